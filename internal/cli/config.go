@@ -1,0 +1,264 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/origin"
+)
+
+// config is the form of ubiquon.yaml. Paths in it are relative to the file.
+type config struct {
+	Listen        string `yaml:"listen"`        // default 127.0.0.1:8400
+	PublicAddress string `yaml:"publicAddress"` // where builders reach us; default: listen
+	Environment   string `yaml:"environment"`   // default main
+	Data          string `yaml:"data"`          // default .ubiquon; for the private database
+	Database      string `yaml:"database"`      // a PostgreSQL URL; empty: a private database
+	Model         string `yaml:"model"`         // a directory of YAML files
+	Origins       string `yaml:"origins"`       // files
+	Sites         string `yaml:"sites"`
+	Rules         string `yaml:"rules"`
+	Cache         struct {
+		Bytes string `yaml:"bytes"` // as in 256MB
+	} `yaml:"cache"`
+	Outbound struct {
+		Private bool `yaml:"private"` // allow calls into private networks
+	} `yaml:"outbound"`
+	Log struct {
+		Level  string `yaml:"level"`  // debug, info, warn, error; default info
+		Format string `yaml:"format"` // text or json; default text
+	} `yaml:"log"`
+
+	model      *model.Model
+	origins    map[string]origin.Config
+	sites      map[string]rebuild.Site
+	rules      []rule.Rule
+	cacheBytes uint64
+}
+
+func text(field func(*config) *string) func(*config, string) error {
+	return func(c *config, v string) error {
+		*field(c) = v
+		return nil
+	}
+}
+
+var settings = []setting{
+	{"listen", "address to listen on, as in 127.0.0.1:8400", text(func(c *config) *string { return &c.Listen })},
+	{"publicAddress", "address under which builders reach the service", text(func(c *config) *string { return &c.PublicAddress })},
+	{"environment", "name of the environment", text(func(c *config) *string { return &c.Environment })},
+	{"data", "directory of the private database", text(func(c *config) *string { return &c.Data })},
+	{"database", "PostgreSQL URL; none: a private database", text(func(c *config) *string { return &c.Database })},
+	{"model", "directory of the model's YAML files", text(func(c *config) *string { return &c.Model })},
+	{"origins", "file of the origins", text(func(c *config) *string { return &c.Origins })},
+	{"sites", "file of the sites", text(func(c *config) *string { return &c.Sites })},
+	{"rules", "file of the rules", text(func(c *config) *string { return &c.Rules })},
+	{"cache.bytes", "bound of the cache, as in 256MB", text(func(c *config) *string { return &c.Cache.Bytes })},
+	{"outbound.private", "true allows calls into private networks", func(c *config, v string) (err error) {
+		if c.Outbound.Private, err = strconv.ParseBool(v); err != nil {
+			return fmt.Errorf("%q is neither true nor false", v)
+		}
+		return nil
+	}},
+	{"log.level", "debug, info, warn or error", text(func(c *config) *string { return &c.Log.Level })},
+	{"log.format", "text or json", text(func(c *config) *string { return &c.Log.Format })},
+}
+
+// foreignVariables begin with UBIQUON_ too, and set nothing here.
+var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY"}
+
+// loadConfig reads the file, then the variables, then the flags, each counting
+// before the ones read earlier; then the files that the configuration names.
+func loadConfig(file string, flags map[string]string) (*config, error) {
+	c := &config{Listen: "127.0.0.1:8400", Environment: "main", Data: ".ubiquon"}
+	c.Log.Level, c.Log.Format = "info", "text"
+	base := "."
+	if file != "" {
+		src, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fmt.Errorf("--config: %w", err)
+		}
+		if err := strictyaml.Decode(file, src, c); err != nil {
+			return nil, err
+		}
+		base = filepath.Dir(file)
+		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules} {
+			if *path != "" && !filepath.IsAbs(*path) {
+				*path = filepath.Join(base, *path)
+			}
+		}
+	}
+	if err := c.fromVariables(os.Environ()); err != nil {
+		return nil, err
+	}
+	for _, s := range settings {
+		if v, ok := flags[s.flag()]; ok {
+			if err := s.set(c, v); err != nil {
+				return nil, fmt.Errorf("--%s: %w", s.flag(), err)
+			}
+		}
+	}
+	return c, c.readFiles()
+}
+
+func (c *config) fromVariables(environ []string) error {
+	known := slices.Clone(foreignVariables)
+	byName := map[string]setting{}
+	for _, s := range settings {
+		known = append(known, s.variable())
+		byName[s.variable()] = s
+	}
+	for _, pair := range environ {
+		name, v, _ := strings.Cut(pair, "=")
+		if !strings.HasPrefix(name, "UBIQUON_") || slices.Contains(foreignVariables, name) {
+			continue
+		}
+		s, ok := byName[name]
+		if !ok {
+			return fmt.Errorf("the variable %s is unknown%s", name, strictyaml.DidYouMean(name, known))
+		}
+		if err := s.set(c, v); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func (c *config) readFiles() error {
+	var err error
+	if c.Cache.Bytes != "" {
+		if c.cacheBytes, err = parseBytes(c.Cache.Bytes); err != nil {
+			return fmt.Errorf("cache.bytes: %w", err)
+		}
+	}
+	if c.Database, err = fromEnvironment(c.Database); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if c.Model == "" {
+		return errors.New("there is no model; name the directory of its files with model: in the configuration, or --model")
+	}
+	if c.model, err = readModel(c.Model); err != nil {
+		return err
+	}
+	var origins origin.File
+	var sites rebuild.File
+	var rules rule.File
+	for _, f := range []struct {
+		path string
+		into any
+	}{{c.Origins, &origins}, {c.Sites, &sites}, {c.Rules, &rules}} {
+		if f.path == "" {
+			continue
+		}
+		src, err := os.ReadFile(f.path)
+		if err != nil {
+			return err
+		}
+		if err := strictyaml.Decode(f.path, src, f.into); err != nil {
+			return err
+		}
+		if err := resolveSecrets(reflect.ValueOf(f.into)); err != nil {
+			return fmt.Errorf("%s: %w", f.path, err)
+		}
+	}
+	c.origins, c.sites, c.rules = origins.Origins, sites.Sites, rules.Rules
+	return nil
+}
+
+func readModel(dir string) (*model.Model, error) {
+	files := map[string][]byte{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || (filepath.Ext(path) != ".yaml" && filepath.Ext(path) != ".yml") {
+			return err
+		}
+		files[path], err = os.ReadFile(path)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(files) == 0 {
+		return nil, fmt.Errorf("there are no .yaml files in the model's directory %s", dir)
+	}
+	return model.Read(files)
+}
+
+func parseBytes(s string) (uint64, error) {
+	units := []struct {
+		suffix string
+		bytes  uint64
+	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}, {"", 1}}
+	for _, u := range units {
+		if digits, ok := strings.CutSuffix(strings.ToUpper(strings.TrimSpace(s)), u.suffix); ok {
+			n, err := strconv.ParseUint(strings.TrimSpace(digits), 10, 40)
+			if err == nil && n > 0 {
+				return n * u.bytes, nil
+			}
+		}
+	}
+	return 0, fmt.Errorf("%q is no number of bytes; write it as in 256MB", s)
+}
+
+// fromEnvironment replaces env:NAME by the variable's value.
+func fromEnvironment(s string) (string, error) {
+	name, ok := strings.CutPrefix(s, "env:")
+	if !ok {
+		return s, nil
+	}
+	v, ok := os.LookupEnv(name)
+	if !ok {
+		return "", fmt.Errorf("the variable %s is not set", name)
+	}
+	return v, nil
+}
+
+// resolveSecrets replaces env:NAME everywhere in a value.
+func resolveSecrets(v reflect.Value) error {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			return resolveSecrets(v.Elem())
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if v.Field(i).CanSet() {
+				if err := resolveSecrets(v.Field(i)); err != nil {
+					return err
+				}
+			}
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			if err := resolveSecrets(v.Index(i)); err != nil {
+				return err
+			}
+		}
+	case reflect.Map:
+		for _, key := range v.MapKeys() {
+			one := reflect.New(v.Type().Elem()).Elem()
+			one.Set(v.MapIndex(key))
+			if err := resolveSecrets(one); err != nil {
+				return err
+			}
+			v.SetMapIndex(key, one)
+		}
+	case reflect.String:
+		s, err := fromEnvironment(v.String())
+		if err != nil {
+			return err
+		}
+		v.SetString(s)
+	}
+	return nil
+}

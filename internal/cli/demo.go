@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/console"
+	"ubiquon/internal/demo"
+)
+
+func span(d time.Duration) string { return demo.Span(d) }
+
+func (a *app) demo() *cobra.Command {
+	var o demo.Options
+	var once bool
+	var level string
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the Skerry Line: a gateway with content, and the outside around it",
+		Long: `Starts a private PostgreSQL, the gateway, the harbour office (where content is
+written) and the slipway (which builds the site), and prints where everything
+is. Ctrl-C stops all of it; the next start takes up where this one was.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := newLog(a.err, level, "text")
+			if err != nil {
+				return err
+			}
+			o.Log, o.Console, o.Say = log, console.Files(), a.err
+			d, err := demo.Start(cmd.Context(), o)
+			if err != nil {
+				if cmd.Context().Err() != nil {
+					return errors.New("stopped while starting")
+				}
+				return fmt.Errorf("starting the demo: %w", err)
+			}
+			defer d.Close()
+			if once {
+				return d.Tour(cmd.Context(), a.out)
+			}
+			a.card(d.Card, o.Data)
+			select {
+			case <-cmd.Context().Done():
+				fmt.Fprintln(a.err, "\nStopping")
+				return nil
+			case err := <-d.Failed():
+				return err
+			}
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Data, "data", ".ubiquon", "where everything is kept")
+	f.StringVar(&o.Listen, "listen", "127.0.0.1:8400", "the gateway's address; port 0 picks a free one")
+	f.StringVar(&o.Office, "office", "127.0.0.1:8410", "the harbour office's address")
+	f.StringVar(&o.Slipway, "slipway", "127.0.0.1:8420", "the slipway's address")
+	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
+	f.BoolVar(&once, "once", false, "play the tour once, and exit")
+	f.BoolVar(&o.Fresh, "fresh", false, "throw away what an earlier run left, and begin anew")
+	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
+	return c
+}
+
+func (a *app) card(c demo.Card, data string) {
+	user, password, _ := strings.Cut(c.OfficeCredentials, ":")
+	say := func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+	say(`
+The Skerry Line is running.
+
+  Gateway          %s
+  Console          %s/console/      sign in with the admin key
+  Harbour office   %s       user %s, password %s
+  Slipway          %s       the built site
+
+  Keys   published %s
+         preview   %s
+         admin     %s
+         site      %s
+`, c.Gateway, c.Gateway, c.Office, user, password, c.Slipway, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+	say("Try, in another terminal:\n")
+	say("  export UBIQUON_ADDRESS=%s UBIQUON_KEY=%s", c.Gateway, c.Keys.Admin)
+	say("  %s read '/dispatches?limit=3&fields=title,writer(name)' --headers", os.Args[0])
+	say("  %s event list\n", os.Args[0])
+	say("All of this is in %s. Ctrl-C stops everything.", demo.CardFile(data))
+}

@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/console"
+	"ubiquon/internal/cache"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/service"
+)
+
+func newLog(w io.Writer, level, format string) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, misusef("the log level is debug, info, warn or error, not %q", level)
+	}
+	o := &slog.HandlerOptions{Level: l}
+	switch format {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, o)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, o)), nil
+	}
+	return nil, misusef("the log format is text or json, not %q", format)
+}
+
+func (a *app) serve() *cobra.Command {
+	var file string
+	given := map[string]*string{}
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: `Runs the service with a configuration file. Every setting can also come from a
+variable (UBIQUON_LISTEN, UBIQUON_DATABASE, …) or from a flag; a flag counts
+before a variable, a variable before the file. Without a database of yours a
+private PostgreSQL is started under the data directory.
+
+At the first start a key that may do everything is printed, once.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			flags := map[string]string{}
+			for name, v := range given {
+				if cmd.Flags().Changed(name) {
+					flags[name] = *v
+				}
+			}
+			conf, err := loadConfig(file, flags)
+			if err != nil {
+				return misuse{err}
+			}
+			return a.runService(cmd.Context(), conf)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&file, "config", "", "the configuration file, such as ubiquon.yaml")
+	for _, s := range settings {
+		given[s.flag()] = f.String(s.flag(), "", fmt.Sprintf("%s (%s)", s.says, s.variable()))
+	}
+	return c
+}
+
+func (a *app) runService(ctx context.Context, conf *config) error {
+	log, err := newLog(a.err, conf.Log.Level, conf.Log.Format)
+	if err != nil {
+		return err
+	}
+	l, err := service.Listen(conf.Listen, "listen")
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
+		Model: conf.model, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
+		Outbound: outbound.Options{Private: conf.Outbound.Private}, Console: console.Files(), Log: log})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Start(ctx); err != nil {
+		return err
+	}
+	secret, err := s.FirstKey(ctx)
+	if err != nil {
+		return err
+	}
+	if secret != "" {
+		fmt.Fprintf(a.out, "First start. This key may do everything; it is shown only now:\n\n  %s\n\n", secret)
+	}
+	fmt.Fprintf(a.out, "Serving %s at %s, console at %s/console/\n", conf.Environment, s.Address, s.Address)
+	select {
+	case <-ctx.Done():
+		log.Info("stopping: finishing the requests at hand")
+		return nil
+	case err := <-s.Failed():
+		return errors.Join(errors.New("serving ended"), err)
+	}
+}
+
+// setting is one value of the configuration that variables and flags set too.
+type setting struct {
+	key  string // as in log.level
+	says string
+	set  func(*config, string) error
+}
+
+func (s setting) flag() string {
+	var b strings.Builder
+	for _, r := range strings.ReplaceAll(s.key, ".", "-") {
+		if r >= 'A' && r <= 'Z' {
+			b.WriteString("-" + strings.ToLower(string(r)))
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func (s setting) variable() string {
+	return "UBIQUON_" + strings.ToUpper(strings.ReplaceAll(s.flag(), "-", "_"))
+}

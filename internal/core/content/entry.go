@@ -1,0 +1,164 @@
+package content
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/json"
+	"strings"
+	"time"
+)
+
+// The two editions.
+const (
+	Published = "published" // what the public sees
+	Preview   = "preview"   // the latest saved state laid over the published one
+)
+
+// Editions lists both editions.
+var Editions = []string{Published, Preview}
+
+// Local is the origin of entries written in the gateway itself.
+const Local = "local"
+
+// Fields holds an entry's values by field name, as encoding/json decodes them.
+// A translated field holds a map from locale tag to value.
+type Fields map[string]any
+
+// State is where an entry stands between writing and readers.
+type State string
+
+// The states of an entry that its revisions alone decide.
+const (
+	Draft       State = "draft"     // never published, or taken back
+	IsPublished State = "published" // what was last saved is what readers get
+	Revised     State = "revised"   // published, with a newer draft
+)
+
+// MakeID gives the id of an entry that its origin knows under a name of its
+// own: 16 characters of a-z and 2-7. The same name always gives the same id, so
+// a reference can be written before the entry that it leads to has arrived.
+func MakeID(origin, typ, key string) string {
+	sum := sha256.Sum256([]byte(origin + "\x00" + typ + "\x00" + key))
+	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:10]))
+}
+
+// Entry is what there is to know about one entry.
+type Entry struct {
+	ID        string `json:"id"`
+	Type      string `json:"type"`
+	Origin    string `json:"origin"`
+	OriginKey string `json:"originKey,omitempty"`
+	// OriginVersion orders what the origin says of the entry: text that is
+	// older than what is held (compared bytewise) is not applied.
+	OriginVersion string `json:"originVersion"`
+	// Revision is the number of the newest saved state, from 1; 0 for an entry
+	// that is not there yet.
+	Revision int `json:"revision"`
+	// PublishedRevision is the revision that readers see, 0 when none.
+	PublishedRevision int        `json:"publishedRevision"`
+	FirstPublished    *time.Time `json:"firstPublished"`
+	Published         *time.Time `json:"published"`
+	Updated           time.Time  `json:"updated"`
+}
+
+// State says where the entry stands.
+func (e Entry) State() State {
+	switch {
+	case e.PublishedRevision == 0:
+		return Draft
+	case e.PublishedRevision == e.Revision:
+		return IsPublished
+	default:
+		return Revised
+	}
+}
+
+// Revision is one saved state of an entry.
+type Revision struct {
+	Number int       `json:"number"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Fields Fields    `json:"fields"`
+}
+
+// Document is an entry as one reader gets it: one edition, one locale,
+// fallbacks filled in.
+type Document struct {
+	Entry  string
+	Type   string
+	Locale string
+	About  About
+	Fields Fields
+	Slug   string // "" when the type has none
+}
+
+// About is what every answer may say about an entry.
+type About struct {
+	Type           string     `json:"type"`
+	Locale         string     `json:"locale"`
+	FilledIn       []string   `json:"filledIn"`
+	Revision       int        `json:"revision"`
+	FirstPublished *time.Time `json:"firstPublished"`
+	Published      *time.Time `json:"published"`
+	Updated        time.Time  `json:"updated"`
+	Path           *string    `json:"path"`
+	Locales        []string   `json:"locales"`
+}
+
+// AboutNames lists the names that about(…) takes, in the order of delivery.
+var AboutNames = []string{"type", "locale", "filledIn", "revision", "firstPublished", "published", "updated", "path", "locales"}
+
+// Cause says why a change happened.
+type Cause struct {
+	// Kind is event, user, import, reconcile or model.
+	Kind string `json:"kind"`
+	// Name is the origin, the person or the key behind it.
+	Name string `json:"name,omitempty"`
+	// Event is the id of the event that announced it.
+	Event string `json:"event,omitempty"`
+	// PublishedAt is when the origin published, by its own clock.
+	PublishedAt *time.Time `json:"publishedAt,omitempty"`
+}
+
+// Change is what one edit or event did to one entry in one edition.
+type Change struct {
+	Sequence int64     `json:"sequence"`
+	Commit   int64     `json:"commit"`
+	ID       string    `json:"id"`
+	At       time.Time `json:"at"`
+	// Kind is content, model or access. Only content has the rest.
+	Kind    string `json:"kind"`
+	Edition string `json:"edition,omitempty"`
+	Entry   string `json:"entry,omitempty"`
+	Type    string `json:"type,omitempty"`
+	// What says what readers of the edition saw happen: published (also: published
+	// anew), unpublished or deleted; in preview also saved.
+	What string `json:"what,omitempty"`
+	// Fields names, for each locale that some reader could see a difference in,
+	// what differs. What is said about the entry is written about.NAME.
+	Fields map[string][]string `json:"fields,omitempty"`
+	// Before and After hold, by locale, the values that filters and sorts use. A
+	// locale is missing where there was, or is, no document.
+	Before map[string]Fields `json:"before,omitempty"`
+	After  map[string]Fields `json:"after,omitempty"`
+	Cause  Cause             `json:"cause"`
+}
+
+// The kinds of change.
+const (
+	ContentChange = "content"
+	ModelChange   = "model"
+	AccessChange  = "access"
+)
+
+func clone(f Fields) Fields {
+	src, err := json.Marshal(f)
+	if err != nil {
+		panic("content: fields that are not JSON: " + err.Error())
+	}
+	out := Fields{}
+	if err := json.Unmarshal(src, &out); err != nil {
+		panic("content: " + err.Error())
+	}
+	return out
+}

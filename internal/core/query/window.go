@@ -1,0 +1,119 @@
+package query
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
+)
+
+// DefaultSort puts what was published first most lately at the top; publishing
+// an entry anew does not move it.
+var DefaultSort = []Sort{{By: "about.firstPublished", Kind: model.DateTime, Descending: true}}
+
+// ParseSort compiles an order: names, each with a minus before it for
+// descending. A name is a sortable field, or published, firstPublished,
+// updated.
+func ParseSort(t *model.Type, names []string) ([]Sort, error) {
+	if len(names) == 0 {
+		return DefaultSort, nil
+	}
+	known := []string{"published", "firstPublished", "updated"}
+	for _, f := range t.Fields {
+		if f.Sortable() {
+			known = append(known, f.Name)
+		}
+	}
+	var out []Sort
+	for _, name := range names {
+		s := Sort{}
+		s.By, s.Descending = strings.CutPrefix(name, "-")
+		if !slices.Contains(known, s.By) {
+			if f := t.Field(s.By); f != nil {
+				return nil, failf("sort", "sort by another field", "%s is %s; lists cannot be sorted by that", s.By, kindOf(f))
+			}
+			return nil, failf("sort", strings.TrimPrefix(strictyaml.DidYouMean(s.By, known), "; "), "there is nothing named %q to sort %s by", s.By, t.Plural)
+		}
+		if f := t.Field(s.By); f != nil {
+			s.Kind = f.Kind
+		} else {
+			s.By, s.Kind = "about."+s.By, model.DateTime
+		}
+		if slices.ContainsFunc(out, func(o Sort) bool { return o.By == s.By }) {
+			return nil, failf("sort", "name it once", "%q stands there twice", name)
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+func kindOf(f *model.Field) string {
+	if f.Several {
+		return "a list"
+	}
+	return "a " + string(f.Kind)
+}
+
+// Cursor writes a place in the root's list as opaque text. It is good for the
+// same list only: same type, locale and order.
+func (r *Root) Cursor(at Position) string {
+	src, err := json.Marshal(struct {
+		Position
+		List string `json:"list"`
+	}{at, r.listMark()})
+	if err != nil {
+		panic("query: " + err.Error())
+	}
+	return base64.RawURLEncoding.EncodeToString(src)
+}
+
+// ParseCursor reads what Cursor has written. The root's type, locale and sort
+// must be set.
+func (r *Root) ParseCursor(parameter, text string) (*Position, error) {
+	bad := failf(parameter, "take the cursor from the answer's window as it is, and keep sort and locale", "this is no cursor of this list")
+	src, err := base64.RawURLEncoding.DecodeString(text)
+	if err != nil || len(src) > 8<<10 {
+		return nil, bad
+	}
+	var in struct {
+		Position
+		List string `json:"list"`
+	}
+	if json.Unmarshal(src, &in) != nil || in.List != r.listMark() || len(in.Values) != len(r.Sort) || in.ID == "" || strings.ContainsRune(in.ID, 0) {
+		return nil, bad
+	}
+	for i, v := range in.Values {
+		if !fits(r.Sort[i].Kind, v) {
+			return nil, bad
+		}
+	}
+	return &in.Position, nil
+}
+
+func fits(kind model.Kind, src json.RawMessage) bool {
+	var v any
+	if json.Unmarshal(src, &v) != nil {
+		return false
+	}
+	switch x := v.(type) {
+	case nil:
+		return true
+	case float64:
+		return (kind == model.Integer || kind == model.Money) && x == float64(int64(x))
+	case bool:
+		return kind == model.Boolean
+	case string:
+		return kind != model.Integer && kind != model.Money && kind != model.Boolean && !strings.ContainsRune(x, 0)
+	}
+	return false
+}
+
+func (r *Root) listMark() string {
+	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Sort})
+	sum := sha256.Sum256(src)
+	return base64.RawURLEncoding.EncodeToString(sum[:6])
+}

@@ -1,0 +1,181 @@
+package query
+
+import (
+	"bytes"
+	"encoding/json"
+	"slices"
+)
+
+// Columns says what the store fetches for a pick: the members of the object,
+// the whole value, or nothing. Whole is also what an object that comes in a
+// list is fetched as.
+func (p *Pick) Columns() (whole bool, members []string) {
+	switch p.Kind {
+	case PickValue, PickLink:
+		return true, nil
+	case PickParts:
+		if p.Several {
+			return true, nil
+		}
+		for _, part := range p.Parts {
+			members = append(members, part.Name)
+		}
+	case PickAbout:
+		for _, part := range p.Parts {
+			if part.Constant == "" {
+				members = append(members, part.Name)
+			}
+		}
+	}
+	return false, members
+}
+
+// WriteObject lays a row out as a JSON object of the picks, which are some
+// consecutive ones of the selection that the row was read for; first is the
+// index of the first.
+func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
+	b.WriteByte('{')
+	comma := false
+	for i := range picks {
+		p := &picks[i]
+		if p.On != nil && !slices.Contains(p.On, row.Type) {
+			continue
+		}
+		if comma {
+			b.WriteByte(',')
+		}
+		comma = true
+		writeName(b, p.As)
+		var cells [][]byte
+		if first+i < len(row.Cells) {
+			cells = row.Cells[first+i]
+		}
+		switch p.Kind {
+		case PickID:
+			writeString(b, row.ID)
+		case PickType:
+			writeNamed(b, p.Names, row.Type)
+		case PickAbout:
+			writeParts(b, p.Parts, cells)
+		case PickValue:
+			writeValue(b, p, cells[0])
+		case PickParts:
+			switch {
+			case p.Several:
+				writePartsList(b, p.Parts, cells[0])
+			case cells[0] == nil:
+				b.WriteString("null")
+			default:
+				writeParts(b, p.Parts, cells[1:])
+			}
+		case PickLink:
+			linked := row.Linked[first+i]
+			if p.Several {
+				b.WriteByte('[')
+				for j, l := range linked {
+					if j > 0 {
+						b.WriteByte(',')
+					}
+					WriteObject(b, p.Link.Picks, 0, l)
+				}
+				b.WriteByte(']')
+			} else if len(linked) == 0 {
+				b.WriteString("null")
+			} else {
+				WriteObject(b, p.Link.Picks, 0, linked[0])
+			}
+		}
+	}
+	b.WriteByte('}')
+}
+
+func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
+	switch {
+	case src == nil && p.Several:
+		b.WriteString("[]")
+	case src == nil:
+		b.WriteString("null")
+	case p.Names == nil:
+		b.Write(src)
+	case p.Several:
+		var values []string
+		_ = json.Unmarshal(src, &values) // stored by us: a list of options
+		b.WriteByte('[')
+		for i, v := range values {
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			writeNamed(b, p.Names, v)
+		}
+		b.WriteByte(']')
+	default:
+		var v string
+		_ = json.Unmarshal(src, &v) // stored by us: an option
+		writeNamed(b, p.Names, v)
+	}
+}
+
+func writeNamed(b *bytes.Buffer, names map[string]string, v string) {
+	if other, ok := names[v]; ok {
+		v = other
+	}
+	writeString(b, v)
+}
+
+// writeParts writes an object whose members come one per cell; constants take
+// no cell.
+func writeParts(b *bytes.Buffer, parts []Part, cells [][]byte) {
+	b.WriteByte('{')
+	next := 0
+	for i, part := range parts {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		writeName(b, part.As)
+		if part.Constant != "" {
+			writeString(b, part.Constant)
+			continue
+		}
+		if cells[next] == nil {
+			b.WriteString("null")
+		} else {
+			b.Write(cells[next])
+		}
+		next++
+	}
+	b.WriteByte('}')
+}
+
+func writePartsList(b *bytes.Buffer, parts []Part, src []byte) {
+	var objects []map[string]json.RawMessage
+	if src != nil {
+		_ = json.Unmarshal(src, &objects) // stored by us: a list of objects
+	}
+	b.WriteByte('[')
+	for i, o := range objects {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		var cells [][]byte
+		for _, part := range parts {
+			if part.Constant == "" {
+				cells = append(cells, o[part.Name])
+			}
+		}
+		writeParts(b, parts, cells)
+	}
+	b.WriteByte(']')
+}
+
+func writeName(b *bytes.Buffer, name string) {
+	b.WriteByte('"')
+	b.WriteString(name) // letters and digits only
+	b.WriteString(`":`)
+}
+
+func writeString(b *bytes.Buffer, s string) {
+	enc := json.NewEncoder(b)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(s) // text into a buffer cannot fail
+	b.Truncate(b.Len() - 1)
+}

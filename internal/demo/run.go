@@ -1,0 +1,300 @@
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/server"
+	"ubiquon/internal/service"
+	"ubiquon/internal/standin/office"
+	"ubiquon/internal/standin/slipway"
+)
+
+// Options of Start.
+type Options struct {
+	Data                    string
+	Listen, Office, Slipway string // addresses; port 0 picks a free one
+	// Fresh throws away what an earlier run left.
+	Fresh bool
+	// SlipwayDelay makes every build take longer.
+	SlipwayDelay time.Duration
+	// Scratch lets the database trade safety for speed; for tests.
+	Scratch bool
+	// Reconcile is how often the office is compared with; 0 means 5 minutes.
+	Reconcile time.Duration
+	Console   fs.FS
+	// Say gets a line of progress at a time; nil for silence.
+	Say io.Writer
+	Log *slog.Logger
+}
+
+// Card is what demo.json holds: everything a newcomer needs to try things out.
+type Card struct {
+	Gateway           string `json:"gateway"`
+	Office            string `json:"office"`
+	Slipway           string `json:"slipway"`
+	Keys              Keys   `json:"keys"`
+	OfficeCredentials string `json:"officeCredentials"`
+	HookSecret        string `json:"hookSecret"`
+	SlipwaySecret     string `json:"slipwaySecret"`
+}
+
+// Keys are the demo's keys.
+type Keys struct {
+	Published string `json:"published"` // reads everything published
+	Preview   string `json:"preview"`   // and in preview
+	Admin     string `json:"admin"`     // does everything
+	Site      string `json:"site"`      // the slipway's
+}
+
+// Demo is the running demo: a service and the outside around it.
+type Demo struct {
+	Card    Card
+	Gateway *gateway.Gateway
+	service *service.Service
+	office  *http.Server
+	slipway *http.Server
+	stop    context.CancelFunc
+	running sync.WaitGroup
+	failed  chan error
+}
+
+// CardFile is where the card of a demo with this data directory lies.
+func CardFile(data string) string { return filepath.Join(data, "demo.json") }
+
+// Start brings everything up; when it returns, all of it is ready.
+func Start(ctx context.Context, o Options) (d *Demo, err error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	say := func(format string, args ...any) {
+		if o.Say != nil {
+			fmt.Fprintf(o.Say, format+"\n", args...)
+		}
+	}
+	d = &Demo{failed: make(chan error, 2)}
+	defer func() {
+		if err != nil {
+			d.Close()
+		}
+	}()
+	if o.Fresh {
+		if err := clear(o.Data); err != nil {
+			return d, err
+		}
+	}
+	card, err := loadCard(o.Data)
+	if err != nil {
+		return d, err
+	}
+	listeners, err := listenAll(o)
+	if err != nil {
+		return d, err
+	}
+	card.Gateway, card.Office, card.Slipway = "http://"+listeners[0].Addr().String(), "http://"+listeners[1].Addr().String(), "http://"+listeners[2].Addr().String()
+	d.Card = card
+	m, err := Model()
+	if err != nil {
+		return d, err
+	}
+	conf, err := Configure("http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway,
+		"env:OFFICE_CREDENTIALS", card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret)
+	if err != nil {
+		return d, err
+	}
+	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
+	d.service, err = service.Open(ctx, service.Options{Data: o.Data, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
+		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log})
+	if err != nil {
+		return d, err
+	}
+	d.Gateway = d.service.Gateway
+	ctx, d.stop = context.WithCancel(ctx)
+	if err := d.startOffice(ctx, o, listeners[1]); err != nil {
+		return d, err
+	}
+	if err := d.service.Start(ctx); err != nil {
+		return d, err
+	}
+	if err := d.keepKeys(ctx); err != nil {
+		return d, err
+	}
+	pictures := card.Office + "/pictures/"
+	n, err := LoadContent(ctx, d.Gateway, pictures)
+	if err != nil {
+		return d, fmt.Errorf("the line's own content: %w", err)
+	}
+	if n > 0 {
+		say("Wrote %d entries of the line's own", n)
+	}
+	done, err := d.Gateway.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, func(typ string, n int) {
+		say("Read %d of type %s from the harbour office", n, typ)
+	})
+	if err != nil {
+		return d, err
+	}
+	if len(done.Problems) > 0 {
+		return d, fmt.Errorf("the harbour office holds content that does not fit: %w", errors.Join(done.Problems...))
+	}
+	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
+		return d, err
+	}
+	src, err := json.MarshalIndent(d.Card, "", "  ")
+	if err != nil {
+		return d, err
+	}
+	return d, os.WriteFile(CardFile(o.Data), append(src, '\n'), 0o600)
+}
+
+// clear takes away what an earlier demo left, and nothing else.
+func clear(data string) error {
+	for _, name := range []string{"postgres", "postgres.log", "office", "slipway", "demo.json"} {
+		if err := os.RemoveAll(filepath.Join(data, name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func loadCard(data string) (Card, error) {
+	var card Card
+	src, err := os.ReadFile(CardFile(data))
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(src, &card); err != nil {
+			return card, fmt.Errorf("%s: %w; remove it, or start with --fresh", CardFile(data), err)
+		}
+		return card, nil
+	case !errors.Is(err, os.ErrNotExist):
+		return card, err
+	}
+	secret := func() string {
+		b := make([]byte, 24)
+		rand.Read(b) // never fails
+		return "whsec_" + base64.StdEncoding.EncodeToString(b)
+	}
+	card.OfficeCredentials = "gateway:" + rand.Text()
+	card.HookSecret, card.SlipwaySecret = secret(), secret()
+	card.Keys = Keys{Published: access.NewSecret(), Preview: access.NewSecret(), Admin: access.NewSecret(), Site: access.NewSecret()}
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return card, err
+	}
+	return card, nil
+}
+
+func listenAll(o Options) ([]net.Listener, error) {
+	var out []net.Listener
+	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"}} {
+		l, err := service.Listen(one[0], one[1])
+		if err != nil {
+			for _, open := range out {
+				open.Close()
+			}
+			return nil, err
+		}
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error {
+	seed, err := OfficeSeed(d.Card.Office + "/pictures/")
+	if err != nil {
+		return err
+	}
+	f, err := office.Open(office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Card.OfficeCredentials,
+		Hook: d.Card.Gateway + "/hooks/harbour-office", Secret: d.Card.HookSecret, Pictures: Pictures(), Log: o.Log})
+	if err != nil {
+		return err
+	}
+	d.office = d.serve(l, f)
+	d.running.Go(func() { f.Run(ctx) })
+	return nil
+}
+
+func (d *Demo) startSlipway(ctx context.Context, o Options, l net.Listener) error {
+	s, err := slipway.Open(slipway.Options{Dir: filepath.Join(o.Data, "slipway"), Gateway: d.Card.Gateway + "/content/main/published", Key: d.Card.Keys.Site,
+		Secret: d.Card.SlipwaySecret, Delay: o.SlipwayDelay, Log: o.Log})
+	if err != nil {
+		return err
+	}
+	d.slipway = d.serve(l, s)
+	d.running.Go(func() { s.Run(ctx) })
+	return nil
+}
+
+func (d *Demo) serve(l net.Listener, h http.Handler) *http.Server {
+	hs := server.Listening(h)
+	go func() {
+		if err := hs.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			d.failed <- err
+		}
+	}()
+	return hs
+}
+
+// keepKeys makes the card's keys known where they are not.
+func (d *Demo) keepKeys(ctx context.Context) error {
+	read := func(edition string) access.Grant {
+		return access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}
+	}
+	for _, k := range []struct {
+		key    access.Key
+		secret string
+	}{
+		{access.Key{Name: "demo published", Grants: access.Rights{read(content.Published)}}, d.Card.Keys.Published},
+		{access.Key{Name: "demo preview", Grants: access.Rights{read(content.Published), read(content.Preview)}}, d.Card.Keys.Preview},
+		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
+		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Rights{read(content.Published)}}, d.Card.Keys.Site},
+	} {
+		if _, err := d.Gateway.Authenticate(k.secret); err == nil {
+			continue
+		}
+		if err := d.Gateway.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Failed delivers the error with which one of the servers ended by itself.
+func (d *Demo) Failed() <-chan error {
+	if d.service == nil {
+		return d.failed
+	}
+	go func() { d.failed <- <-d.service.Failed() }()
+	return d.failed
+}
+
+// Close stops everything, PostgreSQL last.
+func (d *Demo) Close() {
+	if d.stop != nil {
+		d.stop()
+	}
+	for _, hs := range []*http.Server{d.office, d.slipway} {
+		if hs != nil {
+			hs.Close()
+		}
+	}
+	d.running.Wait()
+	if d.service != nil {
+		d.service.Close()
+	}
+}

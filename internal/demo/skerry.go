@@ -1,0 +1,154 @@
+package demo
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/standin/office"
+	"ubiquon/internal/store"
+)
+
+//go:embed skerry
+var skerry embed.FS
+
+// Model returns the Skerry Line's model.
+func Model() (*model.Model, error) {
+	files := map[string][]byte{}
+	err := fs.WalkDir(skerry, "skerry/model", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		files[strings.TrimPrefix(path, "skerry/")], err = skerry.ReadFile(path)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return model.Read(files)
+}
+
+// Configuration is what the line's gateway is set up with.
+type Configuration struct {
+	Origins map[string]origin.Config
+	Sites   map[string]rebuild.Site
+	Rules   []rule.Rule
+}
+
+// Configure reads the line's configuration; replacements are applied to its
+// text before, in pairs: the addresses it is written with and the real ones,
+// and the names of its secrets with their values.
+func Configure(replacements ...string) (Configuration, error) {
+	var origins origin.File
+	var sites rebuild.File
+	var rules rule.File
+	for name, into := range map[string]any{"origins.yaml": &origins, "sites.yaml": &sites, "rules.yaml": &rules} {
+		src, err := skerry.ReadFile("skerry/" + name)
+		if err != nil {
+			return Configuration{}, err
+		}
+		text := strings.NewReplacer(replacements...).Replace(string(src))
+		if err := strictyaml.Decode(name, []byte(text), into); err != nil {
+			return Configuration{}, err
+		}
+	}
+	return Configuration{Origins: origins.Origins, Sites: sites.Sites, Rules: rules.Rules}, nil
+}
+
+// LoadContent writes the line's own content, as far as it is not there yet.
+// Pictures are under the given address.
+func LoadContent(ctx context.Context, g *gateway.Gateway, pictures string) (int, error) {
+	src, err := skerry.ReadFile("skerry/content.yaml")
+	if err != nil {
+		return 0, err
+	}
+	var all map[string][]content.Fields
+	if err := yaml.Unmarshal(src, &all); err != nil {
+		return 0, err
+	}
+	var edits []store.Edit
+	for _, typ := range slices.Sorted(maps.Keys(all)) {
+		t := g.Model().Type(typ)
+		for _, fields := range all[typ] {
+			key, _ := fields["key"].(string)
+			edit := store.Edit{ID: content.MakeID(content.Local, typ, key), Type: typ, Origin: content.Local, OriginKey: key, Live: store.PublishNewest}
+			if fields["draft"] == true {
+				edit.Live = store.KeepLive
+			}
+			delete(fields, "key")
+			delete(fields, "draft")
+			edit.Save = resolve(t, fields, pictures)
+			if _, err := g.Entry(ctx, edit.ID); err == nil {
+				continue // what was written since is not overwritten
+			}
+			edits = append(edits, edit)
+		}
+	}
+	if len(edits) == 0 {
+		return 0, nil
+	}
+	_, err = g.Apply(ctx, edits, "demo", content.Cause{Kind: "import", Name: "demo"})
+	return len(edits), err
+}
+
+// resolve turns the short names of linked entries and pictures into what is
+// stored.
+func resolve(t *model.Type, fields content.Fields, pictures string) content.Fields {
+	for name, v := range fields {
+		f := t.Field(name)
+		if f == nil {
+			continue
+		}
+		switch f.Kind {
+		case model.Reference:
+			if list, ok := v.([]any); ok {
+				for i := range list {
+					list[i] = content.MakeID(content.Local, f.Types[0], fmt.Sprint(list[i]))
+				}
+			}
+		case model.File:
+			fields[name] = pictureFile(pictures, fmt.Sprint(v), "Drawing: "+fmt.Sprint(fields["name"]))
+		}
+	}
+	return fields
+}
+
+func pictureFile(base, name, alt string) map[string]any {
+	return map[string]any{"url": base + name + ".svg", "alt": alt, "width": pictureWidth, "height": pictureHeight, "mediaType": "image/svg+xml"}
+}
+
+// OfficeSeed returns what the harbour office holds at its first start.
+func OfficeSeed(pictures string) (map[string][]office.Fields, error) {
+	src, err := skerry.ReadFile("skerry/office.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var all map[string][]office.Fields
+	if err := yaml.Unmarshal(src, &all); err != nil {
+		return nil, err
+	}
+	for _, items := range all {
+		for _, item := range items {
+			if photo, ok := item["photo"].(map[string]any); ok {
+				photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
+			}
+			if portrait, ok := item["portrait"].(string); ok {
+				item["portrait"] = map[string]any{"href": pictures + portrait + ".svg", "caption": fmt.Sprint(item["fullName"])}
+			}
+		}
+	}
+	return all, nil
+}

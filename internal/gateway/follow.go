@@ -1,0 +1,231 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/store"
+)
+
+const (
+	// pollEvery is how often the log is read when nobody announces anything.
+	pollEvery = 500 * time.Millisecond
+	// blindAfter is how long hits are served after the last proof that nothing is
+	// missing.
+	blindAfter = 2 * time.Second
+	// patience is how long a request waits for the log to be followed.
+	patience = 2 * time.Second
+)
+
+// ErrBehind is the error of a read that this node cannot answer honestly at
+// the moment: it does not know of the newest changes.
+var ErrBehind = errors.New("this node is behind the change log; try again in a moment")
+
+var causeOfModel = content.Cause{Kind: "model"}
+
+// follower is where this node stands in the change log.
+type follower struct {
+	wake chan struct{}
+	// tell asks for an announcement to the other nodes.
+	tell chan struct{}
+	// provenAt is the local time, in nanoseconds, just before the last poll that
+	// showed that nothing was missing was sent.
+	provenAt atomic.Int64
+	mark     store.Mark // the follower's own
+
+	mu    sync.Mutex
+	moved chan struct{} // closed and replaced after every poll
+}
+
+func (f *follower) init() {
+	f.wake, f.tell, f.moved = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{})
+}
+
+func (f *follower) polled() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	close(f.moved)
+	f.moved = make(chan struct{})
+}
+
+func (f *follower) next() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.moved
+}
+
+// leased tells whether hits may be served now.
+func (f *follower) leased() bool {
+	return time.Now().UnixNano()-f.provenAt.Load() < int64(blindAfter)
+}
+
+// followLog applies changes as they come, in order.
+func (g *Gateway) followLog(ctx context.Context) {
+	failing := false
+	for {
+		err := g.poll(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil && !failing {
+			g.log.Error("the change log cannot be followed; trying on", "error", err)
+		} else if err == nil && failing {
+			g.log.Info("the change log is followed again")
+		}
+		failing = err != nil
+		if !sleep(ctx, pollEvery, g.follow.wake) {
+			return
+		}
+	}
+}
+
+func (g *Gateway) poll(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	for {
+		sent := time.Now()
+		changes, err := g.store.ChangesAfter(ctx, g.follow.mark)
+		if errors.Is(err, store.ErrGap) {
+			if err := g.startAnew(ctx); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := g.applyChanges(ctx, changes); err != nil {
+			return err
+		}
+		if len(changes) < store.ChangesPerPoll/2 {
+			g.follow.provenAt.Store(sent.UnixNano())
+			g.follow.polled()
+			return nil
+		}
+	}
+}
+
+// startAnew forgets everything held: the log is not the one we have followed.
+func (g *Gateway) startAnew(ctx context.Context) error {
+	g.log.Warn("the change log does not go on from where this node is (was an older copy of the database restored?); the cache starts anew")
+	head, err := g.store.Head(ctx)
+	if err != nil {
+		return err
+	}
+	g.cache.Reset(head.Sequence)
+	g.follow.mark = head
+	if err := g.loadModel(ctx); err != nil {
+		return err
+	}
+	return g.loadKeys(ctx)
+}
+
+func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	var model, access bool
+	for i := range changes {
+		model = model || changes[i].Kind == content.ModelChange
+		access = access || changes[i].Kind == content.AccessChange
+	}
+	if model {
+		if err := g.loadModel(ctx); err != nil {
+			return fmt.Errorf("the new model: %w", err)
+		}
+	}
+	if access {
+		if err := g.loadKeys(ctx); err != nil {
+			return err
+		}
+	}
+	g.cache.Apply(changes)
+	last := changes[len(changes)-1]
+	g.follow.mark = store.Mark{Sequence: last.Sequence, ID: last.ID}
+	nudge(g.wakeRules)
+	g.news.tell("changes")
+	return nil
+}
+
+// listen wakes the follower when another node announces changes.
+func (g *Gateway) listen(ctx context.Context) {
+	for {
+		err := g.store.Listen(ctx, func() { nudge(g.follow.wake) })
+		if ctx.Err() != nil {
+			return
+		}
+		g.log.Debug("notifications are interrupted; polling goes on", "error", err)
+		if !sleep(ctx, time.Second, nil) {
+			return
+		}
+	}
+}
+
+// announce tells the other nodes of changes, several at once where they come
+// close together.
+func (g *Gateway) announce(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-g.follow.tell:
+		}
+		if err := g.store.Announce(ctx); err != nil && ctx.Err() == nil {
+			g.log.Debug("an announcement failed; the other nodes will see the changes when they poll", "error", err)
+		}
+	}
+}
+
+// catchUp returns when this node has applied everything that was committed
+// before the call.
+func (g *Gateway) catchUp(ctx context.Context) error {
+	nudge(g.follow.tell)
+	return g.prove(ctx)
+}
+
+// prove returns when a poll that was sent after the call has shown that nothing
+// is missing.
+func (g *Gateway) prove(ctx context.Context) error {
+	asked := time.Now().UnixNano()
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		next := g.follow.next()
+		if g.follow.provenAt.Load() > asked {
+			return nil
+		}
+		nudge(g.follow.wake)
+		select {
+		case <-ctx.Done():
+			return ErrBehind
+		case <-next:
+		}
+	}
+}
+
+// reach returns when this node has applied the changes up to the sequence.
+func (g *Gateway) reach(ctx context.Context, sequence int64) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		next := g.follow.next()
+		if g.cache.Applied() >= sequence {
+			return nil
+		}
+		nudge(g.follow.wake)
+		select {
+		case <-ctx.Done():
+			return ErrBehind
+		case <-next:
+			// Polled, and not there yet: someone may be about to commit it.
+			if g.cache.Applied() < sequence && !sleep(ctx, 10*time.Millisecond, nil) {
+				return ErrBehind
+			}
+		}
+	}
+}

@@ -1,0 +1,244 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+	"ubiquon/internal/graphql"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/store"
+)
+
+// Options of Open.
+type Options struct {
+	Store *store.Store
+	// Model that the environment is to have; nil keeps the stored one.
+	Model   *model.Model
+	Origins map[string]origin.Config
+	Sites   map[string]rebuild.Site
+	Rules   []rule.Rule
+	Cache   cache.Options
+	// Outbound says where calls may go.
+	Outbound outbound.Options
+	// Address under which builders reach this service, as in http://host:port.
+	// It may be set later, before Start, with SetAddress.
+	Address string
+	// Reconcile is how often origins are compared with what is held; 0 means 5
+	// minutes.
+	Reconcile time.Duration
+	Log       *slog.Logger
+}
+
+// Gateway is one node's service of one environment. It may be used by many at
+// once.
+type Gateway struct {
+	store   *store.Store
+	cache   *cache.Cache
+	state   atomic.Pointer[modelState]
+	keys    atomic.Pointer[keyring]
+	origins map[string]*origin.Source
+	sites   map[string]rebuild.Site
+	rules   []rule.Rule
+	caller  *outbound.Caller
+	jobs    *river.Client[pgx.Tx]
+	log     *slog.Logger
+	o       Options
+
+	follow  follower
+	reading latencies
+	news    newsroom
+	begun   time.Time
+
+	wakeRules  chan struct{}
+	wakeBuilds map[string]chan struct{}
+
+	stop    context.CancelFunc
+	running sync.WaitGroup
+}
+
+// modelState is a model with everything made from it; it is replaced as a whole.
+type modelState struct {
+	model   *model.Model
+	version int64
+	schema  *graphql.Schema
+	plans   *planCache
+}
+
+// Open checks the configuration against the model, applies the model and
+// returns a gateway that answers reads. Start lets it follow and work.
+func Open(ctx context.Context, o Options) (*Gateway, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Reconcile == 0 {
+		o.Reconcile = 5 * time.Minute
+	}
+	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
+		wakeRules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
+	g.follow.init()
+	if o.Model != nil {
+		if err := g.store.ApplyModel(ctx, o.Model, causeOfModel); err != nil {
+			return nil, fmt.Errorf("applying the model: %w", err)
+		}
+	}
+	if err := g.loadModel(ctx); err != nil {
+		return nil, err
+	}
+	if err := g.checkConfiguration(); err != nil {
+		return nil, err
+	}
+	for name := range o.Sites {
+		g.wakeBuilds[name] = make(chan struct{}, 1)
+	}
+	for name, c := range o.Origins {
+		source, err := origin.New(name, c, nil)
+		if err != nil {
+			return nil, err
+		}
+		g.origins[name] = source
+	}
+	head, err := g.store.Head(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g.cache = cache.New(o.Cache, head.Sequence)
+	g.follow.mark = head
+	if err := g.loadKeys(ctx); err != nil {
+		return nil, err
+	}
+	return g, g.openJobs()
+}
+
+func (g *Gateway) checkConfiguration() error {
+	m := g.Model()
+	var types, sites []string
+	for _, t := range m.Types {
+		types = append(types, t.Name)
+	}
+	for name := range g.o.Sites {
+		sites = append(sites, name)
+	}
+	warnings, ruleErr := rule.Check(g.rules, types, sites)
+	for _, w := range warnings {
+		g.log.Warn(w)
+	}
+	return errors.Join(origin.Check(g.o.Origins, m), rebuild.Check(g.o.Sites), ruleErr)
+}
+
+// SetAddress says under which address builders reach this service.
+func (g *Gateway) SetAddress(address string) { g.o.Address = address }
+
+// Start begins to follow the change log, to process events, to run rules and
+// to call builders, until Close.
+func (g *Gateway) Start(ctx context.Context) error {
+	ctx, g.stop = context.WithCancel(context.WithoutCancel(ctx))
+	if err := g.jobs.Start(ctx); err != nil {
+		g.stop()
+		return fmt.Errorf("job queue: %w", err)
+	}
+	g.run(ctx, g.followLog)
+	g.run(ctx, g.listen)
+	g.run(ctx, g.announce)
+	g.run(ctx, g.runRules)
+	for name, site := range g.sites {
+		if site.Build != nil {
+			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
+		}
+	}
+	for _, source := range g.origins {
+		g.run(ctx, func(ctx context.Context) { g.keepReconciled(ctx, source) })
+	}
+	return g.prove(ctx)
+}
+
+func (g *Gateway) run(ctx context.Context, f func(context.Context)) {
+	g.running.Add(1)
+	go func() {
+		defer g.running.Done()
+		f(ctx)
+	}()
+}
+
+// Close stops all background work, letting jobs that run come to their end for
+// up to ten seconds. It does not close the store.
+func (g *Gateway) Close() {
+	if g.stop == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	if err := g.jobs.Stop(ctx); err != nil {
+		g.log.Warn("some jobs did not end in time; they will be taken up again", "error", err)
+	}
+	g.stop()
+	g.running.Wait()
+}
+
+// Environment is the name of the environment that is served.
+func (g *Gateway) Environment() string { return g.store.Environment }
+
+// Model is the present model.
+func (g *Gateway) Model() *model.Model { return g.state.Load().model }
+
+// Schema is the GraphQL side of the present model.
+func (g *Gateway) Schema() *graphql.Schema { return g.state.Load().schema }
+
+func (g *Gateway) loadModel(ctx context.Context) error {
+	m, version, err := g.store.Model(ctx)
+	if err != nil {
+		return err
+	}
+	if held := g.state.Load(); held != nil && held.version == version {
+		return nil
+	}
+	schema, err := graphql.New(m)
+	if err != nil {
+		return err
+	}
+	g.state.Store(&modelState{model: m, version: version, schema: schema, plans: newPlanCache()})
+	return nil
+}
+
+// Ready tells whether the service can answer: the database is there and the
+// change log is followed.
+func (g *Gateway) Ready(ctx context.Context) error { return g.prove(ctx) }
+
+// sleep waits for the span, for a wake-up or for the end; it returns false at
+// the end.
+func sleep(ctx context.Context, span time.Duration, wake <-chan struct{}) bool {
+	timer := time.NewTimer(span)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+	case <-wake:
+	}
+	return true
+}
+
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// Authenticate finds the key of a secret.
+func (g *Gateway) Authenticate(secret string) (*access.Key, error) {
+	return g.keys.Load().find(secret, time.Now())
+}

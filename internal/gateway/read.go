@@ -1,0 +1,277 @@
+package gateway
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/graphql"
+	"ubiquon/internal/store"
+)
+
+// Plan is a compiled read, however it was spelled. It does not change, and may
+// be used for every request with the same text until the model changes.
+type Plan struct {
+	// Key is the canonical form of the request; equal keys mean equal bytes.
+	Key   string
+	Query *query.Query
+	// Needs are the grants that it takes.
+	Needs []access.Grant
+	// Render lays the result out.
+	Render func(*query.Result) Rendered
+	// GraphQL is set for a GraphQL operation, whose fields are refused one by one.
+	GraphQL *graphql.Operation
+
+	version int64
+}
+
+// Rendered is a response as its surface lays it out. Header needs no more than
+// the surface's own.
+type Rendered struct {
+	Status int
+	Header map[string][]string
+	Body   []byte
+	// Needs are the grants that only the result could tell.
+	Needs []access.Grant
+}
+
+// ReadOptions say how a request wants its answer.
+type ReadOptions struct {
+	// Fresh computes the answer anew.
+	Fresh bool
+	// MinSequence is the state of content that the answer must know of.
+	MinSequence int64
+}
+
+// Answer is a response and how it was come by.
+type Answer struct {
+	*cache.Response
+	Outcome cache.Outcome
+	// Sequence up to which the answer is known to hold.
+	Sequence int64
+}
+
+// DeniedError is the error of a read that takes a grant the reader lacks.
+type DeniedError struct {
+	Grant access.Grant
+}
+
+func (e *DeniedError) Error() string { return fmt.Sprintf("the grant %q is missing", e.Grant) }
+
+// Plan returns the compiled form of a request text. compile is called with the
+// present model when the text has not been seen since the model changed.
+func (g *Gateway) Plan(text string, compile func(*model.Model, *graphql.Schema) (*Plan, error)) (*Plan, error) {
+	st := g.state.Load()
+	if p := st.plans.get(text); p != nil {
+		return p, nil
+	}
+	p, err := compile(st.model, st.schema)
+	if err != nil {
+		return nil, err
+	}
+	p.version = st.version
+	if p.Key == "" {
+		p.Key = p.Query.Key()
+	}
+	p.Needs = p.Query.Needs()
+	st.plans.put(text, p)
+	return p, nil
+}
+
+// readTimeout bounds one computation.
+const readTimeout = 10 * time.Second
+
+// ErrReplan is the error of a plan that was made for another model: compile
+// the request again.
+var ErrReplan = errors.New("the model has changed; plan the request again")
+
+// Read answers a plan for a reader with these rights. Its error is a
+// *DeniedError, ErrBehind or ErrReplan where that is the reason.
+func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions) (Answer, error) {
+	begin := time.Now()
+	if grant, missing := rights.Missing(p.Needs); missing {
+		if p.GraphQL == nil {
+			return Answer{}, &DeniedError{grant}
+		}
+		p = restricted(p, rights)
+	}
+	if o.MinSequence > g.cache.Applied() {
+		if err := g.reach(ctx, o.MinSequence); err != nil {
+			return Answer{}, fmt.Errorf("sequence %d was asked for, this node is at %d: %w", o.MinSequence, g.cache.Applied(), ErrBehind)
+		}
+	}
+	if !g.follow.leased() {
+		if err := g.prove(ctx); err != nil {
+			return Answer{}, err
+		}
+	}
+	applied := g.cache.Applied()
+	var err error
+	r, outcome := (*cache.Response)(nil), cache.Hit
+	if !o.Fresh {
+		r, _ = g.cache.Get(p.Key)
+	}
+	if r != nil {
+		g.cache.CountHit(r)
+	} else {
+		r, outcome, err = g.cache.Read(ctx, p.Key, o.Fresh, func(ctx context.Context) (*cache.Response, error) { return g.compute(ctx, p) })
+		if err != nil {
+			return Answer{}, err
+		}
+	}
+	if grant, missing := rights.Missing(r.Needs); missing {
+		return Answer{}, &DeniedError{grant}
+	}
+	g.reading.add(time.Since(begin))
+	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
+}
+
+func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	res := &query.Result{}
+	if len(p.Query.Roots) > 0 {
+		var err error
+		if res, err = g.store.Read(ctx, p.version, p.Query); err != nil {
+			if errors.Is(err, store.ErrModelMoved) {
+				if err := g.loadModel(ctx); err != nil {
+					return nil, err
+				}
+				return nil, ErrReplan
+			}
+			return nil, err
+		}
+	}
+	out := p.Render(res)
+	sum := sha256.Sum256(out.Body)
+	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Sequence: res.Sequence, Computed: time.Now(),
+		ETag: `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`, Deps: &depend.Set{Edition: p.Query.Edition}}
+	if len(p.Query.Roots) > 0 {
+		r.Deps = query.Dependencies(p.Query, res)
+	}
+	r.Header["Etag"] = []string{r.ETag}
+	r.Header["Content-Length"] = []string{strconv.Itoa(len(out.Body))}
+	return r, nil
+}
+
+// restricted is the plan as it is for a reader who may not have all of it. Its
+// key tells what was left out, so that readers with the same rights share it.
+func restricted(p *Plan, rights access.Rights) *Plan {
+	op := p.GraphQL.Restrict(rights)
+	out := *p
+	out.Query, out.GraphQL = &op.Query, op
+	out.Key = p.Key + " without"
+	for _, e := range op.Errors {
+		out.Key += " " + e.Path.String()
+	}
+	out.Render = func(res *query.Result) Rendered {
+		r := p.Render(res)
+		r.Body = op.Write(res)
+		return r
+	}
+	return &out
+}
+
+// PolicyOf unites how long answers that show the types may be kept: the
+// strictest counts.
+func PolicyOf(m *model.Model, types []string) model.Freshness {
+	var out model.Freshness
+	for i, name := range types {
+		t := m.Type(name)
+		if t == nil {
+			continue
+		}
+		if i == 0 {
+			out = t.Freshness
+			continue
+		}
+		f := t.Freshness
+		out.Private, out.Shared = min(out.Private, f.Private), min(out.Shared, f.Shared)
+		out.StaleWhileRevalidate, out.StaleIfError = min(out.StaleWhileRevalidate, f.StaleWhileRevalidate), min(out.StaleIfError, f.StaleIfError)
+	}
+	return out
+}
+
+// CacheStats is what the cache has done, and how quick reads are.
+func (g *Gateway) CacheStats() cache.Stats { return g.cache.Stats() }
+
+// Purge throws away every cached response and returns how many there were.
+func (g *Gateway) Purge() int { return g.cache.Purge() }
+
+// planCache holds plans by the text of their requests, up to a number; it
+// begins anew when full, which costs a few compilations.
+type planCache struct {
+	held sync.Map
+	n    atomic.Int64
+}
+
+const maxPlans = 20_000
+
+func newPlanCache() *planCache { return &planCache{} }
+
+func (c *planCache) get(text string) *Plan {
+	p, _ := c.held.Load(text)
+	plan, _ := p.(*Plan)
+	return plan
+}
+
+func (c *planCache) put(text string, p *Plan) {
+	if len(text) > 16<<10 {
+		return
+	}
+	if c.n.Add(1) > maxPlans {
+		c.held.Clear()
+		c.n.Store(1)
+	}
+	c.held.Store(text, p)
+}
+
+// latencies remembers how long the last reads took.
+type latencies struct {
+	at    atomic.Uint64
+	spans [4096]atomic.Int64
+}
+
+func (l *latencies) add(d time.Duration) { l.spans[l.at.Add(1)%uint64(len(l.spans))].Store(int64(d)) }
+
+// Quantiles returns the median and the 99th percentile of the last reads, as
+// far as there were any.
+func (l *latencies) quantiles() (p50, p99 time.Duration, n uint64) {
+	var all []int64
+	for i := range l.spans {
+		if v := l.spans[i].Load(); v > 0 {
+			all = append(all, v)
+		}
+	}
+	if len(all) == 0 {
+		return 0, 0, 0
+	}
+	sort.Slice(all, func(i, j int) bool { return all[i] < all[j] })
+	return time.Duration(all[len(all)/2]), time.Duration(all[len(all)*99/100]), l.at.Load()
+}
+
+// TypesOf lists the types that a query shows.
+func TypesOf(q *query.Query) []string {
+	var out []string
+	for _, g := range q.Needs() {
+		out = append(out, g.Type)
+	}
+	return out
+}
+
+// EditionKnown tells whether there is an edition of that name.
+func EditionKnown(name string) bool { return slices.Contains(content.Editions, name) }

@@ -1,0 +1,370 @@
+package graphql
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/vektah/gqlparser/v2/ast"
+	"github.com/vektah/gqlparser/v2/gqlerror"
+	"github.com/vektah/gqlparser/v2/parser"
+	"github.com/vektah/gqlparser/v2/validator"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
+)
+
+// Request is a GraphQL-over-HTTP request.
+type Request struct {
+	Query         string         `json:"query"`
+	OperationName string         `json:"operationName"`
+	Variables     map[string]any `json:"variables"`
+}
+
+// maxTokens bounds the size of a document.
+const maxTokens = 5000
+
+// Operation is a compiled request.
+type Operation struct {
+	// Query is what the store is asked; it has no roots when nothing but
+	// __typename was asked for.
+	Query  query.Query
+	fields []field
+	Errors gqlerror.List
+}
+
+// field is one field of the answer's data.
+type field struct {
+	as       string
+	constant string // the value, if known already
+	null     bool   // not allowed
+	root     int    // index into Query.Roots
+	kind     rootKind
+	shape    []connectionPart // of a list
+}
+
+// connectionPart is one field of a connection.
+type connectionPart struct {
+	as, name   string
+	first, end int // nodes and edges: the picks they show
+	inner      []connectionPart
+}
+
+// Compile checks the request against the schema and turns it into a query. Its
+// errors are those of the GraphQL specification's request errors, with places.
+func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) {
+	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Name: "request", Input: r.Query}, maxTokens)
+	if err != nil {
+		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
+	}
+	if errs := validator.Validate(s.parsed, doc); len(errs) > 0 {
+		return nil, errs
+	}
+	op := doc.Operations.ForName(r.OperationName)
+	if op == nil {
+		return nil, gqlerror.List{gqlerror.Errorf("the document has no operation %q; name the one to run in operationName", r.OperationName)}
+	}
+	if op.Operation != ast.Query {
+		return nil, gqlerror.List{gqlerror.ErrorPosf(op.Position, "only queries are served here, no %s", op.Operation)}
+	}
+	vars, err := validator.VariableValues(s.parsed, op, r.Variables)
+	if err != nil {
+		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
+	}
+	c := compiler{s: s, vars: vars, out: &Operation{Query: query.Query{Edition: edition}}}
+	for _, f := range c.collect(op.SelectionSet, "Query") {
+		c.root(f)
+	}
+	if len(c.errs) > 0 {
+		return nil, c.errs
+	}
+	if err := c.out.Query.CheckSize(); err != nil {
+		return nil, gqlerror.List{gqlerror.Errorf("%s", err)}
+	}
+	return c.out, nil
+}
+
+// Restrict returns the operation as it is for a reader with these rights:
+// fields that need more are null and have an error that names the grant.
+func (o *Operation) Restrict(rights access.Rights) *Operation {
+	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, Errors: o.Errors}
+	for _, f := range o.fields {
+		if f.constant == "" && !f.null {
+			one := query.Query{Edition: o.Query.Edition, Roots: o.Query.Roots[f.root : f.root+1]}
+			if g, missing := rights.Missing(one.Needs()); missing {
+				f.null = true
+				out.Errors = append(out.Errors, Denied(f.as, g))
+			} else {
+				f.root = len(out.Query.Roots)
+				out.Query.Roots = append(out.Query.Roots, one.Roots[0])
+			}
+		}
+		out.fields = append(out.fields, f)
+	}
+	return out
+}
+
+// Denied is the error of a field that takes a grant the reader lacks.
+func Denied(as string, g access.Grant) *gqlerror.Error {
+	return &gqlerror.Error{
+		Message:    fmt.Sprintf("the grant %q is missing", g),
+		Path:       ast.Path{ast.PathName(as)},
+		Extensions: map[string]any{"grant": g.String(), "hint": fmt.Sprintf("give it to the key: ubiquon key create --grant %q", g)},
+	}
+}
+
+type compiler struct {
+	s    *Schema
+	vars map[string]any
+	out  *Operation
+	errs gqlerror.List
+}
+
+func (c *compiler) fail(at *ast.Field, format string, args ...any) {
+	c.errs = append(c.errs, gqlerror.ErrorPosf(at.Position, format, args...))
+}
+
+// merged is a field of the answer: the fields of the request that share its
+// name, made one.
+type merged struct {
+	*ast.Field
+	inner ast.SelectionSet
+}
+
+// collect returns the fields that a selection asks of an object of the type,
+// in order, fragments spread and conditions applied.
+func (c *compiler) collect(set ast.SelectionSet, typ string) []merged {
+	var out []merged
+	var walk func(set ast.SelectionSet)
+	walk = func(set ast.SelectionSet) {
+		for _, sel := range set {
+			switch x := sel.(type) {
+			case *ast.Field:
+				if !c.included(x.Directives) {
+					continue
+				}
+				i := slices.IndexFunc(out, func(m merged) bool { return m.Alias == x.Alias })
+				if i < 0 {
+					out = append(out, merged{Field: x, inner: x.SelectionSet})
+				} else {
+					out[i].inner = slices.Concat(out[i].inner, x.SelectionSet)
+				}
+			case *ast.InlineFragment:
+				if c.included(x.Directives) && (x.TypeCondition == "" || c.applies(x.TypeCondition, typ)) {
+					walk(x.SelectionSet)
+				}
+			case *ast.FragmentSpread:
+				if c.included(x.Directives) && c.applies(x.Definition.TypeCondition, typ) {
+					walk(x.Definition.SelectionSet)
+				}
+			}
+		}
+	}
+	walk(set)
+	return out
+}
+
+func (c *compiler) applies(condition, typ string) bool {
+	return condition == typ || slices.ContainsFunc(c.s.parsed.PossibleTypes[condition], func(d *ast.Definition) bool { return d.Name == typ })
+}
+
+func (c *compiler) included(directives ast.DirectiveList) bool {
+	if d := directives.ForName("skip"); d != nil && d.ArgumentMap(c.vars)["if"] == true {
+		return false
+	}
+	d := directives.ForName("include")
+	return d == nil || d.ArgumentMap(c.vars)["if"] == true
+}
+
+func (c *compiler) root(f merged) {
+	switch f.Name {
+	case "__typename":
+		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: `"Query"`})
+		return
+	case "__schema", "__type":
+		c.fail(f.Field, "introspection is not served here; the schema is at graphql/schema.graphql")
+		return
+	}
+	r := c.s.roots[f.Name]
+	args := f.ArgumentMap(c.vars)
+	out := query.Root{As: f.Alias, Locale: c.s.model.Default()}
+	if tag, ok := args["locale"].(string); ok {
+		l, known := c.s.model.Locale(tag)
+		if !known {
+			c.fail(f.Field, "there is no locale %q%s", tag, strictyaml.DidYouMean(tag, c.s.model.Tags()))
+			return
+		}
+		out.Locale = l.Tag
+	}
+	fd := field{as: f.Alias, kind: r.kind, root: len(c.out.Query.Roots)}
+	types := []*model.Type{r.typ}
+	switch r.kind {
+	case rootNode:
+		out.By = query.ByID
+		out.Value, _ = args["id"].(string)
+		types = c.s.model.Types
+		out.Selection.Picks = c.picks(f.inner, types)
+	case rootEntry:
+		out.By, out.Type = query.BySlug, r.typ.Name
+		out.Value, _ = args["slug"].(string)
+		out.Selection.Picks = c.picks(f.inner, types)
+	case rootSingle:
+		out.By, out.Type = query.BySingle, r.typ.Name
+		out.Selection.Picks = c.picks(f.inner, types)
+	case rootList:
+		out.By, out.Type = query.ByList, r.typ.Name
+		if err := c.window(&out, r.typ, args); err != nil {
+			c.fail(f.Field, "%s", err)
+			return
+		}
+		fd.shape = c.connection(&out, f.inner, r.typ)
+	}
+	c.out.Query.Roots = append(c.out.Query.Roots, out)
+	c.out.fields = append(c.out.fields, fd)
+}
+
+func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) error {
+	out.Limit = query.DefaultLimit
+	switch n := args["first"].(type) {
+	case int64:
+		out.Limit = int(n)
+	case int:
+		out.Limit = n
+	case float64:
+		out.Limit = int(n)
+	}
+	if out.Limit < 0 || out.Limit > query.MaxLimit {
+		return fmt.Errorf("first is %d; it may be 0 to %d", out.Limit, query.MaxLimit)
+	}
+	var names []string
+	switch list := args["sort"].(type) {
+	case []any:
+		for _, n := range list {
+			names = append(names, fmt.Sprint(n))
+		}
+	case []string:
+		names = list
+	case string:
+		names = []string{list}
+	}
+	var err error
+	if out.Sort, err = query.ParseSort(t, names); err != nil {
+		return err
+	}
+	if after, ok := args["after"].(string); ok {
+		out.After, err = out.ParseCursor("after", after)
+	}
+	return err
+}
+
+// connection compiles what is asked of a list; nodes and edges become picks of
+// one selection.
+func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Type) []connectionPart {
+	name := c.s.types[t.Name]
+	var shape []connectionPart
+	nodes := func(set ast.SelectionSet) (first, end int) {
+		first = len(out.Selection.Picks)
+		out.Selection.Picks = append(out.Selection.Picks, c.picks(set, []*model.Type{t})...)
+		return first, len(out.Selection.Picks)
+	}
+	for _, f := range c.collect(set, name+"Connection") {
+		part := connectionPart{as: f.Alias, name: f.Name}
+		switch f.Name {
+		case "nodes":
+			part.first, part.end = nodes(f.inner)
+		case "edges":
+			for _, e := range c.collect(f.inner, name+"Edge") {
+				inner := connectionPart{as: e.Alias, name: e.Name}
+				if e.Name == "node" {
+					inner.first, inner.end = nodes(e.inner)
+				}
+				part.inner = append(part.inner, inner)
+			}
+		case "pageInfo":
+			for _, e := range c.collect(f.inner, "PageInfo") {
+				part.inner = append(part.inner, connectionPart{as: e.Alias, name: e.Name})
+			}
+		case "totalCount":
+			out.Count = true
+		}
+		shape = append(shape, part)
+	}
+	return shape
+}
+
+// picks compiles what is asked of an entry that may be of any of the types.
+func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick {
+	var out []query.Pick
+	for _, t := range types {
+		var on []string
+		if len(types) > 1 {
+			on = []string{t.Name}
+		}
+		for _, f := range c.collect(set, c.s.types[t.Name]) {
+			p := c.pick(f, t)
+			if i := slices.IndexFunc(out, func(o query.Pick) bool { return same(o, p) }); i >= 0 {
+				out[i].On = append(out[i].On, on...)
+				continue
+			}
+			p.On = on
+			out = append(out, p)
+		}
+	}
+	for i := range out {
+		if len(out[i].On) == len(types) {
+			out[i].On = nil
+		}
+	}
+	return out
+}
+
+// same tells whether two picks of different types can be one.
+func same(a, b query.Pick) bool {
+	return a.Kind == b.Kind && a.As == b.As && (a.Kind == query.PickID || a.Kind == query.PickType)
+}
+
+func (c *compiler) pick(f merged, t *model.Type) query.Pick {
+	p := query.Pick{As: f.Alias, Field: f.Name}
+	switch f.Name {
+	case "__typename":
+		return query.Pick{As: f.Alias, Kind: query.PickType, Names: c.s.types}
+	case "id":
+		return query.Pick{As: f.Alias, Kind: query.PickID}
+	case "about":
+		return query.Pick{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
+	}
+	field := t.Field(f.Name)
+	p.Several = field.Several
+	switch field.Kind {
+	case model.Prose, model.File, model.Money:
+		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, pascal(string(field.Kind)))
+	case model.Choice:
+		p.Kind, p.Names = query.PickValue, map[string]string{}
+		for _, o := range field.Options {
+			p.Names[o.Value] = enumName(o.Value)
+		}
+	case model.Reference:
+		p.Kind, p.Types = query.PickLink, field.Types
+		var targets []*model.Type
+		for _, n := range field.Types {
+			targets = append(targets, c.s.model.Type(n))
+		}
+		p.Link = &query.Selection{Picks: c.picks(f.inner, targets)}
+	default:
+		p.Kind = query.PickValue
+	}
+	return p
+}
+
+func (c *compiler) parts(set ast.SelectionSet, typ string) []query.Part {
+	var out []query.Part
+	for _, f := range c.collect(set, typ) {
+		part := query.Part{As: f.Alias, Name: f.Name}
+		if f.Name == "__typename" {
+			part.Constant = typ
+		}
+		out = append(out, part)
+	}
+	return out
+}

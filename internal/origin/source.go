@@ -1,0 +1,139 @@
+package origin
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/model"
+)
+
+// ErrGone is the error of an item that the origin does not have (any more).
+var ErrGone = errors.New("the origin does not have it")
+
+// maxAnswer bounds one answer of an origin, in bytes.
+const maxAnswer = 32 << 20
+
+// Source reads one origin.
+type Source struct {
+	Name   string
+	Config Config
+	client *http.Client
+	paths  map[string]paths // by type
+}
+
+// New returns the source for a checked configuration. A nil transport means
+// http.DefaultTransport.
+func New(name string, c Config, transport http.RoundTripper) (*Source, error) {
+	s := &Source{Name: name, Config: c, client: &http.Client{Timeout: 20 * time.Second, Transport: transport}, paths: map[string]paths{}}
+	for typ, m := range c.Types {
+		p, err := m.compile()
+		if err != nil {
+			return nil, fmt.Errorf("origin %s, type %s: %w", name, typ, err)
+		}
+		s.paths[typ] = p
+	}
+	return s, nil
+}
+
+// TypeOf returns our name for the origin's kind of item.
+func (s *Source) TypeOf(kind string) (string, bool) {
+	for typ, m := range s.Config.Types {
+		if m.Kind == kind {
+			return typ, true
+		}
+	}
+	return "", false
+}
+
+// EditAddress is where people edit the entry, "" if that is not configured.
+func (s *Source) EditAddress(typ, key string) string {
+	return strings.NewReplacer("{kind}", s.Config.Types[typ].Kind, "{key}", url.PathEscape(key)).Replace(s.Config.EditAt)
+}
+
+// One fetches the present state of an item. Its error is ErrGone if there is
+// none.
+func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item, error) {
+	mapping := s.Config.Types[typ]
+	body, _, err := s.get(ctx, s.Config.Pull.HTTP+"/"+url.PathEscape(mapping.Kind)+"/"+url.PathEscape(key))
+	if err != nil {
+		return Item{}, err
+	}
+	return mapping.item(s.paths[typ], m, s.Name, typ, body)
+}
+
+// All fetches all items of a type, page by page. An item that cannot be brought
+// over goes to bad, and the rest goes on.
+func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(error)) error {
+	mapping := s.Config.Types[typ]
+	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
+	for seen := map[string]bool{}; address != "" && !seen[address]; {
+		seen[address] = true
+		body, next, err := s.get(ctx, address)
+		if err != nil {
+			return err
+		}
+		found, err := s.paths[typ].all(mapping.From, body)
+		if err != nil {
+			return fmt.Errorf("%s: %w", address, err)
+		}
+		var items []Item
+		for _, one := range found {
+			if item, err := mapping.item(s.paths[typ], m, s.Name, typ, one); err != nil {
+				bad(err)
+			} else {
+				items = append(items, item)
+			}
+		}
+		if err := each(items); err != nil {
+			return err
+		}
+		address = ""
+		if s.Config.Pull.Page == "link" {
+			address = next
+		}
+	}
+	return nil
+}
+
+var nextLink = regexp.MustCompile(`<([^>]*)>\s*;[^,]*\brel="?next"?`)
+
+func (s *Source) get(ctx context.Context, address string) (body any, next string, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, "", err
+	}
+	req.Header.Set("Accept", "application/json")
+	if user, password, ok := strings.Cut(s.Config.Pull.Auth.Basic, ":"); ok {
+		req.SetBasicAuth(user, password)
+	}
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return nil, "", fmt.Errorf("origin %s: %w", s.Name, err)
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone:
+		return nil, "", fmt.Errorf("origin %s: %w", s.Name, ErrGone)
+	case resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden:
+		return nil, "", fmt.Errorf("origin %s refuses our credentials (%s); see pull.auth in its configuration", s.Name, resp.Status)
+	case resp.StatusCode != http.StatusOK:
+		return nil, "", fmt.Errorf("origin %s answers %s to %s", s.Name, resp.Status, req.URL.Path)
+	}
+	if err := json.NewDecoder(io.LimitReader(resp.Body, maxAnswer)).Decode(&body); err != nil {
+		return nil, "", fmt.Errorf("origin %s answers no JSON to %s: %w", s.Name, req.URL.Path, err)
+	}
+	if m := nextLink.FindStringSubmatch(resp.Header.Get("Link")); m != nil {
+		if to, err := resp.Request.URL.Parse(m[1]); err == nil {
+			next = to.String()
+		}
+	}
+	return body, next, nil
+}

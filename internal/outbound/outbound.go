@@ -1,0 +1,101 @@
+// Package outbound calls out: today the builders of sites. Calls are signed,
+// bounded in time and size, and do not reach private networks unless allowed.
+package outbound
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"strconv"
+	"syscall"
+	"time"
+
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+)
+
+// Caller makes signed calls.
+type Caller struct {
+	client *http.Client
+}
+
+// Options of New.
+type Options struct {
+	// Private allows calls to loopback and private networks.
+	Private bool
+	// Timeout of one call; 0 means 10 s.
+	Timeout time.Duration
+}
+
+// New returns a caller.
+func New(o Options) *Caller {
+	if o.Timeout == 0 {
+		o.Timeout = 10 * time.Second
+	}
+	dialer := &net.Dialer{Timeout: 5 * time.Second}
+	if !o.Private {
+		// Checked at the moment of connecting, after the name was looked up.
+		dialer.Control = func(_, address string, _ syscall.RawConn) error {
+			at, err := netip.ParseAddrPort(address)
+			if err != nil {
+				return err
+			}
+			if ip := at.Addr().Unmap(); !ip.IsGlobalUnicast() || ip.IsPrivate() {
+				return fmt.Errorf("%s lies in a private network; set outbound.private to allow that", ip)
+			}
+			return nil
+		}
+	}
+	return &Caller{client: &http.Client{Timeout: o.Timeout, Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 4}}}
+}
+
+// Post sends payload as JSON, signed by the Standard Webhooks scheme if there
+// is a secret (whsec_ and base64). The id is the same for every try of the same
+// call. Any 2xx answer is success.
+func (c *Caller) Post(ctx context.Context, address, secret, id string, payload any) error {
+	body, err := json.Marshal(payload)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Idempotency-Key", strconv.Quote(id))
+	if secret != "" {
+		if err := Sign(req.Header, secret, id, time.Now(), body); err != nil {
+			return err
+		}
+	}
+	resp, err := c.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	answer, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
+	if resp.StatusCode/100 != 2 {
+		return fmt.Errorf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer))
+	}
+	return nil
+}
+
+// Sign sets the headers of the Standard Webhooks scheme for a body.
+func Sign(h http.Header, secret, id string, at time.Time, body []byte) error {
+	w, err := standardwebhooks.NewWebhook(secret)
+	if err != nil {
+		return fmt.Errorf("the secret is not whsec_ and base64")
+	}
+	signature, err := w.Sign(id, at, body)
+	if err != nil {
+		return err
+	}
+	h.Set(standardwebhooks.HeaderWebhookID, id)
+	h.Set(standardwebhooks.HeaderWebhookTimestamp, strconv.FormatInt(at.Unix(), 10))
+	h.Set(standardwebhooks.HeaderWebhookSignature, signature)
+	return nil
+}

@@ -1,0 +1,175 @@
+package server
+
+import (
+	"errors"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/graphql"
+)
+
+// content answers reads in both spellings: what they share is here.
+func (s *Server) content(w http.ResponseWriter, r *http.Request) {
+	begin := time.Now()
+	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
+	edition, rest, _ := strings.Cut(rest, "/")
+	if environment != s.g.Environment() || !gateway.EditionKnown(edition) {
+		detail := "there is no environment " + strconv.Quote(environment)
+		if environment == s.g.Environment() {
+			detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
+		}
+		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: detail})
+		return
+	}
+	key, err := s.reader(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if rest == "graphql" {
+		s.graphql(w, r, key, edition, begin)
+		return
+	}
+	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+		w.Header().Set("Allow", "GET, HEAD")
+		writeProblem(w, problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET"})
+		return
+	}
+	if rest == "graphql/schema.graphql" {
+		s.schema(w, r, key, edition)
+		return
+	}
+	text := edition + " " + r.URL.RequestURI() + " " + r.Header.Get("Accept-Language")
+	s.answer(w, r, key, edition, begin, func() (*gateway.Plan, error) {
+		return s.g.Plan(text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
+			return planREST(m, edition, rest, r)
+		})
+	}, "")
+}
+
+// answer reads the plan and writes the response. A mediaType overrides the
+// response's own.
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
+	o := gateway.ReadOptions{}
+	if cc := r.Header.Get("Cache-Control"); cc != "" {
+		o.Fresh = strings.Contains(cc, "no-cache")
+	}
+	if n := r.Header.Get("Ubiquon-Min-Sequence"); n != "" {
+		var err error
+		if o.MinSequence, err = strconv.ParseInt(n, 10, 64); err != nil {
+			writeProblem(w, problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n) + " is no sequence", Hint: "send a whole number"})
+			return
+		}
+	}
+	var a gateway.Answer
+	for try := 0; ; try++ {
+		p, err := plan()
+		if err == nil {
+			a, err = s.g.Read(r.Context(), p, rightsOf(key), o)
+		}
+		if errors.Is(err, gateway.ErrReplan) && try < 3 {
+			continue
+		}
+		var wrong *query.Error
+		if key == nil && errors.As(err, &wrong) {
+			// What types and fields there are is nothing for strangers.
+			err = &gateway.DeniedError{Grant: access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}}
+		}
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		break
+	}
+	h := w.Header()
+	for name, values := range a.Header {
+		h[name] = values
+	}
+	if mediaType != "" {
+		h["Content-Type"] = []string{mediaType}
+	}
+	h["Cache-Status"] = cacheStatus[a.Outcome]
+	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
+	took := time.Since(begin)
+	h["Server-Timing"] = []string{"all;dur=" + strconv.FormatFloat(float64(took.Microseconds())/1000, 'f', -1, 64)}
+	s.metrics.count(a.Outcome, took)
+	if a.Status == http.StatusOK && matches(r.Header.Get("If-None-Match"), a.ETag) {
+		delete(h, "Content-Length")
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	w.WriteHeader(a.Status)
+	if r.Method != http.MethodHead {
+		// The reader may be gone; nothing can be done about that.
+		_, _ = w.Write(a.Body)
+	}
+}
+
+// cacheStatus spells outcomes as RFC 9211 does.
+var cacheStatus = map[cache.Outcome][]string{
+	cache.Hit:      {"Ubiquon; hit"},
+	cache.Miss:     {"Ubiquon; fwd=miss; stored"},
+	cache.Joined:   {"Ubiquon; fwd=miss; collapsed"},
+	cache.Bypassed: {"Ubiquon; fwd=request; stored"},
+}
+
+func (m *metrics) count(o cache.Outcome, took time.Duration) {
+	if o == cache.Hit {
+		return // the cache counts its hits itself
+	}
+	m.answers.WithLabelValues(strings.TrimPrefix(cacheStatus[o][0], "Ubiquon; ")).Inc()
+	m.seconds.Observe(took.Seconds())
+}
+
+// matches compares an If-None-Match header with an entity tag, weakly, as RFC
+// 9110 has it for reads.
+func matches(header, etag string) bool {
+	if header == "" {
+		return false
+	}
+	if header == etag || strings.TrimSpace(header) == "*" {
+		return true
+	}
+	for one := range strings.SplitSeq(header, ",") {
+		if strings.TrimPrefix(strings.TrimSpace(one), "W/") == etag {
+			return true
+		}
+	}
+	return false
+}
+
+// headers are those that every answer to the query has.
+func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) map[string][]string {
+	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization"}, "Cache-Control": {"private, no-store"}}
+	if negotiated {
+		h["Vary"] = []string{"Authorization, Accept-Language"}
+	}
+	if len(q.Roots) > 0 {
+		h["Content-Language"] = []string{q.Roots[0].Locale}
+	}
+	if q.Edition == content.Published {
+		f := gateway.PolicyOf(m, gateway.TypesOf(q))
+		policy := "private, max-age=" + seconds(f.Private)
+		if f.StaleWhileRevalidate > 0 {
+			policy += ", stale-while-revalidate=" + seconds(f.StaleWhileRevalidate)
+		}
+		if f.StaleIfError > 0 {
+			policy += ", stale-if-error=" + seconds(f.StaleIfError)
+		}
+		h["Cache-Control"] = []string{policy}
+	}
+	return h
+}
+
+func seconds(d strictyaml.Duration) string {
+	return strconv.Itoa(int(time.Duration(d) / time.Second))
+}

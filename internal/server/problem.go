@@ -1,0 +1,129 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html"
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// problem is an error in the form of RFC 9457.
+type problem struct {
+	Kind      string           `json:"-"`
+	Type      string           `json:"type"`
+	Title     string           `json:"title"`
+	Status    int              `json:"status"`
+	Detail    string           `json:"detail"`
+	Parameter string           `json:"parameter,omitempty"`
+	Hint      string           `json:"hint,omitempty"`
+	Grant     string           `json:"grant,omitempty"`
+	Problems  content.Problems `json:"problems,omitempty"`
+}
+
+// problemKinds has, by the last part of a problem's type, its title and what
+// its page says.
+var problemKinds = map[string][2]string{
+	"parameter":    {"A parameter is wrong", "A parameter of the request is unknown or has a value that cannot be. The detail names it, the hint says what would do. Nothing is ignored silently: a misspelled parameter would otherwise give an answer to another question."},
+	"no-key":       {"A key is needed", "What was asked for is not open to everyone. Send a key: Authorization: Bearer ubq_…"},
+	"bad-key":      {"The key is not good", "The key that was sent is not whole, not known here, revoked or expired."},
+	"grant":        {"A grant is missing", "The key may not read what was asked for. The problem names the missing grant: verb, edition and type. A nested selection needs the grant of the type that it enters."},
+	"not-found":    {"Not found", "There is nothing at this address that you may see."},
+	"method":       {"Method not served", "The address is served, but not with this method."},
+	"body":         {"The body cannot be read", "The body of the request is not of the form that is wanted here."},
+	"too-large":    {"Too large", "The body of the request is larger than what is taken here."},
+	"content":      {"The content is not valid", "One or several values break a rule of the model. Each problem names entry, field and rule."},
+	"conflict":     {"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named."},
+	"foreign":      {"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there."},
+	"signature":    {"Not proven", "The announcement does not prove that it comes from the origin."},
+	"media-type":   {"Content type not read here", "The body's content type is none of those that are read here."},
+	"behind":       {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
+	"internal":     {"Something went wrong here", "The service failed. Its log has more."},
+	"not-running":  {"The build has ended", "A report came for a build that does not run."},
+	"query-string": {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
+}
+
+func (p problem) fill() problem {
+	p.Type = "/problems/" + p.Kind
+	p.Title = problemKinds[p.Kind][0]
+	return p
+}
+
+func (p problem) bytes() []byte {
+	src, _ := json.Marshal(p.fill()) // text and numbers
+	return append(src, '\n')
+}
+
+func writeProblem(w http.ResponseWriter, p problem) {
+	h := w.Header()
+	h.Set("Content-Type", "application/problem+json")
+	h.Set("Cache-Control", "no-store")
+	if p.Status == http.StatusUnauthorized && h.Get("WWW-Authenticate") == "" {
+		h.Set("WWW-Authenticate", `Bearer realm="ubiquon"`)
+	}
+	w.WriteHeader(p.Status)
+	// The reader may be gone; nothing can be done about that.
+	_, _ = w.Write(p.bytes())
+}
+
+// fail writes the problem document that an error of the gateway comes to.
+func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
+	var badParameter *query.Error
+	var denied *gateway.DeniedError
+	var problems content.Problems
+	var conflict *store.ConflictError
+	p := problem{Detail: err.Error()}
+	switch {
+	case errors.As(err, &badParameter) && badParameter.Parameter == "path":
+		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
+	case errors.As(err, &badParameter):
+		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, Hint: badParameter.Hint}
+	case errors.As(err, &denied) && r.Header.Get("Authorization") == "":
+		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
+		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
+	case errors.As(err, &denied):
+		p.Kind, p.Status, p.Grant = "grant", 403, denied.Grant.String()
+		p.Hint = fmt.Sprintf("give it to the key: ubiquon key create --grant %q; or leave out what needs it with fields=", denied.Grant)
+	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, gateway.ErrExpiredKey):
+		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
+		p.Kind, p.Status = "bad-key", 401
+	case errors.As(err, &problems):
+		p.Kind, p.Status, p.Problems = "content", 422, problems
+	case errors.As(err, &conflict):
+		p.Kind, p.Status = "conflict", 412
+	case errors.Is(err, store.ErrForeign):
+		p.Kind, p.Status = "foreign", 409
+	case errors.Is(err, store.ErrNotRunning):
+		p.Kind, p.Status = "not-running", 409
+	case errors.Is(err, store.ErrNotFound):
+		p.Kind, p.Status = "not-found", 404
+	case errors.Is(err, gateway.ErrBehind):
+		w.Header().Set("Retry-After", "1")
+		p.Kind, p.Status = "behind", 503
+	case r.Context().Err() != nil:
+		return // the reader is gone
+	default:
+		s.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		p = problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}
+	}
+	writeProblem(w, p)
+}
+
+func (s *Server) problemPage(w http.ResponseWriter, r *http.Request) {
+	kind, ok := problemKinds[chi.URLParam(r, "name")]
+	if !ok {
+		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: "there is no problem of that name"})
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	fmt.Fprintf(w, "<!doctype html><html lang=en><title>%s</title><body style=\"font:16px/1.5 sans-serif;max-width:40em;margin:3em auto\"><h1>%[1]s</h1><p>%s</p></body></html>\n",
+		html.EscapeString(kind[0]), html.EscapeString(kind[1]))
+}

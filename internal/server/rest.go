@@ -1,0 +1,252 @@
+package server
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/text/language"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
+)
+
+var (
+	entryParameters = []string{"fields", "locale"}
+	listParameters  = []string{"fields", "locale", "sort", "limit", "after", "count"}
+)
+
+// planREST compiles a REST request; rest is its path below the edition.
+func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.Plan, error) {
+	root, t, err := locate(m, rest)
+	if err != nil {
+		return nil, err
+	}
+	known := entryParameters
+	if root.By == query.ByList {
+		known = listParameters
+	}
+	p, err := parameters(r.URL, known)
+	if err != nil {
+		return nil, err
+	}
+	negotiated, err := chooseLocale(m, root, p, r)
+	if err != nil {
+		return nil, err
+	}
+	types := []*model.Type{t}
+	if t == nil {
+		types = m.Types
+	}
+	if fields, given := p["fields"]; given {
+		root.Selection, err = query.SelectFields(m, types, fields)
+	} else {
+		root.Selection = query.SelectAll(m, types)
+	}
+	if err == nil && root.By == query.ByList {
+		err = window(root, t, p)
+	}
+	if err != nil {
+		return nil, err
+	}
+	q := &query.Query{Edition: edition, Roots: []query.Root{*root}}
+	if err := q.CheckSize(); err != nil {
+		return nil, err
+	}
+	plan := &gateway.Plan{Query: q, Key: q.Key()}
+	if negotiated {
+		plan.Key += " negotiated" // the bytes are the same, Vary is not
+	}
+	base := headers(m, q, "application/json", negotiated)
+	plan.Render = func(res *query.Result) gateway.Rendered { return renderREST(r.URL, q, res, base) }
+	return plan, nil
+}
+
+// locate finds out what a path asks for. The type is nil for an entry by id.
+func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
+	first, second, two := strings.Cut(rest, "/")
+	if strings.Contains(second, "/") || !utf8.ValidString(rest) || strings.ContainsRune(rest, 0) {
+		return nil, nil, errNoSuchPath(rest)
+	}
+	if first == "entries" && two && second != "" {
+		return &query.Root{By: query.ByID, Value: second}, nil, nil
+	}
+	if t := m.ByPlural(first); t != nil {
+		if !two {
+			return &query.Root{By: query.ByList, Type: t.Name}, t, nil
+		}
+		if second != "" && t.SlugField() != nil {
+			return &query.Root{By: query.BySlug, Type: t.Name, Value: second}, t, nil
+		}
+		return nil, nil, errNoSuchPath(rest)
+	}
+	if t := m.Type(first); t != nil && t.Singleton && !two {
+		return &query.Root{By: query.BySingle, Type: t.Name}, t, nil
+	}
+	var known []string
+	for _, t := range m.Types {
+		if t.Singleton {
+			known = append(known, t.Name)
+		} else {
+			known = append(known, t.Plural)
+		}
+	}
+	return nil, nil, &query.Error{Parameter: "path", Detail: fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known))}
+}
+
+func errNoSuchPath(rest string) error {
+	return &query.Error{Parameter: "path", Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
+}
+
+// parameters reads the query string; each may stand once, and none may be
+// unknown.
+func parameters(u *url.URL, known []string) (map[string]string, error) {
+	values, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return nil, &query.Error{Parameter: "query string", Detail: "it is not well encoded: " + err.Error()}
+	}
+	out := map[string]string{}
+	for name, v := range values {
+		if !slices.Contains(known, name) {
+			hint := strings.TrimPrefix(strictyaml.DidYouMean(name, known), "; ")
+			if strings.HasPrefix(v[0], "ubq_") {
+				hint = "a key belongs into the header Authorization: Bearer …, never into an address"
+			}
+			return nil, &query.Error{Parameter: strings.ToValidUTF8(name, "�"), Detail: "there is no such parameter here", Hint: hint}
+		}
+		if len(v) > 1 {
+			return nil, &query.Error{Parameter: name, Detail: "it stands there " + strconv.Itoa(len(v)) + " times", Hint: "give it once"}
+		}
+		if !utf8.ValidString(v[0]) || strings.ContainsRune(v[0], 0) {
+			return nil, &query.Error{Parameter: name, Detail: "it is not valid UTF-8, or holds a NUL"}
+		}
+		out[name] = v[0]
+	}
+	return out, nil
+}
+
+// chooseLocale takes the locale from the parameter, else from Accept-Language
+// by RFC 4647 lookup, else the default.
+func chooseLocale(m *model.Model, root *query.Root, p map[string]string, r *http.Request) (negotiated bool, err error) {
+	if tag, given := p["locale"]; given {
+		l, ok := m.Locale(tag)
+		if !ok {
+			return false, &query.Error{Parameter: "locale", Detail: fmt.Sprintf("there is no locale %q", tag), Hint: strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; ")}
+		}
+		root.Locale = l.Tag
+		return false, nil
+	}
+	root.Locale = m.Default()
+	wanted, _, err := language.ParseAcceptLanguage(r.Header.Get("Accept-Language"))
+	if err != nil {
+		return true, nil // a header that makes no sense asks for nothing
+	}
+	for _, tag := range wanted {
+		for name := tag.String(); name != ""; name = name[:max(0, strings.LastIndexByte(name, '-'))] {
+			if l, ok := m.Locale(name); ok {
+				root.Locale = l.Tag
+				return true, nil
+			}
+		}
+	}
+	return true, nil
+}
+
+func window(root *query.Root, t *model.Type, p map[string]string) error {
+	root.Limit = query.DefaultLimit
+	if text, given := p["limit"]; given {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 0 || n > query.MaxLimit {
+			return &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 0 to %d", text, query.MaxLimit)}
+		}
+		root.Limit = n
+	}
+	if text, given := p["count"]; given {
+		if text != "true" && text != "false" {
+			return &query.Error{Parameter: "count", Detail: fmt.Sprintf("%q is neither true nor false", text)}
+		}
+		root.Count = text == "true"
+	}
+	var names []string
+	if text := p["sort"]; text != "" {
+		names = strings.Split(text, ",")
+	}
+	var err error
+	if root.Sort, err = query.ParseSort(t, names); err != nil {
+		return err
+	}
+	if text, given := p["after"]; given {
+		root.After, err = root.ParseCursor("after", text)
+	}
+	return err
+}
+
+func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][]string) gateway.Rendered {
+	root, found := &q.Roots[0], &res.Roots[0]
+	out := gateway.Rendered{Status: http.StatusOK, Header: make(map[string][]string, len(base)+4)}
+	for name, v := range base {
+		out.Header[name] = v
+	}
+	var b bytes.Buffer
+	if root.By == query.ByList {
+		next := writeList(&b, root, found)
+		if next != "" {
+			to := *u
+			values := to.Query()
+			values.Set("after", next)
+			to.RawQuery = values.Encode()
+			out.Header["Link"] = []string{"<" + to.RequestURI() + `>; rel="next"`}
+		}
+	} else if len(found.Rows) == 0 {
+		out.Status = http.StatusNotFound
+		out.Header["Content-Type"] = []string{"application/problem+json"}
+		b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
+	} else {
+		query.WriteObject(&b, root.Selection.Picks, 0, found.Rows[0])
+		b.WriteByte('\n')
+		if root.By == query.ByID {
+			out.Needs = []access.Grant{{Verb: access.Read, Edition: q.Edition, Type: found.Rows[0].Type}}
+		}
+	}
+	out.Body = b.Bytes()
+	return out
+}
+
+// writeList lays a list out and returns the cursor of what comes next, if
+// anything does.
+func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult) (next string) {
+	b.WriteString(`{"items":[`)
+	for i, row := range found.Rows {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		query.WriteObject(b, root.Selection.Picks, 0, row)
+	}
+	w := struct {
+		Limit int     `json:"limit"`
+		Next  *string `json:"next"`
+		Prev  *string `json:"prev"`
+		Total *int    `json:"total,omitempty"`
+	}{Limit: root.Limit}
+	if found.More && len(found.Last) > 0 {
+		next = root.Cursor(found.Last[len(found.Last)-1])
+		w.Next = &next
+	}
+	if root.Count {
+		w.Total = &found.Total
+	}
+	src, _ := json.Marshal(w) // text and numbers
+	b.WriteString(`],"window":`)
+	b.Write(src)
+	b.WriteString("}\n")
+	return next
+}

@@ -1,0 +1,129 @@
+package server
+
+import (
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
+)
+
+// Server serves one gateway over HTTP.
+type Server struct {
+	g       *gateway.Gateway
+	log     *slog.Logger
+	console fs.FS
+	metrics *metrics
+	mux     *chi.Mux
+}
+
+// Options of New.
+type Options struct {
+	Gateway *gateway.Gateway
+	// Console holds the built console; without an index.html in it, the console's
+	// address says how to build it.
+	Console fs.FS
+	Log     *slog.Logger
+}
+
+// New returns the handler of every surface.
+func New(o Options) *Server {
+	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter()}
+	if s.log == nil {
+		s.log = slog.New(slog.DiscardHandler)
+	}
+	r := s.mux
+	r.HandleFunc("/content/{environment}/{edition}/*", s.content)
+	r.Post("/hooks/{origin}", s.hook)
+	r.Route("/control/v1", s.control)
+	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)
+	r.Get("/console/*", s.serveConsole)
+	r.Get("/problems/{name}", s.problemPage)
+	r.Get("/health/live", s.live)
+	r.Get("/health/ready", s.ready)
+	r.Get("/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}).ServeHTTP)
+	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
+	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path})
+	})
+	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problem{Kind: "method", Status: http.StatusMethodNotAllowed, Detail: r.Method + " is not served at " + r.URL.Path})
+	})
+	return s
+}
+
+// ServeHTTP implements http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	defer func() {
+		if p := recover(); p != nil {
+			if p == http.ErrAbortHandler {
+				panic(p)
+			}
+			s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
+			writeProblem(w, problem{Kind: "internal", Status: http.StatusInternalServerError, Detail: "something went wrong here; the log has more"})
+		}
+	}()
+	s.mux.ServeHTTP(w, r)
+}
+
+// Listening returns an http.Server with the time limits that every listener of
+// ours has.
+func Listening(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
+}
+
+// reader finds out who asks. Without a key it returns nil: what is open to
+// everyone.
+func (s *Server) reader(r *http.Request) (*access.Key, error) {
+	header := r.Header.Get("Authorization")
+	if header == "" {
+		return nil, nil
+	}
+	scheme, secret, _ := strings.Cut(header, " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		return nil, access.ErrMalformed
+	}
+	return s.g.Authenticate(strings.TrimSpace(secret))
+}
+
+func rightsOf(k *access.Key) access.Rights {
+	if k == nil {
+		return nil
+	}
+	return k.Grants
+}
+
+type metrics struct {
+	registry *prometheus.Registry
+	answers  *prometheus.CounterVec
+	seconds  prometheus.Histogram
+}
+
+func newMetrics(g *gateway.Gateway) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(),
+		answers: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_answers_total", Help: "Reads answered, by how."}, []string{"how"}),
+		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
+			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)})}
+	m.registry.MustRegister(m.answers, m.seconds)
+	gauge := func(name, help string, value func() float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
+	}
+	counter := func(name, help string, value func() float64) {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
+	}
+	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.CacheStats().Responses) })
+	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.CacheStats().Bytes) })
+	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.CacheStats().Applied) })
+	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.CacheStats().Hits) })
+	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })
+	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.CacheStats().Expired) })
+	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.CacheStats().Evicted) })
+	return m
+}

@@ -1,0 +1,196 @@
+// Package service puts a running service together: a database (brought along,
+// or a private cluster), the gateway, and the HTTP server in front of it. What
+// the command line and the demo start, and the tests drive, is started here.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/server"
+	"ubiquon/internal/store"
+	"ubiquon/internal/store/cluster"
+)
+
+// Options of Open.
+type Options struct {
+	// Database is a PostgreSQL URL; empty starts a private cluster under Data.
+	Database string
+	Data     string
+	// Scratch lets the private cluster trade safety for speed; for tests.
+	Scratch     bool
+	Environment string
+	// Listener that is served; Close closes it.
+	Listener net.Listener
+	// Address under which builders reach the service; empty means the listener's.
+	Address   string
+	Model     *model.Model
+	Origins   map[string]origin.Config
+	Sites     map[string]rebuild.Site
+	Rules     []rule.Rule
+	Cache     cache.Options
+	Outbound  outbound.Options
+	Reconcile time.Duration
+	Console   fs.FS
+	Log       *slog.Logger
+}
+
+// Service is a service that is put together.
+type Service struct {
+	Gateway *gateway.Gateway
+	// Address of the HTTP server, as in http://127.0.0.1:8400.
+	Address string
+	store   *store.Store
+	cluster *cluster.Cluster
+	http    *http.Server
+	o       Options
+	lock    *os.File
+	failed  chan error
+}
+
+// Open brings up the database and the gateway. Nothing is served before Start.
+func Open(ctx context.Context, o Options) (s *Service, err error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	s = &Service{o: o, Address: "http://" + o.Listener.Addr().String(), failed: make(chan error, 1)}
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	url := o.Database
+	if url == "" {
+		if err := s.lockData(); err != nil {
+			return s, err
+		}
+		if s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: o.Data, Scratch: o.Scratch, Log: o.Log}); err != nil {
+			return s, err
+		}
+		url = s.cluster.URL
+	}
+	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Log: o.Log}); err != nil {
+		return s, err
+	}
+	address := o.Address
+	if address == "" {
+		address = s.Address
+	}
+	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
+		Outbound: o.Outbound, Address: address, Reconcile: o.Reconcile, Log: o.Log})
+	return s, err
+}
+
+// lockData keeps two services from using one data directory.
+func (s *Service) lockData() error {
+	if err := os.MkdirAll(s.o.Data, 0o755); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(filepath.Join(s.o.Data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return fmt.Errorf("another ubiquon is running on %s; stop it, or give another directory with --data", s.o.Data)
+	}
+	s.lock = f
+	return nil
+}
+
+// Start lets the gateway work and serves the listener.
+func (s *Service) Start(ctx context.Context) error {
+	if err := s.Gateway.Start(ctx); err != nil {
+		return err
+	}
+	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, Log: s.o.Log}))
+	go func() {
+		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+	return nil
+}
+
+// Failed delivers the error with which serving ended by itself.
+func (s *Service) Failed() <-chan error { return s.failed }
+
+// Close finishes the requests at hand and stops everything that Open and Start
+// have started, the private cluster last.
+func (s *Service) Close() {
+	if s.http != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		if err := s.http.Shutdown(ctx); err != nil {
+			s.http.Close() // streams do not end by themselves
+		}
+		cancel()
+	} else {
+		s.o.Listener.Close()
+	}
+	if s.Gateway != nil {
+		s.Gateway.Close()
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+	if s.cluster != nil {
+		s.cluster.Stop()
+	}
+	if s.lock != nil {
+		s.lock.Close()
+	}
+}
+
+// FirstKey returns the secret of a new key that may do everything, if there is
+// none that may manage yet; else "".
+func (s *Service) FirstKey(ctx context.Context) (string, error) {
+	keys, err := s.Gateway.Keys(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, k := range keys {
+		if k.Grants.Allows(access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}) {
+			return "", nil
+		}
+	}
+	_, secret, err := s.Gateway.CreateKey(ctx, access.Key{Name: "first admin", Grants: Everything()}, "first start")
+	return secret, err
+}
+
+// Everything is the rights of an administrator.
+func Everything() access.Rights {
+	var out access.Rights
+	for _, verb := range access.Verbs {
+		out = append(out, access.Grant{Verb: verb, Edition: access.Any, Type: access.Any})
+	}
+	return out
+}
+
+// Listen opens a TCP listener, with an error that says what to do.
+func Listen(address, flag string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is taken by another program; choose another address with --%s, port 0 picks a free one", address, flag)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--%s: %w", flag, err)
+	}
+	return l, nil
+}

@@ -1,0 +1,303 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+)
+
+// Advance hands the next changes to a background reader of the log that is
+// known by its name, and moves its position on in the same transaction. Only
+// one node at a time gets any: claimed is false when another one is at it.
+func (s *Store) Advance(ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error) (claimed bool, n int, err error) {
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, s.Environment, name); err != nil {
+			return err
+		}
+		var at int64
+		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip locked`, s.Environment, name).Scan(&at)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		claimed = true
+		rows, err := tx.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit 500`, s.Environment, at)
+		if err != nil {
+			return err
+		}
+		changes, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+		if err != nil || len(changes) == 0 {
+			return err
+		}
+		n = len(changes)
+		if err := f(tx, changes); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `update position set sequence = $3 where environment = $1 and name = $2`, s.Environment, name, changes[n-1].Sequence)
+		return err
+	})
+	return claimed, n, err
+}
+
+// RuleRun is what a rule made of one change.
+type RuleRun struct {
+	Sequence int64     `json:"sequence"`
+	Rule     string    `json:"rule"`
+	At       time.Time `json:"at"`
+	Fired    bool      `json:"fired"`
+	Detail   string    `json:"detail"`
+}
+
+// AddRuleRun notes what a rule made of a change, once per rule and change.
+func (s *Store) AddRuleRun(ctx context.Context, tx pgx.Tx, sequence int64, r *rule.Rule, fired bool, detail string) error {
+	_, err := tx.Exec(ctx, `insert into rule_run (environment, sequence, rule, fired, detail) values ($1, $2, $3, $4, $5) on conflict do nothing`,
+		s.Environment, sequence, r.Name, fired, detail)
+	return err
+}
+
+// RuleRuns returns what the rules made of the changes of one event, and of the
+// change that it found applied.
+func (s *Store) RuleRuns(ctx context.Context, e *Event) ([]RuleRun, error) {
+	rows, err := s.Pool.Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
+		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by sequence, rule`, s.Environment, e.ID, e.Sequence)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (RuleRun, error) {
+		var x RuleRun
+		err := r.Scan(&x.Sequence, &x.Rule, &x.At, &x.Fired, &x.Detail)
+		return x, err
+	})
+}
+
+const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request, not_before, attempts, called, started, finished, error, failures`
+
+func scanBuild(r pgx.Row) (rebuild.Build, error) {
+	var b rebuild.Build
+	err := r.Scan(&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest, &b.NotBefore,
+		&b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures)
+	return b, err
+}
+
+// lockSite keeps all who decide about a site's builds apart until the
+// transaction ends, and returns its waiting and its running build.
+func (s *Store) lockSite(ctx context.Context, tx pgx.Tx, site string) (waiting, running *rebuild.Build, now time.Time, err error) {
+	if _, err = tx.Exec(ctx, `select pg_advisory_xact_lock(hashtext($1), hashtext($2))`, s.Environment, "site "+site); err != nil {
+		return
+	}
+	if err = tx.QueryRow(ctx, `select clock_timestamp()`).Scan(&now); err != nil {
+		return
+	}
+	rows, err := tx.Query(ctx, `select `+buildColumns+` from build where environment = $1 and site = $2 and state in ('waiting', 'running')`, s.Environment, site)
+	if err != nil {
+		return
+	}
+	builds, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (rebuild.Build, error) { return scanBuild(r) })
+	for i := range builds {
+		if builds[i].State == rebuild.Waiting {
+			waiting = &builds[i]
+		} else {
+			running = &builds[i]
+		}
+	}
+	return
+}
+
+func (s *Store) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) error {
+	if b.ID == "" {
+		id, err := uuid.NewV7()
+		if err != nil {
+			return err
+		}
+		b.ID = id.String()
+		if err := tx.QueryRow(ctx, `select coalesce(max(number), 0) + 1 from build where environment = $1 and site = $2`, s.Environment, b.Site).Scan(&b.Number); err != nil {
+			return err
+		}
+	}
+	_, err := tx.Exec(ctx, `insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request, last_request, not_before,
+			attempts, called, started, finished, error, failures)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes = excluded.causes,
+			immediately = excluded.immediately, last_request = excluded.last_request, not_before = excluded.not_before, attempts = excluded.attempts,
+			called = excluded.called, started = excluded.started, finished = excluded.finished, error = excluded.error, failures = excluded.failures`,
+		s.Environment, b.ID, b.Site, b.Number, b.State, b.Sequence, b.Causes, b.Now, b.FirstRequest, b.LastRequest, b.NotBefore,
+		b.Attempts, b.Called, b.Started, b.Finished, b.Error, b.Failures)
+	return err
+}
+
+// RequestBuild joins causes to the site's waiting build, inside a transaction
+// of the caller's.
+func (s *Store) RequestBuild(ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool) (rebuild.Build, error) {
+	waiting, _, now, err := s.lockSite(ctx, tx, site)
+	if err != nil {
+		return rebuild.Build{}, err
+	}
+	b := rebuild.Request(waiting, causes, sequence, immediately, now)
+	b.Site = site
+	return b, s.putBuild(ctx, tx, &b)
+}
+
+// NextCall returns the build that the site is to be called for now, or nil and
+// how long to wait until there may be one. The build is marked as running and
+// is returned again, with the same id, unless Called confirms the call in time.
+func (s *Store) NextCall(ctx context.Context, site string, call *rebuild.Call) (due *rebuild.Build, wait time.Duration, err error) {
+	wait = time.Minute
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		waiting, running, now, err := s.lockSite(ctx, tx, site)
+		if err != nil {
+			return err
+		}
+		if running != nil {
+			switch at := lastSign(running); {
+			case running.NotBefore != nil && now.Before(*running.NotBefore):
+				wait = running.NotBefore.Sub(now)
+				return nil
+			case running.NotBefore != nil && running.Attempts >= rebuild.MaxAttempts:
+				return s.fail(ctx, tx, running, waiting, "the builder did not take the call: "+running.Error, now)
+			case running.NotBefore != nil: // call again
+				due = running
+			case now.Sub(at) > call.Timeout.Or(rebuild.DefaultTimeout):
+				return s.fail(ctx, tx, running, waiting, "no report in time; the build counts as failed", now)
+			default:
+				wait = min(wait, call.Timeout.Or(rebuild.DefaultTimeout)-now.Sub(at))
+				return nil
+			}
+		} else if waiting == nil {
+			return nil
+		} else if at := call.Due(waiting); now.Before(at) {
+			wait = at.Sub(now)
+			return nil
+		} else {
+			due = waiting
+		}
+		again := now.Add(rebuild.Backoff(due.Attempts + 1))
+		due.State, due.NotBefore = rebuild.Running, &again
+		due.Attempts++
+		if due.Called == nil {
+			due.Called = &now
+		}
+		return s.putBuild(ctx, tx, due)
+	})
+	return due, wait, err
+}
+
+func lastSign(b *rebuild.Build) time.Time {
+	at := b.FirstRequest
+	for _, t := range []*time.Time{b.Called, b.Started} {
+		if t != nil && t.After(at) {
+			at = *t
+		}
+	}
+	return at
+}
+
+// Called notes that the builder took the call, or, with a reason, that it did
+// not: then the call is made again later.
+func (s *Store) Called(ctx context.Context, id, failure string) error {
+	_, err := s.Pool.Exec(ctx, `update build set error = $3, not_before = case when $3 = '' then null else not_before end
+		where environment = $1 and id = $2 and state = 'running'`, s.Environment, id, failure)
+	return err
+}
+
+// ErrNotRunning is the error of a report on a build that has ended.
+var ErrNotRunning = errors.New("the build has ended already")
+
+// ReportBuild notes what the builder says of a running build: that it started,
+// finished or failed, with a reason. After a failure the causes wait again.
+func (s *Store) ReportBuild(ctx context.Context, id string, state rebuild.State, started bool, reason string) (rebuild.Build, error) {
+	var out rebuild.Build
+	known, err := s.Build(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		waiting, running, now, err := s.lockSite(ctx, tx, known.Site)
+		if err != nil {
+			return err
+		}
+		if running == nil || running.ID != id {
+			return fmt.Errorf("build %s: %w", id, ErrNotRunning)
+		}
+		running.NotBefore, running.Error = nil, ""
+		if running.Started == nil {
+			running.Started = &now
+		}
+		if !started {
+			if state == rebuild.Failed {
+				if err := s.fail(ctx, tx, running, waiting, reason, now); err != nil {
+					return err
+				}
+				out = *running
+				return nil
+			}
+			running.State, running.Finished = rebuild.Finished, &now
+		}
+		out = *running
+		return s.putBuild(ctx, tx, running)
+	})
+	return out, err
+}
+
+// fail ends a build and lets its causes wait for another one, unless too many
+// have failed in a row.
+func (s *Store) fail(ctx context.Context, tx pgx.Tx, b, waiting *rebuild.Build, reason string, now time.Time) error {
+	b.State, b.Finished, b.NotBefore, b.Error = rebuild.Failed, &now, nil, reason
+	if err := s.putBuild(ctx, tx, b); err != nil {
+		return err
+	}
+	failures := b.Failures + 1
+	if failures >= rebuild.MaxAttempts && waiting == nil {
+		return nil
+	}
+	next := rebuild.Request(waiting, b.Causes, b.Sequence, false, now)
+	next.Site, next.Failures = b.Site, failures
+	at := now.Add(rebuild.Backoff(failures))
+	next.NotBefore = &at
+	return s.putBuild(ctx, tx, &next)
+}
+
+// Build returns one build, ErrNotFound if there is none of that id.
+func (s *Store) Build(ctx context.Context, id string) (rebuild.Build, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return rebuild.Build{}, fmt.Errorf("build %s: %w", id, ErrNotFound)
+	}
+	b, err := scanBuild(s.Pool.QueryRow(ctx, `select `+buildColumns+` from build where environment = $1 and id = $2`, s.Environment, id))
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("build %s: %w", id, ErrNotFound)
+	}
+	return b, err
+}
+
+// BuildFilter narrows ListBuilds; empty parts do not.
+type BuildFilter struct {
+	Site  string
+	// Event must be among the causes, or else Sequence.
+	Event    string
+	Sequence *int64
+	Since time.Time // requested no earlier
+	Limit int
+}
+
+// ListBuilds returns builds, the newest first.
+func (s *Store) ListBuilds(ctx context.Context, f BuildFilter) ([]rebuild.Build, error) {
+	if f.Limit <= 0 || f.Limit > 500 {
+		f.Limit = 50
+	}
+	rows, err := s.Pool.Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
+		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @> jsonb_build_array(jsonb_build_object('sequence', $4::bigint)))
+		and first_request >= $5 order by first_request desc, number desc limit $6`, s.Environment, f.Site, f.Event, f.Sequence, f.Since, f.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (rebuild.Build, error) { return scanBuild(r) })
+}

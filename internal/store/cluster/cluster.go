@@ -1,0 +1,289 @@
+// Package cluster runs a private PostgreSQL server on loopback, for those who
+// bring none of their own: the demo, a first try, the tests. It uses the server
+// of Debian's packages, as an unprivileged user when run as root.
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Cluster is a running server.
+type Cluster struct {
+	// URL of its database.
+	URL string
+	// Dir is where its data lies.
+	Dir  string
+	done chan struct{}
+	cmd  *exec.Cmd
+}
+
+// Options of Start.
+type Options struct {
+	// Dir holds everything; it is made if need be.
+	Dir string
+	// Scratch trades safety for speed: data need not survive a power cut. For
+	// tests.
+	Scratch bool
+	Log     *slog.Logger
+}
+
+// Start brings the server up, making its data first if there is none. A server
+// that an earlier, killed run left on the same data is stopped before.
+func Start(ctx context.Context, o Options) (*Cluster, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	bin, err := binaries()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	as, err := unprivileged()
+	if err != nil {
+		return nil, err
+	}
+	if as != nil && !reachable(dir) {
+		moved := filepath.Join("/var/tmp", "ubiquon-"+strings.Trim(strings.ReplaceAll(dir, "/", "-"), "-"))
+		o.Log.Info("the database user cannot reach the data directory; PostgreSQL's data goes elsewhere", "wanted", dir, "used", moved)
+		dir = moved
+	}
+	data := filepath.Join(dir, "postgres")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(data, 0o700); err != nil {
+		return nil, err
+	}
+	if as != nil {
+		if err := os.Chown(data, int(as.Uid), int(as.Gid)); err != nil {
+			return nil, err
+		}
+	}
+	c := &Cluster{Dir: data, done: make(chan struct{})}
+	password, err := c.initialise(ctx, bin, as, o.Log)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.stopLeftOver(ctx, o.Log); err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB"}
+	if o.Scratch {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+	}
+	logFile, err := os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer logFile.Close()
+	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
+	c.cmd.Stdout, c.cmd.Stderr, c.cmd.Dir = logFile, logFile, data
+	// A group of its own: Ctrl-C is for us, who stop the server when we are done.
+	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as}
+	if err := c.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("PostgreSQL: %w", err)
+	}
+	go func() {
+		// How it ended is in its own log.
+		_ = c.cmd.Wait()
+		close(c.done)
+	}()
+	admin := fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/postgres", password, port)
+	if err := c.ready(ctx, admin, logFile.Name()); err != nil {
+		c.Stop()
+		return nil, err
+	}
+	c.URL = fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/ubiquon", password, port)
+	return c, nil
+}
+
+// Stop ends the server, waiting for it.
+func (c *Cluster) Stop() {
+	if c.cmd == nil {
+		return
+	}
+	// SIGINT is PostgreSQL's fast shutdown: no waiting for clients, nothing lost.
+	_ = c.cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case <-c.done:
+	case <-time.After(20 * time.Second):
+		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
+		<-c.done
+	}
+}
+
+func (c *Cluster) initialise(ctx context.Context, bin string, as *syscall.Credential, log *slog.Logger) (password string, err error) {
+	secret := filepath.Join(c.Dir, "ubiquon.password")
+	if src, err := os.ReadFile(secret); err == nil {
+		return strings.TrimSpace(string(src)), nil
+	}
+	if left, _ := os.ReadDir(c.Dir); len(left) > 0 {
+		log.Info("clearing away a database that an earlier start did not finish making", "dir", c.Dir)
+		for _, f := range left {
+			if err := os.RemoveAll(filepath.Join(c.Dir, f.Name())); err != nil {
+				return "", err
+			}
+		}
+	}
+	log.Info("making a private PostgreSQL database", "dir", c.Dir)
+	password = rand.Text()
+	pw, err := os.CreateTemp("", "ubiquon-initdb-")
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(pw.Name())
+	if _, err := pw.WriteString(password); err != nil {
+		return "", err
+	}
+	pw.Close()
+	if as != nil {
+		if err := os.Chown(pw.Name(), int(as.Uid), int(as.Gid)); err != nil {
+			return "", err
+		}
+	}
+	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.Dir, "-U", "ubiquon", "-A", "scram-sha-256", "--pwfile", pw.Name(),
+		"-E", "UTF8", "--locale", "C.UTF-8", "--no-sync")
+	cmd.Dir = c.Dir
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("initdb: %w\n%s", err, out)
+	}
+	// Written last: without it the next start begins anew.
+	return password, os.WriteFile(secret, []byte(password), 0o600)
+}
+
+// stopLeftOver stops a server that still runs on the data and takes away the
+// process id file of one that is gone.
+func (c *Cluster) stopLeftOver(ctx context.Context, log *slog.Logger) error {
+	file := filepath.Join(c.Dir, "postmaster.pid")
+	src, err := os.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	first, _, _ := strings.Cut(string(src), "\n")
+	pid, err := strconv.Atoi(strings.TrimSpace(first))
+	if err != nil || !c.isOurs(pid) {
+		return os.Remove(file)
+	}
+	log.Info("stopping the PostgreSQL server that an earlier run left behind", "pid", pid)
+	if err := syscall.Kill(pid, syscall.SIGINT); err != nil {
+		return fmt.Errorf("the PostgreSQL server left behind (process %d) cannot be stopped: %w", pid, err)
+	}
+	for c.isOurs(pid) {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// isOurs tells whether the process is a PostgreSQL server on our data.
+func (c *Cluster) isOurs(pid int) bool {
+	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return err == nil && bytes.Contains(line, []byte("postgres")) && bytes.Contains(line, []byte(c.Dir))
+}
+
+func (c *Cluster) ready(ctx context.Context, url, logFile string) error {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for {
+		conn, err := pgx.Connect(ctx, url)
+		if err == nil {
+			defer conn.Close(ctx)
+			var there bool
+			if err := conn.QueryRow(ctx, `select exists (select from pg_database where datname = 'ubiquon')`).Scan(&there); err != nil || there {
+				return err
+			}
+			_, err = conn.Exec(ctx, `create database ubiquon`)
+			return err
+		}
+		select {
+		case <-c.done:
+			return fmt.Errorf("PostgreSQL did not start; its log is %s", logFile)
+		case <-ctx.Done():
+			return fmt.Errorf("PostgreSQL is not ready after a minute (%w); its log is %s", err, logFile)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// binaries finds the newest PostgreSQL server on the machine.
+func binaries() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
+	if len(found) == 0 {
+		if path, err := exec.LookPath("postgres"); err == nil {
+			return filepath.Dir(path), nil
+		}
+		return "", errors.New("there is no PostgreSQL server on this machine; install it with: apt-get install postgresql")
+	}
+	sort.Slice(found, func(i, j int) bool { return versionOf(found[i]) < versionOf(found[j]) })
+	return filepath.Dir(found[len(found)-1]), nil
+}
+
+func versionOf(path string) int {
+	n, _ := strconv.Atoi(strings.Split(path, "/")[4])
+	return n
+}
+
+// unprivileged returns whom to run the server as; nil when we are nobody
+// special ourselves.
+func unprivileged() (*syscall.Credential, error) {
+	if os.Getuid() != 0 {
+		return nil, nil
+	}
+	for _, name := range []string{"postgres", "nobody"} {
+		u, err := user.Lookup(name)
+		if err != nil {
+			continue
+		}
+		uid, _ := strconv.Atoi(u.Uid)
+		gid, _ := strconv.Atoi(u.Gid)
+		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+	}
+	return nil, errors.New("PostgreSQL refuses to run as root, and there is neither a user postgres nor nobody to run it as")
+}
+
+// reachable tells whether everybody may pass through the directories above.
+func reachable(dir string) bool {
+	for ; dir != "/"; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err == nil && info.Mode()&0o001 == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}

@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/core/event"
+)
+
+// The states of an event.
+const (
+	EventWaiting = "waiting" // stored, not yet looked at
+	EventDone    = "done"
+	EventFailed  = "failed"  // tried in vain; Detail says why
+	EventRefused = "refused" // not proven, or not readable
+)
+
+// Event is one announcement as it arrived, with what became of it.
+type Event struct {
+	ID          string         `json:"id"`
+	Origin      string         `json:"origin"`
+	MessageID   string         `json:"messageId"`
+	ContentType string         `json:"contentType"`
+	Body        []byte         `json:"-"`
+	Received    time.Time      `json:"received"`
+	State       string         `json:"state"`
+	Detail      string         `json:"detail"`
+	Decoded     *event.Decoded `json:"decoded"`
+	Entry       string         `json:"entry,omitempty"`
+	Title       string         `json:"title,omitempty"`
+	Type        string         `json:"type,omitempty"`
+	// Sequence of the last change that the event made, nil when it made none.
+	Sequence *int64     `json:"sequence"`
+	Stored   *time.Time `json:"stored"`
+	Expired  *time.Time `json:"expired"`
+	Attempts int        `json:"attempts"`
+}
+
+// AddEvent keeps an announcement and, in the same transaction, lets enqueue put
+// its processing into the job queue. The same message twice is one event: then
+// it returns the first one's id and true, and nothing is enqueued.
+func (s *Store) AddEvent(ctx context.Context, e *Event, enqueue func(tx pgx.Tx, id string) error) (duplicate bool, err error) {
+	id, err := uuid.NewV7()
+	if err != nil {
+		return false, err
+	}
+	e.ID = id.String()
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing`,
+			s.Environment, e.ID, e.Origin, e.MessageID, e.ContentType, e.Body, e.State, e.Detail, e.Decoded)
+		if err != nil {
+			return err
+		}
+		if tag.RowsAffected() == 0 {
+			duplicate = true
+			return tx.QueryRow(ctx, `select id::text from event where environment = $1 and origin = $2 and message_id = $3 and state <> $4`,
+				s.Environment, e.Origin, e.MessageID, EventRefused).Scan(&e.ID)
+		}
+		if enqueue == nil {
+			return nil
+		}
+		return enqueue(tx, e.ID)
+	})
+	return duplicate, err
+}
+
+// FinishEvent notes what became of an event.
+func (s *Store) FinishEvent(ctx context.Context, e *Event) error {
+	_, err := s.Pool.Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
+			expired = case when $6::bigint is null then null else greatest(clock_timestamp(), $7) end, attempts = $8
+		where environment = $1 and id = $2`, s.Environment, e.ID, e.State, e.Detail, e.Entry, e.Sequence, e.Stored, e.Attempts)
+	return err
+}
+
+const eventColumns = `select v.id::text, v.origin, v.message_id, v.content_type, v.body, v.received, v.state, v.detail, v.decoded, v.entry,
+	coalesce(e.title, ''), coalesce(e.type, ''), v.sequence, v.stored, v.expired, v.attempts
+	from event v left join entry e on e.environment = v.environment and e.id = v.entry where v.environment = $1`
+
+func scanEvent(r pgx.Row) (Event, error) {
+	var e Event
+	err := r.Scan(&e.ID, &e.Origin, &e.MessageID, &e.ContentType, &e.Body, &e.Received, &e.State, &e.Detail, &e.Decoded, &e.Entry, &e.Title, &e.Type,
+		&e.Sequence, &e.Stored, &e.Expired, &e.Attempts)
+	return e, err
+}
+
+// Event returns one event, ErrNotFound if there is none of that id.
+func (s *Store) Event(ctx context.Context, id string) (Event, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return Event{}, fmt.Errorf("event %s: %w", id, ErrNotFound)
+	}
+	e, err := scanEvent(s.Pool.QueryRow(ctx, eventColumns+` and v.id = $2`, s.Environment, id))
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("event %s: %w", id, ErrNotFound)
+	}
+	return e, err
+}
+
+// EventFilter narrows ListEvents; empty parts do not.
+type EventFilter struct {
+	State, Entry string
+	Limit        int
+}
+
+// ListEvents returns events, the newest first.
+func (s *Store) ListEvents(ctx context.Context, f EventFilter) ([]Event, error) {
+	if f.Limit <= 0 || f.Limit > 500 {
+		f.Limit = 50
+	}
+	rows, err := s.Pool.Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received desc, v.id desc limit $4`,
+		s.Environment, f.State, f.Entry, f.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Event, error) { return scanEvent(r) })
+}
+
+// LastHeard returns when an announcement of the origin was last accepted and
+// when one was last refused; nil for never.
+func (s *Store) LastHeard(ctx context.Context, origin string) (accepted, refused *time.Time, err error) {
+	err = s.Pool.QueryRow(ctx, `select max(received) filter (where state <> 'refused'), max(received) filter (where state = 'refused')
+		from event where environment = $1 and origin = $2`, s.Environment, origin).Scan(&accepted, &refused)
+	return accepted, refused, err
+}
