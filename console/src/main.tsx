@@ -1,0 +1,55 @@
+import "@fontsource-variable/figtree";
+import "@fontsource-variable/jetbrains-mono";
+import { ChakraProvider } from "@chakra-ui/react";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter } from "react-router";
+import { RouterProvider } from "react-router/dom";
+import { Problem } from "./api";
+import { EntriesPage } from "./pages/entries";
+import { EntryPage } from "./pages/entry";
+import { EventPage } from "./pages/event";
+import { EventsPage } from "./pages/events";
+import { NowPage } from "./pages/now";
+import { SitesPage } from "./pages/sites";
+import { Shell } from "./shell";
+import { system } from "./theme";
+
+const queries = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 2_000,
+      refetchOnWindowFocus: true,
+      retry: (count, error) => !(error instanceof Problem && error.status >= 400 && error.status < 500) && count < 2,
+    },
+  },
+});
+
+const router = createBrowserRouter(
+  [
+    {
+      element: <Shell />,
+      children: [
+        { index: true, element: <NowPage /> },
+        { path: "entries", element: <EntriesPage /> },
+        { path: "entries/:id", element: <EntryPage /> },
+        { path: "events", element: <EventsPage /> },
+        { path: "events/:id", element: <EventPage /> },
+        { path: "sites", element: <SitesPage /> },
+        { path: "*", element: <NowPage /> },
+      ],
+    },
+  ],
+  { basename: "/console" },
+);
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <ChakraProvider value={system}>
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </ChakraProvider>
+  </StrictMode>,
+);

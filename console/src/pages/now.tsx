@@ -1,0 +1,118 @@
+import { Box, Flex, SimpleGrid, Text } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { call, type Status } from "../api";
+import { bytesText, Cell, Empty, EntryLink, Loaded, Page, Row, Rows, SameByCommand, Section, spanText, State, When } from "../parts";
+import { between, TraceLegend, TraceLine } from "../trace";
+
+function Figure({ name, value, says }: { name: string; value: string; says: string }) {
+  return (
+    <Box borderTopWidth="2px" borderColor="accent" pt="2" data-figure={name}>
+      <Text color="faint" fontSize="12px">
+        {name}
+      </Text>
+      <Text fontSize="24px" fontWeight="600" lineHeight="1.25" letterSpacing="-0.01em">
+        {value}
+      </Text>
+      <Text color="faint" fontSize="12px">
+        {says}
+      </Text>
+    </Box>
+  );
+}
+
+export function NowPage() {
+  const status = useQuery({ queryKey: ["status"], queryFn: ({ signal }) => call<Status>("/status", { signal }), refetchInterval: 5_000 });
+  return (
+    <Page title="Now" says={status.data && `sequence ${status.data.sequence}, model ${status.data.modelVersion}`}>
+      <Loaded query={status}>
+        {(s) => {
+          const asked = s.cache.hits + s.cache.misses + s.cache.joined;
+          return (
+            <>
+              <SimpleGrid columns={5} gap="5" mb="7">
+                <Figure name="Reads" value={s.requests.toLocaleString("en")} says={`since ${new Date(s.since).toLocaleTimeString("en-GB")}`} />
+                <Figure name="From the cache" value={asked ? ((100 * s.cache.hits) / asked).toFixed(1) + " %" : "–"} says={`${s.cache.responses} answers, ${bytesText(s.cache.bytes)}`} />
+                <Figure name="Time of a read" value={s.requests ? spanText(s.p50ms) : "–"} says={`99 % under ${spanText(s.p99ms)}`} />
+                <Figure name="Publish to fresh answer" value={spanText(s.freshness.answerP50ms)} says={`95 % under ${spanText(s.freshness.answerP95ms)}`} />
+                <Figure name="Publish to built site" value={spanText(s.freshness.builtP50ms)} says={`95 % under ${spanText(s.freshness.builtP95ms)}`} />
+              </SimpleGrid>
+              <Section title="Last events">
+                {s.events.length === 0 ? (
+                  <Empty>
+                    Nothing has been announced yet. Publish something in an origin: its hook goes to <code>/hooks/&#123;origin&#125;</code>, and the event shows up here.
+                  </Empty>
+                ) : (
+                  <>
+                    <Rows label="Last events" head={["Accepted", "Entry", "What", "Way", "Fresh", "Built", "State"]} numbers={["Fresh", "Built"]}>
+                      {s.events.map((e) => (
+                        <Row key={e.id} data-event={e.id}>
+                          <Cell>
+                            <Link to={"/events/" + e.id}>
+                              <When at={e.received} />
+                            </Link>
+                          </Cell>
+                          <Cell>
+                            <EntryLink id={e.entry} title={e.title} />
+                          </Cell>
+                          <Cell>{e.decoded?.kind ?? "–"}</Cell>
+                          <Cell>
+                            <TraceLine trace={e.trace} />
+                          </Cell>
+                          <Cell right>{between(e.trace.published, e.trace.expired)}</Cell>
+                          <Cell right>{between(e.trace.published, e.trace.built)}</Cell>
+                          <Cell>
+                            <State of={e.state} />
+                          </Cell>
+                        </Row>
+                      ))}
+                    </Rows>
+                    <TraceLegend />
+                  </>
+                )}
+              </Section>
+              <SimpleGrid columns={2} gap="8">
+                <Section title="Sites">
+                  {s.sites.length === 0 && <Empty>No site is configured; see sites.yaml.</Empty>}
+                  {s.sites.map((site) => (
+                    <Flex key={site.name} gap="3" py="1.5" borderBottomWidth="1px" borderColor="line">
+                      <Link to="/sites">{site.name}</Link>
+                      <Box flex="1" />
+                      {site.builds?.[0] ? (
+                        <>
+                          <span>build {site.builds[0].number}</span>
+                          <State of={site.builds[0].state} />
+                        </>
+                      ) : (
+                        <Text color="faint">not built yet</Text>
+                      )}
+                    </Flex>
+                  ))}
+                </Section>
+                <Section title="Origins">
+                  {s.origins.length === 0 && <Empty>No origin is configured; see origins.yaml.</Empty>}
+                  {s.origins.map((o) => (
+                    <Flex key={o.name} gap="3" py="1.5" borderBottomWidth="1px" borderColor="line">
+                      <span>{o.name}</span>
+                      <Box flex="1" />
+                      <Text color="faint">
+                        last heard <When at={o.lastEvent} />
+                        {o.lastRefused && (
+                          <Box as="span" color="failure">
+                            {" "}
+                            ⊘ last refused <When at={o.lastRefused} />
+                          </Box>
+                        )}
+                      </Text>
+                    </Flex>
+                  ))}
+                </Section>
+              </SimpleGrid>
+              <SameByCommand command="ubiquon event list && ubiquon cache stats" />
+            </>
+          );
+        }}
+      </Loaded>
+    </Page>
+  );
+}

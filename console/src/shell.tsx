@@ -1,0 +1,163 @@
+import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
+import { useQueryClient } from "@tanstack/react-query";
+import { Activity, FileText, Globe, LogOut, Moon, Radio, Sun } from "lucide-react";
+import { useEffect, useState, type FormEvent, type ReactNode } from "react";
+import { NavLink, Outlet } from "react-router";
+import { call, listen, Problem, session, type Status } from "./api";
+
+const rail: { group?: string; to: string; name: string; icon: ReactNode }[] = [
+  { to: "/", name: "Now", icon: <Activity size={16} /> },
+  { group: "Content", to: "/entries", name: "Entries", icon: <FileText size={16} /> },
+  { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
+  { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
+];
+
+function useColourMode() {
+  const [mode, setMode] = useState(() => localStorage.getItem("ubiquon.mode") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"));
+  useEffect(() => {
+    const root = document.documentElement;
+    root.classList.remove("light", "dark");
+    root.classList.add(mode);
+    root.style.colorScheme = mode;
+    localStorage.setItem("ubiquon.mode", mode);
+  }, [mode]);
+  return { mode, turn: () => setMode(mode === "dark" ? "light" : "dark") };
+}
+
+export function Shell() {
+  const [signedIn, setSignedIn] = useState(() => session.key() !== null);
+  const [environment, setEnvironment] = useState("");
+  const colour = useColourMode();
+  const queries = useQueryClient();
+  const [live, setLive] = useState(true);
+
+  useEffect(() => {
+    if (!signedIn) return;
+    const stop = new AbortController();
+    call<Status>("/status").then(
+      (s) => setEnvironment(s.environment),
+      (e) => {
+        if (e instanceof Problem && (e.status === 401 || e.status === 403)) leave();
+      },
+    );
+    // News come in bursts; what is shown is fetched again once for each burst.
+    let due: ReturnType<typeof setTimeout> | undefined;
+    void listen(
+      () => {
+        due ??= setTimeout(() => {
+          due = undefined;
+          void queries.invalidateQueries();
+        }, 150);
+      },
+      setLive,
+      stop.signal,
+    );
+    return () => {
+      clearTimeout(due);
+      stop.abort();
+    };
+  }, [signedIn, queries]);
+
+  function leave() {
+    session.close();
+    queries.clear();
+    setSignedIn(false);
+  }
+
+  if (!signedIn) return <SignIn done={() => setSignedIn(true)} />;
+  return (
+    <Flex minH="100vh">
+      <Flex as="nav" aria-label="Pages" direction="column" w="188px" flex="none" bg="rail" color="railInk" py="4" position="sticky" top="0" h="100vh">
+        <Flex align="center" gap="2" px="4" mb="1">
+          <img src="/console/mark.svg" width="22" height="22" alt="" />
+          <Text fontWeight="700" fontSize="16px" color="white">
+            Ubiquon
+          </Text>
+        </Flex>
+        <Text px="4" mb="5" fontSize="12px" fontFamily="mono" opacity="0.75" title="Environment">
+          {environment || "…"}
+        </Text>
+        {rail.map((item) => (
+          <Box key={item.to}>
+            {item.group && (
+              <Text px="4" pt="4" pb="1" fontSize="11px" opacity="0.6">
+                {item.group}
+              </Text>
+            )}
+            <NavLink to={item.to} end={item.to === "/"} style={{ textDecoration: "none", color: "inherit" }}>
+              {({ isActive }) => (
+                <Flex align="center" gap="2.5" px="4" py="1.5" bg={isActive ? "whiteAlpha.200" : undefined} color={isActive ? "white" : undefined} borderLeftWidth="3px" borderColor={isActive ? "#f6c667" : "transparent"} _hover={{ bg: "whiteAlpha.100" }}>
+                  {item.icon}
+                  {item.name}
+                </Flex>
+              )}
+            </NavLink>
+          </Box>
+        ))}
+        <Box flex="1" />
+        <Text px="4" fontSize="12px" mb="2" role="status">
+          {live ? "● live" : "○ not connected, trying"}
+        </Text>
+        <Flex px="2">
+          <Button size="xs" variant="plain" color="railInk" onClick={colour.turn} aria-label={colour.mode === "dark" ? "Light colours" : "Dark colours"}>
+            {colour.mode === "dark" ? <Sun size={15} /> : <Moon size={15} />}
+          </Button>
+          <Button size="xs" variant="plain" color="railInk" onClick={leave}>
+            <LogOut size={15} /> Sign out
+          </Button>
+        </Flex>
+      </Flex>
+      <Box flex="1" minW="0">
+        <Outlet />
+      </Box>
+    </Flex>
+  );
+}
+
+function SignIn({ done }: { done: () => void }) {
+  const [key, setKey] = useState("");
+  const [wrong, setWrong] = useState<Problem | null>(null);
+  const [busy, setBusy] = useState(false);
+  useColourMode();
+  async function submit(e: FormEvent) {
+    e.preventDefault();
+    setBusy(true);
+    try {
+      await call("/status", { key: key.trim() });
+      session.open(key.trim());
+      done();
+    } catch (e) {
+      setWrong(e instanceof Problem ? e : new Problem(0, "Failed", String(e)));
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <Flex minH="100vh" align="center" justify="center">
+      <Box as="main" w="420px" bg="sheet" borderWidth="1px" borderColor="line" p="8">
+        <Flex align="center" gap="2" mb="1">
+          <img src="/console/mark.svg" width="26" height="26" alt="" />
+          <Heading as="h1" fontSize="20px">
+            Ubiquon
+          </Heading>
+        </Flex>
+        <Text color="faint" mb="6">
+          Sign in with a key that may manage this service.
+        </Text>
+        <form onSubmit={submit}>
+          <Field.Root invalid={wrong !== null} mb="4">
+            <Field.Label>Key</Field.Label>
+            <Input type="password" name="key" autoComplete="off" autoFocus placeholder="ubq_…" fontFamily="mono" value={key} onChange={(e) => setKey(e.target.value)} />
+            {wrong && <Field.ErrorText>{wrong.message}</Field.ErrorText>}
+          </Field.Root>
+          <Button type="submit" bg="accent" color="sheet" w="full" loading={busy} disabled={key.trim() === ""}>
+            Sign in
+          </Button>
+        </form>
+        <Text color="faint" fontSize="12px" mt="5">
+          The demo's admin key is printed at its start and kept in .ubiquon/demo.json. The key stays in this tab only.
+        </Text>
+      </Box>
+    </Flex>
+  );
+}

@@ -1,0 +1,54 @@
+// Package browser starts a headless Chromium for tests and for pictures.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// Start opens a browser of 1280×800 with a profile of its own. The returned
+// context is the first tab; stop closes everything.
+func Start(parent context.Context) (ctx context.Context, stop func(), err error) {
+	profile, err := os.MkdirTemp("", "ubiquon-browser-")
+	if err != nil {
+		return nil, nil, err
+	}
+	options := []chromedp.ExecAllocatorOption{chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800)}
+	for _, name := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking",
+		"disable-component-update", "disable-sync", "hide-scrollbars"} {
+		options = append(options, chromedp.Flag(name, true))
+	}
+	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
+	ctx, cancel := chromedp.NewContext(allocator)
+	stop = func() {
+		cancel()
+		cancelAllocator()
+		os.RemoveAll(profile)
+	}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		stop()
+		return nil, nil, fmt.Errorf("Chromium (apt-get install chromium): %w", err)
+	}
+	return ctx, stop, nil
+}
+
+// SignIn signs in to the console of the gateway with a key.
+func SignIn(ctx context.Context, gateway, key string, dark bool) error {
+	mode := "light"
+	if dark {
+		mode = "dark"
+	}
+	within, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	if err := chromedp.Do(within, chromedp.Navigate(gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS(`input[name=key]`)),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('ubiquon.mode', %q)", mode)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=key]`), key), chromedp.Click(chromedp.CSS(`button[type=submit]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-figure]`))); err != nil {
+		return fmt.Errorf("signing in to the console: %w", err)
+	}
+	return nil
+}
