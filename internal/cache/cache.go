@@ -2,6 +2,8 @@ package cache
 
 import (
 	"context"
+	"fmt"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -143,10 +145,7 @@ func (c *Cache) CountHit(r *Response) {
 // be waiting; compute gets a context that only ends with the process.
 func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute func(context.Context) (*Response, error)) (*Response, Outcome, error) {
 	if fresh {
-		r, err := compute(ctx)
-		if err == nil {
-			c.store(key, r)
-		}
+		r, err := c.computeAndStore(ctx, key, compute)
 		return r, Bypassed, err
 	}
 	for {
@@ -190,14 +189,30 @@ func (c *Cache) join(key string) (*flight, bool) {
 }
 
 func (c *Cache) fly(ctx context.Context, key string, f *flight, compute func(context.Context) (*Response, error)) {
-	f.response, f.err = compute(ctx)
-	if f.err == nil {
-		c.store(key, f.response)
+	defer func() {
+		// Nobody above would catch it here: those who wait get an error instead.
+		if p := recover(); p != nil {
+			f.response, f.err = nil, fmt.Errorf("computing the answer panicked: %v\n%s", p, debug.Stack())
+		}
+		c.flightsMu.Lock()
+		delete(c.flights, key)
+		c.flightsMu.Unlock()
+		close(f.done)
+	}()
+	f.response, f.err = c.computeAndStore(ctx, key, compute)
+}
+
+// computeAndStore stores what it computes unless the cache has begun anew
+// meanwhile: then it was read from a log that is not followed any more.
+func (c *Cache) computeAndStore(ctx context.Context, key string, compute func(context.Context) (*Response, error)) (*Response, error) {
+	c.mu.Lock()
+	generation := c.generation
+	c.mu.Unlock()
+	r, err := compute(ctx)
+	if err == nil {
+		c.store(key, r, generation)
 	}
-	c.flightsMu.Lock()
-	delete(c.flights, key)
-	c.flightsMu.Unlock()
-	close(f.done)
+	return r, err
 }
 
 // goodSince tells whether none of the changes up to the given sequence affects
@@ -227,15 +242,12 @@ func (c *Cache) affected(r *Response, upTo int64) (affected, known bool) {
 }
 
 // store makes a response findable, unless a change has affected it already.
-func (c *Cache) store(key string, r *Response) {
+func (c *Cache) store(key string, r *Response, generation int64) {
 	r.key = key
 	if uint64(r.size()) > c.limit/8 {
 		c.refused.Add(1)
 		return
 	}
-	c.mu.Lock()
-	generation := c.generation
-	c.mu.Unlock()
 	c.index.Add(r, r.Deps)
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -150,6 +150,9 @@ func (g *Gateway) Start(ctx context.Context) error {
 		g.stop()
 		return fmt.Errorf("job queue: %w", err)
 	}
+	if err := g.takeUpEvents(ctx); err != nil {
+		return err
+	}
 	g.run(ctx, g.followLog)
 	g.run(ctx, g.listen)
 	g.run(ctx, g.announce)

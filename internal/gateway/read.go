@@ -31,8 +31,9 @@ type Plan struct {
 	Query *query.Query
 	// Needs are the grants that it takes.
 	Needs []access.Grant
-	// Render lays the result out.
-	Render func(*query.Result) Rendered
+	// Render lays the result of the plan that it is given out: this one, or what
+	// was left of it for a reader who may not have all.
+	Render func(*Plan, *query.Result) Rendered
 	// GraphQL is set for a GraphQL operation, whose fields are refused one by one.
 	GraphQL *graphql.Operation
 
@@ -156,7 +157,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 			return nil, err
 		}
 	}
-	out := p.Render(res)
+	out := p.Render(p, res)
 	sum := sha256.Sum256(out.Body)
 	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Sequence: res.Sequence, Computed: time.Now(),
 		ETag: `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`, Deps: &depend.Set{Edition: p.Query.Edition}}
@@ -177,11 +178,6 @@ func restricted(p *Plan, rights access.Rights) *Plan {
 	out.Key = p.Key + " without"
 	for _, e := range op.Errors {
 		out.Key += " " + e.Path.String()
-	}
-	out.Render = func(res *query.Result) Rendered {
-		r := p.Render(res)
-		r.Body = op.Write(res)
-		return r
 	}
 	return &out
 }

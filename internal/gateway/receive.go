@@ -122,6 +122,23 @@ func (g *Gateway) openJobs() error {
 	return nil
 }
 
+// takeUpEvents queues the events that nobody has looked at yet. A node that was
+// killed leaves its jobs marked as running, and the queue waits minutes before
+// it takes them up by itself; an event that is processed twice does no harm.
+func (g *Gateway) takeUpEvents(ctx context.Context) error {
+	waiting, err := g.store.ListEvents(ctx, store.EventFilter{State: store.EventWaiting, Limit: 500})
+	if err != nil || len(waiting) == 0 {
+		return err
+	}
+	g.log.Info("taking up events that were accepted before the last end", "events", len(waiting))
+	jobs := make([]river.InsertManyParams, len(waiting))
+	for i, e := range waiting {
+		jobs[i].Args = eventJob{Event: e.ID}
+	}
+	_, err = g.jobs.InsertMany(ctx, jobs)
+	return err
+}
+
 // jobErrors tells of failed jobs in our own words.
 type jobErrors struct{ g *Gateway }
 

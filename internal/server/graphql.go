@@ -53,12 +53,12 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key
 			}
 			base := headers(m, &op.Query, mediaType, false)
 			p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key()}
-			p.Render = func(res *query.Result) gateway.Rendered {
+			p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
 				h := make(map[string][]string, len(base)+4)
 				for name, v := range base {
 					h[name] = v
 				}
-				return gateway.Rendered{Status: http.StatusOK, Header: h, Body: op.Write(res), Needs: op.NeedsOf(res)}
+				return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.NeedsOf(res)}
 			}
 			return p, nil
 		})

@@ -67,7 +67,7 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		plan.Key += " negotiated" // the bytes are the same, Vary is not
 	}
 	base := headers(m, q, "application/json", negotiated)
-	plan.Render = func(res *query.Result) gateway.Rendered { return renderREST(r.URL, q, res, base) }
+	plan.Render = func(_ *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(r.URL, q, res, base) }
 	return plan, nil
 }
 

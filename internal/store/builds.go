@@ -18,10 +18,11 @@ import (
 // known by its name, and moves its position on in the same transaction. Only
 // one node at a time gets any: claimed is false when another one is at it.
 func (s *Store) Advance(ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error) (claimed bool, n int, err error) {
+	// By itself, so that nobody waits here for a transaction that made the row.
+	if _, err := s.Pool.Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, s.Environment, name); err != nil {
+		return false, 0, err
+	}
 	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, s.Environment, name); err != nil {
-			return err
-		}
 		var at int64
 		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip locked`, s.Environment, name).Scan(&at)
 		if errors.Is(err, pgx.ErrNoRows) {
@@ -280,12 +281,12 @@ func (s *Store) Build(ctx context.Context, id string) (rebuild.Build, error) {
 
 // BuildFilter narrows ListBuilds; empty parts do not.
 type BuildFilter struct {
-	Site  string
+	Site string
 	// Event must be among the causes, or else Sequence.
 	Event    string
 	Sequence *int64
-	Since time.Time // requested no earlier
-	Limit int
+	Since    time.Time // requested no earlier
+	Limit    int
 }
 
 // ListBuilds returns builds, the newest first.

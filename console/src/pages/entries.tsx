@@ -1,5 +1,6 @@
 import { Button, Flex, Input, NativeSelect, Text } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { call, type Entry, type Model } from "../api";
 import { Cell, Empty, Loaded, Mono, Page, Row, Rows, SameByCommand, State, When } from "../parts";
@@ -10,6 +11,13 @@ export function EntriesPage() {
   const [params, setParams] = useSearchParams();
   const get = (name: string) => params.get(name) ?? "";
   const offset = Number(get("offset")) || 0;
+  // What is being typed stays here; the address follows when the typing rests.
+  const [typed, setTyped] = useState(get("search"));
+  useEffect(() => {
+    if (typed === get("search")) return;
+    const rested = setTimeout(() => set("search", typed), 200);
+    return () => clearTimeout(rested);
+  });
   const asked = new URLSearchParams();
   for (const name of ["type", "state", "search"]) if (get(name)) asked.set(name, get(name));
   asked.set("limit", String(size));
@@ -38,7 +46,7 @@ export function EntriesPage() {
   return (
     <Page title="Entries" says={list.data && `${list.data.total} in all`}>
       <Flex gap="3" mb="4" align="center">
-        <Input size="sm" maxW="280px" bg="sheet" borderColor="line" placeholder="Title, slug or id" aria-label="Search" value={get("search")} onChange={(e) => set("search", e.target.value)} />
+        <Input size="sm" maxW="280px" bg="sheet" borderColor="line" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
         <NativeSelect.Root size="sm" w="190px">
           <NativeSelect.Field bg="sheet" borderColor="line" aria-label="Type" value={get("type")} onChange={(e) => set("type", e.target.value)}>
             <option value="">every type</option>

@@ -221,7 +221,7 @@ func bind(m *model.Model, types []*model.Type, nodes []node, path string) (Selec
 			link, err = bind(m, lookUp(m, f.field.Types), n.nested, where+".")
 			p.Link = &link
 		default:
-			err = failf("fields", "write "+n.name+" alone", "%s is a %s and has no parts", where, f.field.Kind)
+			err = failf("fields", "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.field.Kind)
 		}
 		if err != nil {
 			return sel, err

@@ -34,7 +34,7 @@ func ParseSort(t *model.Type, names []string) ([]Sort, error) {
 		s.By, s.Descending = strings.CutPrefix(name, "-")
 		if !slices.Contains(known, s.By) {
 			if f := t.Field(s.By); f != nil {
-				return nil, failf("sort", "sort by another field", "%s is %s; lists cannot be sorted by that", s.By, kindOf(f))
+				return nil, failf("sort", "sort by another field", "%s is %s; no list is sorted by that", s.By, kindOf(f))
 			}
 			return nil, failf("sort", strings.TrimPrefix(strictyaml.DidYouMean(s.By, known), "; "), "there is nothing named %q to sort %s by", s.By, t.Plural)
 		}
@@ -55,7 +55,7 @@ func kindOf(f *model.Field) string {
 	if f.Several {
 		return "a list"
 	}
-	return "a " + string(f.Kind)
+	return "of the kind " + string(f.Kind)
 }
 
 // Cursor writes a place in the root's list as opaque text. It is good for the

@@ -1,0 +1,46 @@
+SHELL := /bin/bash
+BIN := bin/ubiquon
+
+.PHONY: demo test build console bench lint pictures packages browser
+
+# Everything that a fresh Debian machine with Go and Node lacks is installed by
+# the targets that need it.
+
+demo: packages build
+	$(BIN) demo $(DEMO)
+
+build: console
+	go build -o $(BIN) ./cmd/ubiquon
+
+console: console/dist/index.html
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	cd console && npx --no-install vite build
+
+# The server of PostgreSQL, from Debian's packages.
+packages:
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || command -v postgres >/dev/null || tools/install postgresql
+
+# Chromium, for the tests of the console.
+browser:
+	@command -v chromium >/dev/null || tools/install chromium
+
+lint: console
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	cd console && npx --no-install tsc --noEmit
+
+test: packages browser build lint
+	go test -timeout 20m ./...
+
+bench: packages build
+	@command -v wrk >/dev/null || tools/install wrk
+	go run ./bench
+
+# Pictures of the console of a running demo, for the documentation.
+pictures: browser
+	go run ./tools/pictures

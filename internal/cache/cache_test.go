@@ -1,0 +1,336 @@
+package cache
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/depend"
+)
+
+// of makes a response that shows the title of an entry as of a sequence.
+func of(entry string, sequence int64) *Response {
+	return &Response{Status: 200, Body: fmt.Appendf(nil, "%s@%d", entry, sequence), Sequence: sequence,
+		Deps: &depend.Set{Edition: "published", Entries: []depend.Entry{{ID: entry, Locale: "en", Fields: []string{"title"}}}}}
+}
+
+// titled is the change of an entry's title at a sequence.
+func titled(entry string, sequence int64) content.Change {
+	f := content.Fields{"slug": entry}
+	return content.Change{Kind: content.ContentChange, Edition: "published", Entry: entry, Type: "pier", Sequence: sequence, Commit: sequence,
+		Fields: map[string][]string{"en": {"title"}}, Before: map[string]content.Fields{"en": f}, After: map[string]content.Fields{"en": f}}
+}
+
+func computes(r *Response) func(context.Context) (*Response, error) {
+	return func(context.Context) (*Response, error) { return r, nil }
+}
+
+func mustRead(t *testing.T, c *Cache, key string, compute func(context.Context) (*Response, error), want Outcome) *Response {
+	t.Helper()
+	r, outcome, err := c.Read(t.Context(), key, false, compute)
+	if err != nil || outcome != want {
+		t.Fatalf("reading %s: outcome %d, want %d, error %v", key, outcome, want, err)
+	}
+	return r
+}
+
+func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
+	c := New(Options{}, 10)
+	mustRead(t, c, "a", computes(of("a", 10)), Miss)
+	mustRead(t, c, "b", computes(of("b", 10)), Miss)
+	mustRead(t, c, "a", nil, Hit)
+	if n := c.Apply([]content.Change{titled("a", 11)}); n != 1 || c.Applied() != 11 {
+		t.Errorf("%d expired, applied %d", n, c.Applied())
+	}
+	mustRead(t, c, "b", nil, Hit)
+	if r := mustRead(t, c, "a", computes(of("a", 11)), Miss); string(r.Body) != "a@11" {
+		t.Errorf("got %s", r.Body)
+	}
+	if n := c.Apply([]content.Change{titled("a", 11)}); n != 0 {
+		t.Error("a change expires a response that knows of it")
+	}
+	if s := c.Stats(); s.Hits != 2 || s.Misses != 3 || s.Expired != 1 || s.Responses != 2 || s.Subscribers != 2 {
+		t.Errorf("stats %+v", s)
+	}
+}
+
+// TestStoreRace holds the moment still in which a response has been read from
+// the old state, and the change is applied before it is stored.
+func TestStoreRace(t *testing.T) {
+	c := New(Options{}, 10)
+	r := mustRead(t, c, "a", func(context.Context) (*Response, error) {
+		stale := of("a", 10)
+		c.Apply([]content.Change{titled("a", 11)}) // behind the snapshot's back
+		return stale, nil
+	}, Miss)
+	if string(r.Body) != "a@10" {
+		t.Errorf("the one who began gets %s", r.Body)
+	}
+	if _, ok := c.Get("a"); ok {
+		t.Fatal("a response that was affected before it was stored can be found")
+	}
+	if s := c.Stats(); s.Subscribers != 0 || s.Refused != 1 {
+		t.Errorf("stats %+v", s)
+	}
+	// An unaffected one is stored, although changes came meanwhile.
+	mustRead(t, c, "b", func(context.Context) (*Response, error) {
+		b := of("b", 11)
+		c.Apply([]content.Change{titled("a", 12)})
+		return b, nil
+	}, Miss)
+	mustRead(t, c, "b", nil, Hit)
+}
+
+func TestNotStoredWhenTheRingDoesNotReachBack(t *testing.T) {
+	c := New(Options{Remember: 3}, 10)
+	mustRead(t, c, "a", func(context.Context) (*Response, error) {
+		for s := range int64(5) {
+			c.Apply([]content.Change{titled("b", 11+s)})
+		}
+		return of("a", 10), nil
+	}, Miss)
+	if _, ok := c.Get("a"); ok {
+		t.Error("stored, although it is not known whether it was affected")
+	}
+	mustRead(t, c, "a", func(context.Context) (*Response, error) {
+		r := of("a", 15)
+		c.Reset(15)
+		return r, nil
+	}, Miss)
+	if _, ok := c.Get("a"); ok {
+		t.Error("stored, although the cache began anew while it was read")
+	}
+}
+
+// TestFlightRace: a reader who comes after a change must not get the result of
+// a computation that began before it.
+func TestFlightRace(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{}, 10)
+		finish := make(chan struct{})
+		var first, second *Response
+		var wg sync.WaitGroup
+		wg.Go(func() {
+			first, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+				<-finish
+				return of("a", 10), nil
+			})
+		})
+		synctest.Wait() // the first one computes
+		c.Apply([]content.Change{titled("a", 11)})
+		recomputed := false
+		wg.Go(func() {
+			second, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+				recomputed = true
+				return of("a", 11), nil
+			})
+		})
+		synctest.Wait() // the second one waits for the first
+		close(finish)
+		wg.Wait()
+		if string(first.Body) != "a@10" || string(second.Body) != "a@11" || !recomputed {
+			t.Errorf("first %s, second %s, recomputed %t", first.Body, second.Body, recomputed)
+		}
+	})
+}
+
+func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{}, 10)
+		finish := make(chan struct{})
+		var computed atomic.Int32
+		var outcomes [4]Outcome
+		var wg sync.WaitGroup
+		for i := range 4 {
+			wg.Go(func() {
+				_, outcomes[i], _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+					computed.Add(1)
+					<-finish
+					return of("a", 10), nil
+				})
+			})
+			synctest.Wait()
+			if i == 1 {
+				c.Apply([]content.Change{titled("b", 11)}) // concerns somebody else
+			}
+		}
+		close(finish)
+		wg.Wait()
+		if computed.Load() != 1 || outcomes != [4]Outcome{Miss, Joined, Joined, Joined} {
+			t.Errorf("computed %d times, outcomes %v", computed.Load(), outcomes)
+		}
+	})
+}
+
+func TestAFailureIsNotKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{}, 10)
+		broken := errors.New("broken")
+		finish := make(chan struct{})
+		var errs [3]error
+		var wg sync.WaitGroup
+		for i := range 3 {
+			wg.Go(func() {
+				_, _, errs[i] = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+					<-finish
+					return nil, broken
+				})
+			})
+		}
+		synctest.Wait()
+		close(finish)
+		wg.Wait()
+		for _, err := range errs {
+			if !errors.Is(err, broken) {
+				t.Errorf("a waiter got %v", err)
+			}
+		}
+		mustRead(t, c, "a", computes(of("a", 10)), Miss)
+	})
+}
+
+func TestAPanicIsAnError(t *testing.T) {
+	c := New(Options{}, 10)
+	if _, _, err := c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
+		t.Errorf("got %v", err)
+	}
+	mustRead(t, c, "a", computes(of("a", 10)), Miss)
+}
+
+func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{}, 10)
+		finish := make(chan struct{})
+		impatient, leave := context.WithCancel(t.Context())
+		var gaveUp, stayed error
+		var wg sync.WaitGroup
+		compute := func(ctx context.Context) (*Response, error) {
+			<-finish
+			return of("a", 10), ctx.Err()
+		}
+		wg.Go(func() { _, _, gaveUp = c.Read(impatient, "a", false, compute) })
+		synctest.Wait()
+		wg.Go(func() { _, _, stayed = c.Read(t.Context(), "a", false, compute) })
+		synctest.Wait()
+		leave()
+		synctest.Wait()
+		close(finish)
+		wg.Wait()
+		if !errors.Is(gaveUp, context.Canceled) || stayed != nil {
+			t.Errorf("who gave up: %v, who stayed: %v", gaveUp, stayed)
+		}
+	})
+}
+
+func TestFreshComputesAndStores(t *testing.T) {
+	c := New(Options{}, 10)
+	mustRead(t, c, "a", computes(of("a", 10)), Miss)
+	r, outcome, err := c.Read(t.Context(), "a", true, computes(of("a", 12)))
+	if err != nil || outcome != Bypassed || string(r.Body) != "a@12" {
+		t.Fatalf("%v %d %s", err, outcome, r.Body)
+	}
+	if r := mustRead(t, c, "a", nil, Hit); string(r.Body) != "a@12" {
+		t.Errorf("held is %s", r.Body)
+	}
+	if s := c.Stats(); s.Subscribers != 1 {
+		t.Errorf("%d subscribers after a replacement", s.Subscribers)
+	}
+}
+
+func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
+	c := New(Options{Bytes: 1 << 20}, 10)
+	for i := range 4000 {
+		r := of(fmt.Sprint(i), 10)
+		r.Body = make([]byte, 1000)
+		mustRead(t, c, fmt.Sprint(i), computes(r), Miss)
+	}
+	c.held.CleanUp()
+	s := c.Stats()
+	if s.Bytes > 1<<20 || s.Evicted == 0 {
+		t.Errorf("stats %+v", s)
+	}
+	if s.Subscribers != s.Responses {
+		t.Errorf("%d responses, %d subscribers", s.Responses, s.Subscribers)
+	}
+	large := of("large", 10)
+	large.Body = make([]byte, 1<<19)
+	mustRead(t, c, "large", computes(large), Miss)
+	if _, ok := c.Get("large"); ok {
+		t.Error("a response half as large as the whole cache is held")
+	}
+	if n := c.Purge(); n == 0 || c.Stats().Subscribers != 0 {
+		t.Errorf("purged %d, %d subscribers left", n, c.Stats().Subscribers)
+	}
+}
+
+// TestNeverStaleUnderLoad lets readers, writers and the follower run freely,
+// and checks every answer: it may not be older than what was applied when the
+// reader came.
+func TestNeverStaleUnderLoad(t *testing.T) {
+	c := New(Options{Remember: 50}, 0)
+	var committed [8]atomic.Int64 // the newest sequence of each entry, as the database knows it
+	var head atomic.Int64
+	var log sync.Mutex
+	var wg sync.WaitGroup
+	done := make(chan struct{})
+	for range 4 {
+		wg.Go(func() {
+			for i := 0; ; i++ {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				e := i % len(committed)
+				applied := c.Applied()
+				must := committed[e].Load()
+				r, _, err := c.Read(t.Context(), fmt.Sprint(e), i%50 == 0, func(context.Context) (*Response, error) {
+					log.Lock()
+					defer log.Unlock()
+					r := of(fmt.Sprint(e), head.Load())
+					r.Body = fmt.Append(nil, committed[e].Load())
+					return r, nil
+				})
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				var shows int64
+				fmt.Sscan(string(r.Body), &shows)
+				if must <= applied && shows < must {
+					t.Errorf("entry %d: shows %d, although %d was applied at %d", e, shows, must, applied)
+					return
+				}
+			}
+		})
+	}
+	for s := int64(1); s <= 5000; s++ {
+		e := int(s*7) % len(committed)
+		log.Lock()
+		head.Store(s)
+		committed[e].Store(s)
+		log.Unlock()
+		c.Apply([]content.Change{titled(fmt.Sprint(e), s)})
+	}
+	close(done)
+	wg.Wait()
+}
+
+func BenchmarkHit(b *testing.B) {
+	c := New(Options{}, 10)
+	c.store("a", of("a", 10), 0)
+	b.ReportAllocs()
+	for b.Loop() {
+		r, ok := c.Get("a")
+		if !ok {
+			b.Fatal("gone")
+		}
+		c.CountHit(r)
+	}
+}

@@ -1,0 +1,65 @@
+package access
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestSecrets(t *testing.T) {
+	a, b := NewSecret(), NewSecret()
+	if a == b || len(a) != 42 || !strings.HasPrefix(a, "ubq_") || CheckSecret(a) != nil {
+		t.Fatalf("secrets %q, %q", a, b)
+	}
+	flip := func(i int) string {
+		c := byte('0')
+		if a[i] == c {
+			c = '1'
+		}
+		return a[:i] + string(c) + a[i+1:]
+	}
+	for name, bad := range map[string]string{"empty": "", "cut": a[:41], "longer": a + "x", "slip in the body": flip(20), "slip in the checksum": flip(41), "another prefix": "ubx_" + a[4:]} {
+		if !errors.Is(CheckSecret(bad), ErrMalformed) {
+			t.Errorf("a secret that is %s is accepted", name)
+		}
+	}
+}
+
+func TestGrantsOnlyAddUp(t *testing.T) {
+	need := func(s string) Grant {
+		g, err := ParseGrant(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	r := Rights{need("read published *"), need("read preview notice")}
+	for text, want := range map[string]bool{"read published pier": true, "read preview notice": true, "read preview pier": false, "write published pier": false, "manage * *": false, "read published *": true, "read * notice": false} {
+		if got := r.Allows(need(text)); got != want {
+			t.Errorf("%s: %t", text, got)
+		}
+	}
+	if g, missing := r.Missing([]Grant{need("read published pier"), need("read preview pier")}); !missing || g.String() != "read preview pier" {
+		t.Errorf("missing %v", g)
+	}
+	if _, missing := Rights(nil).Missing(nil); missing {
+		t.Error("needing nothing is refused")
+	}
+}
+
+func TestParseGrantSaysWhatIsWrong(t *testing.T) {
+	for text, want := range map[string]string{"read": "write verb, edition and type", "raed published *": "none of read", "read publshed *": "published, preview or *"} {
+		if _, err := ParseGrant(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+func TestKeysExpireAtTheirMoment(t *testing.T) {
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	k := Key{Expires: &at}
+	if k.Expired(at.Add(-1)) || !k.Expired(at) || (&Key{}).Expired(at) {
+		t.Error("a key ends at another moment than it says")
+	}
+}

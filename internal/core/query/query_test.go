@@ -1,0 +1,190 @@
+package query_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"reflect"
+	"strings"
+	"testing"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/testkit"
+)
+
+func TestSelectFieldsIsCanonical(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	route := []*model.Type{m.Type("route")}
+	a, err := query.SelectFields(m, route, "text(plain,html),piers(slug,name),name,about(path,type),id")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := query.SelectFields(m, route, "about(type,path),name,piers(name,slug),text(html,plain)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !reflect.DeepEqual(a, b) {
+		t.Errorf("the same question in another order compiles differently:\n%+v\n%+v", a, b)
+	}
+}
+
+func TestSelectFieldsNamesWhatIsWrong(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	for text, want := range map[string]string{
+		"nmae":                       `there is no field "nmae" in route; did you mean "name"?`,
+		"piers(nmae)":                `there is no field "piers.nmae" in pier; did you mean "name"?`,
+		"text(hmtl)":                 `text has no part "hmtl"; did you mean "html"?`,
+		"season(lable)":              `did you mean "label"?`,
+		"photo(ulr)":                 `did you mean "url"?`,
+		"about(pth)":                 `did you mean "path"?`,
+		"number(x)":                  "number is of the kind integer and has no parts",
+		"id(x)":                      "id has no parts",
+		"name,name":                  `"name" stands there twice`,
+		"name,":                      "a name is missing at character 6",
+		"":                           "a name is missing at character 1",
+		"piers(name":                 `the bracket behind "piers" is not closed`,
+		"name)":                      "a closing bracket too many at character 5",
+		"piers()":                    "a name is missing at character 7",
+		"name slug":                  `unexpected " " at character 5`,
+		"piers[limit=3]":             `unexpected "[" at character 6`,
+		strings.Repeat("piers(", 40): "nested more than",
+	} {
+		_, err := query.SelectFields(m, []*model.Type{m.Type("route")}, text)
+		var wrong *query.Error
+		if !errors.As(err, &wrong) || wrong.Parameter != "fields" || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: got %v, want %q", text, err, want)
+		}
+	}
+}
+
+func FuzzSelectFields(f *testing.F) {
+	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")", "text(plain"} {
+		f.Add(s)
+	}
+	m := testkit.Model(f, testkit.Ferries)
+	f.Fuzz(func(t *testing.T, text string) {
+		sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, text)
+		var wrong *query.Error
+		if err != nil && !errors.As(err, &wrong) {
+			t.Errorf("%q: an error of another kind: %v", text, err)
+		}
+		if err == nil && len(sel.Picks) == 0 {
+			t.Errorf("%q selects nothing", text)
+		}
+	})
+}
+
+func TestNeedsFollowLinks(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, "name,start(name)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := &query.Query{Edition: "preview", Roots: []query.Root{{By: query.ByList, Type: "route", Selection: sel}}}
+	want := []access.Grant{{Verb: "read", Edition: "preview", Type: "route"}, {Verb: "read", Edition: "preview", Type: "pier"}}
+	if got := q.Needs(); !reflect.DeepEqual(got, want) {
+		t.Errorf("needs %v, want %v", got, want)
+	}
+}
+
+func TestCursorsAreCheckedAgainstTheirList(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	sort, err := query.ParseSort(m.Type("route"), []string{"-number", "slug"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	root := query.Root{By: query.ByList, Type: "route", Locale: "en", Sort: sort}
+	at := query.Position{ID: "r1", Values: []json.RawMessage{json.RawMessage("7"), json.RawMessage(`"outer"`)}}
+	text := root.Cursor(at)
+	got, err := root.ParseCursor("after", text)
+	if err != nil || !reflect.DeepEqual(*got, at) {
+		t.Fatalf("came back as %+v, %v", got, err)
+	}
+	other := root
+	other.Locale = "nb"
+	forged := root.Cursor(query.Position{ID: "r1", Values: []json.RawMessage{json.RawMessage(`"7; drop table"`), json.RawMessage(`"outer"`)}})
+	for name, c := range map[string]struct {
+		root *query.Root
+		text string
+	}{"of another list": {&other, text}, "cut": {&root, text[:10]}, "nonsense": {&root, "!!!"}, "empty": {&root, ""}, "wrong kind of value": {&root, forged}} {
+		var wrong *query.Error
+		if _, err := c.root.ParseCursor("after", c.text); !errors.As(err, &wrong) || wrong.Parameter != "after" {
+			t.Errorf("a cursor that is %s: %v", name, err)
+		}
+	}
+}
+
+func FuzzParseCursor(f *testing.F) {
+	root := query.Root{By: query.ByList, Type: "route", Locale: "en", Sort: query.DefaultSort}
+	f.Add(root.Cursor(query.Position{ID: "r1", Values: []json.RawMessage{json.RawMessage(`null`)}}))
+	f.Fuzz(func(t *testing.T, text string) {
+		if at, err := root.ParseCursor("after", text); err == nil && len(at.Values) != 1 {
+			t.Errorf("%q gives %+v", text, at)
+		}
+	})
+}
+
+func TestParseSortNamesWhatIsWrong(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	for _, c := range []struct{ name, want string }{{"nubmer", `did you mean "number"?`}, {"text", "text is of the kind prose"}, {"tags", "tags is a list"}, {"-publishd", `did you mean "published"?`}} {
+		if _, err := query.ParseSort(m.Type("route"), []string{c.name}); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", c.name, err, c.want)
+		}
+	}
+	if _, err := query.ParseSort(m.Type("route"), []string{"number", "-number"}); err == nil {
+		t.Error("the same name twice is accepted")
+	}
+}
+
+func TestDependenciesNameWhatWasRead(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, "name,about(path),piers(name)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	sort, _ := query.ParseSort(m.Type("route"), []string{"number"})
+	q := &query.Query{Edition: "published", Roots: []query.Root{
+		{By: query.ByList, Type: "route", Locale: "en", Sort: sort, Selection: sel},
+		{By: query.BySlug, Type: "route", Locale: "nb", Value: "none", Selection: sel},
+		{By: query.ByID, Locale: "en", Value: "gone", Selection: query.Selection{Picks: sel.Picks[:1]}},
+	}}
+	pier := &query.Row{ID: "p1", Type: "pier"}
+	links := len(sel.Picks)
+	row := &query.Row{ID: "r1", Type: "route", Asked: make([][]string, links), Linked: make([][]*query.Row, links)}
+	row.Asked[links-1], row.Linked[links-1] = []string{"p0", "p1", "p2", "p1"}, []*query.Row{pier, pier}
+	set := query.Dependencies(q, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}, {}, {}}})
+	want := &depend.Set{Edition: "published",
+		Entries: []depend.Entry{{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}}, {ID: "p1", Locale: "en", Fields: []string{"name"}},
+			{ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"}, {ID: "gone", Locale: "en"}},
+		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
+		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: []string{"number"}}}}
+	if !reflect.DeepEqual(set, want) {
+		t.Errorf("got  %+v\nwant %+v", set, want)
+	}
+}
+
+func TestWriteObject(t *testing.T) {
+	picks := []query.Pick{
+		{As: "id", Kind: query.PickID},
+		{As: "kind", Kind: query.PickType, Names: map[string]string{"route": "Route"}},
+		{As: "season", Kind: query.PickValue, Field: "season", Names: map[string]string{"summer": "Summer time"}},
+		{As: "tags", Kind: query.PickValue, Field: "tags", Several: true},
+		{As: "photo", Kind: query.PickParts, Field: "photo", Parts: []query.Part{{As: "address", Name: "url"}, {As: "t", Constant: "File"}}},
+		{As: "only", Kind: query.PickValue, Field: "x", On: []string{"pier"}},
+	}
+	row := &query.Row{ID: "r1", Type: "route", Cells: [][][]byte{nil, nil, {[]byte(`"summer"`)}, {nil}, {[]byte("t"), []byte(`"http://a"`)}, {[]byte("1")}}}
+	var b bytes.Buffer
+	query.WriteObject(&b, picks, 0, row)
+	if want := `{"id":"r1","kind":"Route","season":"Summer time","tags":[],"photo":{"address":"http://a","t":"File"}}`; b.String() != want {
+		t.Errorf("got  %s\nwant %s", b.String(), want)
+	}
+	row.Cells[4] = [][]byte{nil, nil}
+	b.Reset()
+	query.WriteObject(&b, picks[4:5], 4, row)
+	if b.String() != `{"photo":null}` {
+		t.Errorf("an absent object is written %s", b.String())
+	}
+}

@@ -1,0 +1,71 @@
+package strictyaml
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+type harbour struct {
+	Name   string            `yaml:"name"`
+	Depth  int               `yaml:"depth"`
+	Wait   Duration          `yaml:"wait"`
+	Berths []berth           `yaml:"berths"`
+	Boats  Ordered[boat]     `yaml:"boats"`
+	Notes  map[string]string `yaml:"notes"`
+	Crane  *struct {
+		Lift int `yaml:"lift"`
+	} `yaml:"crane"`
+}
+
+type berth struct {
+	Side string `yaml:"side"`
+}
+
+type boat struct {
+	Crew int `yaml:"crew"`
+}
+
+func TestDecodeKeepsOrderAndReadsSpans(t *testing.T) {
+	var h harbour
+	err := Decode("h.yaml", []byte("name: Østra\nwait: 1d\nboats:\n  zeta: {crew: 3}\n  alpha:\n  mid: {crew: 1}\nberths: [{side: north}]\n"), &h)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if h.Name != "Østra" || time.Duration(h.Wait) != 24*time.Hour || h.Berths[0].Side != "north" {
+		t.Errorf("read %+v", h)
+	}
+	if len(h.Boats) != 3 || h.Boats[0].Name != "zeta" || h.Boats[1].Name != "alpha" || h.Boats[2].Value.Crew != 1 || h.Boats[2].Line != 6 {
+		t.Errorf("boats %+v", h.Boats)
+	}
+}
+
+func TestDecodeTellsEveryMistakeWithItsPlace(t *testing.T) {
+	for name, c := range map[string]struct {
+		src  string
+		want []string
+	}{
+		"unknown keys":     {"nam: a\ncrane: {lfit: 3}\n", []string{`h.yaml:1:1: unknown key "nam"; did you mean "name"?`, `h.yaml:2:9: unknown key "lfit" in crane; did you mean "lift"?`}},
+		"inside ordered":   {"boats:\n  a: {crw: 1}\n", []string{`h.yaml:2:7: unknown key "crw" in boats.a; did you mean "crew"?`}},
+		"inside a list":    {"berths:\n  - {sid: n}\n", []string{`unknown key "sid" in berths[0]; did you mean "side"?`}},
+		"key twice":        {"name: a\nname: b\n", []string{"name"}},
+		"wrong kind":       {"depth: deep\n", []string{"h.yaml:1:8"}},
+		"list wanted":      {"berths: north\n", []string{"berths wants a list"}},
+		"mapping wanted":   {"boats: [a]\n", []string{"boats wants a mapping"}},
+		"span":             {"wait: soon\n", []string{"90s, 5m, 2h or 1d"}},
+		"not YAML":         {"name: [a\n", []string{"h.yaml:"}},
+		"far from any key": {"quicksilver: 1\n", []string{"known are berths, boats, crane, depth, name, notes, wait"}},
+	} {
+		var h harbour
+		err := Decode("h.yaml", []byte(c.src), &h)
+		if err == nil {
+			t.Errorf("%s: accepted", name)
+			continue
+		}
+		for _, want := range c.want {
+			if !strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %q lacks %q", name, err, want)
+			}
+		}
+	}
+}

@@ -1,0 +1,113 @@
+package demo_test
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/browser"
+)
+
+// TestConsole signs in and walks through the pages as a person would, while
+// something is published.
+func TestConsole(t *testing.T) {
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	var mu sync.Mutex
+	var complaints []string
+	messages := chromedp.Console(b)
+	go func() {
+		for m, err := range messages {
+			if err != nil {
+				return
+			}
+			if m.Type == "error" {
+				mu.Lock()
+				complaints = append(complaints, m.Text)
+				mu.Unlock()
+			}
+		}
+	}()
+	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		within, cancel := context.WithTimeout(b, 20*time.Second)
+		defer cancel()
+		if err := chromedp.Do(within, steps...); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+	text := func(selector string) string {
+		t.Helper()
+		within, cancel := context.WithTimeout(b, 20*time.Second)
+		defer cancel()
+		s, err := chromedp.Run(within, chromedp.Text(chromedp.CSS(selector)))
+		if err != nil {
+			t.Fatalf("text of %s: %v", selector, err)
+		}
+		return s
+	}
+	base := line.Card.Gateway + "/console"
+
+	do("a wrong key", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("input[name=key]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=key]"), line.Card.Keys.Published), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	testkit.Eventually(t, "the refusal is told in the service's words", func() bool { return strings.Contains(text("main"), `the grant "manage * *" is missing`) })
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Keys.Admin, false); err != nil {
+		t.Fatal(err)
+	}
+	mu.Lock()
+	complaints = nil // the refusal above is one
+	mu.Unlock()
+
+	inOffice(t, "PATCH", "/api/reports/R-1002", map[string]any{"headline": "Counting seals, again"})
+	inOffice(t, "POST", "/api/reports/R-1002/publish", nil)
+	testkit.Eventually(t, "the publish shows on Now without a reload", func() bool {
+		return strings.Contains(text("[aria-label='Last events']"), "Counting seals, again")
+	})
+	do("its trace is drawn", chromedp.WaitVisible(chromedp.CSS("svg[data-trace]")))
+
+	do("to Entries", chromedp.Click(chromedp.CSS("a[href='/console/entries']")), chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
+		chromedp.SendKeys(chromedp.CSS("input[aria-label=Search]"), "fog week"))
+	id := content.MakeID("harbour-office", "dispatch", "R-1009")
+	testkit.Eventually(t, "the search leaves one", func() bool {
+		n, err := chromedp.Run(b, chromedp.Evaluate[int]("document.querySelectorAll('[data-entry]').length"))
+		return err == nil && n == 1
+	})
+	if at, err := chromedp.Run(b, chromedp.Evaluate[string]("location.href")); err != nil || !strings.Contains(at, "search=fog+week") {
+		t.Errorf("the search is not in the address: %s %v", at, err)
+	}
+	do("into the entry", chromedp.Click(chromedp.CSS("[data-entry='"+id+"'] a")), chromedp.WaitVisible(chromedp.CSS("[data-field=title]")))
+	if got := text("[data-field=title]"); !strings.Contains(got, "Tåkeuka") || !strings.Contains(got, "falls back to en") {
+		t.Errorf("the title's row says %q", got)
+	}
+	testkit.Eventually(t, "the writer is named", func() bool { return strings.Contains(text("[data-field=writer]"), "Odd Marken") })
+	if got := text("[data-command]"); got != "ubiquon entry show "+id {
+		t.Errorf("the command is %q", got)
+	}
+
+	do("to an event", chromedp.Navigate(base+"/events"), chromedp.WaitVisible(chromedp.CSS("[data-event] a")), chromedp.Click(chromedp.CSS("[data-event] a")),
+		chromedp.WaitVisible(chromedp.CSS("[data-trace-full]")))
+	if got := text("main"); !strings.Contains(got, "specversion") || !strings.Contains(got, "harbour-office") {
+		t.Errorf("the event's page says %q", got)
+	}
+	do("to Sites", chromedp.Navigate(base+"/sites"), chromedp.WaitVisible(chromedp.CSS("[data-site=skerry-web] [data-build]")))
+	before := text("[data-site=skerry-web] [data-build]")
+	do("rebuild", chromedp.Click(chromedp.CSS("[data-site=skerry-web] button:last-of-type")))
+	testkit.Eventually(t, "the new build shows", func() bool {
+		now := text("[data-site=skerry-web] [data-build]")
+		return now != before && strings.Contains(now, "finished")
+	})
+	mu.Lock()
+	defer mu.Unlock()
+	if len(complaints) > 0 {
+		t.Errorf("the browser complains: %q", complaints)
+	}
+}

@@ -1,0 +1,600 @@
+package demo_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"ubiquon/console"
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/demo"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/store"
+	"ubiquon/internal/testkit"
+)
+
+// The tests of this package share one running demo. Each works on an entry of
+// its own, or only reads.
+var line *demo.Demo
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		line, err = start(dir, false)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "the demo does not start:", err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	line.Close()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func start(dir string, fresh bool) (*demo.Demo, error) {
+	return demo.Start(context.Background(), demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Fresh: fresh,
+		Console: console.Files(), Reconcile: time.Hour})
+}
+
+func admin() *client.Client {
+	return &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+}
+func reader() *client.Client {
+	return &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Published}
+}
+
+// get reads a path below the published edition.
+func get(t *testing.T, c *client.Client, path string, header ...string) *client.Answer {
+	t.Helper()
+	h := http.Header{}
+	for i := 0; i < len(header); i += 2 {
+		h.Set(header[i], header[i+1])
+	}
+	if !strings.HasPrefix(path, "/content/") {
+		path = "/content/main/published" + path
+	}
+	a, err := c.Do(t.Context(), http.MethodGet, path, h, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// inOffice sends a request to the harbour office.
+func inOffice(t *testing.T, method, path string, body any) map[string]any {
+	t.Helper()
+	src, err := json.Marshal(body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req, err := http.NewRequestWithContext(t.Context(), method, line.Card.Office+path, bytes.NewReader(src))
+	if err != nil {
+		t.Fatal(err)
+	}
+	user, password, _ := strings.Cut(line.Card.OfficeCredentials, ":")
+	req.SetBasicAuth(user, password)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var out map[string]any
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil || resp.StatusCode/100 != 2 {
+		t.Fatalf("%s %s: %s, %v, %v", method, path, resp.Status, err, out)
+	}
+	return out
+}
+
+func TestTourHappens(t *testing.T) {
+	var out bytes.Buffer
+	if err := line.Tour(t.Context(), &out); err != nil {
+		t.Fatalf("%v\n%s", err, out.String())
+	}
+	for _, want := range []string{"fwd=miss", "hit", "published", "accepted", "stored", "expired", "build called", "build done", `<meta name="ubiquon-sequence"`, "<h1>A library in a life raft, seen at", "Every step happened."} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("the tour does not tell %q:\n%s", want, out.String())
+		}
+	}
+}
+
+func TestBothSpellingsGiveTheSame(t *testing.T) {
+	rest := get(t, reader(), "/notices?sort=title&limit=3&locale=nb&fields=title,severity,routes(name,piers(name)),about(path,locales)")
+	var a struct {
+		Items  []map[string]any
+		Window struct{ Next string }
+	}
+	if err := json.Unmarshal(rest.Body, &a); err != nil || rest.Status != 200 || len(a.Items) != 3 {
+		t.Fatalf("%d %s", rest.Status, rest.Body)
+	}
+	spelled, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil, map[string]any{
+		"query": `query ($n: Int!) { notices(sort: ["title"], first: $n, locale: "nb") { nodes { ...shown } pageInfo { endCursor hasNextPage } } }
+			fragment shown on Notice { id about { locales path } title severity routes { id name piers { id name } } extra: title @skip(if: true) }`,
+		"variables": map[string]any{"n": 3}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b struct {
+		Data struct {
+			Notices struct {
+				Nodes    []map[string]any
+				PageInfo struct {
+					EndCursor   string
+					HasNextPage bool
+				}
+			}
+		}
+		Errors []any
+	}
+	if err := json.Unmarshal(spelled.Body, &b); err != nil || len(b.Errors) > 0 {
+		t.Fatalf("%s", spelled.Body)
+	}
+	for i := range a.Items {
+		a.Items[i]["severity"] = strings.ToUpper(a.Items[i]["severity"].(string))
+	}
+	x, _ := json.Marshal(a.Items)
+	y, _ := json.Marshal(b.Data.Notices.Nodes)
+	if !bytes.Equal(x, y) {
+		t.Errorf("REST    %s\nGraphQL %s", x, y)
+	}
+	if b.Data.Notices.PageInfo.EndCursor != a.Window.Next || !b.Data.Notices.PageInfo.HasNextPage {
+		t.Errorf("the windows differ: %+v, %s", b.Data.Notices.PageInfo, a.Window.Next)
+	}
+}
+
+func TestReadsByTheBook(t *testing.T) {
+	path := "/dispatches/fog-week?fields=title,text(html,plain),writer(name,portrait),about(published,filledIn)&locale=de"
+	first := get(t, reader(), path)
+	if first.Status != 200 || first.Header.Get("Content-Language") != "de" || first.Header.Get("Content-Type") != "application/json" || first.Header.Get("Server-Timing") == "" {
+		t.Fatalf("%d %v %s", first.Status, first.Header, first.Body)
+	}
+	var entry struct {
+		Title  string
+		About  map[string]any
+		Text   map[string]string
+		Writer struct{ Portrait map[string]any }
+	}
+	if err := json.Unmarshal(first.Body, &entry); err != nil || entry.Title != "Fog week" || len(entry.About) != 2 || entry.Text["plain"] == "" || entry.Writer.Portrait["url"] == "" {
+		t.Errorf("%v: %s", err, first.Body)
+	}
+	again := get(t, reader(), path, "If-None-Match", `"other", W/`+first.Header.Get("ETag"))
+	if again.Status != 304 || len(again.Body) != 0 || again.Header.Get("Cache-Status") != "Ubiquon; hit" {
+		t.Errorf("conditional: %d %v", again.Status, again.Header)
+	}
+	fresh := get(t, reader(), path, "Cache-Control", "no-cache")
+	if !bytes.Equal(fresh.Body, first.Body) || fresh.Header.Get("ETag") != first.Header.Get("ETag") || !strings.Contains(fresh.Header.Get("Cache-Status"), "fwd=request") {
+		t.Errorf("computed anew: %v %s", fresh.Header, fresh.Body)
+	}
+	head, err := reader().Do(t.Context(), http.MethodHead, "/content/main/published"+path, nil, nil)
+	if err != nil || head.Status != 200 || len(head.Body) != 0 || head.Header.Get("Content-Length") != strconv.Itoa(len(first.Body)) {
+		t.Errorf("HEAD: %v %+v", err, head)
+	}
+	negotiated := get(t, reader(), "/dispatches/fog-week?fields=title", "Accept-Language", "fr, nb-NO;q=0.8")
+	if negotiated.Header.Get("Content-Language") != "nb" || !strings.Contains(negotiated.Header.Get("Vary"), "Accept-Language") || !strings.Contains(string(negotiated.Body), "Tåkeuka") {
+		t.Errorf("negotiated: %v %s", negotiated.Header, negotiated.Body)
+	}
+	if a := get(t, reader(), "/dispatches/counting-seals?locale=ja"); a.Status != 404 || a.Header.Get("Content-Type") != "application/problem+json" {
+		t.Errorf("no translation and no fallback: %d %s", a.Status, a.Body)
+	}
+	if a := get(t, reader(), "/harbour-settings?fields=name"); a.Status != 200 || !strings.Contains(string(a.Body), `"name":"Skerry Line"`) {
+		t.Errorf("a singleton: %d %s", a.Status, a.Body)
+	}
+	id := content.MakeID("harbour-office", "dispatch", "R-1009")
+	if a := get(t, reader(), "/entries/"+id); a.Status != 200 || !strings.Contains(string(a.Body), `"path": "/dispatches/fog-week"`) && !strings.Contains(string(a.Body), `"path":"/dispatches/fog-week"`) {
+		t.Errorf("by id: %d %s", a.Status, a.Body)
+	}
+	a := get(t, reader(), "/dispatches?limit=4&count=true&fields=slug&sort=-published")
+	seen, pages := 0, 0
+	for {
+		var list struct {
+			Items  []any
+			Window struct {
+				Next  *string
+				Total int
+			}
+		}
+		if err := json.Unmarshal(a.Body, &list); err != nil || list.Window.Total != 11 {
+			t.Fatalf("%v: %s", err, a.Body)
+		}
+		seen, pages = seen+len(list.Items), pages+1
+		link := a.Header.Get("Link")
+		if (list.Window.Next == nil) != (link == "") {
+			t.Errorf("next is %v, Link is %q", list.Window.Next, link)
+		}
+		if link == "" {
+			break
+		}
+		a = get(t, reader(), strings.TrimSuffix(strings.TrimPrefix(link, "<"), `>; rel="next"`))
+	}
+	if seen != 11 || pages != 3 {
+		t.Errorf("%d entries on %d pages", seen, pages)
+	}
+}
+
+func TestBadRequestsAreNamed(t *testing.T) {
+	for path, want := range map[string]struct {
+		status int
+		text   string
+	}{
+		"/dispatchs":                                                   {404, `did you mean \"dispatches\"?`},
+		"/dispatches/a/b":                                              {404, "{plural}/{slug}"},
+		"/dispatches?feilds=title":                                     {400, `"parameter":"feilds"`},
+		"/dispatches?fields=titel":                                     {400, `did you mean \"title\"?`},
+		"/dispatches?sort=text":                                        {400, "text is of the kind prose"},
+		"/dispatches?limit=201":                                        {400, `"parameter":"limit"`},
+		"/dispatches?limit=-1":                                         {400, `"parameter":"limit"`},
+		"/dispatches?locale=xx":                                        {400, "known are en, nb, de, ja"},
+		"/dispatches?after=nonsense":                                   {400, `"parameter":"after"`},
+		"/dispatches?limit=1&limit=2":                                  {400, "2 times"},
+		"/dispatches?count=yes":                                        {400, `"parameter":"count"`},
+		"/dispatches/fog-week?limit=1":                                 {400, `"parameter":"limit"`},
+		"/dispatches?locale=%zz":                                       {400, "well encoded"},
+		"/dispatches?locale=%00":                                       {400, "NUL"},
+		"/dispatches?locale=%ff":                                       {400, "UTF-8"},
+		"/dispatches?key=" + line.Card.Keys.Site:                       {400, "never into an address"},
+		"/content/trial/published/dispatches":                          {404, "no environment"},
+		"/content/main/publishd/dispatches":                            {404, `did you mean \"published\"?`},
+		"/dispatches/fog-week?fields=" + strings.Repeat("writer(", 30): {400, "nested more than"},
+	} {
+		a := get(t, reader(), path)
+		if a.Status != want.status || !strings.Contains(string(a.Body), want.text) || a.Header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %s", path, a.Status, a.Body)
+		}
+	}
+	var p client.Problem
+	if err := json.Unmarshal(get(t, reader(), "/dispatches?feilds=x").Body, &p); err != nil || p.Type != "/problems/parameter" || p.Title == "" || p.Hint == "" {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if page := get(t, &client.Client{Address: line.Card.Gateway + p.Type}, "/content/.."); page.Status == 0 {
+		t.Error("unreachable")
+	}
+	for name, query := range map[string]string{
+		"unknown field": "{ notices { nodes { titel } } }", "syntax": "{ notices {", "unknown locale": `{ notices(locale: "xx") { totalCount } }`,
+		"bad cursor": `{ notices(after: "x") { totalCount } }`, "too many": "{ notices(first: 500) { totalCount } }", "mutation": "mutation { a }", "fragment cycle": "{ ...a } fragment a on Query { ...a }",
+	} {
+		a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", http.Header{"Accept": {"application/graphql-response+json"}}, map[string]string{"query": query})
+		if err != nil || a.Status != 400 || !strings.Contains(string(a.Body), `"errors":[{"message"`) {
+			t.Errorf("GraphQL, %s: %v %d %s", name, err, a.Status, a.Body)
+		}
+	}
+}
+
+func TestAccess(t *testing.T) {
+	narrow, secret, err := admin().CreateKey(t.Context(), "notices only", []string{"read published notice"}, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	past := time.Now().Add(-time.Minute)
+	_, expired, err := admin().CreateKey(t.Context(), "expired", []string{"read published *"}, "", &past)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		key, path string
+		status    int
+		text      string
+	}{
+		"no key":                    {"", "/dispatches", 401, `"grant":"read published dispatch"`},
+		"no key, no such type":      {"", "/secrets", 401, `"grant":"read published *"`},
+		"granted":                   {secret, "/notices?fields=title", 200, `"items"`},
+		"another type":              {secret, "/dispatches", 403, `"grant":"read published dispatch"`},
+		"a nested selection":        {secret, "/notices?fields=title,routes(name)", 403, `"grant":"read published route"`},
+		"another edition":           {secret, "/content/main/preview/notices?fields=title", 403, `"grant":"read preview notice"`},
+		"by id, another type":       {secret, "/entries/" + content.MakeID("harbour-office", "person", "S-1") + "?fields=id", 403, `"grant":"read published person"`},
+		"a slip in the key":         {secret[:len(secret)-1] + "!", "/notices", 401, "copied whole"},
+		"an unknown key":            {"ubq_00000000000000000000000000000000" + "000000", "/notices", 401, "bad-key"},
+		"an expired key":            {expired, "/notices", 401, "expired"},
+		"the public's key, preview": {line.Card.Keys.Published, "/content/main/preview/notices", 403, "read preview notice"},
+		"control, with a reader's":  {line.Card.Keys.Published, "/control/v1/status", 403, "manage * *"},
+	} {
+		path := c.path
+		if !strings.HasPrefix(path, "/co") {
+			path = "/content/main/published" + path
+		}
+		a, err := (&client.Client{Address: line.Card.Gateway, Key: c.key}).Do(t.Context(), http.MethodGet, path, nil, nil)
+		if err != nil || a.Status != c.status || !strings.Contains(string(a.Body), c.text) {
+			t.Errorf("%s: %v %d %s", name, err, a.Status, a.Body)
+		}
+		if a.Status == 401 && !strings.HasPrefix(a.Header.Get("WWW-Authenticate"), "Bearer ") {
+			t.Errorf("%s: no challenge", name)
+		}
+	}
+	a, err := (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
+		map[string]string{"query": "{ notices(first: 1) { totalCount } dispatches { totalCount } }"})
+	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"notices":{"totalCount":`) || !strings.Contains(string(a.Body), `"dispatches":null`) ||
+		!strings.Contains(string(a.Body), `"grant":"read published dispatch"`) || !strings.Contains(string(a.Body), `"path":["dispatches"]`) {
+		t.Errorf("GraphQL with half the rights: %v %s", err, a.Body)
+	}
+	if err := admin().RevokeKey(t.Context(), narrow.ID); err != nil {
+		t.Fatal(err)
+	}
+	if a := get(t, &client.Client{Address: line.Card.Gateway, Key: secret}, "/notices"); a.Status != 401 {
+		t.Errorf("a revoked key: %d", a.Status)
+	}
+}
+
+func TestDraftsStayInPreview(t *testing.T) {
+	preview := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Preview}
+	inOffice(t, "PATCH", "/api/reports/R-1005", map[string]any{"headline": "The last telephone box rings"})
+	testkit.Eventually(t, "the draft is in preview", func() bool {
+		a := get(t, preview, "/content/main/preview/dispatches/the-last-telephone-box?fields=title")
+		if cc := a.Header.Get("Cache-Control"); cc != "private, no-store" {
+			t.Fatalf("preview says Cache-Control: %s", cc)
+		}
+		return strings.Contains(string(a.Body), "rings")
+	})
+	if a := get(t, reader(), "/dispatches/the-last-telephone-box?fields=title"); strings.Contains(string(a.Body), "rings") {
+		t.Errorf("the draft is published: %s", a.Body)
+	}
+	id := content.MakeID("harbour-office", "dispatch", "R-1005")
+	if e, err := admin().Entry(t.Context(), id); err != nil || e.State != content.Revised || !strings.Contains(e.EditAt, "ref=R-1005") {
+		t.Errorf("%+v, %v", e.EntryInfo, err)
+	}
+}
+
+// TestAnswersFollowContent reads over and over what an edit changes, and what
+// it does not.
+func TestAnswersFollowContent(t *testing.T) {
+	ctx := t.Context()
+	paths := map[string]string{
+		"by slug":     "/fares/pram?fields=name",
+		"list":        "/fares?fields=name&sort=name&limit=200",
+		"other list":  "/people?fields=name&sort=name",
+		"other field": "/fares?fields=id&sort=published&limit=1",
+	}
+	status := func(name string) (int, string, string) {
+		a := get(t, reader(), paths[name])
+		return a.Status, a.Header.Get("Cache-Status"), string(a.Body)
+	}
+	// Fares have no slug, so that address is nothing; a notice is used for that.
+	paths["by slug"] = "/notices/fog-on-the-ring?fields=title"
+	for range 2 {
+		if code, _, _ := status("by slug"); code != 404 {
+			t.Fatalf("before it is there: %d", code)
+		}
+	}
+	if _, how, _ := status("by slug"); how != "Ubiquon; hit" {
+		t.Errorf("not found is not cached: %s", how)
+	}
+	for name := range paths {
+		status(name)
+	}
+	edit := client.Edit{ID: "fog", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"}, Publish: true}
+	sequence, err := admin().Edit(ctx, edit)
+	if err != nil || sequence == 0 {
+		t.Fatal(sequence, err)
+	}
+	if code, how, body := status("by slug"); code != 200 || !strings.Contains(how, "miss") || !strings.Contains(body, "Fog on the ring") {
+		t.Errorf("after the publish: %d %s %s", code, how, body)
+	}
+	for _, name := range []string{"list", "other list", "other field"} {
+		if _, how, _ := status(name); how != "Ubiquon; hit" {
+			t.Errorf("%s has nothing to do with it, but: %s", name, how)
+		}
+	}
+	a := get(t, reader(), paths["by slug"], "Ubiquon-Min-Sequence", strconv.FormatInt(sequence, 10))
+	if at, _ := strconv.ParseInt(a.Header.Get("Ubiquon-Sequence"), 10, 64); a.Status != 200 || at < sequence {
+		t.Errorf("at or after %d: %d at %d", sequence, a.Status, at)
+	}
+	if a := get(t, reader(), paths["by slug"], "Ubiquon-Min-Sequence", strconv.FormatInt(sequence+1000, 10)); a.Status != 503 || a.Header.Get("Retry-After") == "" {
+		t.Errorf("of the future: %d %s", a.Status, a.Body)
+	}
+	if _, err := admin().Edit(ctx, client.Edit{ID: "fog", Delete: true}); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, _ := status("by slug"); code != 404 {
+		t.Errorf("after the deletion: %d", code)
+	}
+	var refused *client.Problem
+	if _, err := admin().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"), Type: "person", Save: map[string]any{"name": "X"}}); err == nil {
+		t.Error("an entry of the harbour office is written here")
+	} else if !asProblem(err, &refused) || refused.Status != 409 {
+		t.Errorf("got %v", err)
+	}
+	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"}, Publish: true}); !asProblem(err, &refused) || refused.Status != 422 {
+		t.Errorf("got %v", err)
+	}
+}
+
+func asProblem(err error, p **client.Problem) bool {
+	got, ok := err.(*client.Problem)
+	*p = got
+	return ok
+}
+
+// send posts an announcement to the hook by hand.
+func send(t *testing.T, origin, secret, id, contentType string, body []byte) (int, string) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/"+origin, bytes.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Content-Type", contentType)
+	if secret != "" {
+		if err := outbound.Sign(req.Header, secret, id, time.Now(), body); err != nil {
+			t.Fatal(err)
+		}
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	out, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, string(out)
+}
+
+func TestHooks(t *testing.T) {
+	const structured = "application/cloudevents+json"
+	good := []byte(`{"specversion":"1.0","id":"h1","source":"/office","type":"x.published","subject":"staff/S-4","time":"2026-11-23T08:00:00Z"}`)
+	secret := line.Card.HookSecret
+	first, answer := send(t, "harbour-office", secret, "h1", structured, good)
+	var accepted struct {
+		Event     string
+		Duplicate bool
+	}
+	if err := json.Unmarshal([]byte(answer), &accepted); err != nil || first != 202 || accepted.Event == "" || accepted.Duplicate {
+		t.Fatalf("%d %s", first, answer)
+	}
+	event := accepted.Event
+	if code, answer := send(t, "harbour-office", secret, "h1", structured, good); code != 202 || !strings.Contains(answer, event) || !strings.Contains(answer, `"duplicate":true`) {
+		t.Errorf("the same again: %d %s", code, answer)
+	}
+	testkit.Eventually(t, "the event is done", func() bool {
+		e, err := admin().Event(t.Context(), event)
+		return err == nil && e.State == store.EventDone
+	})
+	for name, c := range map[string]struct {
+		origin, secret, contentType string
+		body                        []byte
+		want                        int
+	}{
+		"unknown origin":  {"harbor-office", secret, structured, good, 404},
+		"no signature":    {"harbour-office", "", structured, good, 401},
+		"wrong signature": {"harbour-office", "whsec_ZXZpbA==", structured, good, 401},
+		"too large":       {"harbour-office", secret, structured, bytes.Repeat([]byte("x"), 1<<20+1), 413},
+		"another type":    {"harbour-office", secret, "text/plain", good, 415},
+		"not an event":    {"harbour-office", secret, structured, []byte("{}"), 422},
+		"another kind":    {"harbour-office", secret, structured, bytes.Replace(good, []byte("staff/"), []byte("ships/"), 1), 422},
+	} {
+		if code, answer := send(t, c.origin, c.secret, "h-"+strings.ReplaceAll(name, " ", "-"), c.contentType, c.body); code != c.want {
+			t.Errorf("%s: %d %s", name, code, answer)
+		} else if strings.Contains(answer, secret) {
+			t.Errorf("%s: the answer tells the secret", name)
+		}
+	}
+	refused, err := admin().Events(t.Context(), store.EventFilter{State: store.EventRefused})
+	if err != nil || len(refused) < 5 {
+		t.Errorf("%d refused announcements are kept: %v", len(refused), err)
+	}
+}
+
+func TestDeletionsAndPingsArrive(t *testing.T) {
+	made := inOffice(t, "POST", "/api/reports", map[string]any{"headline": "Here today", "copy": "Gone tomorrow."})
+	ref := made["ref"].(string)
+	inOffice(t, "POST", "/api/reports/"+ref+"/publish", nil)
+	path := "/dispatches/here-today?fields=title"
+	testkit.Eventually(t, "the new report is published", func() bool { return get(t, reader(), path).Status == 200 })
+	inOffice(t, "POST", "/api/reports/"+ref+"/unpublish", nil)
+	testkit.Eventually(t, "it is taken back", func() bool { return get(t, reader(), path).Status == 404 })
+	inOffice(t, "POST", "/api/reports/"+ref+"/publish", nil)
+	testkit.Eventually(t, "it is published again", func() bool { return get(t, reader(), path).Status == 200 })
+	inOffice(t, "DELETE", "/api/reports/"+ref, nil)
+	testkit.Eventually(t, "it is gone", func() bool { return get(t, reader(), path).Status == 404 })
+	body := []byte(`{"specversion":"1.0","id":"p1","source":"/office","type":"x.ping"}`)
+	if code, answer := send(t, "harbour-office", line.Card.HookSecret, "ping-1", "application/cloudevents+json", body); code != 202 {
+		t.Fatalf("%d %s", code, answer)
+	}
+	testkit.Eventually(t, "the ping is done", func() bool {
+		events, err := admin().Events(t.Context(), store.EventFilter{Limit: 5})
+		return err == nil && len(events) > 0 && events[0].Decoded != nil && events[0].Decoded.Kind == "ping" && events[0].State == store.EventDone
+	})
+}
+
+func TestPublishesCloseTogetherShareABuild(t *testing.T) {
+	before, err := admin().Builds(t.Context(), "skerry-web", 1)
+	if err != nil || len(before) == 0 {
+		t.Fatal(before, err)
+	}
+	var last int64
+	for i := range 5 {
+		edit := client.Edit{ID: fmt.Sprintf("burst-%d", i), Type: "notice", Save: map[string]any{"title": map[string]any{"en": fmt.Sprintf("Burst %d", i)}, "severity": "information"}, Publish: true}
+		if last, err = admin().Edit(t.Context(), edit); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testkit.Eventually(t, "the last one is built", func() bool {
+		builds, err := admin().Builds(t.Context(), "skerry-web", 1)
+		return err == nil && builds[0].State == "finished" && builds[0].Sequence >= last-1
+	})
+	after, err := admin().Builds(t.Context(), "skerry-web", 50)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := after[0].Number - before[0].Number; n > 2 {
+		t.Errorf("five publishes made %d builds", n)
+	}
+	resp, err := http.Get(line.Card.Slipway + "/notices/burst-4/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	page, _ := io.ReadAll(resp.Body)
+	if !strings.Contains(string(page), "<h1>Burst 4</h1>") || !strings.Contains(string(page), `<meta name="ubiquon-sequence" content="`) {
+		t.Errorf("the page is\n%s", page)
+	}
+	if b, err := admin().Rebuild(t.Context(), "skerry-web", true); err != nil || b.Site != "skerry-web" {
+		t.Errorf("rebuild now: %+v, %v", b, err)
+	}
+	if _, err := admin().Rebuild(t.Context(), "skerry-wbe", true); err == nil {
+		t.Error("an unknown site is rebuilt")
+	}
+}
+
+func TestHealthAndMetrics(t *testing.T) {
+	for path, want := range map[string]string{"/health/live": "live", "/health/ready": "ready", "/metrics": "ubiquon_cache_hits_total", "/problems/grant": "A grant is missing", "/console/": "<div id=\"root\">"} {
+		resp, err := http.Get(line.Card.Gateway + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		if resp.StatusCode != 200 || !strings.Contains(string(body), want) {
+			t.Errorf("%s: %d %.200s", path, resp.StatusCode, body)
+		}
+	}
+}
+
+// TestASecondStartTakesUpWhereTheFirstWas stops a demo and starts it on the
+// same data: same keys, same content.
+func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	first, err := start(dir, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &client.Client{Address: first.Card.Gateway, Key: first.Card.Keys.Admin}
+	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Publish: true}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {
+		t.Errorf("a second one beside the first: %v", err)
+	}
+	card, err := os.ReadFile(demo.CardFile(dir))
+	if err != nil || !bytes.Contains(card, []byte(first.Card.Keys.Published)) {
+		t.Errorf("the card: %v %s", err, card)
+	}
+	if info, err := os.Stat(filepath.Join(dir, "demo.json")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the card can be read by others: %v", info.Mode())
+	}
+	first.Close()
+	second, err := start(dir, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c = &client.Client{Address: second.Card.Gateway, Key: first.Card.Keys.Published}
+	if a := get(t, c, "/notices/kept?fields=title"); a.Status != 200 {
+		t.Errorf("after the second start: %d %s", a.Status, a.Body)
+	}
+	second.Close()
+}

@@ -1,0 +1,93 @@
+package internal_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// mayImport says, for each room of the house, which other rooms it may enter.
+// Rooms below core are told apart by nothing: core may only enter core.
+var mayImport = map[string][]string{
+	"core":          {"core"},
+	"store/cluster": {},
+	"store":         {"core"},
+	"cache":         {"core"},
+	"origin":        {"core"},
+	"outbound":      {"core"},
+	"graphql":       {"core"},
+	"gateway":       {"core", "store", "cache", "origin", "outbound", "graphql"},
+	"client":        {"core", "store", "cache", "gateway"},
+	"server":        {"core", "store", "cache", "graphql", "gateway"},
+	"standin":       {"core", "outbound"},
+	"service":       {"core", "store", "store/cluster", "cache", "origin", "outbound", "gateway", "server"},
+	"demo":          {"core", "store", "origin", "outbound", "gateway", "client", "server", "service", "standin"},
+	"cli":           {"core", "store", "cache", "origin", "outbound", "client", "server", "service", "demo"},
+	"testkit":       {"core", "store", "store/cluster"},
+}
+
+// pureOnly are the standard packages that the computation has no business with.
+var pureOnly = []string{"os", "os/exec", "net", "database/sql", "log", "log/slog", "sync/atomic"}
+
+// mayUse are exceptions to pureOnly, with their reason: net/http for its
+// Header type alone, sync for an index that many use at once.
+var mayUse = map[string][]string{"event": {"net/http"}, "depend": {"sync"}}
+
+func TestImportsFollowTheArrows(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := dec.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		path := strings.TrimPrefix(p.ImportPath, "ubiquon/internal/")
+		here := room(path)
+		if here == "" {
+			continue
+		}
+		allowed, known := mayImport[here]
+		if !known {
+			t.Errorf("%s is a room that has no arrows yet; add it to mayImport", path)
+			continue
+		}
+		seen++
+		for _, i := range p.Imports {
+			if other, ours := strings.CutPrefix(i, "ubiquon/internal/"); ours {
+				if to := room(other); to != here && !slices.Contains(allowed, to) {
+					t.Errorf("%s must not import %s", path, other)
+				}
+			}
+			if here == "core" && (slices.Contains(pureOnly, i) || i == "net/http" || i == "sync") && !slices.Contains(mayUse[strings.TrimPrefix(path, "core/")], i) {
+				t.Errorf("%s computes, and must not import %s", path, i)
+			}
+		}
+	}
+	if seen < 15 {
+		t.Errorf("only %d rooms were looked at", seen)
+	}
+}
+
+// room is the part of a path that has arrows.
+func room(path string) string {
+	if path == "store/cluster" {
+		return path
+	}
+	first, _, _ := strings.Cut(path, "/")
+	if strings.HasPrefix(path, "ubiquon") {
+		return ""
+	}
+	return first
+}
