@@ -335,7 +335,7 @@ func (c *compiler) pick(f merged, t *model.Type) query.Pick {
 		return query.Pick{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
 	}
 	field := t.Field(f.Name)
-	p.Several = field.Several
+	p.Several, p.Text = field.Several, query.IsText(field)
 	switch field.Kind {
 	case model.Prose, model.File, model.Money:
 		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, pascal(string(field.Kind)))
@@ -360,7 +360,7 @@ func (c *compiler) pick(f merged, t *model.Type) query.Pick {
 func (c *compiler) parts(set ast.SelectionSet, typ string) []query.Part {
 	var out []query.Part
 	for _, f := range c.collect(set, typ) {
-		part := query.Part{As: f.Alias, Name: f.Name}
+		part := query.PartOf(f.Alias, f.Name)
 		if f.Name == "__typename" {
 			part.Constant = typ
 		}

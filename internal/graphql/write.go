@@ -61,7 +61,7 @@ func writeConnection(b *bytes.Buffer, shape []connectionPart, typ string, root *
 					case "__typename":
 						quoted(b, typ+"Edge")
 					case "cursor":
-						quoted(b, root.Cursor(res.Last[i]))
+						quoted(b, root.Cursor(row.Position()))
 					case "node":
 						query.WriteObject(b, root.Selection.Picks[e.first:e.end], e.first, row)
 					}
@@ -82,9 +82,9 @@ func writeConnection(b *bytes.Buffer, shape []connectionPart, typ string, root *
 				case n == 0:
 					b.WriteString("null")
 				case e.name == "startCursor":
-					quoted(b, root.Cursor(res.Last[0]))
+					quoted(b, root.Cursor(res.Rows[0].Position()))
 				case e.name == "endCursor":
-					quoted(b, root.Cursor(res.Last[n-1]))
+					quoted(b, root.Cursor(res.Rows[n-1].Position()))
 				}
 			})
 		}

@@ -48,7 +48,10 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		s.schema(w, r, key, edition)
 		return
 	}
-	text := edition + " " + r.URL.RequestURI() + " " + r.Header.Get("Accept-Language")
+	text := r.RequestURI
+	if l := r.Header.Get("Accept-Language"); l != "" {
+		text += " " + l
+	}
 	s.answer(w, r, key, edition, begin, func() (*gateway.Plan, error) {
 		return s.g.Plan(text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
 			return planREST(m, edition, rest, r)
@@ -100,7 +103,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key,
 	h["Cache-Status"] = cacheStatus[a.Outcome]
 	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
 	took := time.Since(begin)
-	h["Server-Timing"] = []string{"all;dur=" + strconv.FormatFloat(float64(took.Microseconds())/1000, 'f', -1, 64)}
+	h["Server-Timing"] = []string{timing(took)}
 	s.metrics.count(a.Outcome, took)
 	if a.Status == http.StatusOK && matches(r.Header.Get("If-None-Match"), a.ETag) {
 		delete(h, "Content-Length")
@@ -112,6 +115,15 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key,
 		// The reader may be gone; nothing can be done about that.
 		_, _ = w.Write(a.Body)
 	}
+}
+
+// timing writes a Server-Timing value, in milliseconds with three digits.
+func timing(took time.Duration) string {
+	us := max(0, took.Microseconds())
+	b := append(make([]byte, 0, 24), "all;dur="...)
+	b = strconv.AppendInt(b, us/1000, 10)
+	b = append(b, '.', byte('0'+us/100%10), byte('0'+us/10%10), byte('0'+us%10))
+	return string(b)
 }
 
 // cacheStatus spells outcomes as RFC 9211 does.

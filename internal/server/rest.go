@@ -197,6 +197,7 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 		out.Header[name] = v
 	}
 	var b bytes.Buffer
+	b.Grow(512 * (1 + len(found.Rows)))
 	if root.By == query.ByList {
 		next := writeList(&b, root, found)
 		if next != "" {
@@ -237,8 +238,8 @@ func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult) (next
 		Prev  *string `json:"prev"`
 		Total *int    `json:"total,omitempty"`
 	}{Limit: root.Limit}
-	if found.More && len(found.Last) > 0 {
-		next = root.Cursor(found.Last[len(found.Last)-1])
+	if n := len(found.Rows); found.More && n > 0 {
+		next = root.Cursor(found.Rows[n-1].Position())
 		w.Next = &next
 	}
 	if root.Count {

@@ -40,7 +40,6 @@ func New(o Options) *Server {
 		s.log = slog.New(slog.DiscardHandler)
 	}
 	r := s.mux
-	r.HandleFunc("/content/{environment}/{edition}/*", s.content)
 	r.Post("/hooks/{origin}", s.hook)
 	r.Route("/control/v1", s.control)
 	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)
@@ -70,6 +69,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			writeProblem(w, problem{Kind: "internal", Status: http.StatusInternalServerError, Detail: "something went wrong here; the log has more"})
 		}
 	}()
+	if strings.HasPrefix(r.URL.Path, "/content/") {
+		// Reads are most of what comes, and find their way by themselves.
+		s.content(w, r)
+		return
+	}
 	s.mux.ServeHTTP(w, r)
 }
 

@@ -199,7 +199,7 @@ func (s *Store) lockEntries(ctx context.Context, conn *pgxpool.Conn, version int
 			return ErrModelMoved
 		}
 		return nil
-	}, `select model_version from environment where name = $1`, s.Environment)
+	}, `select model_version from head where environment = $1`, s.Environment)
 	b.query(func(r pgx.Rows) error {
 		var id string
 		var number int
@@ -422,9 +422,9 @@ func (w *writes) document(edition string, d content.Document) error {
 func (s *Store) finish(ctx context.Context, conn *pgxpool.Conn, w *writes) (Applied, error) {
 	var b batch
 	if w.model != nil {
-		b.exec(`insert into environment (name, model, model_version) values ($1, $2, 1)
-			on conflict (name) do update set model = excluded.model, model_version = environment.model_version + 1`, s.Environment, w.model)
-		b.exec(`insert into head (environment, sequence, commit, at) values ($1, 0, 0, clock_timestamp()) on conflict do nothing`, s.Environment)
+		b.exec(`insert into environment (name, model) values ($1, $2) on conflict (name) do update set model = excluded.model`, s.Environment, w.model)
+		b.exec(`insert into head (environment, sequence, commit, at, model_version) values ($1, 0, 0, clock_timestamp(), 1)
+			on conflict (environment) do update set model_version = head.model_version + 1`, s.Environment)
 	}
 	if w.deleteAll {
 		b.exec(`delete from document where environment = $1`, s.Environment)

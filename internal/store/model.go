@@ -19,7 +19,7 @@ import (
 func (s *Store) Model(ctx context.Context) (*model.Model, int64, error) {
 	var src []byte
 	var version int64
-	err := s.Pool.QueryRow(ctx, `select model, model_version from environment where name = $1`, s.Environment).Scan(&src, &version)
+	err := s.Pool.QueryRow(ctx, `select e.model, h.model_version from environment e join head h on h.environment = e.name where e.name = $1`, s.Environment).Scan(&src, &version)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, 0, fmt.Errorf("environment %s: %w", s.Environment, ErrNotFound)
 	}

@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"strconv"
 	"strings"
 
@@ -18,19 +16,28 @@ import (
 // was compiled with; another version in the database gives ErrModelMoved.
 //
 // Every selection is one statement, however many entries it is for, and all
-// statements of one depth travel together.
+// statements of one depth travel together. A query that is one statement anyhow
+// needs no transaction around it to see one snapshot.
 func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query.Result, error) {
 	res := &query.Result{Roots: make([]query.RootResult, len(q.Roots))}
+	var all []statement
+	deeper := false
+	for i := range q.Roots {
+		all = append(all, s.rootStatements(q, i, &res.Roots[i])...)
+		deeper = deeper || hasLinks(&q.Roots[i].Selection)
+	}
+	if len(all) == 1 && !deeper {
+		if found, err := s.readAtOnce(ctx, all[0], res); err != nil || found {
+			return checked(res, version, err)
+		}
+	}
 	err := s.inBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b batch
 		b.exec(`begin isolation level repeatable read read only`)
 		b.query(func(r pgx.Rows) error { return r.Scan(&res.Sequence, &res.ModelVersion) },
-			`select h.sequence, e.model_version from head h join environment e on e.name = h.environment where h.environment = $1`, s.Environment)
-		var next []*linkRead
-		deeper := false
-		for i := range q.Roots {
-			s.queueRoot(&b, q, i, res)
-			deeper = deeper || hasLinks(&q.Roots[i].Selection)
+			`select sequence, model_version from head where environment = $1`, s.Environment)
+		for _, st := range all {
+			st.queue(&b)
 		}
 		if !deeper {
 			b.exec(`commit`)
@@ -41,6 +48,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		if int64(res.ModelVersion) != version {
 			return ErrModelMoved
 		}
+		var next []*linkRead
 		for i := range q.Roots {
 			next = collectLinks(next, q.Roots[i].Locale, &q.Roots[i].Selection, res.Roots[i].Rows)
 		}
@@ -48,7 +56,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 			var b batch
 			deeper = false
 			for _, l := range next {
-				s.queueLink(&b, q.Edition, l)
+				s.linkStatement(q.Edition, l).queue(&b)
 				deeper = deeper || hasLinks(l.selection)
 			}
 			if !deeper {
@@ -66,10 +74,58 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		}
 		return nil
 	})
+	return checked(res, version, err)
+}
+
+func checked(res *query.Result, version int64, err error) (*query.Result, error) {
+	if err == nil && int64(res.ModelVersion) != version {
+		err = ErrModelMoved
+	}
 	if err != nil {
 		return nil, err
 	}
 	return res, nil
+}
+
+// statement is a select whose rows go to each, as they come from the wire.
+type statement struct {
+	columns string // between select and from
+	rest    string // from and what follows
+	args    []any
+	each    func(raw [][]byte) error
+}
+
+func (st statement) queue(b *batch) {
+	b.query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, "select "+st.columns+st.rest, st.args...)
+}
+
+// readAtOnce runs a statement that brings the head of the log and the model's
+// version along with its rows. Without rows it brings nothing: then found is
+// false, and the statement is run again beside one that asks for the head.
+func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
+	rows, err := s.Pool.Query(ctx, "select "+st.columns+", (select sequence || ' ' || model_version from head where environment = $1)"+st.rest, st.args...)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		raw := rows.RawValues()
+		n := len(raw) - 1
+		if !found {
+			found = true
+			sequence, version, _ := strings.Cut(string(raw[n]), " ")
+			if res.Sequence, err = strconv.ParseInt(sequence, 10, 64); err != nil {
+				return true, err
+			}
+			if res.ModelVersion, err = strconv.Atoi(version); err != nil {
+				return true, err
+			}
+		}
+		if err := st.each(raw[:n]); err != nil {
+			return true, err
+		}
+	}
+	return found, rows.Err()
 }
 
 // reader turns the columns of a statement into rows of a selection. It takes the
@@ -77,65 +133,83 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 // matters whether they are null.
 type reader struct {
 	columns []string
-	// cells says, for each pick, how many columns it has, the first being first.
-	cells []int
-	first int
+	// cells says, for each pick, which columns it has.
+	cells [][]int
+	keys  []int // the columns of a list's sort values
 	sel   *query.Selection
 }
 
+// column returns the place of an expression among the columns, adding it if it
+// is not there yet.
+func (r *reader) column(expression string) int {
+	for i, c := range r.columns {
+		if c == expression {
+			return i
+		}
+	}
+	r.columns = append(r.columns, expression)
+	return len(r.columns) - 1
+}
+
+func member(of, name string, bare bool) string {
+	if bare {
+		return of + " ->> " + quote(name)
+	}
+	return of + " -> " + quote(name)
+}
+
 func newReader(sel *query.Selection) *reader {
-	r := &reader{columns: []string{"entry", "type"}, sel: sel}
-	r.first = len(r.columns)
-	r.cells = make([]int, len(sel.Picks))
+	r := &reader{columns: []string{"entry", "type"}, sel: sel, cells: make([][]int, len(sel.Picks))}
 	for i := range sel.Picks {
 		p := &sel.Picks[i]
 		whole, members := p.Columns()
-		from := "fields -> " + quote(p.Field)
-		switch {
-		case whole:
-			r.columns = append(r.columns, from)
-			r.cells[i] = 1
+		if whole {
+			r.cells[i] = []int{r.column(member("fields", p.Field, p.Text))}
 			continue
-		case p.Kind == query.PickParts:
+		}
+		from := "about"
+		if p.Kind == query.PickParts {
+			from = "fields -> " + quote(p.Field)
 			// The first cell tells whether there is an object at all.
-			r.columns = append(r.columns, "case when fields ? "+quote(p.Field)+" then true end")
-			r.cells[i]++
-		case p.Kind == query.PickAbout:
-			from = "about"
+			r.cells[i] = append(r.cells[i], r.column("case when fields ? "+quote(p.Field)+" then true end"))
 		}
 		for _, m := range members {
-			r.columns = append(r.columns, from+" -> "+quote(m))
-			r.cells[i]++
+			r.cells[i] = append(r.cells[i], r.column(member(from, m.Name, m.Text)))
 		}
 	}
 	return r
 }
 
-func (r *reader) row(rows pgx.Rows) *query.Row {
-	raw := rows.RawValues()
-	// One copy for the whole row: RawValues is only good until the next one.
-	size := 0
+func (r *reader) row(raw [][]byte) *query.Row {
+	// One copy for the whole row: what came is only good until the next one.
+	size, cells := 0, 0
 	for _, v := range raw[:len(r.columns)] {
 		size += len(v)
 	}
+	for _, c := range r.cells {
+		cells += len(c)
+	}
 	arena := make([]byte, 0, size)
-	keep := func(v []byte) []byte {
-		if v == nil {
-			return nil
+	kept := make([][]byte, len(r.columns))
+	for i, v := range raw[:len(r.columns)] {
+		if v != nil {
+			start := len(arena)
+			arena = append(arena, v...)
+			kept[i] = arena[start:len(arena):len(arena)]
 		}
-		start := len(arena)
-		arena = append(arena, v...)
-		return arena[start:len(arena):len(arena)]
 	}
-	out := &query.Row{ID: string(raw[0]), Type: string(raw[1]), Cells: make([][][]byte, len(r.cells))}
-	flat := make([][]byte, len(r.columns)-r.first)
-	for i := range flat {
-		flat[i] = keep(raw[r.first+i])
+	out := &query.Row{ID: string(kept[0]), Type: string(kept[1]), Cells: make([][][]byte, len(r.cells))}
+	flat := make([][]byte, 0, cells+len(r.keys))
+	for _, c := range r.keys {
+		flat = append(flat, kept[c])
 	}
-	at := 0
-	for i, n := range r.cells {
-		out.Cells[i] = flat[at : at+n : at+n]
-		at += n
+	out.Keys = flat[:len(r.keys):len(r.keys)]
+	for i, columns := range r.cells {
+		start := len(flat)
+		for _, c := range columns {
+			flat = append(flat, kept[c])
+		}
+		out.Cells[i] = flat[start:len(flat):len(flat)]
 		if p := &r.sel.Picks[i]; p.Kind == query.PickLink {
 			if out.Asked == nil {
 				out.Asked, out.Linked = make([][]string, len(r.cells)), make([][]*query.Row, len(r.cells))
@@ -159,28 +233,25 @@ func ids(src []byte) []string {
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// sortColumn returns the SQL of a sort's value, and the type of a parameter
-// that is compared with it.
-func sortColumn(s query.Sort) (expression, json, cast string) {
-	switch s.By {
-	case "about.published":
-		return "published", "about -> 'published'", "timestamptz"
-	case "about.firstPublished":
-		return "first_published", "about -> 'firstPublished'", "timestamptz"
-	case "about.updated":
-		return "updated", "about -> 'updated'", "timestamptz"
+// sortColumn returns the SQL of a sort's value, that of the same value as text,
+// and the type that the text is cast to when it is compared.
+func sortColumn(s query.Sort) (expression, asText, cast string) {
+	if name, ok := strings.CutPrefix(s.By, "about."); ok {
+		column := map[string]string{"published": "published", "firstPublished": "first_published", "updated": "updated"}[name]
+		return column, member("about", name, true), "timestamptz"
 	}
-	name := quote(s.By)
+	asText = member("fields", s.By, true)
 	switch s.Kind {
 	case model.Integer:
-		return "(fields ->> " + name + ")::bigint", "fields -> " + name, "bigint"
+		return "(" + asText + ")::bigint", asText, "bigint"
 	case model.Money:
-		return "(fields -> " + name + " ->> 'amount')::bigint", "fields -> " + name + " -> 'amount'", "bigint"
+		asText = member(member("fields", s.By, false), "amount", true)
+		return "(" + asText + ")::bigint", asText, "bigint"
 	case model.Boolean:
-		return "(fields ->> " + name + ")::boolean", "fields -> " + name, "boolean"
+		return "(" + asText + ")::boolean", asText, "boolean"
 	}
 	// Text compares by its bytes, here and everywhere.
-	return "(fields ->> " + name + `) collate "C"`, "fields -> " + name, "text"
+	return "(" + asText + `) collate "C"`, asText, "text"
 }
 
 // params collects a statement's arguments.
@@ -195,72 +266,64 @@ func (p *params) add(v any, cast string) string {
 	return n
 }
 
-func (s *Store) queueRoot(b *batch, q *query.Query, i int, res *query.Result) {
-	root, out := &q.Roots[i], &res.Roots[i]
+// rootStatements returns what answers a root: one statement, and before it
+// another one if the list is to be counted. The environment is the first
+// argument of each.
+func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []statement {
+	root := &q.Roots[i]
 	r := newReader(&root.Selection)
 	var args params
-	where := "environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "") + " and locale = " + args.add(root.Locale, "")
+	where := " from document where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "") + " and locale = " + args.add(root.Locale, "")
 	if root.Type != "" {
 		where += " and type = " + args.add(root.Type, "")
 	}
-	one := func(rows pgx.Rows) error {
-		out.Rows = append(out.Rows, r.row(rows))
+	one := func(raw [][]byte) error {
+		out.Rows = append(out.Rows, r.row(raw))
 		return nil
 	}
-	from := " from document where "
-	columns := strings.Join(r.columns, ", ")
 	switch root.By {
 	case query.BySlug:
-		b.query(one, "select "+columns+from+where+" and slug = "+args.add(root.Value, ""), args...)
+		where += " and slug = " + args.add(root.Value, "")
 	case query.ByID:
-		b.query(one, "select "+columns+from+where+" and entry = "+args.add(root.Value, ""), args...)
+		where += " and entry = " + args.add(root.Value, "")
 	case query.BySingle:
-		b.query(one, "select "+columns+from+where+" order by entry limit 1", args...)
+		where += " order by entry limit 1"
 	case query.ByList:
-		if root.Count {
-			counting := args[:len(args):len(args)]
-			b.query(func(rows pgx.Rows) error {
-				n, err := strconv.Atoi(string(rows.RawValues()[0]))
-				out.Total = n
-				return err
-			}, "select count(*)::text"+from+where, counting...)
-		}
-		var order []string
-		var keys []string
-		for _, by := range root.Sort {
-			expression, asJSON, _ := sortColumn(by)
-			direction := ""
-			if by.Descending {
-				direction = " desc"
-			}
-			order = append(order, expression+direction+" nulls last")
-			keys = append(keys, asJSON)
-		}
-		if root.After != nil {
-			where += " and (" + behind(&args, root) + ")"
-		}
-		text := "select " + columns
-		if len(keys) > 0 {
-			text += ", " + strings.Join(keys, ", ")
-		}
-		text += from + where + " order by " + strings.Join(append(order, "entry"), ", ") + " limit " + args.add(root.Limit+1, "bigint")
-		b.query(func(rows pgx.Rows) error {
-			if len(out.Rows) == root.Limit {
-				out.More = true
-				return nil
-			}
-			row := r.row(rows)
-			at := query.Position{ID: row.ID, Values: make([]json.RawMessage, len(keys))}
-			for k, v := range rows.RawValues()[len(r.columns):] {
-				at.Values[k] = json.RawMessage("null")
-				if v != nil {
-					at.Values[k] = append(json.RawMessage(nil), v...)
-				}
-			}
-			out.Rows, out.Last = append(out.Rows, row), append(out.Last, at)
-			return nil
-		}, text, args...)
+		return listStatements(root, r, out, where, args)
 	}
+	return []statement{{strings.Join(r.columns, ", "), where, args, one}}
+}
+
+func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args params) []statement {
+	var all []statement
+	if root.Count {
+		all = append(all, statement{"count(*)::text", where, args[:len(args):len(args)], func(raw [][]byte) (err error) {
+			out.Total, err = strconv.Atoi(string(raw[0]))
+			return err
+		}})
+	}
+	var order []string
+	r.keys = make([]int, len(root.Sort))
+	for i, by := range root.Sort {
+		expression, asText, _ := sortColumn(by)
+		if by.Descending {
+			expression += " desc"
+		}
+		order = append(order, expression+" nulls last")
+		r.keys[i] = r.column(asText)
+	}
+	if root.After != nil {
+		where += " and (" + behind(&args, root) + ")"
+	}
+	where += " order by " + strings.Join(append(order, "entry"), ", ") + " limit " + args.add(root.Limit+1, "bigint")
+	return append(all, statement{strings.Join(r.columns, ", "), where, args, func(raw [][]byte) error {
+		if len(out.Rows) == root.Limit {
+			out.More = true
+			return nil
+		}
+		out.Rows = append(out.Rows, r.row(raw))
+		return nil
+	}})
 }
 
 // behind is the condition that a row comes after the root's cursor, in the
@@ -270,14 +333,13 @@ func behind(args *params, root *query.Root) string {
 	var equal []string
 	for i, by := range root.Sort {
 		expression, _, cast := sortColumn(by)
-		var v any
-		_ = json.Unmarshal(root.After.Values[i], &v) // checked when the cursor was read
+		v := root.After.Values[i]
 		if v == nil {
 			// Nothing comes behind the entries without a value but more of them.
 			equal = append(equal, expression+" is null")
 			continue
 		}
-		p := args.add(fmt.Sprint(plainNumber(v)), "text") + "::" + cast
+		p := args.add(*v, "text") + "::" + cast
 		sign := " > "
 		if by.Descending {
 			sign = " < "
@@ -288,13 +350,6 @@ func behind(args *params, root *query.Root) string {
 	}
 	last := strings.Join(append(equal, "entry > "+args.add(root.After.ID, "text")), " and ")
 	return strings.Join(append(either, last), " or ")
-}
-
-func plainNumber(v any) any {
-	if f, ok := v.(float64); ok {
-		return strconv.FormatInt(int64(f), 10)
-	}
-	return v
 }
 
 func hasLinks(sel *query.Selection) bool {
@@ -344,7 +399,7 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-func (s *Store) queueLink(b *batch, edition string, l *linkRead) {
+func (s *Store) linkStatement(edition string, l *linkRead) statement {
 	var wanted []string
 	for _, p := range l.parents {
 		for _, id := range p.Asked[l.pick] {
@@ -355,12 +410,12 @@ func (s *Store) queueLink(b *batch, edition string, l *linkRead) {
 		}
 	}
 	r := newReader(l.selection)
-	b.query(func(rows pgx.Rows) error {
-		row := r.row(rows)
-		l.found[row.ID] = row
-		return nil
-	}, "select "+strings.Join(r.columns, ", ")+" from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
-		s.Environment, edition, l.locale, wanted, l.types)
+	return statement{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
+		[]any{s.Environment, edition, l.locale, wanted, l.types}, func(raw [][]byte) error {
+			row := r.row(raw)
+			l.found[row.ID] = row
+			return nil
+		}}
 }
 
 // attach hangs the entries found below the rows that refer to them, in the

@@ -56,6 +56,9 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		cfg.MaxConns = 16
 	}
 	cfg.ConnConfig.RuntimeParams["application_name"] = "ubiquon"
+	// A statement is planned once for a connection, not at every execution: the
+	// way to the documents is the same index whatever the parameters are.
+	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

@@ -257,8 +257,8 @@ func TestListsSortAndPageStably(t *testing.T) {
 			if !res.Roots[0].More {
 				break
 			}
-			last := res.Roots[0].Last
-			if root.After, err = root.ParseCursor("after", root.Cursor(last[len(last)-1])); err != nil {
+			last := res.Roots[0].Rows
+			if root.After, err = root.ParseCursor("after", root.Cursor(last[len(last)-1].Position())); err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
 		}

@@ -133,14 +133,14 @@ func fieldsOf(types []*model.Type) []typedField {
 func parts(names []string) []Part {
 	out := make([]Part, len(names))
 	for i, n := range names {
-		out[i] = Part{As: n, Name: n}
+		out[i] = PartOf(n, n)
 	}
 	return out
 }
 
 // plainPick takes a field as a read gets it that says nothing more about it.
 func plainPick(m *model.Model, f *model.Field, on []string) Pick {
-	p := Pick{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.Several, On: on}
+	p := Pick{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.Several, Text: IsText(f), On: on}
 	switch f.Kind {
 	case model.Prose:
 		p.Kind, p.Parts = PickParts, parts([]string{"html"})
@@ -151,7 +151,7 @@ func plainPick(m *model.Model, f *model.Field, on []string) Pick {
 		p.Link = &Selection{Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}}}
 		for _, tf := range fieldsOf(lookUp(m, f.Types)) {
 			if tf.field.Kind == model.Slug && tf.field.Name == "slug" {
-				p.Link.Picks = append(p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, On: tf.on})
+				p.Link.Picks = append(p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on})
 			}
 		}
 	}

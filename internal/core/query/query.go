@@ -86,7 +86,9 @@ type Pick struct {
 	// On lists the types that the pick is for; none means every type.
 	On      []string `json:"on,omitempty"`
 	Several bool     `json:"several,omitempty"`
-	Parts   []Part   `json:"parts,omitempty"`
+	// Text says that the value is a single text: the store fetches it bare.
+	Text  bool   `json:"text,omitempty"`
+	Parts []Part `json:"parts,omitempty"`
 	// Names replaces values by other words: a choice's labels, an enum's names.
 	Names map[string]string `json:"names,omitempty"`
 	// Types are those that a link may lead to.
@@ -94,11 +96,31 @@ type Pick struct {
 	Link  *Selection `json:"link,omitempty"`
 }
 
-// Part is one member of an object. Constant, where given, is its value.
+// Part is one member of an object. Constant, where given, is its value. Text is
+// as in Pick.
 type Part struct {
 	As       string `json:"as"`
 	Name     string `json:"name"`
 	Constant string `json:"constant,omitempty"`
+	Text     bool   `json:"text,omitempty"`
+}
+
+// textParts are the members, of whatever object, that are single texts.
+var textParts = []string{"html", "inline", "commonmark", "plain", "url", "alt", "mediaType", "currency",
+	"type", "locale", "firstPublished", "published", "updated", "path"}
+
+// PartOf returns the part of that name.
+func PartOf(as, name string) Part {
+	return Part{As: as, Name: name, Text: slices.Contains(textParts, name)}
+}
+
+// IsText tells whether a field's value is a single text.
+func IsText(f *model.Field) bool {
+	switch f.Kind {
+	case model.Text, model.Slug, model.Choice, model.Date, model.DateTime:
+		return !f.Several
+	}
+	return false
 }
 
 // Result is the answer to a Query.
@@ -114,26 +136,40 @@ type RootResult struct {
 	Rows  []*Row
 	More  bool // a list goes on behind the last row
 	Total int  // only if counted
-	// Last is the place behind each row, for cursors; lists only.
-	Last []Position
 }
 
 // Row is one entry of a result.
 type Row struct {
 	ID, Type string
-	// Cells holds, for each pick, the JSON of each column that it asked for (see
-	// Columns); nil stands for no value.
+	// Cells holds, for each pick, what each column that it asked for came to (see
+	// Columns): JSON, or the bare text; nil stands for no value.
 	Cells [][][]byte
+	// Keys are the values that the row's list is sorted by, as texts; nil stands
+	// for no value.
+	Keys [][]byte
 	// Asked holds, for each link pick, the ids that it leads to, in order.
 	Asked [][]string
 	// Linked holds the entries found for them, in the same order.
 	Linked [][]*Row
 }
 
-// Position is a place in a sorted list: the sort values and the id of an entry.
+// Position is a place in a sorted list: the sort values, as texts, and the id of
+// an entry; nil stands for no value.
 type Position struct {
-	Values []json.RawMessage `json:"values"`
-	ID     string            `json:"id"`
+	Values []*string `json:"values"`
+	ID     string    `json:"id"`
+}
+
+// Position is the row's place in its list.
+func (r *Row) Position() Position {
+	at := Position{ID: r.ID, Values: make([]*string, len(r.Keys))}
+	for i, k := range r.Keys {
+		if k != nil {
+			text := string(k)
+			at.Values[i] = &text
+		}
+	}
+	return at
 }
 
 // Error is a read that cannot be compiled. It names the parameter that is
@@ -243,24 +279,25 @@ func (s *Selection) reads() []string {
 func Dependencies(q *Query, r *Result) *depend.Set {
 	set := &depend.Set{Edition: q.Edition}
 	seen := map[string]bool{}
-	var add func(locale string, s *Selection, reads []string, rows []*Row)
-	add = func(locale string, s *Selection, reads []string, rows []*Row) {
+	linked := false // only then can the same document have been read twice
+	var add func(locale string, s *Selection, read []string, rows []*Row)
+	add = func(locale string, s *Selection, read []string, rows []*Row) {
 		if len(rows) == 0 {
 			return
 		}
-		linked := make([][]string, len(s.Picks))
+		below := make([][]string, len(s.Picks))
 		for i := range s.Picks {
 			if s.Picks[i].Link != nil {
-				linked[i] = s.Picks[i].Link.reads()
+				linked, below[i] = true, s.Picks[i].Link.reads()
 			}
 		}
 		for _, row := range rows {
-			set.Entries = append(set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: reads})
+			set.Entries = append(set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
 			for i := range s.Picks {
 				if s.Picks[i].Link == nil || row.Asked[i] == nil {
 					continue
 				}
-				add(locale, s.Picks[i].Link, linked[i], row.Linked[i])
+				add(locale, s.Picks[i].Link, below[i], row.Linked[i])
 				found := 0
 				for _, id := range row.Asked[i] {
 					if found < len(row.Linked[i]) && row.Linked[i][found].ID == id {
@@ -291,7 +328,9 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 			}
 		}
 	}
-	set.Entries = mergeEntries(set.Entries)
+	if linked || len(q.Roots) > 1 {
+		set.Entries = mergeEntries(set.Entries)
+	}
 	return set
 }
 

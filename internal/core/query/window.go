@@ -5,7 +5,9 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
@@ -94,22 +96,21 @@ func (r *Root) ParseCursor(parameter, text string) (*Position, error) {
 	return &in.Position, nil
 }
 
-func fits(kind model.Kind, src json.RawMessage) bool {
-	var v any
-	if json.Unmarshal(src, &v) != nil {
-		return false
-	}
-	switch x := v.(type) {
-	case nil:
+// fits tells whether the text can be a value of the kind.
+func fits(kind model.Kind, v *string) bool {
+	if v == nil {
 		return true
-	case float64:
-		return (kind == model.Integer || kind == model.Money) && x == float64(int64(x))
-	case bool:
-		return kind == model.Boolean
-	case string:
-		return kind != model.Integer && kind != model.Money && kind != model.Boolean && !strings.ContainsRune(x, 0)
 	}
-	return false
+	var err error
+	switch kind {
+	case model.Integer, model.Money:
+		_, err = strconv.ParseInt(*v, 10, 64)
+	case model.Boolean:
+		_, err = strconv.ParseBool(*v)
+	case model.DateTime:
+		_, err = time.Parse(time.RFC3339, *v)
+	}
+	return err == nil && !strings.ContainsRune(*v, 0)
 }
 
 func (r *Root) listMark() string {

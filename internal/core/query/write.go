@@ -9,7 +9,7 @@ import (
 // Columns says what the store fetches for a pick: the members of the object,
 // the whole value, or nothing. Whole is also what an object that comes in a
 // list is fetched as.
-func (p *Pick) Columns() (whole bool, members []string) {
+func (p *Pick) Columns() (whole bool, members []Part) {
 	switch p.Kind {
 	case PickValue, PickLink:
 		return true, nil
@@ -17,17 +17,21 @@ func (p *Pick) Columns() (whole bool, members []string) {
 		if p.Several {
 			return true, nil
 		}
-		for _, part := range p.Parts {
-			members = append(members, part.Name)
-		}
+		members = p.members()
 	case PickAbout:
-		for _, part := range p.Parts {
-			if part.Constant == "" {
-				members = append(members, part.Name)
-			}
-		}
+		members = p.members()
 	}
 	return false, members
+}
+
+func (p *Pick) members() []Part {
+	var out []Part
+	for _, part := range p.Parts {
+		if part.Constant == "" {
+			out = append(out, part)
+		}
+	}
+	return out
 }
 
 // WriteObject lays a row out as a JSON object of the picks, which are some
@@ -95,6 +99,10 @@ func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
 		b.WriteString("[]")
 	case src == nil:
 		b.WriteString("null")
+	case p.Text && p.Names == nil:
+		writeText(b, src)
+	case p.Text:
+		writeNamed(b, p.Names, string(src))
 	case p.Names == nil:
 		b.Write(src)
 	case p.Several:
@@ -108,10 +116,6 @@ func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
 			writeNamed(b, p.Names, v)
 		}
 		b.WriteByte(']')
-	default:
-		var v string
-		_ = json.Unmarshal(src, &v) // stored by us: an option
-		writeNamed(b, p.Names, v)
 	}
 }
 
@@ -136,9 +140,12 @@ func writeParts(b *bytes.Buffer, parts []Part, cells [][]byte) {
 			writeString(b, part.Constant)
 			continue
 		}
-		if cells[next] == nil {
+		switch {
+		case cells[next] == nil:
 			b.WriteString("null")
-		} else {
+		case part.Text:
+			writeText(b, cells[next])
+		default:
 			b.Write(cells[next])
 		}
 		next++
@@ -156,13 +163,15 @@ func writePartsList(b *bytes.Buffer, parts []Part, src []byte) {
 		if i > 0 {
 			b.WriteByte(',')
 		}
+		// These come as JSON, texts included.
+		asJSON := slices.Clone(parts)
 		var cells [][]byte
-		for _, part := range parts {
-			if part.Constant == "" {
-				cells = append(cells, o[part.Name])
+		for i := range asJSON {
+			if asJSON[i].Text = false; asJSON[i].Constant == "" {
+				cells = append(cells, o[asJSON[i].Name])
 			}
 		}
-		writeParts(b, parts, cells)
+		writeParts(b, asJSON, cells)
 	}
 	b.WriteByte(']')
 }
@@ -173,7 +182,23 @@ func writeName(b *bytes.Buffer, name string) {
 	b.WriteString(`":`)
 }
 
-func writeString(b *bytes.Buffer, s string) {
+func writeString(b *bytes.Buffer, s string) { writeText(b, []byte(s)) }
+
+// writeText writes a JSON string. Most texts need no escaping; those that do go
+// the long way.
+func writeText(b *bytes.Buffer, s []byte) {
+	for _, c := range s {
+		if c < ' ' || c == '"' || c == '\\' || c == 0xe2 { // 0xe2 begins U+2028, which JSON in scripts cannot have
+			writeEscaped(b, string(s))
+			return
+		}
+	}
+	b.WriteByte('"')
+	b.Write(s)
+	b.WriteByte('"')
+}
+
+func writeEscaped(b *bytes.Buffer, s string) {
 	enc := json.NewEncoder(b)
 	enc.SetEscapeHTML(false)
 	_ = enc.Encode(s) // text into a buffer cannot fail

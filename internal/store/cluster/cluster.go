@@ -34,6 +34,10 @@ type Cluster struct {
 	cmd  *exec.Cmd
 }
 
+// passwordFile holds the database's password. It is written last of all when
+// the data is made: without it the next start begins anew.
+const passwordFile = "ubiquon.password"
+
 // Options of Start.
 type Options struct {
 	// Dir holds everything; it is made if need be.
@@ -121,6 +125,25 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	return c, nil
 }
 
+// RunningURL is the URL of the server that somebody runs on the directory: for
+// looking into its database from outside.
+func RunningURL(dir string) (string, error) {
+	data := filepath.Join(dir, "postgres")
+	password, err := os.ReadFile(filepath.Join(data, passwordFile))
+	if err != nil {
+		return "", err
+	}
+	src, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+	if err != nil {
+		return "", err
+	}
+	lines := strings.Split(string(src), "\n")
+	if len(lines) < 4 {
+		return "", fmt.Errorf("no server runs on %s", dir)
+	}
+	return fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%s/ubiquon", strings.TrimSpace(string(password)), strings.TrimSpace(lines[3])), nil
+}
+
 // Stop ends the server, waiting for it.
 func (c *Cluster) Stop() {
 	if c.cmd == nil {
@@ -137,7 +160,7 @@ func (c *Cluster) Stop() {
 }
 
 func (c *Cluster) initialise(ctx context.Context, bin string, as *syscall.Credential, log *slog.Logger) (password string, err error) {
-	secret := filepath.Join(c.Dir, "ubiquon.password")
+	secret := filepath.Join(c.Dir, passwordFile)
 	if src, err := os.ReadFile(secret); err == nil {
 		return strings.TrimSpace(string(src)), nil
 	}
@@ -172,7 +195,6 @@ func (c *Cluster) initialise(ctx context.Context, bin string, as *syscall.Creden
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("initdb: %w\n%s", err, out)
 	}
-	// Written last: without it the next start begins anew.
 	return password, os.WriteFile(secret, []byte(password), 0o600)
 }
 

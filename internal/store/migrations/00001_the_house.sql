@@ -1,17 +1,18 @@
 -- +goose Up
 create table environment (
-    name          text primary key,
-    model         jsonb  not null,
-    model_version bigint not null
+    name  text primary key,
+    model jsonb not null
 );
 
 -- The head of the change log lives alone, so that writers meet here last and
--- only for as long as it takes to assign numbers.
+-- only for as long as it takes to assign numbers. The model's version is beside
+-- it, for both are the first thing that every read asks for.
 create table head (
     environment text primary key references environment,
-    sequence    bigint      not null,
-    commit      bigint      not null,
-    at          timestamptz not null
+    sequence      bigint      not null,
+    commit        bigint      not null,
+    at            timestamptz not null,
+    model_version bigint      not null
 ) with (fillfactor = 10);
 
 create table change (

@@ -1,0 +1,214 @@
+// Bench measures side by side, in one run: each line is a ratio against a
+// reference that does the same by hand, or a span of time. Figures are never
+// asserted; docs/performance.md says what they were.
+//
+//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness]
+package main
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"runtime/pprof"
+	"slices"
+	"strconv"
+	"time"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/demo"
+	"ubiquon/internal/store/cluster"
+)
+
+// yard is what the measurements share.
+type yard struct {
+	demo     *demo.Demo
+	database string
+	rounds   int
+	seconds  int
+}
+
+func main() {
+	y := yard{}
+	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
+	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
+	profile := flag.String("profile", "", "write a CPU profile of the whole run to this file")
+	flag.Parse()
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err == nil {
+			err = pprof.StartCPUProfile(f)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+			os.Exit(1)
+		}
+		defer pprof.StopCPUProfile()
+	}
+	if err := y.run(flag.Args()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func (y *yard) run(which []string) error {
+	if len(which) == 0 {
+		which = []string{"hit", "miss", "freshness"}
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer cancel()
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	y.demo, err = demo.Start(ctx, demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Reconcile: time.Hour})
+	if err != nil {
+		return err
+	}
+	defer y.demo.Close()
+	if y.database, err = cluster.RunningURL(dir); err != nil {
+		return err
+	}
+	for _, name := range which {
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness}[name]
+		if !ok {
+			return fmt.Errorf("there is no measurement %q; there are hit, miss and freshness", name)
+		}
+		fmt.Printf("\n%s\n", name)
+		if err := measure(ctx); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// reading is the list that hit and miss read: about 2 KB.
+const reading = "/content/main/published/notices?fields=title,slug,severity,validUntil,about(path)&sort=title&limit=20"
+
+func (y *yard) read(ctx context.Context) (*client.Answer, error) {
+	c := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
+	a, err := c.Do(ctx, http.MethodGet, reading, nil, nil)
+	if err == nil {
+		err = a.Err()
+	}
+	return a, err
+}
+
+// beside serves a handler for comparison and returns its address.
+func beside(h http.Handler) (address string, stop func(), err error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	s := &http.Server{Handler: h}
+	go s.Serve(l)
+	return "http://" + l.Addr().String(), func() { s.Close() }, nil
+}
+
+var perSecond = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
+var failures = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
+
+// load returns how many requests a second an address answers.
+func (y *yard) load(ctx context.Context, address string, headers ...string) (float64, error) {
+	args := []string{"-t1", "-c16", fmt.Sprintf("-d%ds", y.seconds), "-H", "Authorization: Bearer " + y.demo.Card.Keys.Published}
+	for _, h := range headers {
+		args = append(args, "-H", h)
+	}
+	out, err := exec.CommandContext(ctx, "wrk", append(args, address)...).Output()
+	if err != nil {
+		return 0, fmt.Errorf("wrk (apt-get install wrk): %w", err)
+	}
+	if bad := failures.Find(out); bad != nil {
+		return 0, fmt.Errorf("%s: %s", address, bad)
+	}
+	found := perSecond.FindSubmatch(out)
+	if found == nil {
+		return 0, fmt.Errorf("wrk says %s", out)
+	}
+	return strconv.ParseFloat(string(found[1]), 64)
+}
+
+// compare measures two addresses, alternating, and prints the ratio of their
+// medians.
+func (y *yard) compare(ctx context.Context, ours, reference string, headers ...string) error {
+	var a, b []float64
+	for range y.rounds {
+		for _, side := range []struct {
+			address string
+			into    *[]float64
+		}{{ours, &a}, {reference, &b}} {
+			n, err := y.load(ctx, side.address, headers...)
+			if err != nil {
+				return err
+			}
+			*side.into = append(*side.into, n)
+		}
+	}
+	slices.Sort(a)
+	slices.Sort(b)
+	x, z := a[len(a)/2], b[len(b)/2]
+	fmt.Printf("  ours %.0f/s (%.0f to %.0f), reference %.0f/s (%.0f to %.0f): ratio %.2f\n", x, a[0], a[len(a)-1], z, b[0], b[len(b)-1], x/z)
+	return nil
+}
+
+// hit compares a cached list with a bare handler that writes the same bytes
+// and headers.
+func (y *yard) hit(ctx context.Context) error {
+	if _, err := y.read(ctx); err != nil {
+		return err
+	}
+	a, err := y.read(ctx)
+	if err != nil {
+		return err
+	}
+	a.Header.Del("Date")
+	address, stop, err := beside(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		h := w.Header()
+		for name, values := range a.Header {
+			h[name] = values
+		}
+		w.Write(a.Body)
+	}))
+	if err != nil {
+		return err
+	}
+	defer stop()
+	fmt.Printf("  %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
+	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading)
+}
+
+// miss compares the same list, computed anew each time, with a handler that
+// does it by hand.
+func (y *yard) miss(ctx context.Context) error {
+	hand, err := newByHand(ctx, y.database)
+	if err != nil {
+		return err
+	}
+	defer hand.pool.Close()
+	address, stop, err := beside(hand)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	ours, err := y.read(ctx)
+	if err != nil {
+		return err
+	}
+	theirs, err := (&client.Client{Address: address}).Do(ctx, http.MethodGet, "/", nil, nil)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(ours.Body, theirs.Body) {
+		return fmt.Errorf("the two sides differ:\n%s\n%s", ours.Body, theirs.Body)
+	}
+	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading, "Cache-Control: no-cache")
+}
