@@ -25,7 +25,7 @@ var mayImport = map[string][]string{
 	"server":        {"core", "store", "cache", "graphql", "gateway"},
 	"standin":       {"core", "outbound"},
 	"service":       {"core", "store", "store/cluster", "cache", "origin", "outbound", "gateway", "server"},
-	"demo":          {"core", "store", "origin", "outbound", "gateway", "client", "server", "service", "standin"},
+	"demo":          {"core", "store", "store/cluster", "origin", "outbound", "gateway", "client", "server", "service", "standin"},
 	"cli":           {"core", "store", "cache", "origin", "outbound", "client", "server", "service", "demo"},
 	"testkit":       {"core", "store", "store/cluster"},
 }

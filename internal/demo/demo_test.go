@@ -580,6 +580,9 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 	if _, err := start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {
 		t.Errorf("a second one beside the first: %v", err)
 	}
+	if _, err := start(dir, true); err == nil {
+		t.Error("a running demo's data is thrown away")
+	}
 	card, err := os.ReadFile(demo.CardFile(dir))
 	if err != nil || !bytes.Contains(card, []byte(first.Card.Keys.Published)) {
 		t.Errorf("the card: %v %s", err, card)

@@ -25,6 +25,7 @@ import (
 	"ubiquon/internal/service"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
+	"ubiquon/internal/store/cluster"
 )
 
 // Options of Start.
@@ -71,6 +72,7 @@ type Demo struct {
 	service *service.Service
 	office  *http.Server
 	slipway *http.Server
+	lock    *os.File
 	stop    context.CancelFunc
 	running sync.WaitGroup
 	failed  chan error
@@ -95,6 +97,10 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 			d.Close()
 		}
 	}()
+	// Before anything is touched: another demo may be running on the directory.
+	if d.lock, err = service.Lock(o.Data); err != nil {
+		return d, err
+	}
 	if o.Fresh {
 		if err := clear(o.Data); err != nil {
 			return d, err
@@ -120,7 +126,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		return d, err
 	}
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
-	d.service, err = service.Open(ctx, service.Options{Data: o.Data, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
+	d.service, err = service.Open(ctx, service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
 		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log})
 	if err != nil {
 		return d, err
@@ -156,30 +162,42 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
 		return d, err
 	}
-	src, err := json.MarshalIndent(d.Card, "", "  ")
-	if err != nil {
-		return d, err
-	}
-	return d, os.WriteFile(CardFile(o.Data), append(src, '\n'), 0o600)
+	return d, writeCard(CardFile(o.Data), d.Card)
 }
 
 // clear takes away what an earlier demo left, and nothing else.
 func clear(data string) error {
-	for _, name := range []string{"postgres", "postgres.log", "office", "slipway", "demo.json"} {
-		if err := os.RemoveAll(filepath.Join(data, name)); err != nil {
+	database, err := cluster.DataDir(data)
+	if err != nil {
+		return err
+	}
+	left := []string{database}
+	for _, name := range []string{"office", "slipway", "demo.json", secretsFile} {
+		left = append(left, filepath.Join(data, name))
+	}
+	for _, path := range left {
+		if err := os.RemoveAll(path); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// secretsFile keeps what a second start needs to know of the first. It is the
+// card without addresses; demo.json itself is there only when all is ready.
+const secretsFile = "secrets.json"
+
 func loadCard(data string) (Card, error) {
 	var card Card
-	src, err := os.ReadFile(CardFile(data))
+	if err := os.Remove(CardFile(data)); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return card, err
+	}
+	file := filepath.Join(data, secretsFile)
+	src, err := os.ReadFile(file)
 	switch {
 	case err == nil:
 		if err := json.Unmarshal(src, &card); err != nil {
-			return card, fmt.Errorf("%s: %w; remove it, or start with --fresh", CardFile(data), err)
+			return card, fmt.Errorf("%s: %w; remove it, or start with --fresh", file, err)
 		}
 		return card, nil
 	case !errors.Is(err, os.ErrNotExist):
@@ -193,10 +211,18 @@ func loadCard(data string) (Card, error) {
 	card.OfficeCredentials = "gateway:" + rand.Text()
 	card.HookSecret, card.SlipwaySecret = secret(), secret()
 	card.Keys = Keys{Published: access.NewSecret(), Preview: access.NewSecret(), Admin: access.NewSecret(), Site: access.NewSecret()}
-	if err := os.MkdirAll(data, 0o755); err != nil {
-		return card, err
+	return card, writeCard(file, card)
+}
+
+func writeCard(file string, card Card) error {
+	src, err := json.MarshalIndent(card, "", "  ")
+	if err != nil {
+		return err
 	}
-	return card, nil
+	if err := os.WriteFile(file+".new", append(src, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(file+".new", file)
 }
 
 func listenAll(o Options) ([]net.Listener, error) {
@@ -296,5 +322,8 @@ func (d *Demo) Close() {
 	d.running.Wait()
 	if d.service != nil {
 		d.service.Close()
+	}
+	if d.lock != nil {
+		d.lock.Close()
 	}
 }

@@ -34,6 +34,8 @@ type Options struct {
 	// Database is a PostgreSQL URL; empty starts a private cluster under Data.
 	Database string
 	Data     string
+	// Locked says that the caller holds the data directory's lock.
+	Locked bool
 	// Scratch lets the private cluster trade safety for speed; for tests.
 	Scratch     bool
 	Environment string
@@ -78,8 +80,10 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	}()
 	url := o.Database
 	if url == "" {
-		if err := s.lockData(); err != nil {
-			return s, err
+		if !o.Locked {
+			if s.lock, err = Lock(o.Data); err != nil {
+				return s, err
+			}
 		}
 		if s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: o.Data, Scratch: o.Scratch, Log: o.Log}); err != nil {
 			return s, err
@@ -98,21 +102,21 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	return s, err
 }
 
-// lockData keeps two services from using one data directory.
-func (s *Service) lockData() error {
-	if err := os.MkdirAll(s.o.Data, 0o755); err != nil {
-		return err
+// Lock keeps two services from using one data directory, which it makes if need
+// be. Closing the file ends the lock, and so does the end of the process.
+func Lock(data string) (*os.File, error) {
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(s.o.Data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(filepath.Join(data, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return fmt.Errorf("another ubiquon is running on %s; stop it, or give another directory with --data", s.o.Data)
+		return nil, fmt.Errorf("another ubiquon is running on %s; stop it, or give another directory with --data", data)
 	}
-	s.lock = f
-	return nil
+	return f, nil
 }
 
 // Start lets the gateway work and serves the listener.

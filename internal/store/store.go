@@ -59,6 +59,8 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	// A statement is planned once for a connection, not at every execution: the
 	// way to the documents is the same index whatever the parameters are.
 	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	// A node that hangs in the middle of a write must not hold up the others.
+	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "10s"
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

@@ -75,7 +75,7 @@ func run(cardFile, to string, dark bool) error {
 	}
 	for _, p := range pages {
 		var png []byte
-		if err := chromedp.Do(b, chromedp.Navigate(card.Gateway+"/console"+p.path), chromedp.WaitVisible(chromedp.CSS(p.ready)), chromedp.Sleep(400*time.Millisecond)); err != nil {
+		if err := chromedp.Do(b, chromedp.Navigate(card.Gateway+"/console"+p.path), chromedp.WaitVisible(chromedp.CSS(p.ready)), chromedp.Sleep(300*time.Millisecond), chromedp.Evaluate[chromedp.Void]("document.fonts.ready"), chromedp.Sleep(300*time.Millisecond)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 		if png, err = chromedp.Run(b, chromedp.CaptureScreenshot()); err != nil {

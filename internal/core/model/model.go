@@ -81,7 +81,7 @@ type Field struct {
 	Label      string   `json:"label,omitempty"`
 	Help       string   `json:"help,omitempty"`
 	Required   bool     `json:"required,omitempty"`
-	Unique     bool     `json:"unique,omitempty"`
+	Unique     bool     `json:"unique,omitempty"` // slug; slugs are, per locale, said or not
 	Translated bool     `json:"translated,omitempty"`
 	Several    bool     `json:"several,omitempty"`
 	Min        *int64   `json:"min,omitempty"`      // text: characters; integer: value; several: how many

@@ -54,6 +54,8 @@ func TestReadTellsMistakes(t *testing.T) {
 		"unknown target":       {one("s: {kind: reference, types: [pear]}"), `unknown type "pear"; did you mean "pier"?`},
 		"inverse of a text":    {one("s: {kind: text, inverse: x}"), "but is no reference"},
 		"slug from a number":   {one("n: {kind: integer}\n      s: {kind: slug, madeFrom: n}"), "only from a text field"},
+		"unique text":          {one("s: {kind: text, unique: true}"), "only a slug can be unique"},
+		"two slugs":            {one("s: {kind: slug}\n      t: {kind: slug}"), "has the slug s already"},
 		"min above max":        {one("n: {kind: integer, min: 3, max: 1}"), "min 3 above max 1"},
 		"reserved plural":      {"types:\n  pier:\n    plural: entries\n    fields: {}\n", `cannot have the plural "entries"`},
 		"same plural":          {"types:\n  a: {plural: things, fields: {}}\n  b: {plural: things, fields: {}}\n", `the same plural "things"`},

@@ -274,6 +274,12 @@ func (r *reader) field(t *Type, f *Field) {
 	if f.Kind == Slug && f.Several {
 		r.add(key, "field %s: a slug cannot have several values", name)
 	}
+	if f.Kind == Slug && t.SlugField() != f {
+		r.add(key, "field %s: type %s has the slug %s already, and entries are found by one", name, t.Name, t.SlugField().Name)
+	}
+	if f.Unique && f.Kind != Slug {
+		r.add(key, "field %s: only a slug can be unique", name)
+	}
 	if f.Min != nil && f.Max != nil && *f.Min > *f.Max {
 		r.add(key, "field %s has min %d above max %d", name, *f.Min, *f.Max)
 	}

@@ -58,20 +58,15 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir, err := filepath.Abs(o.Dir)
-	if err != nil {
-		return nil, err
-	}
 	as, err := unprivileged()
 	if err != nil {
 		return nil, err
 	}
-	if as != nil && !reachable(dir) {
-		moved := filepath.Join("/var/tmp", "ubiquon-"+strings.Trim(strings.ReplaceAll(dir, "/", "-"), "-"))
-		o.Log.Info("the database user cannot reach the data directory; PostgreSQL's data goes elsewhere", "wanted", dir, "used", moved)
-		dir = moved
+	data, err := DataDir(o.Dir)
+	if err != nil {
+		return nil, err
 	}
-	data := filepath.Join(dir, "postgres")
+	dir := filepath.Dir(data)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
@@ -125,10 +120,26 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	return c, nil
 }
 
+// DataDir is where the data of a cluster with this directory lies: under it, or,
+// where the server's unprivileged user could not reach that, under /var/tmp.
+func DataDir(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	if os.Getuid() == 0 && !reachable(dir) {
+		dir = filepath.Join("/var/tmp", "ubiquon-"+strings.Trim(strings.ReplaceAll(dir, "/", "-"), "-"))
+	}
+	return filepath.Join(dir, "postgres"), nil
+}
+
 // RunningURL is the URL of the server that somebody runs on the directory: for
 // looking into its database from outside.
 func RunningURL(dir string) (string, error) {
-	data := filepath.Join(dir, "postgres")
+	data, err := DataDir(dir)
+	if err != nil {
+		return "", err
+	}
 	password, err := os.ReadFile(filepath.Join(data, passwordFile))
 	if err != nil {
 		return "", err
