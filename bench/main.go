@@ -137,26 +137,26 @@ func (y *yard) load(ctx context.Context, address string, headers ...string) (flo
 	return strconv.ParseFloat(string(found[1]), 64)
 }
 
-// compare measures two addresses, alternating, and prints the ratio of their
-// medians.
+// compare measures two addresses, alternating, and prints the median of the
+// rounds' ratios: what slows the machine down slows both sides of a round.
 func (y *yard) compare(ctx context.Context, ours, reference string, headers ...string) error {
-	var a, b []float64
+	var a, b, ratios []float64
 	for range y.rounds {
-		for _, side := range []struct {
-			address string
-			into    *[]float64
-		}{{ours, &a}, {reference, &b}} {
-			n, err := y.load(ctx, side.address, headers...)
-			if err != nil {
-				return err
-			}
-			*side.into = append(*side.into, n)
+		x, err := y.load(ctx, ours, headers...)
+		if err != nil {
+			return err
 		}
+		z, err := y.load(ctx, reference, headers...)
+		if err != nil {
+			return err
+		}
+		a, b, ratios = append(a, x), append(b, z), append(ratios, x/z)
 	}
-	slices.Sort(a)
-	slices.Sort(b)
-	x, z := a[len(a)/2], b[len(b)/2]
-	fmt.Printf("  ours %.0f/s (%.0f to %.0f), reference %.0f/s (%.0f to %.0f): ratio %.2f\n", x, a[0], a[len(a)-1], z, b[0], b[len(b)-1], x/z)
+	for _, l := range [][]float64{a, b, ratios} {
+		slices.Sort(l)
+	}
+	m := y.rounds / 2
+	fmt.Printf("  ours %.0f/s, reference %.0f/s: ratio %.2f (%.2f to %.2f)\n", a[m], b[m], ratios[m], ratios[0], ratios[len(ratios)-1])
 	return nil
 }
 

@@ -50,6 +50,9 @@ type EntryDetail struct {
 
 // Entry returns one entry with its history; store.ErrNotFound if there is none.
 func (g *Gateway) Entry(ctx context.Context, id string) (EntryDetail, error) {
+	if !content.ValidID(id) {
+		return EntryDetail{}, fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
+	}
 	info, revisions, err := g.store.Entry(ctx, id)
 	if err != nil {
 		return EntryDetail{}, err

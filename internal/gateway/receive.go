@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -41,9 +42,11 @@ func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, 
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	e := store.Event{Origin: name, MessageID: header.Get("webhook-id"), ContentType: header.Get("Content-Type"), Body: body, State: store.EventWaiting}
+	e := store.Event{Origin: name, MessageID: kept(header.Get("webhook-id")), ContentType: kept(header.Get("Content-Type")), Body: body, State: store.EventWaiting}
 	refuse := func(reason error) (string, error) {
-		e.State, e.Detail = store.EventRefused, reason.Error()
+		e.State, e.Detail = store.EventRefused, kept(reason.Error())
+		// Anybody can be refused, and is not to fill the database.
+		e.Body = body[:min(len(body), 4<<10)]
 		_, err := g.store.AddEvent(ctx, &e, nil)
 		g.news.tell("events")
 		return e.ID, err
@@ -74,6 +77,11 @@ func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, 
 	})
 	g.news.tell("events")
 	return e.ID, duplicate, err
+}
+
+// kept is a text of a stranger's as it can be kept: not long, and valid UTF-8.
+func kept(s string) string {
+	return strings.ToValidUTF8(s[:min(len(s), 500)], "�")
 }
 
 // eventJob asks for an event to be processed.

@@ -2,7 +2,10 @@ package graphql
 
 import (
 	"fmt"
+	"math"
 	"slices"
+	"strings"
+	"unicode/utf8"
 
 	"github.com/vektah/gqlparser/v2/ast"
 	"github.com/vektah/gqlparser/v2/gqlerror"
@@ -188,6 +191,12 @@ func (c *compiler) root(f merged) {
 	}
 	r := c.s.roots[f.Name]
 	args := f.ArgumentMap(c.vars)
+	for name, v := range args {
+		if s, ok := v.(string); ok && (strings.ContainsRune(s, 0) || !utf8.ValidString(s)) {
+			c.fail(f.Field, "%s is not valid UTF-8, or holds a NUL", name)
+			return
+		}
+	}
 	out := query.Root{As: f.Alias, Locale: c.s.model.Default()}
 	if tag, ok := args["locale"].(string); ok {
 		l, known := c.s.model.Locale(tag)
@@ -232,6 +241,9 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 	case int:
 		out.Limit = n
 	case float64:
+		if n != math.Trunc(n) || math.Abs(n) > math.MaxInt32 {
+			return fmt.Errorf("first is %v, which is no Int", n)
+		}
 		out.Limit = int(n)
 	}
 	if out.Limit < 0 || out.Limit > query.MaxLimit {

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"net/http"
 	"strconv"
 	"time"
+	"unicode/utf8"
 
 	"github.com/go-chi/chi/v5"
 
@@ -112,9 +114,15 @@ func writeJSON(w http.ResponseWriter, status int, v any) {
 }
 
 func readBody(r *http.Request, into any) error {
-	dec := json.NewDecoder(http.MaxBytesReader(nil, r.Body, maxControlBody))
-	dec.DisallowUnknownFields()
-	err := dec.Decode(into)
+	body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxControlBody))
+	if err == nil && (bytes.Contains(body, []byte(`\u0000`)) || !utf8.Valid(body)) {
+		err = errors.New("it is not valid UTF-8, or holds a NUL")
+	}
+	if err == nil {
+		dec := json.NewDecoder(bytes.NewReader(body))
+		dec.DisallowUnknownFields()
+		err = dec.Decode(into)
+	}
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):

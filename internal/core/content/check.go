@@ -5,6 +5,7 @@ import (
 	"math"
 	"net/url"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -224,6 +225,10 @@ func (c *checker) field(f *model.Field, v any) {
 }
 
 func (c *checker) values(f *model.Field, path string, v any) {
+	if !storable(v) {
+		c.add(path, "utf-8", "the value is not valid UTF-8 or holds a NUL")
+		return
+	}
 	if !f.Several {
 		c.one(f, path, v)
 		return
@@ -252,9 +257,6 @@ func (c *checker) one(f *model.Field, path string, v any) {
 		if !isText {
 			kind("text")
 			return
-		}
-		if !utf8.ValidString(s) || strings.ContainsRune(s, 0) {
-			c.add(path, "utf-8", "the text is not valid UTF-8 or holds a NUL")
 		}
 		if f.Several {
 			return // min and max count the values
@@ -329,6 +331,24 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			}
 		}
 	}
+}
+
+// storable tells whether every text in the value is valid UTF-8 without NUL,
+// which PostgreSQL does not keep.
+func storable(v any) bool {
+	switch x := v.(type) {
+	case string:
+		return utf8.ValidString(x) && !strings.ContainsRune(x, 0)
+	case []any:
+		return !slices.ContainsFunc(x, func(one any) bool { return !storable(one) })
+	case map[string]any:
+		for name, one := range x {
+			if !storable(name) || !storable(one) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func named(v any) string {

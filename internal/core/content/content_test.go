@@ -40,6 +40,7 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		"bad day":           {fields{"day": "2026-02-30"}, "fields.day kind"},
 		"bad boolean":       {fields{"open": "yes"}, "fields.open kind"},
 		"bad file":          {fields{"photo": map[string]any{"url": "javascript:x"}}, "fields.photo kind"},
+		"NUL in a file":     {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}}, "fields.photo utf-8"},
 		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}}, "fields.photo.size unknown"},
 	} {
 		got := content.Check(m, route, "e1", c.in, false)

@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	cloudevents "github.com/cloudevents/sdk-go/v2/event"
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
@@ -79,7 +80,7 @@ func DecodeCloudEvent(contentType string, body []byte) (Decoded, error) {
 		return d, nil
 	}
 	var ok bool
-	if d.OriginKind, d.Key, ok = strings.Cut(e.Subject(), "/"); !ok || d.OriginKind == "" || d.Key == "" {
+	if d.OriginKind, d.Key, ok = strings.Cut(e.Subject(), "/"); !ok || d.OriginKind == "" || d.Key == "" || strings.ContainsFunc(d.Key, unicode.IsControl) {
 		return Decoded{}, fmt.Errorf("the event's subject %q is not kind/key, as in reports/R-1007", e.Subject())
 	}
 	return d, nil

@@ -85,7 +85,7 @@ func TestDecodeCloudEvent(t *testing.T) {
 	}
 	for name, body := range map[string]string{
 		"not JSON": "{", "no source": strings.Replace(goodEvent, `"source":"/office",`, "", 1), "another version": strings.Replace(goodEvent, "1.0", "0.3", 1),
-		"unknown type": strings.Replace(goodEvent, "published", "sneezed", 1), "no key": strings.Replace(goodEvent, "reports/R-1", "reports", 1), "no subject": strings.Replace(goodEvent, `"subject":"reports/R-1",`, "", 1),
+		"unknown type": strings.Replace(goodEvent, "published", "sneezed", 1), "no key": strings.Replace(goodEvent, "reports/R-1", "reports", 1), "a control character": strings.Replace(goodEvent, "R-1", "R\\u0000", 1), "no subject": strings.Replace(goodEvent, `"subject":"reports/R-1",`, "", 1),
 	} {
 		if _, err := DecodeCloudEvent(structured, []byte(body)); err == nil {
 			t.Errorf("%s: accepted", name)
