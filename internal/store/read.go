@@ -103,7 +103,7 @@ func (st statement) queue(b *batch) {
 // version along with its rows. Without rows it brings nothing: then found is
 // false, and the statement is run again beside one that asks for the head.
 func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
-	rows, err := s.Pool.Query(ctx, "select "+st.columns+", (select sequence || ' ' || model_version from head where environment = $1)"+st.rest, st.args...)
+	rows, err := s.Pool.Query(ctx, "select "+st.columns+", (select stamp from head where environment = $1)"+st.rest, st.args...)
 	if err != nil {
 		return false, err
 	}
@@ -133,10 +133,38 @@ func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result)
 // matters whether they are null.
 type reader struct {
 	columns []string
+	typ     string // of all rows, or "" when it is the second column
 	// cells says, for each pick, which columns it has.
 	cells [][]int
 	keys  []int // the columns of a list's sort values
 	sel   *query.Selection
+}
+
+// newReader returns the reader of a selection of entries of one type, or, with
+// "", of any.
+func newReader(sel *query.Selection, typ string) *reader {
+	r := &reader{columns: []string{"entry"}, typ: typ, sel: sel, cells: make([][]int, len(sel.Picks))}
+	if typ == "" {
+		r.column("type")
+	}
+	for i := range sel.Picks {
+		p := &sel.Picks[i]
+		whole, members := p.Columns()
+		if whole {
+			r.cells[i] = []int{r.column(member("fields", p.Field, p.Text))}
+			continue
+		}
+		from := "about"
+		if p.Kind == query.PickParts {
+			from = "fields -> " + quote(p.Field)
+			// The first cell tells whether there is an object at all.
+			r.cells[i] = append(r.cells[i], r.column("case when fields ? "+quote(p.Field)+" then true end"))
+		}
+		for _, m := range members {
+			r.cells[i] = append(r.cells[i], r.column(member(from, m.Name, m.Text)))
+		}
+	}
+	return r
 }
 
 // column returns the place of an expression among the columns, adding it if it
@@ -158,28 +186,6 @@ func member(of, name string, bare bool) string {
 	return of + " -> " + quote(name)
 }
 
-func newReader(sel *query.Selection) *reader {
-	r := &reader{columns: []string{"entry", "type"}, sel: sel, cells: make([][]int, len(sel.Picks))}
-	for i := range sel.Picks {
-		p := &sel.Picks[i]
-		whole, members := p.Columns()
-		if whole {
-			r.cells[i] = []int{r.column(member("fields", p.Field, p.Text))}
-			continue
-		}
-		from := "about"
-		if p.Kind == query.PickParts {
-			from = "fields -> " + quote(p.Field)
-			// The first cell tells whether there is an object at all.
-			r.cells[i] = append(r.cells[i], r.column("case when fields ? "+quote(p.Field)+" then true end"))
-		}
-		for _, m := range members {
-			r.cells[i] = append(r.cells[i], r.column(member(from, m.Name, m.Text)))
-		}
-	}
-	return r
-}
-
 func (r *reader) row(raw [][]byte) *query.Row {
 	// One copy for the whole row: what came is only good until the next one.
 	size, cells := 0, 0
@@ -198,7 +204,11 @@ func (r *reader) row(raw [][]byte) *query.Row {
 			kept[i] = arena[start:len(arena):len(arena)]
 		}
 	}
-	out := &query.Row{ID: string(kept[0]), Type: string(kept[1]), Cells: make([][][]byte, len(r.cells))}
+	typ := r.typ
+	if typ == "" {
+		typ = string(kept[1])
+	}
+	out := &query.Row{ID: string(kept[0]), Type: typ, Cells: make([][][]byte, len(r.cells))}
 	flat := make([][]byte, 0, cells+len(r.keys))
 	for _, c := range r.keys {
 		flat = append(flat, kept[c])
@@ -271,7 +281,7 @@ func (p *params) add(v any, cast string) string {
 // argument of each.
 func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []statement {
 	root := &q.Roots[i]
-	r := newReader(&root.Selection)
+	r := newReader(&root.Selection, root.Type)
 	var args params
 	where := " from document where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "") + " and locale = " + args.add(root.Locale, "")
 	if root.Type != "" {
@@ -409,7 +419,11 @@ func (s *Store) linkStatement(edition string, l *linkRead) statement {
 			}
 		}
 	}
-	r := newReader(l.selection)
+	only := ""
+	if len(l.types) == 1 {
+		only = l.types[0]
+	}
+	r := newReader(l.selection, only)
 	return statement{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
 		[]any{s.Environment, edition, l.locale, wanted, l.types}, func(raw [][]byte) error {
 			row := r.row(raw)

@@ -12,7 +12,9 @@ create table head (
     sequence      bigint      not null,
     commit        bigint      not null,
     at            timestamptz not null,
-    model_version bigint      not null
+    model_version bigint      not null,
+    -- Both at once, for reads that bring them along as one more column.
+    stamp         text        not null generated always as (sequence::text || ' ' || model_version::text) stored
 ) with (fillfactor = 10);
 
 create table change (
