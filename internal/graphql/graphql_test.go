@@ -1,0 +1,192 @@
+package graphql
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/testkit"
+)
+
+func schema(t testing.TB) *Schema {
+	t.Helper()
+	s, err := New(testkit.Model(t, testkit.Ferries))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestNames(t *testing.T) {
+	for in, want := range map[string]string{"harbour-settings": "HarbourSettings", "pier": "Pier", "validUntil": "ValidUntil", "a-2-b": "A2B"} {
+		if got := pascal(in); got != want {
+			t.Errorf("%s: %s", in, got)
+		}
+	}
+	for in, want := range map[string]string{"allYear": "ALL_YEAR", "in-time": "IN_TIME", "2nd": "_2ND", "true": "_TRUE"} {
+		if got := enumName(in); got != want {
+			t.Errorf("%s: %s", in, got)
+		}
+	}
+	if camel("harbour-settings") != "harbourSettings" {
+		t.Error(camel("harbour-settings"))
+	}
+}
+
+func TestSchemaOfAModelWithTakenNames(t *testing.T) {
+	s, err := New(testkit.Model(t, `
+types:
+  file:  {plural: documents, fields: {name: {kind: text}}}
+  query: {fields: {name: {kind: text}, slug: {kind: slug}, next: {kind: reference, types: [file]}}}
+  sheep: {plural: sheep, fields: {slug: {kind: slug}, wool: {kind: integer, label: "Wool, in \"kilos\""}}}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"type FileEntry implements Node", "type QueryEntry implements Node", "next: FileEntry", `"Wool, in \"kilos\""`, "): SheepConnection!"} {
+		if !strings.Contains(s.SDL, want) {
+			t.Errorf("the schema lacks %q", want)
+		}
+	}
+}
+
+func compile(t *testing.T, text string, vars map[string]any) *Operation {
+	t.Helper()
+	op, errs := schema(t).Compile("published", Request{Query: text, Variables: vars})
+	if len(errs) > 0 {
+		t.Fatalf("%s: %v", text, errs)
+	}
+	return op
+}
+
+func TestCompileToOneQuery(t *testing.T) {
+	op := compile(t, `query Q($slug: String!, $with: Boolean = false) {
+		a: route(slug: $slug) { id ...names piers @include(if: $with) { id } }
+		routes(first: 3, sort: ["-number"]) { edges { cursor node { n: number } } nodes { number } totalCount }
+		again: __typename
+	} fragment names on Route { title: name name piers { name } piers { slug } }`, map[string]any{"slug": "outer"})
+	if len(op.Query.Roots) != 2 {
+		t.Fatalf("%d roots", len(op.Query.Roots))
+	}
+	one, list := op.Query.Roots[0], op.Query.Roots[1]
+	if one.By != query.BySlug || one.Value != "outer" || one.Locale != "en" || len(one.Selection.Picks) != 4 {
+		t.Errorf("one: %+v", one)
+	}
+	if piers := one.Selection.Picks[3]; piers.Kind != query.PickLink || len(piers.Link.Picks) != 2 {
+		t.Errorf("fields that are asked for twice are not united: %+v", piers)
+	}
+	if list.Limit != 3 || !list.Count || list.Sort[0].By != "number" || !list.Sort[0].Descending || len(list.Selection.Picks) != 2 {
+		t.Errorf("list: %+v", list)
+	}
+	res := &query.Result{Roots: []query.RootResult{{}, {Total: 7, More: true, Rows: []*query.Row{
+		{ID: "r1", Type: "route", Keys: [][]byte{[]byte("9")}, Cells: [][][]byte{{[]byte("9")}, {[]byte("9")}}}}}}}
+	var got struct {
+		Data struct {
+			A      any
+			Again  string
+			Routes struct {
+				TotalCount int
+				Edges      []struct {
+					Cursor string
+					Node   map[string]any
+				}
+				Nodes []map[string]any
+			}
+		}
+	}
+	if err := json.Unmarshal(op.Write(res), &got); err != nil {
+		t.Fatalf("%v: %s", err, op.Write(res))
+	}
+	if d := got.Data; d.A != nil || d.Again != "Query" || d.Routes.TotalCount != 7 || d.Routes.Edges[0].Node["n"] != 9.0 || d.Routes.Nodes[0]["number"] != 9.0 {
+		t.Errorf("%+v", d)
+	}
+	if _, err := list.ParseCursor("after", got.Data.Routes.Edges[0].Cursor); err != nil {
+		t.Errorf("the cursor does not come back: %v", err)
+	}
+}
+
+func TestUnionsAndConditions(t *testing.T) {
+	op := compile(t, `{ route(slug: "r") { start { __typename ... on Pier { name } ... on Route { number } ... on Node { id } } } }`, nil)
+	picks := op.Query.Roots[0].Selection.Picks[0].Link.Picks
+	got := map[string][]string{}
+	for _, p := range picks {
+		got[p.As] = p.On
+	}
+	if len(picks) != 4 || got["__typename"] != nil || got["id"] != nil || len(got["name"]) != 1 || got["name"][0] != "pier" || got["number"][0] != "route" {
+		t.Errorf("picks %+v", picks)
+	}
+}
+
+func TestEqualQuestionsHaveEqualKeys(t *testing.T) {
+	a := compile(t, `{ routes { nodes { name } } }`, nil)
+	b := compile(t, `query Other { routes(first: 20) { nodes { ... on Route { name } } } }`, nil)
+	c := compile(t, `{ routes { nodes { name number } } }`, nil)
+	d := compile(t, `{ list: routes { nodes { name } } }`, nil)
+	e := compile(t, `{ routes { nodes { name } totalCount } }`, nil)
+	if a.Key() != b.Key() {
+		t.Errorf("the same question:\n%s\n%s", a.Key(), b.Key())
+	}
+	for _, other := range []*Operation{c, d, e} {
+		if a.Key() == other.Key() {
+			t.Errorf("another question has the same key %s", a.Key())
+		}
+	}
+}
+
+func TestRestrict(t *testing.T) {
+	op := compile(t, `{ piers { totalCount } routes { totalCount } r: route(slug: "x") { piers { name } } }`, nil)
+	rights := access.Rights{{Verb: access.Read, Edition: "published", Type: "route"}}
+	got := op.Restrict(rights)
+	if len(got.Query.Roots) != 1 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 2 || len(op.Errors) != 0 || len(op.Query.Roots) != 3 {
+		t.Fatalf("%+v", got)
+	}
+	body := string(got.Write(&query.Result{Roots: []query.RootResult{{Total: 4}}}))
+	if want := `{"data":{"piers":null,"routes":{"totalCount":4},"r":null},"errors":[{`; !strings.HasPrefix(body, want) || !strings.Contains(body, `"grant":"read published pier"`) {
+		t.Errorf("%s", body)
+	}
+}
+
+func TestRequestErrors(t *testing.T) {
+	s := schema(t)
+	for name, c := range map[string]struct {
+		r    Request
+		want string
+	}{
+		"empty":            {Request{Query: ""}, "no operation"},
+		"syntax":           {Request{Query: "{ routes { "}, "Expected"},
+		"unknown field":    {Request{Query: "{ routes { nodes { nam } } }"}, `Cannot query field "nam"`},
+		"no slug":          {Request{Query: "{ route { id } }"}, "slug"},
+		"missing variable": {Request{Query: "query ($s: String!) { route(slug: $s) { id } }"}, "must be defined"},
+		"which operation":  {Request{Query: "query A { __typename } query B { __typename }", OperationName: "C"}, `no operation "C"`},
+		"subscription":     {Request{Query: "subscription { a }"}, "subscription"},
+		"unknown sort":     {Request{Query: `{ routes(sort: ["nubmer"]) { totalCount } }`}, `did you mean "number"?`},
+		"half an entry":    {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }", Variables: map[string]any{"n": 1.5}}, "Int"},
+		"too deep":         {Request{Query: "{ route(slug: \"a\") " + strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"}, "at most 8 levels"},
+		"too many tokens":  {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
+		"introspection":    {Request{Query: "{ __schema { types { name } } }"}, "schema.graphql"},
+	} {
+		_, errs := s.Compile("published", c.r)
+		if len(errs) == 0 || !strings.Contains(errs.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, errs, c.want)
+		}
+	}
+}
+
+func FuzzCompile(f *testing.F) {
+	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`, "query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }"} {
+		f.Add(q)
+	}
+	s := schema(f)
+	f.Fuzz(func(t *testing.T, text string) {
+		op, errs := s.Compile("published", Request{Query: text})
+		if len(errs) > 0 {
+			return
+		}
+		res := &query.Result{Roots: make([]query.RootResult, len(op.Query.Roots))}
+		if body := op.Write(res); !json.Valid(body) {
+			t.Errorf("%q gives %s", text, body)
+		}
+	})
+}

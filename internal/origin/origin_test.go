@@ -1,0 +1,214 @@
+package origin_test
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"reflect"
+	"strings"
+	"testing"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/testkit"
+)
+
+const mapped = `
+origins:
+  office:
+    pull: {http: "http://office.example/api", auth: {basic: "user:pass"}, page: link}
+    prove: {standardWebhooks: ["whsec_YQ=="]}
+    editAt: "http://office.example/?kind={kind}&ref={key}"
+    types:
+      route:
+        kind: lines
+        from: $.lines[*]
+        id: $.ref
+        version: $.changed
+        state: {path: $.status, values: {live: published, draft: saved}}
+        live: $.live
+        publishedAt: $.since
+        translations: $.other
+        fields:
+          name: $.title
+          number: $.no
+          text: {markdown: $.copy}
+          piers: {ref: "$.stops[*]"}
+          start: {ref: $.first, type: pier}
+          photo: {file: $.picture.href, alt: $.picture.says}
+          tags: $.tags[*]
+          open: $.open
+`
+
+func configured(t *testing.T, text string) (map[string]origin.Config, *model.Model) {
+	t.Helper()
+	var f origin.File
+	if err := strictyaml.Decode("origins.yaml", []byte(text), &f); err != nil {
+		t.Fatal(err)
+	}
+	return f.Origins, testkit.Model(t, testkit.Ferries)
+}
+
+func TestCheckNamesWhatIsWrong(t *testing.T) {
+	good, m := configured(t, mapped)
+	if err := origin.Check(good, m); err != nil {
+		t.Fatalf("the good one: %v", err)
+	}
+	for name, c := range map[string]struct{ from, to, want string }{
+		"no address":        {`http: "http://office.example/api"`, `http: "office"`, "no http address"},
+		"unknown paging":    {"page: link", "page: number", `pull.page is "number"`},
+		"no proof":          {`standardWebhooks: ["whsec_YQ=="]`, `standardWebhooks: []`, "prove is missing"},
+		"unknown type":      {"route:\n", "rote:\n", `did you mean "route"?`},
+		"unknown field":     {"number: $.no", "nubmer: $.no", `did you mean "number"?`},
+		"reference by path": {`piers: {ref: "$.stops[*]"}`, "piers: $.stops[*]", "comes from {ref: path}"},
+		"text by reference": {"name: $.title", "name: {ref: $.title}", "comes from {ref: path}"},
+		"which type":        {"start: {ref: $.first, type: pier}", "start: {ref: $.first}", "say which with {ref: path, type: name}"},
+		"unknown state":     {"live: published", "live: shown", `published or saved, not "shown"`},
+		"no path":           {"id: $.ref", "id: $[", "no JSONPath"},
+		"nothing to find":   {"id: $.ref", "id: \"\"", "kind, from and id are needed"},
+	} {
+		text := strings.Replace(mapped, c.from, c.to, 1)
+		if text == mapped {
+			t.Fatalf("%s: nothing replaced", name)
+		}
+		bad, m := configured(t, text)
+		if err := origin.Check(bad, m); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+	var f origin.File
+	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, ref and file"} {
+		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: $.copy}", text, 1)), &f); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
+
+// source serves answers by path, for the mapping above.
+func source(t *testing.T, answers map[string]string) (*origin.Source, *model.Model) {
+	t.Helper()
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if user, pass, _ := r.BasicAuth(); user != "user" || pass != "pass" {
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		body, ok := answers[r.URL.RequestURI()]
+		if !ok {
+			http.NotFound(w, r)
+			return
+		}
+		if next, rest, ok := strings.Cut(body, "|"); ok {
+			w.Header().Set("Link", fmt.Sprintf("<%s>; rel=\"next\"", next))
+			body = rest
+		}
+		fmt.Fprint(w, body)
+	}))
+	t.Cleanup(web.Close)
+	origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", web.URL+"/api", 1))
+	s, err := origin.New("office", origins["office"], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s, m
+}
+
+const item = `{"ref": "L-1", "status": "draft", "changed": "2026-11-23T08:00:00Z", "since": "2026-11-01T07:00:00+01:00", "title": "Outer Ring, new", "no": 1,
+	"copy": "*Round*", "stops": ["P-1", "P-2", null], "first": "P-1", "picture": {"href": "http://a/b.png", "says": "A ferry"}, "tags": ["a", "b"], "open": true,
+	"other": {"nb": {"title": "Ytre ring"}, "xx": {"title": "?"}}, "live": {"title": "Outer Ring", "no": 1, "tags": []}}`
+
+func TestAnItemIsBroughtOver(t *testing.T) {
+	s, m := source(t, map[string]string{"/api/lines/L-1": item})
+	got, err := s.One(t.Context(), m, "route", "L-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pier := func(key string) string { return content.MakeID("office", "pier", key) }
+	want := content.Fields{"name": map[string]any{"en": "Outer Ring, new", "nb": "Ytre ring"}, "number": 1.0, "text": map[string]any{"en": "*Round*"},
+		"piers": []any{pier("P-1"), pier("P-2")}, "start": pier("P-1"), "photo": map[string]any{"url": "http://a/b.png", "alt": "A ferry"}, "tags": []any{"a", "b"}, "open": true}
+	if !reflect.DeepEqual(got.Saved, want) {
+		t.Errorf("saved\n%v\nwant\n%v", got.Saved, want)
+	}
+	if want := (content.Fields{"name": map[string]any{"en": "Outer Ring"}, "number": 1.0}); !reflect.DeepEqual(got.Live, want) {
+		t.Errorf("live %v, want %v", got.Live, want)
+	}
+	if got.ID != content.MakeID("office", "route", "L-1") || got.Key != "L-1" || got.Version != "2026-11-23T08:00:00Z" || got.PublishedAt.Hour() != 6 {
+		t.Errorf("%+v", got)
+	}
+	if problems := content.Check(m, m.Type("route"), got.ID, got.Saved, true); len(problems) > 0 {
+		t.Errorf("what was brought over is not valid: %v", problems)
+	}
+}
+
+func TestStatesAreToldApart(t *testing.T) {
+	s, m := source(t, map[string]string{
+		"/api/lines/live":    `{"ref": "live", "status": "live", "title": "A"}`,
+		"/api/lines/draft":   `{"ref": "draft", "status": "draft", "title": "A"}`,
+		"/api/lines/unknown": `{"ref": "unknown", "status": "lost", "title": "A"}`,
+		"/api/lines/nobody":  `{"status": "live"}`,
+		"/api/lines/broken":  `{`,
+	})
+	if i, err := s.One(t.Context(), m, "route", "live"); err != nil || i.Live == nil || !reflect.DeepEqual(i.Live, i.Saved) {
+		t.Errorf("live: %+v, %v", i, err)
+	}
+	if i, err := s.One(t.Context(), m, "route", "draft"); err != nil || i.Live != nil || i.Saved == nil {
+		t.Errorf("draft: %+v, %v", i, err)
+	}
+	for key, want := range map[string]string{"unknown": `in the state "lost"`, "nobody": "nothing at $.ref", "broken": "answers no JSON"} {
+		if _, err := s.One(t.Context(), m, "route", key); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", key, err)
+		}
+	}
+	if _, err := s.One(t.Context(), m, "route", "none"); !errors.Is(err, origin.ErrGone) {
+		t.Errorf("none: %v", err)
+	}
+}
+
+func TestListsAreReadPageByPage(t *testing.T) {
+	s, m := source(t, map[string]string{
+		"/api/lines":        `/api/lines?page=1|{"lines": [{"ref": "1", "status": "live", "title": "A"}, {"status": "live"}]}`,
+		"/api/lines?page=1": `/api/lines|{"lines": [{"ref": "2", "status": "live", "title": "B"}]}`, // and round again: seen already
+	})
+	var keys []string
+	bad := 0
+	err := s.All(t.Context(), m, "route", func(items []origin.Item) error {
+		for _, i := range items {
+			keys = append(keys, i.Key)
+		}
+		return nil
+	}, func(error) { bad++ })
+	if err != nil || !reflect.DeepEqual(keys, []string{"1", "2"}) || bad != 1 {
+		t.Errorf("%v, %d bad, %v", keys, bad, err)
+	}
+	enough := errors.New("enough")
+	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return enough }, func(error) {}); !errors.Is(err, enough) {
+		t.Errorf("a stop is not passed on: %v", err)
+	}
+}
+
+func TestAddressesAndCredentials(t *testing.T) {
+	s, m := source(t, nil)
+	if typ, ok := s.TypeOf("lines"); !ok || typ != "route" {
+		t.Errorf("kind lines is type %q", typ)
+	}
+	if _, ok := s.TypeOf("boats"); ok {
+		t.Error("kind boats is known")
+	}
+	if got := s.EditAddress("route", "L 1"); got != "http://office.example/?kind=lines&ref=L%201" {
+		t.Errorf("edit at %s", got)
+	}
+	s.Config.Pull.Auth.Basic = "user:wrong-secret"
+	if _, err := s.One(t.Context(), m, "route", "L-1"); err == nil || !strings.Contains(err.Error(), "refuses our credentials") || strings.Contains(err.Error(), "wrong-secret") {
+		t.Errorf("wrong credentials: %v", err)
+	}
+	origins, _ := configured(t, strings.Replace(mapped, "http://office.example/api", "http://127.0.0.1:1/api", 1))
+	away, err := origin.New("office", origins["office"], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := away.One(t.Context(), m, "route", "L-1"); err == nil || errors.Is(err, origin.ErrGone) {
+		t.Errorf("an origin that is away: %v", err)
+	}
+}
