@@ -177,12 +177,12 @@ func (g *Gateway) run(ctx context.Context, f func(context.Context)) {
 }
 
 // Close stops all background work, letting jobs that run come to their end for
-// up to ten seconds. It does not close the store.
+// up to five seconds. It does not close the store.
 func (g *Gateway) Close() {
 	if g.stop == nil {
 		return
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := g.jobs.Stop(ctx); err != nil {
 		g.log.Warn("some jobs did not end in time; they will be taken up again", "error", err)

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +20,7 @@ import (
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/testkit"
 )
 
@@ -236,5 +238,53 @@ func TestTheSchemaFollowsTheModel(t *testing.T) {
 		if !strings.Contains(sdl, want) {
 			t.Errorf("the schema lacks %q", want)
 		}
+	}
+}
+
+// TestWithoutTheDatabase takes the database away: what is held is served for as
+// long as the lease lasts, and then nothing, rather than something old.
+func TestWithoutTheDatabase(t *testing.T) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-away-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	c, err := cluster.Start(t.Context(), cluster.Options{Dir: dir, Scratch: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Stop()
+	s, err := store.Open(t.Context(), store.Options{URL: c.URL, Environment: "main"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}); err != nil {
+		t.Fatal(err)
+	}
+	n := open(t, s, access.NewSecret())
+	const held, unheld = "/content/main/published/piers", "/content/main/published/routes"
+	if a := n.get(t, held, false); a.Status != 200 {
+		t.Fatalf("%d %s", a.Status, a.Body)
+	}
+	c.Stop()
+	if a := n.get(t, held, false); a.Status != 200 || a.Header.Get("Cache-Status") != "Ubiquon; hit" {
+		t.Errorf("within the lease: %d %s", a.Status, a.Body)
+	}
+	if a := n.get(t, unheld, false); a.Status != 503 || strings.Contains(string(a.Body), "127.0.0.1") {
+		t.Errorf("what is not held: %d %s", a.Status, a.Body)
+	}
+	testkit.Eventually(t, "the lease ends", func() bool {
+		a := n.get(t, held, false)
+		return a.Status == 503 && a.Header.Get("Retry-After") != ""
+	})
+	if a := n.get(t, "/health/ready", false); a.Status != 503 {
+		t.Errorf("ready: %d", a.Status)
+	}
+	if a := n.get(t, "/health/live", false); a.Status != 200 {
+		t.Errorf("live: %d", a.Status)
 	}
 }

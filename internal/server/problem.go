@@ -46,6 +46,7 @@ var problemKinds = map[string][2]string{
 	"signature":    {"Not proven", "The announcement does not prove that it comes from the origin."},
 	"media-type":   {"Content type not read here", "The body's content type is none of those that are read here."},
 	"behind":       {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
+	"away":         {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
 	"internal":     {"Something went wrong here", "The service failed. Its log has more."},
 	"not-running":  {"The build has ended", "A report came for a build that does not run."},
 	"query-string": {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
@@ -110,6 +111,10 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "behind", 503
 	case r.Context().Err() != nil:
 		return // the reader is gone
+	case store.Away(err):
+		s.log.Warn("the database is away", "path", r.URL.Path, "error", err)
+		w.Header().Set("Retry-After", "1")
+		p = problem{Kind: "away", Status: 503, Detail: "the database cannot be reached at the moment"}
 	default:
 		s.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}

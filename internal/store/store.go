@@ -6,8 +6,11 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"net"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -24,6 +27,19 @@ var migrations embed.FS
 
 // ErrNotFound is the error of a record that is not there.
 var ErrNotFound = errors.New("not found")
+
+// Away tells whether an error means that the database cannot be reached at the
+// moment, rather than that it has refused something.
+func Away(err error) bool {
+	var connecting *pgconn.ConnectError
+	var network net.Error
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) {
+		// Class 08 is connections, class 57P operators shutting down.
+		return strings.HasPrefix(refused.Code, "08") || strings.HasPrefix(refused.Code, "57P")
+	}
+	return errors.As(err, &connecting) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
+}
 
 // Store is one environment's records. It may be used by many at once.
 type Store struct {
