@@ -52,9 +52,17 @@ export function Shell() {
       setLive,
       stop.signal,
     );
+    // A page that the browser keeps for its Back button would keep its stream
+    // too, and only six connections go to one host.
+    const hide = () => stop.abort();
+    const show = (e: PageTransitionEvent) => e.persisted && location.reload();
+    addEventListener("pagehide", hide);
+    addEventListener("pageshow", show);
     return () => {
       clearTimeout(due);
       stop.abort();
+      removeEventListener("pagehide", hide);
+      removeEventListener("pageshow", show);
     };
   }, [signedIn, queries]);
 

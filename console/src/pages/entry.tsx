@@ -1,9 +1,9 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { call, type EntryDetail, type Field, type Model } from "../api";
+import { EventRows } from "../event-rows";
 import { Cell, CopyButton, Empty, EntryLink, Loaded, Mono, Page, Row, Rows, SameByCommand, Section, State, When } from "../parts";
-import { between, TraceLine } from "../trace";
 
 function Linked({ id }: { id: string }) {
   const entry = useQuery({ queryKey: ["entry", id], queryFn: ({ signal }) => call<EntryDetail>("/entries/" + encodeURIComponent(id), { signal }), staleTime: 30_000 });
@@ -145,23 +145,7 @@ export function EntryPage() {
               </Section>
               {e.events.length > 0 && (
                 <Section title="Events">
-                  <Rows label="Events" head={["Accepted", "What", "Way", "Fresh", "Built"]} numbers={["Fresh", "Built"]}>
-                    {e.events.map((v) => (
-                      <Row key={v.id}>
-                        <Cell>
-                          <Link to={"/events/" + v.id}>
-                            <When at={v.received} />
-                          </Link>
-                        </Cell>
-                        <Cell>{v.decoded?.kind ?? "–"}</Cell>
-                        <Cell>
-                          <TraceLine trace={v.trace} />
-                        </Cell>
-                        <Cell right>{between(v.trace.published, v.trace.expired)}</Cell>
-                        <Cell right>{between(v.trace.published, v.trace.built)}</Cell>
-                      </Row>
-                    ))}
-                  </Rows>
+                  <EventRows label="Events" events={e.events} ofOneEntry />
                 </Section>
               )}
               <Section title="Changes that readers could see">

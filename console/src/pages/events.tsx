@@ -1,9 +1,9 @@
 import { Flex, NativeSelect } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { useSearchParams } from "react-router";
 import { call, type EventTrace } from "../api";
-import { Cell, Empty, EntryLink, Loaded, Page, Row, Rows, SameByCommand, State, When } from "../parts";
-import { between, TraceLegend, TraceLine } from "../trace";
+import { EventRows } from "../event-rows";
+import { Empty, Loaded, Page, SameByCommand } from "../parts";
 
 export function EventsPage() {
   const [params, setParams] = useSearchParams();
@@ -32,33 +32,7 @@ export function EventsPage() {
           items.length === 0 ? (
             <Empty>{state ? `No event is ${state}.` : "Nothing has been announced yet. Publish something in an origin, and watch it arrive."}</Empty>
           ) : (
-            <>
-              <Rows label="Events" head={["Accepted", "From", "Entry", "What", "Way", "Fresh", "Built", "State"]} numbers={["Fresh", "Built"]}>
-                {items.map((e) => (
-                  <Row key={e.id} data-event={e.id}>
-                    <Cell>
-                      <Link to={"/events/" + e.id}>
-                        <When at={e.received} />
-                      </Link>
-                    </Cell>
-                    <Cell>{e.origin}</Cell>
-                    <Cell>
-                      <EntryLink id={e.entry} title={e.title} />
-                    </Cell>
-                    <Cell>{e.decoded?.kind ?? "–"}</Cell>
-                    <Cell>
-                      <TraceLine trace={e.trace} width={200} />
-                    </Cell>
-                    <Cell right>{between(e.trace.published, e.trace.expired)}</Cell>
-                    <Cell right>{between(e.trace.published, e.trace.built)}</Cell>
-                    <Cell>
-                      <State of={e.state} />
-                    </Cell>
-                  </Row>
-                ))}
-              </Rows>
-              <TraceLegend />
-            </>
+            <EventRows label="Events" events={items} />
           )
         }
       </Loaded>

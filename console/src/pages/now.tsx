@@ -2,8 +2,8 @@ import { Box, Flex, SimpleGrid, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Status } from "../api";
-import { bytesText, Cell, Empty, EntryLink, Loaded, Page, Row, Rows, SameByCommand, Section, spanText, State, When } from "../parts";
-import { between, TraceLegend, TraceLine } from "../trace";
+import { EventRows } from "../event-rows";
+import { bytesText, Empty, Loaded, Page, SameByCommand, Section, spanText, State, When } from "../parts";
 
 function Figure({ name, value, says }: { name: string; value: string; says: string }) {
   return (
@@ -43,32 +43,7 @@ export function NowPage() {
                     Nothing has been announced yet. Publish something in an origin: its hook goes to <code>/hooks/&#123;origin&#125;</code>, and the event shows up here.
                   </Empty>
                 ) : (
-                  <>
-                    <Rows label="Last events" head={["Accepted", "Entry", "What", "Way", "Fresh", "Built", "State"]} numbers={["Fresh", "Built"]}>
-                      {s.events.map((e) => (
-                        <Row key={e.id} data-event={e.id}>
-                          <Cell>
-                            <Link to={"/events/" + e.id}>
-                              <When at={e.received} />
-                            </Link>
-                          </Cell>
-                          <Cell>
-                            <EntryLink id={e.entry} title={e.title} />
-                          </Cell>
-                          <Cell>{e.decoded?.kind ?? "–"}</Cell>
-                          <Cell>
-                            <TraceLine trace={e.trace} />
-                          </Cell>
-                          <Cell right>{between(e.trace.published, e.trace.expired)}</Cell>
-                          <Cell right>{between(e.trace.published, e.trace.built)}</Cell>
-                          <Cell>
-                            <State of={e.state} />
-                          </Cell>
-                        </Row>
-                      ))}
-                    </Rows>
-                    <TraceLegend />
-                  </>
+                  <EventRows label="Last events" events={s.events} />
                 )}
               </Section>
               <SimpleGrid columns={2} gap="8">
