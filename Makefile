@@ -1,7 +1,7 @@
 SHELL := /bin/bash
 BIN := bin/ubiquon
 
-.PHONY: demo test build console bench lint pictures packages browser
+.PHONY: demo test build console bench lint pictures packages browser conformance
 
 # Everything that a fresh Debian machine with Go and Node lacks is installed by
 # the targets that need it.
@@ -40,6 +40,10 @@ test: packages browser build lint
 bench: packages build
 	@command -v wrk >/dev/null || tools/install wrk
 	go run ./bench
+
+# Other people's validators, from npm, against a demo of its own.
+conformance: packages build
+	tools/conformance/run
 
 # Pictures of the console of a running demo, for the documentation.
 pictures: browser

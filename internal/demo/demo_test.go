@@ -224,6 +224,22 @@ func TestReadsByTheBook(t *testing.T) {
 	}
 }
 
+func TestIntrospectionIsServedAndCached(t *testing.T) {
+	for i, want := range []string{"fwd=miss", "hit"} {
+		a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/graphql?query={__type(name:%22Notice%22){fields{name}}}", nil, nil)
+		if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `{"name":"severity"}`) || !strings.Contains(a.Header.Get("Cache-Status"), want) {
+			t.Errorf("%d: %v %d %v %s", i, err, a.Status, a.Header, a.Body)
+		}
+	}
+	a := get(t, reader(), "/graphql/schema.graphql")
+	if a.Status != 200 || !strings.Contains(string(a.Body), "type Notice implements Node") {
+		t.Errorf("the schema: %d %.200s", a.Status, a.Body)
+	}
+	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/graphql/schema.graphql"); a.Status != 401 {
+		t.Errorf("the schema without a key: %d", a.Status)
+	}
+}
+
 func TestBadRequestsAreNamed(t *testing.T) {
 	for path, want := range map[string]struct {
 		status int

@@ -144,7 +144,12 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTimeout)
 	defer cancel()
-	res := &query.Result{}
+	// What follows from the model alone is good from where this node stands: the
+	// follower takes up a new model before it applies the change that brings it.
+	res := &query.Result{Sequence: g.cache.Applied()}
+	if len(p.Query.Roots) == 0 && g.state.Load().version != p.version {
+		return nil, ErrReplan
+	}
 	if len(p.Query.Roots) > 0 {
 		var err error
 		if res, err = g.store.Read(ctx, p.version, p.Query); err != nil {

@@ -186,7 +186,7 @@ func (c *compiler) root(f merged) {
 		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: `"Query"`})
 		return
 	case "__schema", "__type":
-		c.fail(f.Field, "introspection is not served here; the schema is at graphql/schema.graphql")
+		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: c.introspect(f)})
 		return
 	}
 	r := c.s.roots[f.Name]

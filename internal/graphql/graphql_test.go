@@ -165,12 +165,68 @@ func TestRequestErrors(t *testing.T) {
 		"half an entry":    {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }", Variables: map[string]any{"n": 1.5}}, "Int"},
 		"too deep":         {Request{Query: "{ route(slug: \"a\") " + strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"}, "at most 8 levels"},
 		"too many tokens":  {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
-		"introspection":    {Request{Query: "{ __schema { types { name } } }"}, "schema.graphql"},
 	} {
 		_, errs := s.Compile("published", c.r)
 		if len(errs) == 0 || !strings.Contains(errs.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, errs, c.want)
 		}
+	}
+}
+
+func TestIntrospection(t *testing.T) {
+	op := compile(t, `{ __schema { queryType { name } mutationType { name } directives { name } types { name } }
+		route: __type(name: "Route") { kind name interfaces { name } fields { name type { kind name ofType { kind ofType { name } } } args { name } } }
+		node: __type(name: "Node") { possibleTypes { name } } season: __type(name: "RouteSeason") { enumValues { name description isDeprecated } }
+		none: __type(name: "Ghost") { name } }`, nil)
+	if len(op.Query.Roots) != 0 {
+		t.Fatalf("introspection asks the store: %+v", op.Query.Roots)
+	}
+	type named struct{ Name string }
+	var got struct {
+		Data struct {
+			Schema struct {
+				QueryType    named
+				MutationType *named
+				Directives   []named
+			} `json:"__schema"`
+			Route struct {
+				Kind       string
+				Interfaces []named
+				Fields     []struct {
+					Name string
+					Type struct {
+						Kind   string
+						OfType *struct{ Kind string }
+					}
+				}
+			}
+			Node   struct{ PossibleTypes []named }
+			Season struct {
+				EnumValues []struct{ Name, Description string }
+			}
+			None *named
+		}
+	}
+	body := op.Write(&query.Result{})
+	if err := json.Unmarshal(body, &got); err != nil {
+		t.Fatalf("%v: %s", err, body)
+	}
+	d := got.Data
+	if d.Schema.QueryType.Name != "Query" || d.Schema.MutationType != nil || d.None != nil || d.Route.Kind != "OBJECT" || d.Route.Interfaces[0].Name != "Node" {
+		t.Errorf("%s", body)
+	}
+	for _, dir := range d.Schema.Directives {
+		if dir.Name == "defer" {
+			t.Error("@defer is shown, and not served")
+		}
+	}
+	for _, f := range d.Route.Fields {
+		if f.Name == "piers" && (f.Type.Kind != "NON_NULL" || f.Type.OfType.Kind != "LIST") {
+			t.Errorf("piers: %+v", f.Type)
+		}
+	}
+	if len(d.Node.PossibleTypes) != 3 || d.Season.EnumValues[0].Description != "Summer time" {
+		t.Errorf("%+v, %+v", d.Node, d.Season)
 	}
 }
 
