@@ -211,13 +211,18 @@ func TestReadsByTheBook(t *testing.T) {
 		}
 		seen, pages = seen+len(list.Items), pages+1
 		link := a.Header.Get("Link")
-		if (list.Window.Next == nil) != (link == "") {
-			t.Errorf("next is %v, Link is %q", list.Window.Next, link)
+		if (list.Window.Next != nil) != strings.Contains(link, `rel="next"`) || (pages > 1) != strings.Contains(link, `rel="prev"`) {
+			t.Errorf("page %d: next is %v, Link is %q", pages, list.Window.Next, link)
 		}
-		if link == "" {
+		if list.Window.Next == nil {
+			back := get(t, reader(), strings.TrimPrefix(strings.Split(link, ">")[0], "<"))
+			if !strings.Contains(string(back.Body), `"prev":"`) || back.Status != 200 {
+				t.Errorf("back: %d %s", back.Status, back.Body)
+			}
 			break
 		}
-		a = get(t, reader(), strings.TrimSuffix(strings.TrimPrefix(link, "<"), `>; rel="next"`))
+		next := link[strings.LastIndexByte(link, '<')+1:]
+		a = get(t, reader(), strings.TrimSuffix(next, `>; rel="next"`))
 	}
 	if seen != 11 || pages != 3 {
 		t.Errorf("%d entries on %d pages", seen, pages)
@@ -254,6 +259,7 @@ func TestBadRequestsAreNamed(t *testing.T) {
 		"/dispatches?limit=-1":                                         {400, `"parameter":"limit"`},
 		"/dispatches?locale=xx":                                        {400, "known are en, nb, de, ja"},
 		"/dispatches?after=nonsense":                                   {400, `"parameter":"after"`},
+		"/dispatches?after=a&before=b":                                 {400, "after is given too"},
 		"/dispatches?limit=1&limit=2":                                  {400, "2 times"},
 		"/dispatches?count=yes":                                        {400, `"parameter":"count"`},
 		"/dispatches/fog-week?limit=1":                                 {400, `"parameter":"limit"`},

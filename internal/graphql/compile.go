@@ -2,8 +2,8 @@ package graphql
 
 import (
 	"fmt"
-	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -235,19 +235,19 @@ func (c *compiler) root(f merged) {
 
 func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) error {
 	out.Limit = query.DefaultLimit
-	switch n := args["first"].(type) {
-	case int64:
-		out.Limit = int(n)
-	case int:
-		out.Limit = n
-	case float64:
-		if n != math.Trunc(n) || math.Abs(n) > math.MaxInt32 {
-			return fmt.Errorf("first is %v, which is no Int", n)
-		}
-		out.Limit = int(n)
+	first, last := args["first"], args["last"]
+	if first != nil && last != nil {
+		return fmt.Errorf("first and last are both given; ask for a list's beginning or for its end")
 	}
-	if out.Limit < 0 || out.Limit > query.MaxLimit {
-		return fmt.Errorf("first is %d; it may be 0 to %d", out.Limit, query.MaxLimit)
+	for name, v := range map[string]any{"first": first, "last": last} {
+		if v == nil {
+			continue
+		}
+		n, err := strconv.Atoi(fmt.Sprint(v))
+		if err != nil || n < 0 || n > query.MaxLimit {
+			return fmt.Errorf("%s is %v; it may be 0 to %d", name, v, query.MaxLimit)
+		}
+		out.Limit, out.Last = n, name == "last"
 	}
 	var names []string
 	switch list := args["sort"].(type) {
@@ -264,8 +264,17 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 	if out.Sort, err = query.ParseSort(t, names); err != nil {
 		return err
 	}
-	if after, ok := args["after"].(string); ok {
+	after, behind := args["after"].(string)
+	before, ahead := args["before"].(string)
+	switch {
+	case behind && (ahead || out.Last):
+		return fmt.Errorf("after goes with first alone; use before with last")
+	case ahead && first != nil:
+		return fmt.Errorf("before goes with last; use after with first")
+	case behind:
 		out.After, err = out.ParseCursor("after", after)
+	case ahead:
+		out.Before, err = out.ParseCursor("before", before)
 	}
 	return err
 }

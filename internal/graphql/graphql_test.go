@@ -163,6 +163,8 @@ func TestRequestErrors(t *testing.T) {
 		"subscription":     {Request{Query: "subscription { a }"}, "subscription"},
 		"unknown sort":     {Request{Query: `{ routes(sort: ["nubmer"]) { totalCount } }`}, `did you mean "number"?`},
 		"half an entry":    {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }", Variables: map[string]any{"n": 1.5}}, "Int"},
+		"both ends":        {Request{Query: "{ routes(first: 1, last: 1) { totalCount } }"}, "both given"},
+		"after with last":  {Request{Query: `{ routes(last: 1, after: "x") { totalCount } }`}, "use before with last"},
 		"too deep":         {Request{Query: "{ route(slug: \"a\") " + strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"}, "at most 8 levels"},
 		"too many tokens":  {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
 	} {

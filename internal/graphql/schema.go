@@ -152,10 +152,14 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 		s.roots[camel(t.Plural)] = root{rootList, t}
 		fmt.Fprintf(b, `  %s
   %s(
-    "How many at most, from 0 to 200."
-    first: Int = 20
+    "How many at most, from 0 to 200; 20 if neither first nor last is given."
+    first: Int
     "A cursor: entries behind it."
     after: String
+    "How many at most, from the end; not with first."
+    last: Int
+    "A cursor: entries before it."
+    before: String
     "Names of fields, each with a minus before it for descending; also published, firstPublished, updated."
     sort: [String!]
     %s

@@ -74,11 +74,11 @@ func writeConnection(b *bytes.Buffer, shape []connectionPart, typ string, root *
 				case e.name == "__typename":
 					quoted(b, "PageInfo")
 				case e.name == "hasNextPage":
-					b.WriteString(strconv.FormatBool(res.More))
+					_, next := root.Around(res)
+					b.WriteString(strconv.FormatBool(next != ""))
 				case e.name == "hasPreviousPage":
-					// Entries before a forward cursor are not looked for; the
-					// specification lets a server say false then.
-					b.WriteString("false")
+					prev, _ := root.Around(res)
+					b.WriteString(strconv.FormatBool(prev != ""))
 				case n == 0:
 					b.WriteString("null")
 				case e.name == "startCursor":

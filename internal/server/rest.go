@@ -22,7 +22,7 @@ import (
 
 var (
 	entryParameters = []string{"fields", "locale"}
-	listParameters  = []string{"fields", "locale", "sort", "limit", "after", "count"}
+	listParameters  = []string{"fields", "locale", "sort", "limit", "after", "before", "count"}
 )
 
 // planREST compiles a REST request; rest is its path below the edition.
@@ -184,8 +184,15 @@ func window(root *query.Root, t *model.Type, p map[string]string) error {
 	if root.Sort, err = query.ParseSort(t, names); err != nil {
 		return err
 	}
-	if text, given := p["after"]; given {
-		root.After, err = root.ParseCursor("after", text)
+	after, behind := p["after"]
+	before, ahead := p["before"]
+	switch {
+	case behind && ahead:
+		return &query.Error{Parameter: "before", Detail: "after is given too", Hint: "ask for what comes after a place, or before one"}
+	case behind:
+		root.After, err = root.ParseCursor("after", after)
+	case ahead:
+		root.Before, err = root.ParseCursor("before", before)
 	}
 	return err
 }
@@ -199,13 +206,23 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 	var b bytes.Buffer
 	b.Grow(512 * (1 + len(found.Rows)))
 	if root.By == query.ByList {
-		next := writeList(&b, root, found)
-		if next != "" {
+		prev, next := root.Around(found)
+		writeList(&b, root, found, prev, next)
+		var links []string
+		for _, l := range [][3]string{{"prev", "before", prev}, {"next", "after", next}} {
+			if l[2] == "" {
+				continue
+			}
 			to := *u
 			values := to.Query()
-			values.Set("after", next)
+			values.Del("after")
+			values.Del("before")
+			values.Set(l[1], l[2])
 			to.RawQuery = values.Encode()
-			out.Header["Link"] = []string{"<" + to.RequestURI() + `>; rel="next"`}
+			links = append(links, "<"+to.RequestURI()+`>; rel="`+l[0]+`"`)
+		}
+		if links != nil {
+			out.Header["Link"] = []string{strings.Join(links, ", ")}
 		}
 	} else if len(found.Rows) == 0 {
 		out.Status = http.StatusNotFound
@@ -222,9 +239,7 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 	return out
 }
 
-// writeList lays a list out and returns the cursor of what comes next, if
-// anything does.
-func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult) (next string) {
+func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult, prev, next string) {
 	b.WriteString(`{"items":[`)
 	for i, row := range found.Rows {
 		if i > 0 {
@@ -238,8 +253,10 @@ func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult) (next
 		Prev  *string `json:"prev"`
 		Total *int    `json:"total,omitempty"`
 	}{Limit: root.Limit}
-	if n := len(found.Rows); found.More && n > 0 {
-		next = root.Cursor(found.Rows[n-1].Position())
+	if prev != "" {
+		w.Prev = &prev
+	}
+	if next != "" {
 		w.Next = &next
 	}
 	if root.Count {
@@ -249,5 +266,4 @@ func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult) (next
 	b.WriteString(`],"window":`)
 	b.Write(src)
 	b.WriteString("}\n")
-	return next
 }

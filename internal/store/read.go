@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -28,6 +29,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 	}
 	if len(all) == 1 && !deeper {
 		if found, err := s.readAtOnce(ctx, all[0], res); err != nil || found {
+			turn(q, res)
 			return checked(res, version, err)
 		}
 	}
@@ -48,6 +50,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		if int64(res.ModelVersion) != version {
 			return ErrModelMoved
 		}
+		turn(q, res)
 		var next []*linkRead
 		for i := range q.Roots {
 			next = collectLinks(next, q.Roots[i].Locale, &q.Roots[i].Selection, res.Roots[i].Rows)
@@ -75,6 +78,15 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		return nil
 	})
 	return checked(res, version, err)
+}
+
+// turn puts the rows of lists that were read from their end into order.
+func turn(q *query.Query, res *query.Result) {
+	for i := range q.Roots {
+		if q.Roots[i].Backwards() {
+			slices.Reverse(res.Roots[i].Rows)
+		}
+	}
 }
 
 func checked(res *query.Result, version int64, err error) (*query.Result, error) {
@@ -316,16 +328,29 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 	r.keys = make([]int, len(root.Sort))
 	for i, by := range root.Sort {
 		expression, asText, _ := sortColumn(by)
-		if by.Descending {
-			expression += " desc"
+		direction := " asc nulls last"
+		switch {
+		case by.Descending && root.Backwards():
+			direction = " asc nulls first"
+		case by.Descending:
+			direction = " desc nulls last"
+		case root.Backwards():
+			direction = " desc nulls first"
 		}
-		order = append(order, expression+" nulls last")
+		order = append(order, expression+direction)
 		r.keys[i] = r.column(asText)
+	}
+	id := "entry"
+	if root.Backwards() {
+		id = "entry desc"
 	}
 	if root.After != nil {
 		where += " and (" + behind(&args, root) + ")"
 	}
-	where += " order by " + strings.Join(append(order, "entry"), ", ") + " limit " + args.add(root.Limit+1, "bigint")
+	if root.Before != nil {
+		where += " and (" + ahead(&args, root) + ")"
+	}
+	where += " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
 	return append(all, statement{strings.Join(r.columns, ", "), where, args, func(raw [][]byte) error {
 		if len(out.Rows) == root.Limit {
 			out.More = true
@@ -362,6 +387,32 @@ func behind(args *params, root *query.Root) string {
 	return strings.Join(append(either, last), " or ")
 }
 
+// ahead is the condition that a row comes before the root's cursor, in the
+// root's order.
+func ahead(args *params, root *query.Root) string {
+	var either []string
+	var equal []string
+	for i, by := range root.Sort {
+		expression, _, cast := sortColumn(by)
+		v := root.Before.Values[i]
+		if v == nil {
+			// All that have a value come before those without.
+			either = append(either, strings.Join(append(equal[:len(equal):len(equal)], expression+" is not null"), " and "))
+			equal = append(equal, expression+" is null")
+			continue
+		}
+		p := args.add(*v, "text") + "::" + cast
+		sign := " < "
+		if by.Descending {
+			sign = " > "
+		}
+		either = append(either, strings.Join(append(equal[:len(equal):len(equal)], expression+sign+p), " and "))
+		equal = append(equal, expression+" = "+p)
+	}
+	last := strings.Join(append(equal, "entry < "+args.add(root.Before.ID, "text")), " and ")
+	return strings.Join(append(either, last), " or ")
+}
+
 func hasLinks(sel *query.Selection) bool {
 	for i := range sel.Picks {
 		if sel.Picks[i].Kind == query.PickLink {
@@ -389,7 +440,7 @@ func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*
 		}
 		l := &linkRead{locale: locale, pick: i, types: p.Types, selection: p.Link, found: map[string]*query.Row{}}
 		for _, row := range rows {
-			if len(row.Asked[i]) > 0 && (p.On == nil || contains(p.On, row.Type)) {
+			if len(row.Asked[i]) > 0 && (p.On == nil || slices.Contains(p.On, row.Type)) {
 				l.parents = append(l.parents, row)
 			}
 		}
@@ -398,15 +449,6 @@ func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*
 		}
 	}
 	return out
-}
-
-func contains(list []string, s string) bool {
-	for _, one := range list {
-		if one == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (s *Store) linkStatement(edition string, l *linkRead) statement {

@@ -265,6 +265,33 @@ func TestListsSortAndPageStably(t *testing.T) {
 		if !slices.Equal(paged, whole) {
 			t.Errorf("%v: in pages %v\nas a whole %v", sort, paged, whole)
 		}
+		// And back again, from the end.
+		root.After, root.Last = nil, true
+		paged = nil
+		for {
+			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}})
+			if err != nil {
+				t.Fatalf("%v: %v", sort, err)
+			}
+			var page []string
+			for _, row := range res.Roots[0].Rows {
+				page = append(page, row.ID)
+			}
+			paged = append(page, paged...)
+			prev, next := root.Around(&res.Roots[0])
+			if (next == "") != (root.Before == nil) {
+				t.Errorf("%v: before %v, next is %q", sort, root.Before, next)
+			}
+			if prev == "" {
+				break
+			}
+			if root.Before, err = root.ParseCursor("before", prev); err != nil {
+				t.Fatalf("%v: %v", sort, err)
+			}
+		}
+		if !slices.Equal(paged, whole) {
+			t.Errorf("%v: in pages from the end %v\nas a whole %v", sort, paged, whole)
+		}
 	}
 	if got := b.list("published", b.root("route", "number")); !slices.Equal(got[len(got)-6:], []string{"r00", "r04", "r08", "r12", "r16", "r20"}) {
 		t.Errorf("those without a value do not come last, by id: %v", got)

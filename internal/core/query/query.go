@@ -45,9 +45,13 @@ type Root struct {
 	Value  string `json:"value,omitempty"`
 	Locale string `json:"locale"`
 	// The rest concerns lists alone.
-	Sort      []Sort    `json:"sort,omitempty"`
-	Limit     int       `json:"limit,omitempty"`
-	After     *Position `json:"after,omitempty"`
+	Sort  []Sort    `json:"sort,omitempty"`
+	Limit int       `json:"limit,omitempty"`
+	After *Position `json:"after,omitempty"`
+	// Before asks for the last entries before a place; not both.
+	Before *Position `json:"before,omitempty"`
+	// Last asks for the list's end: the last entries, before Before if given.
+	Last      bool      `json:"last,omitempty"`
 	Count     bool      `json:"count,omitempty"`
 	Selection Selection `json:"selection"`
 }
@@ -133,9 +137,11 @@ type Result struct {
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.
 type RootResult struct {
-	Rows  []*Row
-	More  bool // a list goes on behind the last row
-	Total int  // only if counted
+	Rows []*Row
+	// More says that the list goes on in the direction in which it was read:
+	// behind the last row, or, with Before or Last, before the first.
+	More  bool
+	Total int // only if counted
 }
 
 // Row is one entry of a result.
@@ -158,6 +164,26 @@ type Row struct {
 type Position struct {
 	Values []*string `json:"values"`
 	ID     string    `json:"id"`
+}
+
+// Backwards tells whether the list is read from its end.
+func (r *Root) Backwards() bool { return r.Before != nil || r.Last }
+
+// Around returns the cursors of what comes before and behind the rows found; ""
+// for nothing. Before a page that was reached by a cursor there is at least what
+// the cursor was made of, and likewise behind.
+func (r *Root) Around(found *RootResult) (prev, next string) {
+	n := len(found.Rows)
+	if n == 0 {
+		return "", ""
+	}
+	if r.After != nil || r.Backwards() && found.More {
+		prev = r.Cursor(found.Rows[0].Position())
+	}
+	if r.Before != nil || !r.Backwards() && found.More {
+		next = r.Cursor(found.Rows[n-1].Position())
+	}
+	return prev, next
 }
 
 // Position is the row's place in its list.
