@@ -27,7 +27,7 @@ var mayImport = map[string][]string{
 	"service":       {"core", "store", "store/cluster", "cache", "origin", "outbound", "gateway", "server"},
 	"demo":          {"core", "store", "store/cluster", "origin", "outbound", "gateway", "client", "server", "service", "standin"},
 	"cli":           {"core", "store", "cache", "origin", "outbound", "client", "server", "service", "demo"},
-	"testkit":       {"core", "store", "store/cluster"},
+	"testkit":       {"core", "store", "store/cluster", "demo"},
 }
 
 // pureOnly are the standard packages that the computation has no business with.

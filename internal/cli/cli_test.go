@@ -2,38 +2,20 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 	"unicode/utf8"
 
 	"ubiquon/internal/demo"
+	"ubiquon/internal/testkit/skerry"
 )
 
 var line *demo.Demo
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("/tmp", "ubiquon-cli-")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err == nil {
-		line, err = demo.Start(context.Background(), demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Reconcile: time.Hour})
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "the demo does not start:", err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	line.Close()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { skerry.Main(m, &line) }
 
 // run runs a command against the demo.
 func run(t *testing.T, args ...string) (code int, out, errOut string) {

@@ -2,7 +2,6 @@ package demo_test
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -14,41 +13,20 @@ import (
 	"testing"
 	"time"
 
-	"ubiquon/console"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/skerry"
 )
 
 // The tests of this package share one running demo. Each works on an entry of
 // its own, or only reads.
 var line *demo.Demo
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err == nil {
-		line, err = start(dir, false)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "the demo does not start:", err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	line.Close()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
-
-func start(dir string, fresh bool) (*demo.Demo, error) {
-	return demo.Start(context.Background(), demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Fresh: fresh,
-		Console: console.Files(), Reconcile: time.Hour})
-}
+func TestMain(m *testing.M) { skerry.Main(m, &line) }
 
 func admin() *client.Client {
 	return &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
@@ -598,7 +576,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	first, err := start(dir, false)
+	first, err := skerry.Start(dir, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -606,10 +584,10 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Publish: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {
+	if _, err := skerry.Start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {
 		t.Errorf("a second one beside the first: %v", err)
 	}
-	if _, err := start(dir, true); err == nil {
+	if _, err := skerry.Start(dir, true); err == nil {
 		t.Error("a running demo's data is thrown away")
 	}
 	card, err := os.ReadFile(demo.CardFile(dir))
@@ -620,7 +598,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Errorf("the card can be read by others: %v", info.Mode())
 	}
 	first.Close()
-	second, err := start(dir, false)
+	second, err := skerry.Start(dir, false)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -26,16 +26,23 @@ import (
 
 func TestMain(m *testing.M) { testkit.Main(m) }
 
-// node is one node of a service, without origins and sites.
+// node is one node of a service.
 type node struct {
 	*gateway.Gateway
 	client *client.Client
 }
 
-// open starts a node on a store; the first one applies the model.
+// open starts a node on a store, without origins and sites.
 func open(t *testing.T, s *store.Store, secret string) node {
 	t.Helper()
-	g, err := gateway.Open(t.Context(), gateway.Options{Store: s, Log: testkit.Log(t)})
+	return start(t, gateway.Options{Store: s}, secret)
+}
+
+// start starts a node with a key that may do everything.
+func start(t *testing.T, o gateway.Options, secret string) node {
+	t.Helper()
+	o.Log = testkit.Log(t)
+	g, err := gateway.Open(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,8 +24,6 @@ import (
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/server"
-	"ubiquon/internal/service"
 	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
 )
@@ -116,27 +114,12 @@ types:
 	}
 	secret := access.NewSecret()
 	for range nodes {
-		g, err := gateway.Open(t.Context(), gateway.Options{Store: w.store, Log: testkit.Log(t), Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Address: "http://gateway.example",
+		w.nodes = append(w.nodes, start(t, gateway.Options{Store: w.store, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Address: "http://gateway.example",
 			Origins: map[string]origin.Config{"harbour": c},
 			Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Secret: hookSecret,
 				Quiet: strictyaml.Duration(20 * time.Millisecond), AtMost: strictyaml.Duration(time.Second)}}},
 			Rules: []rule.Rule{{Name: "piers", On: []string{"published", "unpublished", "deleted"}, Types: []string{"pier"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web"}}}},
-				{Name: "routes", On: []string{"published"}, Types: []string{"route"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := g.Start(t.Context()); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(g.Close)
-		if _, err := g.Authenticate(secret); err != nil {
-			if err := g.KeepKey(t.Context(), &access.Key{Name: "test", Grants: service.Everything()}, secret, "test"); err != nil {
-				t.Fatal(err)
-			}
-		}
-		api := httptest.NewServer(server.New(server.Options{Gateway: g}))
-		t.Cleanup(api.Close)
-		w.nodes = append(w.nodes, node{g, &client.Client{Address: api.URL, Key: secret}})
+				{Name: "routes", On: []string{"published"}, Types: []string{"route"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}}, secret))
 	}
 	return w
 }

@@ -1,0 +1,38 @@
+// Package skerry runs a package's tests beside one running demo.
+package skerry
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"ubiquon/console"
+	"ubiquon/internal/demo"
+)
+
+// Main starts a demo, hands it over, runs the tests and stops it.
+func Main(m *testing.M, line **demo.Demo) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err == nil {
+		*line, err = Start(dir, false)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "the demo does not start:", err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	(*line).Close()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// Start starts a demo on free ports that need not survive a power cut.
+func Start(dir string, fresh bool) (*demo.Demo, error) {
+	return demo.Start(context.Background(), demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Fresh: fresh,
+		Console: console.Files(), Reconcile: time.Hour})
+}
