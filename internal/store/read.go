@@ -150,6 +150,12 @@ type reader struct {
 	cells [][]int
 	keys  []int // the columns of a list's sort values
 	sel   *query.Selection
+
+	kept   [][]byte // of the row at hand
+	bytes  slab[byte]
+	values slab[[]byte]
+	lists  slab[[][]byte]
+	rows   slab[query.Row]
 }
 
 // newReader returns the reader of a selection of entries of one type, or, with
@@ -199,37 +205,39 @@ func member(of, name string, bare bool) string {
 }
 
 func (r *reader) row(raw [][]byte) *query.Row {
-	// One copy for the whole row: what came is only good until the next one.
-	size, cells := 0, 0
+	// What came is only good until the next row: one copy of all of it.
+	size, cells := 0, len(r.keys)
 	for _, v := range raw[:len(r.columns)] {
 		size += len(v)
 	}
 	for _, c := range r.cells {
 		cells += len(c)
 	}
-	arena := make([]byte, 0, size)
-	kept := make([][]byte, len(r.columns))
-	for i, v := range raw[:len(r.columns)] {
+	arena := r.bytes.take(size)[:0]
+	r.kept = r.kept[:0]
+	for _, v := range raw[:len(r.columns)] {
 		if v != nil {
 			start := len(arena)
 			arena = append(arena, v...)
-			kept[i] = arena[start:len(arena):len(arena)]
+			v = arena[start:len(arena):len(arena)]
 		}
+		r.kept = append(r.kept, v)
 	}
 	typ := r.typ
 	if typ == "" {
-		typ = string(kept[1])
+		typ = string(r.kept[1])
 	}
-	out := &query.Row{ID: string(kept[0]), Type: typ, Cells: make([][][]byte, len(r.cells))}
-	flat := make([][]byte, 0, cells+len(r.keys))
+	out := &r.rows.take(1)[0]
+	*out = query.Row{ID: string(r.kept[0]), Type: typ, Cells: r.lists.take(len(r.cells))}
+	flat := r.values.take(cells)[:0]
 	for _, c := range r.keys {
-		flat = append(flat, kept[c])
+		flat = append(flat, r.kept[c])
 	}
 	out.Keys = flat[:len(r.keys):len(r.keys)]
 	for i, columns := range r.cells {
 		start := len(flat)
 		for _, c := range columns {
-			flat = append(flat, kept[c])
+			flat = append(flat, r.kept[c])
 		}
 		out.Cells[i] = flat[start:len(flat):len(flat)]
 		if p := &r.sel.Picks[i]; p.Kind == query.PickLink {
@@ -239,6 +247,19 @@ func (r *reader) row(raw [][]byte) *query.Row {
 			out.Asked[i] = ids(out.Cells[i][0])
 		}
 	}
+	return out
+}
+
+// slab hands out pieces of larger allocations: the rows of a result live and
+// die together.
+type slab[T any] struct{ left []T }
+
+func (s *slab[T]) take(n int) []T {
+	if n > len(s.left) {
+		s.left = make([]T, 16*max(n, 1))
+	}
+	out := s.left[:n:n]
+	s.left = s.left[n:]
 	return out
 }
 
