@@ -129,8 +129,13 @@ var messages int
 // announce sends an announcement to a node and returns the event's id.
 func (w *world) announce(t *testing.T, n node, what, ref string) string {
 	t.Helper()
+	return w.announceAt(t, n, what, ref, time.Now())
+}
+
+func (w *world) announceAt(t *testing.T, n node, what, ref string, at time.Time) string {
+	t.Helper()
 	messages++
-	body := fmt.Sprintf(`{"specversion":"1.0","id":"m%d","source":"/harbour","type":"x.%s","subject":"berths/%s","time":%q}`, messages, what, ref, time.Now().UTC().Format(time.RFC3339Nano))
+	body := fmt.Sprintf(`{"specversion":"1.0","id":"m%d","source":"/harbour","type":"x.%s","subject":"berths/%s","time":%q}`, messages, what, ref, at.UTC().Format(time.RFC3339Nano))
 	h := http.Header{"Content-Type": {"application/cloudevents+json"}}
 	if err := outbound.Sign(h, hookSecret, fmt.Sprintf("m%d", messages), time.Now(), []byte(body)); err != nil {
 		t.Fatal(err)
@@ -183,12 +188,17 @@ func TestEventsBringThePresentState(t *testing.T) {
 	if got := w.shows(t, "a"); got != "Kvalholm" {
 		t.Errorf("after an older state: %s", got)
 	}
-	// The announcements of two changes, processed when both have happened.
+	// The announcements of two changes, the first of them processed when both have
+	// happened: the second one finds its change made, and its way is that one's.
 	w.set("a", "Kvalholm Quay", "open", 7)
-	first := w.settled(t, w.announce(t, n, "saved", "a"), store.EventDone)
-	second := w.settled(t, w.announce(t, n, "published", "a"), store.EventDone)
-	if first.Sequence == nil || second.Sequence != nil && *second.Sequence < *first.Sequence-1 {
-		t.Errorf("sequences %v and %v", first.Sequence, second.Sequence)
+	at := time.Now()
+	first := w.settled(t, w.announceAt(t, n, "saved", "a", at), store.EventDone)
+	second := w.settled(t, w.announceAt(t, n, "published", "a", at), store.EventDone)
+	if first.Sequence == nil || second.Sequence == nil || second.Trace.Stored == nil || !second.Trace.Stored.Equal(*first.Trace.Stored) || !second.Trace.Expired.Equal(*first.Trace.Expired) {
+		t.Errorf("the ways of two events with one change:\n%+v\n%+v", first.Trace, second.Trace)
+	}
+	if second.Detail != "published, with the event before" {
+		t.Errorf("the second one says %q", second.Detail)
 	}
 	w.set("a", "Kvalholm Quay", "planned", 8)
 	w.settled(t, w.announce(t, n, "unpublished", "a"), store.EventDone)

@@ -70,10 +70,13 @@ func (s *Store) AddEvent(ctx context.Context, e *Event, enqueue func(tx pgx.Tx, 
 	return duplicate, err
 }
 
-// FinishEvent notes what became of an event.
+// FinishEvent notes what became of an event. If it made a change, or found its
+// own made by an event before, the older answers are gone by now, or were gone
+// with that one.
 func (s *Store) FinishEvent(ctx context.Context, e *Event) error {
 	_, err := s.Pool.Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
-			expired = case when $6::bigint is null then null else greatest(clock_timestamp(), $7) end, attempts = $8
+			expired = case when $6::bigint is null then null else greatest($7, coalesce((select min(o.expired) from event o
+				where o.environment = $1 and o.entry = $5 and o.stored = $7 and o.id <> $2), clock_timestamp())) end, attempts = $8
 		where environment = $1 and id = $2`, s.Environment, e.ID, e.State, e.Detail, e.Entry, e.Sequence, e.Stored, e.Attempts)
 	return err
 }

@@ -119,6 +119,7 @@ create table event (
 );
 create unique index event_message on event (environment, origin, message_id) where state <> 'refused';
 create index event_received on event (environment, received desc);
+create index event_entry on event (environment, entry, received desc) where entry <> '';
 
 create table build (
     environment   text        not null references environment,
