@@ -113,7 +113,10 @@ func TestConsole(t *testing.T) {
 		}
 	}
 	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
-	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool { return text("main h1") == "Events" })
+	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
+		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))
+		return err == nil && title == "Events"
+	})
 	mu.Lock()
 	defer mu.Unlock()
 	if len(complaints) > 0 {

@@ -295,6 +295,9 @@ func TestAccess(t *testing.T) {
 		text      string
 	}{
 		"no key":                    {"", "/dispatches", 401, `"grant":"read published dispatch"`},
+		"no key, by id":             {"", "/entries/" + content.MakeID("harbour-office", "person", "S-1"), 401, `"grant":"read published *"`},
+		"no key, by no id":          {"", "/entries/nobody", 401, `"grant":"read published *"`},
+		"another edition, by no id": {secret, "/content/main/preview/entries/nobody", 403, `"grant":"read preview *"`},
 		"no key, no such type":      {"", "/secrets", 401, `"grant":"read published *"`},
 		"granted":                   {secret, "/notices?fields=title", 200, `"items"`},
 		"another type":              {secret, "/dispatches", 403, `"grant":"read published dispatch"`},

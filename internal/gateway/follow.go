@@ -117,11 +117,17 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	g.cache.Reset(head.Sequence)
-	g.follow.mark = head
-	if err := g.loadModel(ctx); err != nil {
+	m, version, err := g.store.Model(ctx)
+	if err != nil {
 		return err
 	}
+	g.loading.Lock()
+	defer g.loading.Unlock()
+	if err := g.takeModel(m, version); err != nil { // perhaps an older one
+		return err
+	}
+	g.cache.Reset(head.Sequence)
+	g.follow.mark = head
 	return g.loadKeys(ctx)
 }
 

@@ -49,6 +49,7 @@ type Gateway struct {
 	store   *store.Store
 	cache   *cache.Cache
 	state   atomic.Pointer[modelState]
+	loading sync.Mutex // held while the state is replaced
 	keys    atomic.Pointer[keyring]
 	origins map[string]*origin.Source
 	sites   map[string]rebuild.Site
@@ -205,9 +206,16 @@ func (g *Gateway) loadModel(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if held := g.state.Load(); held != nil && held.version == version {
+	g.loading.Lock()
+	defer g.loading.Unlock()
+	// Several may load at once; the one who was slow must not turn back the others.
+	if held := g.state.Load(); held != nil && held.version >= version {
 		return nil
 	}
+	return g.takeModel(m, version)
+}
+
+func (g *Gateway) takeModel(m *model.Model, version int64) error {
 	schema, err := graphql.New(m)
 	if err != nil {
 		return err

@@ -104,6 +104,11 @@ var ErrReplan = errors.New("the model has changed; plan the request again")
 // *DeniedError, ErrBehind or ErrReplan where that is the reason.
 func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions) (Answer, error) {
 	begin := time.Now()
+	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
+		// What it takes would only show in the result, and that is nothing for
+		// somebody who may read nothing.
+		return Answer{}, &DeniedError{access.Grant{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
+	}
 	if grant, missing := rights.Missing(p.Needs); missing {
 		if p.GraphQL == nil {
 			return Answer{}, &DeniedError{grant}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"strconv"
 
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
 )
 
@@ -139,18 +138,4 @@ func (o *Operation) Key() string {
 		parts(f.shape)
 	}
 	return b.String()
-}
-
-// NeedsOf returns the grants that only the result tells: those of entries that
-// were found by id.
-func (o *Operation) NeedsOf(res *query.Result) []access.Grant {
-	var out []access.Grant
-	for i := range res.Roots {
-		if o.Query.Roots[i].By == query.ByID {
-			for _, row := range res.Roots[i].Rows {
-				out = append(out, access.Grant{Verb: access.Read, Edition: o.Query.Edition, Type: row.Type})
-			}
-		}
-	}
-	return out
 }

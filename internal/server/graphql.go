@@ -6,7 +6,6 @@ import (
 	"io"
 	"mime"
 	"net/http"
-	"slices"
 	"strings"
 	"time"
 
@@ -58,7 +57,7 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key
 				for name, v := range base {
 					h[name] = v
 				}
-				return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.NeedsOf(res)}
+				return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.Query.NeedsOf(res)}
 			}
 			return p, nil
 		})
@@ -126,9 +125,7 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 // schema serves the schema definition language to whoever may read anything of
 // the edition.
 func (s *Server) schema(w http.ResponseWriter, r *http.Request, key *access.Key, edition string) {
-	if !slices.ContainsFunc(rightsOf(key), func(g access.Grant) bool {
-		return g.Verb == access.Read && (g.Edition == edition || g.Edition == access.Any)
-	}) {
+	if !rightsOf(key).AllowsAny(access.Read, edition) {
 		s.fail(w, r, &gateway.DeniedError{Grant: access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}

@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/text/language"
 
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -231,9 +230,7 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 	} else {
 		query.WriteObject(&b, root.Selection.Picks, 0, found.Rows[0])
 		b.WriteByte('\n')
-		if root.By == query.ByID {
-			out.Needs = []access.Grant{{Verb: access.Read, Edition: q.Edition, Type: found.Rows[0].Type}}
-		}
+		out.Needs = q.NeedsOf(res)
 	}
 	out.Body = b.Bytes()
 	return out

@@ -76,6 +76,12 @@ func (r Rights) Allows(need Grant) bool {
 	return !missing
 }
 
+// AllowsAny tells whether the rights cover the verb in the edition on any type
+// at all.
+func (r Rights) AllowsAny(verb, edition string) bool {
+	return slices.ContainsFunc(r, func(g Grant) bool { return g.Verb == verb && (g.Edition == Any || g.Edition == edition) })
+}
+
 // Key is what is kept of a key: everything but the secret itself.
 type Key struct {
 	ID      string     `json:"id"`

@@ -43,6 +43,9 @@ func TestGrantsOnlyAddUp(t *testing.T) {
 	if g, missing := r.Missing([]Grant{need("read published pier"), need("read preview pier")}); !missing || g.String() != "read preview pier" {
 		t.Errorf("missing %v", g)
 	}
+	if !r.AllowsAny(Read, "preview") || r.AllowsAny(Write, "published") || Rights(nil).AllowsAny(Read, "published") {
+		t.Error("whether anything is allowed at all")
+	}
 	if _, missing := Rights(nil).Missing(nil); missing {
 		t.Error("needing nothing is refused")
 	}

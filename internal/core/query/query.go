@@ -225,23 +225,54 @@ func (q *Query) Key() string {
 	return string(out)
 }
 
-// Needs returns the grants that the query takes, each once. A root that finds
-// an entry of any type by its id adds its type's grant only when the type is
-// known, from the result.
+// Needs returns the grants that the query takes, each once, as far as they can
+// be told before it is run: NeedsOf tells those of entries found by id.
 func (q *Query) Needs() []access.Grant {
 	var out []access.Grant
-	add := func(typ string) {
-		if g := (access.Grant{Verb: access.Read, Edition: q.Edition, Type: typ}); typ != "" && !slices.Contains(out, g) {
-			out = append(out, g)
+	for i := range q.Roots {
+		if root := &q.Roots[i]; root.Type != "" {
+			out = q.need(out, root.Type)
+			out = q.needLinked(out, &root.Selection, "")
 		}
 	}
+	return out
+}
+
+// NeedsOf returns the grants that only the result tells: those of entries that
+// were found by id, and of the links that entries of their types have.
+func (q *Query) NeedsOf(r *Result) []access.Grant {
+	var out []access.Grant
 	for i := range q.Roots {
-		add(q.Roots[i].Type)
-		q.Roots[i].Selection.walk(func(p *Pick) {
-			for _, t := range p.Types {
-				add(t)
-			}
-		})
+		if q.Roots[i].Type != "" {
+			continue
+		}
+		for _, row := range r.Roots[i].Rows {
+			out = q.need(out, row.Type)
+			out = q.needLinked(out, &q.Roots[i].Selection, row.Type)
+		}
+	}
+	return out
+}
+
+func (q *Query) need(out []access.Grant, typ string) []access.Grant {
+	if g := (access.Grant{Verb: access.Read, Edition: q.Edition, Type: typ}); !slices.Contains(out, g) {
+		out = append(out, g)
+	}
+	return out
+}
+
+// needLinked adds the types that a selection's links enter; with a type, only
+// the links that entries of it have.
+func (q *Query) needLinked(out []access.Grant, s *Selection, typ string) []access.Grant {
+	for i := range s.Picks {
+		p := &s.Picks[i]
+		if p.Link == nil || typ != "" && p.On != nil && !slices.Contains(p.On, typ) {
+			continue
+		}
+		for _, t := range p.Types {
+			out = q.need(out, t)
+		}
+		out = q.needLinked(out, p.Link, "")
 	}
 	return out
 }

@@ -89,6 +89,26 @@ func TestNeedsFollowLinks(t *testing.T) {
 	}
 }
 
+func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Value: "x", Locale: "en", Selection: query.SelectAll(m, m.Types)}}}
+	if got := q.Needs(); len(got) != 0 {
+		t.Errorf("before it is found: %v", got)
+	}
+	of := func(typ string) (types []string) {
+		for _, g := range q.NeedsOf(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x", Type: typ}}}}}) {
+			types = append(types, g.Type)
+		}
+		return types
+	}
+	if got := of("pier"); !reflect.DeepEqual(got, []string{"pier"}) {
+		t.Errorf("a pier, which has no links: %v", got)
+	}
+	if got := of("route"); !reflect.DeepEqual(got, []string{"route", "pier"}) {
+		t.Errorf("a route, which leads to piers: %v", got)
+	}
+}
+
 func TestCursorsAreCheckedAgainstTheirList(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	sort, err := query.ParseSort(m.Type("route"), []string{"-number", "slug"})
