@@ -328,6 +328,11 @@ func TestAccess(t *testing.T) {
 		!strings.Contains(string(a.Body), `"grant":"read published dispatch"`) || !strings.Contains(string(a.Body), `"path":["dispatches"]`) {
 		t.Errorf("GraphQL with half the rights: %v %s", err, a.Body)
 	}
+	a, err = (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
+		map[string]string{"query": `{ node(id: "` + content.MakeID("harbour-office", "person", "S-1") + `") { id } notices(first: 1) { totalCount } }`})
+	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"node":null`) || !strings.Contains(string(a.Body), `"notices":{"totalCount":`) || !strings.Contains(string(a.Body), `"grant":"read published person"`) {
+		t.Errorf("GraphQL, by id, another type: %v %s", err, a.Body)
+	}
 	if err := admin().RevokeKey(t.Context(), narrow.ID); err != nil {
 		t.Fatal(err)
 	}

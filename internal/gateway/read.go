@@ -113,7 +113,7 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		if p.GraphQL == nil {
 			return Answer{}, &DeniedError{grant}
 		}
-		p = restricted(p, rights)
+		p = restricted(p, rights, nil)
 	}
 	if o.MinSequence > g.cache.Applied() {
 		if err := g.reach(ctx, o.MinSequence); err != nil {
@@ -140,6 +140,9 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		}
 	}
 	if grant, missing := rights.Missing(r.Needs); missing {
+		if p.GraphQL != nil {
+			return g.Read(ctx, restricted(p, rights, &grant), rights, o)
+		}
 		return Answer{}, &DeniedError{grant}
 	}
 	g.reading.add(time.Since(begin))
@@ -187,14 +190,15 @@ func entityTag(body []byte) string {
 
 // restricted is the plan as it is for a reader who may not have all of it. Its
 // key tells what was left out, so that readers with the same rights share it.
-func restricted(p *Plan, rights access.Rights) *Plan {
-	op := p.GraphQL.Restrict(rights)
+func restricted(p *Plan, rights access.Rights, found *access.Grant) *Plan {
+	op := p.GraphQL.Restrict(rights, found)
 	out := *p
 	out.Query, out.GraphQL = &op.Query, op
 	out.Key = p.Key + " without"
 	for _, e := range op.Errors {
-		out.Key += " " + e.Path.String()
+		out.Key += " " + e.Path.String() + " " + e.Message
 	}
+	out.Needs = op.Query.Needs()
 	return &out
 }
 

@@ -89,13 +89,19 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 }
 
 // Restrict returns the operation as it is for a reader with these rights:
-// fields that need more are null and have an error that names the grant.
-func (o *Operation) Restrict(rights access.Rights) *Operation {
+// fields that need more are null and have an error that names the grant. What
+// an entry that is found by id needs shows only when it is found; found, if not
+// nil, is a grant that was missing then.
+func (o *Operation) Restrict(rights access.Rights, found *access.Grant) *Operation {
 	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, Errors: o.Errors}
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			one := query.Query{Edition: o.Query.Edition, Roots: o.Query.Roots[f.root : f.root+1]}
-			if g, missing := rights.Missing(one.Needs()); missing {
+			g, missing := rights.Missing(one.Needs())
+			if f.kind == rootNode && found != nil {
+				g, missing = *found, true
+			}
+			if missing {
 				f.null = true
 				out.Errors = append(out.Errors, Denied(f.as, g))
 			} else {

@@ -138,13 +138,22 @@ func TestEqualQuestionsHaveEqualKeys(t *testing.T) {
 func TestRestrict(t *testing.T) {
 	op := compile(t, `{ piers { totalCount } routes { totalCount } r: route(slug: "x") { piers { name } } }`, nil)
 	rights := access.Rights{{Verb: access.Read, Edition: "published", Type: "route"}}
-	got := op.Restrict(rights)
+	got := op.Restrict(rights, nil)
 	if len(got.Query.Roots) != 1 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 2 || len(op.Errors) != 0 || len(op.Query.Roots) != 3 {
 		t.Fatalf("%+v", got)
 	}
 	body := string(got.Write(&query.Result{Roots: []query.RootResult{{Total: 4}}}))
 	if want := `{"data":{"piers":null,"routes":{"totalCount":4},"r":null},"errors":[{`; !strings.HasPrefix(body, want) || !strings.Contains(body, `"grant":"read published pier"`) {
 		t.Errorf("%s", body)
+	}
+}
+
+func TestRestrictByWhatWasFound(t *testing.T) {
+	op := compile(t, `{ node(id: "x") { id } routes { totalCount } }`, nil)
+	grant := access.Grant{Verb: access.Read, Edition: "published", Type: "pier"}
+	got := op.Restrict(access.Rights{{Verb: access.Read, Edition: "published", Type: "route"}}, &grant)
+	if len(got.Query.Roots) != 1 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 1 || got.Errors[0].Extensions["grant"] != "read published pier" {
+		t.Errorf("%+v", got)
 	}
 }
 
