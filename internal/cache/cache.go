@@ -6,7 +6,6 @@ import (
 	"runtime/debug"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"github.com/maypok86/otter/v2"
 
@@ -29,20 +28,10 @@ type Response struct {
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
 	Needs []access.Grant
-	// Statements is how many SQL statements it took.
-	Statements int
-	Computed   time.Time
 
 	key     string
 	expired atomic.Bool
-	hits    atomic.Int64
 }
-
-// Hits is how often the response was found.
-func (r *Response) Hits() int64 { return r.hits.Load() }
-
-// Key is the canonical form of the request that it answers.
-func (r *Response) Key() string { return r.key }
 
 func (r *Response) size() int { return len(r.Body) + len(r.key) + r.Deps.Size() + 512 }
 
@@ -131,10 +120,7 @@ func (c *Cache) Get(key string) (*Response, bool) {
 }
 
 // CountHit records that a response that Get found was served.
-func (c *Cache) CountHit(r *Response) {
-	c.hits.Add(1)
-	r.hits.Add(1)
-}
+func (c *Cache) CountHit() { c.hits.Add(1) }
 
 // Read returns the response for the key, computing it if need be. Of those who
 // ask for the same key at the same time one computes. A computation that fails
@@ -150,7 +136,7 @@ func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute func(c
 	}
 	for {
 		if r, ok := c.Get(key); ok {
-			c.CountHit(r)
+			c.CountHit()
 			return r, Hit, nil
 		}
 		arrived := c.applied.Load()

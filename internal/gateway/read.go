@@ -132,7 +132,7 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		r, _ = g.cache.Get(p.Key)
 	}
 	if r != nil {
-		g.cache.CountHit(r)
+		g.cache.CountHit()
 	} else {
 		r, outcome, err = g.cache.Read(ctx, p.Key, o.Fresh, func(ctx context.Context) (*cache.Response, error) { return g.compute(ctx, p) })
 		if err != nil {
@@ -171,8 +171,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 		}
 	}
 	out := p.Render(p, res)
-	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Sequence: res.Sequence, Computed: time.Now(),
-		ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
+	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
 		r.Deps = query.Dependencies(p.Query, res)
 	}
@@ -228,14 +227,14 @@ func (g *Gateway) CacheStats() cache.Stats { return g.cache.Stats() }
 // Purge throws away every cached response and returns how many there were.
 func (g *Gateway) Purge() int { return g.cache.Purge() }
 
-// planCache holds plans by the text of their requests, up to a number; it
-// begins anew when full, which costs a few compilations.
+// planCache holds plans by the text of their requests, up to so many bytes of
+// text; it begins anew when full, which costs a few compilations.
 type planCache struct {
-	held sync.Map
-	n    atomic.Int64
+	held  sync.Map
+	bytes atomic.Int64
 }
 
-const maxPlans = 20_000
+const maxPlanText = 16 << 20
 
 func newPlanCache() *planCache { return &planCache{} }
 
@@ -249,9 +248,10 @@ func (c *planCache) put(text string, p *Plan) {
 	if len(text) > 16<<10 {
 		return
 	}
-	if c.n.Add(1) > maxPlans {
+	size := int64(len(text) + 256)
+	if c.bytes.Add(size) > maxPlanText {
 		c.held.Clear()
-		c.n.Store(1)
+		c.bytes.Store(size)
 	}
 	c.held.Store(text, p)
 }

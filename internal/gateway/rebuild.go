@@ -69,7 +69,7 @@ func (g *Gateway) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 		}
 	}
 	for site, w := range wishes {
-		if _, err := g.store.RequestBuild(ctx, tx, site, w.causes, w.sequence, w.now); err != nil {
+		if _, err := g.store.RequestBuildIn(ctx, tx, site, w.causes, w.sequence, w.now); err != nil {
 			return err
 		}
 	}
@@ -81,11 +81,7 @@ func (g *Gateway) Rebuild(ctx context.Context, site, by string, immediately bool
 	if s, ok := g.sites[site]; !ok || s.Build == nil {
 		return rebuild.Build{}, fmt.Errorf("site %s with a build: %w", site, store.ErrNotFound)
 	}
-	var b rebuild.Build
-	err := pgx.BeginFunc(ctx, g.store.Pool, func(tx pgx.Tx) (err error) {
-		b, err = g.store.RequestBuild(ctx, tx, site, []rebuild.Cause{{By: by}}, g.cache.Applied(), immediately)
-		return err
-	})
+	b, err := g.store.RequestBuild(ctx, site, []rebuild.Cause{{By: by}}, g.cache.Applied(), immediately)
 	nudge(g.wakeBuilds[site])
 	g.news.tell("builds")
 	return b, err

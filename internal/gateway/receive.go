@@ -97,7 +97,7 @@ type eventWorker struct {
 	g *Gateway
 }
 
-// maxAttempts is how often an event is tried: for about a quarter of an hour.
+// maxAttempts is how often an event is tried: for about twenty minutes.
 const maxAttempts = 12
 
 func (w *eventWorker) Work(ctx context.Context, job *river.Job[eventJob]) error {

@@ -61,7 +61,7 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
 	}
-	if errs := validator.Validate(s.parsed, doc); len(errs) > 0 {
+	if errs := validator.ValidateWithRules(s.parsed, doc, nil); len(errs) > 0 {
 		return nil, errs
 	}
 	op := doc.Operations.ForName(r.OperationName)

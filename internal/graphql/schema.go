@@ -10,7 +10,6 @@ import (
 	"github.com/vektah/gqlparser/v2"
 	"github.com/vektah/gqlparser/v2/ast"
 
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 )
 
@@ -228,13 +227,6 @@ func (s *Schema) valueType(t *model.Type, f *model.Field, after *strings.Builder
 		return own
 	}
 	return "String"
-}
-
-// kindParts lists the members of the kinds of field that are objects.
-var kindParts = map[model.Kind][]string{
-	model.Prose: {"html", "inline", "commonmark", "plain"},
-	model.File:  content.FileNames,
-	model.Money: {"amount", "currency"},
 }
 
 // words splits a name at hyphens and before capitals.

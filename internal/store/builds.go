@@ -136,9 +136,17 @@ func (s *Store) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) error
 	return err
 }
 
-// RequestBuild joins causes to the site's waiting build, inside a transaction
-// of the caller's.
-func (s *Store) RequestBuild(ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool) (rebuild.Build, error) {
+// RequestBuild joins causes to the site's waiting build.
+func (s *Store) RequestBuild(ctx context.Context, site string, causes []rebuild.Cause, sequence int64, immediately bool) (b rebuild.Build, err error) {
+	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+		b, err = s.RequestBuildIn(ctx, tx, site, causes, sequence, immediately)
+		return err
+	})
+	return b, err
+}
+
+// RequestBuildIn does the same inside a transaction of Advance's.
+func (s *Store) RequestBuildIn(ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool) (rebuild.Build, error) {
 	waiting, _, now, err := s.lockSite(ctx, tx, site)
 	if err != nil {
 		return rebuild.Build{}, err

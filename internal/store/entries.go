@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -138,11 +137,4 @@ func (s *Store) Counts(ctx context.Context) (map[string]int, error) {
 		out[t] = n
 	}
 	return out, rows.Err()
-}
-
-// Now returns the database's time, by which everything here is dated.
-func (s *Store) Now(ctx context.Context) (time.Time, error) {
-	var t time.Time
-	err := s.Pool.QueryRow(ctx, `select clock_timestamp()`).Scan(&t)
-	return t, err
 }

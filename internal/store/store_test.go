@@ -395,10 +395,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	call := &rebuild.Call{Quiet: strictyaml.Duration(time.Millisecond), AtMost: strictyaml.Duration(time.Second)}
 	request := func(sequence int64) {
 		t.Helper()
-		if err := pgx.BeginFunc(ctx, b.Pool, func(tx pgx.Tx) error {
-			_, err := b.RequestBuild(ctx, tx, "web", []rebuild.Cause{{Sequence: sequence}}, sequence, false)
-			return err
-		}); err != nil {
+		if _, err := b.RequestBuild(ctx, "web", []rebuild.Cause{{Sequence: sequence}}, sequence, false); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -2,8 +2,9 @@ import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { call, type EventDetail } from "../api";
+import { BuildRows } from "../build-rows";
 import { Cell, CopyButton, Empty, EntryLink, Loaded, Mono, Page, Row, Rows, SameByCommand, Section, State, When } from "../parts";
-import { between, TraceFull } from "../trace";
+import { TraceFull } from "../trace";
 
 function pretty(text: string): string {
   try {
@@ -66,20 +67,7 @@ export function EventPage() {
             </Section>
             <Section title="Builds">
               {e.builds.length ? (
-                <Rows label="Builds" head={["Site", "Build", "State", "Waited", "Took", "Error"]} numbers={["Waited", "Took"]}>
-                  {e.builds.map((b) => (
-                    <Row key={b.id}>
-                      <Cell>{b.site}</Cell>
-                      <Cell>{b.number}</Cell>
-                      <Cell>
-                        <State of={b.state} />
-                      </Cell>
-                      <Cell right>{between(b.firstRequest, b.called)}</Cell>
-                      <Cell right>{between(b.called, b.finished)}</Cell>
-                      <Cell>{b.error}</Cell>
-                    </Row>
-                  ))}
-                </Rows>
+                <BuildRows label="Builds" builds={e.builds} />
               ) : (
                 <Empty>No build was asked for.</Empty>
               )}

@@ -1,16 +1,8 @@
 import { Box, Button, Flex, Heading, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { call, type Build, type Site } from "../api";
-import { Cell, CopyButton, Empty, Loaded, Mono, Page, Row, Rows, SameByCommand, State, When } from "../parts";
-import { between } from "../trace";
-
-function why(b: Build): string {
-  const causes = b.causes ?? [];
-  const first = causes[0];
-  if (!first) return "–";
-  const text = first.by ? "asked for by " + first.by : `${first.what ?? "changed"} ${first.type ?? ""}`;
-  return causes.length > 1 ? `${text}, and ${causes.length - 1} more` : text;
-}
+import { BuildRows } from "../build-rows";
+import { CopyButton, Empty, Loaded, Page, SameByCommand } from "../parts";
 
 function OneSite({ site }: { site: Site }) {
   const queries = useQueryClient();
@@ -43,26 +35,7 @@ function OneSite({ site }: { site: Site }) {
         </Text>
       )}
       {site.builds?.length ? (
-        <Rows label={"Builds of " + site.name} head={["Build", "State", "Why", "Content at", "Asked for", "Waited", "Took", "Error"]} numbers={["Waited", "Took"]}>
-          {site.builds.map((b) => (
-            <Row key={b.id} data-build={String(b.number)}>
-              <Cell>{b.number}</Cell>
-              <Cell>
-                <State of={b.state} />
-              </Cell>
-              <Cell>{why(b)}</Cell>
-              <Cell>
-                <Mono>{b.sequence}</Mono>
-              </Cell>
-              <Cell>
-                <When at={b.firstRequest} />
-              </Cell>
-              <Cell right>{between(b.firstRequest, b.called)}</Cell>
-              <Cell right>{between(b.called, b.finished)}</Cell>
-              <Cell>{b.error}</Cell>
-            </Row>
-          ))}
-        </Rows>
+        <BuildRows label={"Builds of " + site.name} builds={site.builds} ofOneSite />
       ) : (
         <Empty>It has not been built yet. Publish something that a rule rebuilds it for, or press Rebuild now.</Empty>
       )}

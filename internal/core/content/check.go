@@ -165,7 +165,7 @@ func Check(m *model.Model, t *model.Type, id string, fields Fields, complete boo
 	}
 	if complete {
 		for _, f := range t.Fields {
-			if f.Required && missing(m, t, f, fields) {
+			if f.Required && missing(f, fields) {
 				c.add("fields."+f.Name, "required", "%s must have a value before %s is published", f.Name, t.Label)
 			}
 		}
@@ -175,7 +175,7 @@ func Check(m *model.Model, t *model.Type, id string, fields Fields, complete boo
 
 // missing tells whether a required field has no value. A translated one must
 // have one in at least one locale; what each locale lacks falls back or stays out.
-func missing(_ *model.Model, _ *model.Type, f *model.Field, fields Fields) bool {
+func missing(f *model.Field, fields Fields) bool {
 	v := fields[f.Name]
 	if per, ok := v.(map[string]any); ok && f.Translated {
 		return len(per) == 0

@@ -198,13 +198,6 @@ func fieldsOf(t reflect.Type, known map[string]reflect.Type) {
 	}
 }
 
-// Keys returns the yaml names of a struct's fields, sorted.
-func Keys(v any) []string {
-	known := map[string]reflect.Type{}
-	fieldsOf(reflect.TypeOf(v), known)
-	return keys(known)
-}
-
 // DidYouMean returns the end of a sentence naming the word among known that is
 // nearest to the given one, or, if none is near and they are few, all of them.
 func DidYouMean(word string, known []string) string {
