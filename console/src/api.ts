@@ -85,22 +85,52 @@ export type Status = {
   freshness: { events: number; answerP50ms: number | null; answerP95ms: number | null; builtP50ms: number | null; builtP95ms: number | null };
 };
 
+export type State = "draft" | "in review" | "scheduled" | "published" | "revised" | "retired";
+export const states: State[] = ["draft", "in review", "scheduled", "published", "revised", "retired"];
+
 export type Entry = {
   id: string;
   type: string;
   origin: string;
   originKey?: string;
   title: string;
-  state: "draft" | "published" | "revised";
+  state: State;
   revision: number;
   publishedRevision: number;
   firstPublished: string | null;
   published: string | null;
   updated: string;
-  locales: string[] | null;
+  behind?: boolean;
+  review?: "submitted" | "approved" | "returned";
+  retired?: string;
+  /** For each locale that it can be read in: translated, partly or filled in. */
+  locales: Record<string, "translated" | "partly" | "filled in">;
+  /** The locales that readers have it in. */
+  live: string[] | null;
+  next: string | null;
 };
 
-export type Revision = { number: number; at: string; by: string; fields: Record<string, unknown> };
+export type Fields = Record<string, unknown>;
+export type Revision = { number: number; at: string; by: string; message?: string; fields?: Fields };
+export type Review = { revision: number; at: string; by: string; what: string; remark?: string };
+export type Referrer = { entry: string; type: string; title: string; field: string };
+export type Difference = { field: string; locale?: string; before: unknown; after: unknown };
+
+export type Schedule = {
+  id: string;
+  entry: string;
+  title: string;
+  type: string;
+  action: "publish" | "unpublish";
+  locales: string[] | null;
+  revision: number;
+  at: string;
+  zone: string;
+  by: string;
+  state: "pending" | "done" | "failed" | "cancelled";
+  finished: string | null;
+  detail?: string;
+};
 
 export type Change = {
   sequence: number;
@@ -111,12 +141,100 @@ export type Change = {
   cause: { kind: string; name?: string; event?: string };
 };
 
-export type EntryDetail = Entry & { editAt?: string; revisions: Revision[]; changes: Change[]; events: EventTrace[] };
+export type EntryDetail = Entry & {
+  editAt?: string;
+  newest: Fields;
+  shown: Fields | null;
+  revisions: Revision[];
+  reviews: Review[] | null;
+  schedules: Schedule[] | null;
+  referredBy: Referrer[] | null;
+  formerPaths: string[] | null;
+  changes: Change[];
+  events: EventTrace[];
+};
 
-export type Field = { name: string; kind: string; label?: string; translated?: boolean; several?: boolean; types?: string[] };
-export type Model = {
-  locales: { tag: string; name?: string; fallback?: string[] }[];
-  types: { name: string; plural: string; label: string; title?: string; fields: Field[] }[];
+export type Option = { value: string; label: string; labels?: Record<string, string> };
+export type Field = {
+  name: string;
+  kind: string;
+  label?: string;
+  help?: string;
+  was?: string;
+  deprecated?: string;
+  required?: boolean;
+  unique?: boolean;
+  translated?: boolean;
+  several?: boolean;
+  min?: number;
+  max?: number;
+  pattern?: string;
+  default?: unknown;
+  options?: Option[];
+  types?: string[];
+  inverse?: string;
+  madeFrom?: string;
+  marks?: string[];
+  schema?: unknown;
+  inner?: Type[];
+};
+export type Type = {
+  name: string;
+  plural: string;
+  label: string;
+  help?: string;
+  was?: string;
+  deprecated?: string;
+  path?: string;
+  paths?: Record<string, string>;
+  home?: string;
+  title?: string;
+  singleton?: boolean;
+  approval?: boolean;
+  fields: Field[];
+  freshness?: Record<string, string>;
+};
+export type Locale = { tag: string; name?: string; fallback?: string[]; retired?: boolean };
+export type Model = { locales: Locale[]; types: Type[] };
+
+export const kinds = ["text", "prose", "slug", "integer", "decimal", "money", "boolean", "date", "datetime", "choice", "reference", "file", "location", "json", "record", "blocks"];
+
+export type Consequence = {
+  type?: string;
+  field?: string;
+  where: string;
+  what: string;
+  severity: "safe" | "needs a default" | "loses data";
+  text: string;
+  entries: number;
+  readers: string[];
+};
+export type Plan = { version: number; consequences: Consequence[]; loses: boolean; conflicts: string[]; model: Model; yaml: string };
+export type Coverage = { type: string; locale: string; translated: number; partly: number; filledIn: number; missing: number };
+
+export type Edit = {
+  id?: string;
+  type?: string;
+  save?: Fields;
+  message?: string;
+  do?: string;
+  locales?: string[];
+  revision?: number;
+  remark?: string;
+  evenIfReferred?: boolean;
+  ifRevision?: number;
+};
+export type Edited = { sequence: number; changes: number; entries: { id: string; revision: number }[] };
+
+export const edit = (...edits: Edit[]) => call<Edited>("/edits", { method: "POST", body: { edits } });
+
+/** What a problem document may say besides its words. */
+export type ProblemBody = {
+  problems?: { entry: string; path: string; rule: string; text: string }[];
+  conflict?: { entry: string; present: Revision; yours: Fields; differences: Difference[] | null };
+  referredBy?: Referrer[];
+  mistakes?: { file: string; line: number; column: number; text: string }[];
+  consequences?: Consequence[];
 };
 
 /** A refusal, in the words of its problem document (RFC 9457). */
@@ -126,6 +244,7 @@ export class Problem extends Error {
     readonly title: string,
     detail: string,
     readonly hint?: string,
+    readonly body: ProblemBody = {},
   ) {
     super(detail);
   }
@@ -149,9 +268,36 @@ export async function call<T>(path: string, init?: { method?: string; body?: unk
   });
   if (!answer.ok) {
     const p = await answer.json().catch(() => ({}));
-    throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint);
+    throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint, p);
   }
   return answer.json() as Promise<T>;
+}
+
+/** Posts, and hands over the answer line by line while long work goes on. */
+export async function stream<T>(path: string, body: unknown, each: (line: T) => void) {
+  const answer = await fetch("/control/v1" + path, {
+    method: "POST",
+    headers: { Authorization: "Bearer " + (session.key() ?? ""), "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+  });
+  if (!answer.ok || !answer.body) {
+    const p = await answer.json().catch(() => ({}));
+    throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint, p);
+  }
+  const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    const lines = (rest + (value ?? "")).split("\n");
+    rest = done ? "" : (lines.pop() ?? "");
+    for (const line of lines) {
+      if (!line) continue;
+      const said = JSON.parse(line);
+      if (said.problem) throw new Problem(500, "Failed", said.problem.detail);
+      each(said as T);
+    }
+    if (done) return;
+  }
 }
 
 /** Calls heard with every word of news that the service tells, until aborted. */

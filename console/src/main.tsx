@@ -8,11 +8,13 @@ import { createBrowserRouter } from "react-router";
 import { RouterProvider } from "react-router/dom";
 import { Problem } from "./api";
 import { EntriesPage } from "./pages/entries";
-import { EntryPage } from "./pages/entry";
+import { EntryPage, NewEntryPage } from "./pages/entry";
 import { EventPage } from "./pages/event";
 import { EventsPage } from "./pages/events";
 import { NowPage } from "./pages/now";
+import { SettingsPage } from "./pages/settings";
 import { SitesPage } from "./pages/sites";
+import { TypePage, TypesPage } from "./pages/types";
 import { Shell } from "./shell";
 import { system } from "./theme";
 
@@ -33,7 +35,11 @@ const router = createBrowserRouter(
       children: [
         { index: true, element: <NowPage /> },
         { path: "entries", element: <EntriesPage /> },
+        { path: "entries/new", element: <NewEntryPage /> },
         { path: "entries/:id", element: <EntryPage /> },
+        { path: "types", element: <TypesPage /> },
+        { path: "types/:name", element: <TypePage /> },
+        { path: "settings", element: <SettingsPage /> },
         { path: "events", element: <EventsPage /> },
         { path: "events/:id", element: <EventPage /> },
         { path: "sites", element: <SitesPage /> },

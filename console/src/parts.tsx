@@ -1,8 +1,9 @@
-import { Box, Button, Flex, Heading, Skeleton, Table, Text, type BoxProps } from "@chakra-ui/react";
+import { Box, Button, Dialog, Flex, Heading, NativeSelect, Portal, Skeleton, Table, Text, type BoxProps, type ButtonProps } from "@chakra-ui/react";
+import { useQuery } from "@tanstack/react-query";
 import { Check, Copy } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link } from "react-router";
-import { Problem } from "./api";
+import { call, Problem, type Entry, type Model } from "./api";
 
 /** Anything that a machine reads. */
 export function Mono({ children, ...rest }: BoxProps) {
@@ -51,6 +52,14 @@ const marks: Record<string, { sign: string; colour: string }> = {
   finished: { sign: "●", colour: "good" },
   done: { sign: "●", colour: "good" },
   revised: { sign: "◐", colour: "warning" },
+  "in review": { sign: "◇", colour: "accent" },
+  scheduled: { sign: "◷", colour: "accent" },
+  pending: { sign: "◷", colour: "accent" },
+  retired: { sign: "–", colour: "faint" },
+  cancelled: { sign: "–", colour: "faint" },
+  submitted: { sign: "◇", colour: "accent" },
+  approved: { sign: "◆", colour: "good" },
+  returned: { sign: "↩", colour: "warning" },
   waiting: { sign: "◷", colour: "warning" },
   running: { sign: "▶", colour: "accent" },
   draft: { sign: "○", colour: "faint" },
@@ -174,21 +183,120 @@ export function Empty({ children }: { children: ReactNode }) {
   );
 }
 
+/** A name as people would say it: validUntil is Valid until. */
+export function saidName(name: string): string {
+  const words = name.replace(/([a-z0-9])([A-Z])/g, "$1 $2").toLowerCase();
+  return words.charAt(0).toUpperCase() + words.slice(1);
+}
+
+/** A failure in the words of its problem document, with all that it lists. */
+export function Failure({ error }: { error: unknown }) {
+  if (!error) return null;
+  const p = error instanceof Problem ? error : new Problem(0, "Failed", String(error));
+  const { problems, mistakes, referredBy, consequences } = p.body;
+  const lines = [
+    ...(problems ?? []).map((x) => `${x.path}: ${x.text}`),
+    ...(mistakes ?? []).map((x) => `${x.line}:${x.column} ${x.text}`),
+    ...(referredBy ?? []).map((x) => `${x.type} “${x.title}” refers to it in ${x.field}`),
+    ...(consequences ?? []).map((x) => `${x.where}: ${x.text} (${x.entries} entries)`),
+  ];
+  return (
+    <Box role="alert" borderLeftWidth="3px" borderColor="failure" pl="4" py="2" my="2">
+      <Text fontWeight="600" color="failure">
+        ✕ {p.title}
+      </Text>
+      {lines.length === 0 && <Text>{p.message}</Text>}
+      {lines.map((line) => (
+        <Text key={line}>{line}</Text>
+      ))}
+      {p.hint && <Text color="faint">{p.hint}</Text>}
+    </Box>
+  );
+}
+
+/** A window in front of the page; Escape closes it. */
+export function Window({ title, open, close, children, actions, wide }: { title: string; open: boolean; close: () => void; children: ReactNode; actions?: ReactNode; wide?: boolean }) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(e) => !e.open && close()} scrollBehavior="inside">
+      <Portal>
+        <Dialog.Backdrop bg="blackAlpha.500" />
+        <Dialog.Positioner>
+          <Dialog.Content bg="sheet" color="ink" borderWidth="1px" borderColor="line" borderRadius="md" maxW={wide ? "860px" : "520px"} data-window={title}>
+            <Dialog.Header pb="2">
+              <Dialog.Title fontSize="16px">{title}</Dialog.Title>
+            </Dialog.Header>
+            <Dialog.Body>{children}</Dialog.Body>
+            <Dialog.Footer gap="2">
+              <Button size="sm" variant="outline" borderColor="line" onClick={close}>
+                Close
+              </Button>
+              {actions}
+            </Dialog.Footer>
+          </Dialog.Content>
+        </Dialog.Positioner>
+      </Portal>
+    </Dialog.Root>
+  );
+}
+
+/** The one action of a page or window that matters most. */
+export function Main(props: ButtonProps) {
+  return <Button size="sm" bg="accent" color="sheet" _disabled={{ opacity: 0.45 }} {...props} />;
+}
+
+/** Any other action. */
+export function Act(props: ButtonProps) {
+  return <Button size="xs" variant="outline" borderColor="line" color="ink" bg="sheet" {...props} />;
+}
+
+/** A choice out of a few. */
+export function Pick({ label, value, onChange, children, ...rest }: { label: string; value: string; onChange: (value: string) => void; children: ReactNode } & Omit<BoxProps, "onChange">) {
+  return (
+    <NativeSelect.Root size="sm" w="auto" {...(rest as object)}>
+      <NativeSelect.Field bg="sheet" borderColor="line" aria-label={label} value={value} onChange={(e) => onChange(e.target.value)}>
+        {children}
+      </NativeSelect.Field>
+      <NativeSelect.Indicator />
+    </NativeSelect.Root>
+  );
+}
+
+/** A tick box with its words. */
+export function Tick({ checked, onChange, children, name }: { checked: boolean; onChange: (yes: boolean) => void; children?: ReactNode; name?: string }) {
+  return (
+    <Box as="label" display="inline-flex" alignItems="center" gap="2" cursor="pointer" verticalAlign="middle">
+      <input type="checkbox" checked={checked} onChange={(e) => onChange(e.target.checked)} aria-label={name} style={{ accentColor: "var(--chakra-colors-accent)", width: 15, height: 15, margin: 0 }} />
+      {children}
+    </Box>
+  );
+}
+
+/** In which locales an entry can be read, and how much of it is translated. */
+export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[] | null }) {
+  const model = useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }), staleTime: 60_000 });
+  const order = model.data?.locales.map((l) => l.tag) ?? [];
+  const all = Object.entries(of).sort(([a], [b]) => order.indexOf(a) - order.indexOf(b));
+  return (
+    <Flex gap="2.5" fontFamily="mono" fontSize="12.5px">
+      {all.map(([tag, how]) => (
+        <Box
+          as="span"
+          key={tag}
+          title={`${tag}: ${how}${live ? (live.includes(tag) ? ", published" : ", not published in it") : ""}`}
+          color={how === "translated" ? "ink" : how === "partly" ? "warning" : "faint"}
+                  >
+          {how === "partly" ? "◐" : how === "translated" ? "●" : "○"}
+          {tag}
+        </Box>
+      ))}
+    </Flex>
+  );
+}
+
 /** Waits with a skeleton, fails in the words of the problem document. */
 export function Loaded<T>({ query, children }: { query: { data: T | undefined; error: unknown }; children: (data: T) => ReactNode }) {
   if (query.data !== undefined) return <>{children(query.data)}</>;
-  if (query.error) {
-    const p = query.error instanceof Problem ? query.error : new Problem(0, "Failed", String(query.error));
-    return (
-      <Box role="alert" borderLeftWidth="3px" borderColor="failure" pl="4" py="2">
-        <Text fontWeight="600" color="failure">
-          ✕ {p.title}
-        </Text>
-        <Text>{p.message}</Text>
-        {p.hint && <Text color="faint">{p.hint}</Text>}
-      </Box>
-    );
-  }
+  if (query.error) return <Failure error={query.error} />;
   return (
     <Flex direction="column" gap="2" aria-busy="true">
       {[0, 1, 2, 3, 4].map((i) => (

@@ -1,15 +1,17 @@
 import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import { Activity, FileText, Globe, LogOut, Moon, Radio, Sun } from "lucide-react";
+import { Activity, FileText, Globe, LogOut, Moon, Radio, Settings, Shapes, Sun } from "lucide-react";
 import { useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
 import { call, listen, Problem, session, type Status } from "./api";
 
 const rail: { group?: string; to: string; name: string; icon: ReactNode }[] = [
   { to: "/", name: "Now", icon: <Activity size={16} /> },
-  { group: "Content", to: "/entries", name: "Entries", icon: <FileText size={16} /> },
+  { group: "Content", to: "/types", name: "Types", icon: <Shapes size={16} /> },
+  { to: "/entries", name: "Entries", icon: <FileText size={16} /> },
   { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
+  { group: "Service", to: "/settings", name: "Settings", icon: <Settings size={16} /> },
 ];
 
 function useColourMode() {

@@ -1,11 +1,13 @@
-import { Button, Flex, Input, NativeSelect, Text } from "@chakra-ui/react";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Button, Flex, Input, Text } from "@chakra-ui/react";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
-import { call, type Entry, type Model } from "../api";
-import { Cell, Empty, Loaded, Mono, Page, Row, Rows, SameByCommand, State, When } from "../parts";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { call, edit, states, type Entry, type Model } from "../api";
+import { PublishWindow, TakeAwayWindow } from "../entry-windows";
+import { Act, Cell, Empty, Failure, Loaded, LocaleMarks, Main, Page, Pick, Row, Rows, SameByCommand, State, Tick, When } from "../parts";
 
 const size = 50;
+const filters = ["type", "state", "search", "missing"];
 
 export function EntriesPage() {
   const [params, setParams] = useSearchParams();
@@ -19,7 +21,7 @@ export function EntriesPage() {
     return () => clearTimeout(rested);
   });
   const asked = new URLSearchParams();
-  for (const name of ["type", "state", "search"]) if (get(name)) asked.set(name, get(name));
+  for (const name of filters) if (get(name)) asked.set(name, get(name));
   asked.set("limit", String(size));
   if (offset) asked.set("offset", String(offset));
   const list = useQuery({
@@ -42,52 +44,97 @@ export function EntriesPage() {
     );
   }
 
-  const command = ["ubiquon entry list", ...["type", "state", "search"].filter(get).map((n) => `--${n} '${get(n)}'`)].join(" ");
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const [chosen, setChosen] = useState<Record<string, Entry>>({});
+  const [open, setOpen] = useState<"publish" | "unpublish" | "retire" | "delete" | null>(null);
+  const [said, setSaid] = useState("");
+  const bulk = Object.values(chosen);
+  const submit = useMutation({ mutationFn: () => edit(...bulk.map((e) => ({ id: e.id, do: "submit" }))), onSuccess: () => setChosen({}), onSettled: () => queries.invalidateQueries() });
+  const done = (text: string) => {
+    setChosen({});
+    setSaid(text);
+  };
+  const choose = (e: Entry, yes: boolean) =>
+    setChosen((before) => {
+      const next = { ...before };
+      if (yes) next[e.id] = e;
+      else delete next[e.id];
+      return next;
+    });
+
+  const command = ["ubiquon entry list", ...filters.filter(get).map((n) => `--${n} '${get(n)}'`)].join(" ");
   return (
-    <Page title="Entries" says={list.data && `${list.data.total} in all`}>
+    <Page title="Entries" says={list.data && `${list.data.total} in all`} actions={<Main onClick={() => navigate("/entries/new" + (get("type") ? "?type=" + get("type") : ""))}>New entry</Main>}>
       <Flex gap="3" mb="4" align="center">
-        <Input size="sm" maxW="280px" bg="sheet" borderColor="line" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
-        <NativeSelect.Root size="sm" w="190px">
-          <NativeSelect.Field bg="sheet" borderColor="line" aria-label="Type" value={get("type")} onChange={(e) => set("type", e.target.value)}>
-            <option value="">every type</option>
-            {model.data?.types.map((t) => (
-              <option key={t.name} value={t.name}>
-                {t.label}
+        <Input size="sm" maxW="260px" bg="sheet" borderColor="line" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <Pick label="Type" value={get("type")} onChange={(v) => set("type", v)} w="180px">
+          <option value="">every type</option>
+          {model.data?.types.map((t) => (
+            <option key={t.name} value={t.name}>
+              {t.label}
+            </option>
+          ))}
+        </Pick>
+        <Pick label="State" value={get("state")} onChange={(v) => set("state", v)} w="150px">
+          <option value="">every state</option>
+          {states.map((s) => (
+            <option key={s}>{s}</option>
+          ))}
+        </Pick>
+        <Pick label="Not translated into" value={get("missing")} onChange={(v) => set("missing", v)} w="210px">
+          <option value="">translated or not</option>
+          {model.data?.locales
+            .filter((l) => !l.retired)
+            .map((l) => (
+              <option key={l.tag} value={l.tag}>
+                not wholly in {l.name || l.tag}
               </option>
             ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
-        <NativeSelect.Root size="sm" w="150px">
-          <NativeSelect.Field bg="sheet" borderColor="line" aria-label="State" value={get("state")} onChange={(e) => set("state", e.target.value)}>
-            <option value="">every state</option>
-            {["draft", "published", "revised"].map((s) => (
-              <option key={s}>{s}</option>
-            ))}
-          </NativeSelect.Field>
-          <NativeSelect.Indicator />
-        </NativeSelect.Root>
+        </Pick>
       </Flex>
+      {said && (
+        <Text mb="3" color="good" role="status">
+          ● {said}
+        </Text>
+      )}
+      <Failure error={submit.error} />
+      {bulk.length > 0 && (
+        <Flex gap="2" mb="3" align="center" data-bulk={bulk.length}>
+          <Text fontWeight="600">{bulk.length} chosen</Text>
+          <Act onClick={() => setOpen("publish")}>Publish…</Act>
+          <Act onClick={() => setOpen("unpublish")}>Unpublish…</Act>
+          <Act loading={submit.isPending} onClick={() => submit.mutate()}>
+            Submit for review
+          </Act>
+          <Act onClick={() => setOpen("retire")}>Retire…</Act>
+          <Act color="failure" onClick={() => setOpen("delete")}>
+            Delete…
+          </Act>
+          <Act onClick={() => setChosen({})}>Choose none</Act>
+        </Flex>
+      )}
       <Loaded query={list}>
         {({ items, total }) =>
           items.length === 0 ? (
-            <Empty>
-              {asked.size > 1 ? "Nothing fits. Take a filter away." : "There is no content yet. It comes from an origin, or is written with POST /control/v1/edits."}
-            </Empty>
+            <Empty>{asked.size > 1 ? "Nothing fits. Take a filter away." : "There is no content yet. It comes from an origin, from a file (ubiquon entry import), or is written here: New entry."}</Empty>
           ) : (
             <>
-              <Rows label="Entries" head={["Title", "Type", "State", "Locales", "Origin", "Saved"]}>
+              <Rows label="Entries" head={["", "Title", "Type", "State", "Translations", "Origin", "Saved"]}>
                 {items.map((e) => (
                   <Row key={e.id} data-entry={e.id}>
+                    <Cell>
+                      {e.origin === "local" && <Tick name={"Choose " + (e.title || e.id)} checked={e.id in chosen} onChange={(yes) => choose(e, yes)} />}
+                    </Cell>
                     <Cell>
                       <Link to={"/entries/" + e.id}>{e.title || e.id}</Link>
                     </Cell>
                     <Cell>{e.type}</Cell>
                     <Cell>
-                      <State of={e.state} />
+                      <State of={e.state} /> {e.next && <When at={e.next} />}
                     </Cell>
                     <Cell>
-                      <Mono>{(e.locales ?? []).join(" ")}</Mono>
+                      <LocaleMarks of={e.locales} live={e.live} />
                     </Cell>
                     <Cell>{e.origin}</Cell>
                     <Cell>
@@ -113,6 +160,8 @@ export function EntriesPage() {
           )
         }
       </Loaded>
+      {(open === "publish" || open === "unpublish") && model.data && <PublishWindow entries={bulk} action={open} model={model.data} close={() => setOpen(null)} done={done} />}
+      {(open === "retire" || open === "delete") && <TakeAwayWindow ids={bulk.map((e) => e.id)} titles={`${bulk.length} entries`} action={open} close={() => setOpen(null)} done={() => done("Done.")} />}
       <SameByCommand command={command} />
     </Page>
   );
