@@ -86,7 +86,7 @@ func TestExitCodes(t *testing.T) {
 		{[]string{"entry", "show"}, exitMisuse, "accepts 1 arg"},
 		{[]string{"entry"}, exitMisuse, "--help"},
 		{[]string{"entry", "list", "--stat", "draft"}, exitMisuse, "unknown flag"},
-		{[]string{"entry", "list", "--state", "drafty"}, exitMisuse, "draft, published or revised"},
+		{[]string{"entry", "list", "--state", "drafty"}, exitMisuse, "published, revised or retired"},
 		{[]string{"entry", "list", "-o", "xml"}, exitMisuse, "table, json or yaml"},
 		{[]string{"entri"}, exitMisuse, "unknown command"},
 		{[]string{"key", "create", "x"}, exitMisuse, "at least one grant"},
@@ -142,7 +142,7 @@ func TestConfigurationMistakes(t *testing.T) {
 	}{
 		"unknown key":       {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
 		"unknown inner key": {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"}, `ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
-		"no model":          {map[string]string{"ubiquon.yaml": "data: d\n"}, "there is no model"},
+		"no such model":     {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
 		"empty model":       {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
 		"bad size":          {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: lots}\n", "m/m.yaml": smallModel}, "256MB"},
 		"unset secret":      {map[string]string{"ubiquon.yaml": "model: m\nsites: s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: http://a, secret: \"env:NOT_SET_HERE\"}}}\n"}, "NOT_SET_HERE is not set"},

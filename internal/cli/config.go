@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -145,11 +144,10 @@ func (c *config) readFiles() error {
 	if c.Database, err = fromEnvironment(c.Database); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	if c.Model == "" {
-		return errors.New("there is no model; name the directory of its files with model: in the configuration, or --model")
-	}
-	if c.model, err = readModel(c.Model); err != nil {
-		return err
+	if c.Model != "" {
+		if c.model, err = readModel(c.Model); err != nil {
+			return err
+		}
 	}
 	var origins origin.File
 	var sites rebuild.File
@@ -177,6 +175,15 @@ func (c *config) readFiles() error {
 }
 
 func readModel(dir string) (*model.Model, error) {
+	files, err := modelFiles(dir)
+	if err != nil {
+		return nil, err
+	}
+	return model.Read(files)
+}
+
+// modelFiles reads the YAML files below a directory, by their path.
+func modelFiles(dir string) (map[string][]byte, error) {
 	files := map[string][]byte{}
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || (filepath.Ext(path) != ".yaml" && filepath.Ext(path) != ".yml") {
@@ -191,7 +198,7 @@ func readModel(dir string) (*model.Model, error) {
 	if len(files) == 0 {
 		return nil, fmt.Errorf("there are no .yaml files in the model's directory %s", dir)
 	}
-	return model.Read(files)
+	return files, nil
 }
 
 func parseBytes(s string) (uint64, error) {

@@ -3,17 +3,34 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store"
 )
 
 func (a *app) entry() *cobra.Command {
+	return noun("entry", "Write, publish and look at entries", a.entryList(), a.entryShow(), a.entryCreate(), a.entryEdit(), a.entryDiff(),
+		a.entryPublish(), a.entryUnpublish(), a.entrySchedule(), a.entrySubmit(), a.entryApprove(), a.entryReturn(), a.entryDiscard(), a.entryRestore(),
+		a.entryDuplicate(), a.entryRetire(), a.entryDelete(), a.entryImport(), a.entryExport())
+}
+
+// filterFlags are the flags that narrow a list of entries.
+func filterFlags(c *cobra.Command, f *store.EntryFilter) {
+	fl := c.Flags()
+	fl.StringVar(&f.Type, "type", "", "only entries of this type")
+	fl.StringVar(&f.Origin, "origin", "", "only entries from this origin")
+	fl.StringVar((*string)(&f.State), "state", "", "only those in this state: draft, 'in review', scheduled, published, revised or retired")
+	fl.StringVar(&f.Search, "search", "", "only those with this in title, slug or id")
+	fl.StringVar(&f.Missing, "missing", "", "only those not wholly translated into this locale")
+}
+
+func (a *app) entryList() *cobra.Command {
 	var f store.EntryFilter
-	var state string
 	list := &cobra.Command{
 		Use: "list", Short: "List entries, those saved last first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -21,10 +38,8 @@ func (a *app) entry() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			switch f.State = content.State(state); f.State {
-			case "", content.Draft, content.IsPublished, content.Revised:
-			default:
-				return misusef("--state is draft, published or revised, not %q", state)
+			if err := checkState(f.State); err != nil {
+				return err
 			}
 			items, total, err := s.Entries(cmd.Context(), f)
 			if err != nil {
@@ -33,7 +48,7 @@ func (a *app) entry() *cobra.Command {
 			return a.print(map[string]any{"items": items, "total": total}, func(t *table) {
 				t.row("ID", "TYPE", "STATE", "REV", "LOCALES", "SAVED", "TITLE")
 				for _, e := range items {
-					t.row(e.ID, e.Type, e.State, e.Revision, strings.Join(e.Locales, " "), when(&e.Updated), short(e.Title, 30))
+					t.row(e.ID, e.Type, e.State, e.Revision, localesText(e.Locales), when(&e.Updated), short(e.Title, 28))
 				}
 				if total > len(items) {
 					t.line(fmt.Sprintf("%d of %d; see more with --limit and --offset", len(items), total))
@@ -41,26 +56,83 @@ func (a *app) entry() *cobra.Command {
 			})
 		},
 	}
-	fl := list.Flags()
-	fl.StringVar(&f.Type, "type", "", "only entries of this type")
-	fl.StringVar(&f.Origin, "origin", "", "only entries from this origin")
-	fl.StringVar(&state, "state", "", "only draft, published or revised ones")
-	fl.StringVar(&f.Search, "search", "", "only those with this in title, slug or id")
-	fl.IntVar(&f.Limit, "limit", 50, "how many at most")
-	fl.IntVar(&f.Offset, "offset", 0, "leave out the first ones")
+	filterFlags(list, &f)
+	list.Flags().StringVar(&f.RefersTo, "refers-to", "", "only those that refer to this entry")
+	list.Flags().IntVar(&f.Limit, "limit", 50, "how many at most")
+	list.Flags().IntVar(&f.Offset, "offset", 0, "leave out the first ones")
+	return list
+}
 
+func checkState(state content.State) error {
+	if state != "" && !slices.Contains(content.States, state) {
+		return misusef("--state is draft, 'in review', scheduled, published, revised or retired, not %q", state)
+	}
+	return nil
+}
+
+// localesText names the locales that an entry can be read in; what is filled in,
+// wholly or partly, stands in brackets or with a tilde.
+func localesText(locales map[string]string) string {
+	var out []string
+	for _, tag := range sortedNames(locales) {
+		switch locales[tag] {
+		case store.FilledIn:
+			tag = "(" + tag + ")"
+		case store.Partly:
+			tag = "~" + tag
+		}
+		out = append(out, tag)
+	}
+	return strings.Join(out, " ")
+}
+
+// find returns the id of an entry that is named by id, or as type/slug.
+func (a *app) find(cmd *cobra.Command, s *client.Client, name string) (string, error) {
+	typ, slug, bySlug := strings.Cut(name, "/")
+	if !bySlug {
+		return name, nil
+	}
+	items, _, err := s.Entries(cmd.Context(), store.EntryFilter{Type: typ, Search: slug, Limit: 2})
+	if err != nil {
+		return "", err
+	}
+	if len(items) != 1 {
+		return "", fmt.Errorf("%d entries of type %q fit %q; name one by its id, see: ubiquon entry list --type %s --search %s", len(items), typ, slug, typ, slug)
+	}
+	return items[0].ID, nil
+}
+
+func (a *app) entryShow() *cobra.Command {
+	var revision int
 	show := &cobra.Command{
-		Use: "show ID", Short: "Show one entry: its fields, revisions and changes", Args: cobra.ExactArgs(1),
+		Use: "show ID|TYPE/SLUG", Short: "Show one entry: its fields, revisions, schedules and changes", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
 				return err
 			}
-			e, err := s.Entry(cmd.Context(), args[0])
+			id, err := a.find(cmd, s, args[0])
+			if err != nil {
+				return err
+			}
+			if revision > 0 {
+				r, err := s.Revision(cmd.Context(), id, revision)
+				if err != nil {
+					return err
+				}
+				return a.print(r, func(t *table) {
+					t.row("revision", r.Number)
+					t.row("saved", when(&r.At)+" by "+r.By)
+					t.row("message", orDash(r.Message))
+					drawFields(t, r.Fields)
+				})
+			}
+			e, err := s.Entry(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
 			return a.print(e, func(t *table) {
+				t.row("id", e.ID)
 				t.row("title", e.Title)
 				t.row("type", e.Type)
 				t.row("state", e.State)
@@ -68,14 +140,29 @@ func (a *app) entry() *cobra.Command {
 				if e.EditAt != "" {
 					t.row("edit at", e.EditAt)
 				}
-				t.row("locales", strings.Join(e.Locales, " "))
+				t.row("locales", localesText(e.Locales))
+				t.row("readers have", orDash(strings.Join(e.Live, " ")))
 				t.row("published", fmt.Sprintf("%s (revision %d of %d)", when(e.Published), e.PublishedRevision, e.Revision))
-				if len(e.Revisions) > 0 {
-					t.line("")
-					for _, name := range sortedNames(e.Revisions[0].Fields) {
-						src, _ := json.Marshal(e.Revisions[0].Fields[name]) // came as JSON
-						t.row("  "+name, short(string(src), 76))
+				for _, sch := range e.Schedules {
+					if sch.State == store.SchedulePending {
+						t.row("scheduled", sch.Action+" "+strings.Join(sch.Locales, " ")+" at "+sch.At.Local().Format("2006-01-02 15:04:05")+" ("+sch.ID+")")
 					}
+				}
+				if len(e.Reviews) > 0 {
+					r := e.Reviews[0]
+					t.row("review", strings.TrimSpace(fmt.Sprintf("revision %d %s by %s %s", r.Revision, r.What, r.By, r.Remark)))
+				}
+				for _, path := range e.FormerPaths {
+					t.row("lived at", path)
+				}
+				for _, r := range e.ReferredBy {
+					t.row("referred to by", fmt.Sprintf("%s %s, in %s", r.Type, short(r.Title, 40), r.Field))
+				}
+				drawFields(t, e.Newest)
+				t.line("")
+				t.row("REVISION", "SAVED", "BY", "MESSAGE")
+				for _, r := range e.Revisions {
+					t.row(r.Number, when(&r.At), short(r.By, 20), short(orDash(r.Message), 40))
 				}
 				t.line("")
 				t.row("SEQUENCE", "AT", "EDITION", "WHAT", "LOCALES")
@@ -85,5 +172,66 @@ func (a *app) entry() *cobra.Command {
 			})
 		},
 	}
-	return noun("entry", "Look at entries", list, show)
+	show.Flags().IntVar(&revision, "revision", 0, "show this revision instead")
+	return show
+}
+
+func drawFields(t *table, fields content.Fields) {
+	t.line("")
+	for _, name := range sortedNames(fields) {
+		src, _ := json.Marshal(fields[name]) // came as JSON
+		t.row("  "+name, short(string(src), 76))
+	}
+}
+
+func (a *app) entryDiff() *cobra.Command {
+	var from, to int
+	diff := &cobra.Command{
+		Use: "diff ID|TYPE/SLUG", Short: "Compare what readers get with the newest draft, or two revisions", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			id, err := a.find(cmd, s, args[0])
+			if err != nil {
+				return err
+			}
+			c, err := s.Compare(cmd.Context(), id, from, to)
+			if err != nil {
+				return err
+			}
+			return a.print(c, func(t *table) {
+				if len(c.Differences) == 0 {
+					t.line("No difference.")
+					return
+				}
+				before := "PUBLISHED"
+				if c.From > 0 {
+					before = fmt.Sprintf("REVISION %d", c.From)
+				}
+				t.row("FIELD", "LOCALE", before, fmt.Sprintf("REVISION %d", c.To))
+				drawDifferences(t, c.Differences)
+			})
+		},
+	}
+	diff.Flags().IntVar(&from, "from", 0, "the earlier revision; 0 is what readers get")
+	diff.Flags().IntVar(&to, "to", 0, "the later revision; 0 is the newest")
+	return diff
+}
+
+func drawDifferences(t *table, all []content.FieldDifference) {
+	value := func(v any) string {
+		switch x := v.(type) {
+		case nil:
+			return "–"
+		case string:
+			return short(x, 34)
+		}
+		src, _ := json.Marshal(v) // came as JSON
+		return short(string(src), 34)
+	}
+	for _, d := range all {
+		t.row(d.Field, orDash(d.Locale), value(d.Before), value(d.After))
+	}
 }

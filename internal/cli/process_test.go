@@ -170,8 +170,8 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if sequence, err := s.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}, Publish: true}); err != nil || sequence == 0 {
-		t.Fatalf("writing with the first key: %d, %v", sequence, err)
+	if done, err := s.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}); err != nil || done.Sequence == 0 {
+		t.Fatalf("writing with the first key: %+v, %v", done, err)
 	}
 	if a, err := s.Do(t.Context(), http.MethodGet, "/content/main/published/piers?fields=name", nil, nil); err != nil || !strings.Contains(string(a.Body), `"Mella"`) {
 		t.Errorf("reading it: %v %s", err, a.Body)

@@ -3,6 +3,7 @@
 package client
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -16,8 +17,10 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
@@ -39,12 +42,38 @@ type Problem struct {
 	Parameter string `json:"parameter"`
 	Hint      string `json:"hint"`
 	Grant     string `json:"grant"`
+	// Problems of an entry's content, Mistakes of a model's files, ReferredBy of a
+	// deletion, Consequences of a model that would lose content, Conflict of a lost
+	// update.
+	Problems     content.Problems    `json:"problems"`
+	Mistakes     strictyaml.Mistakes `json:"mistakes"`
+	ReferredBy   []store.Referrer    `json:"referredBy"`
+	Consequences []store.Consequence `json:"consequences"`
+	Conflict     *Conflict           `json:"conflict"`
+}
+
+// What the service says of models and imports, under the names of this room.
+type (
+	ModelPlan      = gateway.ModelPlan
+	ImportOptions  = gateway.ImportOptions
+	ImportProgress = gateway.ImportProgress
+)
+
+// Conflict shows both sides of a lost update.
+type Conflict struct {
+	Entry       string                    `json:"entry"`
+	Present     content.Revision          `json:"present"`
+	Yours       content.Fields            `json:"yours"`
+	Differences []content.FieldDifference `json:"differences"`
 }
 
 func (p *Problem) Error() string {
 	text := p.Detail
 	if p.Parameter != "" {
 		text = p.Parameter + ": " + text
+	}
+	if len(p.Mistakes) > 0 {
+		return p.Mistakes.Error()
 	}
 	if p.Hint != "" {
 		text += "\n" + p.Hint
@@ -127,8 +156,151 @@ func (c *Client) Status(ctx context.Context) (out gateway.Status, err error) {
 }
 
 // Model returns the model.
-func (c *Client) Model(ctx context.Context) (out model.Model, err error) {
-	return out, c.call(ctx, http.MethodGet, "/model", nil, &out)
+func (c *Client) Model(ctx context.Context) (*model.Model, error) {
+	var src json.RawMessage
+	if err := c.call(ctx, http.MethodGet, "/model", nil, &src); err != nil {
+		return nil, err
+	}
+	return model.FromJSON(src)
+}
+
+// ModelYAML returns the model as a file of its own.
+func (c *Client) ModelYAML(ctx context.Context) ([]byte, error) {
+	a, err := c.Do(ctx, http.MethodGet, "/control/v1/model.yaml", nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return a.Body, a.Err()
+}
+
+// PlanModel returns what applying the model in the files would do.
+func (c *Client) PlanModel(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
+	return out, c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
+}
+
+// Conversion is how far a change of the model has come.
+type Conversion struct {
+	Done, Total int
+	Applied     bool
+	Version     int64
+}
+
+// ApplyModel makes the files the model, telling how far it has come.
+func (c *Client) ApplyModel(ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion)) error {
+	return c.convert(ctx, "/model/apply", map[string]any{"files": files, "allowLoss": allowLoss, "ifVersion": ifVersion}, tell)
+}
+
+// LocaleEdit is one change of the locales: add, change, retire or restore one,
+// or order all.
+type LocaleEdit struct {
+	Do       string   `json:"do"`
+	Tag      string   `json:"tag,omitempty"`
+	Name     string   `json:"name,omitempty"`
+	Fallback []string `json:"fallback,omitempty"`
+	Order    []string `json:"order,omitempty"`
+}
+
+// EditLocales changes the locales, telling how far it has come.
+func (c *Client) EditLocales(ctx context.Context, e LocaleEdit, tell func(Conversion)) error {
+	return c.convert(ctx, "/locales", e, tell)
+}
+
+func (c *Client) convert(ctx context.Context, path string, body any, tell func(Conversion)) error {
+	src, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	return c.stream(ctx, path, "application/json", bytes.NewReader(src), func(line []byte) error {
+		var p Conversion
+		err := json.Unmarshal(line, &p)
+		if err == nil && tell != nil {
+			tell(p)
+		}
+		return err
+	})
+}
+
+// stream posts a body and hands over the answer line by line as it comes. A last
+// line that is a problem is returned as one.
+func (c *Client) stream(ctx context.Context, path, mediaType string, body io.Reader, each func(line []byte) error) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Address, "/")+"/control/v1"+path, body)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", mediaType)
+	req.Header.Set("Authorization", "Bearer "+c.Key)
+	h := http.Client{} // as long as it takes
+	if c.HTTP != nil {
+		h.Transport = c.HTTP.Transport
+	}
+	resp, err := h.Do(req)
+	if err != nil {
+		return fmt.Errorf("no service answers at %s: %w", c.Address, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		src, _ := io.ReadAll(resp.Body) // what came tells enough
+		return (&Answer{Status: resp.StatusCode, Header: resp.Header, Body: src}).Err()
+	}
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 8<<20)
+	for lines.Scan() {
+		var failed struct{ Problem *Problem }
+		if json.Unmarshal(lines.Bytes(), &failed) == nil && failed.Problem != nil {
+			return failed.Problem
+		}
+		if err := each(lines.Bytes()); err != nil {
+			return err
+		}
+	}
+	return lines.Err()
+}
+
+// Import sends entries as NDJSON, telling how far the service has come.
+func (c *Client) Import(ctx context.Context, in io.Reader, o ImportOptions, tell func(ImportProgress)) error {
+	bad := "skip"
+	if o.StopAtBad {
+		bad = "stop"
+	}
+	return c.stream(ctx, "/import?"+values("check", strconv.FormatBool(o.Check), "after", positive(o.After), "bad", bad), "application/x-ndjson", in, func(line []byte) error {
+		var p ImportProgress
+		err := json.Unmarshal(line, &p)
+		if err == nil {
+			tell(p)
+		}
+		return err
+	})
+}
+
+// Export writes entries as NDJSON.
+func (c *Client) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) error {
+	query := values("type", strings.Join(types, ","), "origin", origin)
+	if revisions {
+		query += "&revisions=true"
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(c.Address, "/")+"/control/v1/export?"+strings.TrimPrefix(query, "&"), nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.Key)
+	resp, err := (&http.Client{}).Do(req)
+	if err != nil {
+		return fmt.Errorf("no service answers at %s: %w", c.Address, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 400 {
+		src, _ := io.ReadAll(resp.Body) // what came tells enough
+		return (&Answer{Status: resp.StatusCode, Header: resp.Header, Body: src}).Err()
+	}
+	_, err = io.Copy(out, resp.Body)
+	return err
+}
+
+// Coverage returns how much of each type is translated into each locale.
+func (c *Client) Coverage(ctx context.Context) ([]store.Coverage, error) {
+	var out struct{ Items []store.Coverage }
+	err := c.call(ctx, http.MethodGet, "/coverage", nil, &out)
+	return out.Items, err
 }
 
 // Entries lists entries, and says how many there are.
@@ -138,7 +310,7 @@ func (c *Client) Entries(ctx context.Context, f store.EntryFilter) ([]store.Entr
 		Total int
 	}
 	err := c.call(ctx, http.MethodGet, "/entries?"+values("type", f.Type, "origin", f.Origin, "state", string(f.State), "search", f.Search,
-		"limit", positive(f.Limit), "offset", positive(f.Offset)), nil, &out)
+		"missing", f.Missing, "refersTo", f.RefersTo, "ids", strings.Join(f.IDs, ","), "limit", positive(f.Limit), "offset", positive(f.Offset)), nil, &out)
 	return out.Items, out.Total, err
 }
 
@@ -147,23 +319,85 @@ func (c *Client) Entry(ctx context.Context, id string) (out gateway.EntryDetail,
 	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }
 
-// Edit is one edit of an entry that is written in the service itself.
+// Edit is one edit of an entry that is written in the service itself: what is
+// saved, and what is done then.
 type Edit struct {
-	ID         string         `json:"id"`
-	Type       string         `json:"type,omitempty"`
-	Save       map[string]any `json:"save,omitempty"`
-	Publish    bool           `json:"publish,omitempty"`
-	Unpublish  bool           `json:"unpublish,omitempty"`
-	Delete     bool           `json:"delete,omitempty"`
-	IfRevision int            `json:"ifRevision,omitempty"`
+	ID      string         `json:"id,omitempty"` // empty: a new one is given
+	Type    string         `json:"type,omitempty"`
+	Save    map[string]any `json:"save,omitempty"` // the whole of the fields
+	Message string         `json:"message,omitempty"`
+	// Do is publish, unpublish, discard, restore, submit, approve, return, retire or
+	// delete.
+	Do string `json:"do,omitempty"`
+	// Locales that publish and unpublish are for; none means all.
+	Locales []string `json:"locales,omitempty"`
+	// Revision that restore saves anew, or publish publishes.
+	Revision       int    `json:"revision,omitempty"`
+	Remark         string `json:"remark,omitempty"` // of submit, approve and return
+	EvenIfReferred bool   `json:"evenIfReferred,omitempty"`
+	IfRevision     int    `json:"ifRevision,omitempty"`
 }
 
-// Edit carries out edits, all or none, and returns the sequence of the last
-// change, 0 if no reader could see a difference.
-func (c *Client) Edit(ctx context.Context, edits ...Edit) (int64, error) {
-	var out struct{ Sequence int64 }
-	err := c.call(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits}, &out)
-	return out.Sequence, err
+// Edited is what edits came to.
+type Edited struct {
+	// Sequence of the last change, 0 if no reader could see a difference.
+	Sequence int64
+	Changes  int
+	Entries  []struct {
+		ID       string
+		Revision int // 0 when it is gone
+	}
+}
+
+// Edit carries out edits, all or none.
+func (c *Client) Edit(ctx context.Context, edits ...Edit) (out Edited, err error) {
+	return out, c.call(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits}, &out)
+}
+
+// Duplicate saves a copy of an entry as a draft.
+func (c *Client) Duplicate(ctx context.Context, id string) (out Edited, err error) {
+	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/duplicate", nil, &out)
+}
+
+// Revision returns one revision of an entry, with its fields.
+func (c *Client) Revision(ctx context.Context, id string, number int) (out content.Revision, err error) {
+	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/entries/%s/revisions/%d", url.PathEscape(id), number), nil, &out)
+}
+
+// Compare compares two revisions of an entry. A from of 0 is what readers get, a
+// to of 0 the newest.
+func (c *Client) Compare(ctx context.Context, id string, from, to int) (out gateway.Comparison, err error) {
+	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out)
+}
+
+// LinkedDrafts lists drafts that the entries refer to.
+func (c *Client) LinkedDrafts(ctx context.Context, ids ...string) ([]store.EntryInfo, error) {
+	var out struct{ Items []store.EntryInfo }
+	err := c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
+	return out.Items, err
+}
+
+// Schedule has an entry published or unpublished at a moment: RFC 3339, or a
+// local time in the zone.
+func (c *Client) Schedule(ctx context.Context, entry, action, at, zone string, locales []string) (out store.Schedule, err error) {
+	return out, c.call(ctx, http.MethodPost, "/schedules", map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out)
+}
+
+// Schedules lists schedules; with a state only those in it.
+func (c *Client) Schedules(ctx context.Context, state string) ([]store.Schedule, error) {
+	var out struct{ Items []store.Schedule }
+	err := c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
+	return out.Items, err
+}
+
+// MoveSchedule gives a pending schedule another moment.
+func (c *Client) MoveSchedule(ctx context.Context, id, at, zone string) (out store.Schedule, err error) {
+	return out, c.call(ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out)
+}
+
+// CancelSchedule cancels a pending schedule.
+func (c *Client) CancelSchedule(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, &struct{}{})
 }
 
 // Events lists events, the newest first.

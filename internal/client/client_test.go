@@ -31,8 +31,8 @@ func TestRequestsAndProblems(t *testing.T) {
 		t.Errorf("asked %s %s with %v", got.Method, got.URL, got.Header)
 	}
 	answer = `{"sequence": 9}`
-	if sequence, err := c.Edit(t.Context(), Edit{ID: "a", Publish: true}); err != nil || sequence != 9 || body != `{"edits":[{"id":"a","publish":true}]}` || got.Header.Get("Content-Type") != "application/json" {
-		t.Errorf("%d, %v, sent %s", sequence, err, body)
+	if done, err := c.Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 || body != `{"edits":[{"id":"a","do":"publish"}]}` || got.Header.Get("Content-Type") != "application/json" {
+		t.Errorf("%+v, %v, sent %s", done, err, body)
 	}
 	answer = `{}`
 	if _, err := c.Entry(t.Context(), "a/b c"); err != nil || got.URL.EscapedPath() != "/control/v1/entries/a%2Fb%20c" {

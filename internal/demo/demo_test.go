@@ -387,8 +387,9 @@ func TestAnswersFollowContent(t *testing.T) {
 	for name := range paths {
 		status(name)
 	}
-	edit := client.Edit{ID: "fog", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"}, Publish: true}
-	sequence, err := admin().Edit(ctx, edit)
+	edit := client.Edit{ID: "fog", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"}, Do: "publish"}
+	done, err := admin().Edit(ctx, edit)
+	sequence := done.Sequence
 	if err != nil || sequence == 0 {
 		t.Fatal(sequence, err)
 	}
@@ -407,7 +408,7 @@ func TestAnswersFollowContent(t *testing.T) {
 	if a := get(t, reader(), paths["by slug"], "Ubiquon-Min-Sequence", strconv.FormatInt(sequence+1000, 10)); a.Status != 503 || a.Header.Get("Retry-After") == "" {
 		t.Errorf("of the future: %d %s", a.Status, a.Body)
 	}
-	if _, err := admin().Edit(ctx, client.Edit{ID: "fog", Delete: true}); err != nil {
+	if _, err := admin().Edit(ctx, client.Edit{ID: "fog", Do: "delete"}); err != nil {
 		t.Fatal(err)
 	}
 	if code, _, _ := status("by slug"); code != 404 {
@@ -419,7 +420,7 @@ func TestAnswersFollowContent(t *testing.T) {
 	} else if !asProblem(err, &refused) || refused.Status != 409 {
 		t.Errorf("got %v", err)
 	}
-	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"}, Publish: true}); !asProblem(err, &refused) || refused.Status != 422 {
+	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"}, Do: "publish"}); !asProblem(err, &refused) || refused.Status != 422 {
 		t.Errorf("got %v", err)
 	}
 }
@@ -526,10 +527,12 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 	}
 	var last int64
 	for i := range 5 {
-		edit := client.Edit{ID: fmt.Sprintf("burst-%d", i), Type: "notice", Save: map[string]any{"title": map[string]any{"en": fmt.Sprintf("Burst %d", i)}, "severity": "information"}, Publish: true}
-		if last, err = admin().Edit(t.Context(), edit); err != nil {
+		edit := client.Edit{ID: fmt.Sprintf("burst-%d", i), Type: "notice", Save: map[string]any{"title": map[string]any{"en": fmt.Sprintf("Burst %d", i)}, "severity": "information"}, Do: "publish"}
+		done, err := admin().Edit(t.Context(), edit)
+		if err != nil {
 			t.Fatal(err)
 		}
+		last = done.Sequence
 	}
 	testkit.Eventually(t, "the last one is built", func() bool {
 		builds, err := admin().Builds(t.Context(), "skerry-web", 1)
@@ -589,7 +592,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: first.Card.Gateway, Key: first.Card.Keys.Admin}
-	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Publish: true}); err != nil {
+	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := skerry.Start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {

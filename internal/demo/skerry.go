@@ -118,6 +118,8 @@ func resolve(t *model.Type, fields content.Fields, pictures string) content.Fiel
 				for i := range list {
 					list[i] = content.MakeID(content.Local, f.Types[0], fmt.Sprint(list[i]))
 				}
+			} else {
+				fields[name] = content.MakeID(content.Local, f.Types[0], fmt.Sprint(v))
 			}
 		case model.File:
 			fields[name] = pictureFile(pictures, fmt.Sprint(v), "Drawing: "+fmt.Sprint(fields["name"]))
@@ -128,6 +130,29 @@ func resolve(t *model.Type, fields content.Fields, pictures string) content.Fiel
 
 func pictureFile(base, name, alt string) map[string]any {
 	return map[string]any{"url": base + name + ".svg", "alt": alt, "width": pictureWidth, "height": pictureHeight, "mediaType": "image/svg+xml"}
+}
+
+// resolveParts turns the short names of pictures and pages within the parts of a
+// page into what the office holds.
+func resolveParts(item map[string]any, pictures string) {
+	parts, _ := item["parts"].([]any)
+	for _, one := range parts {
+		part, _ := one.(map[string]any)
+		photos, _ := part["photos"].([]any)
+		for _, p := range photos {
+			photo, _ := p.(map[string]any)
+			photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
+		}
+		if words, ok := part["copy"].(string); ok {
+			part["copy"] = strings.ReplaceAll(words, "ref:PAGE-P-1", "ref:"+content.MakeID("harbour-office", "page", "P-1"))
+		}
+	}
+	translations, _ := item["translations"].(map[string]any)
+	for _, t := range translations {
+		if inner, ok := t.(map[string]any); ok {
+			resolveParts(inner, pictures)
+		}
+	}
 }
 
 // OfficeSeed returns what the harbour office holds at its first start.
@@ -142,6 +167,7 @@ func OfficeSeed(pictures string) (map[string][]office.Fields, error) {
 	}
 	for _, items := range all {
 		for _, item := range items {
+			resolveParts(item, pictures)
 			if photo, ok := item["photo"].(map[string]any); ok {
 				photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
 			}

@@ -32,38 +32,3 @@ func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, caus
 	}
 	return store.Applied{}, store.ErrModelMoved
 }
-
-// Entries lists entries.
-func (g *Gateway) Entries(ctx context.Context, f store.EntryFilter) ([]store.EntryInfo, int, error) {
-	return g.store.ListEntries(ctx, f)
-}
-
-// EntryDetail is everything to know about one entry.
-type EntryDetail struct {
-	store.EntryInfo
-	// EditAt is where an entry of an outside origin is edited.
-	EditAt    string             `json:"editAt,omitempty"`
-	Revisions []content.Revision `json:"revisions"`
-	Changes   []content.Change   `json:"changes"`
-	Events    []EventTrace       `json:"events"`
-}
-
-// Entry returns one entry with its history; store.ErrNotFound if there is none.
-func (g *Gateway) Entry(ctx context.Context, id string) (EntryDetail, error) {
-	if !content.ValidID(id) {
-		return EntryDetail{}, fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
-	}
-	info, revisions, err := g.store.Entry(ctx, id)
-	if err != nil {
-		return EntryDetail{}, err
-	}
-	d := EntryDetail{EntryInfo: info, Revisions: revisions}
-	if source := g.origins[info.Origin]; source != nil {
-		d.EditAt = source.EditAddress(info.Type, info.OriginKey)
-	}
-	if d.Changes, err = g.store.EntryChanges(ctx, id); err != nil {
-		return d, err
-	}
-	d.Events, err = g.Events(ctx, store.EventFilter{Entry: id, Limit: 10})
-	return d, err
-}

@@ -26,7 +26,8 @@ import (
 // Options of Open.
 type Options struct {
 	Store *store.Store
-	// Model that the environment is to have; nil keeps the stored one.
+	// Model that the environment gets if it has none yet. A model that is there is
+	// changed with ApplyModel only.
 	Model   *model.Model
 	Origins map[string]origin.Config
 	Sites   map[string]rebuild.Site
@@ -64,8 +65,9 @@ type Gateway struct {
 	news    newsroom
 	begun   time.Time
 
-	wakeRules  chan struct{}
-	wakeBuilds map[string]chan struct{}
+	wakeRules     chan struct{}
+	wakeSchedules chan struct{}
+	wakeBuilds    map[string]chan struct{}
 
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -89,17 +91,12 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		o.Reconcile = 5 * time.Minute
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
-		wakeRules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
+		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
 	g.follow.init()
-	if o.Model != nil {
-		if err := g.store.ApplyModel(ctx, o.Model, causeOfModel); err != nil {
-			return nil, fmt.Errorf("applying the model: %w", err)
-		}
-	}
-	if err := g.loadModel(ctx); err != nil {
+	if err := g.firstModel(ctx, o.Model); err != nil {
 		return nil, err
 	}
-	if err := g.checkConfiguration(); err != nil {
+	if err := g.checkConfiguration(g.Model()); err != nil {
 		return nil, err
 	}
 	for name := range o.Sites {
@@ -124,12 +121,10 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	return g, g.openJobs()
 }
 
-func (g *Gateway) checkConfiguration() error {
-	m := g.Model()
-	var types, sites []string
-	for _, t := range m.Types {
-		types = append(types, t.Name)
-	}
+// checkConfiguration checks origins, sites and rules against a model.
+func (g *Gateway) checkConfiguration(m *model.Model) error {
+	types := m.TypeNames()
+	var sites []string
 	for name := range g.o.Sites {
 		sites = append(sites, name)
 	}
@@ -158,6 +153,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.listen)
 	g.run(ctx, g.announce)
 	g.run(ctx, g.runRules)
+	g.run(ctx, g.runSchedules)
 	for name, site := range g.sites {
 		if site.Build != nil {
 			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
@@ -197,6 +193,9 @@ func (g *Gateway) Environment() string { return g.store.Environment }
 
 // Model is the present model.
 func (g *Gateway) Model() *model.Model { return g.state.Load().model }
+
+// ModelVersion is the version of the present model.
+func (g *Gateway) ModelVersion() int64 { return g.state.Load().version }
 
 // Schema is the GraphQL side of the present model.
 func (g *Gateway) Schema() *graphql.Schema { return g.state.Load().schema }

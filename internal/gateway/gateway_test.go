@@ -181,7 +181,7 @@ func TestAnotherNodeFollows(t *testing.T) {
 	if answer, err := b.client.Do(t.Context(), http.MethodGet, path, h, nil); err != nil || answer.Status != 200 {
 		t.Errorf("at or after the publish: %v %s", err, answer.Body)
 	}
-	if err := s.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"}); err != nil {
+	if err := s.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "both nodes have the new model", func() bool {
@@ -269,7 +269,7 @@ func TestWithoutTheDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	if err := s.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}); err != nil {
+	if err := s.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	n := open(t, s, access.NewSecret())

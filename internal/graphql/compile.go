@@ -2,6 +2,7 @@ package graphql
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,6 +34,7 @@ type Operation struct {
 	// Query is what the store is asked; it has no roots when nothing but
 	// __typename was asked for.
 	Query  query.Query
+	names  map[string]string // of types
 	fields []field
 	Errors gqlerror.List
 }
@@ -44,14 +46,7 @@ type field struct {
 	null     bool   // not allowed
 	root     int    // index into Query.Roots
 	kind     rootKind
-	shape    []connectionPart // of a list
-}
-
-// connectionPart is one field of a connection.
-type connectionPart struct {
-	as, name   string
-	first, end int // nodes and edges: the picks they show
-	inner      []connectionPart
+	shape    []query.ListPart // of a list
 }
 
 // Compile checks the request against the schema and turns it into a query. Its
@@ -75,7 +70,7 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
 	}
-	c := compiler{s: s, vars: vars, out: &Operation{Query: query.Query{Edition: edition}}}
+	c := compiler{s: s, vars: vars, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
 	for _, f := range c.collect(op.SelectionSet, "Query") {
 		c.root(f)
 	}
@@ -93,7 +88,7 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 // an entry that is found by id needs shows only when it is found; found, if not
 // nil, is a grant that was missing then.
 func (o *Operation) Restrict(rights access.Rights, found *access.Grant) *Operation {
-	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, Errors: o.Errors}
+	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors}
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			one := query.Query{Edition: o.Query.Edition, Roots: o.Query.Roots[f.root : f.root+1]}
@@ -233,6 +228,7 @@ func (c *compiler) root(f merged) {
 			c.fail(f.Field, "%s", err)
 			return
 		}
+		out.Translated = args["translated"] == "ONLY"
 		fd.shape = c.connection(&out, f.inner, r.typ)
 	}
 	c.out.Query.Roots = append(c.out.Query.Roots, out)
@@ -287,30 +283,30 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 
 // connection compiles what is asked of a list; nodes and edges become picks of
 // one selection.
-func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Type) []connectionPart {
+func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Type) []query.ListPart {
 	name := c.s.types[t.Name]
-	var shape []connectionPart
+	shape := []query.ListPart{}
 	nodes := func(set ast.SelectionSet) (first, end int) {
 		first = len(out.Selection.Picks)
 		out.Selection.Picks = append(out.Selection.Picks, c.picks(set, []*model.Type{t})...)
 		return first, len(out.Selection.Picks)
 	}
 	for _, f := range c.collect(set, name+"Connection") {
-		part := connectionPart{as: f.Alias, name: f.Name}
+		part := query.ListPart{As: f.Alias, Name: f.Name}
 		switch f.Name {
 		case "nodes":
-			part.first, part.end = nodes(f.inner)
+			part.First, part.End = nodes(f.inner)
 		case "edges":
 			for _, e := range c.collect(f.inner, name+"Edge") {
-				inner := connectionPart{as: e.Alias, name: e.Name}
+				inner := query.ListPart{As: e.Alias, Name: e.Name}
 				if e.Name == "node" {
-					inner.first, inner.end = nodes(e.inner)
+					inner.First, inner.End = nodes(e.inner)
 				}
-				part.inner = append(part.inner, inner)
+				part.Inner = append(part.Inner, inner)
 			}
 		case "pageInfo":
 			for _, e := range c.collect(f.inner, "PageInfo") {
-				part.inner = append(part.inner, connectionPart{as: e.Alias, name: e.Name})
+				part.Inner = append(part.Inner, query.ListPart{As: e.Alias, Name: e.Name})
 			}
 		case "totalCount":
 			out.Count = true
@@ -328,7 +324,7 @@ func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick
 		if len(types) > 1 {
 			on = []string{t.Name}
 		}
-		for _, f := range c.collect(set, c.s.types[t.Name]) {
+		for _, f := range c.collect(set, c.s.nameOf(t)) {
 			p := c.pick(f, t)
 			if i := slices.IndexFunc(out, func(o query.Pick) bool { return same(o, p) }); i >= 0 {
 				out[i].On = append(out[i].On, on...)
@@ -348,24 +344,35 @@ func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick
 
 // same tells whether two picks of different types can be one.
 func same(a, b query.Pick) bool {
-	return a.Kind == b.Kind && a.As == b.As && (a.Kind == query.PickID || a.Kind == query.PickType)
+	return a.Kind == b.Kind && a.As == b.As && (a.Kind == query.PickID || a.Kind == query.PickType && maps.Equal(a.Names, b.Names))
 }
 
 func (c *compiler) pick(f merged, t *model.Type) query.Pick {
 	p := query.Pick{As: f.Alias, Field: f.Name}
 	switch f.Name {
 	case "__typename":
+		if name, ok := c.s.inner[t]; ok {
+			return query.Pick{As: f.Alias, Kind: query.PickType, Names: map[string]string{t.Name: name}}
+		}
 		return query.Pick{As: f.Alias, Kind: query.PickType, Names: c.s.types}
-	case "id":
-		return query.Pick{As: f.Alias, Kind: query.PickID}
-	case "about":
-		return query.Pick{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
 	}
 	field := t.Field(f.Name)
-	p.Several, p.Text = field.Several, query.IsText(field)
+	switch {
+	case field == nil && f.Name == "id":
+		return query.Pick{As: f.Alias, Kind: query.PickID}
+	case field == nil && f.Name == "about":
+		return query.Pick{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
+	case field == nil:
+		return c.back(f, t)
+	}
+	p.Several, p.Text = field.IsList(), query.IsText(field)
 	switch field.Kind {
 	case model.Prose, model.File, model.Money:
 		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, pascal(string(field.Kind)))
+	case model.Location:
+		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, "Point")
+	case model.Record, model.Blocks:
+		return query.InnerPick(p, &query.Selection{Picks: c.picks(f.inner, field.Inner)})
 	case model.Choice:
 		p.Kind, p.Names = query.PickValue, map[string]string{}
 		for _, o := range field.Options {
@@ -381,6 +388,22 @@ func (c *compiler) pick(f merged, t *model.Type) query.Pick {
 	default:
 		p.Kind = query.PickValue
 	}
+	return p
+}
+
+// back compiles the list of those that refer to an entry of the type; a field of
+// a block without fields is empty.
+func (c *compiler) back(f merged, t *model.Type) query.Pick {
+	b, ok := c.s.model.Back(t.Name, f.Name)
+	if !ok {
+		return query.Pick{As: f.Alias, Kind: query.PickValue, Field: f.Name}
+	}
+	p := query.Pick{As: f.Alias, Kind: query.PickBack, Several: true, Names: c.s.types, List: query.Selecting{Model: c.s.model}.Back(b)}
+	if err := c.window(p.List, b.Type, f.ArgumentMap(c.vars)); err != nil {
+		c.fail(f.Field, "%s", err)
+		return p
+	}
+	p.Shape = c.connection(p.List, f.inner, b.Type)
 	return p
 }
 

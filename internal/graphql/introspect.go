@@ -25,7 +25,7 @@ func (o object) MarshalJSON() ([]byte, error) {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		quoted(&b, m.name)
+		b.WriteString(`"` + m.name + `"`)
 		b.WriteByte(':')
 		src, err := json.Marshal(m.value)
 		if err != nil {

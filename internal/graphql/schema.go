@@ -2,7 +2,6 @@ package graphql
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -21,6 +20,8 @@ type Schema struct {
 	parsed *ast.Schema
 	roots  map[string]root        // by field of Query
 	types  map[string]string      // GraphQL name by type
+	inner  map[*model.Type]string // GraphQL name of a record or kind of block
+	names  map[string]bool        // that are given
 	byName map[string]*model.Type // type by GraphQL name
 }
 
@@ -52,6 +53,14 @@ interface Node {
   id: ID!
 }
 
+"What becomes of entries that are not written in the locale itself."
+enum Translated {
+  "They are in the list if they are written in one of its fallbacks."
+  FALLBACK
+  "They are left out."
+  ONLY
+}
+
 "A window's place in its list."
 type PageInfo {
   hasNextPage: Boolean!
@@ -81,8 +90,20 @@ type Prose {
   html: String!
   "HTML without the paragraph around it."
   inline: String!
+  "Typed nodes, for components."
+  tree: JSON!
   commonmark: String!
   plain: String!
+}
+
+"Any JSON value."
+scalar JSON
+
+"A place on the globe: a GeoJSON Point (RFC 7946)."
+type Point {
+  type: String!
+  "Longitude, then latitude, in degrees."
+  coordinates: [Float!]!
 }
 
 "A sum of money."
@@ -104,16 +125,18 @@ type File {
 }
 `
 
-var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "String", "Boolean", "Int", "Float", "ID"}
+var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point", "Translated", "String", "Boolean", "Int", "Float", "ID"}
 
 // New writes and checks the schema of a model.
 func New(m *model.Model) (*Schema, error) {
-	s := &Schema{model: m, roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{}}
+	s := &Schema{model: m, roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{},
+		inner: map[*model.Type]string{}, names: map[string]bool{}}
+	for _, name := range fixedNames {
+		s.names[name] = true
+	}
 	for _, t := range m.Types {
-		name := pascal(t.Name)
-		if slices.Contains(fixedNames, name) {
-			name += "Entry"
-		}
+		name := s.name(pascal(t.Name), "Entry")
+		s.names[name+"Connection"], s.names[name+"Edge"] = true, true
 		s.types[t.Name], s.byName[name] = name, t
 	}
 	var b strings.Builder
@@ -129,6 +152,23 @@ func New(m *model.Model) (*Schema, error) {
 		return nil, fmt.Errorf("the model gives no valid GraphQL schema: %w", err)
 	}
 	return s, nil
+}
+
+// name gives a name that no other type has.
+func (s *Schema) name(wanted, otherwise string) string {
+	for s.names[wanted] {
+		wanted += otherwise
+	}
+	s.names[wanted] = true
+	return wanted
+}
+
+// nameOf is the name of a type, a record or a kind of block.
+func (s *Schema) nameOf(t *model.Type) string {
+	if name, ok := s.inner[t]; ok {
+		return name
+	}
+	return s.types[t.Name]
 }
 
 func (s *Schema) writeQuery(b *strings.Builder) {
@@ -150,7 +190,17 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 		}
 		s.roots[camel(t.Plural)] = root{rootList, t}
 		fmt.Fprintf(b, `  %s
-  %s(
+  %s(%s
+    "Whether entries that are only filled in from a fallback are in the list."
+    translated: Translated = FALLBACK
+    %s
+  ): %sConnection!
+`, strconv.Quote("A list: "+t.Label), camel(t.Plural), windowArguments, locale, name)
+	}
+	b.WriteString("}\n")
+}
+
+const windowArguments = `
     "How many at most, from 0 to 200; 20 if neither first nor last is given."
     first: Int
     "A cursor: entries behind it."
@@ -160,27 +210,15 @@ func (s *Schema) writeQuery(b *strings.Builder) {
     "A cursor: entries before it."
     before: String
     "Names of fields, each with a minus before it for descending; also published, firstPublished, updated."
-    sort: [String!]
-    %s
-  ): %sConnection!
-`, strconv.Quote("A list: "+t.Label), camel(t.Plural), locale, name)
-	}
-	b.WriteString("}\n")
-}
+    sort: [String!]`
 
 func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	name := s.types[t.Name]
-	fmt.Fprintf(b, "\n%s\ntype %s implements Node {\n  id: ID!\n  about: About!\n", strconv.Quote(t.Label), name)
+	fmt.Fprintf(b, "\n%s\ntype %s implements Node {\n  id: ID!\n  about: About!\n", strconv.Quote(strings.TrimSpace(t.Label+". "+t.Help)), name)
 	var after strings.Builder
-	for _, f := range t.Fields {
-		if says := strings.TrimSpace(f.Label + " " + f.Help); says != "" {
-			fmt.Fprintf(b, "  %s\n", strconv.Quote(says))
-		}
-		target := s.valueType(t, f, &after)
-		if f.Several {
-			target = "[" + target + "!]!"
-		}
-		fmt.Fprintf(b, "  %s: %s\n", f.Name, target)
+	s.writeFields(b, t, name, &after)
+	for _, back := range s.model.Backs(t.Name) {
+		fmt.Fprintf(b, "  %s\n  %s(%s\n  ): %sConnection!\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name])
 	}
 	b.WriteString("}\n")
 	b.WriteString(after.String())
@@ -189,10 +227,45 @@ func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	}
 }
 
+// writeFields writes the fields of a type, a record or a kind of block.
+func (s *Schema) writeFields(b *strings.Builder, t *model.Type, name string, after *strings.Builder) {
+	for _, f := range t.Fields {
+		if says := strings.TrimSpace(f.Label + " " + f.Help); says != "" {
+			fmt.Fprintf(b, "  %s\n", strconv.Quote(says))
+		}
+		target := s.valueType(name, f, after)
+		if f.IsList() {
+			target = "[" + target + "!]!"
+		}
+		deprecated := ""
+		if f.Deprecated != "" {
+			deprecated = " @deprecated(reason: " + strconv.Quote(f.Deprecated) + ")"
+		}
+		fmt.Fprintf(b, "  %s: %s%s\n", f.Name, target, deprecated)
+	}
+}
+
+// writeInner writes the type of a record or a kind of block, and returns its name.
+func (s *Schema) writeInner(t *model.Type, wanted string, after *strings.Builder) string {
+	name := s.name(wanted, "Value")
+	s.inner[t] = name
+	var own, more strings.Builder
+	s.writeFields(&own, t, name, &more)
+	says := ""
+	if t.Label != "" {
+		says = strconv.Quote(t.Label) + "\n"
+	}
+	if len(t.Fields) == 0 {
+		own.WriteString("  \"It has no fields.\"\n  empty: Boolean\n")
+	}
+	fmt.Fprintf(after, "\n%stype %s {\n%s}\n%s", says, name, own.String(), more.String())
+	return name
+}
+
 // valueType names the type of one value of the field; types that exist for the
 // field's sake are written behind.
-func (s *Schema) valueType(t *model.Type, f *model.Field, after *strings.Builder) string {
-	own := s.types[t.Name] + pascal(f.Name)
+func (s *Schema) valueType(of string, f *model.Field, after *strings.Builder) string {
+	own := of + pascal(f.Name)
 	switch f.Kind {
 	case model.Prose:
 		return "Prose"
@@ -202,6 +275,22 @@ func (s *Schema) valueType(t *model.Type, f *model.Field, after *strings.Builder
 		return "Money"
 	case model.Integer:
 		return "Integer"
+	case model.Decimal:
+		return "Float"
+	case model.Location:
+		return "Point"
+	case model.JSON:
+		return "JSON"
+	case model.Record:
+		return s.writeInner(f.Inner[0], own, after)
+	case model.Blocks:
+		own = s.name(own, "Union")
+		names := make([]string, len(f.Inner))
+		for i, t := range f.Inner {
+			names[i] = s.writeInner(t, own+pascal(t.Name), after)
+		}
+		fmt.Fprintf(after, "\nunion %s = %s\n", own, strings.Join(names, " | "))
+		return own
 	case model.Boolean:
 		return "Boolean"
 	case model.Date:
@@ -209,6 +298,7 @@ func (s *Schema) valueType(t *model.Type, f *model.Field, after *strings.Builder
 	case model.DateTime:
 		return "DateTime"
 	case model.Choice:
+		own = s.name(own, "Choice")
 		fmt.Fprintf(after, "\nenum %s {\n", own)
 		for _, o := range f.Options {
 			fmt.Fprintf(after, "  %s\n  %s\n", strconv.Quote(o.Label), enumName(o.Value))
@@ -223,6 +313,7 @@ func (s *Schema) valueType(t *model.Type, f *model.Field, after *strings.Builder
 		for i, n := range f.Types {
 			names[i] = s.types[n]
 		}
+		own = s.name(own, "Union")
 		fmt.Fprintf(after, "\nunion %s = %s\n", own, strings.Join(names, " | "))
 		return own
 	}

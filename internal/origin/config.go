@@ -75,20 +75,29 @@ type Mapping struct {
 }
 
 // FieldFrom says where a field's value comes from: a path alone, or one of
-// markdown, ref and file with a path.
+// markdown, ref, file and each with a path.
 type FieldFrom struct {
-	Path string // of the value; for a file, of its address
-	Form string // "", markdown, ref or file
-	Type string // ref: the type it leads to, where the field allows several
-	Alt  string // file: path of the description
+	Path   string // of the value; for a file, of its address
+	Form   string // "", markdown, ref, file or each
+	Type   string // ref: the type it leads to, where the field allows several
+	Origin string // ref: the origin it leads to; empty for the same
+	Alt    string // file: path of the description
+	// Kind finds, in each of the items at Path, of which kind of block it is; Kinds
+	// says where the block's fields come from.
+	Kind  string
+	Kinds map[string]map[string]FieldFrom
 }
 
 type fieldFromForm struct {
-	Markdown string `yaml:"markdown"`
-	Ref      string `yaml:"ref"`
-	Type     string `yaml:"type"`
-	File     string `yaml:"file"`
-	Alt      string `yaml:"alt"`
+	Markdown string                          `yaml:"markdown"`
+	Ref      string                          `yaml:"ref"`
+	Type     string                          `yaml:"type"`
+	Origin   string                          `yaml:"origin"`
+	File     string                          `yaml:"file"`
+	Alt      string                          `yaml:"alt"`
+	Each     string                          `yaml:"each"`
+	Kind     string                          `yaml:"kind"`
+	Kinds    map[string]map[string]FieldFrom `yaml:"kinds"`
 }
 
 // UnmarshalYAML implements yaml.NodeUnmarshaler.
@@ -101,20 +110,46 @@ func (f *FieldFrom) UnmarshalYAML(node ast.Node) error {
 	if err := yaml.NodeToValue(node, &form, yaml.Strict()); err != nil {
 		return err
 	}
-	f.Type, f.Alt = form.Type, form.Alt
-	for name, path := range map[string]string{"markdown": form.Markdown, "ref": form.Ref, "file": form.File} {
+	f.Type, f.Origin, f.Alt, f.Kind, f.Kinds = form.Type, form.Origin, form.Alt, form.Kind, form.Kinds
+	for name, path := range map[string]string{"markdown": form.Markdown, "ref": form.Ref, "file": form.File, "each": form.Each} {
 		if path == "" {
 			continue
 		}
 		if f.Form != "" {
-			return fmt.Errorf("a field comes from one of markdown, ref and file, not from two")
+			return fmt.Errorf("a field comes from one of markdown, ref, file and each, not from two")
 		}
 		f.Form, f.Path = name, path
 	}
 	if f.Form == "" {
-		return fmt.Errorf("a field comes from a path, or from one of markdown, ref and file with a path")
+		return fmt.Errorf("a field comes from a path, or from one of markdown, ref, file and each with a path")
 	}
 	return nil
+}
+
+// check holds what is said of a field against the field of the type or block.
+func (f FieldFrom) check(t *model.Type, name, where string, add func(format string, args ...any)) {
+	field := t.Field(name)
+	switch {
+	case field == nil:
+		add("type %s has no field %q%s", where, name, strictyaml.DidYouMean(name, t.FieldNames()))
+	case (field.Kind == model.Reference) != (f.Form == "ref"):
+		add("field %s.%s: a reference, and nothing else, comes from {ref: path}", where, name)
+	case field.Kind == model.Reference && len(field.Types) > 1 && !slices.Contains(field.Types, f.Type):
+		add("field %s.%s may lead to several types; say which with {ref: path, type: name}", where, name)
+	case (field.Kind == model.Blocks) != (f.Form == "each"):
+		add("field %s.%s: blocks, and nothing else, come from {each: path, kind: path, kinds: {…}}", where, name)
+	case field.Kind == model.Blocks:
+		for kind, fields := range f.Kinds {
+			inner := field.InnerType(kind)
+			if inner == nil {
+				add("field %s.%s has no kind of block %q", where, name, kind)
+				continue
+			}
+			for one, from := range fields {
+				from.check(inner, one, where+"."+name+"."+kind, add)
+			}
+		}
+	}
 }
 
 // Check says everything that is wrong with the origins, held against the model.
@@ -150,14 +185,7 @@ func Check(origins map[string]Config, m *model.Model) error {
 				continue
 			}
 			for field, from := range mapping.Fields {
-				f := t.Field(field)
-				if f == nil {
-					add("type %s has no field %q%s", typ, field, strictyaml.DidYouMean(field, t.FieldNames()))
-				} else if (f.Kind == model.Reference) != (from.Form == "ref") {
-					add("field %s.%s: a reference, and nothing else, comes from {ref: path}", typ, field)
-				} else if f.Kind == model.Reference && len(f.Types) > 1 && !slices.Contains(f.Types, from.Type) {
-					add("field %s.%s may lead to several types; say which with {ref: path, type: name}", typ, field)
-				}
+				from.check(t, field, typ, add)
 			}
 			for _, to := range mapping.State.Values {
 				if to != event.Published && to != event.Saved {

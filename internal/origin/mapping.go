@@ -28,7 +28,7 @@ func (m *Mapping) compile() (paths, error) {
 	out := paths{}
 	texts := []string{m.From, m.ID, m.Version, m.State.Path, m.Live, m.PublishedAt, m.Translations}
 	for _, f := range m.Fields {
-		texts = append(texts, f.Path, f.Alt)
+		texts = append(texts, f.paths()...)
 	}
 	if m.Kind == "" || m.From == "" || m.ID == "" {
 		return nil, fmt.Errorf("kind, from and id are needed")
@@ -185,6 +185,40 @@ func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, origin str
 	return out, nil
 }
 
+// paths lists all JSONPath expressions of the field.
+func (from FieldFrom) paths() []string {
+	out := []string{from.Path, from.Alt, from.Kind}
+	for _, fields := range from.Kinds {
+		for _, f := range fields {
+			out = append(out, f.paths()...)
+		}
+	}
+	return out
+}
+
+// block brings one block over.
+func (from FieldFrom) block(p paths, f *model.Field, origin string, in any) (any, error) {
+	kind, err := p.text(from.Kind, in)
+	if err != nil {
+		return nil, err
+	}
+	t := f.InnerType(kind)
+	if t == nil || from.Kinds[kind] == nil {
+		return nil, fmt.Errorf("a block is of the kind %q, which the mapping does not know", kind)
+	}
+	out := map[string]any{model.BlockName: kind}
+	for name, inner := range from.Kinds[kind] {
+		v, err := inner.value(p, t.Field(name), origin, in)
+		if err != nil {
+			return nil, fmt.Errorf("%s.%s: %w", kind, name, err)
+		}
+		if v != nil {
+			out[name] = v
+		}
+	}
+	return out, nil
+}
+
 func (from FieldFrom) value(p paths, f *model.Field, origin string, in any) (any, error) {
 	found, err := p.all(from.Path, in)
 	if err != nil {
@@ -206,7 +240,15 @@ func (from FieldFrom) value(p paths, f *model.Field, origin string, in any) (any
 			if to == "" {
 				to = f.Types[0]
 			}
-			v = content.MakeID(origin, to, fmt.Sprint(v))
+			of := origin
+			if from.Origin != "" {
+				of = from.Origin
+			}
+			v = content.MakeID(of, to, fmt.Sprint(v))
+		case "each":
+			if v, err = from.block(p, f, origin, v); err != nil {
+				return nil, err
+			}
 		case "file":
 			file := map[string]any{"url": v}
 			alt, err := p.first(from.Alt, in)
@@ -221,7 +263,7 @@ func (from FieldFrom) value(p paths, f *model.Field, origin string, in any) (any
 		values = append(values, v)
 	}
 	switch {
-	case f.Several:
+	case f.IsList():
 		if values == nil {
 			return nil, nil
 		}

@@ -80,7 +80,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		}
 	}
 	var f origin.File
-	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, ref and file"} {
+	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, ref, file and each"} {
 		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: $.copy}", text, 1)), &f); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -137,7 +137,7 @@ func TestAnItemIsBroughtOver(t *testing.T) {
 	if got.ID != content.MakeID("office", "route", "L-1") || got.Key != "L-1" || got.Version != "2026-11-23T08:00:00Z" || got.PublishedAt.Hour() != 6 {
 		t.Errorf("%+v", got)
 	}
-	if problems := content.Check(m, m.Type("route"), got.ID, got.Saved, true); len(problems) > 0 {
+	if problems := content.Check(m, m.Type("route"), got.ID, got.Saved, content.For{Publish: true}); len(problems) > 0 {
 		t.Errorf("what was brought over is not valid: %v", problems)
 	}
 }

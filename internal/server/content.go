@@ -165,7 +165,7 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 	if negotiated {
 		h["Vary"] = []string{"Authorization, Accept-Language"}
 	}
-	if len(q.Roots) > 0 {
+	if len(q.Roots) > 0 && q.Roots[0].Locale != "" {
 		h["Content-Language"] = []string{q.Roots[0].Locale}
 	}
 	if q.Edition == content.Published {

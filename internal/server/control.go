@@ -9,13 +9,13 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 	"unicode/utf8"
 
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
@@ -31,10 +31,9 @@ func (s *Server) control(r chi.Router) {
 	r.Group(func(r chi.Router) {
 		r.Use(s.managersOnly)
 		r.Get("/status", answerWith(s, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) }))
-		r.Get("/model", answerWith(s, func(*http.Request) (any, error) { return s.g.Model(), nil }))
-		r.Get("/entries", answerWith(s, s.listEntries))
-		r.Get("/entries/{id}", answerWith(s, func(r *http.Request) (any, error) { return s.g.Entry(r.Context(), chi.URLParam(r, "id")) }))
-		r.Post("/edits", answerWith(s, s.edit))
+		s.controlModel(r)
+		s.controlEntries(r)
+		s.controlSchedules(r)
 		r.Get("/events", answerWith(s, s.listEvents))
 		r.Get("/events/{id}", answerWith(s, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) }))
 		r.Get("/sites", answerWith(s, func(r *http.Request) (any, error) {
@@ -91,17 +90,62 @@ func (b badRequest) Error() string { return b.Detail }
 func answerWith(s *Server, f func(*http.Request) (any, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		out, err := f(r)
-		var bad badRequest
-		if errors.As(err, &bad) {
-			writeProblem(w, bad.problem)
-			return
-		}
 		if err != nil {
 			s.fail(w, r, err)
 			return
 		}
+		if tagged, ok := out.(interface{ revision() int }); ok {
+			w.Header().Set("ETag", revisionTag(tagged.revision()))
+		}
 		writeJSON(w, http.StatusOK, out)
 	}
+}
+
+// revisionTag is the entity tag of an entry at a revision.
+func revisionTag(n int) string { return `"` + strconv.Itoa(n) + `"` }
+
+// wantedRevision reads an If-Match header that revisionTag has written; 0 when
+// there is none.
+func wantedRevision(r *http.Request) (int, error) {
+	header := r.Header.Get("If-Match")
+	if header == "" || header == "*" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(strings.Trim(header, `"`))
+	if err != nil || n < 1 {
+		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "If-Match", Detail: strconv.Quote(header) + " is no revision", Hint: `send the revision as it came in the ETag, as in "3"`}}
+	}
+	return n, nil
+}
+
+// stream writes one JSON value a line (NDJSON) while long work goes on.
+type stream struct {
+	w       http.ResponseWriter
+	out     *http.ResponseController
+	enc     *json.Encoder
+	started bool
+}
+
+func newStream(w http.ResponseWriter) *stream {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	out := http.NewResponseController(w)
+	// Long work outlives the listener's limits, and tells how far it has come
+	// while the rest still arrives.
+	_ = out.SetReadDeadline(time.Time{})
+	_ = out.SetWriteDeadline(time.Time{})
+	_ = out.EnableFullDuplex()
+	return &stream{w: w, out: out, enc: enc}
+}
+
+func (s *stream) write(v any) {
+	if !s.started {
+		s.started = true
+		s.w.Header().Set("Content-Type", "application/x-ndjson")
+	}
+	// The reader may be gone; the work goes on.
+	_ = s.enc.Encode(v)
+	_ = s.out.Flush()
 }
 
 func writeJSON(w http.ResponseWriter, status int, v any) {
@@ -149,67 +193,6 @@ func number(p map[string]string, name string) (int, error) {
 		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: strconv.Quote(p[name]) + " is no number"}}
 	}
 	return n, nil
-}
-
-func (s *Server) listEntries(r *http.Request) (any, error) {
-	p, err := queryValues(r, "type", "origin", "state", "search", "limit", "offset")
-	if err != nil {
-		return nil, err
-	}
-	f := store.EntryFilter{Type: p["type"], Origin: p["origin"], State: content.State(p["state"]), Search: p["search"]}
-	if f.Limit, err = number(p, "limit"); err != nil {
-		return nil, err
-	}
-	if f.Offset, err = number(p, "offset"); err != nil {
-		return nil, err
-	}
-	items, total, err := s.g.Entries(r.Context(), f)
-	return map[string]any{"items": items, "total": total}, err
-}
-
-// editForm is one edit of a local entry.
-type editForm struct {
-	ID         string         `json:"id"`
-	Type       string         `json:"type"`
-	Save       content.Fields `json:"save"`
-	Publish    bool           `json:"publish"`
-	Unpublish  bool           `json:"unpublish"`
-	Delete     bool           `json:"delete"`
-	IfRevision int            `json:"ifRevision"`
-}
-
-func (s *Server) edit(r *http.Request) (any, error) {
-	var form struct {
-		Edits []editForm `json:"edits"`
-	}
-	if err := readBody(r, &form); err != nil {
-		return nil, err
-	}
-	if len(form.Edits) == 0 || len(form.Edits) > 200 {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "edits", Detail: fmt.Sprintf("%d edits given; send 1 to 200", len(form.Edits))}}
-	}
-	edits := make([]store.Edit, len(form.Edits))
-	for i, f := range form.Edits {
-		if !content.ValidID(f.ID) {
-			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: fmt.Sprintf("edits[%d].id", i), Detail: fmt.Sprintf("%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)}}
-		}
-		if f.Save != nil && s.g.Model().Type(f.Type) == nil {
-			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: fmt.Sprintf("edits[%d].type", i), Detail: fmt.Sprintf("there is no type %q", f.Type)}}
-		}
-		e := store.Edit{ID: f.ID, Type: f.Type, Origin: content.Local, Save: f.Save, Delete: f.Delete, IfRevision: f.IfRevision}
-		if f.Publish {
-			e.Live = store.PublishNewest
-		} else if f.Unpublish {
-			e.Live = store.TakeBack
-		}
-		edits[i] = e
-	}
-	by := keyOf(r).Name
-	done, err := s.g.Apply(r.Context(), edits, by, content.Cause{Kind: "user", Name: by})
-	if err != nil {
-		return nil, err
-	}
-	return map[string]any{"sequence": done.Sequence, "changes": len(done.Changes)}, nil
 }
 
 func (s *Server) listEvents(r *http.Request) (any, error) {

@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
@@ -27,29 +28,59 @@ type problem struct {
 	Hint      string           `json:"hint,omitempty"`
 	Grant     string           `json:"grant,omitempty"`
 	Problems  content.Problems `json:"problems,omitempty"`
+	// Conflict is what was saved meanwhile, beside what was sent.
+	Conflict     *conflict           `json:"conflict,omitempty"`
+	ReferredBy   []store.Referrer    `json:"referredBy,omitempty"`
+	Consequences []store.Consequence `json:"consequences,omitempty"`
+	Mistakes     []mistake           `json:"mistakes,omitempty"`
+}
+
+// conflict shows both sides of a lost update.
+type conflict struct {
+	Entry string `json:"entry"`
+	// Present is the newest revision, Yours what was to be written.
+	Present     content.Revision          `json:"present"`
+	Yours       content.Fields            `json:"yours"`
+	Differences []content.FieldDifference `json:"differences"`
+}
+
+// mistake is something wrong in a model's file.
+type mistake struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Text   string `json:"text"`
 }
 
 // problemKinds has, by the last part of a problem's type, its title and what
 // its page says.
 var problemKinds = map[string][2]string{
-	"parameter":    {"A parameter is wrong", "A parameter of the request is unknown or has a value that cannot be. The detail names it, the hint says what would do. Nothing is ignored silently: a misspelled parameter would otherwise give an answer to another question."},
-	"no-key":       {"A key is needed", "What was asked for is not open to everyone. Send a key: Authorization: Bearer ubq_…"},
-	"bad-key":      {"The key is not good", "The key that was sent is not whole, not known here, revoked or expired."},
-	"grant":        {"A grant is missing", "The key may not read what was asked for. The problem names the missing grant: verb, edition and type. A nested selection needs the grant of the type that it enters."},
-	"not-found":    {"Not found", "There is nothing at this address that you may see."},
-	"method":       {"Method not served", "The address is served, but not with this method."},
-	"body":         {"The body cannot be read", "The body of the request is not of the form that is wanted here."},
-	"too-large":    {"Too large", "The body of the request is larger than what is taken here."},
-	"content":      {"The content is not valid", "One or several values break a rule of the model. Each problem names entry, field and rule."},
-	"conflict":     {"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named."},
-	"foreign":      {"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there."},
-	"signature":    {"Not proven", "The announcement does not prove that it comes from the origin."},
-	"media-type":   {"Content type not read here", "The body's content type is none of those that are read here."},
-	"behind":       {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
-	"away":         {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
-	"internal":     {"Something went wrong here", "The service failed. Its log has more."},
-	"not-running":  {"The build has ended", "A report came for a build that does not run."},
-	"query-string": {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
+	"parameter":     {"A parameter is wrong", "A parameter of the request is unknown or has a value that cannot be. The detail names it, the hint says what would do. Nothing is ignored silently: a misspelled parameter would otherwise give an answer to another question."},
+	"no-key":        {"A key is needed", "What was asked for is not open to everyone. Send a key: Authorization: Bearer ubq_…"},
+	"bad-key":       {"The key is not good", "The key that was sent is not whole, not known here, revoked or expired."},
+	"grant":         {"A grant is missing", "The key may not read what was asked for. The problem names the missing grant: verb, edition and type. A nested selection needs the grant of the type that it enters."},
+	"not-found":     {"Not found", "There is nothing at this address that you may see."},
+	"method":        {"Method not served", "The address is served, but not with this method."},
+	"body":          {"The body cannot be read", "The body of the request is not of the form that is wanted here."},
+	"too-large":     {"Too large", "The body of the request is larger than what is taken here."},
+	"content":       {"The content is not valid", "One or several values break a rule of the model. Each problem names entry, field and rule."},
+	"conflict":      {"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named."},
+	"referred":      {"Others refer to it", "The entry is not deleted or retired while other entries refer to it. The problem lists them. Take the references out first, or say evenIfReferred."},
+	"model":         {"The model is not valid", "The problem lists every mistake with file, line and column."},
+	"loss":          {"Content would be lost", "The model would lose stored content. The problem lists what. Apply it with allowLoss if that is meant."},
+	"model-moved":   {"The model has changed meanwhile", "Somebody else has applied a model since yours was made. Look at the differences again."},
+	"configuration": {"Origins or rules do not fit the model", "An origin maps to, or a rule names, a type or field that the model would not have."},
+	"moment":        {"No such moment", "The moment is over, cannot be read, or does not exist in the time zone."},
+	"not-pending":   {"Not pending any more", "The schedule has been carried out or cancelled."},
+	"bad-line":      {"The import has stopped", "A line of the import is not good, and it was to stop at such a line."},
+	"foreign":       {"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there."},
+	"signature":     {"Not proven", "The announcement does not prove that it comes from the origin."},
+	"media-type":    {"Content type not read here", "The body's content type is none of those that are read here."},
+	"behind":        {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
+	"away":          {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
+	"internal":      {"Something went wrong here", "The service failed. Its log has more."},
+	"not-running":   {"The build has ended", "A report came for a build that does not run."},
+	"query-string":  {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
 }
 
 func (p problem) fill() problem {
@@ -81,8 +112,15 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var denied *gateway.DeniedError
 	var problems content.Problems
 	var conflict *store.ConflictError
+	var referred *store.ReferredError
+	var mistakes strictyaml.Mistakes
+	var loss *store.LossError
+	var configured *gateway.ConflictingConfigError
+	var bad badRequest
 	p := problem{Detail: err.Error()}
 	switch {
+	case errors.As(err, &bad):
+		p = bad.problem
 	case errors.As(err, &badParameter) && badParameter.Parameter == "path":
 		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
 	case errors.As(err, &badParameter):
@@ -100,6 +138,25 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status, p.Problems = "content", 422, problems
 	case errors.As(err, &conflict):
 		p.Kind, p.Status = "conflict", 412
+	case errors.As(err, &referred):
+		p.Kind, p.Status, p.ReferredBy = "referred", 409, referred.By
+	case errors.As(err, &mistakes):
+		p.Kind, p.Status = "model", 422
+		for _, m := range mistakes {
+			p.Mistakes = append(p.Mistakes, mistake(m))
+		}
+	case errors.As(err, &loss):
+		p.Kind, p.Status, p.Consequences, p.Hint = "loss", 409, loss.Consequences, "apply it with allowLoss (on the command line: --allow-loss) if that is meant"
+	case errors.As(err, &configured):
+		p.Kind, p.Status = "configuration", 409
+	case errors.Is(err, store.ErrModelMoved):
+		p.Kind, p.Status = "model-moved", 409
+	case errors.Is(err, store.ErrPast), errors.Is(err, gateway.ErrMoment):
+		p.Kind, p.Status, p.Parameter = "moment", 422, "at"
+	case errors.Is(err, store.ErrScheduleGone):
+		p.Kind, p.Status = "not-pending", 409
+	case errors.Is(err, gateway.ErrBadLine):
+		p.Kind, p.Status = "bad-line", 422
 	case errors.Is(err, store.ErrForeign):
 		p.Kind, p.Status = "foreign", 409
 	case errors.Is(err, store.ErrNotRunning):

@@ -21,7 +21,8 @@ import (
 
 var (
 	entryParameters = []string{"fields", "locale"}
-	listParameters  = []string{"fields", "locale", "sort", "limit", "after", "before", "count"}
+	listParameters  = []string{"fields", "locale", "translated", "sort", "limit", "after", "before", "count"}
+	pathParameters  = []string{"fields", "locale", "path"}
 )
 
 // planREST compiles a REST request; rest is its path below the edition.
@@ -31,8 +32,11 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		return nil, err
 	}
 	known := entryParameters
-	if root.By == query.ByList {
+	switch root.By {
+	case query.ByList:
 		known = listParameters
+	case query.ByPath:
+		known = pathParameters
 	}
 	p, err := parameters(r.URL, known)
 	if err != nil {
@@ -42,14 +46,24 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	if err != nil {
 		return nil, err
 	}
+	if root.By == query.ByPath {
+		if root.Value, err = cleanPath(p["path"]); err != nil {
+			return nil, err
+		}
+		if root.Locales = m.Tags(); p["locale"] == "" {
+			// The path itself tells the locale.
+			root.Locale, negotiated = "", false
+		}
+	}
 	types := []*model.Type{t}
 	if t == nil {
 		types = m.Types
 	}
+	selecting := query.Selecting{Model: m, Locale: root.Locale}
 	if fields, given := p["fields"]; given {
-		root.Selection, err = query.SelectFields(m, types, fields)
+		root.Selection, err = selecting.Fields(types, fields)
 	} else {
-		root.Selection = query.SelectAll(m, types)
+		root.Selection = selecting.All(types)
 	}
 	if err == nil && root.By == query.ByList {
 		err = window(root, t, p)
@@ -75,6 +89,9 @@ func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 	first, second, two := strings.Cut(rest, "/")
 	if strings.Contains(second, "/") || !utf8.ValidString(rest) || strings.ContainsRune(rest, 0) {
 		return nil, nil, errNoSuchPath(rest)
+	}
+	if first == "at" && !two {
+		return &query.Root{By: query.ByPath}, nil, nil
 	}
 	if first == "entries" && two && second != "" {
 		return &query.Root{By: query.ByID, Value: second}, nil, nil
@@ -104,6 +121,18 @@ func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 
 func errNoSuchPath(rest string) error {
 	return &query.Error{Parameter: "path", Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
+}
+
+// cleanPath checks the path of a site and gives it the form in which paths are
+// kept: without a slash at its end.
+func cleanPath(path string) (string, error) {
+	if !strings.HasPrefix(path, "/") || len(path) > 2000 {
+		return "", &query.Error{Parameter: "path", Detail: fmt.Sprintf("%q is no path of a site", path), Hint: "begin it with a slash, as in path=/notices/fog"}
+	}
+	if path = (&url.URL{Path: path}).EscapedPath(); len(path) > 1 {
+		path = strings.TrimSuffix(path, "/")
+	}
+	return path, nil
 }
 
 // parameters reads the query string; each may stand once, and none may be
@@ -163,11 +192,16 @@ func chooseLocale(m *model.Model, root *query.Root, p map[string]string, r *http
 func window(root *query.Root, t *model.Type, p map[string]string) error {
 	root.Limit = query.DefaultLimit
 	if text, given := p["limit"]; given {
-		n, err := strconv.Atoi(text)
-		if err != nil || n < 0 || n > query.MaxLimit {
-			return &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 0 to %d", text, query.MaxLimit)}
+		var err error
+		if root.Limit, err = query.ParseLimit("limit", text); err != nil {
+			return err
 		}
-		root.Limit = n
+	}
+	switch text, given := p["translated"]; {
+	case given && text != "fallback" && text != "only":
+		return &query.Error{Parameter: "translated", Detail: fmt.Sprintf("%q is neither fallback nor only", text)}
+	default:
+		root.Translated = text == "only"
 	}
 	if text, given := p["count"]; given {
 		if text != "true" && text != "false" {
@@ -223,11 +257,23 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 		if links != nil {
 			out.Header["Link"] = []string{strings.Join(links, ", ")}
 		}
+	} else if len(found.Rows) == 0 && found.MovedTo != "" {
+		to := *u
+		values := to.Query()
+		values.Set("path", found.MovedTo)
+		to.RawQuery = values.Encode()
+		out.Status = http.StatusMovedPermanently
+		out.Header["Location"] = []string{to.RequestURI()}
+		src, _ := json.Marshal(map[string]any{"moved": map[string]string{"path": found.MovedTo}}) // text
+		b.Write(append(src, '\n'))
 	} else if len(found.Rows) == 0 {
 		out.Status = http.StatusNotFound
 		out.Header["Content-Type"] = []string{"application/problem+json"}
 		b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
 	} else {
+		if found.Locale != "" {
+			out.Header["Content-Language"] = []string{found.Locale}
+		}
 		query.WriteObject(&b, root.Selection.Picks, 0, found.Rows[0])
 		b.WriteByte('\n')
 		out.Needs = q.NeedsOf(res)

@@ -37,7 +37,7 @@ types:
     fields: {name: {kind: text}}
 `)
 	of := func(edition, fields string) string {
-		sel, err := query.SelectFields(m, []*model.Type{m.Type("notice")}, fields)
+		sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("notice")}, fields)
 		if err != nil {
 			t.Fatal(err)
 		}

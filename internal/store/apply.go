@@ -2,9 +2,9 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"sort"
@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ubiquon/internal/core/content"
@@ -41,14 +40,39 @@ type Edit struct {
 	OriginVersion string
 	// Save, if not nil, becomes the newest saved state.
 	Save content.Fields
-	Live Live
+	// Message is what its writer says of the saved state.
+	Message string
+	// Restore saves the state of an earlier revision anew.
+	Restore int
+	// Discard saves what readers get anew, so that the draft is gone.
+	Discard bool
+	Live    Live
+	// Locales that PublishNewest and TakeBack are for; nil means all.
+	Locales []string
+	// PublishRevision, if not 0, is what PublishNewest publishes instead of the
+	// newest.
+	PublishRevision int
 	// Published is what PublishGiven publishes.
 	Published content.Fields
-	// PublishedAt is when its origin published it; nil means now.
-	PublishedAt *time.Time
-	Delete      bool
+	// PublishedAt is when its origin published it, FirstPublishedAt when for the
+	// first time; nil means now.
+	PublishedAt, FirstPublishedAt *time.Time
+	// Review, if not empty, is what is said of the newest revision, with a remark.
+	Review, Remark string
+	// Retire keeps the entry, and shows it to nobody. Saving brings it back.
+	Retire bool
+	Delete bool
+	// EvenIfReferred deletes or retires an entry that others refer to.
+	EvenIfReferred bool
+	// Loose accepts references to entries that are not there, or not yet.
+	Loose bool
 	// IfRevision, if not 0, refuses the edit when the newest revision is another.
 	IfRevision int
+	// History are earlier revisions that an entry that is new here had elsewhere,
+	// the oldest first.
+	History []content.Revision
+	// Schedule is the id of the pending schedule that the edit carries out.
+	Schedule string
 }
 
 // Applied is the outcome of Apply.
@@ -58,11 +82,21 @@ type Applied struct {
 	Sequence int64
 	At       time.Time
 	Changes  []content.Change
+	// Revisions has the newest revision of each entry, by id.
+	Revisions map[string]int
 }
 
 // ErrModelMoved is the error of a write or read that was planned with another
 // version of the model than the database has. Plan again with the present one.
 var ErrModelMoved = errors.New("the model has changed meanwhile")
+
+// ErrForeign is the error of a local edit of an entry that comes from an
+// outside origin.
+var ErrForeign = errors.New("the entry comes from an outside origin; edit it there")
+
+// ErrScheduleGone is the error of carrying out a schedule that somebody else has
+// carried out, or that was cancelled.
+var ErrScheduleGone = errors.New("the schedule is not pending any more")
 
 // ConflictError is the error of an edit whose IfRevision does not fit.
 type ConflictError struct {
@@ -74,19 +108,44 @@ func (e *ConflictError) Error() string {
 	return fmt.Sprintf("entry %s is at revision %d by now, not %d; look at what was saved meanwhile, then write again", e.Entry, e.Present, e.Wanted)
 }
 
-// ErrForeign is the error of a local edit of an entry that comes from an
-// outside origin.
-var ErrForeign = errors.New("the entry comes from an outside origin; edit it there")
+// Referrer is an entry that refers to another one.
+type Referrer struct {
+	Entry string `json:"entry"`
+	Type  string `json:"type"`
+	Title string `json:"title"`
+	Field string `json:"field"`
+}
+
+// ReferredError is the error of deleting or retiring an entry that others refer
+// to.
+type ReferredError struct {
+	Entry string
+	By    []Referrer
+}
+
+func (e *ReferredError) Error() string {
+	first := e.By[0]
+	more := ""
+	if n := len(e.By) - 1; n > 0 {
+		more = fmt.Sprintf(", and %d more", n)
+	}
+	return fmt.Sprintf("entry %s is referred to by %s %q (%s) in %s%s; take the references out first, or delete it even so", e.Entry, first.Type, first.Title, first.Entry, first.Field, more)
+}
 
 // entryState is an entry with the fields that matter for its documents.
 type entryState struct {
 	content.Entry
 	live, newest content.Fields
-	exists       bool
+	revisions    map[int]content.Fields // others that were asked for
+}
+
+type heldEntry struct {
+	entryState
+	documents map[string]map[string]content.Document // by edition and locale
 }
 
 // documents lays out what readers of the edition get of the entry.
-func (e *entryState) documents(m *model.Model, t *model.Type, edition string) map[string]content.Document {
+func (e *entryState) documents(m *model.Model, t *model.Type, edition string, paths content.Paths) map[string]content.Document {
 	about := content.About{Revision: e.PublishedRevision, FirstPublished: e.FirstPublished, Published: e.Published, Updated: e.Updated}
 	fields := e.live
 	if edition == content.Preview {
@@ -97,22 +156,24 @@ func (e *entryState) documents(m *model.Model, t *model.Type, edition string) ma
 		// A draft saved behind the published state is nothing that its readers see.
 		about.Updated = *e.Published
 	}
-	if fields == nil || e.Revision == 0 {
+	if fields == nil || e.Revision == 0 || e.Retired != nil {
 		return nil
 	}
 	if e.PublishedRevision == 0 {
 		about.Published = nil
 	}
-	return content.Documents(m, t, e.ID, fields, about)
+	return content.Documents(m, t, e.ID, fields, about, paths)
 }
 
 // Apply carries out the edits, all or none, and appends what readers can see of
 // it to the change log in the same transaction. Its error is a
-// content.Problems, a *ConflictError, ErrForeign, ErrNotFound or ErrModelMoved
-// where one of them is the reason.
+// content.Problems, a *ConflictError, a *ReferredError, ErrForeign, ErrNotFound,
+// ErrScheduleGone or ErrModelMoved where one of them is the reason.
 //
-// It takes two round trips: one locks the entries and reads them, one writes
-// and commits. The head of the log is locked last, so numbers are given in the
+// Writes that wait at the same time are committed together (see committer). A
+// transaction takes two round trips, more only when the path of an entry moves
+// that others live below: one locks the entries and reads them, one writes and
+// commits. The head of the log is locked last, so numbers are given in the
 // order in which commits become visible.
 func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits []Edit, by string, cause content.Cause) (Applied, error) {
 	edits = slices.Clone(edits)
@@ -122,74 +183,106 @@ func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits 
 			return Applied{}, fmt.Errorf("entry %s is edited twice in one write", edits[i].ID)
 		}
 	}
-	var done Applied
-	err := s.inBatches(ctx, func(conn *pgxpool.Conn) error {
-		held, now, err := s.lockEntries(ctx, conn, version, edits)
-		if err != nil {
+	return s.commits.apply(ctx, &write{m: m, version: version, edits: edits, by: by, cause: cause})
+}
+
+// write is one call of Apply on its way.
+type write struct {
+	m       *model.Model
+	version int64
+	edits   []Edit
+	by      string
+	cause   content.Cause
+
+	ctx  context.Context
+	done Applied
+	err  error
+	over chan struct{}
+}
+
+// transaction is the work on some writes that are committed together.
+type transaction struct {
+	s    *Store
+	conn *pgxpool.Conn
+	m    *model.Model
+	now  time.Time
+	held map[string]*heldEntry
+	// next is the state of every entry that is written, by id; nil when it goes.
+	next map[string]*entryState
+	// there are the types of entries that references lead to.
+	there map[string]string
+	// paths are where entries live that are not written; asked are those of which
+	// that is known, missing those of which it had to be.
+	paths          map[pathKey]string
+	asked, missing map[string]bool
+	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
+	// making are the entries whose documents are being laid out.
+	making map[string]bool
+	cycle  []string
+	// together says that there are several writes.
+	together bool
+	out      records
+}
+
+// errApart is the error of a write that reaches entries beyond its own, and so
+// must not be committed together with others.
+var errApart = errors.New("this write needs a transaction of its own")
+
+type pathKey struct{ edition, locale, entry string }
+
+// applyTogether carries out the writes in one transaction. What is wrong with
+// one write is its own error, and leaves the others alone; an error of the
+// transaction is returned.
+func (s *Store) applyTogether(ctx context.Context, writes []*write) error {
+	return s.inBatches(ctx, func(conn *pgxpool.Conn) error {
+		tx := &transaction{s: s, conn: conn, m: writes[0].m, held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
+			paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
+			laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{}, together: len(writes) > 1}
+		var all []Edit
+		for _, w := range writes {
+			all = append(all, w.edits...)
+		}
+		slices.SortFunc(all, func(a, b Edit) int {
+			if a.ID < b.ID {
+				return -1
+			}
+			return 1
+		})
+		if err := tx.begin(ctx, writes[0].version, all); err != nil {
 			return err
 		}
-		var w writes
-		var problems content.Problems
-		for i := range edits {
-			err := w.edit(m, &edits[i], held[edits[i].ID], now, by, cause)
-			var p content.Problems
-			if errors.As(err, &p) {
-				problems = append(problems, p...)
-			} else if err != nil {
-				return err
+		var good []*write
+		for _, w := range writes {
+			if w.err = tx.write(ctx, w); w.err == nil {
+				good = append(good, w)
+			} else if errors.Is(w.err, errApart) {
+				return w.err
+			} else {
+				tx.forget(w)
 			}
 		}
-		if len(problems) > 0 {
-			return problems
-		}
-		done, err = s.finish(ctx, conn, &w)
-		return err
+		return tx.finish(ctx, good)
 	})
-	return done, err
 }
 
-const entryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision, e.first_published, e.published, e.updated`
-
-func entryTargets(e *content.Entry) []any {
-	return []any{&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision, &e.FirstPublished, &e.Published, &e.Updated}
-}
-
-type heldEntry struct {
-	entryState
-	documents map[string]map[string]content.Document // by edition and locale
-}
-
-// lockEntries begins the transaction, makes rows for entries that are new, and
-// returns all that the edits need to know.
-func (s *Store) lockEntries(ctx context.Context, conn *pgxpool.Conn, version int64, edits []Edit) (map[string]*heldEntry, time.Time, error) {
-	var all []string
+// begin opens the transaction, makes rows for entries that are new, and reads
+// all that the edits need to know.
+func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) error {
+	var b batch
+	b.exec(`begin`)
+	b.exec(`select pg_advisory_xact_lock_shared($1, hashtext($2))`, lockContent, tx.s.Environment)
 	var ids, types, origins, keys []string
 	for _, e := range edits {
-		all = append(all, e.ID)
 		if e.Save != nil || e.Live == PublishGiven {
 			ids, types = append(ids, e.ID), append(types, e.Type)
 			origins, keys = append(origins, e.Origin), append(keys, e.OriginKey)
 		}
 	}
-	held := map[string]*heldEntry{}
-	var now time.Time
-	var b batch
-	b.exec(`begin`)
-	b.exec(`select pg_advisory_xact_lock_shared($1, hashtext($2))`, lockContent, s.Environment)
 	if len(ids) > 0 {
 		b.exec(`insert into entry (environment, id, type, origin, origin_key, updated)
 			select $1, id, type, origin, key, clock_timestamp() from unnest($2::text[], $3::text[], $4::text[], $5::text[]) as n (id, type, origin, key)
-			on conflict do nothing`, s.Environment, ids, types, origins, keys)
+			on conflict do nothing`, tx.s.Environment, ids, types, origins, keys)
 	}
-	b.query(func(r pgx.Rows) error {
-		h := &heldEntry{documents: map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}}
-		h.exists = true
-		if err := r.Scan(append(entryTargets(&h.Entry), &now)...); err != nil {
-			return err
-		}
-		held[h.ID] = h
-		return nil
-	}, `select `+entryColumns+`, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2) order by e.id for update`, s.Environment, all)
 	b.query(func(r pgx.Rows) error {
 		var present int64
 		if err := r.Scan(&present); err != nil {
@@ -199,7 +292,51 @@ func (s *Store) lockEntries(ctx context.Context, conn *pgxpool.Conn, version int
 			return ErrModelMoved
 		}
 		return nil
-	}, `select model_version from head where environment = $1`, s.Environment)
+	}, `select model_version from head where environment = $1`, tx.s.Environment)
+	tx.read(&b, edits)
+	return b.run(ctx, tx.conn)
+}
+
+const entryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision, e.first_published, e.published, e.updated,
+	e.behind, e.review, e.retired`
+
+func entryTargets(e *content.Entry) []any {
+	return []any{&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision, &e.FirstPublished, &e.Published, &e.Updated,
+		&e.Behind, &e.Review, &e.Retired}
+}
+
+// read queues what locks the edits' entries and reads them.
+func (tx *transaction) read(b *batch, edits []Edit) {
+	var all, refs, asked []string
+	var numbers []int
+	for i := range edits {
+		e := &edits[i]
+		all = append(all, e.ID)
+		for _, n := range []int{e.Restore, e.PublishRevision} {
+			if n != 0 {
+				asked, numbers = append(asked, e.ID), append(numbers, n)
+			}
+		}
+		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
+			for _, leaf := range content.Leaves(t, e.Save, false) {
+				if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference && content.ValidID(id) {
+					refs = append(refs, id)
+				}
+			}
+		}
+	}
+	b.query(func(r pgx.Rows) error {
+		h := &heldEntry{documents: map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}}
+		var now time.Time
+		if err := r.Scan(append(entryTargets(&h.Entry), &h.live, &now)...); err != nil {
+			return err
+		}
+		if now.After(tx.now) {
+			tx.now = now
+		}
+		tx.held[h.ID] = h
+		return nil
+	}, `select `+entryColumns+`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2) order by e.id for update`, tx.s.Environment, all)
 	b.query(func(r pgx.Rows) error {
 		var id string
 		var number int
@@ -207,156 +344,402 @@ func (s *Store) lockEntries(ctx context.Context, conn *pgxpool.Conn, version int
 		if err := r.Scan(&id, &number, &fields); err != nil {
 			return err
 		}
-		h := held[id]
+		h := tx.held[id]
 		if number == h.Revision {
 			h.newest = fields
 		}
-		if number == h.PublishedRevision {
-			h.live = fields
+		if h.revisions == nil {
+			h.revisions = map[int]content.Fields{}
 		}
+		h.revisions[number] = fields
 		return nil
 	}, `select r.entry, r.number, r.fields from revision r join entry e on e.environment = r.environment and e.id = r.entry
-		where r.environment = $1 and r.entry = any($2) and r.number in (e.revision, e.published_revision)`, s.Environment, all)
+		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select * from unnest($3::text[], $4::int[])))`,
+		tx.s.Environment, all, asked, numbers)
 	b.query(func(r pgx.Rows) error {
 		var edition string
 		var d content.Document
 		if err := r.Scan(&edition, &d.Locale, &d.Entry, &d.Type, &d.Slug, &d.About, &d.Fields); err != nil {
 			return err
 		}
-		held[d.Entry].documents[edition][d.Locale] = d
+		tx.held[d.Entry].documents[edition][d.Locale] = d
 		return nil
-	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1 and entry = any($2)`, s.Environment, all)
-	err := b.run(ctx, conn)
-	return held, now, err
+	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1 and entry = any($2)`, tx.s.Environment, all)
+	if len(refs) > 0 {
+		b.query(func(r pgx.Rows) error {
+			var id, typ string
+			err := r.Scan(&id, &typ)
+			tx.there[id] = typ
+			return err
+		}, `select id, type from entry where environment = $1 and id = any($2) and revision > 0`, tx.s.Environment, refs)
+	}
 }
 
-// edit works out what one edit writes.
-func (w *writes) edit(m *model.Model, e *Edit, held *heldEntry, now time.Time, by string, cause content.Cause) error {
-	if held == nil {
-		return fmt.Errorf("entry %s: %w", e.ID, ErrNotFound)
-	}
-	if held.Revision == 0 && held.Origin == "" {
-		held.Origin = content.Local
-	}
-	if e.Origin == content.Local && held.Origin != content.Local {
-		return fmt.Errorf("entry %s: %w (%s)", e.ID, ErrForeign, held.Origin)
-	}
-	t := m.Type(held.Type)
-	if t == nil {
-		return content.Problems{{Entry: e.ID, Path: "type", Rule: "unknown", Text: fmt.Sprintf("there is no type %q", held.Type)}}
-	}
-	if e.IfRevision != 0 && e.IfRevision != held.Revision {
-		return &ConflictError{Entry: e.ID, Wanted: e.IfRevision, Present: held.Revision}
-	}
-	if e.OriginVersion != "" && e.OriginVersion < held.OriginVersion {
-		return nil // older than what is held
-	}
-	next := held.entryState
-	if e.OriginVersion != "" {
-		next.OriginVersion = e.OriginVersion
-	}
-	what := event.Saved
-	if e.Delete {
-		w.deleted = append(w.deleted, e.ID)
-		next.Revision, next.PublishedRevision, what = 0, 0, event.Deleted
-	} else {
-		if err := next.advance(m, t, e, now, by, w); err != nil {
+// layOutAll lays out the entries' documents. Where other entries live, which
+// some paths and links are made of, is asked for when it turns out to matter.
+func (tx *transaction) layOutAll(ctx context.Context, ids []string) error {
+	for {
+		for _, id := range ids {
+			tx.documents(id)
+		}
+		if len(tx.missing) == 0 {
+			return nil
+		}
+		var b batch
+		b.query(func(r pgx.Rows) error {
+			var k pathKey
+			var path string
+			err := r.Scan(&k.edition, &k.locale, &k.entry, &path)
+			tx.paths[k] = path
+			return err
+		}, `select edition, locale, entry, path from document where environment = $1 and path is not null and entry = any($2)`,
+			tx.s.Environment, slices.Collect(maps.Keys(tx.missing)))
+		if err := b.run(ctx, tx.conn); err != nil {
 			return err
 		}
-		switch {
-		case next.PublishedRevision == 0 && held.PublishedRevision != 0:
-			what = event.Unpublished
-		case next.PublishedRevision != held.PublishedRevision:
-			what = event.Published
+		maps.Copy(tx.asked, tx.missing)
+		clear(tx.missing)
+		for _, id := range ids {
+			delete(tx.laid, id)
 		}
-		w.entries = append(w.entries, entryRow{Entry: next.Entry, Title: title(m, t, next.newest)})
 	}
-	for _, edition := range content.Editions {
-		before, after := held.documents[edition], next.documents(m, t, edition)
-		differing := content.Differences(t, before, after)
-		if len(differing) == 0 {
-			continue
+}
+
+// write works out what one write does, with all its consequences.
+func (tx *transaction) write(ctx context.Context, w *write) error {
+	var problems content.Problems
+	for i := range w.edits {
+		err := tx.advance(w, &w.edits[i])
+		var p content.Problems
+		if errors.As(err, &p) {
+			problems = append(problems, p...)
+		} else if err != nil {
+			return err
 		}
-		c := content.Change{Kind: content.ContentChange, Edition: edition, Entry: e.ID, Type: t.Name, What: what, Fields: differing,
-			Before: map[string]content.Fields{}, After: map[string]content.Fields{}, Cause: cause}
-		for tag, d := range before {
-			c.Before[tag] = d.Values(t)
-			if _, stays := after[tag]; !stays {
-				w.goneDocuments = append(w.goneDocuments, [3]string{edition, tag, e.ID})
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	if err := tx.unreferred(ctx, w); err != nil {
+		return err
+	}
+	what := map[string]string{}
+	var ids []string
+	for i := range w.edits {
+		id := w.edits[i].ID
+		if _, written := tx.next[id]; written {
+			ids = append(ids, id)
+			what[id] = tx.happened(id)
+		}
+	}
+	if err := tx.layOutAll(ctx, ids); err != nil {
+		return err
+	}
+	if moved := tx.moved(ids); len(moved) > 0 {
+		// Who lives below, or links there, shows it.
+		below, err := tx.below(ctx, moved, what)
+		if err != nil {
+			return err
+		}
+		if len(below) > 0 {
+			ids = append(ids, below...)
+			clear(tx.laid)
+			if err := tx.layOutAll(ctx, ids); err != nil {
+				return err
 			}
 		}
-		for tag, d := range after {
-			c.After[tag] = d.Values(t)
-			if len(differing[tag]) > 0 {
-				if err := w.document(edition, d); err != nil {
-					return err
+	}
+	return tx.layOut(w, ids, what)
+}
+
+// happened says what readers would call what was done to an entry.
+func (tx *transaction) happened(id string) string {
+	held, next := tx.held[id], tx.next[id]
+	switch {
+	case next == nil:
+		return event.Deleted
+	case next.PublishedRevision == 0 && held.PublishedRevision != 0:
+		return event.Unpublished
+	case next.PublishedRevision != 0 && (next.PublishedRevision != held.PublishedRevision || !reflect.DeepEqual(next.live, held.live)):
+		if held.PublishedRevision != 0 && len(content.WrittenIn(tx.m.Type(next.Type), next.live)) < len(content.WrittenIn(tx.m.Type(next.Type), held.live)) {
+			return event.Unpublished
+		}
+		return event.Published
+	}
+	return event.Saved
+}
+
+// layOut notes what differs between the entries' documents and those that there
+// are.
+func (tx *transaction) layOut(w *write, ids []string, what map[string]string) error {
+	for _, id := range ids {
+		held, next := tx.held[id], tx.next[id]
+		t := tx.m.Type(held.Type)
+		if tx.cycle != nil {
+			parents := tx.m.Type(tx.held[w.edits[0].ID].Type).Parents()
+			return content.Problems{{Entry: w.edits[0].ID, Path: "fields." + strings.Join(parents, ", "), Rule: "cycle", Text: "the entry would live below itself; choose another parent"}}
+		}
+		if next != nil {
+			tx.out.entries = append(tx.out.entries, entryRow{Entry: next.Entry, Title: title(tx.m, t, next.newest), Live: next.live})
+			tx.out.takes(t, id, next)
+		}
+		for _, edition := range content.Editions {
+			c, err := tx.difference(w, id, t, edition, what[id], tx.documents(id)[edition])
+			if err != nil {
+				return err
+			}
+			if c != nil {
+				w.done.Changes = append(w.done.Changes, *c)
+			}
+		}
+	}
+	return nil
+}
+
+// moved returns those of the entries that live elsewhere than they did.
+func (tx *transaction) moved(ids []string) []string {
+	return slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		for _, edition := range content.Editions {
+			before, after := tx.held[id].documents[edition], tx.documents(id)[edition]
+			for _, tag := range tx.m.Tags() {
+				if pathOf(before[tag]) != pathOf(after[tag]) {
+					return false
 				}
 			}
 		}
-		w.changes = append(w.changes, c)
+		return true
+	})
+}
+
+func pathOf(d content.Document) string {
+	if d.About.Path == nil {
+		return ""
+	}
+	return *d.About.Path
+}
+
+// difference compares an entry's documents in an edition with what they were,
+// and queues what is to be written; nil when nobody could see a difference.
+func (tx *transaction) difference(w *write, id string, t *model.Type, edition, what string, after map[string]content.Document) (*content.Change, error) {
+	before := tx.held[id].documents[edition]
+	differing := content.Differences(t, before, after)
+	if len(differing) == 0 {
+		return nil, nil
+	}
+	c := &content.Change{Kind: content.ContentChange, Edition: edition, Entry: id, Type: t.Name, What: what, Fields: differing,
+		Before: map[string]content.Fields{}, After: map[string]content.Fields{}, Cause: w.cause}
+	for tag, d := range before {
+		c.Before[tag] = d.Values(t)
+		now, stays := after[tag]
+		if !stays {
+			tx.out.goneDocuments = append(tx.out.goneDocuments, [3]string{edition, tag, id})
+		}
+		if was := pathOf(d); was != "" && was != pathOf(now) && edition == content.Published && tx.next[id] != nil {
+			tx.out.former = append(tx.out.former, [3]string{tag, was, id})
+		}
+	}
+	for tag, d := range after {
+		c.After[tag] = d.Values(t)
+		if len(differing[tag]) > 0 {
+			if err := tx.out.document(edition, t, d); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return c, nil
+}
+
+// documents lays out an entry's documents in both editions, once.
+func (tx *transaction) documents(id string) map[string]map[string]content.Document {
+	if d, ok := tx.laid[id]; ok {
+		return d
+	}
+	out := map[string]map[string]content.Document{}
+	if next := tx.next[id]; next != nil {
+		tx.making[id] = true
+		t := tx.m.Type(next.Type)
+		for _, edition := range content.Editions {
+			out[edition] = next.documents(tx.m, t, edition, func(locale, parent string) string { return tx.pathOf(edition, locale, parent) })
+		}
+		delete(tx.making, id)
+	}
+	tx.laid[id] = out
+	return out
+}
+
+// pathOf is where another entry lives, as far as it matters to those below.
+func (tx *transaction) pathOf(edition, locale, id string) string {
+	if tx.making[id] {
+		tx.cycle = append(tx.cycle, id)
+		return ""
+	}
+	if _, written := tx.next[id]; written {
+		return pathOf(tx.documents(id)[edition][locale])
+	}
+	if !tx.asked[id] {
+		tx.missing[id] = true
+	}
+	return tx.paths[pathKey{edition, locale, id}]
+}
+
+// below reads the entries that show where those live that have moved, so that
+// they are laid out anew: entries whose path is made of theirs, with all that
+// live below those, and entries whose prose links to any of them.
+func (tx *transaction) below(ctx context.Context, moved []string, what map[string]string) ([]string, error) {
+	var ids []string
+	seen := map[string]bool{}
+	for _, id := range moved {
+		seen[id] = true
+	}
+	for len(moved) > 0 {
+		links := tx.linksTo(moved)
+		if len(links) == 0 {
+			break
+		}
+		moved = nil
+		var fresh []Edit
+		var b batch
+		b.query(func(r pgx.Rows) error {
+			var id string
+			if err := r.Scan(&id); err != nil || seen[id] {
+				return err
+			}
+			seen[id] = true
+			moved = append(moved, id)
+			if _, known := tx.held[id]; !known {
+				fresh = append(fresh, Edit{ID: id})
+			}
+			return nil
+		}, `select distinct entry from document where environment = $1 and links <> '{}' and links && $2 order by entry`, tx.s.Environment, links)
+		if err := b.run(ctx, tx.conn); err != nil {
+			return nil, err
+		}
+		if len(moved) > 0 && tx.together {
+			return nil, errApart
+		}
+		if len(fresh) == 0 {
+			continue
+		}
+		var more batch
+		tx.read(&more, fresh)
+		if err := more.run(ctx, tx.conn); err != nil {
+			return nil, err
+		}
+		for _, e := range fresh {
+			h := tx.held[e.ID]
+			if h == nil || tx.m.Type(h.Type) == nil {
+				continue
+			}
+			state := h.entryState
+			tx.next[e.ID] = &state
+			what[e.ID] = content.Moved
+			ids = append(ids, e.ID)
+		}
+	}
+	return ids, nil
+}
+
+// linksTo lists the links by which others would show where the entries live.
+func (tx *transaction) linksTo(ids []string) []string {
+	var links []string
+	for _, id := range ids {
+		h := tx.held[id]
+		if h == nil {
+			continue
+		}
+		for _, t := range tx.m.Types {
+			parents := t.Parents()
+			for _, f := range t.Fields {
+				if link := f.Name + "/" + id; (hasProse(f) || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) && !slices.Contains(links, link) {
+					links = append(links, link)
+				}
+			}
+		}
+	}
+	return links
+}
+
+// forget takes back what a write that failed has left, so that the others of
+// the transaction can be committed.
+func (tx *transaction) forget(w *write) {
+	w.done = Applied{}
+	own := map[string]bool{}
+	for i := range w.edits {
+		id := w.edits[i].ID
+		own[id] = true
+		delete(tx.next, id)
+		delete(tx.laid, id)
+		if h := tx.held[id]; h != nil && h.Revision == 0 {
+			tx.out.unborn = append(tx.out.unborn, id)
+		}
+	}
+	tx.cycle = nil
+	tx.out.drop(own)
+}
+
+// unreferred refuses to take entries away that others refer to.
+func (tx *transaction) unreferred(ctx context.Context, w *write) error {
+	var links []string
+	for i := range w.edits {
+		e := &w.edits[i]
+		if (!e.Delete && !e.Retire) || e.EvenIfReferred {
+			continue
+		}
+		typ := tx.held[e.ID].Type
+		for _, t := range tx.m.Types {
+			for _, f := range t.Fields {
+				if canLink(f, typ) {
+					links = append(links, f.Name+"/"+e.ID)
+				}
+			}
+		}
+	}
+	if len(links) == 0 {
+		return nil
+	}
+	found := map[string][]Referrer{}
+	var b batch
+	b.query(func(r pgx.Rows) error {
+		var ref Referrer
+		var target string
+		if err := r.Scan(&ref.Entry, &ref.Type, &ref.Title, &ref.Field, &target); err != nil {
+			return err
+		}
+		if next, written := tx.next[ref.Entry]; !written || next != nil {
+			found[target] = append(found[target], ref)
+		}
+		return nil
+	}, `select distinct d.entry, d.type, e.title, split_part(l, '/', 1), split_part(l, '/', 2) from document d
+		join entry e on e.environment = d.environment and e.id = d.entry, unnest(d.links) l
+		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) order by 1, 4`, tx.s.Environment, links)
+	if err := b.run(ctx, tx.conn); err != nil {
+		return err
+	}
+	for i := range w.edits {
+		id := w.edits[i].ID
+		if by := slices.DeleteFunc(found[id], func(r Referrer) bool { return r.Entry == id }); len(by) > 0 {
+			return &ReferredError{Entry: id, By: by}
+		}
 	}
 	return nil
 }
 
-// advance moves the entry on by an edit that does not delete it.
-func (n *entryState) advance(m *model.Model, t *model.Type, e *Edit, now time.Time, by string, w *writes) error {
-	save := func(fields content.Fields, complete bool) (content.Fields, error) {
-		fields = content.Normalise(m, t, e.ID, fields)
-		if p := content.Check(m, t, e.ID, fields, complete); len(p) > 0 {
-			return nil, p
-		}
-		return fields, nil
+// hasProse tells whether a field holds prose, at whatever depth.
+func hasProse(f *model.Field) bool {
+	return f.Kind == model.Prose || slices.ContainsFunc(f.Inner, func(t *model.Type) bool { return slices.ContainsFunc(t.Fields, hasProse) })
+}
+
+// canLink tells whether a field may hold a link to an entry of the type.
+func canLink(f *model.Field, typ string) bool {
+	switch f.Kind {
+	case model.Reference:
+		return slices.Contains(f.Types, typ)
+	case model.Prose:
+		return true
 	}
-	revise := func(fields content.Fields) {
-		n.Revision++
-		n.newest, n.Updated = fields, now
-		w.revisions = append(w.revisions, revisionRow{entry: e.ID, number: n.Revision, at: now, by: by, fields: fields})
-	}
-	publish := func() {
-		n.PublishedRevision, n.live, n.Published = n.Revision, n.newest, &now
-		if e.PublishedAt != nil {
-			n.Published = e.PublishedAt
-		}
-		if n.FirstPublished == nil {
-			n.FirstPublished = n.Published
-		}
-	}
-	if e.Live == PublishGiven {
-		live, err := save(e.Published, true)
-		if err != nil {
-			return err
-		}
-		if n.PublishedRevision == 0 || !reflect.DeepEqual(live, n.live) {
-			if n.Revision == 0 || !reflect.DeepEqual(live, n.newest) {
-				revise(live)
-			}
-			publish()
-		}
-	}
-	if e.Save != nil {
-		fields, err := save(e.Save, e.Live == PublishNewest)
-		if err != nil {
-			return err
-		}
-		if n.Revision == 0 || !reflect.DeepEqual(fields, n.newest) {
-			revise(fields)
-		}
-	}
-	switch e.Live {
-	case PublishNewest:
-		if n.Revision == 0 {
-			return fmt.Errorf("entry %s: %w", e.ID, ErrNotFound)
-		}
-		if p := content.Check(m, t, e.ID, n.newest, true); len(p) > 0 {
-			return p
-		}
-		if n.PublishedRevision != n.Revision {
-			publish()
-		}
-	case TakeBack:
-		n.PublishedRevision, n.live, n.Published = 0, nil, nil
-	}
-	return nil
+	return slices.ContainsFunc(f.Inner, func(t *model.Type) bool {
+		return slices.ContainsFunc(t.Fields, func(inner *model.Field) bool { return canLink(inner, typ) })
+	})
 }
 
 func title(m *model.Model, t *model.Type, fields content.Fields) string {
@@ -371,193 +754,4 @@ func title(m *model.Model, t *model.Type, fields content.Fields) string {
 		}
 	}
 	return ""
-}
-
-// writes is everything that one transaction writes.
-type writes struct {
-	entries       []entryRow
-	deleted       []string
-	revisions     []revisionRow
-	documents     []documentRow
-	goneDocuments [][3]string // edition, locale, entry
-	deleteAll     bool        // every document
-	model         []byte
-	changes       []content.Change
-}
-
-type entryRow struct {
-	content.Entry
-	Title string `json:"title"`
-}
-
-type revisionRow struct {
-	entry  string
-	number int
-	at     time.Time
-	by     string
-	fields content.Fields
-}
-
-type documentRow struct {
-	content.Document
-	edition       string
-	about, fields []byte
-}
-
-func (w *writes) document(edition string, d content.Document) error {
-	about, err := json.Marshal(d.About)
-	if err != nil {
-		return err
-	}
-	fields, err := json.Marshal(d.Fields)
-	if err != nil {
-		return err
-	}
-	w.documents = append(w.documents, documentRow{Document: d, edition: edition, about: about, fields: fields})
-	return nil
-}
-
-// finish writes everything, then assigns numbers to the changes, and commits:
-// one round trip.
-func (s *Store) finish(ctx context.Context, conn *pgxpool.Conn, w *writes) (Applied, error) {
-	var b batch
-	if w.model != nil {
-		b.exec(`insert into environment (name, model) values ($1, $2) on conflict (name) do update set model = excluded.model`, s.Environment, w.model)
-		b.exec(`insert into head (environment, sequence, commit, at, model_version) values ($1, 0, 0, clock_timestamp(), 1)
-			on conflict (environment) do update set model_version = head.model_version + 1`, s.Environment)
-	}
-	if w.deleteAll {
-		b.exec(`delete from document where environment = $1`, s.Environment)
-	}
-	s.queueEntries(&b, w)
-	s.queueDocuments(&b, w)
-	done := Applied{Changes: w.changes}
-	if len(w.changes) > 0 {
-		if err := s.queueChanges(&b, &done); err != nil {
-			return done, err
-		}
-	}
-	b.exec(`commit`)
-	if err := b.run(ctx, conn); err != nil {
-		return Applied{}, slugTaken(err, w)
-	}
-	if n := len(done.Changes); n > 0 {
-		done.Sequence, done.At = done.Changes[n-1].Sequence, done.Changes[n-1].At
-	}
-	return done, nil
-}
-
-func (s *Store) queueEntries(b *batch, w *writes) {
-	if len(w.deleted) > 0 {
-		b.exec(`delete from entry where environment = $1 and id = any($2)`, s.Environment, w.deleted)
-	}
-	if len(w.entries) > 0 {
-		src, _ := json.Marshal(w.entries) // plain records
-		b.exec(`update entry e set origin_version = n."originVersion", revision = n.revision, published_revision = n."publishedRevision",
-				first_published = n."firstPublished", published = n.published, updated = n.updated, title = n.title
-			from jsonb_to_recordset($2::jsonb) as n (id text, "originVersion" text, revision int, "publishedRevision" int,
-				"firstPublished" timestamptz, published timestamptz, updated timestamptz, title text)
-			where e.environment = $1 and e.id = n.id`, s.Environment, src)
-	}
-	if len(w.revisions) > 0 {
-		var entries, by, fields []string
-		var numbers []int
-		var at []time.Time
-		for _, r := range w.revisions {
-			src, _ := json.Marshal(r.fields) // came out of JSON
-			entries, by, fields = append(entries, r.entry), append(by, r.by), append(fields, string(src))
-			numbers, at = append(numbers, r.number), append(at, r.at)
-		}
-		b.exec(`insert into revision (environment, entry, number, at, by, fields)
-			select $1, entry, number, at, by, fields::jsonb
-			from unnest($2::text[], $3::int[], $4::timestamptz[], $5::text[], $6::text[]) as n (entry, number, at, by, fields)`,
-			s.Environment, entries, numbers, at, by, fields)
-	}
-}
-
-func (s *Store) queueDocuments(b *batch, w *writes) {
-	if len(w.goneDocuments) > 0 {
-		var editions, locales, entries []string
-		for _, g := range w.goneDocuments {
-			editions, locales, entries = append(editions, g[0]), append(locales, g[1]), append(entries, g[2])
-		}
-		b.exec(`delete from document d using unnest($2::text[], $3::text[], $4::text[]) as n (edition, locale, entry)
-			where d.environment = $1 and d.edition = n.edition and d.locale = n.locale and d.entry = n.entry`, s.Environment, editions, locales, entries)
-	}
-	if len(w.documents) == 0 {
-		return
-	}
-	var editions, locales, entries, types, about, fields []string
-	var slugs []*string
-	var published, first []*time.Time
-	var updated []time.Time
-	for i := range w.documents {
-		d := &w.documents[i]
-		editions, locales, entries, types = append(editions, d.edition), append(locales, d.Locale), append(entries, d.Entry), append(types, d.Type)
-		about, fields = append(about, string(d.about)), append(fields, string(d.fields))
-		published, first, updated = append(published, d.About.Published), append(first, d.About.FirstPublished), append(updated, d.About.Updated)
-		var slug *string
-		if d.Slug != "" {
-			slug = &d.Slug
-		}
-		slugs = append(slugs, slug)
-	}
-	b.exec(`insert into document (environment, edition, locale, entry, type, slug, published, first_published, updated, about, fields)
-		select $1, edition, locale, entry, type, slug, published, first, updated, about::jsonb, fields::jsonb
-		from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::text[])
-			as n (edition, locale, entry, type, slug, published, first, updated, about, fields)
-		on conflict (environment, edition, locale, entry) do update set type = excluded.type, slug = excluded.slug, published = excluded.published,
-			first_published = excluded.first_published, updated = excluded.updated, about = excluded.about, fields = excluded.fields`,
-		s.Environment, editions, locales, entries, types, slugs, published, first, updated, about, fields)
-}
-
-// queueChanges appends to the change log. The head's row is taken here, by the
-// last statement before the commit.
-func (s *Store) queueChanges(b *batch, done *Applied) error {
-	src, err := json.Marshal(done.Changes)
-	if err != nil {
-		return err
-	}
-	b.query(func(r pgx.Rows) error {
-		var n int
-		var sequence, commit int64
-		var id string
-		var at time.Time
-		if err := r.Scan(&n, &sequence, &commit, &id, &at); err != nil {
-			return err
-		}
-		c := &done.Changes[n-1]
-		c.Sequence, c.Commit, c.ID, c.At = sequence, commit, id, at
-		return nil
-	}, `with taken as (
-			update head set sequence = sequence + $3, commit = commit + 1, at = greatest(at, clock_timestamp())
-			where environment = $1 returning sequence - $3 as base, commit, at)
-		insert into change (environment, sequence, commit, at, kind, edition, entry, type, what, fields, before, after, cause)
-		select $1, t.base + n, t.commit, t.at, c ->> 'kind', coalesce(c ->> 'edition', ''), coalesce(c ->> 'entry', ''), coalesce(c ->> 'type', ''),
-			coalesce(c ->> 'what', ''), c -> 'fields', c -> 'before', c -> 'after', c -> 'cause'
-		from taken t, jsonb_array_elements($2::jsonb) with ordinality as l (c, n)
-		returning sequence - (select base from taken), sequence, commit, id::text, at`, s.Environment, src, len(done.Changes))
-	return nil
-}
-
-// slugTaken turns the database's word for two entries with one slug into a
-// problem that names entry and field.
-func slugTaken(err error, w *writes) error {
-	var pg *pgconn.PgError
-	if !errors.As(err, &pg) || pg.ConstraintName != "document_slug" {
-		return err
-	}
-	var found content.Problems
-	for i := range w.documents {
-		d := &w.documents[i]
-		if d.Slug != "" && strings.Contains(pg.Detail, ", "+d.Slug+")") {
-			found = append(found, content.Problem{Entry: d.Entry, Path: "fields.slug", Rule: "unique",
-				Text: fmt.Sprintf("another %s has the slug %q in %s; choose another", d.Type, d.Slug, d.Locale)})
-			break
-		}
-	}
-	if found == nil {
-		return err
-	}
-	return found
 }

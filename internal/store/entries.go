@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -13,27 +14,59 @@ import (
 // EntryInfo is an entry as those who run the service see it.
 type EntryInfo struct {
 	content.Entry
-	Title   string        `json:"title"`
-	State   content.State `json:"state"`
-	Locales []string      `json:"locales"` // with a preview document
+	Title string        `json:"title"`
+	State content.State `json:"state"`
+	// Locales says, for each locale that the newest saved state can be read in,
+	// whether it is translated, partly translated (the rest is filled in) or
+	// wholly filled in from a fallback.
+	Locales map[string]string `json:"locales"`
+	// Live lists the locales that readers have it in, filled in ones not counted.
+	Live []string `json:"live"`
+	// Next is when the next schedule is due.
+	Next *time.Time `json:"next"`
 }
+
+// How much of an entry is translated.
+const (
+	Translated = "translated"
+	Partly     = "partly"
+	FilledIn   = "filled in"
+)
 
 // EntryFilter narrows ListEntries; empty parts do not.
 type EntryFilter struct {
 	Type, Origin string
-	State        content.State
+	// State; without one, retired entries are left out.
+	State content.State
 	// Search is looked for in title, slug and id, whatever the case.
-	Search        string
+	Search string
+	// Missing is a locale in which something is not translated.
+	Missing string
+	// RefersTo is an entry that those listed refer to.
+	RefersTo      string
+	IDs           []string
 	Limit, Offset int
 }
 
-const entryInfo = `select ` + entryColumns + `, e.title, array(select d.locale from document d
-	where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id order by d.locale) from entry e`
+const (
+	// translation is how much of the document d is translated.
+	translation = `case when not d.about -> 'locales' ? d.locale then 'filled in' when jsonb_array_length(d.about -> 'filledIn') > 0 then 'partly' else 'translated' end`
+
+	// stateOf is the state of the entry e.
+	stateOf = `case when e.retired is not null then 'retired' when e.review = 'submitted' then 'in review'
+		when exists (select from schedule s where s.environment = e.environment and s.entry = e.id and s.state = 'pending') then 'scheduled'
+		when e.published_revision = 0 then 'draft' when e.behind then 'revised' else 'published' end`
+
+	entryInfo = `select ` + entryColumns + `, e.title, ` + stateOf + `,
+		(select coalesce(jsonb_object_agg(d.locale, ` + translation + `), '{}') from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id),
+		array(select d.locale from document d where d.environment = e.environment and d.edition = 'published' and d.entry = e.id and d.about -> 'locales' ? d.locale order by d.locale),
+		(select min(s.at) from schedule s where s.environment = e.environment and s.entry = e.id and s.state = 'pending')
+		from entry e`
+)
 
 func scanInfo(r pgx.Row) (EntryInfo, error) {
 	var i EntryInfo
-	err := r.Scan(append(entryTargets(&i.Entry), &i.Title, &i.Locales)...)
-	i.State = i.Entry.State()
+	err := r.Scan(append(entryTargets(&i.Entry), &i.Title, &i.State, &i.Locales, &i.Live, &i.Next)...)
 	return i, err
 }
 
@@ -41,10 +74,14 @@ func scanInfo(r pgx.Row) (EntryInfo, error) {
 // in all.
 func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, int, error) {
 	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or e.origin = $3)
-		and ($4 = '' or $4 = case when e.published_revision = 0 then 'draft' when e.published_revision = e.revision then 'published' else 'revised' end)
+		and case when $4 = '' then e.retired is null else $4 = ` + stateOf + ` end
 		and ($5 = '' or position(lower($5) in lower(e.title)) > 0 or e.id = $5 or exists (select from document d
-			where d.environment = e.environment and d.entry = e.id and d.slug = $5))`
-	args := []any{s.Environment, f.Type, f.Origin, string(f.State), f.Search}
+			where d.environment = e.environment and d.entry = e.id and d.slug = $5))
+		and ($6 = '' or not exists (select from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id and d.locale = $6
+			and ` + translation + ` = 'translated'))
+		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
+		and ($8::text[] is null or e.id = any($8))`
+	args := []any{s.Environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs}
 	var total int
 	if err := s.Pool.QueryRow(ctx, `select count(*) from entry e`+where, args...).Scan(&total); err != nil {
 		return nil, 0, err
@@ -52,7 +89,7 @@ func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, in
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := s.Pool.Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $6 offset $7`, append(args, f.Limit, f.Offset)...)
+	rows, err := s.Pool.Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $9 offset $10`, append(args, f.Limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -60,26 +97,90 @@ func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, in
 	return out, total, err
 }
 
-// Entry returns one entry with its newest revisions, the newest first, at most
-// fifty. Its error is ErrNotFound if there is none.
-func (s *Store) Entry(ctx context.Context, id string) (EntryInfo, []content.Revision, error) {
-	info, err := scanInfo(s.Pool.QueryRow(ctx, entryInfo+` where e.environment = $1 and e.id = $2`, s.Environment, id))
-	if errors.Is(err, pgx.ErrNoRows) {
-		return info, nil, fmt.Errorf("entry %s: %w", id, ErrNotFound)
-	}
+// EntryRecord is one entry with everything that is kept of it.
+type EntryRecord struct {
+	EntryInfo
+	// Newest is the newest saved state, Shown what readers get.
+	Newest content.Fields `json:"newest"`
+	Shown  content.Fields `json:"shown"`
+	// Revisions, the newest first, at most fifty, without their fields.
+	Revisions []content.Revision `json:"revisions"`
+	Reviews   []Review           `json:"reviews"`
+	Schedules []Schedule         `json:"schedules"`
+	// ReferredBy lists entries that refer to it, at most a hundred.
+	ReferredBy []Referrer `json:"referredBy"`
+	// FormerPaths are where it lived before.
+	FormerPaths []string `json:"formerPaths"`
+}
+
+// Entry returns one entry with its history. Its error is ErrNotFound if there is
+// none.
+func (s *Store) Entry(ctx context.Context, id string) (EntryRecord, error) {
+	var out EntryRecord
+	found := false
+	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
-		return info, nil, err
+		return out, err
 	}
-	rows, err := s.Pool.Query(ctx, `select number, at, by, fields from revision where environment = $1 and entry = $2 order by number desc limit 50`, s.Environment, id)
-	if err != nil {
-		return info, nil, err
-	}
-	revisions, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Revision, error) {
+	defer conn.Release()
+	var b batch
+	b.query(func(r pgx.Rows) (err error) {
+		found = true
+		out.EntryInfo, err = scanInfo(r)
+		return err
+	}, entryInfo+` where e.environment = $1 and e.id = $2 and e.revision > 0`, s.Environment, id)
+	b.query(func(r pgx.Rows) error { return r.Scan(&out.Shown, &out.Newest) },
+		`select e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
+		where e.environment = $1 and e.id = $2`, s.Environment, id)
+	b.query(func(r pgx.Rows) error {
 		var v content.Revision
-		err := r.Scan(&v.Number, &v.At, &v.By, &v.Fields)
-		return v, err
-	})
-	return info, revisions, err
+		err := r.Scan(&v.Number, &v.At, &v.By, &v.Message)
+		out.Revisions = append(out.Revisions, v)
+		return err
+	}, `select number, at, by, message from revision where environment = $1 and entry = $2 order by number desc limit 50`, s.Environment, id)
+	b.query(func(r pgx.Rows) error {
+		var v Review
+		err := r.Scan(&v.Revision, &v.At, &v.By, &v.What, &v.Remark)
+		out.Reviews = append(out.Reviews, v)
+		return err
+	}, `select revision, at, by, what, remark from review where environment = $1 and entry = $2 order by at desc limit 50`, s.Environment, id)
+	b.query(func(r pgx.Rows) error {
+		v, err := scanSchedule(r)
+		out.Schedules = append(out.Schedules, v)
+		return err
+	}, scheduleInfo+` where s.environment = $1 and s.entry = $2 order by s.state = 'pending' desc, s.at desc limit 50`, s.Environment, id)
+	b.query(func(r pgx.Rows) error {
+		var v Referrer
+		err := r.Scan(&v.Entry, &v.Type, &v.Title, &v.Field)
+		out.ReferredBy = append(out.ReferredBy, v)
+		return err
+	}, `select distinct d.entry, d.type, e.title, f.name from document d join entry e on e.environment = d.environment and e.id = d.entry,
+			(select distinct split_part(l, '/', 1) as name from document a, unnest(a.links) l where a.environment = $1 and split_part(l, '/', 2) = $2) f
+		where d.environment = $1 and d.links <> '{}' and d.links @> array[f.name || '/' || $2] order by 3, 1 limit 100`, s.Environment, id)
+	b.query(func(r pgx.Rows) error {
+		var path string
+		err := r.Scan(&path)
+		out.FormerPaths = append(out.FormerPaths, path)
+		return err
+	}, `select distinct path from former_path where environment = $1 and entry = $2 order by 1`, s.Environment, id)
+	if err := b.run(ctx, conn); err != nil {
+		return out, err
+	}
+	if !found {
+		return out, fmt.Errorf("entry %s: %w", id, ErrNotFound)
+	}
+	return out, nil
+}
+
+// Revision returns one revision with its fields, ErrNotFound if there is none.
+func (s *Store) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
+	var v content.Revision
+	err := s.Pool.QueryRow(ctx, `select number, at, by, message, fields from revision where environment = $1 and entry = $2 and number = $3`, s.Environment, id, number).
+		Scan(&v.Number, &v.At, &v.By, &v.Message, &v.Fields)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("revision %d of entry %s: %w", number, id, ErrNotFound)
+	}
+	return v, err
 }
 
 // EntryIDs returns the ids of an origin's entries of one type.
@@ -137,4 +238,112 @@ func (s *Store) Counts(ctx context.Context) (map[string]int, error) {
 		out[t] = n
 	}
 	return out, rows.Err()
+}
+
+// Coverage is how much of one type is translated into one locale.
+type Coverage struct {
+	Type       string `json:"type"`
+	Locale     string `json:"locale"`
+	Translated int    `json:"translated"`
+	Partly     int    `json:"partly"`
+	FilledIn   int    `json:"filledIn"`
+	Missing    int    `json:"missing"`
+}
+
+// Coverages returns the coverage of the newest saved states, for every type
+// that has entries and each of the locales.
+func (s *Store) Coverages(ctx context.Context, locales []string) ([]Coverage, error) {
+	rows, err := s.Pool.Query(ctx, `select t.type, l.locale,
+			count(*) filter (where d.how = 'translated'), count(*) filter (where d.how = 'partly'), count(*) filter (where d.how = 'filled in'), count(*) filter (where d.how is null)
+		from (select id, type from entry where environment = $1 and revision > 0 and retired is null) t cross join unnest($2::text[]) with ordinality l (locale, n)
+		left join lateral (select `+translation+` as how from document d where d.environment = $1 and d.edition = 'preview' and d.locale = l.locale and d.entry = t.id) d on true
+		group by 1, 2, l.n order by 1, l.n`, s.Environment, locales)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Coverage, error) {
+		var c Coverage
+		err := r.Scan(&c.Type, &c.Locale, &c.Translated, &c.Partly, &c.FilledIn, &c.Missing)
+		return c, err
+	})
+}
+
+// SawOpen notes that somebody has an entry open, and returns who else has had it
+// open within the last half minute. A session with nobody behind it has closed
+// it.
+func (s *Store) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or (environment, entry, session) = ($1, $2, $3) and $4 = ''),
+			here as (insert into presence (environment, entry, session, who) select $1, $2, $3, $4 where $4 <> ''
+				on conflict (environment, entry, session) do update set seen = clock_timestamp())
+		select distinct who from presence where environment = $1 and entry = $2 and session <> $3 and seen >= clock_timestamp() - interval '30 s' order by who`, s.Environment, id, session, who)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// There tells which of the ids are those of entries.
+func (s *Store) There(ctx context.Context, ids []string) (map[string]bool, error) {
+	rows, err := s.Pool.Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
+	if err != nil {
+		return nil, err
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	out := map[string]bool{}
+	for _, id := range found {
+		out[id] = true
+	}
+	return out, err
+}
+
+// Exported is an entry with everything that an export says of it.
+type Exported struct {
+	content.Entry
+	Newest, Live content.Fields
+	// Revisions are the earlier ones, the oldest first, if they were asked for.
+	Revisions []content.Revision
+}
+
+// EachEntry calls each for every entry of an origin, of some types or, with none,
+// of all, in the order of ids. It reads some at a time, not one snapshot.
+func (s *Store) EachEntry(ctx context.Context, types []string, origin string, revisions bool, each func(*Exported) error) error {
+	const atOnce = 200
+	for last := ""; ; {
+		rows, err := s.Pool.Query(ctx, `select `+entryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
+			from (select * from entry where environment = $1 and origin = $2 and ($3::text[] is null or type = any($3)) and revision > 0 and id > $4 order by id limit $5) e
+			join revision r on r.environment = e.environment and r.entry = e.id and (r.number = e.revision or $6) order by e.id, r.number`,
+			s.Environment, origin, types, last, atOnce, revisions)
+		if err != nil {
+			return err
+		}
+		var found []*Exported
+		for rows.Next() {
+			var e Exported
+			var v content.Revision
+			if err := rows.Scan(append(entryTargets(&e.Entry), &e.Live, &v.Number, &v.At, &v.By, &v.Message, &v.Fields)...); err != nil {
+				rows.Close()
+				return err
+			}
+			if len(found) == 0 || found[len(found)-1].ID != e.ID {
+				found = append(found, &e)
+			}
+			if now := found[len(found)-1]; v.Number == now.Revision {
+				now.Newest = v.Fields
+			} else {
+				now.Revisions = append(now.Revisions, v)
+			}
+		}
+		if rows.Close(); rows.Err() != nil {
+			return rows.Err()
+		}
+		for _, e := range found {
+			if err := each(e); err != nil {
+				return err
+			}
+		}
+		if len(found) < atOnce {
+			return nil
+		}
+		last = found[len(found)-1].ID
+	}
 }

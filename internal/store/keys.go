@@ -61,7 +61,11 @@ func (s *Store) changeAccess(ctx context.Context, cause content.Cause, write fun
 		if err := b.run(ctx, conn); err != nil {
 			return err
 		}
-		_, err := s.finish(ctx, conn, &writes{changes: []content.Change{{Kind: content.AccessChange, Cause: cause}}})
-		return err
+		var last batch
+		if err := s.queueChanges(&last, [][]content.Change{{{Kind: content.AccessChange, Cause: cause}}}); err != nil {
+			return err
+		}
+		last.exec(`commit`)
+		return last.run(ctx, conn)
 	})
 }

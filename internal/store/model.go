@@ -6,6 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -30,73 +33,334 @@ func (s *Store) Model(ctx context.Context) (*model.Model, int64, error) {
 	return m, version, err
 }
 
-// ApplyModel makes m the environment's model, which it creates if need be, and
-// lays all documents out anew, in one transaction that keeps writers out. It
-// does nothing when m is the model already.
-func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Cause) error {
+// Consequence is a difference between two models with what it does to the
+// entries that are there.
+type Consequence struct {
+	model.Difference
+	// Entries that lose something, or that lack what they need.
+	Entries int `json:"entries"`
+}
+
+// Consequences compares two models and counts the entries that a difference
+// touches. What no entry would lose is safe.
+func (s *Store) Consequences(ctx context.Context, from, to *model.Model) ([]Consequence, error) {
+	return consequences(ctx, s.Pool, s.Environment, from, to)
+}
+
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func consequences(ctx context.Context, q querier, environment string, from, to *model.Model) ([]Consequence, error) {
+	differences := model.Compare(from, to)
+	out := make([]Consequence, len(differences))
+	var types []string
+	for i, d := range differences {
+		out[i].Difference = d
+		if d.Severity == model.Safe {
+			continue
+		}
+		if d.Type == "" { // a locale: it may be written in any
+			types = from.TypeNames()
+		} else if !slices.Contains(types, d.Type) {
+			types = append(types, d.Type)
+		}
+	}
+	if types == nil {
+		return out, nil
+	}
+	conversion := model.Convert(from, to)
+	rows, err := q.Query(ctx, `select e.type, e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
+		where e.environment = $1 and e.type = any($2)`, environment, types)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var typ string
+		var live, newest content.Fields
+		if err := rows.Scan(&typ, &live, &newest); err != nil {
+			return nil, err
+		}
+		lost := conversion.Losing(typ, newest)
+		for _, f := range conversion.Losing(typ, live) {
+			if !slices.Contains(lost, f) {
+				lost = append(lost, f)
+			}
+		}
+		for i := range out {
+			d := &out[i]
+			switch {
+			case d.Severity == model.NeedsDefault && d.Type == typ && newest[d.Field] == nil,
+				d.Severity == model.Loses && d.Type == typ && (d.Field == "" || slices.Contains(lost, d.Field)),
+				d.Severity == model.Loses && d.Type == "" && slices.Contains(content.WrittenIn(from.Type(typ), newest), strings.TrimPrefix(d.Where, "locale ")):
+				d.Entries++
+			}
+		}
+	}
+	for i := range out {
+		if d := &out[i]; d.Severity == model.Loses && d.Entries == 0 {
+			d.Severity = model.Safe
+			d.Text += " (no entry has any)"
+		}
+	}
+	return out, rows.Err()
+}
+
+// LossError is the error of applying a model that would lose content.
+type LossError struct {
+	Consequences []Consequence // those that lose something
+}
+
+func (e *LossError) Error() string {
+	lines := make([]string, len(e.Consequences))
+	for i, c := range e.Consequences {
+		lines[i] = fmt.Sprintf("%s: %s (%d entries)", c.Where, c.Text, c.Entries)
+	}
+	return "the model would lose content:\n" + strings.Join(lines, "\n")
+}
+
+// ModelOptions say how a model is applied.
+type ModelOptions struct {
+	// AllowLoss applies a model that loses content.
+	AllowLoss bool
+	// IfVersion, if not 0, refuses when the present model has another version,
+	// with ErrModelMoved.
+	IfVersion int64
+	// Progress is told how many of the entries are converted.
+	Progress func(done, total int)
+}
+
+// ApplyModel makes m the environment's model, which it creates if need be,
+// converts what is stored and lays documents out anew where they differ, in one
+// transaction that keeps writers out. It does nothing when m is the model
+// already. Its error is a *LossError when content would be lost.
+func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Cause, o ModelOptions) error {
 	src, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
 	return s.inBatches(ctx, func(conn *pgxpool.Conn) error {
 		var held []byte
+		var version int64
 		var b batch
 		b.exec(`begin`)
 		b.exec(`select pg_advisory_xact_lock($1, hashtext($2))`, lockContent, s.Environment)
-		b.query(func(r pgx.Rows) error { return r.Scan(&held) }, `select model from environment where name = $1`, s.Environment)
+		b.query(func(r pgx.Rows) error { return r.Scan(&held, &version) }, `select e.model, h.model_version from environment e join head h on h.environment = e.name where e.name = $1`, s.Environment)
 		if err := b.run(ctx, conn); err != nil {
 			return err
 		}
-		if held != nil {
-			if old, err := model.FromJSON(held); err == nil {
-				if same, _ := json.Marshal(old); bytes.Equal(same, src) {
-					return nil
-				}
-			}
+		if o.IfVersion != 0 && o.IfVersion != version {
+			return ErrModelMoved
 		}
-		var w writes
-		w.model = src
 		if held != nil {
-			if err := s.relay(ctx, conn, m, &w); err != nil {
+			old, err := model.FromJSON(held)
+			if err != nil {
+				return err
+			}
+			if same, _ := json.Marshal(old); bytes.Equal(same, src) {
+				return nil
+			}
+			if err := s.convert(ctx, conn, old, m, o); err != nil {
 				return err
 			}
 		}
-		w.changes = []content.Change{{Kind: content.ModelChange, Cause: cause}}
-		_, err := s.finish(ctx, conn, &w)
-		return err
+		var last batch
+		last.exec(`insert into environment (name, model) values ($1, $2) on conflict (name) do update set model = excluded.model`, s.Environment, src)
+		last.exec(`insert into head (environment, sequence, commit, at, model_version) values ($1, 0, 0, clock_timestamp(), 1)
+			on conflict (environment) do update set model_version = head.model_version + 1`, s.Environment)
+		if err := s.queueChanges(&last, [][]content.Change{{{Kind: content.ModelChange, Cause: cause}}}); err != nil {
+			return err
+		}
+		last.exec(`commit`)
+		return last.run(ctx, conn)
 	})
 }
 
-// relay lays every entry's documents out by the new model. Values that no
-// longer fit stay in the revisions and are left out of the documents.
-func (s *Store) relay(ctx context.Context, conn *pgxpool.Conn, m *model.Model, w *writes) error {
-	rows, err := conn.Query(ctx, `select `+entryColumns+`, coalesce(p.fields, 'null'), coalesce(n.fields, 'null') from entry e
-		left join revision p on p.environment = e.environment and p.entry = e.id and p.number = e.published_revision
-		left join revision n on n.environment = e.environment and n.entry = e.id and n.number = e.revision
-		where e.environment = $1`, s.Environment)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	w.deleteAll = true
-	for rows.Next() {
-		var e content.Entry
-		var live, newest content.Fields
-		if err := rows.Scan(append(entryTargets(&e), &live, &newest)...); err != nil {
+// convertAtOnce is how many entries are converted in one round trip.
+const convertAtOnce = 500
+
+// convert turns the stored content of one model into that of another.
+func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model.Model, o ModelOptions) error {
+	if !o.AllowLoss {
+		all, err := consequences(ctx, conn, s.Environment, from, to)
+		if err != nil {
 			return err
 		}
-		t := m.Type(e.Type)
-		if t == nil {
-			continue
+		if losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses }); len(losing) > 0 {
+			return &LossError{losing}
 		}
-		state := entryState{Entry: e, live: live, newest: newest}
-		for _, edition := range content.Editions {
-			for _, doc := range state.documents(m, t, edition) {
-				if err := w.document(edition, doc); err != nil {
+	}
+	c := conversion{s: s, conn: conn, to: to, Conversion: model.Convert(from, to), progress: o.Progress}
+	if c.progress == nil {
+		c.progress = func(int, int) {}
+	}
+	var gone, plain, below []string
+	for _, name := range c.Touched() {
+		switch now := c.Type(name); {
+		case now == nil:
+			gone = append(gone, name)
+		case len(now.Parents()) > 0:
+			below = append(below, name)
+		default:
+			plain = append(plain, name)
+		}
+	}
+	touched := slices.Concat(plain, below)
+	if err := conn.QueryRow(ctx, `select count(*) from entry where environment = $1 and type = any($2) and revision > 0`, s.Environment, touched).Scan(&c.total); err != nil {
+		return err
+	}
+	var b batch
+	b.exec(`delete from entry where environment = $1 and type = any($2)`, s.Environment, gone)
+	// Where the entries live now is where they will have lived.
+	b.exec(`insert into former_path (environment, locale, path, entry) select environment, locale, path, entry from document
+		where environment = $1 and edition = 'published' and type = any($2) and path is not null
+		on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`, s.Environment, touched)
+	b.exec(`delete from taken where environment = $1 and type = any($2)`, s.Environment, touched)
+	// Paths may be swapped between entries that are laid out in different batches.
+	b.exec(`set constraints all deferred`)
+	if err := b.run(ctx, conn); err != nil {
+		return err
+	}
+	if err := c.all(ctx, plain, convertAtOnce); err != nil {
+		return err
+	}
+	// Entries that live below others need those at hand.
+	if err := c.all(ctx, below, 1<<30); err != nil {
+		return err
+	}
+	if c.MovesPaths() {
+		// What links to entries that have moved shows it.
+		c.Conversion = model.Convert(to, to)
+		var linking []string
+		for _, t := range to.Types {
+			if slices.ContainsFunc(t.Fields, hasProse) {
+				linking = append(linking, t.Name)
+			}
+		}
+		if err := c.all(ctx, linking, convertAtOnce); err != nil {
+			return err
+		}
+	}
+	var last batch
+	last.exec(`set constraints all immediate`)
+	last.exec(`delete from former_path f using document d where f.environment = $1 and d.environment = $1 and d.edition = 'published' and d.locale = f.locale and d.path = f.path`, s.Environment)
+	if err := last.run(ctx, conn); err != nil {
+		return alreadyTaken(err, &c.written)
+	}
+	return nil
+}
+
+type conversion struct {
+	*model.Conversion
+	s           *Store
+	conn        *pgxpool.Conn
+	to          *model.Model
+	progress    func(done, total int)
+	done, total int
+	written     records // for naming who has taken what
+}
+
+// all converts the entries of the types, so many at once.
+func (c *conversion) all(ctx context.Context, types []string, atOnce int) error {
+	if len(types) == 0 {
+		return nil
+	}
+	for last := ""; ; {
+		states, err := c.some(ctx, types, last, atOnce)
+		if err != nil || len(states) == 0 {
+			return err
+		}
+		last = states[len(states)-1].ID
+		if err := c.relay(ctx, states); err != nil {
+			return err
+		}
+		c.done += len(states)
+		c.progress(c.done, c.total)
+	}
+}
+
+// some reads the next entries in their old form.
+func (c *conversion) some(ctx context.Context, types []string, after string, n int) ([]*entryState, error) {
+	rows, err := c.conn.Query(ctx, `select `+entryColumns+`, e.live, r.number, r.fields from (select * from entry where environment = $1 and type = any($2) and revision > 0 and id > $3
+			order by id limit $4) e join revision r on r.environment = e.environment and r.entry = e.id order by e.id, r.number`, c.s.Environment, types, after, n)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []*entryState
+	for rows.Next() {
+		var e entryState
+		var number int
+		var fields content.Fields
+		if err := rows.Scan(append(entryTargets(&e.Entry), &e.live, &number, &fields)...); err != nil {
+			return nil, err
+		}
+		if len(out) == 0 || out[len(out)-1].ID != e.ID {
+			e.revisions = map[int]content.Fields{}
+			out = append(out, &e)
+		}
+		out[len(out)-1].revisions[number] = fields
+	}
+	return out, rows.Err()
+}
+
+// relay converts entries and writes them with their documents.
+func (c *conversion) relay(ctx context.Context, states []*entryState) error {
+	tx := &transaction{s: c.s, conn: c.conn, m: c.to, next: map[string]*entryState{}, laid: map[string]map[string]map[string]content.Document{},
+		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{}, making: map[string]bool{}}
+	var ids, changed, changedFields []string
+	var changedNumbers []int
+	for _, e := range states {
+		old := e.Type
+		for _, number := range slices.Sorted(maps.Keys(e.revisions)) {
+			before, _ := json.Marshal(e.revisions[number]) // came out of JSON
+			now := content.Fields(c.Fields(old, e.revisions[number]))
+			after, _ := json.Marshal(now)
+			if !bytes.Equal(before, after) {
+				changed, changedNumbers, changedFields = append(changed, e.ID), append(changedNumbers, number), append(changedFields, string(after))
+			}
+			if number == e.Revision {
+				e.newest = now
+			}
+		}
+		if e.live != nil {
+			e.live = c.Fields(old, e.live)
+		}
+		e.Type = c.Type(old).Name
+		ids = append(ids, e.ID)
+		tx.next[e.ID] = e
+	}
+	if err := tx.layOutAll(ctx, ids); err != nil {
+		return err
+	}
+	for _, e := range states {
+		t := c.to.Type(e.Type)
+		tx.out.entries = append(tx.out.entries, entryRow{Entry: e.Entry, Title: title(c.to, t, e.newest), Live: e.live})
+		tx.out.takes(t, e.ID, e)
+		for edition, documents := range tx.documents(e.ID) {
+			for _, d := range documents {
+				if err := tx.out.document(edition, t, d); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	return rows.Err()
+	if tx.cycle != nil {
+		return content.Problems{{Entry: tx.cycle[0], Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"}}
+	}
+	var b batch
+	b.exec(`delete from document where environment = $1 and entry = any($2)`, c.s.Environment, ids)
+	b.exec(`update revision r set fields = n.fields::jsonb from unnest($2::text[], $3::int[], $4::text[]) as n (entry, number, fields)
+		where r.environment = $1 and r.entry = n.entry and r.number = n.number`, c.s.Environment, changed, changedNumbers, changedFields)
+	c.s.queueEntries(&b, &tx.out)
+	c.s.queueDocuments(&b, &tx.out)
+	if err := b.run(ctx, c.conn); err != nil {
+		return alreadyTaken(err, &tx.out)
+	}
+	c.written.taken = append(c.written.taken, tx.out.taken...)
+	if len(states) < convertAtOnce {
+		c.written.documents = append(c.written.documents, tx.out.documents...)
+	}
+	return nil
 }

@@ -53,13 +53,15 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		turn(q, res)
 		var next []*linkRead
 		for i := range q.Roots {
-			next = collectLinks(next, q.Roots[i].Locale, &q.Roots[i].Selection, res.Roots[i].Rows)
+			next = collectLinks(next, localeOf(&q.Roots[i], &res.Roots[i]), &q.Roots[i].Selection, res.Roots[i].Rows)
 		}
 		for len(next) > 0 {
 			var b batch
 			deeper = false
 			for _, l := range next {
-				s.linkStatement(q.Edition, l).queue(&b)
+				for _, st := range l.statements(s, q.Edition) {
+					st.queue(&b)
+				}
 				deeper = deeper || hasLinks(l.selection)
 			}
 			if !deeper {
@@ -78,6 +80,14 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		return nil
 	})
 	return checked(res, version, err)
+}
+
+// localeOf is the locale that a root's rows are in.
+func localeOf(root *query.Root, found *query.RootResult) string {
+	if root.Locale != "" {
+		return root.Locale
+	}
+	return found.Locale
 }
 
 // turn puts the rows of lists that were read from their end into order.
@@ -240,11 +250,21 @@ func (r *reader) row(raw [][]byte) *query.Row {
 			flat = append(flat, r.kept[c])
 		}
 		out.Cells[i] = flat[start:len(flat):len(flat)]
-		if p := &r.sel.Picks[i]; p.Kind == query.PickLink {
+		switch p := &r.sel.Picks[i]; p.Kind {
+		case query.PickLink, query.PickInner:
 			if out.Asked == nil {
 				out.Asked, out.Linked = make([][]string, len(r.cells)), make([][]*query.Row, len(r.cells))
 			}
-			out.Asked[i] = ids(out.Cells[i][0])
+			if p.Kind == query.PickLink {
+				out.Asked[i] = query.IDs(out.Cells[i][0])
+			} else {
+				out.Linked[i] = p.Inner(out.Cells[i][0])
+			}
+		case query.PickBack:
+			if out.Lists == nil {
+				out.Lists = make([]*query.RootResult, len(r.cells))
+			}
+			out.Lists[i] = &query.RootResult{}
 		}
 	}
 	return out
@@ -263,17 +283,6 @@ func (s *slab[T]) take(n int) []T {
 	return out
 }
 
-// ids reads a JSON string or list of strings that are entries' ids; those need
-// no unescaping.
-func ids(src []byte) []string {
-	var out []string
-	parts := strings.Split(string(src), `"`)
-	for i := 1; i < len(parts); i += 2 {
-		out = append(out, parts[i])
-	}
-	return out
-}
-
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 // sortColumn returns the SQL of a sort's value, that of the same value as text,
@@ -287,6 +296,8 @@ func sortColumn(s query.Sort) (expression, asText, cast string) {
 	switch s.Kind {
 	case model.Integer:
 		return "(" + asText + ")::bigint", asText, "bigint"
+	case model.Decimal:
+		return "(" + asText + ")::numeric", asText, "numeric"
 	case model.Money:
 		asText = member(member("fields", s.By, false), "amount", true)
 		return "(" + asText + ")::bigint", asText, "bigint"
@@ -314,9 +325,13 @@ func (p *params) add(v any, cast string) string {
 // argument of each.
 func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []statement {
 	root := &q.Roots[i]
+	if root.By == query.ByPath {
+		return s.pathStatements(q, root, out)
+	}
 	r := newReader(&root.Selection, root.Type)
 	var args params
-	where := " from document where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "") + " and locale = " + args.add(root.Locale, "")
+	where := " from document where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "")
+	where += " and locale = " + args.add(root.Locale, "")
 	if root.Type != "" {
 		where += " and type = " + args.add(root.Type, "")
 	}
@@ -337,7 +352,28 @@ func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []s
 	return []statement{{strings.Join(r.columns, ", "), where, args, one}}
 }
 
+// pathStatements finds the entry at a path, in the root's locale or in whichever
+// has it, and where the one lives now that lived there before.
+func (s *Store) pathStatements(q *query.Query, root *query.Root, out *query.RootResult) []statement {
+	r := newReader(&root.Selection, "")
+	locale := r.column("locale")
+	args := []any{s.Environment, q.Edition, root.Value, out.LookedIn(root)}
+	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) order by array_position($4::text[], locale) limit 1",
+		args, func(raw [][]byte) error {
+			out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
+			return nil
+		}}, {"d.path", " from former_path f join document d on d.environment = f.environment and d.edition = $2 and d.entry = f.entry and d.locale = f.locale" +
+		" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) and d.path is not null order by f.since desc limit 1",
+		args, func(raw [][]byte) error {
+			out.MovedTo = string(raw[0])
+			return nil
+		}}}
+}
+
 func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args params) []statement {
+	if root.Translated {
+		where += " and about -> 'locales' ? locale"
+	}
 	var all []statement
 	if root.Count {
 		all = append(all, statement{"count(*)::text", where, args[:len(args):len(args)], func(raw [][]byte) (err error) {
@@ -345,6 +381,25 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 			return err
 		}})
 	}
+	where += window(root, r, &args)
+	return append(all, statement{strings.Join(r.columns, ", "), where, args, func(raw [][]byte) error {
+		takeRow(root, r, out, raw)
+		return nil
+	}})
+}
+
+// takeRow adds a row to a list, or notes that there is one more.
+func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
+	if len(out.Rows) == root.Limit {
+		out.More = true
+		return
+	}
+	out.Rows = append(out.Rows, r.row(raw))
+}
+
+// window is the part of a list's statement that orders it and cuts it; the sort
+// values are added to the columns.
+func window(root *query.Root, r *reader, args *params) string {
 	var order []string
 	r.keys = make([]int, len(root.Sort))
 	for i, by := range root.Sort {
@@ -365,21 +420,14 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 	if root.Backwards() {
 		id = "entry desc"
 	}
+	where := ""
 	if root.After != nil {
-		where += " and (" + behind(&args, root) + ")"
+		where += " and (" + behind(args, root) + ")"
 	}
 	if root.Before != nil {
-		where += " and (" + ahead(&args, root) + ")"
+		where += " and (" + ahead(args, root) + ")"
 	}
-	where += " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
-	return append(all, statement{strings.Join(r.columns, ", "), where, args, func(raw [][]byte) error {
-		if len(out.Rows) == root.Limit {
-			out.More = true
-			return nil
-		}
-		out.Rows = append(out.Rows, r.row(raw))
-		return nil
-	}})
+	return where + " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
 }
 
 // behind is the condition that a row comes after the root's cursor, in the
@@ -436,18 +484,25 @@ func ahead(args *params, root *query.Root) string {
 
 func hasLinks(sel *query.Selection) bool {
 	for i := range sel.Picks {
-		if sel.Picks[i].Kind == query.PickLink {
+		switch p := &sel.Picks[i]; p.Kind {
+		case query.PickLink, query.PickBack:
 			return true
+		case query.PickInner:
+			if hasLinks(p.Link) {
+				return true
+			}
 		}
 	}
 	return false
 }
 
-// linkRead is the read of all entries that one reference of some rows leads to.
+// linkRead is the read of all entries that one reference of some rows leads to,
+// or of all that refer to those rows.
 type linkRead struct {
 	locale    string
 	pick      int
 	types     []string
+	list      *query.Root // of those that refer
 	parents   []*query.Row
 	selection *query.Selection
 	found     map[string]*query.Row
@@ -456,12 +511,25 @@ type linkRead struct {
 func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*query.Row) []*linkRead {
 	for i := range sel.Picks {
 		p := &sel.Picks[i]
-		if p.Kind != query.PickLink {
+		l := &linkRead{locale: locale, pick: i, types: p.Types, list: p.List, selection: p.Link, found: map[string]*query.Row{}}
+		switch p.Kind {
+		case query.PickBack:
+			l.selection = &p.List.Selection
+		case query.PickInner:
+			if hasLinks(p.Link) {
+				var inner []*query.Row
+				for _, row := range rows {
+					inner = append(inner, row.Linked[i]...)
+				}
+				out = collectLinks(out, locale, p.Link, inner)
+			}
+			continue
+		case query.PickLink:
+		default:
 			continue
 		}
-		l := &linkRead{locale: locale, pick: i, types: p.Types, selection: p.Link, found: map[string]*query.Row{}}
 		for _, row := range rows {
-			if len(row.Asked[i]) > 0 && (p.On == nil || slices.Contains(p.On, row.Type)) {
+			if (l.list != nil || len(row.Asked[i]) > 0) && (p.On == nil || slices.Contains(p.On, row.Type)) {
 				l.parents = append(l.parents, row)
 			}
 		}
@@ -472,7 +540,12 @@ func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*
 	return out
 }
 
-func (s *Store) linkStatement(edition string, l *linkRead) statement {
+// statements are what reads the entries: one statement, and one more when those
+// that refer are to be counted.
+func (l *linkRead) statements(s *Store, edition string) []statement {
+	if l.list != nil {
+		return l.backStatements(s, edition)
+	}
 	var wanted []string
 	for _, p := range l.parents {
 		for _, id := range p.Asked[l.pick] {
@@ -487,18 +560,59 @@ func (s *Store) linkStatement(edition string, l *linkRead) statement {
 		only = l.types[0]
 	}
 	r := newReader(l.selection, only)
-	return statement{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
+	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
 		[]any{s.Environment, edition, l.locale, wanted, l.types}, func(raw [][]byte) error {
 			row := r.row(raw)
 			l.found[row.ID] = row
 			return nil
-		}}
+		}}}
+}
+
+func (l *linkRead) backStatements(s *Store, edition string) []statement {
+	var ids []string
+	lists := map[string][]*query.RootResult{}
+	for _, p := range l.parents {
+		if lists[p.ID] == nil {
+			ids = append(ids, p.ID)
+		}
+		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
+	}
+	args := params{s.Environment, edition, l.locale, l.list.Type, ids, l.list.Field + "/"}
+	const from = " from document where environment = $1 and edition = $2 and locale = $3 and type = $4 and links <> '{}' and links @> array[$6 || p.id]"
+	var all []statement
+	if l.list.Count {
+		all = append(all, statement{"p.id, (select count(*)::text" + from + ")", " from unnest($5::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {
+			n, err := strconv.Atoi(string(raw[1]))
+			for _, list := range lists[string(raw[0])] {
+				list.Total = n
+			}
+			return err
+		}})
+	}
+	r := newReader(l.selection, l.list.Type)
+	rest := window(l.list, r, &args)
+	columns := make([]string, len(r.columns))
+	for i, c := range r.columns {
+		columns[i] = c + " as c" + strconv.Itoa(i)
+	}
+	return append(all, statement{"p.id, d.*", " from unnest($5::text[]) as p (id) cross join lateral (select " + strings.Join(columns, ", ") + from + rest + ") d", args, func(raw [][]byte) error {
+		for _, list := range lists[string(raw[0])] {
+			takeRow(l.list, r, list, raw[1:])
+		}
+		return nil
+	}})
 }
 
 // attach hangs the entries found below the rows that refer to them, in the
 // order in which they do.
 func (l *linkRead) attach() {
 	for _, p := range l.parents {
+		if l.list != nil {
+			if l.list.Backwards() {
+				slices.Reverse(p.Lists[l.pick].Rows)
+			}
+			continue
+		}
 		for _, id := range p.Asked[l.pick] {
 			if row := l.found[id]; row != nil {
 				p.Linked[l.pick] = append(p.Linked[l.pick], row)
@@ -508,7 +622,13 @@ func (l *linkRead) attach() {
 }
 
 func (l *linkRead) rows() []*query.Row {
-	out := make([]*query.Row, 0, len(l.found))
+	var out []*query.Row
+	if l.list != nil {
+		for _, p := range l.parents {
+			out = append(out, p.Lists[l.pick].Rows...)
+		}
+		return out
+	}
 	for _, row := range l.found {
 		if row != nil {
 			out = append(out, row)

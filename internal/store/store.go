@@ -46,8 +46,9 @@ type Store struct {
 	// Environment that every method speaks of.
 	Environment string
 	// Pool is open for the job queue, which enqueues inside our transactions.
-	Pool *pgxpool.Pool
-	log  *slog.Logger
+	Pool    *pgxpool.Pool
+	log     *slog.Logger
+	commits committer
 }
 
 // Options of Open.
@@ -86,6 +87,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	s := &Store{Environment: o.Environment, Pool: pool, log: o.Log}
+	s.commits.s = s
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}

@@ -50,7 +50,7 @@ func Store(t testing.TB, m *model.Model) *store.Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Close)
-	if err := s.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}); err != nil {
+	if err := s.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	return s

@@ -2,11 +2,12 @@ package content
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"net/url"
 	"regexp"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -49,32 +50,7 @@ func ValidID(id string) bool { return idForm.MatchString(id) }
 // UTC, slugs made where the model says so. It does not change its argument.
 func Normalise(m *model.Model, t *model.Type, id string, in Fields) Fields {
 	out := clone(in)
-	for name, v := range out {
-		f := t.Field(name)
-		if f == nil {
-			continue
-		}
-		if f.Translated {
-			if per, ok := v.(map[string]any); ok {
-				for tag, one := range per {
-					if one = tidy(f, one); one == nil {
-						delete(per, tag)
-					} else {
-						per[tag] = one
-					}
-				}
-				if len(per) == 0 {
-					delete(out, name)
-				}
-				continue
-			}
-		}
-		if v = tidy(f, v); v == nil {
-			delete(out, name)
-		} else {
-			out[name] = v
-		}
-	}
+	tidyGroup(t, out)
 	for _, f := range t.Fields {
 		if f.MadeFrom == "" {
 			continue
@@ -112,6 +88,34 @@ func Normalise(m *model.Model, t *model.Type, id string, in Fields) Fields {
 	return out
 }
 
+// tidyGroup tidies the values of a type, a record or a block in place.
+func tidyGroup(t *model.Type, values map[string]any) {
+	for name, v := range values {
+		f := t.Field(name)
+		if f == nil {
+			continue
+		}
+		if per, ok := v.(map[string]any); ok && f.Translated {
+			for tag, one := range per {
+				if one = tidy(f, one); one == nil {
+					delete(per, tag)
+				} else {
+					per[tag] = one
+				}
+			}
+			if len(per) == 0 {
+				delete(values, name)
+			}
+			continue
+		}
+		if v = tidy(f, v); v == nil {
+			delete(values, name)
+		} else {
+			values[name] = v
+		}
+	}
+}
+
 func slugOf(v any, id string) string {
 	s, _ := v.(string)
 	if made := makeslug.Make(s); made != "" {
@@ -123,7 +127,7 @@ func slugOf(v any, id string) string {
 func tidy(f *model.Field, v any) any {
 	switch x := v.(type) {
 	case string:
-		if strings.TrimSpace(x) == "" {
+		if strings.TrimSpace(x) == "" && f.Kind != model.JSON {
 			return nil
 		}
 		if f.Kind == model.DateTime {
@@ -132,11 +136,24 @@ func tidy(f *model.Field, v any) any {
 			}
 		}
 	case []any:
+		if !f.IsList() {
+			return v
+		}
 		if len(x) == 0 {
 			return nil
 		}
 		for i := range x {
 			x[i] = tidy(f, x[i])
+		}
+	case map[string]any:
+		if f.Inner == nil {
+			return v
+		}
+		if t := f.InnerOf(x); t != nil {
+			tidyGroup(t, x)
+		}
+		if len(x) == 0 {
+			return nil
 		}
 	}
 	return v
@@ -146,47 +163,27 @@ func tidy(f *model.Field, v any) any {
 // six digits behind the second, so that text order is time order.
 const TimeForm = "2006-01-02T15:04:05.000000Z07:00"
 
-// Check says everything that is wrong with an entry's fields. A draft may lack
-// required fields; complete asks for them too, as publishing does.
-func Check(m *model.Model, t *model.Type, id string, fields Fields, complete bool) Problems {
-	c := checker{m: m, t: t, id: id}
-	names := make([]string, 0, len(fields))
-	for name := range fields {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	for _, name := range names {
-		f := t.Field(name)
-		if f == nil {
-			c.add("fields."+name, "unknown", "type %s has no field %q%s", t.Name, name, strictyaml.DidYouMean(name, t.FieldNames()))
-			continue
-		}
-		c.field(f, fields[name])
-	}
-	if complete {
-		for _, f := range t.Fields {
-			if f.Required && missing(f, fields) {
-				c.add("fields."+f.Name, "required", "%s must have a value before %s is published", f.Name, t.Label)
-			}
-		}
-	}
-	return c.found
+// For says how complete an entry must be.
+type For struct {
+	// Publish asks for required fields too; a draft may lack them.
+	Publish bool
+	// Locales are those that are published: in each a required translated field
+	// must have a value, or fall back to one. With nil one locale is enough.
+	Locales []string
 }
 
-// missing tells whether a required field has no value. A translated one must
-// have one in at least one locale; what each locale lacks falls back or stays out.
-func missing(f *model.Field, fields Fields) bool {
-	v := fields[f.Name]
-	if per, ok := v.(map[string]any); ok && f.Translated {
-		return len(per) == 0
-	}
-	return v == nil
+// Check says everything that is wrong with an entry's fields.
+func Check(m *model.Model, t *model.Type, id string, fields Fields, want For) Problems {
+	c := checker{m: m, t: t, id: id, want: want}
+	c.group(t, "fields", fields)
+	return c.found
 }
 
 type checker struct {
 	m     *model.Model
 	t     *model.Type
 	id    string
+	want  For
 	found Problems
 }
 
@@ -194,8 +191,45 @@ func (c *checker) add(path, rule, format string, args ...any) {
 	c.found = append(c.found, Problem{Entry: c.id, Path: path, Rule: rule, Text: fmt.Sprintf(format, args...)})
 }
 
-func (c *checker) field(f *model.Field, v any) {
-	path := "fields." + f.Name
+// group checks the values of a type, a record or a block.
+func (c *checker) group(t *model.Type, path string, values map[string]any) {
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		f := t.Field(name)
+		if f == nil {
+			if path == "fields" {
+				c.add(path+"."+name, "unknown", "type %s has no field %q%s", t.Name, name, strictyaml.DidYouMean(name, t.FieldNames()))
+			} else if name != model.BlockName {
+				c.add(path+"."+name, "unknown", "there is no field %q here%s", name, strictyaml.DidYouMean(name, t.FieldNames()))
+			}
+			continue
+		}
+		c.field(f, path+"."+name, values[name])
+	}
+	if !c.want.Publish {
+		return
+	}
+	for _, f := range t.Fields {
+		if f.Required && f.Default == nil {
+			c.required(f, path+"."+f.Name, values[f.Name])
+		}
+	}
+}
+
+func (c *checker) required(f *model.Field, path string, v any) {
+	per, _ := v.(map[string]any)
+	switch {
+	case !f.Translated && v == nil, f.Translated && len(per) == 0:
+		c.add(path, "required", "%s must have a value before %s is published", f.Name, c.t.Label)
+	case f.Translated:
+		for _, tag := range c.want.Locales {
+			if !slices.ContainsFunc(c.m.Chain(tag), func(l string) bool { return per[l] != nil }) {
+				c.add(path+"."+tag, "required", "%s must have a value in %s before that is published; write it, or publish the other locales alone", f.Name, tag)
+			}
+		}
+	}
+}
+
+func (c *checker) field(f *model.Field, path string, v any) {
 	if v == nil {
 		return
 	}
@@ -208,13 +242,8 @@ func (c *checker) field(f *model.Field, v any) {
 		c.add(path, "translated", "the field is translated; give one value per locale, as in {\"%s\": …}", c.m.Default())
 		return
 	}
-	tags := make([]string, 0, len(per))
-	for tag := range per {
-		tags = append(tags, tag)
-	}
-	sort.Strings(tags)
-	for _, tag := range tags {
-		if _, ok := c.m.Locale(tag); !ok {
+	for _, tag := range slices.Sorted(maps.Keys(per)) {
+		if _, ok := c.m.AnyLocale(tag); !ok {
 			c.add(path+"."+tag, "locale", "there is no locale %q%s", tag, strictyaml.DidYouMean(tag, c.m.Tags()))
 			continue
 		}
@@ -229,7 +258,7 @@ func (c *checker) values(f *model.Field, path string, v any) {
 		c.add(path, "utf-8", "the value is not valid UTF-8 or holds a NUL")
 		return
 	}
-	if !f.Several {
+	if !f.IsList() {
 		c.one(f, path, v)
 		return
 	}
@@ -238,14 +267,29 @@ func (c *checker) values(f *model.Field, path string, v any) {
 		c.add(path, "several", "give a list")
 		return
 	}
-	if f.Min != nil && int64(len(list)) < *f.Min {
-		c.add(path, "min", "%d given, at least %d wanted", len(list), *f.Min)
+	if f.Min != nil && float64(len(list)) < *f.Min {
+		c.add(path, "min", "%d given, at least %v wanted", len(list), *f.Min)
 	}
-	if f.Max != nil && int64(len(list)) > *f.Max {
-		c.add(path, "max", "%d given, at most %d allowed", len(list), *f.Max)
+	if f.Max != nil && float64(len(list)) > *f.Max {
+		c.add(path, "max", "%d given, at most %v allowed", len(list), *f.Max)
 	}
 	for i, one := range list {
-		c.one(f, fmt.Sprintf("%s[%d]", path, i), one)
+		c.one(f, indexed(path, i), one)
+	}
+}
+
+func indexed(path string, i int) string { return path + "[" + strconv.Itoa(i) + "]" }
+
+// between checks a number against min and max; in a list these count values.
+func (c *checker) between(f *model.Field, path string, n float64) {
+	if f.Several {
+		return
+	}
+	if f.Min != nil && n < *f.Min {
+		c.add(path, "min", "%v is below %v", n, *f.Min)
+	}
+	if f.Max != nil && n > *f.Max {
+		c.add(path, "max", "%v is above %v", n, *f.Max)
 	}
 }
 
@@ -258,13 +302,15 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			kind("text")
 			return
 		}
-		if f.Several {
-			return // min and max count the values
-		}
-		if n := int64(utf8.RuneCountInString(s)); f.Max != nil && n > *f.Max {
-			c.add(path, "max", "%d characters long, at most %d allowed", n, *f.Max)
+		if n := float64(utf8.RuneCountInString(s)); f.Several {
+			// min and max count the values
+		} else if f.Max != nil && n > *f.Max {
+			c.add(path, "max", "%v characters long, at most %v allowed", n, *f.Max)
 		} else if f.Min != nil && n < *f.Min {
-			c.add(path, "min", "%d characters long, at least %d wanted", n, *f.Min)
+			c.add(path, "min", "%v characters long, at least %v wanted", n, *f.Min)
+		}
+		if !f.Matches(s) {
+			c.add(path, "pattern", "%s does not match %s", named(v), f.Pattern)
 		}
 	case model.Slug:
 		if !isText || !slugForm.MatchString(s) || len(s) > 200 {
@@ -276,22 +322,26 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			kind("a whole number")
 			return
 		}
-		if f.Several {
+		c.between(f, path, n)
+	case model.Decimal:
+		n, ok := v.(float64)
+		if !ok || math.IsInf(n, 0) || math.IsNaN(n) {
+			kind("a number")
 			return
 		}
-		if f.Min != nil && n < float64(*f.Min) {
-			c.add(path, "min", "%.0f is below %d", n, *f.Min)
+		if digits := strings.TrimLeft(strings.ReplaceAll(strings.TrimPrefix(strconv.FormatFloat(n, 'f', -1, 64), "-"), ".", ""), "0"); len(strings.TrimRight(digits, "0")) > 15 {
+			c.add(path, "digits", "%v has more than 15 digits, which not every reader would get exactly", n)
 		}
-		if f.Max != nil && n > float64(*f.Max) {
-			c.add(path, "max", "%.0f is above %d", n, *f.Max)
-		}
+		c.between(f, path, n)
 	case model.Money:
 		sum, _ := v.(map[string]any)
 		amount, ok := sum["amount"].(float64)
 		code, _ := sum["currency"].(string)
 		if !ok || amount != math.Trunc(amount) || !currency.MatchString(code) || len(sum) != 2 {
 			c.add(path, "kind", `money is written {"amount": minor units as a whole number, "currency": three capital letters}`)
+			return
 		}
+		c.between(f, path, amount)
 	case model.Boolean:
 		if _, ok := v.(bool); !ok {
 			kind("true or false")
@@ -330,7 +380,47 @@ func (c *checker) one(f *model.Field, path string, v any) {
 				c.add(path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name)
 			}
 		}
+	case model.Location:
+		if !isPoint(v) {
+			c.add(path, "kind", `a location is a GeoJSON point: {"type": "Point", "coordinates": [longitude, latitude]}, in degrees`)
+		}
+	case model.JSON:
+		if err := f.CheckJSON(v); err != nil {
+			c.add(path, "schema", "%s", err)
+		}
+	case model.Record:
+		x, ok := v.(map[string]any)
+		if !ok {
+			kind("an object")
+			return
+		}
+		c.group(f.Inner[0], path, x)
+	case model.Blocks:
+		x, _ := v.(map[string]any)
+		t := f.InnerOf(x)
+		if t == nil {
+			names := make([]string, len(f.Inner))
+			for i, b := range f.Inner {
+				names[i] = b.Name
+			}
+			given, _ := x[model.BlockName].(string)
+			c.add(path, "block", `a block is an object that names its kind, as in {"block": %q, …}%s`, names[0], strictyaml.DidYouMean(given, names))
+			return
+		}
+		c.group(t, path, x)
 	}
+}
+
+// isPoint tells whether a value is a GeoJSON Point (RFC 7946) on the globe.
+func isPoint(v any) bool {
+	x, _ := v.(map[string]any)
+	at, _ := x["coordinates"].([]any)
+	if x["type"] != "Point" || len(x) != 2 || len(at) != 2 {
+		return false
+	}
+	longitude, ok := at[0].(float64)
+	latitude, ok2 := at[1].(float64)
+	return ok && ok2 && math.Abs(longitude) <= 180 && math.Abs(latitude) <= 90
 }
 
 // storable tells whether every text in the value is valid UTF-8 without NUL,

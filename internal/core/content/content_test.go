@@ -43,7 +43,7 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		"NUL in a file":     {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}}, "fields.photo utf-8"},
 		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}}, "fields.photo.size unknown"},
 	} {
-		got := content.Check(m, route, "e1", c.in, false)
+		got := content.Check(m, route, "e1", c.in, content.For{})
 		if c.want == "" {
 			if len(got) > 0 {
 				t.Errorf("%s: %v", name, got)
@@ -54,10 +54,10 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 			t.Errorf("%s: got %v, want %s", name, got, c.want)
 		}
 	}
-	if got := content.Check(m, route, "e1", fields{}, true); len(got) != 1 || got[0].Rule != "required" {
+	if got := content.Check(m, route, "e1", fields{}, content.For{Publish: true}); len(got) != 1 || got[0].Rule != "required" {
 		t.Errorf("publishing without a required field: %v", got)
 	}
-	if got := content.Check(m, route, "e1", fields{"number": 0.0, "season": "x", "nmae": 1.0}, true); len(got) != 4 {
+	if got := content.Check(m, route, "e1", fields{"number": 0.0, "season": "x", "nmae": 1.0}, content.For{Publish: true}); len(got) != 4 {
 		t.Errorf("not all problems at once: %v", got)
 	}
 }
@@ -81,7 +81,7 @@ func TestDocumentsFillInFallbacks(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	docs := content.Documents(m, m.Type("route"), "r1", fields{
 		"name": map[string]any{"en": "Outer Ring", "nb": "Ytre ring"}, "text": map[string]any{"en": "*Clockwise*"}, "slug": "outer-ring", "number": 1.0,
-	}, content.About{Revision: 2})
+	}, content.About{Revision: 2}, nowhere)
 	if len(docs) != 2 {
 		t.Fatalf("documents in %d locales, want en and nb (ja falls back to nothing)", len(docs))
 	}
@@ -95,7 +95,7 @@ func TestDocumentsFillInFallbacks(t *testing.T) {
 	if forms := nb.Fields["text"].(map[string]any); forms["html"] != "<p><em>Clockwise</em></p>" || forms["inline"] != "<em>Clockwise</em>" || forms["plain"] != "Clockwise" {
 		t.Errorf("prose %v", forms)
 	}
-	if docs := content.Documents(m, m.Type("pier"), "p1", fields{"name": "Mella"}, content.About{}); len(docs) != 3 {
+	if docs := content.Documents(m, m.Type("pier"), "p1", fields{"name": "Mella"}, content.About{}, nowhere); len(docs) != 3 {
 		t.Errorf("an entry without translated fields is in %d locales, want all 3", len(docs))
 	}
 }
@@ -105,7 +105,7 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 	route := m.Type("route")
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	make := func(f fields, revision int) map[string]content.Document {
-		return content.Documents(m, route, "r1", f, content.About{Revision: revision, Updated: at})
+		return content.Documents(m, route, "r1", f, content.About{Revision: revision, Updated: at}, nowhere)
 	}
 	before := make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)
 	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)); len(got) != 0 {
@@ -125,6 +125,9 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 		t.Errorf("gone: %v", got)
 	}
 }
+
+// nowhere is where entries live that have no path.
+func nowhere(string, string) string { return "" }
 
 func TestMakeIDIsStable(t *testing.T) {
 	a, b := content.MakeID("office", "dispatch", "R-1"), content.MakeID("office", "dispatch", "R-2")

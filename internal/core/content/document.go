@@ -1,94 +1,171 @@
 package content
 
 import (
+	"maps"
 	"reflect"
-	"regexp"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/prose"
 )
 
+// Paths returns the site path of an entry in a locale, in the edition at hand;
+// "" when it has none.
+type Paths func(locale, id string) string
+
 // Documents lays out one document per locale in which the entry can be read: it
 // has a translation there, or in a locale that this one falls back to, or its
-// type has no translated fields at all. Prose is rendered, files are completed.
-// Revision and times of about come from the caller.
-func Documents(m *model.Model, t *model.Type, id string, fields Fields, about About) map[string]Document {
-	written := map[string]bool{}
-	for _, f := range t.Fields {
-		if per, ok := fields[f.Name].(map[string]any); ok && f.Translated {
-			for tag := range per {
-				written[tag] = true
-			}
-		}
-	}
+// type has no translated fields at all. Prose is rendered, files are completed,
+// defaults are filled in. Revision and times of about come from the caller.
+func Documents(m *model.Model, t *model.Type, id string, fields Fields, about About, paths Paths) map[string]Document {
+	written := WrittenIn(t, fields)
+	translated := t.HasTranslations()
 	own := []string{}
 	for _, tag := range m.Tags() {
-		if written[tag] || !t.HasTranslations() {
+		if slices.Contains(written, tag) || !translated {
 			own = append(own, tag)
 		}
 	}
 	out := map[string]Document{}
 	for _, tag := range m.Tags() {
-		chain := m.Chain(tag)
-		if t.HasTranslations() && !slices.ContainsFunc(chain, func(l string) bool { return written[l] }) {
+		l := layout{chain: m.Chain(tag), path: func(id string) string { return paths(tag, id) }}
+		if translated && !slices.ContainsFunc(l.chain, func(l string) bool { return slices.Contains(written, l) }) {
 			continue
 		}
-		doc := Document{Entry: id, Type: t.Name, Locale: tag, Fields: Fields{}, About: about}
+		doc := Document{Entry: id, Type: t.Name, Locale: tag, Fields: l.group(t, fields, true), About: about}
 		doc.About.Type, doc.About.Locale, doc.About.Locales = t.Name, tag, own
-		doc.About.FilledIn = []string{}
-		for _, f := range t.Fields {
-			v := fields[f.Name]
-			if f.Translated {
-				per, _ := v.(map[string]any)
-				v = nil
-				for i, l := range chain {
-					if per[l] != nil {
-						v = per[l]
-						if i > 0 {
-							doc.About.FilledIn = append(doc.About.FilledIn, f.Name)
-						}
-						break
-					}
-				}
-			}
-			if v != nil {
-				doc.Fields[f.Name] = delivered(f, v)
-			}
+		doc.About.FilledIn = l.filledIn
+		if doc.About.FilledIn == nil {
+			doc.About.FilledIn = []string{}
 		}
 		if f := t.SlugField(); f != nil {
 			doc.Slug, _ = doc.Fields[f.Name].(string)
 		}
-		doc.About.Path = pathOf(t, doc.Fields)
+		doc.About.Path = pathOf(t, &doc, paths)
 		out[tag] = doc
 	}
 	return out
 }
 
-func delivered(f *model.Field, v any) any {
-	if list, ok := v.([]any); ok && f.Several {
-		out := make([]any, len(list))
+// WrittenIn lists the locales in which the fields have a value of their own,
+// sorted.
+func WrittenIn(t *model.Type, fields Fields) []string {
+	found := map[string]bool{}
+	writtenIn(t, fields, found)
+	return slices.Sorted(maps.Keys(found))
+}
+
+func writtenIn(t *model.Type, values map[string]any, found map[string]bool) {
+	for _, f := range t.Fields {
+		v := values[f.Name]
+		if per, ok := v.(map[string]any); ok && f.Translated {
+			for tag, one := range per {
+				if one != nil {
+					found[tag] = true
+				}
+			}
+			continue
+		}
+		for _, x := range inner(f, v) {
+			writtenIn(f.InnerOf(x), x, found)
+		}
+	}
+}
+
+// inner returns the records or blocks that a field's value is made of.
+func inner(f *model.Field, v any) []map[string]any {
+	if f.Inner == nil {
+		return nil
+	}
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v}
+	}
+	var out []map[string]any
+	for _, one := range list {
+		if x, ok := one.(map[string]any); ok && f.InnerOf(x) != nil {
+			out = append(out, x)
+		}
+	}
+	return out
+}
+
+// layout lays out the fields of one locale.
+type layout struct {
+	chain    []string
+	path     func(id string) string
+	filledIn []string // fields, or fields that something within them was filled in
+	filled   bool
+}
+
+func (l *layout) group(t *model.Type, values map[string]any, top bool) map[string]any {
+	out := make(map[string]any, len(t.Fields))
+	for _, f := range t.Fields {
+		if top {
+			l.filled = false
+		}
+		v := values[f.Name]
+		if f.Translated {
+			per, _ := v.(map[string]any)
+			v = nil
+			for i, tag := range l.chain {
+				if per[tag] != nil {
+					v = per[tag]
+					l.filled = l.filled || i > 0
+					break
+				}
+			}
+		}
+		if v == nil {
+			v = f.Default
+		}
+		if v != nil {
+			out[f.Name] = l.delivered(f, v)
+		}
+		if top && l.filled {
+			l.filledIn = append(l.filledIn, f.Name)
+		}
+	}
+	return out
+}
+
+func (l *layout) delivered(f *model.Field, v any) any {
+	if list, ok := v.([]any); ok && f.IsList() {
+		out := make([]any, 0, len(list))
 		for i := range list {
-			out[i] = deliveredOne(f, list[i])
+			if one := l.deliveredOne(f, list[i]); one != nil {
+				out = append(out, one)
+			}
 		}
 		return out
 	}
-	return deliveredOne(f, v)
+	return l.deliveredOne(f, v)
 }
 
-func deliveredOne(f *model.Field, v any) any {
+func (l *layout) deliveredOne(f *model.Field, v any) any {
 	switch f.Kind {
 	case model.Prose:
 		s, _ := v.(string)
-		forms := prose.Render(s)
-		return map[string]any{"html": forms.HTML, "inline": forms.Inline, "commonmark": forms.CommonMark, "plain": forms.Plain}
+		return prose.Forms(s, f.Marks, l.path)
 	case model.File:
 		in, _ := v.(map[string]any)
 		out := map[string]any{}
 		for _, name := range FileNames {
 			out[name] = in[name]
+		}
+		return out
+	case model.Record, model.Blocks:
+		x, _ := v.(map[string]any)
+		t := f.InnerOf(x)
+		if t == nil {
+			return nil
+		}
+		out := l.group(t, x, false)
+		if f.Kind == model.Blocks {
+			out[model.BlockName] = t.Name
 		}
 		return out
 	}
@@ -98,32 +175,34 @@ func deliveredOne(f *model.Field, v any) any {
 // FileNames lists what is always said of a file, in the order of delivery.
 var FileNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
 
-var hole = regexp.MustCompile(`\{([^}]*)\}`)
-
 // pathOf fills in the type's path template; nil when there is none or a part
 // of it has no value.
-func pathOf(t *model.Type, fields Fields) *string {
-	if t.Path == "" {
-		return nil
+func pathOf(t *model.Type, doc *Document, paths Paths) *string {
+	if t.Home != "" && doc.Slug == t.Home {
+		home := "/"
+		return &home
 	}
-	complete := true
-	path := hole.ReplaceAllStringFunc(t.Path, func(h string) string {
-		s, ok := fields[h[1:len(h)-1]].(string)
-		complete = complete && ok
-		return s
+	return model.FillPath(t.PathIn(doc.Locale), func(name string) (string, bool) {
+		field, ofParent := strings.CutSuffix(name, ".path")
+		s, ok := doc.Fields[field].(string)
+		if !ofParent {
+			return s, ok
+		}
+		if !ok {
+			return "/", true // no parent: it stands at the top
+		}
+		s = paths(doc.Locale, s)
+		return s, s != ""
 	})
-	if !complete {
-		return nil
-	}
-	return &path
 }
 
-// Values returns what filters and sorts may ask of a document: every field but
-// prose and files, and the entry's times.
+// Values returns what filters and sorts may ask of a document: every field of a
+// plain kind, and the entry's times.
 func (d Document) Values(t *model.Type) Fields {
 	out := Fields{}
 	for _, f := range t.Fields {
-		if f.Kind == model.Prose || f.Kind == model.File {
+		switch f.Kind {
+		case model.Prose, model.File, model.Location, model.JSON, model.Record, model.Blocks:
 			continue
 		}
 		if v, ok := d.Fields[f.Name]; ok {
@@ -131,11 +210,32 @@ func (d Document) Values(t *model.Type) Fields {
 		}
 	}
 	out["slug"] = d.Slug
-	out["about.path"] = d.About.Path
+	if d.About.Path != nil {
+		out["about.path"] = *d.About.Path
+	}
 	out["about.published"] = timeText(d.About.Published)
 	out["about.firstPublished"] = timeText(d.About.FirstPublished)
 	out["about.updated"] = timeText(&d.About.Updated)
 	return out
+}
+
+// Links lists the entries that the document refers to, each as the name of the
+// type's own field that it is within, a slash and the entry's id. Links within
+// prose are among them.
+func (d Document) Links(t *model.Type) []string {
+	found := map[string]bool{}
+	for _, leaf := range Leaves(t, d.Fields, true) {
+		switch leaf.Field.Kind {
+		case model.Reference:
+			if id, ok := leaf.Value.(string); ok {
+				found[leaf.Top.Name+"/"+id] = true
+			}
+		case model.Prose:
+			forms, _ := leaf.Value.(map[string]any)
+			prose.Entries(forms["tree"], func(id string) { found[leaf.Top.Name+"/"+id] = true })
+		}
+	}
+	return slices.Sorted(maps.Keys(found))
 }
 
 func timeText(at *time.Time) any {

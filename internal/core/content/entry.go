@@ -1,6 +1,7 @@
 package content
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/json"
@@ -27,12 +28,18 @@ type Fields map[string]any
 // State is where an entry stands between writing and readers.
 type State string
 
-// The states of an entry that its revisions alone decide.
+// The states of an entry.
 const (
 	Draft       State = "draft"     // never published, or taken back
+	InReview    State = "in review" // submitted, and not yet decided on
+	Scheduled   State = "scheduled" // something will happen to it by itself
 	IsPublished State = "published" // what was last saved is what readers get
 	Revised     State = "revised"   // published, with a newer draft
+	Retired     State = "retired"   // kept, and shown to nobody
 )
+
+// States lists every state.
+var States = []State{Draft, InReview, Scheduled, IsPublished, Revised, Retired}
 
 // MakeID gives the id of an entry that its origin knows under a name of its
 // own: 16 characters of a-z and 2-7. The same name always gives the same id, so
@@ -41,6 +48,9 @@ func MakeID(origin, typ, key string) string {
 	sum := sha256.Sum256([]byte(origin + "\x00" + typ + "\x00" + key))
 	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:10]))
 }
+
+// NewID gives an id to an entry that is written here.
+func NewID() string { return strings.ToLower(rand.Text()[:16]) }
 
 // Entry is what there is to know about one entry.
 type Entry struct {
@@ -59,26 +69,29 @@ type Entry struct {
 	FirstPublished    *time.Time `json:"firstPublished"`
 	Published         *time.Time `json:"published"`
 	Updated           time.Time  `json:"updated"`
+	// Behind is true when something was saved that readers do not get.
+	Behind bool `json:"behind,omitempty"`
+	// Review is submitted, approved or returned while the newest revision is that;
+	// else empty.
+	Review  string     `json:"review,omitempty"`
+	Retired *time.Time `json:"retired,omitempty"`
 }
 
-// State says where the entry stands.
-func (e Entry) State() State {
-	switch {
-	case e.PublishedRevision == 0:
-		return Draft
-	case e.PublishedRevision == e.Revision:
-		return IsPublished
-	default:
-		return Revised
-	}
-}
+// What review may have said of a revision.
+const (
+	Submitted = "submitted"
+	Approved  = "approved"
+	Returned  = "returned"
+)
 
 // Revision is one saved state of an entry.
 type Revision struct {
 	Number int       `json:"number"`
 	At     time.Time `json:"at"`
 	By     string    `json:"by"`
-	Fields Fields    `json:"fields"`
+	// Message is what its writer says of it.
+	Message string `json:"message,omitempty"`
+	Fields  Fields `json:"fields,omitempty"`
 }
 
 // Document is an entry as one reader gets it: one edition, one locale,
@@ -110,7 +123,7 @@ var AboutNames = []string{"type", "locale", "filledIn", "revision", "firstPublis
 
 // Cause says why a change happened.
 type Cause struct {
-	// Kind is event, user, import, reconcile or model.
+	// Kind is event, user, schedule, import, reconcile or model.
 	Kind string `json:"kind"`
 	// Name is the origin, the person or the key behind it.
 	Name string `json:"name,omitempty"`
@@ -132,7 +145,8 @@ type Change struct {
 	Entry   string `json:"entry,omitempty"`
 	Type    string `json:"type,omitempty"`
 	// What says what readers of the edition saw happen: published (also: published
-	// anew), unpublished or deleted; in preview also saved.
+	// anew), unpublished, deleted or moved (with an entry that it lives below); in
+	// preview also saved.
 	What string `json:"what,omitempty"`
 	// Fields names, for each locale that some reader could see a difference in,
 	// what differs. What is said about the entry is written about.NAME.
@@ -143,6 +157,9 @@ type Change struct {
 	After  map[string]Fields `json:"after,omitempty"`
 	Cause  Cause             `json:"cause"`
 }
+
+// Moved is what happens to an entry when the one that it lives below moves.
+const Moved = "moved"
 
 // The kinds of change.
 const (

@@ -19,6 +19,7 @@ type Set struct {
 	Entries []Entry  `json:"entries,omitempty"`
 	Lookups []Lookup `json:"lookups,omitempty"`
 	Lists   []List   `json:"lists,omitempty"`
+	Backs   []Back   `json:"backs,omitempty"`
 }
 
 // Entry is one document that was read, or that a reference led to in vain.
@@ -30,11 +31,23 @@ type Entry struct {
 	Fields []string `json:"fields,omitempty"`
 }
 
-// Lookup is one search for the entry that has a slug, found or not.
+// Lookup is one search for the entry that has a slug, or, of whatever type, that
+// lives at a path; found or not.
 type Lookup struct {
+	Type   string `json:"type,omitempty"`
+	Locale string `json:"locale"`
+	Slug   string `json:"slug,omitempty"`
+	Path   string `json:"path,omitempty"`
+}
+
+// Back is one read of the entries whose field refers to a target.
+type Back struct {
 	Type   string `json:"type"`
 	Locale string `json:"locale"`
-	Slug   string `json:"slug"`
+	Field  string `json:"field"`
+	Target string `json:"target"`
+	// Sort names what the order was made by, as in Entry.Fields.
+	Sort []string `json:"sort,omitempty"`
 }
 
 // List is one read of a type's entries in some order.
@@ -55,7 +68,8 @@ func (s *Set) Affected(c *content.Change) bool {
 	}
 	return slices.ContainsFunc(s.Entries, func(e Entry) bool { return e.affected(c) }) ||
 		slices.ContainsFunc(s.Lookups, func(l Lookup) bool { return l.affected(c) }) ||
-		slices.ContainsFunc(s.Lists, func(l List) bool { return l.affected(c) })
+		slices.ContainsFunc(s.Lists, func(l List) bool { return l.affected(c) }) ||
+		slices.ContainsFunc(s.Backs, func(b Back) bool { return b.affected(c) })
 }
 
 func (e Entry) affected(c *content.Change) bool {
@@ -70,6 +84,10 @@ func (e Entry) affected(c *content.Change) bool {
 }
 
 func (l Lookup) affected(c *content.Change) bool {
+	if l.Path != "" {
+		was, is := pathOf(c.Before[l.Locale]), pathOf(c.After[l.Locale])
+		return was != is && (was == l.Path || is == l.Path)
+	}
 	return l.Type == c.Type && slugOf(c.Before[l.Locale]) != slugOf(c.After[l.Locale]) &&
 		(slugOf(c.Before[l.Locale]) == l.Slug || slugOf(c.After[l.Locale]) == l.Slug)
 }
@@ -85,6 +103,26 @@ func (l List) affected(c *content.Change) bool {
 	return slices.ContainsFunc(l.Sort, func(name string) bool { return slices.Contains(differing, name) })
 }
 
+func (b Back) affected(c *content.Change) bool {
+	if b.Type != c.Type {
+		return false
+	}
+	was, is := refers(c.Before[b.Locale][b.Field], b.Target), refers(c.After[b.Locale][b.Field], b.Target)
+	if was != is {
+		return true
+	}
+	differing := c.Fields[b.Locale]
+	return is && slices.ContainsFunc(b.Sort, func(name string) bool { return slices.Contains(differing, name) })
+}
+
+// refers tells whether a reference field's value leads to the target.
+func refers(value any, target string) bool {
+	if list, ok := value.([]any); ok {
+		return slices.Contains(list, any(target))
+	}
+	return value == target
+}
+
 // comesOrGoes tells whether the document of that locale appears or disappears.
 func comesOrGoes(c *content.Change, locale string) bool {
 	_, was := c.Before[locale]
@@ -97,6 +135,11 @@ func slugOf(values content.Fields) string {
 	return s
 }
 
+func pathOf(values content.Fields) string {
+	s, _ := values["about.path"].(string)
+	return s
+}
+
 // Size is about how many bytes the set and its postings in an Index take.
 func (s *Set) Size() int {
 	n := 64
@@ -104,7 +147,10 @@ func (s *Set) Size() int {
 		n += 136 + len(s.Entries[i].ID)
 	}
 	for i := range s.Lookups {
-		n += 160 + len(s.Lookups[i].Slug)
+		n += 160 + len(s.Lookups[i].Slug) + len(s.Lookups[i].Path)
+	}
+	for i := range s.Backs {
+		n += 200 + len(s.Backs[i].Target)
 	}
 	return n + 160*len(s.Lists)
 }

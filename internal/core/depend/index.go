@@ -14,17 +14,22 @@ type Index[S comparable] struct {
 	entries map[entryKey]map[S]struct{}
 	lookups map[lookupKey]map[S]struct{}
 	lists   map[listKey]map[S]struct{}
+	paths   map[pathKey]map[S]struct{}
+	backs   map[backKey]map[S]struct{}
 }
 
 type (
 	entryKey  struct{ edition, id, locale string }
 	lookupKey struct{ edition, typ, locale, slug string }
 	listKey   struct{ edition, typ, locale string }
+	pathKey   struct{ edition, locale, path string }
+	backKey   struct{ edition, typ, locale, field, target string }
 )
 
 // NewIndex returns an empty index.
 func NewIndex[S comparable]() *Index[S] {
-	return &Index[S]{sets: map[S]*Set{}, entries: map[entryKey]map[S]struct{}{}, lookups: map[lookupKey]map[S]struct{}{}, lists: map[listKey]map[S]struct{}{}}
+	return &Index[S]{sets: map[S]*Set{}, entries: map[entryKey]map[S]struct{}{}, lookups: map[lookupKey]map[S]struct{}{}, lists: map[listKey]map[S]struct{}{},
+		paths: map[pathKey]map[S]struct{}{}, backs: map[backKey]map[S]struct{}{}}
 }
 
 // Add subscribes s to what affects the set. The set must not change afterwards.
@@ -36,7 +41,14 @@ func (x *Index[S]) Add(s S, set *Set) {
 		post(x.entries, entryKey{set.Edition, e.ID, e.Locale}, s)
 	}
 	for _, l := range set.Lookups {
-		post(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+		if l.Path != "" {
+			post(x.paths, pathKey{set.Edition, l.Locale, l.Path}, s)
+		} else {
+			post(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+		}
+	}
+	for _, b := range set.Backs {
+		post(x.backs, backKey{set.Edition, b.Type, b.Locale, b.Field, b.Target}, s)
 	}
 	for _, l := range set.Lists {
 		post(x.lists, listKey{set.Edition, l.Type, l.Locale}, s)
@@ -56,7 +68,14 @@ func (x *Index[S]) Remove(s S) {
 		drop(x.entries, entryKey{set.Edition, e.ID, e.Locale}, s)
 	}
 	for _, l := range set.Lookups {
-		drop(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+		if l.Path != "" {
+			drop(x.paths, pathKey{set.Edition, l.Locale, l.Path}, s)
+		} else {
+			drop(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+		}
+	}
+	for _, b := range set.Backs {
+		drop(x.backs, backKey{set.Edition, b.Type, b.Locale, b.Field, b.Target}, s)
 	}
 	for _, l := range set.Lists {
 		drop(x.lists, listKey{set.Edition, l.Type, l.Locale}, s)
@@ -94,8 +113,33 @@ func (x *Index[S]) Match(c *content.Change) []S {
 			consider(x.lookups[lookupKey{c.Edition, c.Type, locale, was}])
 			consider(x.lookups[lookupKey{c.Edition, c.Type, locale, is}])
 		}
+		if was, is := pathOf(c.Before[locale]), pathOf(c.After[locale]); was != is {
+			consider(x.paths[pathKey{c.Edition, locale, was}])
+			consider(x.paths[pathKey{c.Edition, locale, is}])
+		}
+		if len(x.backs) == 0 {
+			continue
+		}
+		for _, values := range []content.Fields{c.Before[locale], c.After[locale]} {
+			for field, v := range values {
+				x.backsOf(c, locale, field, v, consider)
+			}
+		}
 	}
 	return out
+}
+
+// backsOf considers who has read the entries that refer to what the value names.
+func (x *Index[S]) backsOf(c *content.Change, locale, field string, v any, consider func(map[S]struct{})) {
+	list, ok := v.([]any)
+	if !ok {
+		list = []any{v}
+	}
+	for _, one := range list {
+		if target, ok := one.(string); ok {
+			consider(x.backs[backKey{c.Edition, c.Type, locale, field, target}])
+		}
+	}
 }
 
 // Len returns how many are subscribed.

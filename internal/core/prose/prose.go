@@ -5,34 +5,25 @@ package prose
 
 import (
 	"bytes"
+	"encoding/json"
 	"regexp"
 	"strings"
 
 	"github.com/microcosm-cc/bluemonday"
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
-	"github.com/yuin/goldmark/extension"
 	"github.com/yuin/goldmark/text"
+	"github.com/yuin/goldmark/util"
 )
 
-// Forms holds one piece of prose in every form of delivery.
-type Forms struct {
-	HTML       string `json:"html"`
-	Inline     string `json:"inline"` // no wrapping paragraph
-	CommonMark string `json:"commonmark"`
-	Plain      string `json:"plain"`
-}
+// Names lists the forms of delivery as they are asked for.
+var Names = []string{"html", "inline", "tree", "commonmark", "plain"}
 
-// Names lists the forms as they are asked for.
-var Names = []string{"html", "inline", "commonmark", "plain"}
-
-var (
-	markdown = goldmark.New(goldmark.WithExtensions(extension.Table, extension.Strikethrough, extension.TaskList))
-	policy   = newPolicy()
-)
+var policy = newPolicy()
 
 func newPolicy() *bluemonday.Policy {
 	p := bluemonday.UGCPolicy()
+	p.AllowURLSchemes("http", "https", "mailto", "tel", "ref") // ref: is followed before anybody gets it
 	p.AllowAttrs("class").Matching(regexp.MustCompile(`^language-[\w+-]+$`)).OnElements("code")
 	p.AllowAttrs("type").Matching(regexp.MustCompile(`^checkbox$`)).OnElements("input")
 	p.AllowAttrs("checked", "disabled").Matching(regexp.MustCompile(`^$`)).OnElements("input")
@@ -41,15 +32,50 @@ func newPolicy() *bluemonday.Policy {
 	return p
 }
 
-// Render gives all forms of a CommonMark text.
-func Render(source string) Forms {
+// parse reads CommonMark with tables, strikethrough, tasks and the extra marks.
+func parse(src []byte, marks []string) (goldmark.Markdown, ast.Node) {
+	m := readers[markSet(marks)]
+	return m, m.Parser().Parse(text.NewReader(src))
+}
+
+// Forms gives all forms of a CommonMark text by name: the tree as encoding/json
+// decodes it, the others as texts. Marks are the extra marks that count in it.
+// Links to entries are followed: path says where an entry lives, "" for nowhere.
+func Forms(source string, marks []string, path func(id string) string) map[string]any {
 	src := []byte(source)
-	tree := markdown.Parser().Parse(text.NewReader(src))
+	m, doc := parse(src, marks)
+	b := treeBuilder{src: src}
+	nodes, _ := json.Marshal(Node{Kind: "document", Children: b.children(doc)}) // plain records
+	var tree any
+	_ = json.Unmarshal(Follow(nodes, path), &tree) // a path has no quotes
+	text := plain(doc, src)
+	embeddedToLinks(doc)
 	var html bytes.Buffer
-	// Writing to a bytes.Buffer cannot fail.
-	_ = markdown.Renderer().Render(&html, src, tree)
-	safe := strings.TrimSpace(string(policy.SanitizeBytes(html.Bytes())))
-	return Forms{HTML: safe, Inline: inline(safe), CommonMark: source, Plain: plain(tree, src)}
+	_ = m.Renderer().Render(&html, src, doc) // writing to a bytes.Buffer cannot fail
+	safe := string(Follow(policy.SanitizeBytes(bytes.TrimSpace(html.Bytes())), path))
+	return map[string]any{"html": safe, "inline": inline(safe), "tree": tree, "commonmark": string(Follow(src, path)), "plain": text}
+}
+
+// embeddedToLinks makes links of embedded entries, which are written as images:
+// HTML can only point to them.
+func embeddedToLinks(tree ast.Node) {
+	var found []*ast.Image
+	_ = ast.Walk(tree, func(n ast.Node, entering bool) (ast.WalkStatus, error) { // returns no error
+		if image, ok := n.(*ast.Image); ok && entering && bytes.HasPrefix(image.Destination, []byte("ref:")) {
+			found = append(found, image)
+		}
+		return ast.WalkContinue, nil
+	})
+	for _, image := range found {
+		link := ast.NewLink()
+		link.Destination, link.Title = image.Destination, image.Title
+		for c := image.FirstChild(); c != nil; {
+			next := c.NextSibling()
+			link.AppendChild(link, c)
+			c = next
+		}
+		image.Parent().ReplaceChild(image.Parent(), image, link)
+	}
 }
 
 // inline takes the paragraph tags off: a single paragraph loses its wrapping,
@@ -75,7 +101,7 @@ func plain(tree ast.Node, src []byte) string {
 		}
 		switch n := n.(type) {
 		case *ast.Text:
-			out.Write(n.Segment.Value(src))
+			out.WriteString(textOf(n, src))
 			if n.SoftLineBreak() || n.HardLineBreak() {
 				out.WriteByte(' ')
 			}
@@ -92,4 +118,13 @@ func plain(tree ast.Node, src []byte) string {
 		return ast.WalkContinue, nil
 	})
 	return strings.TrimSpace(out.String())
+}
+
+// textOf is what a text says: escapes and entities are resolved.
+func textOf(n *ast.Text, src []byte) string {
+	v := n.Segment.Value(src)
+	if !n.IsRaw() {
+		v = util.ResolveEntityNames(util.ResolveNumericReferences(util.UnescapePunctuations(v)))
+	}
+	return string(v)
 }

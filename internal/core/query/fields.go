@@ -1,6 +1,7 @@
 package query
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -13,8 +14,9 @@ import (
 // node is one name of a fields parameter with what stands in its brackets.
 type node struct {
 	name   string
+	args   map[string]string // in square brackets
 	nested []node
-	given  bool // there were brackets, even empty ones
+	given  bool // there were round brackets, even empty ones
 }
 
 // parseFields reads the text of a fields parameter: names parted by commas,
@@ -50,6 +52,11 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 		if n.name == "" {
 			return nil, failf("fields", "write names parted by commas, as in title,routes(name)", "a name is missing at character %d", p.at+1)
 		}
+		if p.at < len(p.text) && p.text[p.at] == '[' {
+			if err := p.arguments(&n); err != nil {
+				return nil, err
+			}
+		}
 		if p.at < len(p.text) && p.text[p.at] == '(' {
 			p.at++
 			inner, err := p.list(depth + 1)
@@ -76,27 +83,60 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 	}
 }
 
-func isNameByte(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+// arguments reads what stands in square brackets: name=value, parted by commas. A
+// part without a name goes on with the value before it.
+func (p *fieldParser) arguments(n *node) error {
+	text, _, closed := strings.Cut(p.text[p.at+1:], "]")
+	if !closed {
+		return failf("fields", "close it with ]", "the square bracket behind %q is not closed", n.name)
+	}
+	p.at += len(text) + 2
+	n.args = map[string]string{}
+	last := ""
+	for part := range strings.SplitSeq(text, ",") {
+		name, value, named := strings.Cut(part, "=")
+		switch {
+		case named && n.args[name] != "":
+			return failf("fields", "give it once", "%q stands twice behind %q", name, n.name)
+		case named && value != "":
+			n.args[name], last = value, name
+		case !named && last != "" && name != "":
+			n.args[last] += "," + name
+		default:
+			return failf("fields", "write arguments as in [limit=3,sort=-published]", "%q behind %q is no argument", part, n.name)
+		}
+	}
+	return nil
 }
 
-// SelectFields compiles the text of a fields parameter for an entry that may
-// be of any of the types. The picks come out in the model's order, whatever
-// the order of the text, so that the same question has the same answer.
-func SelectFields(m *model.Model, types []*model.Type, text string) (Selection, error) {
+func isNameByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-'
+}
+
+// Selecting compiles selections for a model and a locale.
+type Selecting struct {
+	Model *model.Model
+	// Locale in which labels are given.
+	Locale string
+}
+
+// Fields compiles the text of a fields parameter for an entry that may be of any
+// of the types. The picks come out in the model's order, whatever the order of
+// the text, so that the same question has the same answer.
+func (s Selecting) Fields(types []*model.Type, text string) (Selection, error) {
 	nodes, err := parseFields(text)
 	if err != nil {
 		return Selection{}, err
 	}
-	return bind(m, types, nodes, "")
+	return s.bind(types, nodes, "")
 }
 
-// SelectAll is the selection of a read that names no fields: everything the
-// entry itself has, and of linked entries id, type and slug.
-func SelectAll(m *model.Model, types []*model.Type) Selection {
+// All is the selection of a read that names no fields: everything the entry
+// itself has, and of linked entries id, type and slug.
+func (s Selecting) All(types []*model.Type) Selection {
 	sel := Selection{Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}}}
 	for _, f := range fieldsOf(types) {
-		sel.Picks = append(sel.Picks, plainPick(m, f.field, f.on))
+		sel.Picks = append(sel.Picks, s.plainPick(f.field, f.on))
 	}
 	return sel
 }
@@ -113,7 +153,7 @@ func fieldsOf(types []*model.Type) []typedField {
 	for _, t := range types {
 		for _, f := range t.Fields {
 			i := slices.IndexFunc(out, func(o typedField) bool {
-				return o.field.Name == f.Name && o.field.Kind == f.Kind && o.field.Several == f.Several
+				return o.field.Name == f.Name && o.field.Kind == f.Kind && o.field.Several == f.Several && f.Inner == nil
 			})
 			if i < 0 {
 				out = append(out, typedField{field: f, on: []string{t.Name}})
@@ -138,18 +178,31 @@ func parts(names []string) []Part {
 	return out
 }
 
+// pointParts are the members of a GeoJSON point.
+var pointParts = []string{"type", "coordinates"}
+
 // plainPick takes a field as a read gets it that says nothing more about it.
-func plainPick(m *model.Model, f *model.Field, on []string) Pick {
-	p := Pick{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.Several, Text: IsText(f), On: on}
+func (s Selecting) plainPick(f *model.Field, on []string) Pick {
+	p := Pick{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.IsList(), Text: IsText(f), On: on}
 	switch f.Kind {
 	case model.Prose:
 		p.Kind, p.Parts = PickParts, parts([]string{"html"})
 	case model.File:
 		p.Kind, p.Parts = PickParts, parts(content.FileNames)
+	case model.Location:
+		p.Kind, p.Parts = PickParts, parts(pointParts)
+	case model.Record:
+		return InnerPick(p, s.inner(f.Inner[0], nil))
+	case model.Blocks:
+		sel := blockSelection()
+		for _, t := range f.Inner {
+			sel.Picks = append(sel.Picks, s.inner(t, []string{t.Name}).Picks...)
+		}
+		return InnerPick(p, sel)
 	case model.Reference:
 		p.Kind, p.Types = PickLink, f.Types
 		p.Link = &Selection{Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}}}
-		for _, tf := range fieldsOf(lookUp(m, f.Types)) {
+		for _, tf := range fieldsOf(s.types(f.Types)) {
 			if tf.field.Kind == model.Slug && tf.field.Name == "slug" {
 				p.Link.Picks = append(p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on})
 			}
@@ -158,27 +211,51 @@ func plainPick(m *model.Model, f *model.Field, on []string) Pick {
 	return p
 }
 
-func lookUp(m *model.Model, names []string) []*model.Type {
+// inner takes all that a record or a kind of block has.
+func (s Selecting) inner(t *model.Type, on []string) *Selection {
+	sel := &Selection{}
+	for _, f := range t.Fields {
+		sel.Picks = append(sel.Picks, s.plainPick(f, on))
+	}
+	return sel
+}
+
+// blockSelection begins the selection of blocks: each says of which kind it is.
+func blockSelection() *Selection {
+	return &Selection{Picks: []Pick{{As: model.BlockName, Kind: PickType}}}
+}
+
+func (s Selecting) types(names []string) []*model.Type {
 	out := make([]*model.Type, 0, len(names))
 	for _, n := range names {
-		if t := m.Type(n); t != nil {
+		if t := s.Model.Type(n); t != nil {
 			out = append(out, t)
 		}
 	}
 	return out
 }
 
-func bind(m *model.Model, types []*model.Type, nodes []node, path string) (Selection, error) {
+// bind compiles a selection of entries of the types.
+func (s Selecting) bind(types []*model.Type, nodes []node, path string) (Selection, error) {
 	sel := Selection{Picks: []Pick{{As: "id", Kind: PickID}}}
-	fields := fieldsOf(types)
 	known := []string{"id", "about"}
-	for _, f := range fields {
+	backs := map[string]model.Back{}
+	if len(types) == 1 {
+		for _, b := range s.Model.Backs(types[0].Name) {
+			backs[b.Name] = b
+			known = append(known, b.Name)
+		}
+	}
+	for _, f := range fieldsOf(types) {
 		known = append(known, f.field.Name)
 	}
 	wanted := map[string]node{}
 	for _, n := range nodes {
 		if !slices.Contains(known, n.name) {
 			return sel, failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s", path+n.name, ofTypes(types))
+		}
+		if _, isBack := backs[n.name]; n.args != nil && !isBack {
+			return sel, failf("fields", "take the square brackets out", "%s takes no arguments", path+n.name)
 		}
 		wanted[n.name] = n
 	}
@@ -192,43 +269,144 @@ func bind(m *model.Model, types []*model.Type, nodes []node, path string) (Selec
 		}
 		sel.Picks = append(sel.Picks, Pick{As: "about", Kind: PickAbout, Parts: parts(chosen)})
 	}
-	for _, f := range fields {
+	if err := s.fields(&sel, types, wanted, path); err != nil {
+		return sel, err
+	}
+	for _, b := range s.Model.Backs(types[0].Name) {
+		if n, ok := wanted[b.Name]; ok && backs[b.Name].Field == b.Field {
+			p, err := s.back(b, n, path+b.Name)
+			if err != nil {
+				return sel, err
+			}
+			sel.Picks = append(sel.Picks, p)
+		}
+	}
+	return sel, nil
+}
+
+// fields adds the wanted fields of entries, records or blocks of the types.
+func (s Selecting) fields(sel *Selection, types []*model.Type, wanted map[string]node, path string) error {
+	for _, f := range fieldsOf(types) {
 		n, ok := wanted[f.field.Name]
 		if !ok {
 			continue
 		}
-		p := plainPick(m, f.field, f.on)
-		var err error
-		switch where := path + n.name; {
-		case !n.given:
-		case f.field.Kind == model.Prose:
-			var forms []string
-			forms, err = choose(where, n, prose.Names, nil)
-			p.Parts = parts(forms)
-		case f.field.Kind == model.File:
-			var chosen []string
-			chosen, err = choose(where, n, content.FileNames, nil)
-			p.Parts = parts(chosen)
-		case f.field.Kind == model.Choice:
-			if _, err = choose(where, n, []string{"label"}, nil); err == nil {
-				p.Names = map[string]string{}
-				for _, o := range f.field.Options {
-					p.Names[o.Value] = o.Label
-				}
+		p := s.plainPick(f.field, f.on)
+		if n.given {
+			var err error
+			if p, err = s.parts(p, f.field, n, path+n.name); err != nil {
+				return err
 			}
-		case f.field.Kind == model.Reference:
-			var link Selection
-			link, err = bind(m, lookUp(m, f.field.Types), n.nested, where+".")
-			p.Link = &link
-		default:
-			err = failf("fields", "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.field.Kind)
-		}
-		if err != nil {
-			return sel, err
 		}
 		sel.Picks = append(sel.Picks, p)
 	}
-	return sel, nil
+	return nil
+}
+
+// parts compiles what stands in a field's brackets.
+func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, error) {
+	var err error
+	some := func(known []string) {
+		var chosen []string
+		chosen, err = choose(where, n, known, nil)
+		p.Parts = parts(chosen)
+	}
+	switch f.Kind {
+	case model.Prose:
+		some(prose.Names)
+	case model.File:
+		some(content.FileNames)
+	case model.Location:
+		some(pointParts)
+	case model.Choice:
+		if _, err = choose(where, n, []string{"label"}, nil); err == nil {
+			p.Names = map[string]string{}
+			for _, o := range f.Options {
+				p.Names[o.Value] = o.LabelIn(s.Model.Chain(s.Locale))
+			}
+		}
+	case model.Reference:
+		var link Selection
+		link, err = s.bind(s.types(f.Types), n.nested, where+".")
+		p.Link = &link
+	case model.Record:
+		sel := &Selection{}
+		err = s.innerFields(sel, f.Inner[0], n.nested, where)
+		p = InnerPick(p, sel)
+	case model.Blocks:
+		sel := blockSelection()
+		kinds := make([]string, len(f.Inner))
+		for i, t := range f.Inner {
+			kinds[i] = t.Name
+		}
+		for _, kind := range n.nested {
+			t := f.InnerType(kind.name)
+			if t == nil {
+				return p, failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(kind.name, kinds), "; "), "%s has no kind of block %q", where, kind.name)
+			}
+			one := s.inner(t, []string{t.Name})
+			if kind.given {
+				one = &Selection{}
+				if err := s.innerFields(one, t, kind.nested, where+"."+t.Name); err != nil {
+					return p, err
+				}
+				for i := range one.Picks {
+					one.Picks[i].On = []string{t.Name}
+				}
+			}
+			sel.Picks = append(sel.Picks, one.Picks...)
+		}
+		p = InnerPick(p, sel)
+	default:
+		err = failf("fields", "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.Kind)
+	}
+	return p, err
+}
+
+// innerFields adds the named fields of a record or block.
+func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, where string) error {
+	wanted := map[string]node{}
+	for _, n := range nodes {
+		if t.Field(n.name) == nil {
+			return failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "), "there is no field %q in %s", n.name, where)
+		}
+		wanted[n.name] = n
+	}
+	return s.fields(sel, []*model.Type{t}, wanted, where+".")
+}
+
+// Back returns the list of the entries that refer to the one at hand, without a
+// selection: newest first, the default number at most.
+func (s Selecting) Back(b model.Back) *Root {
+	return &Root{By: ByBack, Type: b.Type.Name, Field: b.Field.Name, Limit: DefaultLimit, Sort: DefaultSort}
+}
+
+func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
+	p := Pick{As: b.Name, Kind: PickBack, Several: true, List: s.Back(b)}
+	for _, name := range slices.Sorted(maps.Keys(n.args)) {
+		value := n.args[name]
+		var err error
+		switch name {
+		case "limit":
+			p.List.Limit, err = ParseLimit("fields", value)
+		case "sort":
+			p.List.Sort, err = ParseSort(b.Type, strings.Split(value, ","))
+		default:
+			err = failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort"}), "; "), "%s takes no argument %q", where, name)
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	if !n.given {
+		n.nested = []node{{name: "about", given: true, nested: []node{{name: "type"}}}}
+		if f := b.Type.SlugField(); f != nil {
+			n.nested = append(n.nested, node{name: f.Name})
+		}
+	}
+	var err error
+	p.List.Selection, err = s.bind([]*model.Type{b.Type}, n.nested, where+".")
+	return p, err
 }
 
 // choose returns the names in the brackets, in the known order.

@@ -19,6 +19,8 @@ const (
 	ByList   By = "list"
 	BySlug   By = "slug"
 	ByID     By = "id"
+	ByPath   By = "path"   // where it lives, or lived
+	ByBack   By = "back"   // entries whose field refers to another entry
 	BySingle By = "single" // a singleton's only entry
 )
 
@@ -41,9 +43,15 @@ type Query struct {
 type Root struct {
 	As     string `json:"as,omitempty"` // its name in the answer, where there are several
 	By     By     `json:"by"`
-	Type   string `json:"type,omitempty"` // empty only for ByID
+	Type   string `json:"type,omitempty"` // empty only for ByID and ByPath
 	Value  string `json:"value,omitempty"`
-	Locale string `json:"locale"`
+	Locale string `json:"locale,omitempty"` // empty only for ByPath: whichever has the path; and for ByBack
+	// Locales are all that there are, for ByPath.
+	Locales []string `json:"locales,omitempty"`
+	// Field is the one that refers, for ByBack.
+	Field string `json:"field,omitempty"`
+	// Translated leaves out of a list what is filled in from a fallback.
+	Translated bool `json:"translated,omitempty"`
 	// The rest concerns lists alone.
 	Sort  []Sort    `json:"sort,omitempty"`
 	Limit int       `json:"limit,omitempty"`
@@ -80,6 +88,8 @@ const (
 	PickValue PickKind = "value" // a field's value as stored, through Names if given
 	PickParts PickKind = "parts" // a field that is an object, or a list of them: some Parts of it
 	PickLink  PickKind = "link"  // the entries that a reference leads to
+	PickInner PickKind = "inner" // the record or blocks within a field
+	PickBack  PickKind = "back"  // the entries that refer to this one
 )
 
 // Pick is one thing asked of an entry.
@@ -96,8 +106,21 @@ type Pick struct {
 	// Names replaces values by other words: a choice's labels, an enum's names.
 	Names map[string]string `json:"names,omitempty"`
 	// Types are those that a link may lead to.
-	Types []string   `json:"types,omitempty"`
-	Link  *Selection `json:"link,omitempty"`
+	Types []string `json:"types,omitempty"`
+	// Link is what is asked of linked entries, of a record, or of blocks, whose
+	// kinds stand for types in it.
+	Link *Selection `json:"link,omitempty"`
+	// List is the list of entries that refer to this one, and Shape its form.
+	List  *Root      `json:"list,omitempty"`
+	Shape []ListPart `json:"shape,omitempty"`
+}
+
+// below is the selection of what hangs below the pick, nil if nothing does.
+func (p *Pick) below() *Selection {
+	if p.List != nil {
+		return &p.List.Selection
+	}
+	return p.Link
 }
 
 // Part is one member of an object. Constant, where given, is its value. Text is
@@ -142,6 +165,10 @@ type RootResult struct {
 	// behind the last row, or, with Before or Last, before the first.
 	More  bool
 	Total int // only if counted
+	// Locale that was found, for a Root without one.
+	Locale string
+	// MovedTo is where the entry lives now that was looked for at a former path.
+	MovedTo string
 }
 
 // Row is one entry of a result.
@@ -155,8 +182,11 @@ type Row struct {
 	Keys [][]byte
 	// Asked holds, for each link pick, the ids that it leads to, in order.
 	Asked [][]string
-	// Linked holds the entries found for them, in the same order.
+	// Linked holds the entries found for them, in the same order; for an inner pick
+	// the record or the blocks, whose Type is their kind.
 	Linked [][]*Row
+	// Lists holds, for each back pick, the entries that refer to this one.
+	Lists []*RootResult
 }
 
 // Position is a place in a sorted list: the sort values, as texts, and the id of
@@ -196,6 +226,17 @@ func (r *Row) Position() Position {
 		}
 	}
 	return at
+}
+
+// ListPart is one member of a list's form as GraphQL has it: nodes, edges,
+// pageInfo or totalCount, with the members within.
+type ListPart struct {
+	As   string `json:"as"`
+	Name string `json:"name"`
+	// First and End are the picks that nodes, or an edge's node, show.
+	First int        `json:"first,omitempty"`
+	End   int        `json:"end,omitempty"`
+	Inner []ListPart `json:"inner,omitempty"`
 }
 
 // Error is a read that cannot be compiled. It names the parameter that is
@@ -266,13 +307,16 @@ func (q *Query) need(out []access.Grant, typ string) []access.Grant {
 func (q *Query) needLinked(out []access.Grant, s *Selection, typ string) []access.Grant {
 	for i := range s.Picks {
 		p := &s.Picks[i]
-		if p.Link == nil || typ != "" && p.On != nil && !slices.Contains(p.On, typ) {
+		if p.below() == nil || typ != "" && p.On != nil && !slices.Contains(p.On, typ) {
 			continue
 		}
 		for _, t := range p.Types {
 			out = q.need(out, t)
 		}
-		out = q.needLinked(out, p.Link, "")
+		if p.List != nil {
+			out = q.need(out, p.List.Type)
+		}
+		out = q.needLinked(out, p.below(), "")
 	}
 	return out
 }
@@ -281,7 +325,7 @@ func (q *Query) needLinked(out []access.Grant, s *Selection, typ string) []acces
 func (s *Selection) walk(f func(*Pick)) {
 	for i := range s.Picks {
 		f(&s.Picks[i])
-		if l := s.Picks[i].Link; l != nil {
+		if l := s.Picks[i].below(); l != nil {
 			l.walk(f)
 		}
 	}
@@ -305,7 +349,7 @@ func (q *Query) CheckSize() error {
 func (s *Selection) depth() int {
 	deepest := 0
 	for i := range s.Picks {
-		if l := s.Picks[i].Link; l != nil {
+		if l := s.Picks[i].below(); l != nil {
 			deepest = max(deepest, 1+l.depth())
 		}
 	}
@@ -324,7 +368,7 @@ func (s *Selection) reads() []string {
 					out = append(out, "about."+part.Name)
 				}
 			}
-		case PickValue, PickParts, PickLink:
+		case PickValue, PickParts, PickLink, PickInner:
 			out = append(out, p.Field)
 		}
 	}
@@ -334,61 +378,105 @@ func (s *Selection) reads() []string {
 
 // Dependencies says what the result of the query was made of.
 func Dependencies(q *Query, r *Result) *depend.Set {
-	set := &depend.Set{Edition: q.Edition}
-	seen := map[string]bool{}
-	linked := false // only then can the same document have been read twice
-	var add func(locale string, s *Selection, read []string, rows []*Row)
-	add = func(locale string, s *Selection, read []string, rows []*Row) {
-		if len(rows) == 0 {
-			return
-		}
-		below := make([][]string, len(s.Picks))
-		for i := range s.Picks {
-			if s.Picks[i].Link != nil {
-				linked, below[i] = true, s.Picks[i].Link.reads()
-			}
-		}
-		for _, row := range rows {
-			set.Entries = append(set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
-			for i := range s.Picks {
-				if s.Picks[i].Link == nil || row.Asked[i] == nil {
-					continue
-				}
-				add(locale, s.Picks[i].Link, below[i], row.Linked[i])
-				found := 0
-				for _, id := range row.Asked[i] {
-					if found < len(row.Linked[i]) && row.Linked[i][found].ID == id {
-						found++
-					} else if key := locale + id; !seen[key] {
-						seen[key] = true
-						set.Entries = append(set.Entries, depend.Entry{ID: id, Locale: locale})
-					}
-				}
-			}
-		}
-	}
+	d := dependencies{set: &depend.Set{Edition: q.Edition}, vain: map[string]bool{}}
 	for i := range q.Roots {
 		root, res := &q.Roots[i], &r.Roots[i]
-		add(root.Locale, &root.Selection, root.Selection.reads(), res.Rows)
+		locale := root.Locale
+		if locale == "" {
+			locale = res.Locale
+		}
+		d.rows(locale, &root.Selection, root.Selection.reads(), res.Rows)
 		switch root.By {
 		case ByList, BySingle:
-			list := depend.List{Type: root.Type, Locale: root.Locale}
-			for _, s := range root.Sort {
-				list.Sort = append(list.Sort, s.By)
-			}
-			set.Lists = append(set.Lists, list)
+			d.set.Lists = append(d.set.Lists, depend.List{Type: root.Type, Locale: root.Locale, Sort: root.sortedBy()})
 		case BySlug:
-			set.Lookups = append(set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
+			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
 		case ByID:
 			if len(res.Rows) == 0 {
-				set.Entries = append(set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
+				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
+			}
+		case ByPath:
+			for _, tag := range res.LookedIn(root) {
+				d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value})
+				if res.MovedTo != "" {
+					d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: res.MovedTo})
+				}
 			}
 		}
 	}
-	if linked || len(q.Roots) > 1 {
-		set.Entries = mergeEntries(set.Entries)
+	if d.linked || len(q.Roots) > 1 {
+		d.set.Entries = mergeEntries(d.set.Entries)
 	}
-	return set
+	return d.set
+}
+
+// LookedIn lists the locales in which the entry at a path was looked for.
+func (r *RootResult) LookedIn(root *Root) []string {
+	if root.Locale != "" {
+		return []string{root.Locale}
+	}
+	return root.Locales
+}
+
+func (r *Root) sortedBy() []string {
+	var out []string
+	for _, s := range r.Sort {
+		out = append(out, s.By)
+	}
+	if r.Translated {
+		out = append(out, "about.locales")
+	}
+	return out
+}
+
+type dependencies struct {
+	set    *depend.Set
+	linked bool // only then can the same document have been read twice
+	vain   map[string]bool
+}
+
+// rows adds what was read of entries, and all that hangs below them.
+func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*Row) {
+	if len(rows) == 0 {
+		return
+	}
+	below := make([][]string, len(s.Picks))
+	for i := range s.Picks {
+		if l := s.Picks[i].below(); l != nil {
+			d.linked, below[i] = true, l.reads()
+		}
+	}
+	for _, row := range rows {
+		if row.ID != "" { // a record or block is part of its entry
+			d.set.Entries = append(d.set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
+		}
+		for i := range s.Picks {
+			switch p := &s.Picks[i]; {
+			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
+				d.set.Backs = append(d.set.Backs, depend.Back{Type: p.List.Type, Locale: locale, Field: p.List.Field, Target: row.ID, Sort: p.List.sortedBy()})
+				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
+			case p.Link == nil || row.Linked == nil:
+			case p.Kind == PickInner:
+				d.rows(locale, p.Link, nil, row.Linked[i])
+			case row.Asked[i] != nil:
+				d.rows(locale, p.Link, below[i], row.Linked[i])
+				d.missed(locale, row.Asked[i], row.Linked[i])
+			}
+		}
+	}
+}
+
+// missed adds the references that led to nothing.
+func (d *dependencies) missed(locale string, asked []string, found []*Row) {
+	n := 0
+	for _, id := range asked {
+		if n < len(found) && found[n].ID == id {
+			n++
+		} else if key := locale + id; !d.vain[key] {
+			d.vain[key] = true
+			d.set.Entries = append(d.set.Entries, depend.Entry{ID: id, Locale: locale})
+		}
+	}
 }
 
 // mergeEntries unites what was read of the same document in several places.

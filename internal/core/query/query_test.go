@@ -17,11 +17,11 @@ import (
 func TestSelectFieldsIsCanonical(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	route := []*model.Type{m.Type("route")}
-	a, err := query.SelectFields(m, route, "text(plain,html),piers(slug,name),name,about(path,type),id")
+	a, err := query.Selecting{Model: m, Locale: "en"}.Fields(route, "text(plain,html),piers(slug,name),name,about(path,type),id")
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := query.SelectFields(m, route, "about(type,path),name,piers(name,slug),text(html,plain)")
+	b, err := query.Selecting{Model: m, Locale: "en"}.Fields(route, "about(type,path),name,piers(name,slug),text(html,plain)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,10 +48,10 @@ func TestSelectFieldsNamesWhatIsWrong(t *testing.T) {
 		"name)":                      "a closing bracket too many at character 5",
 		"piers()":                    "a name is missing at character 7",
 		"name slug":                  `unexpected " " at character 5`,
-		"piers[limit=3]":             `unexpected "[" at character 6`,
+		"piers[limit=3]":             "piers takes no arguments",
 		strings.Repeat("piers(", 40): "nested more than",
 	} {
-		_, err := query.SelectFields(m, []*model.Type{m.Type("route")}, text)
+		_, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, text)
 		var wrong *query.Error
 		if !errors.As(err, &wrong) || wrong.Parameter != "fields" || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: got %v, want %q", text, err, want)
@@ -65,7 +65,7 @@ func FuzzSelectFields(f *testing.F) {
 	}
 	m := testkit.Model(f, testkit.Ferries)
 	f.Fuzz(func(t *testing.T, text string) {
-		sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, text)
+		sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, text)
 		var wrong *query.Error
 		if err != nil && !errors.As(err, &wrong) {
 			t.Errorf("%q: an error of another kind: %v", text, err)
@@ -78,7 +78,7 @@ func FuzzSelectFields(f *testing.F) {
 
 func TestNeedsFollowLinks(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, "name,start(name)")
+	sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, "name,start(name)")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func TestNeedsFollowLinks(t *testing.T) {
 
 func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Value: "x", Locale: "en", Selection: query.SelectAll(m, m.Types)}}}
+	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Value: "x", Locale: "en", Selection: query.Selecting{Model: m, Locale: "en"}.All(m.Types)}}}
 	if got := q.Needs(); len(got) != 0 {
 		t.Errorf("before it is found: %v", got)
 	}
@@ -161,7 +161,7 @@ func TestParseSortNamesWhatIsWrong(t *testing.T) {
 
 func TestDependenciesNameWhatWasRead(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	sel, err := query.SelectFields(m, []*model.Type{m.Type("route")}, "name,about(path),piers(name)")
+	sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, "name,about(path),piers(name)")
 	if err != nil {
 		t.Fatal(err)
 	}

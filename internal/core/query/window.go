@@ -17,6 +17,15 @@ import (
 // an entry anew does not move it.
 var DefaultSort = []Sort{{By: "about.firstPublished", Kind: model.DateTime, Descending: true}}
 
+// ParseLimit reads how many entries a list may have, from 0 to MaxLimit.
+func ParseLimit(parameter, text string) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > MaxLimit {
+		return 0, failf(parameter, "", "%q is no number from 0 to %d", text, MaxLimit)
+	}
+	return n, nil
+}
+
 // ParseSort compiles an order: names, each with a minus before it for
 // descending. A name is a sortable field, or published, firstPublished,
 // updated.
@@ -105,6 +114,8 @@ func fits(kind model.Kind, v *string) bool {
 	switch kind {
 	case model.Integer, model.Money:
 		_, err = strconv.ParseInt(*v, 10, 64)
+	case model.Decimal:
+		_, err = strconv.ParseFloat(*v, 64)
 	case model.Boolean:
 		_, err = strconv.ParseBool(*v)
 	case model.DateTime:
@@ -114,7 +125,7 @@ func fits(kind model.Kind, v *string) bool {
 }
 
 func (r *Root) listMark() string {
-	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Sort})
+	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Field, r.Sort})
 	sum := sha256.Sum256(src)
 	return base64.RawURLEncoding.EncodeToString(sum[:6])
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"slices"
+	"strconv"
 )
 
 // Columns says what the store fetches for a pick: the members of the object,
@@ -11,7 +12,7 @@ import (
 // list is fetched as.
 func (p *Pick) Columns() (whole bool, members []Part) {
 	switch p.Kind {
-	case PickValue, PickLink:
+	case PickValue, PickLink, PickInner:
 		return true, nil
 	case PickParts:
 		if p.Several {
@@ -72,7 +73,9 @@ func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
 			default:
 				writeParts(b, p.Parts, cells[1:])
 			}
-		case PickLink:
+		case PickBack:
+			WriteList(b, p, row.Lists[first+i])
+		case PickLink, PickInner:
 			linked := row.Linked[first+i]
 			if p.Several {
 				b.WriteByte('[')
@@ -93,6 +96,89 @@ func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
 	b.WriteByte('}')
 }
 
+// WriteList lays out the entries that refer to another one: as a list, or in the
+// form that the pick asks for.
+func WriteList(b *bytes.Buffer, p *Pick, found *RootResult) {
+	if p.Shape != nil {
+		WriteConnection(b, p.Shape, p.Names, p.List, found)
+		return
+	}
+	writeRows(b, found.Rows, func(row *Row) { WriteObject(b, p.List.Selection.Picks, 0, row) })
+}
+
+// WriteConnection lays out a list as the Cursor Connections Specification of
+// GraphQL has it. Names holds the names of types.
+func WriteConnection(b *bytes.Buffer, shape []ListPart, names map[string]string, root *Root, found *RootResult) {
+	picks := root.Selection.Picks
+	writeMembers(b, shape, func(p ListPart) {
+		switch p.Name {
+		case "__typename":
+			writeString(b, names[root.Type]+"Connection")
+		case "totalCount":
+			b.WriteString(strconv.Itoa(found.Total))
+		case "nodes":
+			writeRows(b, found.Rows, func(row *Row) { WriteObject(b, picks[p.First:p.End], p.First, row) })
+		case "edges":
+			writeRows(b, found.Rows, func(row *Row) {
+				writeMembers(b, p.Inner, func(e ListPart) {
+					switch e.Name {
+					case "__typename":
+						writeString(b, names[root.Type]+"Edge")
+					case "cursor":
+						writeString(b, root.Cursor(row.Position()))
+					case "node":
+						WriteObject(b, picks[e.First:e.End], e.First, row)
+					}
+				})
+			})
+		case "pageInfo":
+			writeMembers(b, p.Inner, func(e ListPart) { writePageInfo(b, e.Name, root, found) })
+		}
+	})
+}
+
+func writePageInfo(b *bytes.Buffer, name string, root *Root, found *RootResult) {
+	prev, next := root.Around(found)
+	n := len(found.Rows)
+	switch {
+	case name == "__typename":
+		b.WriteString(`"PageInfo"`)
+	case name == "hasNextPage":
+		b.WriteString(strconv.FormatBool(next != ""))
+	case name == "hasPreviousPage":
+		b.WriteString(strconv.FormatBool(prev != ""))
+	case n == 0:
+		b.WriteString("null")
+	case name == "startCursor":
+		writeString(b, root.Cursor(found.Rows[0].Position()))
+	case name == "endCursor":
+		writeString(b, root.Cursor(found.Rows[n-1].Position()))
+	}
+}
+
+func writeMembers(b *bytes.Buffer, parts []ListPart, value func(ListPart)) {
+	b.WriteByte('{')
+	for i, p := range parts {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		writeName(b, p.As)
+		value(p)
+	}
+	b.WriteByte('}')
+}
+
+func writeRows(b *bytes.Buffer, rows []*Row, one func(*Row)) {
+	b.WriteByte('[')
+	for i, row := range rows {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		one(row)
+	}
+	b.WriteByte(']')
+}
+
 func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
 	switch {
 	case src == nil && p.Several:
@@ -105,7 +191,11 @@ func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
 		writeNamed(b, p.Names, string(src))
 	case p.Names == nil:
 		b.Write(src)
-	case p.Several:
+	case !p.Several: // within a record: JSON as it came
+		var v string
+		_ = json.Unmarshal(src, &v) // stored by us: an option
+		writeNamed(b, p.Names, v)
+	default:
 		var values []string
 		_ = json.Unmarshal(src, &values) // stored by us: a list of options
 		b.WriteByte('[')

@@ -76,7 +76,7 @@ func (i *Item) shown(fields Fields, both bool) map[string]any {
 var kinds = map[string]map[string]string{
 	"reports": {"headline": "line", "address": "line", "standfirst": "text", "copy": "text", "by": "line", "photo": "object", "topics": "list"},
 	"staff":   {"fullName": "line", "address": "line", "duty": "line", "portrait": "object", "life": "text"},
-	"pages":   {"heading": "line", "address": "line", "under": "line", "copy": "text"},
+	"pages":   {"heading": "line", "address": "line", "under": "line", "parts": "list"},
 }
 
 // Kinds lists the kinds of item.

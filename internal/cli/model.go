@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/model"
+)
+
+func (a *app) model() *cobra.Command {
+	show := &cobra.Command{
+		Use: "show [TYPE]", Short: "Print the model in force, as a model file", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			m, err := s.Model(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				t := m.Type(args[0])
+				if t == nil {
+					return fmt.Errorf("there is no type %q", args[0])
+				}
+				m = &model.Model{Types: []*model.Type{t}}
+			}
+			if a.output == "json" {
+				return a.print(m, nil)
+			}
+			src := string(m.YAML())
+			if len(m.Locales) == 0 {
+				src = strings.TrimPrefix(src, "locales:\n")
+			}
+			_, err = fmt.Fprint(a.out, src)
+			return err
+		},
+	}
+	check := &cobra.Command{
+		Use: "check DIR", Short: "Check the model files in a directory, without a service", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			m, err := readModel(args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]int{"types": len(m.Types), "locales": len(m.Locales)}, func(t *table) {
+				t.line(fmt.Sprintf("Fine: %d types, %d locales.", len(m.Types), len(m.Locales)))
+			})
+		},
+	}
+	var exitCode bool
+	diff := &cobra.Command{
+		Use: "diff DIR", Short: "Say what applying the model files in a directory would do", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, files, err := a.sendModel(args[0])
+			if err != nil {
+				return err
+			}
+			plan, err := s.PlanModel(cmd.Context(), files)
+			if err != nil {
+				return err
+			}
+			if err := a.print(plan, func(t *table) { drawPlan(t, plan) }); err != nil {
+				return err
+			}
+			if exitCode && len(plan.Consequences) > 0 {
+				return errors.New("the models differ")
+			}
+			return nil
+		},
+	}
+	diff.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 if there is any difference")
+	var allowLoss bool
+	apply := &cobra.Command{
+		Use: "apply DIR", Short: "Make the model files in a directory the model, and convert what is stored", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, files, err := a.sendModel(args[0])
+			if err != nil {
+				return err
+			}
+			plan, err := s.PlanModel(cmd.Context(), files)
+			if err != nil {
+				return err
+			}
+			if len(plan.Consequences) == 0 {
+				return a.print(plan, func(t *table) { t.line("Nothing to do: this is the model already.") })
+			}
+			if a.output == "table" {
+				if err := a.print(plan, func(t *table) { drawPlan(t, plan) }); err != nil {
+					return err
+				}
+			}
+			var last client.Conversion
+			err = s.ApplyModel(cmd.Context(), files, allowLoss, plan.Version, func(p client.Conversion) { last = p; a.tellConversion(p) })
+			if err != nil {
+				return err
+			}
+			return a.print(last, func(t *table) {
+				t.line(fmt.Sprintf("Applied as version %d; %d entries converted.", last.Version, last.Done))
+			})
+		},
+	}
+	apply.Flags().BoolVar(&allowLoss, "allow-loss", false, "apply it even if content is lost")
+	return noun("model", "Describe content: types, fields, locales", show, check, diff, apply)
+}
+
+func drawPlan(t *table, plan client.ModelPlan) {
+	if len(plan.Consequences) == 0 {
+		t.line("No difference.")
+	} else {
+		t.row("EFFECT", "WHERE", "WHAT", "ENTRIES", "")
+	}
+	for _, c := range plan.Consequences {
+		entries := "–"
+		if c.Entries > 0 {
+			entries = fmt.Sprint(c.Entries)
+		}
+		t.row(c.Severity, c.Where, c.What, entries, short(c.Text, 52))
+		if len(c.Readers) > 0 {
+			t.row("", "", "", "", short("read by "+strings.Join(c.Readers, ", "), 52))
+		}
+	}
+	for _, c := range plan.Conflicts {
+		t.line("In the way: " + c)
+	}
+}
+
+// tellConversion shows progress where somebody watches.
+func (a *app) tellConversion(p client.Conversion) {
+	if p.Total > 0 && !p.Applied {
+		fmt.Fprintf(a.err, "\rConverted %d of %d entries", p.Done, p.Total)
+		if p.Done >= p.Total {
+			fmt.Fprintln(a.err)
+		}
+	}
+}
+
+// sendModel reads the model files of a directory; what is wrong with them is
+// told before any service is asked.
+func (a *app) sendModel(dir string) (*client.Client, map[string]string, error) {
+	s, err := a.service()
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := readModel(dir); err != nil {
+		return nil, nil, err
+	}
+	files, err := modelFiles(dir)
+	out := map[string]string{}
+	for name, src := range files {
+		out[name] = string(src)
+	}
+	return s, out, err
+}

@@ -1,0 +1,182 @@
+package gateway
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store"
+)
+
+// Entries lists entries.
+func (g *Gateway) Entries(ctx context.Context, f store.EntryFilter) ([]store.EntryInfo, int, error) {
+	return g.store.ListEntries(ctx, f)
+}
+
+// EntryDetail is everything to know about one entry.
+type EntryDetail struct {
+	store.EntryRecord
+	// EditAt is where an entry of an outside origin is edited.
+	EditAt  string           `json:"editAt,omitempty"`
+	Changes []content.Change `json:"changes"`
+	Events  []EventTrace     `json:"events"`
+}
+
+// Entry returns one entry with its history; store.ErrNotFound if there is none.
+func (g *Gateway) Entry(ctx context.Context, id string) (EntryDetail, error) {
+	if !content.ValidID(id) {
+		return EntryDetail{}, fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
+	}
+	record, err := g.store.Entry(ctx, id)
+	if err != nil {
+		return EntryDetail{}, err
+	}
+	d := EntryDetail{EntryRecord: record}
+	if source := g.origins[d.Origin]; source != nil {
+		d.EditAt = source.EditAddress(d.Type, d.OriginKey)
+	}
+	if d.Changes, err = g.store.EntryChanges(ctx, id); err != nil {
+		return d, err
+	}
+	d.Events, err = g.Events(ctx, store.EventFilter{Entry: id, Limit: 10})
+	return d, err
+}
+
+// Revision returns one revision of an entry, with its fields.
+func (g *Gateway) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
+	return g.store.Revision(ctx, id, number)
+}
+
+// Comparison is two states of an entry, and in what they differ.
+type Comparison struct {
+	// From and To are revisions; 0 stands for what readers get.
+	From        int                       `json:"from"`
+	To          int                       `json:"to"`
+	Differences []content.FieldDifference `json:"differences"`
+}
+
+// CompareRevisions compares two revisions of an entry; 0 is what readers get. A
+// to of -1 is the newest.
+func (g *Gateway) CompareRevisions(ctx context.Context, id string, from, to int) (Comparison, error) {
+	e, err := g.store.Entry(ctx, id)
+	if err != nil {
+		return Comparison{}, err
+	}
+	if to < 0 {
+		to = e.Revision
+	}
+	state := func(n int) (content.Fields, error) {
+		switch n {
+		case 0:
+			return e.Shown, nil
+		case e.Revision:
+			return e.Newest, nil
+		}
+		v, err := g.store.Revision(ctx, id, n)
+		return v.Fields, err
+	}
+	out := Comparison{From: from, To: to}
+	before, err := state(from)
+	if err != nil {
+		return out, err
+	}
+	after, err := state(to)
+	if err != nil {
+		return out, err
+	}
+	m := g.Model()
+	t := m.Type(e.Type)
+	if t == nil {
+		return out, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+	}
+	out.Differences = content.Compare(m, t, before, after)
+	return out, nil
+}
+
+// maxLinked bounds how many entries are followed in search of drafts.
+const maxLinked = 500
+
+// LinkedDrafts lists the entries that those named refer to, near or far, and of
+// which readers do not have the newest state; of our own origin alone, since
+// others are not published here.
+func (g *Gateway) LinkedDrafts(ctx context.Context, ids []string) ([]store.EntryInfo, error) {
+	seen := map[string]bool{}
+	for _, id := range ids {
+		seen[id] = true
+	}
+	out := []store.EntryInfo{}
+	for next := ids; len(next) > 0 && len(seen) < maxLinked; {
+		var below []string
+		for _, id := range next {
+			e, err := g.store.Entry(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			if e.Origin == content.Local && e.Retired == nil && (e.PublishedRevision == 0 || e.Behind) && !slices.Contains(ids, id) {
+				out = append(out, e.EntryInfo)
+			}
+			t := g.Model().Type(e.Type)
+			if t == nil {
+				continue
+			}
+			for _, leaf := range content.Leaves(t, e.Newest, false) {
+				target, ok := leaf.Value.(string)
+				if !ok || leaf.Field.Kind != model.Reference || seen[target] {
+					continue
+				}
+				seen[target] = true
+				if _, err := g.store.Entry(ctx, target); err == nil {
+					below = append(below, target)
+				}
+			}
+		}
+		next = below
+	}
+	return out, nil
+}
+
+// Duplicate saves a draft with the newest state of an entry under a new id. Its
+// slug and its title tell that it is a copy; values that must be unique are left
+// out.
+func (g *Gateway) Duplicate(ctx context.Context, id, by string) (string, store.Applied, error) {
+	e, err := g.store.Entry(ctx, id)
+	if err != nil {
+		return "", store.Applied{}, err
+	}
+	t := g.Model().Type(e.Type)
+	if t == nil {
+		return "", store.Applied{}, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+	}
+	fields := e.Newest
+	for _, f := range t.Fields {
+		if f.Kind == model.Slug || f.Unique {
+			delete(fields, f.Name)
+		}
+	}
+	const mark = " (copy)"
+	switch title := fields[t.Title].(type) {
+	case string:
+		fields[t.Title] = title + mark
+	case map[string]any:
+		for tag, v := range title {
+			if s, ok := v.(string); ok {
+				title[tag] = s + mark
+			}
+		}
+	}
+	edit := store.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
+	done, err := g.Apply(ctx, []store.Edit{edit}, by, content.Cause{Kind: "user", Name: by})
+	return edit.ID, done, err
+}
+
+// Coverage returns how much of each type is translated into each locale.
+func (g *Gateway) Coverage(ctx context.Context) ([]store.Coverage, error) {
+	return g.store.Coverages(ctx, g.Model().Tags())
+}
+
+// SawOpen notes that somebody has an entry open, and returns who else has.
+func (g *Gateway) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
+	return g.store.SawOpen(ctx, id, session, who)
+}

@@ -1,0 +1,157 @@
+package gateway
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store"
+)
+
+// firstModel takes up the stored model, or stores the first one.
+func (g *Gateway) firstModel(ctx context.Context, first *model.Model) error {
+	err := g.loadModel(ctx)
+	if !errors.Is(err, store.ErrNotFound) {
+		if err == nil && first != nil && !sameModel(first, g.Model()) {
+			g.log.Warn("the configured model differs from the one in force, which stays; see it with: ubiquon model diff DIR, take it up with: ubiquon model apply DIR")
+		}
+		return err
+	}
+	if first == nil {
+		return errors.New("the environment has no model yet; name the directory of its files with model: in the configuration, or --model")
+	}
+	if err := g.store.ApplyModel(ctx, first, causeOfModel, store.ModelOptions{}); err != nil {
+		return fmt.Errorf("applying the model: %w", err)
+	}
+	return g.loadModel(ctx)
+}
+
+func sameModel(a, b *model.Model) bool {
+	x, _ := json.Marshal(a) // plain records
+	y, _ := json.Marshal(b)
+	return bytes.Equal(x, y)
+}
+
+// Consequence is a difference between two models with what it does to entries
+// and to those who read them.
+type Consequence struct {
+	store.Consequence
+	// Readers are the keys, and the sites behind them, that may read what goes or
+	// is renamed.
+	Readers []string `json:"readers"`
+}
+
+// ModelPlan is what applying a model would do.
+type ModelPlan struct {
+	// Version of the present model.
+	Version int64 `json:"version"`
+	// Consequences, the worst first; none when the model is the present one.
+	Consequences []Consequence `json:"consequences"`
+	// Loses is true when content would be lost.
+	Loses bool `json:"loses"`
+	// Model and YAML are the model as it would be.
+	Model *model.Model `json:"model"`
+	YAML  string       `json:"yaml"`
+	// Conflicts says what else stands in the way: origins or rules that name what
+	// would be gone.
+	Conflicts []string `json:"conflicts"`
+}
+
+// PlanModel works out what applying the model would do.
+func (g *Gateway) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, error) {
+	present, version, err := g.store.Model(ctx)
+	if err != nil {
+		return ModelPlan{}, err
+	}
+	plan := ModelPlan{Version: version, Consequences: []Consequence{}, Conflicts: []string{}, Model: m, YAML: string(m.YAML())}
+	found, err := g.store.Consequences(ctx, present, m)
+	if err != nil {
+		return plan, err
+	}
+	keys, err := g.store.Keys(ctx)
+	if err != nil {
+		return plan, err
+	}
+	for _, c := range found {
+		one := Consequence{Consequence: c, Readers: []string{}}
+		if c.Type != "" && (c.What == "removed" || c.What == "renamed") {
+			one.Readers = readersOf(keys, c.Type)
+		}
+		plan.Loses = plan.Loses || c.Severity == model.Loses
+		plan.Consequences = append(plan.Consequences, one)
+	}
+	if err := g.checkConfiguration(m); err != nil {
+		plan.Conflicts = append(plan.Conflicts, err.Error())
+	}
+	return plan, nil
+}
+
+// readersOf lists the keys that may read entries of a type, by name.
+func readersOf(keys []*access.Key, typ string) []string {
+	out := []string{}
+	for _, k := range keys {
+		allowed := slices.ContainsFunc(content.Editions, func(edition string) bool {
+			return k.Grants.Allows(access.Grant{Verb: access.Read, Edition: edition, Type: typ})
+		})
+		if !allowed || k.Grants.Allows(access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}) {
+			continue
+		}
+		name := "key " + k.Name
+		if k.Site != "" {
+			name = "site " + k.Site
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// ConflictingConfigError is the error of a model that origins or rules do not
+// fit.
+type ConflictingConfigError struct{ Reason error }
+
+func (e *ConflictingConfigError) Error() string {
+	return "the configuration does not fit the model: " + e.Reason.Error()
+}
+
+// ApplyModel makes m the model on all nodes, and converts what is stored. When
+// it returns, this node reads by it. Its errors are those of store.ApplyModel
+// and *ConflictingConfigError.
+func (g *Gateway) ApplyModel(ctx context.Context, m *model.Model, by string, o store.ModelOptions) error {
+	if err := g.checkConfiguration(m); err != nil {
+		return &ConflictingConfigError{err}
+	}
+	if err := g.store.ApplyModel(ctx, m, content.Cause{Kind: "model", Name: by}, o); err != nil {
+		return err
+	}
+	if err := g.loadModel(ctx); err != nil {
+		return err
+	}
+	return g.catchUp(ctx)
+}
+
+// EditLocales changes the model's locales, and nothing else of it.
+func (g *Gateway) EditLocales(ctx context.Context, by string, o store.ModelOptions, change func([]model.Locale) ([]model.Locale, error)) error {
+	present, version, err := g.store.Model(ctx)
+	if err != nil {
+		return err
+	}
+	next := *present
+	if next.Locales, err = change(slices.Clone(present.Locales)); err != nil {
+		return err
+	}
+	// Read checks fallbacks and tags.
+	m, err := model.Read(map[string][]byte{"locales": next.YAML()})
+	if err != nil {
+		return err
+	}
+	o.IfVersion = version
+	return g.ApplyModel(ctx, m, by, o)
+}

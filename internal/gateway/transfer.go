@@ -1,0 +1,319 @@
+package gateway
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+	"unicode/utf8"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/store"
+)
+
+// Line is one entry as import and export write it, one JSON object a line
+// (NDJSON).
+type Line struct {
+	ID   string `json:"id"`
+	Type string `json:"type"`
+	// Fields are the newest saved state.
+	Fields content.Fields `json:"fields"`
+	// Published is when it was published last, FirstPublished when for the first
+	// time; without Published it is a draft.
+	Published      *time.Time `json:"published,omitempty"`
+	FirstPublished *time.Time `json:"firstPublished,omitempty"`
+	// Live is what readers get, where that is not Fields.
+	Live content.Fields `json:"live,omitempty"`
+	// Revisions are the earlier saved states, the oldest first.
+	Revisions []content.Revision `json:"revisions,omitempty"`
+}
+
+// BadLine is a line of an import that was not taken.
+type BadLine struct {
+	Line   int    `json:"line"`
+	Entry  string `json:"entry,omitempty"`
+	Reason string `json:"reason"`
+}
+
+// ImportProgress is how far an import has come.
+type ImportProgress struct {
+	// Line up to which everything is dealt with: go on behind it.
+	Line int `json:"line"`
+	// Written entries differ from what was held, Same do not.
+	Written int `json:"written"`
+	Same    int `json:"same"`
+	Bad     int `json:"bad"`
+	// BadLines are those since the last progress.
+	BadLines []BadLine `json:"badLines,omitempty"`
+	Done     bool      `json:"done,omitempty"`
+}
+
+// ImportOptions say how an import goes.
+type ImportOptions struct {
+	// Check reads everything and writes nothing.
+	Check bool
+	// After is the line that was dealt with last, by an earlier call.
+	After int
+	// StopAtBad ends the import at the first bad line.
+	StopAtBad bool
+}
+
+const (
+	// maxLine bounds one line.
+	maxLine = 4 << 20
+	// importAtOnce and importSpan bound what one transaction of an import writes,
+	// so that it is not in the way of publishers.
+	importAtOnce = 200
+	importSpan   = 50 * time.Millisecond
+)
+
+// ErrBadLine is the error of an import that was told to stop at a bad line.
+var ErrBadLine = errors.New("the import has stopped at a bad line")
+
+// Import writes the entries of an NDJSON text, telling how far it has come. An
+// entry that is held in the same state already is left alone, so an import may
+// be run again.
+func (g *Gateway) Import(ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress)) error {
+	i := importing{g: g, by: by, o: o, tell: tell, atOnce: 25, seen: map[string]int{}, wanted: map[string]int{}}
+	lines := bufio.NewScanner(in)
+	lines.Buffer(make([]byte, 64<<10), maxLine)
+	n := 0
+	for lines.Scan() {
+		n++
+		if n <= o.After || len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
+		}
+		if err := i.line(ctx, n, lines.Bytes()); err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		if errors.Is(err, bufio.ErrTooLong) {
+			i.bad(n+1, "", fmt.Sprintf("the line is longer than %d bytes", maxLine))
+			i.report(false)
+		}
+		return fmt.Errorf("behind line %d: %w", n, err)
+	}
+	if err := i.flush(ctx); err != nil {
+		return err
+	}
+	if err := i.danglers(ctx); err != nil {
+		return err
+	}
+	i.progress.Line = n
+	i.report(true)
+	return nil
+}
+
+type importing struct {
+	g        *Gateway
+	by       string
+	o        ImportOptions
+	tell     func(ImportProgress)
+	progress ImportProgress
+	edits    []store.Edit
+	lines    []int
+	atOnce   int
+	seen     map[string]int // lines by entry
+	wanted   map[string]int // lines by the entry that they refer to
+}
+
+func (i *importing) bad(line int, entry, reason string) {
+	i.progress.Bad++
+	i.progress.BadLines = append(i.progress.BadLines, BadLine{Line: line, Entry: entry, Reason: reason})
+}
+
+func (i *importing) report(done bool) {
+	i.progress.Done = done
+	i.tell(i.progress)
+	i.progress.BadLines = nil
+}
+
+// line takes in one line.
+func (i *importing) line(ctx context.Context, n int, src []byte) error {
+	edit, reason := i.read(n, src)
+	if reason == "" {
+		if first, twice := i.seen[edit.ID]; twice {
+			reason = fmt.Sprintf("entry %s stands in line %d already", edit.ID, first)
+		}
+	}
+	if reason != "" {
+		i.bad(n, edit.ID, reason)
+		if i.o.StopAtBad {
+			if err := i.flush(ctx); err != nil {
+				return err
+			}
+			i.report(false)
+			return fmt.Errorf("%w: line %d: %s", ErrBadLine, n, reason)
+		}
+		return nil
+	}
+	i.seen[edit.ID] = n
+	i.edits, i.lines = append(i.edits, edit), append(i.lines, n)
+	if len(i.edits) >= i.atOnce {
+		return i.flush(ctx)
+	}
+	return nil
+}
+
+// read turns a line into an edit, or says what is wrong with it.
+func (i *importing) read(n int, src []byte) (edit store.Edit, reason string) {
+	if !utf8.Valid(src) || bytes.Contains(src, []byte(`\u0000`)) {
+		return edit, "it is not valid UTF-8, or holds a NUL"
+	}
+	var l Line
+	dec := json.NewDecoder(bytes.NewReader(src))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&l); err != nil {
+		return edit, "it is no JSON object of the wanted form: " + err.Error()
+	}
+	edit.ID = l.ID
+	m := i.g.Model()
+	t := m.Type(l.Type)
+	switch {
+	case !content.ValidID(l.ID):
+		return edit, fmt.Sprintf("%q is no id; use a-z, 0-9 and hyphens, 64 at most", l.ID)
+	case t == nil:
+		return edit, fmt.Sprintf("there is no type %q%s", l.Type, strictyaml.DidYouMean(l.Type, m.TypeNames()))
+	case l.Fields == nil:
+		return edit, "it has no fields"
+	}
+	edit = store.Edit{ID: l.ID, Type: l.Type, Origin: content.Local, Save: l.Fields, Message: "imported", Loose: true, History: l.Revisions}
+	if l.Published != nil {
+		edit.Live, edit.Published, edit.PublishedAt, edit.FirstPublishedAt = store.PublishGiven, l.Live, l.Published, l.FirstPublished
+		if edit.Published == nil {
+			edit.Published = l.Fields
+		}
+	}
+	for _, state := range []struct {
+		fields content.Fields
+		want   content.For
+	}{{edit.Save, content.For{}}, {edit.Published, content.For{Publish: true}}} {
+		if state.fields == nil {
+			continue
+		}
+		if p := content.Check(m, t, l.ID, content.Normalise(m, t, l.ID, state.fields), state.want); len(p) > 0 {
+			return edit, p.Error()
+		}
+		for _, leaf := range content.Leaves(t, state.fields, false) {
+			if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference {
+				if _, known := i.wanted[id]; !known {
+					i.wanted[id] = n
+				}
+			}
+		}
+	}
+	return edit, ""
+}
+
+// flush writes what has gathered. The next transaction is larger or smaller, as
+// this one was quick or slow.
+func (i *importing) flush(ctx context.Context) error {
+	if len(i.edits) == 0 {
+		return nil
+	}
+	edits, lines := i.edits, i.lines
+	i.edits, i.lines = nil, nil
+	if !i.o.Check {
+		begin := time.Now()
+		if err := i.write(ctx, edits, lines); err != nil {
+			return err
+		}
+		if took := time.Since(begin); took > importSpan {
+			i.atOnce = max(5, i.atOnce*2/3)
+		} else if took < importSpan/2 {
+			i.atOnce = min(importAtOnce, i.atOnce*2)
+		}
+	}
+	i.progress.Line = lines[len(lines)-1]
+	i.report(false)
+	return nil
+}
+
+func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) error {
+	done, err := i.g.Apply(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
+	if err == nil {
+		written := map[string]bool{}
+		for _, c := range done.Changes {
+			written[c.Entry] = true
+		}
+		i.progress.Written += len(written)
+		i.progress.Same += len(edits) - len(written)
+		return nil
+	}
+	if ctx.Err() != nil || store.Away(err) || errors.Is(err, store.ErrModelMoved) {
+		return err
+	}
+	if len(edits) == 1 {
+		i.bad(lines[0], edits[0].ID, err.Error())
+		if i.o.StopAtBad {
+			i.report(false)
+			return fmt.Errorf("%w: line %d: %w", ErrBadLine, lines[0], err)
+		}
+		return nil
+	}
+	// One of them is to blame: halve until it is alone.
+	half := len(edits) / 2
+	if err := i.write(ctx, edits[:half], lines[:half]); err != nil {
+		return err
+	}
+	return i.write(ctx, edits[half:], lines[half:])
+}
+
+// danglers tells of references to entries that are neither in the text nor here.
+func (i *importing) danglers(ctx context.Context) error {
+	var ids []string
+	for id := range i.wanted {
+		if _, here := i.seen[id]; !here {
+			ids = append(ids, id)
+		}
+	}
+	for batch := range slices.Chunk(ids, 5000) {
+		there, err := i.g.store.There(ctx, batch)
+		if err != nil {
+			return err
+		}
+		for _, id := range batch {
+			if !there[id] {
+				i.bad(i.wanted[id], "", fmt.Sprintf("a reference leads to %q, which is neither in the text nor here", id))
+			}
+		}
+	}
+	return nil
+}
+
+// Export writes entries as NDJSON, those of all types or of some, with all
+// revisions if wanted; it returns how many there were. Without an origin it
+// writes those of our own.
+func (g *Gateway) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) (int, error) {
+	for _, name := range types {
+		if m := g.Model(); m.Type(name) == nil {
+			return 0, fmt.Errorf("type %q%s: %w", name, strictyaml.DidYouMean(name, m.TypeNames()), store.ErrNotFound)
+		}
+	}
+	if origin == "" {
+		origin = content.Local
+	}
+	n := 0
+	enc := json.NewEncoder(out)
+	enc.SetEscapeHTML(false)
+	err := g.store.EachEntry(ctx, types, origin, revisions, func(e *store.Exported) error {
+		n++
+		l := Line{ID: e.ID, Type: e.Type, Fields: e.Newest, Revisions: e.Revisions}
+		if e.PublishedRevision != 0 {
+			l.Published, l.FirstPublished = e.Published, e.FirstPublished
+			if e.Behind {
+				l.Live = e.Live
+			}
+		}
+		return enc.Encode(l)
+	})
+	return n, err
+}

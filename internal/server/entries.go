@@ -1,0 +1,369 @@
+package server
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// controlEntries mounts what is done with entries.
+func (s *Server) controlEntries(r chi.Router) {
+	id := func(r *http.Request) string { return chi.URLParam(r, "id") }
+	r.Get("/entries", answerWith(s, s.listEntries))
+	r.Post("/edits", answerWith(s, s.edit))
+	r.Get("/entries/{id}", answerWith(s, func(r *http.Request) (any, error) {
+		e, err := s.g.Entry(r.Context(), id(r))
+		return entryAnswer{e}, err
+	}))
+	r.Put("/entries/{id}", answerWith(s, s.putEntry))
+	r.Post("/entries/{id}/duplicate", answerWith(s, func(r *http.Request) (any, error) {
+		made, done, err := s.g.Duplicate(r.Context(), id(r), keyOf(r).Name)
+		return outcome(done, made), err
+	}))
+	r.Get("/entries/{id}/revisions/{number}", answerWith(s, func(r *http.Request) (any, error) {
+		n, err := strconv.Atoi(chi.URLParam(r, "number"))
+		if err != nil {
+			return nil, store.ErrNotFound
+		}
+		return s.g.Revision(r.Context(), id(r), n)
+	}))
+	r.Get("/entries/{id}/differences", answerWith(s, s.differences))
+	r.Post("/entries/{id}/open", answerWith(s, s.sawOpen))
+	r.Get("/linked-drafts", answerWith(s, func(r *http.Request) (any, error) {
+		p, err := queryValues(r, "ids")
+		if err != nil {
+			return nil, err
+		}
+		items, err := s.g.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
+		return map[string]any{"items": items}, err
+	}))
+	r.Get("/coverage", answerWith(s, func(r *http.Request) (any, error) {
+		items, err := s.g.Coverage(r.Context())
+		return map[string]any{"locales": s.g.Model().Locales, "items": items}, err
+	}))
+	r.Post("/import", s.importLines)
+	r.Get("/export", s.export)
+}
+
+// entryAnswer is an entry with its entity tag.
+type entryAnswer struct{ gateway.EntryDetail }
+
+func (e entryAnswer) revision() int { return e.Revision }
+
+func (s *Server) listEntries(r *http.Request) (any, error) {
+	p, err := queryValues(r, "type", "origin", "state", "search", "missing", "refersTo", "ids", "limit", "offset")
+	if err != nil {
+		return nil, err
+	}
+	f := store.EntryFilter{Type: p["type"], Origin: p["origin"], State: content.State(p["state"]), Search: p["search"], Missing: p["missing"], RefersTo: p["refersTo"]}
+	if p["ids"] != "" {
+		f.IDs = strings.Split(p["ids"], ",")
+	}
+	if f.State != "" && !slices.Contains(content.States, f.State) {
+		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "state", Detail: fmt.Sprintf("there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()))}}
+	}
+	if f.Limit, err = number(p, "limit"); err != nil {
+		return nil, err
+	}
+	if f.Offset, err = number(p, "offset"); err != nil {
+		return nil, err
+	}
+	items, total, err := s.g.Entries(r.Context(), f)
+	return map[string]any{"items": items, "total": total}, err
+}
+
+func stateNames() []string {
+	out := make([]string, len(content.States))
+	for i, s := range content.States {
+		out[i] = string(s)
+	}
+	return out
+}
+
+// editForm is one edit of an entry that is written here: what is saved, and what
+// is done then.
+type editForm struct {
+	ID   string `json:"id"` // empty: a new one is given
+	Type string `json:"type"`
+	// Save is the whole of the fields.
+	Save    content.Fields `json:"save"`
+	Message string         `json:"message"`
+	Do      string         `json:"do"` // one of edits, or empty
+	// Locales that publish and unpublish are for; none means all.
+	Locales []string `json:"locales"`
+	// Revision that restore saves anew, or publish publishes.
+	Revision int    `json:"revision"`
+	Remark   string `json:"remark"` // of submit, approve and return
+	// EvenIfReferred deletes or retires what others refer to.
+	EvenIfReferred bool `json:"evenIfReferred"`
+	// IfRevision refuses the edit when the newest revision is another.
+	IfRevision int `json:"ifRevision"`
+}
+
+// edits has, by its name, what an edit does.
+var edits = map[string]func(*editForm, *store.Edit){
+	"":          func(*editForm, *store.Edit) {},
+	"publish":   func(f *editForm, e *store.Edit) { e.Live, e.PublishRevision = store.PublishNewest, f.Revision },
+	"unpublish": func(_ *editForm, e *store.Edit) { e.Live = store.TakeBack },
+	"discard":   func(_ *editForm, e *store.Edit) { e.Discard = true },
+	"restore":   func(f *editForm, e *store.Edit) { e.Restore = f.Revision },
+	"submit":    func(_ *editForm, e *store.Edit) { e.Review = content.Submitted },
+	"approve":   func(_ *editForm, e *store.Edit) { e.Review = content.Approved },
+	"return":    func(_ *editForm, e *store.Edit) { e.Review = content.Returned },
+	"retire":    func(_ *editForm, e *store.Edit) { e.Retire = true },
+	"delete":    func(_ *editForm, e *store.Edit) { e.Delete = true },
+}
+
+// maxEdits bounds what one write may do.
+const maxEdits = 200
+
+// compile turns the form into an edit; at is where it stands in the body.
+func (s *Server) compile(f *editForm, at string) (store.Edit, error) {
+	bad := func(name, format string, args ...any) error {
+		return badRequest{problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}}
+	}
+	if f.ID == "" && f.Save != nil {
+		f.ID = content.NewID()
+	}
+	do, known := edits[f.Do]
+	m := s.g.Model()
+	switch {
+	case !content.ValidID(f.ID):
+		return store.Edit{}, bad("id", "%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)
+	case !known:
+		var names []string
+		for name := range edits {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		return store.Edit{}, bad("do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]))
+	case f.Do == "restore" && f.Revision < 1:
+		return store.Edit{}, bad("revision", "name the revision to restore")
+	case f.Save != nil && m.Type(f.Type) == nil:
+		return store.Edit{}, bad("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
+	case f.Locales != nil && f.Do != "publish" && f.Do != "unpublish":
+		return store.Edit{}, bad("locales", "only publish and unpublish are for some locales")
+	case f.Locales != nil && len(f.Locales) == 0:
+		return store.Edit{}, bad("locales", "name at least one, or leave locales out for all")
+	}
+	e := store.Edit{ID: f.ID, Type: f.Type, Origin: content.Local, Save: f.Save, Message: f.Message, Locales: f.Locales, Remark: f.Remark,
+		EvenIfReferred: f.EvenIfReferred, IfRevision: f.IfRevision}
+	do(f, &e)
+	return e, nil
+}
+
+func (s *Server) edit(r *http.Request) (any, error) {
+	var form struct {
+		Edits []editForm `json:"edits"`
+	}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
+		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "edits", Detail: fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits)}}
+	}
+	wanted, err := wantedRevision(r)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]store.Edit, len(form.Edits))
+	for i := range form.Edits {
+		if all[i], err = s.compile(&form.Edits[i], fmt.Sprintf("edits[%d].", i)); err != nil {
+			return nil, err
+		}
+		if wanted != 0 && len(all) == 1 {
+			all[i].IfRevision = wanted
+		}
+	}
+	return s.apply(r, all)
+}
+
+// putEntry saves the whole of an entry's fields.
+func (s *Server) putEntry(r *http.Request) (any, error) {
+	form := editForm{}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	wanted, err := wantedRevision(r)
+	if err != nil {
+		return nil, err
+	}
+	form.ID = chi.URLParam(r, "id")
+	if wanted != 0 {
+		form.IfRevision = wanted
+	}
+	e, err := s.compile(&form, "")
+	if err != nil {
+		return nil, err
+	}
+	return s.apply(r, []store.Edit{e})
+}
+
+// editOutcome is what edits came to.
+type editOutcome struct {
+	// Sequence of the last change, 0 if no reader could see a difference.
+	Sequence int64         `json:"sequence"`
+	Changes  int           `json:"changes"`
+	Entries  []editedEntry `json:"entries"`
+}
+
+type editedEntry struct {
+	ID       string `json:"id"`
+	Revision int    `json:"revision"` // 0 when it is gone
+}
+
+func outcome(done store.Applied, ids ...string) editOutcome {
+	out := editOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []editedEntry{}}
+	for _, id := range ids {
+		out.Entries = append(out.Entries, editedEntry{ID: id, Revision: done.Revisions[id]})
+	}
+	return out
+}
+
+func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
+	by := keyOf(r).Name
+	done, err := s.g.Apply(r.Context(), all, by, content.Cause{Kind: "user", Name: by})
+	var lost *store.ConflictError
+	if errors.As(err, &lost) {
+		return nil, s.bothSides(r, lost, all)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for i := range all {
+		ids = append(ids, all[i].ID)
+	}
+	return outcome(done, ids...), nil
+}
+
+// bothSides makes a problem of a lost update that shows what was saved meanwhile
+// beside what was sent.
+func (s *Server) bothSides(r *http.Request, lost *store.ConflictError, all []store.Edit) error {
+	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
+	e, err := s.g.Entry(r.Context(), lost.Entry)
+	if err != nil || len(e.Revisions) == 0 {
+		return badRequest{p}
+	}
+	c := conflict{Entry: lost.Entry, Present: e.Revisions[0]}
+	c.Present.Fields = e.Newest
+	for i := range all {
+		if all[i].ID == lost.Entry {
+			c.Yours = all[i].Save
+		}
+	}
+	m := s.g.Model()
+	if t := m.Type(e.Type); t != nil && c.Yours != nil {
+		c.Differences = content.Compare(m, t, c.Present.Fields, content.Normalise(m, t, e.ID, c.Yours))
+	}
+	p.Conflict = &c
+	return badRequest{p}
+}
+
+func (s *Server) differences(r *http.Request) (any, error) {
+	p, err := queryValues(r, "from", "to")
+	if err != nil {
+		return nil, err
+	}
+	from, err := number(p, "from")
+	if err != nil {
+		return nil, err
+	}
+	to := -1
+	if p["to"] != "" {
+		if to, err = number(p, "to"); err != nil {
+			return nil, err
+		}
+	}
+	return s.g.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
+}
+
+// sawOpen notes that somebody has the entry open, or, with closed, no longer.
+func (s *Server) sawOpen(r *http.Request) (any, error) {
+	var form struct {
+		Session string `json:"session"`
+		Closed  bool   `json:"closed"`
+	}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	if len(form.Session) < 8 || len(form.Session) > 100 {
+		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "session", Detail: "name the session with 8 to 100 characters of your own choice"}}
+	}
+	who := keyOf(r).Name
+	if form.Closed {
+		who = ""
+	}
+	others, err := s.g.SawOpen(r.Context(), chi.URLParam(r, "id"), form.Session, who)
+	return map[string]any{"others": append([]string{}, others...)}, err
+}
+
+// importLines takes in entries as NDJSON, and answers with its progress as
+// NDJSON while they arrive.
+func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
+	p, err := queryValues(r, "check", "after", "bad")
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	o := gateway.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
+	if o.After, err = number(p, "after"); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	out := newStream(w)
+	if err := s.g.Import(r.Context(), r.Body, keyOf(r).Name, o, func(p gateway.ImportProgress) { out.write(p) }); err != nil {
+		if !out.started {
+			s.fail(w, r, err)
+			return
+		}
+		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
+	}
+}
+
+// export writes entries as NDJSON.
+func (s *Server) export(w http.ResponseWriter, r *http.Request) {
+	p, err := queryValues(r, "type", "origin", "revisions")
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	var types []string
+	if p["type"] != "" {
+		types = strings.Split(p["type"], ",")
+	}
+	out := newStream(w)
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	counted := &countingWriter{w: w}
+	if _, err := s.g.Export(r.Context(), counted, types, p["origin"], p["revisions"] == "true"); err != nil {
+		if counted.n == 0 {
+			s.fail(w, r, err)
+			return
+		}
+		// Half an export must not look like a whole one.
+		s.log.Error("an export broke off", "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	_ = out.out.Flush() // the reader may be gone
+}
+
+type countingWriter struct {
+	w http.ResponseWriter
+	n int
+}
+
+func (c *countingWriter) Write(p []byte) (int, error) {
+	n, err := c.w.Write(p)
+	c.n += n
+	return n, err
+}

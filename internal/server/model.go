@@ -1,0 +1,157 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/store"
+)
+
+// controlModel mounts what is done with the model.
+func (s *Server) controlModel(r chi.Router) {
+	r.Get("/model", answerWith(s, func(*http.Request) (any, error) { return s.g.Model(), nil }))
+	r.Get("/model.yaml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/yaml")
+		_, _ = w.Write(s.g.Model().YAML()) // the reader may be gone
+	})
+	r.Post("/model/plan", answerWith(s, func(r *http.Request) (any, error) {
+		m, _, err := readModel(r)
+		if err != nil {
+			return nil, err
+		}
+		return s.g.PlanModel(r.Context(), m)
+	}))
+	r.Post("/model/apply", s.applyModel)
+	r.Post("/locales", s.editLocales)
+}
+
+type modelForm struct {
+	// Files of the model, by name.
+	Files     map[string]string `json:"files"`
+	AllowLoss bool              `json:"allowLoss"`
+	// IfVersion refuses when the present model has another version.
+	IfVersion int64 `json:"ifVersion"`
+}
+
+func readModel(r *http.Request) (*model.Model, modelForm, error) {
+	var form modelForm
+	if err := readBody(r, &form); err != nil {
+		return nil, form, err
+	}
+	if len(form.Files) == 0 {
+		return nil, form, badRequest{problem{Kind: "body", Status: 400, Parameter: "files", Detail: "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}"}}
+	}
+	files := map[string][]byte{}
+	for name, text := range form.Files {
+		files[name] = []byte(text)
+	}
+	m, err := model.Read(files)
+	return m, form, err
+}
+
+// conversionProgress is how far applying a model has come.
+type conversionProgress struct {
+	Done    int   `json:"done"`
+	Total   int   `json:"total"`
+	Applied bool  `json:"applied"`
+	Version int64 `json:"version,omitempty"`
+}
+
+func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
+	m, form, err := readModel(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.converting(w, r, func(o store.ModelOptions) error {
+		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
+		return s.g.ApplyModel(r.Context(), m, keyOf(r).Name, o)
+	})
+}
+
+// converting runs a change of the model, and tells as NDJSON how far it has come.
+func (s *Server) converting(w http.ResponseWriter, r *http.Request, change func(store.ModelOptions) error) {
+	out := newStream(w)
+	var last conversionProgress
+	err := change(store.ModelOptions{Progress: func(done, total int) {
+		last = conversionProgress{Done: done, Total: total}
+		out.write(last)
+	}})
+	if err != nil && !out.started {
+		s.fail(w, r, err)
+		return
+	}
+	if err != nil {
+		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
+		return
+	}
+	last.Applied, last.Version = true, s.g.ModelVersion()
+	out.write(last)
+}
+
+// localesForm is one change of the locales.
+type localesForm struct {
+	Do  string `json:"do"` // add, change, retire, restore, order
+	Tag string `json:"tag"`
+	// Name and Fallback are for add and change.
+	Name     string   `json:"name"`
+	Fallback []string `json:"fallback"`
+	// Order has every tag, the default first.
+	Order []string `json:"order"`
+}
+
+func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
+	var form localesForm
+	if err := readBody(r, &form); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.converting(w, r, func(o store.ModelOptions) error {
+		return s.g.EditLocales(r.Context(), keyOf(r).Name, o, form.change)
+	})
+}
+
+func (f *localesForm) change(locales []model.Locale) ([]model.Locale, error) {
+	bad := func(parameter, format string, args ...any) error {
+		return badRequest{problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}}
+	}
+	var tags []string
+	for _, l := range locales {
+		tags = append(tags, l.Tag)
+	}
+	at := slices.Index(tags, f.Tag)
+	switch f.Do {
+	case "add":
+		if at >= 0 {
+			return nil, bad("tag", "there is a locale %s already", f.Tag)
+		}
+		return append(locales, model.Locale{Tag: f.Tag, Name: f.Name, Fallback: f.Fallback}), nil
+	case "order":
+		var out []model.Locale
+		for _, tag := range f.Order {
+			if i := slices.Index(tags, tag); i >= 0 {
+				out = append(out, locales[i])
+			}
+		}
+		if len(out) != len(locales) || len(f.Order) != len(locales) {
+			return nil, bad("order", "give every locale once: %v", tags)
+		}
+		return out, nil
+	case "change", "retire", "restore":
+		if at < 0 {
+			return nil, bad("tag", "there is no locale %q%s", f.Tag, strictyaml.DidYouMean(f.Tag, tags))
+		}
+		if f.Do == "change" {
+			locales[at].Name, locales[at].Fallback = f.Name, f.Fallback
+		} else {
+			locales[at].Retired = f.Do == "retire"
+		}
+		return locales, nil
+	}
+	return nil, bad("do", "%q is none of add, change, retire, restore, order", f.Do)
+}

@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+)
+
+const (
+	// maxTogether bounds the entries that one transaction writes for several
+	// callers.
+	maxTogether = 200
+	// maxLeaders is how many transactions are under way at once: one that waits
+	// for its commit, and one that reads meanwhile.
+	maxLeaders = 2
+	// writeTimeout bounds one transaction.
+	writeTimeout = 10 * time.Second
+)
+
+// committer commits writes that wait at the same time in one transaction: the
+// head of the log lets only one commit through at a time, and a commit costs the
+// same for one write as for twenty.
+type committer struct {
+	s       *Store
+	mu      sync.Mutex
+	waiting []*write
+	leaders int
+}
+
+// apply has the write carried out and returns its outcome. Once it is under way
+// it is not called off when ctx ends.
+func (c *committer) apply(ctx context.Context, w *write) (Applied, error) {
+	w.ctx, w.over = ctx, make(chan struct{})
+	c.mu.Lock()
+	c.waiting = append(c.waiting, w)
+	if c.leaders < maxLeaders {
+		c.leaders++
+		go c.lead()
+	}
+	c.mu.Unlock()
+	<-w.over
+	return w.done, w.err
+}
+
+// lead carries out what waits until nothing does.
+func (c *committer) lead() {
+	for {
+		c.mu.Lock()
+		taken := c.take()
+		if len(taken) == 0 {
+			c.leaders--
+			c.mu.Unlock()
+			return
+		}
+		c.mu.Unlock()
+		c.carryOut(taken)
+	}
+}
+
+// take picks what can be committed together: writes planned with one model, of
+// different entries. The others stay.
+func (c *committer) take() []*write {
+	var taken, left []*write
+	entries := map[string]bool{}
+	for _, w := range c.waiting {
+		if w.ctx.Err() != nil {
+			w.err = w.ctx.Err()
+			close(w.over)
+			continue
+		}
+		fits := len(taken) == 0 || w.version == taken[0].version && !w.alone() && !taken[0].alone() && len(entries)+len(w.edits) <= maxTogether
+		for i := range w.edits {
+			fits = fits && !entries[w.edits[i].ID]
+		}
+		if !fits {
+			left = append(left, w)
+			continue
+		}
+		for i := range w.edits {
+			entries[w.edits[i].ID] = true
+		}
+		taken = append(taken, w)
+	}
+	c.waiting = left
+	return taken
+}
+
+// alone tells whether the write must have a transaction for itself: whether a
+// schedule is still pending is seen only at the end.
+func (w *write) alone() bool {
+	for i := range w.edits {
+		if w.edits[i].Schedule != "" || w.edits[i].Delete {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *committer) carryOut(writes []*write) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(writes[0].ctx), writeTimeout)
+	defer cancel()
+	err := c.s.applyTogether(ctx, writes)
+	for try := 0; try < 3 && deadlocked(err); try++ {
+		err = c.s.applyTogether(ctx, writes)
+	}
+	if err != nil && len(writes) > 1 && !errors.Is(err, ErrModelMoved) && !Away(err) {
+		// One of them is to blame, say for a slug that is taken: find out which.
+		for _, w := range writes {
+			c.carryOut([]*write{w})
+		}
+		return
+	}
+	for _, w := range writes {
+		if err != nil {
+			w.done, w.err = Applied{}, err
+		}
+		close(w.over)
+	}
+}
+
+// deadlocked tells whether two transactions waited for each other, and this one
+// was given up.
+func deadlocked(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "40P01"
+}

@@ -1,0 +1,159 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+)
+
+// Schedule is something that will happen to an entry by itself.
+type Schedule struct {
+	ID     string `json:"id"`
+	Entry  string `json:"entry"`
+	Title  string `json:"title"`
+	Type   string `json:"type"`
+	Action string `json:"action"` // publish or unpublish
+	// Locales it is for; none means all.
+	Locales []string `json:"locales"`
+	// Revision that is published: the newest when the schedule was made.
+	Revision int       `json:"revision"`
+	At       time.Time `json:"at"`
+	// Zone is the time zone that At was given in, an IANA name.
+	Zone     string     `json:"zone"`
+	By       string     `json:"by"`
+	Created  time.Time  `json:"created"`
+	State    string     `json:"state"` // pending, done, failed, cancelled
+	Finished *time.Time `json:"finished"`
+	// Detail says why it failed, or who cancelled it.
+	Detail string `json:"detail,omitempty"`
+}
+
+// What a schedule may do.
+const (
+	SchedulePublish   = "publish"
+	ScheduleUnpublish = "unpublish"
+)
+
+// The states of a schedule.
+const (
+	SchedulePending   = "pending"
+	ScheduleDone      = "done"
+	ScheduleFailed    = "failed"
+	ScheduleCancelled = "cancelled"
+)
+
+const scheduleInfo = `select s.id::text, s.entry, e.title, e.type, s.action, s.locales, s.revision, s.at, s.zone, s.by, s.created, s.state, s.finished, s.detail
+	from schedule s join entry e on e.environment = s.environment and e.id = s.entry`
+
+func scanSchedule(r pgx.Row) (Schedule, error) {
+	var s Schedule
+	err := r.Scan(&s.ID, &s.Entry, &s.Title, &s.Type, &s.Action, &s.Locales, &s.Revision, &s.At, &s.Zone, &s.By, &s.Created, &s.State, &s.Finished, &s.Detail)
+	return s, err
+}
+
+// ErrPast is the error of a schedule for a moment that is over, by the clock of
+// the database.
+var ErrPast = errors.New("the moment is over already")
+
+// AddSchedule keeps a schedule of the entry's newest revision. Its error is
+// ErrPast or ErrNotFound where that is the reason.
+func (s *Store) AddSchedule(ctx context.Context, sch Schedule) (Schedule, error) {
+	id := uuid.NewString()
+	var past bool
+	err := s.Pool.QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past)
+	if err == nil && past {
+		err = ErrPast
+	}
+	if err != nil {
+		return Schedule{}, err
+	}
+	tag, err := s.Pool.Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone, by, state)
+		select $1, $2, e.id, $4, $5, e.revision, $6, $7, $8, 'pending' from entry e where e.environment = $1 and e.id = $3 and e.revision > 0`,
+		s.Environment, id, sch.Entry, sch.Action, sch.Locales, sch.At, sch.Zone, sch.By)
+	if err != nil {
+		return Schedule{}, err
+	}
+	if tag.RowsAffected() == 0 {
+		return Schedule{}, fmt.Errorf("entry %s: %w", sch.Entry, ErrNotFound)
+	}
+	return s.Schedule(ctx, id)
+}
+
+// Schedule returns one schedule, ErrNotFound if there is none.
+func (s *Store) Schedule(ctx context.Context, id string) (Schedule, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return Schedule{}, fmt.Errorf("schedule %s: %w", id, ErrNotFound)
+	}
+	out, err := scanSchedule(s.Pool.QueryRow(ctx, scheduleInfo+` where s.environment = $1 and s.id = $2`, s.Environment, id))
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("schedule %s: %w", id, ErrNotFound)
+	}
+	return out, err
+}
+
+// Schedules lists schedules, the pending ones first, in the order of their
+// moments. A state, if not empty, narrows the list.
+func (s *Store) Schedules(ctx context.Context, state string) ([]Schedule, error) {
+	rows, err := s.Pool.Query(ctx, scheduleInfo+` where s.environment = $1 and ($2 = '' or s.state = $2)
+		order by s.state = 'pending' desc, case when s.state = 'pending' then s.at end, s.at desc, s.id limit 200`, s.Environment, state)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) })
+}
+
+// MoveSchedule gives a pending schedule another moment; ErrScheduleGone if it is
+// not pending any more.
+func (s *Store) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (Schedule, error) {
+	if _, err := s.Schedule(ctx, id); err != nil {
+		return Schedule{}, err
+	}
+	var past bool
+	if err := s.Pool.QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, at).Scan(&past); err != nil {
+		return Schedule{}, err
+	}
+	if past {
+		return Schedule{}, ErrPast
+	}
+	if err := s.settle(ctx, `update schedule set at = $3, zone = $4 where environment = $1 and id = $2 and state = 'pending'`, id, at, zone); err != nil {
+		return Schedule{}, err
+	}
+	return s.Schedule(ctx, id)
+}
+
+// EndSchedule marks a pending schedule as failed or cancelled, and says why;
+// ErrScheduleGone if it is not pending any more.
+func (s *Store) EndSchedule(ctx context.Context, id, state, detail string) error {
+	if _, err := s.Schedule(ctx, id); err != nil {
+		return err
+	}
+	return s.settle(ctx, `update schedule set state = $3, detail = $4, finished = clock_timestamp() where environment = $1 and id = $2 and state = 'pending'`, id, state, detail)
+}
+
+func (s *Store) settle(ctx context.Context, sql, id string, args ...any) error {
+	tag, err := s.Pool.Exec(ctx, sql, append([]any{s.Environment, id}, args...)...)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrScheduleGone
+	}
+	return err
+}
+
+// Due returns the schedules whose moment has come, and how long it is to the
+// next one; a day when there is none.
+func (s *Store) Due(ctx context.Context) (due []Schedule, next time.Duration, err error) {
+	rows, err := s.Pool.Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() order by s.at, s.id limit 100`, s.Environment)
+	if err != nil {
+		return nil, 0, err
+	}
+	if due, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) }); err != nil {
+		return nil, 0, err
+	}
+	var seconds float64
+	err = s.Pool.QueryRow(ctx, `select coalesce(extract(epoch from min(at) - clock_timestamp()), 86400)::float8 from schedule
+		where environment = $1 and state = 'pending' and at > clock_timestamp()`, s.Environment).Scan(&seconds)
+	return due, time.Duration(seconds * float64(time.Second)), err
+}
