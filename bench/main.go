@@ -2,7 +2,7 @@
 // reference that does the same by hand, or a span of time. Figures are never
 // asserted; docs/performance.md says what they were.
 //
-//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness]
+//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content]
 package main
 
 import (
@@ -31,12 +31,14 @@ type yard struct {
 	database string
 	rounds   int
 	seconds  int
+	entries  int // of the content measurement
 }
 
 func main() {
 	y := yard{}
 	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
+	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content imports")
 	profile := flag.String("profile", "", "write a CPU profile of the whole run to this file")
 	flag.Parse()
 	if *profile != "" {
@@ -58,7 +60,7 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness"}
+		which = []string{"hit", "miss", "freshness", "content"}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
@@ -79,9 +81,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss and freshness", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness and content", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {

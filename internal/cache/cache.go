@@ -89,7 +89,7 @@ func New(o Options, at int64) *Cache {
 		o.Bytes = 256 << 20
 	}
 	if o.Remember == 0 {
-		o.Remember = 10_000
+		o.Remember = 2_000
 	}
 	c := &Cache{index: depend.NewIndex[*Response](), remember: o.Remember, ringFrom: at, flights: map[string]*flight{}, limit: o.Bytes}
 	c.applied.Store(at)
@@ -260,7 +260,8 @@ func (c *Cache) Apply(changes []content.Change) int {
 	}
 	c.mu.Lock()
 	c.ring = append(c.ring, changes...)
-	if over := len(c.ring) - c.remember; over > 0 {
+	// It may grow by a quarter before it is cut, so that it is not copied each time.
+	if over := len(c.ring) - c.remember; over > c.remember/4 {
 		c.ringFrom = c.ring[over-1].Sequence
 		c.ring = append(c.ring[:0:0], c.ring[over:]...)
 	}

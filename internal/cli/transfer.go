@@ -33,6 +33,7 @@ interruption run it again, or go on with --after LINE.`,
 			begin := time.Now()
 			var last client.ImportProgress
 			bad := 0
+			told := time.Time{}
 			run := func(o client.ImportOptions, what string) error {
 				in, err := a.open(args[0])
 				if err != nil {
@@ -45,7 +46,10 @@ interruption run it again, or go on with --after LINE.`,
 						bad++
 						fmt.Fprintf(a.err, "\rline %d: %s\n", b.Line, b.Reason)
 					}
-					fmt.Fprintf(a.err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad)
+					if time.Since(told) > 200*time.Millisecond || p.Done {
+						told = time.Now()
+						fmt.Fprintf(a.err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad)
+					}
 				})
 				fmt.Fprintln(a.err)
 				return err

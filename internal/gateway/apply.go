@@ -12,23 +12,30 @@ import (
 // Apply carries out edits, all or none, and returns when this node serves
 // nothing older any more. Its errors are those of store.Apply.
 func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
+	done, err := g.write(ctx, edits, by, cause)
+	if err != nil || done.Sequence == 0 {
+		return done, err
+	}
+	if err := g.reachIn(context.WithoutCancel(ctx), done.Sequence, 0); err != nil {
+		return done, fmt.Errorf("stored as sequence %d, but: %w", done.Sequence, err)
+	}
+	return done, nil
+}
+
+// write carries out edits; that nothing older is served is seen to later.
+func (g *Gateway) write(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
 	for range 3 {
 		st := g.state.Load()
 		done, err := g.store.Apply(ctx, st.model, st.version, edits, by, cause)
-		if errors.Is(err, store.ErrModelMoved) {
-			if err := g.loadModel(ctx); err != nil {
-				return done, err
+		if !errors.Is(err, store.ErrModelMoved) {
+			if done.Sequence > 0 {
+				nudge(g.follow.tell)
 			}
-			continue
-		}
-		if err != nil || done.Sequence == 0 {
 			return done, err
 		}
-		nudge(g.follow.tell)
-		if err := g.reach(context.WithoutCancel(ctx), done.Sequence); err != nil {
-			return done, fmt.Errorf("stored as sequence %d, but: %w", done.Sequence, err)
+		if err := g.loadModel(ctx); err != nil {
+			return done, err
 		}
-		return done, nil
 	}
 	return store.Applied{}, store.ErrModelMoved
 }

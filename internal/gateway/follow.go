@@ -214,8 +214,15 @@ func (g *Gateway) prove(ctx context.Context) error {
 	}
 }
 
-// reach returns when this node has applied the changes up to the sequence.
+// reach returns when this node has applied the changes up to the sequence, which
+// may be one that nobody has committed yet.
 func (g *Gateway) reach(ctx context.Context, sequence int64) error {
+	return g.reachIn(ctx, sequence, 10*time.Millisecond)
+}
+
+// reachIn is reach with the pause after a poll that did not come that far. What
+// is committed already needs none: the next poll has it.
+func (g *Gateway) reachIn(ctx context.Context, sequence int64, pause time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	for {
@@ -228,8 +235,7 @@ func (g *Gateway) reach(ctx context.Context, sequence int64) error {
 		case <-ctx.Done():
 			return ErrBehind
 		case <-next:
-			// Polled, and not there yet: someone may be about to commit it.
-			if g.cache.Applied() < sequence && !sleep(ctx, 10*time.Millisecond, nil) {
+			if pause > 0 && g.cache.Applied() < sequence && !sleep(ctx, pause, nil) {
 				return ErrBehind
 			}
 		}

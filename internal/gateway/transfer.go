@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -68,10 +69,11 @@ type ImportOptions struct {
 const (
 	// maxLine bounds one line.
 	maxLine = 4 << 20
-	// importAtOnce and importSpan bound what one transaction of an import writes,
+	// importAtOnce, importAtLeast and importSpan bound what one transaction of an import writes,
 	// so that it is not in the way of publishers.
-	importAtOnce = 200
-	importSpan   = 50 * time.Millisecond
+	importAtOnce  = 200
+	importAtLeast = 10
+	importSpan    = 50 * time.Millisecond
 )
 
 // ErrBadLine is the error of an import that was told to stop at a bad line.
@@ -81,7 +83,7 @@ var ErrBadLine = errors.New("the import has stopped at a bad line")
 // entry that is held in the same state already is left alone, so an import may
 // be run again.
 func (g *Gateway) Import(ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress)) error {
-	i := importing{g: g, by: by, o: o, tell: tell, atOnce: 25, seen: map[string]int{}, wanted: map[string]int{}}
+	i := importing{g: g, by: by, o: o, tell: tell, atOnce: 25, analyse: 200, seen: map[string]int{}, wanted: map[string]int{}}
 	lines := bufio.NewScanner(in)
 	lines.Buffer(make([]byte, 64<<10), maxLine)
 	n := 0
@@ -104,10 +106,18 @@ func (g *Gateway) Import(ctx context.Context, in io.Reader, by string, o ImportO
 	if err := i.flush(ctx); err != nil {
 		return err
 	}
+	if err := i.settle(len(i.running)); err != nil {
+		return err
+	}
 	if err := i.danglers(ctx); err != nil {
 		return err
 	}
+	if err := g.catchUp(ctx); err != nil {
+		return err
+	}
+	i.mu.Lock()
 	i.progress.Line = n
+	i.mu.Unlock()
 	i.report(true)
 	return nil
 }
@@ -121,16 +131,23 @@ type importing struct {
 	edits    []store.Edit
 	lines    []int
 	atOnce   int
+	analyse  int // how many entries make the database look at its tables anew
+	running  []importBatch
+	mu       sync.Mutex     // guards progress, atOnce and analyse
 	seen     map[string]int // lines by entry
 	wanted   map[string]int // lines by the entry that they refer to
 }
 
 func (i *importing) bad(line int, entry, reason string) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
 	i.progress.Bad++
 	i.progress.BadLines = append(i.progress.BadLines, BadLine{Line: line, Entry: entry, Reason: reason})
 }
 
 func (i *importing) report(done bool) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
 	i.progress.Done = done
 	i.tell(i.progress)
 	i.progress.BadLines = nil
@@ -147,7 +164,7 @@ func (i *importing) line(ctx context.Context, n int, src []byte) error {
 	if reason != "" {
 		i.bad(n, edit.ID, reason)
 		if i.o.StopAtBad {
-			if err := i.flush(ctx); err != nil {
+			if err := errors.Join(i.flush(ctx), i.settle(2)); err != nil {
 				return err
 			}
 			i.report(false)
@@ -157,7 +174,10 @@ func (i *importing) line(ctx context.Context, n int, src []byte) error {
 	}
 	i.seen[edit.ID] = n
 	i.edits, i.lines = append(i.edits, edit), append(i.lines, n)
-	if len(i.edits) >= i.atOnce {
+	i.mu.Lock()
+	full := len(i.edits) >= i.atOnce
+	i.mu.Unlock()
+	if full {
 		return i.flush(ctx)
 	}
 	return nil
@@ -213,40 +233,61 @@ func (i *importing) read(n int, src []byte) (edit store.Edit, reason string) {
 	return edit, ""
 }
 
-// flush writes what has gathered. The next transaction is larger or smaller, as
-// this one was quick or slow.
+// flush sends off what has gathered. Two batches are under way at once: while
+// one is committed the other is laid out.
 func (i *importing) flush(ctx context.Context) error {
 	if len(i.edits) == 0 {
 		return nil
 	}
-	edits, lines := i.edits, i.lines
-	i.edits, i.lines = nil, nil
-	if !i.o.Check {
-		begin := time.Now()
-		if err := i.write(ctx, edits, lines); err != nil {
+	if len(i.running) == 2 {
+		if err := i.settle(1); err != nil {
 			return err
 		}
-		if took := time.Since(begin); took > importSpan {
-			i.atOnce = max(5, i.atOnce*2/3)
-		} else if took < importSpan/2 {
-			i.atOnce = min(importAtOnce, i.atOnce*2)
-		}
 	}
-	i.progress.Line = lines[len(lines)-1]
-	i.report(false)
+	b := importBatch{edits: i.edits, lines: i.lines, done: make(chan error, 1)}
+	i.edits, i.lines = nil, nil
+	i.running = append(i.running, b)
+	go func() {
+		if i.o.Check {
+			b.done <- nil
+		} else {
+			b.done <- i.write(ctx, b.edits, b.lines)
+		}
+	}()
+	return nil
+}
+
+type importBatch struct {
+	edits []store.Edit
+	lines []int
+	done  chan error
+}
+
+// settle waits for the first n batches under way, in their order.
+func (i *importing) settle(n int) error {
+	for ; n > 0 && len(i.running) > 0; n-- {
+		b := i.running[0]
+		i.running = i.running[1:]
+		if err := <-b.done; err != nil {
+			// The other one must not go on behind our back.
+			for _, other := range i.running {
+				<-other.done
+			}
+			i.running = nil
+			return err
+		}
+		i.mu.Lock()
+		i.progress.Line = b.lines[len(b.lines)-1]
+		i.mu.Unlock()
+		i.report(false)
+	}
 	return nil
 }
 
 func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) error {
-	done, err := i.g.Apply(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
+	done, err := i.g.write(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
 	if err == nil {
-		written := map[string]bool{}
-		for _, c := range done.Changes {
-			written[c.Entry] = true
-		}
-		i.progress.Written += len(written)
-		i.progress.Same += len(edits) - len(written)
-		return nil
+		return i.written(ctx, edits, done)
 	}
 	if ctx.Err() != nil || store.Away(err) || errors.Is(err, store.ErrModelMoved) {
 		return err
@@ -265,6 +306,33 @@ func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) 
 		return err
 	}
 	return i.write(ctx, edits[half:], lines[half:])
+}
+
+// written counts what a batch came to. The next ones are larger or smaller, as
+// this one was quick or slow.
+func (i *importing) written(ctx context.Context, edits []store.Edit, done store.Applied) error {
+	entries := map[string]bool{}
+	for _, c := range done.Changes {
+		entries[c.Entry] = true
+	}
+	i.mu.Lock()
+	if done.Took > importSpan && len(edits) >= i.atOnce {
+		i.atOnce = max(importAtLeast, i.atOnce*3/4)
+	} else if done.Took < importSpan/2 {
+		i.atOnce = min(importAtOnce, i.atOnce*3/2)
+	}
+	i.progress.Written += len(entries)
+	i.progress.Same += len(edits) - len(entries)
+	grown := i.progress.Written >= i.analyse
+	if grown {
+		i.analyse = max(1000, 8*i.progress.Written)
+	}
+	i.mu.Unlock()
+	if grown {
+		// Plans that were made for small tables are no good for large ones.
+		return i.g.store.Analyse(ctx)
+	}
+	return nil
 }
 
 // danglers tells of references to entries that are neither in the text nor here.

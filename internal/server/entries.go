@@ -3,6 +3,7 @@ package server
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -322,6 +323,9 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	out := newStream(w)
+	// What is left of the body must be read before the handler ends, for the
+	// answer has begun already.
+	defer io.Copy(io.Discard, r.Body)
 	if err := s.g.Import(r.Context(), r.Body, keyOf(r).Name, o, func(p gateway.ImportProgress) { out.write(p) }); err != nil {
 		if !out.started {
 			s.fail(w, r, err)

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -71,6 +72,11 @@ type Service struct {
 func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if os.Getenv("GOGC") == "" {
+		// What lives long is small beside what each request leaves behind: collecting
+		// half as often costs a little memory and saves much time.
+		debug.SetGCPercent(200)
 	}
 	s = &Service{o: o, Address: "http://" + o.Listener.Addr().String(), failed: make(chan error, 1)}
 	defer func() {

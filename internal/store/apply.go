@@ -82,6 +82,8 @@ type Applied struct {
 	Sequence int64
 	At       time.Time
 	Changes  []content.Change
+	// Took is how long the transaction was open.
+	Took time.Duration
 	// Revisions has the newest revision of each entry, by id.
 	Revisions map[string]int
 }
@@ -145,7 +147,7 @@ type heldEntry struct {
 }
 
 // documents lays out what readers of the edition get of the entry.
-func (e *entryState) documents(m *model.Model, t *model.Type, edition string, paths content.Paths) map[string]content.Document {
+func (e *entryState) documents(m *model.Model, t *model.Type, edition string, around *content.Surroundings) map[string]content.Document {
 	about := content.About{Revision: e.PublishedRevision, FirstPublished: e.FirstPublished, Published: e.Published, Updated: e.Updated}
 	fields := e.live
 	if edition == content.Preview {
@@ -162,7 +164,7 @@ func (e *entryState) documents(m *model.Model, t *model.Type, edition string, pa
 	if e.PublishedRevision == 0 {
 		about.Published = nil
 	}
-	return content.Documents(m, t, e.ID, fields, about, paths)
+	return content.Documents(m, t, edition, e.ID, fields, about, around)
 }
 
 // Apply carries out the edits, all or none, and appends what readers can see of
@@ -215,6 +217,7 @@ type transaction struct {
 	// that is known, missing those of which it had to be.
 	paths          map[pathKey]string
 	asked, missing map[string]bool
+	around         content.Surroundings
 	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
 	// making are the entries whose documents are being laid out.
 	making map[string]bool
@@ -235,9 +238,16 @@ type pathKey struct{ edition, locale, entry string }
 // transaction is returned.
 func (s *Store) applyTogether(ctx context.Context, writes []*write) error {
 	return s.inBatches(ctx, func(conn *pgxpool.Conn) error {
+		begin := time.Now()
+		defer func() {
+			for _, w := range writes {
+				w.done.Took = time.Since(begin)
+			}
+		}()
 		tx := &transaction{s: s, conn: conn, m: writes[0].m, held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
 			paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
 			laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{}, together: len(writes) > 1}
+		tx.around.Path = tx.pathOf
 		var all []Edit
 		for _, w := range writes {
 			all = append(all, w.edits...)
@@ -559,7 +569,7 @@ func (tx *transaction) documents(id string) map[string]map[string]content.Docume
 		tx.making[id] = true
 		t := tx.m.Type(next.Type)
 		for _, edition := range content.Editions {
-			out[edition] = next.documents(tx.m, t, edition, func(locale, parent string) string { return tx.pathOf(edition, locale, parent) })
+			out[edition] = next.documents(tx.m, t, edition, &tx.around)
 		}
 		delete(tx.making, id)
 	}

@@ -32,7 +32,10 @@ func (s *Store) Advance(ctx context.Context, name string, f func(tx pgx.Tx, chan
 			return err
 		}
 		claimed = true
-		rows, err := tx.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit 500`, s.Environment, at)
+		// Rules look at what happened to which entry; the values would be most of what
+		// is read.
+		rows, err := tx.Query(ctx, `select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb, null::jsonb, cause
+			from change where environment = $1 and sequence > $2 order by sequence limit 500`, s.Environment, at)
 		if err != nil {
 			return err
 		}

@@ -282,6 +282,13 @@ func (s *Store) SawOpen(ctx context.Context, id, session, who string) ([]string,
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
+// Analyse has the database look at the sizes of its tables, which it does by
+// itself only now and then. After many writes its plans are better for it.
+func (s *Store) Analyse(ctx context.Context) error {
+	_, err := s.Pool.Exec(ctx, `analyze entry, revision, document, change`)
+	return err
+}
+
 // There tells which of the ids are those of entries.
 func (s *Store) There(ctx context.Context, ids []string) (map[string]bool, error) {
 	rows, err := s.Pool.Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)

@@ -309,6 +309,7 @@ func (c *conversion) some(ctx context.Context, types []string, after string, n i
 func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 	tx := &transaction{s: c.s, conn: c.conn, m: c.to, next: map[string]*entryState{}, laid: map[string]map[string]map[string]content.Document{},
 		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{}, making: map[string]bool{}}
+	tx.around.Path = tx.pathOf
 	var ids, changed, changedFields []string
 	var changedNumbers []int
 	for _, e := range states {

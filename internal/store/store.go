@@ -58,7 +58,9 @@ type Options struct {
 	Environment string
 	// MaxConns bounds the connections; 0 means 16.
 	MaxConns int32
-	Log      *slog.Logger
+	// Tracer, if not nil, hears of every statement.
+	Tracer pgx.QueryTracer
+	Log    *slog.Logger
 }
 
 // Open connects, brings the tables up to date (safe when several nodes start
@@ -76,8 +78,14 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 	// A statement is planned once for a connection, not at every execution: the
 	// way to the documents is the same index whatever the parameters are.
 	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_generic_plan"
+	// There is an index for all that we ask, and a plan that was made while a table
+	// was small must not be one that reads it whole.
+	for _, whole := range []string{"enable_seqscan", "enable_hashjoin", "enable_mergejoin"} {
+		cfg.ConnConfig.RuntimeParams[whole] = "off"
+	}
 	// A node that hangs in the middle of a write must not hold up the others.
 	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "10s"
+	cfg.ConnConfig.Tracer = o.Tracer
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

@@ -79,9 +79,9 @@ func TestNormaliseMakesSlugsAndTidies(t *testing.T) {
 
 func TestDocumentsFillInFallbacks(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	docs := content.Documents(m, m.Type("route"), "r1", fields{
+	docs := content.Documents(m, m.Type("route"), content.Published, "r1", fields{
 		"name": map[string]any{"en": "Outer Ring", "nb": "Ytre ring"}, "text": map[string]any{"en": "*Clockwise*"}, "slug": "outer-ring", "number": 1.0,
-	}, content.About{Revision: 2}, nowhere)
+	}, content.About{Revision: 2}, &nowhere)
 	if len(docs) != 2 {
 		t.Fatalf("documents in %d locales, want en and nb (ja falls back to nothing)", len(docs))
 	}
@@ -95,7 +95,7 @@ func TestDocumentsFillInFallbacks(t *testing.T) {
 	if forms := nb.Fields["text"].(map[string]any); forms["html"] != "<p><em>Clockwise</em></p>" || forms["inline"] != "<em>Clockwise</em>" || forms["plain"] != "Clockwise" {
 		t.Errorf("prose %v", forms)
 	}
-	if docs := content.Documents(m, m.Type("pier"), "p1", fields{"name": "Mella"}, content.About{}, nowhere); len(docs) != 3 {
+	if docs := content.Documents(m, m.Type("pier"), content.Published, "p1", fields{"name": "Mella"}, content.About{}, &nowhere); len(docs) != 3 {
 		t.Errorf("an entry without translated fields is in %d locales, want all 3", len(docs))
 	}
 }
@@ -105,7 +105,7 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 	route := m.Type("route")
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	make := func(f fields, revision int) map[string]content.Document {
-		return content.Documents(m, route, "r1", f, content.About{Revision: revision, Updated: at}, nowhere)
+		return content.Documents(m, route, content.Published, "r1", f, content.About{Revision: revision, Updated: at}, &nowhere)
 	}
 	before := make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)
 	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)); len(got) != 0 {
@@ -127,7 +127,7 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 }
 
 // nowhere is where entries live that have no path.
-func nowhere(string, string) string { return "" }
+var nowhere = content.Surroundings{Path: func(string, string, string) string { return "" }}
 
 func TestMakeIDIsStable(t *testing.T) {
 	a, b := content.MakeID("office", "dispatch", "R-1"), content.MakeID("office", "dispatch", "R-2")

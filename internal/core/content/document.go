@@ -12,15 +12,39 @@ import (
 	"ubiquon/internal/core/prose"
 )
 
-// Paths returns the site path of an entry in a locale, in the edition at hand;
-// "" when it has none.
-type Paths func(locale, id string) string
+// Surroundings is what laying out entries needs besides the entries themselves.
+// One may be used for many entries, one after another.
+type Surroundings struct {
+	// Path returns the site path of an entry in an edition and a locale, "" when it
+	// has none.
+	Path func(edition, locale, id string) string
+
+	forms map[string]map[string]any // of prose that links to no entry
+}
+
+// prose returns all forms of a CommonMark text. The same text comes again for
+// every locale that it is filled in for, and in both editions.
+func (s *Surroundings) prose(source string, marks []string, path func(id string) string) map[string]any {
+	if strings.Contains(source, "ref:") {
+		return prose.Forms(source, marks, path)
+	}
+	key := strings.Join(marks, " ") + "\x00" + source
+	forms := s.forms[key]
+	if forms == nil {
+		forms = prose.Forms(source, marks, path)
+		if s.forms == nil || len(s.forms) > 1000 {
+			s.forms = map[string]map[string]any{}
+		}
+		s.forms[key] = forms
+	}
+	return forms
+}
 
 // Documents lays out one document per locale in which the entry can be read: it
 // has a translation there, or in a locale that this one falls back to, or its
 // type has no translated fields at all. Prose is rendered, files are completed,
 // defaults are filled in. Revision and times of about come from the caller.
-func Documents(m *model.Model, t *model.Type, id string, fields Fields, about About, paths Paths) map[string]Document {
+func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *Surroundings) map[string]Document {
 	written := WrittenIn(t, fields)
 	translated := t.HasTranslations()
 	own := []string{}
@@ -31,7 +55,7 @@ func Documents(m *model.Model, t *model.Type, id string, fields Fields, about Ab
 	}
 	out := map[string]Document{}
 	for _, tag := range m.Tags() {
-		l := layout{chain: m.Chain(tag), path: func(id string) string { return paths(tag, id) }}
+		l := layout{chain: m.Chain(tag), around: around, path: func(id string) string { return around.Path(edition, tag, id) }}
 		if translated && !slices.ContainsFunc(l.chain, func(l string) bool { return slices.Contains(written, l) }) {
 			continue
 		}
@@ -44,7 +68,7 @@ func Documents(m *model.Model, t *model.Type, id string, fields Fields, about Ab
 		if f := t.SlugField(); f != nil {
 			doc.Slug, _ = doc.Fields[f.Name].(string)
 		}
-		doc.About.Path = pathOf(t, &doc, paths)
+		doc.About.Path = pathOf(t, &doc, l.path)
 		out[tag] = doc
 	}
 	return out
@@ -96,6 +120,7 @@ func inner(f *model.Field, v any) []map[string]any {
 // layout lays out the fields of one locale.
 type layout struct {
 	chain    []string
+	around   *Surroundings
 	path     func(id string) string
 	filledIn []string // fields, or fields that something within them was filled in
 	filled   bool
@@ -149,7 +174,7 @@ func (l *layout) deliveredOne(f *model.Field, v any) any {
 	switch f.Kind {
 	case model.Prose:
 		s, _ := v.(string)
-		return prose.Forms(s, f.Marks, l.path)
+		return l.around.prose(s, f.Marks, l.path)
 	case model.File:
 		in, _ := v.(map[string]any)
 		out := map[string]any{}
@@ -177,7 +202,7 @@ var FileNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
 
 // pathOf fills in the type's path template; nil when there is none or a part
 // of it has no value.
-func pathOf(t *model.Type, doc *Document, paths Paths) *string {
+func pathOf(t *model.Type, doc *Document, path func(id string) string) *string {
 	if t.Home != "" && doc.Slug == t.Home {
 		home := "/"
 		return &home
@@ -191,7 +216,7 @@ func pathOf(t *model.Type, doc *Document, paths Paths) *string {
 		if !ok {
 			return "/", true // no parent: it stands at the top
 		}
-		s = paths(doc.Locale, s)
+		s = path(s)
 		return s, s != ""
 	})
 }

@@ -168,3 +168,52 @@ func BenchmarkMatch(b *testing.B) {
 		}
 	}
 }
+
+func TestBackReferencesAndPaths(t *testing.T) {
+	change := func(before, after content.Fields, differing ...string) *content.Change {
+		c := &content.Change{Kind: content.ContentChange, Edition: "published", Entry: "n1", Type: "notice", Fields: map[string][]string{"en": differing},
+			Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+		if before != nil {
+			c.Before["en"] = before
+		}
+		if after != nil {
+			c.After["en"] = after
+		}
+		return c
+	}
+	refs := func(ids ...any) content.Fields { return content.Fields{"routes": ids, "title": "T"} }
+	back := &Set{Edition: "published", Backs: []Back{{Type: "notice", Locale: "en", Field: "routes", Target: "r1", Sort: []string{"title"}}}}
+	single := &Set{Edition: "published", Backs: []Back{{Type: "notice", Locale: "en", Field: "above", Target: "r1"}}}
+	path := &Set{Edition: "published", Lookups: []Lookup{{Locale: "en", Path: "/a"}}}
+	at := func(p string) content.Fields { return content.Fields{"about.path": p} }
+	for name, c := range map[string]struct {
+		set  *Set
+		c    *content.Change
+		want bool
+	}{
+		"one that refers comes":              {back, change(nil, refs("r1"), "routes", "title"), true},
+		"one that refers goes":               {back, change(refs("r2", "r1"), nil, "routes", "title"), true},
+		"one that refers elsewhere comes":    {back, change(nil, refs("r2"), "routes", "title"), false},
+		"one begins to refer":                {back, change(refs("r2"), refs("r2", "r1"), "routes"), true},
+		"one that refers sorts otherwise":    {back, change(refs("r1"), refs("r1"), "title"), true},
+		"one that refers changes otherwise":  {back, change(refs("r1"), refs("r1"), "text"), false},
+		"another that sorts otherwise":       {back, change(refs("r2"), refs("r2"), "title"), false},
+		"a single reference":                 {single, change(nil, content.Fields{"above": "r1"}, "above"), true},
+		"an entry comes to live at the path": {path, change(nil, at("/a"), "about.path"), true},
+		"an entry moves away from the path":  {path, change(at("/a"), at("/b"), "about.path"), true},
+		"an entry at the path changes":       {path, change(at("/a"), at("/a"), "title"), false},
+		"an entry moves elsewhere":           {path, change(at("/c"), at("/d"), "about.path"), false},
+	} {
+		if got := c.set.Affected(c.c); got != c.want {
+			t.Errorf("%s: affected is %t", name, got)
+		}
+		x := NewIndex[string]()
+		x.Add("s", c.set)
+		if got := len(x.Match(c.c)) == 1; got != c.want {
+			t.Errorf("%s: the index finds it is %t", name, got)
+		}
+		if x.Remove("s"); len(x.Match(c.c)) != 0 || x.Len() != 0 || len(x.backs)+len(x.paths) != 0 {
+			t.Errorf("%s: something is left after its removal", name)
+		}
+	}
+}

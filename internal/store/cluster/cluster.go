@@ -90,7 +90,9 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB"}
+	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
+		// Fewer checkpoints, and smaller records of what they force to be written whole.
+		"-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=15min", "-c", "wal_compression=on", "-c", "jit=off"}
 	if o.Scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}

@@ -11,6 +11,8 @@ alter table revision add column message text not null default '';
 -- Slugs and paths may be swapped within one statement. Links are field/entry.
 alter table document add column path text collate "C", add column links text[] not null default '{}';
 update document set path = about ->> 'path';
+-- Documents are found by entry alone when the entry is written.
+alter table document drop constraint document_pkey, add primary key (environment, entry, edition, locale);
 drop index document_slug;
 alter table document add constraint document_slug unique (environment, edition, locale, type, slug) deferrable initially immediate,
     add constraint document_path unique (environment, edition, locale, path) deferrable initially immediate;
@@ -85,6 +87,7 @@ create unlogged table presence (
 
 -- +goose Down
 drop table presence, review, schedule, former_path, taken;
+alter table document drop constraint document_pkey, add primary key (environment, edition, locale, entry);
 alter table document drop constraint document_slug, drop constraint document_path, drop column path, drop column links;
 create unique index document_slug on document (environment, edition, locale, type, slug) where slug is not null;
 alter table revision drop column message;

@@ -1,0 +1,309 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/service"
+	"ubiquon/internal/store"
+	"ubiquon/internal/store/cluster"
+)
+
+// The content measurement has an environment of its own: a model with
+// translations and references, and as many notices as are asked for.
+const contentModel = `
+locales: {en: {}, nb: {fallback: [en]}, de: {fallback: [en]}, ja: {}}
+types:
+  route:
+    path: /routes/{slug}
+    fields: {name: {kind: text, translated: true, required: true}, slug: {kind: slug, madeFrom: name}, number: {kind: integer}}
+  notice:
+    path: /notices/{slug}
+    fields:
+      title:      {kind: text, translated: true, required: true, max: 120}
+      slug:       {kind: slug, madeFrom: title}
+      severity:   {kind: choice, options: {information: Information, delay: Delay}}
+      text:       {kind: prose, translated: true}
+      routes:     {kind: reference, types: [route], several: true, inverse: notices}
+      validUntil: {kind: datetime}
+`
+
+// contentLine writes a line of the import.
+func contentLine(w io.Writer, i int) error {
+	if i < 100 {
+		_, err := fmt.Fprintf(w, `{"id":"route-%d","type":"route","fields":{"name":{"en":"Route %d","nb":"Rute %d"},"number":%d},"published":"2026-01-01T08:00:00Z"}`+"\n", i, i, i, i%99+1)
+		return err
+	}
+	_, err := fmt.Fprintf(w, `{"id":"notice-%d","type":"notice","fields":{"title":{"en":"Notice %d of the line","nb":"Varsel %d fra linja"},"severity":"%s","text":{"en":"The boat of %d is **late**. Use the *stairs on the left*; the crew will help with prams, bicycles and bread."},"routes":["route-%d","route-%d"],"validUntil":"2027-01-01T00:00:00Z"},"published":"2026-02-01T08:00:00Z"}`+"\n",
+		i, i, i, []string{"information", "delay"}[i%2], i, i%100, (i*7)%100)
+	return err
+}
+
+// content measures writing: import, publishing, and a model change.
+func (y *yard) content(ctx context.Context) error {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-content-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	m, err := readModel(contentModel)
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, service.Options{Data: dir, Environment: "main", Listener: l, Model: m})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Start(ctx); err != nil {
+		return err
+	}
+	key, err := s.FirstKey(ctx)
+	if err != nil {
+		return err
+	}
+	url, err := cluster.RunningURL(dir)
+	if err != nil {
+		return err
+	}
+	c := contentYard{y: y, c: &client.Client{Address: s.Address, Key: key}, url: url}
+	if err := c.load(ctx); err != nil {
+		return err
+	}
+	for _, f := range []func(context.Context) error{c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot, c.convert} {
+		if err := f(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type contentYard struct {
+	y   *yard
+	c   *client.Client
+	url string
+	n   int // rising, so that every title differs
+}
+
+// load imports the entries through the service, as the command line does.
+func (c *contentYard) load(ctx context.Context) error {
+	in, out := io.Pipe()
+	go func() {
+		var err error
+		for i := 0; i < c.y.entries && err == nil; i++ {
+			err = contentLine(out, i)
+		}
+		out.CloseWithError(err)
+	}()
+	begin := time.Now()
+	var last client.ImportProgress
+	peak := int64(0)
+	if err := c.c.Import(ctx, in, client.ImportOptions{}, func(p client.ImportProgress) {
+		last = p
+		peak = max(peak, resident())
+	}); err != nil {
+		return err
+	}
+	took := time.Since(begin)
+	fmt.Printf("  import of %d entries: %s, %.0f/s, %d bad; this process, service and load together, holds %d MB at most, %d MB after\n",
+		last.Written, took.Round(100*time.Millisecond), float64(last.Written)/took.Seconds(), last.Bad, peak>>20, resident()>>20)
+	return nil
+}
+
+// resident is how much memory the process holds, in bytes.
+func resident() int64 {
+	src, err := os.ReadFile("/proc/self/statm")
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(src))
+	pages, _ := strconv.ParseInt(fields[1], 10, 64) // the kernel's own
+	return pages * int64(os.Getpagesize())
+}
+
+// publish saves and publishes one notice anew.
+func (c *contentYard) publish(ctx context.Context, i, n int) error {
+	_, err := c.c.Edit(ctx, client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
+		"title": map[string]any{"en": fmt.Sprintf("Notice %d, word %d", i, n), "nb": fmt.Sprintf("Varsel %d", i)}, "slug": fmt.Sprintf("notice-%d", i), "severity": "delay",
+		"text": map[string]any{"en": "The boat is **late**."}, "routes": []any{fmt.Sprintf("route-%d", i%100)}}})
+	return err
+}
+
+// roundTrips counts what one publish sends to PostgreSQL, on a store of its own.
+func (c *contentYard) roundTrips(ctx context.Context) error {
+	trips, statements, err := countPublish(ctx, c.url)
+	fmt.Printf("  one publish: %d statements in %d round trips\n", statements, trips)
+	return err
+}
+
+func (c *contentYard) oneByOne(ctx context.Context) error {
+	var spans []time.Duration
+	for i := range 300 {
+		c.n++
+		begin := time.Now()
+		if err := c.publish(ctx, 100+i%50, c.n); err != nil {
+			return err
+		}
+		spans = append(spans, time.Since(begin))
+	}
+	slices.Sort(spans)
+	fmt.Printf("  publishes, one after another: p50 %s, p95 %s (through HTTP, until this node serves nothing older)\n",
+		spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*95/100].Round(10*time.Microsecond))
+	return nil
+}
+
+// rate is how many publishes a second eight writers get through.
+func (c *contentYard) rate(ctx context.Context) (float64, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(c.y.seconds)*time.Second)
+	defer cancel()
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	done := 0
+	begin := time.Now()
+	for w := range 8 {
+		wg.Go(func() {
+			for i := 0; ctx.Err() == nil; i++ {
+				err := c.publish(context.WithoutCancel(ctx), 200+w*100+i%100, i+int(time.Now().UnixNano()))
+				mu.Lock()
+				if err == nil {
+					done++
+				} else {
+					failed = err
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	return float64(done) / time.Since(begin).Seconds(), failed
+}
+
+func (c *contentYard) eightAtOnce(ctx context.Context) error {
+	var rates []float64
+	for range c.y.rounds {
+		r, err := c.rate(ctx)
+		if err != nil {
+			return err
+		}
+		rates = append(rates, r)
+	}
+	slices.Sort(rates)
+	fmt.Printf("  publishes from eight writers at once: %.0f/s (%.0f to %.0f)\n", rates[len(rates)/2], rates[0], rates[len(rates)-1])
+	return nil
+}
+
+// besideSnapshot publishes while another reader holds a snapshot open for 40 s.
+func (c *contentYard) besideSnapshot(ctx context.Context) error {
+	before, err := c.rate(ctx)
+	if err != nil {
+		return err
+	}
+	conn, err := pgx.Connect(ctx, c.url)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, `begin isolation level repeatable read read only`); err != nil {
+		return err
+	}
+	var n int
+	if err := conn.QueryRow(ctx, `select count(*) from head`).Scan(&n); err != nil {
+		return err
+	}
+	var worst float64
+	begin := time.Now()
+	for time.Since(begin) < 40*time.Second {
+		r, err := c.rate(ctx)
+		if err != nil {
+			return err
+		}
+		if worst == 0 || r < worst {
+			worst = r
+		}
+	}
+	fmt.Printf("  beside a snapshot held open for 40 s: from %.0f/s to %.0f/s at worst: ratio %.2f\n", before, worst, worst/before)
+	return nil
+}
+
+// convert applies a model that converts every notice: a field is renamed, and
+// one becomes a list.
+func (c *contentYard) convert(ctx context.Context) error {
+	changed := strings.NewReplacer("severity:   {kind: choice,", "weight:   {was: severity, kind: choice, several: true,").Replace(contentModel)
+	begin := time.Now()
+	total := 0
+	err := c.c.ApplyModel(ctx, map[string]string{"model.yaml": changed}, false, 0, func(p client.Conversion) { total = p.Total })
+	took := time.Since(begin)
+	fmt.Printf("  a model change that converts %d entries: %s, %.0f/s; %d MB held after\n", total, took.Round(100*time.Millisecond), float64(total)/took.Seconds(), resident()>>20)
+	return err
+}
+
+// countPublish publishes once more on a connection that counts.
+func countPublish(ctx context.Context, url string) (trips, statements int, err error) {
+	m, err := readModel(contentModel)
+	if err != nil {
+		return 0, 0, err
+	}
+	counter := &tripCounter{}
+	s, err := store.Open(ctx, store.Options{URL: url, Environment: "counted", Tracer: counter})
+	if err != nil {
+		return 0, 0, err
+	}
+	defer s.Close()
+	if err := s.ApplyModel(ctx, m, causeOfBench, store.ModelOptions{}); err != nil {
+		return 0, 0, err
+	}
+	publish := func(word string) error {
+		_, err := s.Apply(ctx, m, 1, []store.Edit{{ID: "n", Type: "notice", Origin: "local", Save: map[string]any{"title": map[string]any{"en": word}, "slug": "n"}, Live: store.PublishNewest}}, "bench", causeOfBench)
+		return err
+	}
+	// The first ones prepare the statements.
+	if err := errors.Join(publish("a"), publish("b"), publish("c")); err != nil {
+		return 0, 0, err
+	}
+	*counter = tripCounter{}
+	err = publish("d")
+	return counter.trips, counter.statements, err
+}
+
+// tripCounter counts batches and single statements as they are sent.
+type tripCounter struct{ trips, statements int }
+
+func (t *tripCounter) TraceQueryStart(ctx context.Context, _ *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	t.trips, t.statements = t.trips+1, t.statements+1
+	return ctx
+}
+func (t *tripCounter) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
+func (t *tripCounter) TraceBatchStart(ctx context.Context, _ *pgx.Conn, d pgx.TraceBatchStartData) context.Context {
+	t.trips, t.statements = t.trips+1, t.statements+d.Batch.Len()
+	return ctx
+}
+func (t *tripCounter) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+func (t *tripCounter) TraceBatchEnd(context.Context, *pgx.Conn, pgx.TraceBatchEndData)     {}
+
+var causeOfBench = content.Cause{Kind: "user", Name: "bench"}
+
+func readModel(text string) (*model.Model, error) {
+	return model.Read(map[string][]byte{"model.yaml": []byte(text)})
+}
