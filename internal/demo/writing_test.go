@@ -131,6 +131,7 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.when("the pier is offered", `(() => { const b = [...document.querySelectorAll("[data-field=harbour] button")].find((b) => b.innerText.startsWith("Mella")); b?.click(); return !!b; })()`)
 	w.press("Save draft")
 	w.when("the entry has its page", "/\\/entries\\/[a-z0-9]{16}/.test(location.pathname)")
+	w.shows("Publish…")
 	w.choose("Target locale", "nb")
 	w.write("Name, Norsk bokmål", "Terneøya")
 	w.press("Save draft")

@@ -257,3 +257,68 @@ func FuzzCompile(f *testing.F) {
 		}
 	})
 }
+
+const isles = `
+locales: {en: {}, nb: {fallback: [en]}}
+types:
+  page:
+    help: What the site is made of
+    fields:
+      title:  {kind: text, deprecated: use the heading}
+      slug:   {kind: slug}
+      miles:  {kind: decimal}
+      at:     {kind: location}
+      more:   {kind: json}
+      parent: {kind: reference, types: [page], inverse: children}
+      hours:  {kind: record, fields: {day: {kind: text}, tone: {kind: choice, options: {a: A}}}}
+      blocks:
+        kind: blocks
+        blocks:
+          heading: {label: Heading, fields: {text: {kind: text}}}
+          prose:   {fields: {text: {kind: prose}}}
+          rule:    {}
+`
+
+func TestBlocksRecordsAndWaysBack(t *testing.T) {
+	s, err := New(testkit.Model(t, isles))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"union PageBlocks = PageBlocksHeading | PageBlocksProse | PageBlocksRule", "  blocks: [PageBlocks!]!", "type PageHours {", "enum PageHoursTone {", "  miles: Float", "  at: Point", "  more: JSON",
+		`@deprecated(reason: "use the heading")`, "translated: Translated = FALLBACK", "): PageConnection!", "What the site is made of"} {
+		if !strings.Contains(s.SDL, want) {
+			t.Errorf("the schema lacks %q in\n%s", want, s.SDL)
+		}
+	}
+	op, errs := s.Compile("published", Request{Query: `{ pages(translated: ONLY) { nodes {
+		blocks { __typename ... on PageBlocksHeading { text } ... on PageBlocksProse { prose: text { tree } } }
+		hours { day tone __typename } at { coordinates }
+		some: children(first: 2, sort: ["-title"]) { totalCount nodes { title } edges { cursor } pageInfo { hasNextPage endCursor } __typename }
+	} } }`})
+	if len(errs) > 0 {
+		t.Fatal(errs)
+	}
+	root := op.Query.Roots[0]
+	blocks, hours, back := root.Selection.Picks[0], root.Selection.Picks[1], root.Selection.Picks[3]
+	if !root.Translated || blocks.Kind != query.PickInner || hours.Kind != query.PickInner || back.Kind != query.PickBack || back.List.Limit != 2 || !back.List.Count || back.List.Field != "parent" || !back.List.Sort[0].Descending {
+		t.Fatalf("%+v", root.Selection)
+	}
+	row := &query.Row{ID: "p", Type: "page", Cells: make([][][]byte, 4), Asked: make([][]string, 4), Linked: make([][]*query.Row, 4), Lists: make([]*query.RootResult, 4)}
+	row.Linked[0] = blocks.Inner([]byte(`[{"block": "heading", "text": "Hi"}, {"block": "prose", "text": {"tree": {"kind": "document"}}}, {"block": "rule"}]`))
+	row.Linked[1] = hours.Inner([]byte(`{"day": "Monday", "tone": "a"}`))
+	row.Cells[2] = [][]byte{[]byte("t"), []byte("[5.1, 60.9]")}
+	row.Lists[3] = &query.RootResult{Total: 5, More: true, Rows: []*query.Row{{ID: "c", Type: "page", Cells: [][][]byte{{[]byte("C")}}, Keys: [][]byte{[]byte("C")}}}}
+	got := string(op.Write(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}}}))
+	for _, want := range []string{`{"__typename":"PageBlocksHeading","text":"Hi"}`, `{"__typename":"PageBlocksProse","prose":{"tree":{"kind": "document"}}}`, `{"__typename":"PageBlocksRule"}`,
+		`"hours":{"day":"Monday","tone":"A","__typename":"PageHours"}`, `"at":{"coordinates":[5.1, 60.9]}`, `"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`} {
+		if !strings.Contains(got, want) {
+			t.Errorf("the answer lacks %s: %s", want, got)
+		}
+	}
+	if _, errs := s.Compile("published", Request{Query: `{ pages { nodes { children(first: 3, last: 2) { nodes { id } } } } }`}); len(errs) == 0 || !strings.Contains(errs[0].Message, "both given") {
+		t.Errorf("first and last: %v", errs)
+	}
+	if _, errs := s.Compile("published", Request{Query: `{ pages { nodes { children(sort: ["titel"]) { nodes { id } } } } }`}); len(errs) == 0 || !strings.Contains(errs[0].Message, `did you mean "title"?`) {
+		t.Errorf("an unknown sort: %v", errs)
+	}
+}

@@ -121,7 +121,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	switch {
 	case errors.As(err, &bad):
 		p = bad.problem
-	case errors.As(err, &badParameter) && badParameter.Parameter == "path":
+	case errors.As(err, &badParameter) && badParameter.Parameter == pathItself:
 		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
 	case errors.As(err, &badParameter):
 		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, Hint: badParameter.Hint}

@@ -84,6 +84,10 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	return plan, nil
 }
 
+// pathItself stands for the request's path where an error names a parameter: what
+// is wrong with it is a 404.
+const pathItself = "the path itself"
+
 // locate finds out what a path asks for. The type is nil for an entry by id.
 func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 	first, second, two := strings.Cut(rest, "/")
@@ -116,11 +120,11 @@ func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 			known = append(known, t.Plural)
 		}
 	}
-	return nil, nil, &query.Error{Parameter: "path", Detail: fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known))}
+	return nil, nil, &query.Error{Parameter: pathItself, Detail: fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known))}
 }
 
 func errNoSuchPath(rest string) error {
-	return &query.Error{Parameter: "path", Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
+	return &query.Error{Parameter: pathItself, Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
 }
 
 // cleanPath checks the path of a site and gives it the form in which paths are

@@ -208,3 +208,103 @@ func TestWriteObject(t *testing.T) {
 		t.Errorf("an absent object is written %s", b.String())
 	}
 }
+
+const isles = `
+locales: {en: {}, nb: {fallback: [en]}}
+types:
+  banner:
+    fields: {title: {kind: text}, slug: {kind: slug}, picture: {kind: file}}
+  page:
+    fields:
+      title:  {kind: text}
+      slug:   {kind: slug}
+      tone:   {kind: choice, options: {hint: {en: Hint, nb: Råd}}}
+      at:     {kind: location}
+      parent: {kind: reference, types: [page], inverse: children}
+      hours:  {kind: record, several: true, fields: {day: {kind: text}, open: {kind: boolean}}}
+      blocks:
+        kind: blocks
+        blocks:
+          heading: {fields: {text: {kind: text}, tone: {kind: choice, options: {loud: Loud}}}}
+          prose:   {fields: {text: {kind: prose}, pictures: {kind: file, several: true}}}
+          banner:  {fields: {banner: {kind: reference, types: [banner]}}}
+`
+
+func TestSelectionsWithinRecordsAndBlocks(t *testing.T) {
+	m := testkit.Model(t, isles)
+	page := []*model.Type{m.Type("page")}
+	object := func(locale, fields, blocks, hours string) string {
+		t.Helper()
+		sel := query.Selecting{Model: m, Locale: locale}.All(page)
+		if fields != "" {
+			var err error
+			if sel, err = (query.Selecting{Model: m, Locale: locale}).Fields(page, fields); err != nil {
+				t.Fatal(err)
+			}
+		}
+		n := len(sel.Picks)
+		row := &query.Row{ID: "p", Type: "page", Cells: make([][][]byte, n), Asked: make([][]string, n), Linked: make([][]*query.Row, n), Lists: make([]*query.RootResult, n)}
+		for i := range sel.Picks {
+			p := &sel.Picks[i]
+			row.Cells[i] = make([][]byte, 12)
+			switch {
+			case p.Field == "blocks":
+				row.Linked[i] = p.Inner([]byte(blocks))
+			case p.Field == "hours":
+				row.Linked[i] = p.Inner([]byte(hours))
+			case p.Field == "tone":
+				row.Cells[i][0] = []byte("hint")
+			case p.List != nil:
+				row.Lists[i] = &query.RootResult{}
+			}
+		}
+		var b bytes.Buffer
+		query.WriteObject(&b, sel.Picks, 0, row)
+		return b.String()
+	}
+	const blocks = `[{"block": "heading", "text": "A \"b\"", "tone": "loud"}, {"block": "prose", "text": {"html": "<p>x</p>", "tree": {"kind": "document"}}, "pictures": [{"url": "/a", "alt": null}]}, {"block": "banner", "banner": "b1"}]`
+	for fields, want := range map[string]string{
+		"blocks": `{"id":"p","blocks":[{"block":"heading","text":"A \"b\"","tone":"loud"},{"block":"prose","text":{"html":"<p>x</p>"},"pictures":[{"url":"/a","alt":null,"width":null,"height":null,"mediaType":null,"bytes":null}]},{"block":"banner","banner":null}]}`,
+		"blocks(prose(text(tree)),heading(tone(label)))": `{"id":"p","blocks":[{"block":"heading","tone":"Loud"},{"block":"prose","text":{"tree":{"kind": "document"}}},{"block":"banner"}]}`,
+		"blocks(prose(pictures(url)))":                   `{"id":"p","blocks":[{"block":"heading"},{"block":"prose","pictures":[{"url":"/a"}]},{"block":"banner"}]}`,
+		"hours(open)":                                    `{"id":"p","hours":[{"open":true},{"open":null}]}`,
+		"hours":                                          `{"id":"p","hours":[{"day":"Monday","open":true},{"day":null,"open":null}]}`,
+		"tone(label)":                                    `{"id":"p","tone":"Råd"}`,
+		"children[limit=2,sort=-title](title,tone(label))": `{"id":"p","children":[]}`,
+	} {
+		if got := object("nb", fields, blocks, `[{"day": "Monday", "open": true}, {}]`); got != want {
+			t.Errorf("%s:\n got %s\nwant %s", fields, got, want)
+		}
+	}
+	for fields, want := range map[string]string{
+		"blocks(headnig)":                  `blocks has no kind of block "headnig"; did you mean "heading"?`,
+		"blocks(heading(txt))":             `there is no field "txt" in blocks.heading; did you mean "text"?`,
+		"hours(dya)":                       `there is no field "dya" in hours; did you mean "day"?`,
+		"children[limit=999](title)":       `"999" is no number from 0 to 200`,
+		"children[sort=titel](title)":      `did you mean "title"?`,
+		"children[lmit=3](title)":          `children takes no argument "lmit"; did you mean "limit"?`,
+		"children[limit=3](titel)":         `there is no field "children.titel" in page`,
+		"children[limit](title)":           `"limit" behind "children" is no argument`,
+		"children[limit=1,limit=2](title)": `"limit" stands twice`,
+		"children[limit=3":                 "the square bracket behind",
+		"title[limit=3]":                   "title takes no arguments",
+		"at(lat)":                          `at has no part "lat"`,
+	} {
+		_, err := query.Selecting{Model: m, Locale: "en"}.Fields(page, fields)
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", fields, err, want)
+		}
+	}
+	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: "page", Locale: "en", Selection: query.Selecting{Model: m, Locale: "en"}.All(page)}}}
+	if got := q.Needs(); len(got) != 2 || got[1].Type != "banner" {
+		t.Errorf("all of a page needs %v", got)
+	}
+}
+
+func TestIDs(t *testing.T) {
+	for src, want := range map[string][]string{`"a"`: {"a"}, `["a", "b-2"]`: {"a", "b-2"}, `[]`: nil, ``: nil, `null`: nil, `"`: nil} {
+		if got := query.IDs([]byte(src)); !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %v", src, got)
+		}
+	}
+}
