@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"strings"
 	"testing"
@@ -421,5 +422,101 @@ not json
 	}
 	if _, _, err := run("{\"id\":\"z\",\"type\":\"page\",\"fields\":{\"title\":{\"en\":\""+strings.Repeat("x", 5<<20)+"\"}}}\n", gateway.ImportOptions{}); err == nil {
 		t.Error("a line of five megabytes is taken")
+	}
+}
+
+// TestNothingIsStaleWhereEntriesShowEachOther edits pages that live below each
+// other, link to each other and show each other, at random but repeatably, and
+// holds every cached answer against one that is computed anew.
+func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
+	n, _, _ := islesNode(t)
+	random := rand.New(rand.NewPCG(7, 11))
+	ids := []string{"a", "b", "c", "d", "e", "f"}
+	any := func() string { return ids[random.IntN(len(ids))] }
+	slugs := []string{"one", "two", "three", "four", "five", "six", "seven"}
+	var reads []string
+	for _, locale := range []string{"en", "nb"} {
+		for _, id := range ids {
+			reads = append(reads, "/entries/"+id+"?locale="+locale, "/entries/"+id+"?fields=about(path),text(html)&locale="+locale)
+		}
+		for _, s := range slugs {
+			reads = append(reads, "/pages/"+s+"?fields=title,children[limit=2,sort=title](title,about(path)),blocks(show(page(title,about(path))))&locale="+locale, "/at?path=/"+s+"&fields=title", "/at?path=/one/"+s+"&fields=title,about(path)&locale="+locale)
+		}
+		reads = append(reads, "/pages?fields=title,children(children(title))&sort=title&locale="+locale, "/pages?fields=about(path,locales)&translated=only&count=true&locale="+locale)
+	}
+	moves, refused := 0, 0
+	for range 250 {
+		fields := per{"title": per{"en": fmt.Sprintf("T%d", random.IntN(4))}, "slug": slugs[random.IntN(len(slugs))]}
+		if random.IntN(2) == 0 {
+			fields["title"].(per)["nb"] = fmt.Sprintf("N%d", random.IntN(4))
+		}
+		if random.IntN(2) == 0 {
+			fields["parent"] = any()
+		}
+		if random.IntN(2) == 0 {
+			fields["text"] = per{"en": "See [it](ref:" + any() + ")."}
+		}
+		if random.IntN(3) == 0 {
+			fields["blocks"] = []interface{}{per{"block": "show", "page": any()}}
+		}
+		edit := client.Edit{ID: any(), Type: "page", Save: fields}
+		switch random.IntN(9) {
+		case 0:
+			edit = client.Edit{ID: edit.ID, Do: "unpublish"}
+		case 1:
+			edit = client.Edit{ID: edit.ID, Do: "delete", EvenIfReferred: true}
+		case 2:
+			edit = client.Edit{ID: edit.ID, Do: "retire", EvenIfReferred: true}
+		case 3:
+			edit = client.Edit{ID: edit.ID, Do: "discard"}
+		case 4:
+			edit.Do, edit.Locales = "publish", []string{"en"}
+		default:
+			edit.Do = "publish"
+		}
+		done, err := n.client.Edit(t.Context(), edit)
+		var p *client.Problem
+		if errors.As(err, &p) {
+			refused++ // a slug that is taken, a reference to nothing, a page above itself
+			continue
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		moves += done.Changes
+		for range 12 {
+			path := reads[random.IntN(len(reads))]
+			_, how, cached := n.read(t, path)
+			c := *n.client
+			c.HTTP = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+			fresh, err := c.Do(t.Context(), http.MethodGet, "/content/"+n.Environment()+"/published"+path, http.Header{"Cache-Control": {"no-cache"}}, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if now := strings.TrimSpace(string(fresh.Body)); cached != now {
+				t.Fatalf("%s was answered (%s) with\n%s\nbut it is\n%s\nafter %+v", path, how, cached, now, edit)
+			}
+		}
+	}
+	if moves < 200 || refused > 200 {
+		t.Errorf("%d changes, %d refused: the test does not try much", moves, refused)
+	}
+	// What the documents say of paths is what their parents' say.
+	for _, id := range ids {
+		e, err := n.Entry(t.Context(), id)
+		if err != nil || e.PublishedRevision == 0 || e.Shown["parent"] == nil {
+			continue
+		}
+		path := func(id string) string {
+			_, _, body := n.read(t, "/entries/"+id+"?fields=about(path)")
+			var out struct{ About struct{ Path *string } }
+			if json.Unmarshal([]byte(body), &out) != nil || out.About.Path == nil {
+				return ""
+			}
+			return *out.About.Path
+		}
+		if own, above := path(id), path(e.Shown["parent"].(string)); own != "" && !strings.HasPrefix(own, strings.TrimSuffix(above, "/")+"/") {
+			t.Errorf("%s lives at %s, its parent at %s", id, own, above)
+		}
 	}
 }

@@ -169,7 +169,13 @@ type RootResult struct {
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path.
 	MovedTo string
+	// Formerly are the entries that lived at the path, the last one first, as far
+	// as MovedTo depends on them.
+	Formerly []Former
 }
+
+// Former is an entry that lived at a path before, in a locale.
+type Former struct{ Entry, Locale string }
 
 // Row is one entry of a result.
 type Row struct {
@@ -398,9 +404,9 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		case ByPath:
 			for _, tag := range res.LookedIn(root) {
 				d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value})
-				if res.MovedTo != "" {
-					d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: res.MovedTo})
-				}
+			}
+			for _, f := range res.Formerly {
+				d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
 			}
 		}
 	}
