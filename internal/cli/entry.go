@@ -221,17 +221,32 @@ func (a *app) entryDiff() *cobra.Command {
 }
 
 func drawDifferences(t *table, all []content.FieldDifference) {
-	value := func(v any) string {
-		switch x := v.(type) {
-		case nil:
-			return "–"
-		case string:
-			return short(x, 34)
-		}
-		src, _ := json.Marshal(v) // came as JSON
-		return short(string(src), 34)
-	}
 	for _, d := range all {
-		t.row(d.Field, orDash(d.Locale), value(d.Before), value(d.After))
+		before, after := []rune(valueText(d.Before)), []rune(valueText(d.After))
+		// Long texts are shown from where they begin to differ.
+		same := 0
+		for same < len(before) && same < len(after) && before[same] == after[same] {
+			same++
+		}
+		from := max(0, same-12)
+		t.row(d.Field, orDash(d.Locale), shortFrom(before, from), shortFrom(after, from))
 	}
+}
+
+func valueText(v any) string {
+	if s, ok := v.(string); ok {
+		return s
+	}
+	if v == nil {
+		return ""
+	}
+	src, _ := json.Marshal(v) // came as JSON
+	return string(src)
+}
+
+func shortFrom(text []rune, from int) string {
+	if from > 0 && from < len(text) {
+		return "…" + short(string(text[from:]), 33)
+	}
+	return orDash(short(string(text), 34))
 }

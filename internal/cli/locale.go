@@ -105,8 +105,18 @@ func bar(c store.Coverage) string {
 		return ""
 	}
 	const width = 20
-	full, half, filled := width*c.Translated/all, width*c.Partly/all, width*c.FilledIn/all
-	return strings.Repeat("█", full) + strings.Repeat("▓", half) + strings.Repeat("░", filled) + strings.Repeat("·", width-full-half-filled)
+	var b strings.Builder
+	so, drawn := 0, 0
+	for _, piece := range []struct {
+		n    int
+		sign string
+	}{{c.Translated, "█"}, {c.Partly, "▓"}, {c.FilledIn, "░"}, {c.Missing, "·"}} {
+		so += piece.n
+		to := (width*so + all/2) / all
+		b.WriteString(strings.Repeat(piece.sign, to-drawn))
+		drawn = to
+	}
+	return b.String()
 }
 
 func (a *app) editLocales(cmd *cobra.Command, e client.LocaleEdit, done string) error {

@@ -30,6 +30,30 @@ func main() {
 	}
 }
 
+// draft leaves a notice with a draft behind what readers get, if there is none
+// yet, and returns its id.
+func draft(ctx context.Context, c *client.Client) (string, error) {
+	items, _, err := c.Entries(ctx, store.EntryFilter{Type: "notice", Search: "Ramp at Mella", Limit: 1})
+	if err != nil || len(items) == 0 {
+		return "", fmt.Errorf("no notice about the ramp at Mella: %w", err)
+	}
+	id := items[0].ID
+	if items[0].Behind {
+		return id, nil
+	}
+	e, err := c.Entry(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	fields := e.Newest
+	fields["severity"] = "delay"
+	fields["text"] = map[string]any{
+		"en": "The ramp is being renewed until the end of March. Use the *stairs on the left*; the crew will help with prams and bicycles.",
+		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner og sykler."}
+	_, err = c.Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer than planned"})
+	return id, err
+}
+
 func run(cardFile, to string, dark bool) error {
 	src, err := os.ReadFile(cardFile)
 	if err != nil {
@@ -46,18 +70,20 @@ func run(cardFile, to string, dark bool) error {
 	if err != nil {
 		return err
 	}
-	entries, _, err := c.Entries(ctx, store.EntryFilter{Type: "dispatch", Search: "Fog week", Limit: 1})
+	ramp, err := draft(ctx, c)
 	if err != nil {
 		return err
 	}
 	pages := []struct{ name, path, ready string }{
 		{"console-now", "/", "[data-figure]"},
+		{"console-types", "/types", "[data-type]"},
+		{"console-type", "/types/page", "[data-field]"},
 		{"console-entries", "/entries", "[data-entry]"},
+		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
+		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
+		{"console-coverage", "/settings", "[data-coverage]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
-	}
-	if len(entries) > 0 {
-		pages = append(pages, struct{ name, path, ready string }{"console-entry", "/entries/" + entries[0].ID, "[data-field]"})
 	}
 	for _, e := range events {
 		if e.Trace.Built != nil {

@@ -9,7 +9,9 @@ import { PendingSchedule, PublishWindow, ReviewWindow, TakeAwayWindow } from "..
 import { EventRows } from "../event-rows";
 import { Act, Cell, CopyButton, EntryLink, Failure, Loaded, LocaleMarks, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
 
-const sessionName = crypto.randomUUID();
+// One name for this tab, across reloads.
+const sessionName = sessionStorage.getItem("ubiquon.session") ?? crypto.randomUUID();
+sessionStorage.setItem("ubiquon.session", sessionName);
 
 /** Tells that the entry is open here, and returns who else has it open. */
 function useOthers(id: string): string[] {

@@ -138,7 +138,7 @@ export function TypesPage() {
                       </Cell>
                       <Cell>{t.singleton ? "only one" : <Mono>{t.plural}</Mono>}</Cell>
                       <Cell>
-                        <Mono>{t.path || Object.values(t.paths ?? {})[0] || "–"}</Mono>
+                        <Mono>{t.path || t.paths?.[m.locales.find((l) => !l.retired)?.tag ?? ""] || "–"}</Mono>
                       </Cell>
                       <Cell right>{t.fields.length}</Cell>
                       <Cell right>
