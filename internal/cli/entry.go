@@ -102,16 +102,22 @@ func (a *app) find(cmd *cobra.Command, s *client.Client, name string) (string, e
 	return items[0].ID, nil
 }
 
+// named returns the service, and the id of the entry that is named.
+func (a *app) named(cmd *cobra.Command, name string) (*client.Client, string, error) {
+	s, err := a.service()
+	if err != nil {
+		return nil, "", err
+	}
+	id, err := a.find(cmd, s, name)
+	return s, id, err
+}
+
 func (a *app) entryShow() *cobra.Command {
 	var revision int
 	show := &cobra.Command{
 		Use: "show ID|TYPE/SLUG", Short: "Show one entry: its fields, revisions, schedules and changes", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			id, err := a.find(cmd, s, args[0])
+			s, id, err := a.named(cmd, args[0])
 			if err != nil {
 				return err
 			}
@@ -189,11 +195,7 @@ func (a *app) entryDiff() *cobra.Command {
 	diff := &cobra.Command{
 		Use: "diff ID|TYPE/SLUG", Short: "Compare what readers get with the newest draft, or two revisions", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			id, err := a.find(cmd, s, args[0])
+			s, id, err := a.named(cmd, args[0])
 			if err != nil {
 				return err
 			}

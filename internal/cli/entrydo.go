@@ -239,11 +239,7 @@ func (a *app) entryDuplicate() *cobra.Command {
 	return &cobra.Command{
 		Use: "duplicate ID|TYPE/SLUG", Short: "Save a copy of an entry as a draft", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			id, err := a.find(cmd, s, args[0])
+			s, id, err := a.named(cmd, args[0])
 			if err != nil {
 				return err
 			}

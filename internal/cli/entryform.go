@@ -251,11 +251,7 @@ func (a *app) entryEdit() *cobra.Command {
 	c := &cobra.Command{
 		Use: "edit ID|TYPE/SLUG", Short: "Edit an entry in $EDITOR, and save a draft", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			id, err := a.find(cmd, s, args[0])
+			s, id, err := a.named(cmd, args[0])
 			if err != nil {
 				return err
 			}

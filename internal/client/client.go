@@ -164,15 +164,6 @@ func (c *Client) Model(ctx context.Context) (*model.Model, error) {
 	return model.FromJSON(src)
 }
 
-// ModelYAML returns the model as a file of its own.
-func (c *Client) ModelYAML(ctx context.Context) ([]byte, error) {
-	a, err := c.Do(ctx, http.MethodGet, "/control/v1/model.yaml", nil, nil)
-	if err != nil {
-		return nil, err
-	}
-	return a.Body, a.Err()
-}
-
 // PlanModel returns what applying the model in the files would do.
 func (c *Client) PlanModel(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
 	return out, c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
@@ -410,13 +401,6 @@ func (c *Client) Events(ctx context.Context, f store.EventFilter) ([]gateway.Eve
 // Event returns one event with everything that came of it.
 func (c *Client) Event(ctx context.Context, id string) (out gateway.EventDetail, err error) {
 	return out, c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
-}
-
-// Sites lists the sites with their last builds.
-func (c *Client) Sites(ctx context.Context) ([]gateway.SiteInfo, error) {
-	var out struct{ Items []gateway.SiteInfo }
-	err := c.call(ctx, http.MethodGet, "/sites", nil, &out)
-	return out.Items, err
 }
 
 // Rebuild asks for a build of a site.
