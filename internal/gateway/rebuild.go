@@ -12,6 +12,10 @@ import (
 	"ubiquon/internal/store"
 )
 
+// rulePause is how long rules rest after changes, so that many that come close
+// together take one transaction.
+const rulePause = 20 * time.Millisecond
+
 // runRules hands every change to the rules, once, whichever node gets it.
 func (g *Gateway) runRules(ctx context.Context) {
 	for {
@@ -27,9 +31,13 @@ func (g *Gateway) runRules(ctx context.Context) {
 				nudge(c)
 			}
 			g.news.tell("builds")
-			continue // there may be more
 		}
-		if !sleep(ctx, time.Second, g.wakeRules) {
+		pause, wake := time.Second, g.wakeRules
+		if n > 0 {
+			// There may be more: what comes within a moment is judged together.
+			pause, wake = rulePause, nil
+		}
+		if !sleep(ctx, pause, wake) {
 			return
 		}
 	}

@@ -175,7 +175,7 @@ func (e *entryState) documents(m *model.Model, t *model.Type, edition string, ar
 // Writes that wait at the same time are committed together (see committer). A
 // transaction takes two round trips, more only when the path of an entry moves
 // that others live below: one locks the entries and reads them, one writes and
-// commits. The head of the log is locked last, so numbers are given in the
+// commits. The end of the log is locked last, so numbers are given in the
 // order in which commits become visible.
 func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits []Edit, by string, cause content.Cause) (Applied, error) {
 	edits = slices.Clone(edits)
@@ -302,7 +302,7 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 			return ErrModelMoved
 		}
 		return nil
-	}, `select model_version from head where environment = $1`, tx.s.Environment)
+	}, `select model_version from environment where name = $1`, tx.s.Environment)
 	tx.read(&b, edits)
 	return b.run(ctx, tx.conn)
 }

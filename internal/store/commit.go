@@ -21,7 +21,7 @@ const (
 )
 
 // committer commits writes that wait at the same time in one transaction: the
-// head of the log lets only one commit through at a time, and a commit costs the
+// end of the log lets only one commit through at a time, and a commit costs the
 // same for one write as for twenty.
 type committer struct {
 	s       *Store

@@ -22,7 +22,7 @@ import (
 func (s *Store) Model(ctx context.Context) (*model.Model, int64, error) {
 	var src []byte
 	var version int64
-	err := s.Pool.QueryRow(ctx, `select e.model, h.model_version from environment e join head h on h.environment = e.name where e.name = $1`, s.Environment).Scan(&src, &version)
+	err := s.Pool.QueryRow(ctx, `select model, model_version from environment where name = $1`, s.Environment).Scan(&src, &version)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, 0, fmt.Errorf("environment %s: %w", s.Environment, ErrNotFound)
 	}
@@ -146,7 +146,7 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 		var b batch
 		b.exec(`begin`)
 		b.exec(`select pg_advisory_xact_lock($1, hashtext($2))`, lockContent, s.Environment)
-		b.query(func(r pgx.Rows) error { return r.Scan(&held, &version) }, `select e.model, h.model_version from environment e join head h on h.environment = e.name where e.name = $1`, s.Environment)
+		b.query(func(r pgx.Rows) error { return r.Scan(&held, &version) }, `select model, model_version from environment where name = $1`, s.Environment)
 		if err := b.run(ctx, conn); err != nil {
 			return err
 		}
@@ -166,9 +166,8 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 			}
 		}
 		var last batch
-		last.exec(`insert into environment (name, model) values ($1, $2) on conflict (name) do update set model = excluded.model`, s.Environment, src)
-		last.exec(`insert into head (environment, sequence, commit, at, model_version) values ($1, 0, 0, clock_timestamp(), 1)
-			on conflict (environment) do update set model_version = head.model_version + 1`, s.Environment)
+		last.exec(`insert into environment (name, model, model_version) values ($1, $2, 1)
+			on conflict (name) do update set model = excluded.model, model_version = environment.model_version + 1`, s.Environment, src)
 		if err := s.queueChanges(&last, [][]content.Change{{{Kind: content.ModelChange, Cause: cause}}}); err != nil {
 			return err
 		}

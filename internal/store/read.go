@@ -37,7 +37,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		var b batch
 		b.exec(`begin isolation level repeatable read read only`)
 		b.query(func(r pgx.Rows) error { return r.Scan(&res.Sequence, &res.ModelVersion) },
-			`select sequence, model_version from head where environment = $1`, s.Environment)
+			`select coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0), model_version from environment where name = $1`, s.Environment)
 		for _, st := range all {
 			st.queue(&b)
 		}
@@ -121,11 +121,14 @@ func (st statement) queue(b *batch) {
 	b.query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, "select "+st.columns+st.rest, st.args...)
 }
 
-// readAtOnce runs a statement that brings the head of the log and the model's
+// stamp is where the log and the model are, as one more column of a statement.
+const stamp = `(select (select sequence from change where environment = $1 order by sequence desc limit 1) || ' ' || model_version from environment where name = $1)`
+
+// readAtOnce runs a statement that brings the end of the log and the model's
 // version along with its rows. Without rows it brings nothing: then found is
-// false, and the statement is run again beside one that asks for the head.
+// false, and the statement is run again beside one that asks for them.
 func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
-	rows, err := s.Pool.Query(ctx, "select "+st.columns+", (select stamp from head where environment = $1)"+st.rest, st.args...)
+	rows, err := s.Pool.Query(ctx, "select "+st.columns+", "+stamp+st.rest, st.args...)
 	if err != nil {
 		return false, err
 	}

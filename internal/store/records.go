@@ -58,6 +58,9 @@ type takenRow struct {
 	Entry  string `json:"entry"`
 }
 
+// onlyOne is the value that the only entry of a singleton takes.
+const onlyOne = "the only entry"
+
 type documentRow struct {
 	content.Document
 	edition       string
@@ -80,6 +83,10 @@ func (w *records) document(edition string, t *model.Type, d content.Document) er
 
 // takes notes the values that an entry takes for itself.
 func (w *records) takes(t *model.Type, id string, state *entryState) {
+	if t.Singleton {
+		w.unique = append(w.unique, id)
+		w.taken = append(w.taken, takenRow{Type: t.Name, Value: onlyOne, Entry: id})
+	}
 	for _, f := range t.Fields {
 		if !f.Unique || f.Kind == model.Slug {
 			continue
@@ -241,8 +248,9 @@ func (s *Store) queueDocuments(b *batch, w *records) {
 }
 
 // queueChanges appends to the change log; each group of changes has a commit
-// number of its own. The head's row is taken here, by the last statement before
-// the commit.
+// number of its own. The end of the log is locked here, by the last statements
+// before the commit: until that is done nobody else gets a number, and who then
+// does sees it.
 func (s *Store) queueChanges(b *batch, groups [][]content.Change) error {
 	type numbered struct {
 		content.Change
@@ -260,6 +268,7 @@ func (s *Store) queueChanges(b *batch, groups [][]content.Change) error {
 	if err != nil {
 		return err
 	}
+	b.exec(`select pg_advisory_xact_lock($1, hashtext($2))`, lockLog, s.Environment)
 	b.query(func(r pgx.Rows) error {
 		var n int
 		var sequence, commit int64
@@ -271,14 +280,13 @@ func (s *Store) queueChanges(b *batch, groups [][]content.Change) error {
 		c := at[n-1]
 		c.Sequence, c.Commit, c.ID, c.At = sequence, commit, id, time
 		return nil
-	}, `with taken as (
-			update head set sequence = sequence + $3, commit = commit + $4, at = greatest(at, clock_timestamp())
-			where environment = $1 returning sequence - $3 as base, commit - $4 as first, at)
+	}, `with last as (select sequence, commit, at from change where environment = $1 order by sequence desc limit 1),
+		taken as materialized (select coalesce(max(sequence), 0) as base, coalesce(max(commit), 0) as first, greatest(max(at), clock_timestamp()) as at from last)
 		insert into change (environment, sequence, commit, at, kind, edition, entry, type, what, fields, before, after, cause)
 		select $1, t.base + n, t.first + (c ->> 'group')::bigint, t.at, c ->> 'kind', coalesce(c ->> 'edition', ''), coalesce(c ->> 'entry', ''), coalesce(c ->> 'type', ''),
 			coalesce(c ->> 'what', ''), c -> 'fields', c -> 'before', c -> 'after', c -> 'cause'
 		from taken t, jsonb_array_elements($2::jsonb) with ordinality as l (c, n)
-		returning sequence - (select base from taken), sequence, commit, id::text, at`, s.Environment, src, len(all), len(groups))
+		returning sequence - (select base from taken), sequence, commit, id::text, at`, s.Environment, src)
 	return nil
 }
 
@@ -310,6 +318,9 @@ func alreadyTaken(err error, w *records) error {
 		}
 	case "taken_value":
 		for _, r := range w.taken {
+			if r.Value == onlyOne && is(onlyOne) {
+				return content.Problems{{Entry: r.Entry, Path: "type", Rule: "singleton", Text: fmt.Sprintf("there is an entry of type %s already, and there can be only one; edit that", r.Type)}}
+			}
 			if is(r.Value) && strings.Contains(pg.Detail, ", "+r.Field+", ") {
 				path := "fields." + r.Field
 				if r.Locale != "" {

@@ -151,6 +151,7 @@ func migrateOurs(ctx context.Context, db *sql.DB) error {
 const (
 	lockQueueMigration = 8_400_001
 	lockContent        = 8_400_002 // shared by writers, exclusive for a model
+	lockLog            = 8_400_003 // the end of the change log
 )
 
 // batch sends statements in one round trip. The methods add one each; run

@@ -35,6 +35,7 @@ types:
       blocks: {kind: blocks, blocks: {banner: {fields: {banner: {kind: reference, types: [banner]}}}, note: {fields: {text: {kind: text, translated: true}}}}}
   banner:
     fields: {title: {kind: text, translated: true}}
+  settings: {singleton: true, fields: {claim: {kind: text}}}
   berth:
     approval: true
     fields:
@@ -230,6 +231,11 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 		t.Errorf("%v %+v", e.State, e.Reviews)
 	}
 	b.must(berth("a", 2), berth("b", 7))
+	b.must(store.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "One"}})
+	if _, err := b.apply(store.Edit{ID: "t", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}}); !errors.As(err, &p) || p[0].Rule != "singleton" {
+		t.Errorf("a second entry of a singleton: %v", err)
+	}
+	b.must(store.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}})
 	if _, err := b.apply(store.Edit{ID: "a", Type: "berth", Origin: content.Local, Save: content.Fields{"number": 3.0}, Live: store.PublishNewest}); !errors.As(err, &p) {
 		t.Errorf("a newer draft takes over the approval: %v", err)
 	}

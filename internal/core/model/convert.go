@@ -307,8 +307,9 @@ func (t *Type) laidOut() string {
 		Path   string
 		Paths  map[string]string
 		Home   string
+		Single bool
 	}
-	p := plain{Path: t.Path, Paths: t.Paths, Home: t.Home}
+	p := plain{Path: t.Path, Paths: t.Paths, Home: t.Home, Single: t.Singleton}
 	var strip func(in []*Field) []*Field
 	strip = func(in []*Field) []*Field {
 		out := make([]*Field, len(in))
