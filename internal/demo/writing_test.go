@@ -2,6 +2,7 @@ package demo_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -208,4 +209,139 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.when("retire it", `(() => { const b = [...document.querySelectorAll("tr[data-locale=sv] button")].find((b) => b.innerText === "Retire…"); b?.click(); return !!b; })()`)
 	w.press("Retire")
 	w.when("it is retired", "document.querySelector('tr[data-locale=sv]')?.innerText.includes('retired')")
+}
+
+// replace writes a field of a form anew.
+func (w writer) replace(label, text string) {
+	w.t.Helper()
+	w.when("the field "+label, fmt.Sprintf(`(() => {
+		const e = document.querySelector('[aria-label=%[1]q]');
+		if (!e) return false;
+		const of = e.tagName === "TEXTAREA" ? HTMLTextAreaElement : HTMLInputElement;
+		Object.getOwnPropertyDescriptor(of.prototype, "value").set.call(e, %[2]q);
+		e.dispatchEvent(new Event("input", { bubbles: true }));
+		return true;
+	})()`, label, text))
+}
+
+// TestEveryKindOfFieldIsEdited saves a value of every kind through the console.
+func TestEveryKindOfFieldIsEdited(t *testing.T) {
+	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	m, err := c.Model(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	boats := strings.Replace(string(m.YAML()), "types:\n", `types:
+  boat:
+    title: name
+    fields:
+      name:    {kind: text, translated: true}
+      text:    {kind: prose, translated: true}
+      seats:   {kind: integer}
+      draught: {kind: decimal}
+      price:   {kind: money}
+      afloat:  {kind: boolean}
+      built:   {kind: date}
+      refit:   {kind: datetime}
+      state:   {kind: choice, options: {sails: Sails, rests: Rests}}
+      uses:    {kind: choice, several: true, options: {people: People, bread: Bread}}
+      home:    {kind: reference, types: [pier]}
+      calls:   {kind: reference, types: [pier], several: true}
+      photo:   {kind: file}
+      at:      {kind: location}
+      engine:  {kind: json, schema: {type: object}}
+      names:   {kind: text, several: true}
+      owner:   {kind: record, fields: {person: {kind: text, required: true}, since: {kind: integer}}}
+      story:   {kind: blocks, blocks: {heading: {label: Heading, fields: {text: {kind: text}}}, aside: {label: Aside, fields: {text: {kind: prose, required: true}}}}}
+`, 1)
+	if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": boats}, false, 0, nil); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": string(m.YAML())}, true, 0, nil); err != nil {
+			t.Error(err)
+		}
+	}()
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Keys.Admin, true); err != nil {
+		t.Fatal(err)
+	}
+	w := writer{t, b}
+	w.do("to a new boat", chromedp.Navigate(line.Card.Gateway+"/console/entries/new?type=boat"), chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")))
+	for label, text := range map[string]string{"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.", "Seats": "48", "Draught": "1.75", "Price: Minor units": "9900", "Price: Currency": "NOK",
+		"Built": "1962-05-17", "Refit": "2026-01-02T03:04", "Photo: Address": "http://127.0.0.1/petrel.png", "Photo: Description": "The Storm Petrel", "At: Longitude": "5.1", "At: Latitude": "60.9",
+		"Engine": `{"kw": 120}`, "Person": "Odd Marken", "Since": "1999"} {
+		w.replace(label, text)
+	}
+	w.choose("Afloat", "true")
+	w.choose("State", "rests")
+	w.tick("Bread")
+	w.tick("People")
+	pick := func(field, name string) {
+		w.when("choose in "+field, fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.trim() === "Choose"); b?.click(); return !!b; })()`, field))
+		w.when(name+" is offered", fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.startsWith(%q)); b?.click(); return !!b; })()`, field, name))
+	}
+	pick("home", "Mella")
+	pick("calls", "Kvalholm")
+	pick("calls", "Seal Gap")
+	w.when("Seal Gap is moved up", `(() => { const rows = document.querySelectorAll("[data-field=calls] button[aria-label=Up]"); rows[1]?.click(); return rows.length === 2; })()`)
+	// A pier that is not there yet is made on the way.
+	w.when("a new pier", `(() => { const b = [...document.querySelectorAll("[data-field=calls] button")].find((b) => b.innerText.includes("New pier")); b?.click(); return !!b; })()`)
+	w.when("its form", `!!document.querySelector("[role=dialog] [data-field=name] input")`)
+	w.when("its name", `(() => { const e = document.querySelector("[role=dialog] [data-field=name] input"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, "Petrel Steps"); e.dispatchEvent(new Event("input", { bubbles: true })); return e.value === "Petrel Steps"; })()`)
+	w.press("Save draft and choose it")
+	w.when("it is chosen", `!document.querySelector("[role=dialog]") && document.querySelectorAll("[data-field=calls] button[aria-label=Up]").length === 3`)
+	w.when("a further name", `(() => { const b = [...document.querySelectorAll("[data-field=names] button")].find((b) => b.innerText.trim() === "Add"); b?.click(); return !!b; })()`)
+	w.replace("Names 1", "The Petrel")
+	for _, kind := range []string{"Aside", "Heading"} {
+		w.when("add "+kind, fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=story] button")].find((b) => b.innerText.trim() === %q); b?.click(); return !!b; })()`, kind))
+		w.do(kind, chromedp.WaitVisible(chromedp.CSS("[data-block="+strings.ToLower(kind)+"]")))
+	}
+	for block, text := range map[string]string{"aside textarea": "She was a herring boat.", "heading input": "Before"} {
+		name, tag, _ := strings.Cut(block, " ")
+		of := map[string]string{"textarea": "HTMLTextAreaElement", "input": "HTMLInputElement"}[tag]
+		w.when("write "+name, fmt.Sprintf(`(() => { const e = document.querySelector("[data-block=%s] %s"); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", { bubbles: true })); return true; })()`, name, tag, of, text))
+	}
+	w.when("the heading stands first", `(() => { const ups = document.querySelectorAll("[data-field=story] button[aria-label=Up]"); ups[ups.length - 1].click(); return document.querySelector("[data-block]")?.getAttribute("data-block") !== "never"; })()`)
+	w.press("Save draft")
+	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
+	items, _, err := c.Entries(t.Context(), store.EntryFilter{Type: "boat"})
+	if err != nil || len(items) != 1 {
+		t.Fatal(items, err)
+	}
+	e, err := c.Entry(t.Context(), items[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	piers, _, err := c.Entries(t.Context(), store.EntryFilter{Type: "pier"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	pier := map[string]string{}
+	for _, p := range piers {
+		pier[p.Title] = p.ID
+	}
+	got, _ := json.Marshal(e.Newest)
+	for _, want := range []string{`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`, `"draught":1.75`, `"price":{"amount":9900,"currency":"NOK"}`, `"afloat":true`, `"built":"1962-05-17"`,
+		`"refit":"2026-01-02T`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`, `"calls":["` + pier["Seal Gap"] + `","` + pier["Kvalholm"] + `","` + pier["Petrel Steps"] + `"]`,
+		`"alt":"The Storm Petrel"`, `"coordinates":[5.1,60.9]`, `"engine":{"kw":120}`, `"names":["The Petrel"]`, `"owner":{"person":"Odd Marken","since":1999}`,
+		`"story":[{"block":"heading","text":"Before"},{"block":"aside","text":"She was a herring boat."}]`} {
+		if !strings.Contains(string(got), want) {
+			t.Errorf("%s is missing in %s", want, got)
+		}
+	}
+	// What the service finds wrong stands beside its field, and nothing is lost.
+	w.replace("Seats", "4.5")
+	w.press("Save draft")
+	w.when("the problem stands at its field", `[...document.querySelectorAll("[data-field=seats] [role=alert]")].some((e) => e.innerText.includes("whole number"))`)
+	w.when("the value is still there", `document.querySelector("[aria-label=Seats]").value === "4.5"`)
+	w.press("Put back what was saved")
+	w.when("it is put back", `document.querySelector("[aria-label=Seats]").value === "48"`)
+	if _, err := c.Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"}, client.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
+		t.Error(err)
+	}
 }
