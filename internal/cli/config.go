@@ -25,6 +25,7 @@ type config struct {
 	Data          string `yaml:"data"`          // default .ubiquon; for the private database
 	Database      string `yaml:"database"`      // a PostgreSQL URL; empty: a private database
 	Model         string `yaml:"model"`         // a directory of YAML files
+	ApplyModel    bool   `yaml:"applyModel"`    // apply it at start, not only to an environment without one
 	Origins       string `yaml:"origins"`       // files
 	Sites         string `yaml:"sites"`
 	Rules         string `yaml:"rules"`
@@ -60,6 +61,12 @@ var settings = []setting{
 	{"data", "directory of the private database", text(func(c *config) *string { return &c.Data })},
 	{"database", "PostgreSQL URL; none: a private database", text(func(c *config) *string { return &c.Database })},
 	{"model", "directory of the model's YAML files", text(func(c *config) *string { return &c.Model })},
+	{"applyModel", "true applies the model at start, unless content would be lost", func(c *config, v string) (err error) {
+		if c.ApplyModel, err = strconv.ParseBool(v); err != nil {
+			return fmt.Errorf("%q is neither true nor false", v)
+		}
+		return nil
+	}},
 	{"origins", "file of the origins", text(func(c *config) *string { return &c.Origins })},
 	{"sites", "file of the sites", text(func(c *config) *string { return &c.Sites })},
 	{"rules", "file of the rules", text(func(c *config) *string { return &c.Rules })},

@@ -76,7 +76,7 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 		return err
 	}
 	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
-		Model: conf.model, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
+		Model: conf.model, ApplyModel: conf.ApplyModel, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
 		Outbound: outbound.Options{Private: conf.Outbound.Private}, Console: console.Files(), Log: log})
 	if err != nil {
 		return err

@@ -129,7 +129,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	d.service, err = service.Open(ctx, service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
 		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log})
 	if err != nil {
-		return d, err
+		return d, fmt.Errorf("%w\nIf an earlier version of the demo left the data in %s, begin anew with --fresh", err, o.Data)
 	}
 	d.Gateway = d.service.Gateway
 	ctx, d.stop = context.WithCancel(ctx)

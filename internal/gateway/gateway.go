@@ -28,11 +28,14 @@ type Options struct {
 	Store *store.Store
 	// Model that the environment gets if it has none yet. A model that is there is
 	// changed with ApplyModel only.
-	Model   *model.Model
-	Origins map[string]origin.Config
-	Sites   map[string]rebuild.Site
-	Rules   []rule.Rule
-	Cache   cache.Options
+	Model *model.Model
+	// ApplyModel applies Model to an environment that has another one, unless
+	// content would be lost.
+	ApplyModel bool
+	Origins    map[string]origin.Config
+	Sites      map[string]rebuild.Site
+	Rules      []rule.Rule
+	Cache      cache.Options
 	// Outbound says where calls may go.
 	Outbound outbound.Options
 	// Address under which builders reach this service, as in http://host:port.
@@ -93,7 +96,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
 	g.follow.init()
-	if err := g.firstModel(ctx, o.Model); err != nil {
+	if err := g.firstModel(ctx, o.Model, o.ApplyModel); err != nil {
 		return nil, err
 	}
 	if err := g.checkConfiguration(g.Model()); err != nil {

@@ -14,16 +14,20 @@ import (
 	"ubiquon/internal/store"
 )
 
-// firstModel takes up the stored model, or stores the first one.
-func (g *Gateway) firstModel(ctx context.Context, first *model.Model) error {
+// firstModel takes up the stored model, or stores the first one; with apply the
+// one that is configured, whatever is stored.
+func (g *Gateway) firstModel(ctx context.Context, first *model.Model, apply bool) error {
 	err := g.loadModel(ctx)
-	if !errors.Is(err, store.ErrNotFound) {
-		if err == nil && first != nil && !sameModel(first, g.Model()) {
-			g.log.Warn("the configured model differs from the one in force, which stays; see it with: ubiquon model diff DIR, take it up with: ubiquon model apply DIR")
-		}
+	differs := err == nil && first != nil && !sameModel(first, g.Model())
+	switch {
+	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return err
-	}
-	if first == nil {
+	case err == nil && !differs:
+		return nil
+	case differs && !apply:
+		g.log.Warn("the configured model differs from the one in force, which stays; see it with: ubiquon model diff DIR, take it up with: ubiquon model apply DIR, or at start with --apply-model")
+		return nil
+	case first == nil:
 		return errors.New("the environment has no model yet; name the directory of its files with model: in the configuration, or --model")
 	}
 	if err := g.store.ApplyModel(ctx, first, causeOfModel, store.ModelOptions{}); err != nil {

@@ -286,6 +286,31 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 	}
 }
 
+func TestAConfiguredModelIsAppliedAtStartIfWanted(t *testing.T) {
+	a, s, _ := islesNode(t)
+	a.must(t, page("one", per{"title": per{"en": "One"}}))
+	other := testkit.Model(t, strings.Replace(isles, "max: 30", "max: 31", 1))
+	title := func(o gateway.Options) float64 {
+		o.Store = again(t, s)
+		g, err := gateway.Open(t.Context(), o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return *g.Model().Type("page").Field("title").Max
+	}
+	if got := title(gateway.Options{Model: other}); got != 30 {
+		t.Errorf("the model in force gives way: %v", got)
+	}
+	if got := title(gateway.Options{Model: other, ApplyModel: true}); got != 31 {
+		t.Errorf("the configured model is not applied: %v", got)
+	}
+	losing := testkit.Model(t, strings.NewReplacer("      title: {kind: text, translated: true, required: true, max: 30}\n", "      title: {kind: integer}\n", ", madeFrom: title", "").Replace(isles))
+	var loss *store.LossError
+	if _, err := gateway.Open(t.Context(), gateway.Options{Store: again(t, s), Model: losing, ApplyModel: true}); !errors.As(err, &loss) {
+		t.Errorf("a losing model at start: %v", err)
+	}
+}
+
 func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	n, _, _ := islesNode(t)
 	n.must(t, page("home", per{"title": per{"en": "Home", "nb": "Hjem"}}), page("a", per{"title": per{"en": "A"}, "parent": "home"}), page("b", per{"title": per{"en": "B"}, "parent": "a"}))

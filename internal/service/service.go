@@ -43,16 +43,18 @@ type Options struct {
 	// Listener that is served; Close closes it.
 	Listener net.Listener
 	// Address under which builders reach the service; empty means the listener's.
-	Address   string
-	Model     *model.Model
-	Origins   map[string]origin.Config
-	Sites     map[string]rebuild.Site
-	Rules     []rule.Rule
-	Cache     cache.Options
-	Outbound  outbound.Options
-	Reconcile time.Duration
-	Console   fs.FS
-	Log       *slog.Logger
+	Address string
+	Model   *model.Model
+	// ApplyModel is that of gateway.Options.
+	ApplyModel bool
+	Origins    map[string]origin.Config
+	Sites      map[string]rebuild.Site
+	Rules      []rule.Rule
+	Cache      cache.Options
+	Outbound   outbound.Options
+	Reconcile  time.Duration
+	Console    fs.FS
+	Log        *slog.Logger
 }
 
 // Service is a service that is put together.
@@ -103,7 +105,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if address == "" {
 		address = s.Address
 	}
-	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
+	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
 		Outbound: o.Outbound, Address: address, Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
