@@ -3,7 +3,6 @@ package gateway
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
@@ -98,7 +97,7 @@ func (g *Gateway) CompareRevisions(ctx context.Context, id string, from, to int)
 // maxLinked bounds how many entries are followed in search of drafts.
 const maxLinked = 500
 
-// LinkedDrafts lists the entries that those named refer to, near or far, and of
+// LinkedDrafts lists the entries that those named lead to, near or far, and of
 // which readers do not have the newest state; of our own origin alone, since
 // others are not published here.
 func (g *Gateway) LinkedDrafts(ctx context.Context, ids []string) ([]store.EntryInfo, error) {
@@ -106,35 +105,32 @@ func (g *Gateway) LinkedDrafts(ctx context.Context, ids []string) ([]store.Entry
 	for _, id := range ids {
 		seen[id] = true
 	}
-	out := []store.EntryInfo{}
-	for next := ids; len(next) > 0 && len(seen) < maxLinked; {
-		var below []string
-		for _, id := range next {
-			e, err := g.store.Entry(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			if e.Origin == content.Local && e.Retired == nil && (e.PublishedRevision == 0 || e.Behind) && !slices.Contains(ids, id) {
-				out = append(out, e.EntryInfo)
-			}
-			t := g.Model().Type(e.Type)
-			if t == nil {
-				continue
-			}
-			for _, leaf := range content.Leaves(t, e.Newest, false) {
-				target, ok := leaf.Value.(string)
-				if !ok || leaf.Field.Kind != model.Reference || seen[target] {
-					continue
-				}
-				seen[target] = true
-				if _, err := g.store.Entry(ctx, target); err == nil {
-					below = append(below, target)
-				}
+	var linked []string
+	for next := ids; len(next) > 0 && len(linked) < maxLinked; {
+		targets, err := g.store.LinkedFrom(ctx, next)
+		if err != nil {
+			return nil, err
+		}
+		next = nil
+		for _, id := range targets {
+			if !seen[id] {
+				seen[id] = true
+				next = append(next, id)
 			}
 		}
-		next = below
+		linked = append(linked, next...)
 	}
-	return out, nil
+	out := []store.EntryInfo{}
+	if len(linked) == 0 {
+		return out, nil
+	}
+	items, _, err := g.store.ListEntries(ctx, store.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked})
+	for _, e := range items {
+		if e.PublishedRevision == 0 || e.Behind {
+			out = append(out, e)
+		}
+	}
+	return out, err
 }
 
 // Duplicate saves a draft with the newest state of an entry under a new id. Its

@@ -183,6 +183,17 @@ func (s *Store) Revision(ctx context.Context, id string, number int) (content.Re
 	return v, err
 }
 
+// LinkedFrom returns the entries that the newest states of some lead to, by a
+// reference or a link in prose.
+func (s *Store) LinkedFrom(ctx context.Context, ids []string) ([]string, error) {
+	rows, err := s.Pool.Query(ctx, `select distinct substr(l, strpos(l, '/') + 1) from document d, unnest(d.links) l
+		where d.environment = $1 and d.edition = 'preview' and d.entry = any($2) order by 1`, s.Environment, ids)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 // EntryIDs returns the ids of an origin's entries of one type.
 func (s *Store) EntryIDs(ctx context.Context, origin, typ string) (map[string]string, error) {
 	rows, err := s.Pool.Query(ctx, `select id, origin_key from entry where environment = $1 and origin = $2 and type = $3 and revision > 0`, s.Environment, origin, typ)

@@ -94,11 +94,15 @@ func (r *Rule) Fires(c *content.Change) (bool, string) {
 	if c.Kind != content.ContentChange {
 		return false, "no content changed"
 	}
-	if (c.Edition == content.Preview) != (c.What == event.Saved) {
+	what := c.What
+	if what == content.Moved && c.Edition == content.Published {
+		what = event.Published // it shows otherwise, as if it were published anew
+	}
+	if (c.Edition == content.Preview) != (what == event.Saved) {
 		return false, "the change concerns the other edition"
 	}
-	if !slices.Contains(r.On, c.What) {
-		return false, fmt.Sprintf("it is on %s, this was %s", strings.Join(r.On, ", "), c.What)
+	if !slices.Contains(r.On, what) {
+		return false, fmt.Sprintf("it is on %s, this was %s", strings.Join(r.On, ", "), what)
 	}
 	if len(r.Types) > 0 && !slices.Contains(r.Types, c.Type) {
 		return false, fmt.Sprintf("it is for %s, this is a %s", strings.Join(r.Types, ", "), c.Type)

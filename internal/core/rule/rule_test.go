@@ -19,6 +19,8 @@ func TestFires(t *testing.T) {
 		want string // "" for fires
 	}{
 		"published":           {r, change("published", "published", "notice"), ""},
+		"moved":               {r, change("published", "moved", "notice"), ""},
+		"moved in preview":    {saved, change("preview", "moved", "notice"), "the other edition"},
 		"deleted":             {r, change("published", "deleted", "notice"), ""},
 		"another event":       {r, change("published", "unpublished", "notice"), "it is on published, deleted, this was unpublished"},
 		"another type":        {r, change("published", "published", "pier"), "it is for notice, this is a pier"},
