@@ -230,7 +230,10 @@ func drawDifferences(t *table, all []content.FieldDifference) {
 		for same < len(before) && same < len(after) && before[same] == after[same] {
 			same++
 		}
-		from := max(0, same-12)
+		from := 0
+		if max(len(before), len(after)) > 34 {
+			from = max(0, same-12)
+		}
 		t.row(d.Field, orDash(d.Locale), shortFrom(before, from), shortFrom(after, from))
 	}
 }
