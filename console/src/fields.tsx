@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, CopyPlus, Plus, X } from "lucide-react";
 import { createContext, useContext, useState, type ReactNode } from "react";
 import { call, type Entry, type EntryDetail, type Field, type Fields, type Model, type Type } from "./api";
-import { Act, Pick, saidName, Tick } from "./parts";
+import { Act, inputStyle, Pick, saidName, Tick } from "./parts";
 
 /** What every field of a form needs to know. */
 export type FormContext = {
@@ -19,8 +19,6 @@ export type FormContext = {
 export const Form = createContext<FormContext>(null!);
 
 type Control = { field: Field; value: unknown; set: (value: unknown) => void; path: string; label: string; inList?: boolean };
-
-const inputStyle = { size: "sm" as const, bg: "sheet", borderColor: "line" };
 
 /** The entry that an id stands for, by title. */
 export function Linked({ id }: { id: string }) {

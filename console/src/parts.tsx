@@ -1,9 +1,9 @@
 import { Box, Button, Dialog, Flex, Heading, NativeSelect, Portal, Skeleton, Table, Text, type BoxProps, type ButtonProps } from "@chakra-ui/react";
-import { useQuery } from "@tanstack/react-query";
 import { Check, Copy } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link } from "react-router";
-import { call, Problem, type Entry, type Model } from "./api";
+import { Problem, type Entry } from "./api";
+import { useModel } from "./use-model";
 
 /** Anything that a machine reads. */
 export function Mono({ children, ...rest }: BoxProps) {
@@ -271,9 +271,12 @@ export function Tick({ checked, onChange, children, name }: { checked: boolean; 
   );
 }
 
+/** How fields to fill in look. */
+export const inputStyle = { size: "sm" as const, bg: "sheet", borderColor: "line" };
+
 /** In which locales an entry can be read, and how much of it is translated. */
 export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[] | null }) {
-  const model = useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }), staleTime: 60_000 });
+  const model = useModel({ staleTime: 60_000 });
   const order = model.data?.locales.map((l) => l.tag) ?? [];
   const all = Object.entries(of).sort(([a], [b]) => order.indexOf(a) - order.indexOf(b));
   return (

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -221,10 +222,22 @@ type transaction struct {
 	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
 	// making are the entries whose documents are being laid out.
 	making map[string]bool
-	cycle  []string
+	// cycle is an entry that was found to live below itself, if any.
+	cycle string
 	// together says that there are several writes.
 	together bool
 	out      records
+}
+
+func newTransaction(s *Store, conn *pgxpool.Conn, m *model.Model) *transaction {
+	tx := &transaction{
+		s: s, conn: conn, m: m,
+		held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
+		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
+		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
+	}
+	tx.around.Path = tx.pathOf
+	return tx
 }
 
 // errApart is the error of a write that reaches entries beyond its own, and so
@@ -244,20 +257,13 @@ func (s *Store) applyTogether(ctx context.Context, writes []*write) error {
 				w.done.Took = time.Since(begin)
 			}
 		}()
-		tx := &transaction{s: s, conn: conn, m: writes[0].m, held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
-			paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
-			laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{}, together: len(writes) > 1}
-		tx.around.Path = tx.pathOf
+		tx := newTransaction(s, conn, writes[0].m)
+		tx.together = len(writes) > 1
 		var all []Edit
 		for _, w := range writes {
 			all = append(all, w.edits...)
 		}
-		slices.SortFunc(all, func(a, b Edit) int {
-			if a.ID < b.ID {
-				return -1
-			}
-			return 1
-		})
+		slices.SortFunc(all, func(a, b Edit) int { return strings.Compare(a.ID, b.ID) })
 		if err := tx.begin(ctx, writes[0].version, all); err != nil {
 			return err
 		}
@@ -485,7 +491,7 @@ func (tx *transaction) layOut(w *write, ids []string, what map[string]string) er
 	for _, id := range ids {
 		held, next := tx.held[id], tx.next[id]
 		t := tx.m.Type(held.Type)
-		if tx.cycle != nil {
+		if tx.cycle != "" {
 			parents := tx.m.Type(tx.held[w.edits[0].ID].Type).Parents()
 			return content.Problems{{Entry: w.edits[0].ID, Path: "fields." + strings.Join(parents, ", "), Rule: "cycle", Text: "the entry would live below itself; choose another parent"}}
 		}
@@ -580,7 +586,7 @@ func (tx *transaction) documents(id string) map[string]map[string]content.Docume
 // pathOf is where another entry lives, as far as it matters to those below.
 func (tx *transaction) pathOf(edition, locale, id string) string {
 	if tx.making[id] {
-		tx.cycle = append(tx.cycle, id)
+		tx.cycle = cmp.Or(tx.cycle, id)
 		return ""
 	}
 	if _, written := tx.next[id]; written {
@@ -683,7 +689,7 @@ func (tx *transaction) forget(w *write) {
 			tx.out.unborn = append(tx.out.unborn, id)
 		}
 	}
-	tx.cycle = nil
+	tx.cycle = ""
 	tx.out.drop(own)
 }
 

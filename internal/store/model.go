@@ -306,9 +306,7 @@ func (c *conversion) some(ctx context.Context, types []string, after string, n i
 
 // relay converts entries and writes them with their documents.
 func (c *conversion) relay(ctx context.Context, states []*entryState) error {
-	tx := &transaction{s: c.s, conn: c.conn, m: c.to, next: map[string]*entryState{}, laid: map[string]map[string]map[string]content.Document{},
-		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{}, making: map[string]bool{}}
-	tx.around.Path = tx.pathOf
+	tx := newTransaction(c.s, c.conn, c.to)
 	var ids, changed, changedFields []string
 	var changedNumbers []int
 	for _, e := range states {
@@ -346,8 +344,8 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 			}
 		}
 	}
-	if tx.cycle != nil {
-		return content.Problems{{Entry: tx.cycle[0], Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"}}
+	if tx.cycle != "" {
+		return content.Problems{{Entry: tx.cycle, Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"}}
 	}
 	var b batch
 	b.exec(`delete from document where environment = $1 and entry = any($2)`, c.s.Environment, ids)

@@ -2,9 +2,10 @@ import { Button, Flex, Input, Text } from "@chakra-ui/react";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { call, edit, states, type Entry, type Model } from "../api";
+import { call, edit, states, type Entry } from "../api";
 import { PublishWindow, TakeAwayWindow } from "../entry-windows";
 import { Act, Cell, Empty, Failure, Loaded, LocaleMarks, Main, Page, Pick, Row, Rows, SameByCommand, State, Tick, When } from "../parts";
+import { useModel } from "../use-model";
 
 const size = 50;
 const filters = ["type", "state", "search", "missing"];
@@ -29,7 +30,7 @@ export function EntriesPage() {
     queryFn: ({ signal }) => call<{ items: Entry[]; total: number }>("/entries?" + asked, { signal }),
     placeholderData: keepPreviousData,
   });
-  const model = useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }), staleTime: 60_000 });
+  const model = useModel({ staleTime: 60_000 });
 
   function set(name: string, value: string) {
     setParams(

@@ -8,6 +8,7 @@ import { EntryForm, LocalePair } from "../entry-form";
 import { PendingSchedule, PublishWindow, ReviewWindow, TakeAwayWindow } from "../entry-windows";
 import { EventRows } from "../event-rows";
 import { Act, Cell, CopyButton, EntryLink, Failure, Loaded, LocaleMarks, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
+import { useModel } from "../use-model";
 
 // One name for this tab, across reloads.
 const sessionName = sessionStorage.getItem("ubiquon.session") ?? crypto.randomUUID();
@@ -32,14 +33,10 @@ function useOthers(id: string): string[] {
   return others;
 }
 
-function useModel() {
-  return useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }), staleTime: 60_000 });
-}
-
 export function EntryPage() {
   const { id = "" } = useParams();
   const entry = useQuery({ queryKey: ["entry", id], queryFn: ({ signal }) => call<EntryDetail>("/entries/" + encodeURIComponent(id), { signal }) });
-  const model = useModel();
+  const model = useModel({ staleTime: 60_000 });
   return (
     <Loaded query={{ data: entry.data && model.data && { e: entry.data, m: model.data }, error: entry.error ?? model.error }}>{({ e, m }) => <Editor key={e.id} e={e} model={m} />}</Loaded>
   );
@@ -49,7 +46,7 @@ export function EntryPage() {
 export function NewEntryPage() {
   const [params, setParams] = useSearchParams();
   const type = params.get("type") ?? "";
-  const model = useModel();
+  const model = useModel({ staleTime: 60_000 });
   const navigate = useNavigate();
   const [fields, setFields] = useState<Fields>({});
   const first = model.data?.locales.find((l) => !l.retired)?.tag ?? "en";

@@ -3,8 +3,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
-import { call, stream, type Coverage, type Locale, type Model } from "../api";
+import { call, stream, type Coverage, type Locale } from "../api";
 import { Act, Cell, Failure, Loaded, Main, Mono, Page, Row, Rows, SameByCommand, Section, Window } from "../parts";
+import { useModel } from "../use-model";
 
 type Change = { do: string; tag?: string; name?: string; fallback?: string[]; order?: string[] };
 
@@ -43,7 +44,7 @@ function Bar({ of: c }: { of: Coverage }) {
 
 export function SettingsPage() {
   const queries = useQueryClient();
-  const model = useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }) });
+  const model = useModel();
   const coverage = useQuery({ queryKey: ["coverage"], queryFn: ({ signal }) => call<{ items: Coverage[] }>("/coverage", { signal }) });
   const [editing, setEditing] = useState<Locale | "new" | null>(null);
   const [retiring, setRetiring] = useState<Locale | null>(null);

@@ -5,13 +5,8 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, kinds, stream, type Field, type Model, type Plan, type Status, type Type } from "../api";
 import { modelDraft, toFile, useModelDraft } from "../model-draft";
-import { Act, Cell, Empty, Failure, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, Tick, Window } from "../parts";
-
-function useModel() {
-  return useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }) });
-}
-
-const input = { size: "sm" as const, bg: "sheet", borderColor: "line" };
+import { Act, Cell, Empty, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, Tick, Window } from "../parts";
+import { useModel } from "../use-model";
 
 const effects = {
   safe: { sign: "●", colour: "good" },
@@ -382,7 +377,7 @@ function TypeWindow({ type, taken, close, save }: { type: Type; taken: string[];
   const bad = !/^[a-z][a-z0-9]*(-[a-z0-9]+)*$/.test(t.name) || taken.includes(t.name);
   const text = (label: string, key: "plural" | "label" | "help" | "path" | "home" | "title" | "deprecated", placeholder?: string) => (
     <Line label={label}>
-      <Input {...input} aria-label={label} value={t[key] ?? ""} placeholder={placeholder} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Type>)} />
+      <Input {...inputStyle} aria-label={label} value={t[key] ?? ""} placeholder={placeholder} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Type>)} />
     </Line>
   );
   return (
@@ -404,7 +399,7 @@ function TypeWindow({ type, taken, close, save }: { type: Type; taken: string[];
       }
     >
       <Line label="Name">
-        <Input {...input} fontFamily="mono" aria-label="Name" value={t.name} placeholder="a-z, 0-9 and hyphens" onChange={(e) => set({ name: e.target.value })} />
+        <Input {...inputStyle} fontFamily="mono" aria-label="Name" value={t.name} placeholder="a-z, 0-9 and hyphens" onChange={(e) => set({ name: e.target.value })} />
       </Line>
       {text("Label", "label", "what people call it")}
       {!t.singleton && text("Listed under", "plural", t.name ? t.name + "s" : "its plural")}
@@ -434,7 +429,7 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
   const has = (...of: string[]) => of.includes(f.kind);
   const text = (label: string, key: "label" | "help" | "pattern" | "inverse" | "deprecated", placeholder?: string) => (
     <Line label={label}>
-      <Input {...input} aria-label={label} placeholder={placeholder} value={f[key] ?? ""} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Field>)} />
+      <Input {...inputStyle} aria-label={label} placeholder={placeholder} value={f[key] ?? ""} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Field>)} />
     </Line>
   );
   function keep() {
@@ -499,7 +494,7 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
       }
     >
       <Line label="Name">
-        <Input {...input} fontFamily="mono" aria-label="Name" value={f.name} placeholder="letters and digits, a small letter first" onChange={(e) => set({ name: e.target.value })} />
+        <Input {...inputStyle} fontFamily="mono" aria-label="Name" value={f.name} placeholder="letters and digits, a small letter first" onChange={(e) => set({ name: e.target.value })} />
         {known && f.name !== field.name && <Text color="faint">Renamed: values are kept.</Text>}
       </Line>
       <Line label="Kind">
@@ -545,7 +540,7 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
       )}
       {has("choice") && (
         <Line label="Options">
-          <Textarea {...input} rows={4} fontFamily="mono" fontSize="12.5px" aria-label="Options" placeholder={"value: Label\none a line"} value={options} onChange={(e) => setOptions(e.target.value)} />
+          <Textarea {...inputStyle} rows={4} fontFamily="mono" fontSize="12.5px" aria-label="Options" placeholder={"value: Label\none a line"} value={options} onChange={(e) => setOptions(e.target.value)} />
         </Line>
       )}
       {has("slug") && (
@@ -563,16 +558,16 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
       {(has("text", "integer", "decimal", "money", "blocks") || f.several) && (
         <Line label={f.several || has("blocks") ? "How many" : has("text") ? "Characters" : "Value"}>
           <Flex gap="2" align="center">
-            <Input {...input} w="110px" type="number" aria-label="At least" placeholder="at least" value={f.min ?? ""} onChange={(e) => set({ min: e.target.value === "" ? undefined : Number(e.target.value) })} />
+            <Input {...inputStyle} w="110px" type="number" aria-label="At least" placeholder="at least" value={f.min ?? ""} onChange={(e) => set({ min: e.target.value === "" ? undefined : Number(e.target.value) })} />
             <Text color="faint">to</Text>
-            <Input {...input} w="110px" type="number" aria-label="At most" placeholder="at most" value={f.max ?? ""} onChange={(e) => set({ max: e.target.value === "" ? undefined : Number(e.target.value) })} />
+            <Input {...inputStyle} w="110px" type="number" aria-label="At most" placeholder="at most" value={f.max ?? ""} onChange={(e) => set({ max: e.target.value === "" ? undefined : Number(e.target.value) })} />
           </Flex>
         </Line>
       )}
       {has("text") && text("Pattern", "pattern", "an expression that the whole value matches")}
       {has("json") && (
         <Line label="JSON Schema">
-          <Textarea {...input} rows={4} fontFamily="mono" fontSize="12.5px" aria-label="JSON Schema" value={json.schema} onChange={(e) => setJSON({ ...json, schema: e.target.value })} />
+          <Textarea {...inputStyle} rows={4} fontFamily="mono" fontSize="12.5px" aria-label="JSON Schema" value={json.schema} onChange={(e) => setJSON({ ...json, schema: e.target.value })} />
         </Line>
       )}
       {has("record", "blocks") && (
@@ -583,7 +578,7 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
       {text("Label", "label", f.name)}
       {text("Help", "help")}
       <Line label="Default">
-        <Input {...input} fontFamily="mono" aria-label="Default" placeholder='as JSON: "text", 3, true' value={json.default} onChange={(e) => setJSON({ ...json, default: e.target.value })} />
+        <Input {...inputStyle} fontFamily="mono" aria-label="Default" placeholder='as JSON: "text", 3, true' value={json.default} onChange={(e) => setJSON({ ...json, default: e.target.value })} />
       </Line>
       {text("Deprecated", "deprecated", "why it should not be used any more")}
       {wrong && (
