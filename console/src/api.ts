@@ -228,6 +228,50 @@ export type Edited = { sequence: number; changes: number; entries: { id: string;
 
 export const edit = (...edits: Edit[]) => call<Edited>("/edits", { method: "POST", body: { edits } });
 
+export type Grant = { verb: string; edition: string; type: string; locales?: string[] };
+export const grantText = (g: Grant) => `${g.verb} ${g.edition} ${g.type}${g.locales?.length ? " in " + g.locales.join(",") : ""}`;
+
+export type Key = {
+  id: string;
+  name: string;
+  grants: Grant[];
+  site?: string;
+  perMinute?: number;
+  created: string;
+  by: string;
+  expires: string | null;
+  revoked: string | null;
+  formerUntil?: string;
+  use: { requests: number; hits: number; used: string; address: string; agent: string } | null;
+};
+export type Sight = { type: string; edition: string; through: "" | "open" | "grant" | "both"; locales?: string[]; entries: number };
+export type Refusal = { at: string; address: string; agent: string; request: string; edition: string; reader?: string; key?: string; grant?: string; detail: string };
+
+export type Mend = { says: string; command: string; request?: { method: string; path: string; body: unknown }; page?: string; link?: string };
+export type Reason = { code: string; text: string; mends: Mend[] };
+export type WhyAnswer = {
+  reader: string;
+  edition: string;
+  locale: string;
+  entry: Entry | null;
+  others?: { id: string; type: string; title: string }[];
+  visible: boolean;
+  reasons: Reason[];
+  remarks: Reason[];
+  since?: { sequence: number; at: string; what: string };
+  cached?: { asked: string; sequence: number; bytes: number }[];
+  pages?: { site: string; address: string; entry: string; title: string }[];
+};
+
+export type Account = { id: string; email: string; name: string; role: string; created: string; by: string; disabled: string | null; signedIn: string | null; hasPassword: boolean };
+export const roles: Record<string, string> = {
+  reader: "sees everything, changes nothing",
+  editor: "writes, and submits for review",
+  approver: "also approves, publishes and schedules",
+  admin: "also sees to types, keys and accounts",
+};
+export type Act = { id: number; at: string; who: string; kind: string; address?: string; what: string; subject?: string; before?: unknown; after?: unknown };
+
 /** What a problem document may say besides its words. */
 export type ProblemBody = {
   problems?: { entry: string; path: string; rule: string; text: string }[];
@@ -250,17 +294,17 @@ export class Problem extends Error {
   }
 }
 
-const keyName = "ubiquon.key";
-export const session = {
-  key: () => sessionStorage.getItem(keyName),
-  open: (key: string) => sessionStorage.setItem(keyName, key),
-  close: () => sessionStorage.removeItem(keyName),
-};
+/** Who is signed in, and what the console may offer them. */
+export type Who = { kind: string; name: string; environment: string; grants: string[]; may: { write: boolean; publish: boolean; administer: boolean } };
 
-export async function call<T>(path: string, init?: { method?: string; body?: unknown; key?: string; signal?: AbortSignal }): Promise<T> {
+/** Told when the service says that nobody is signed in any more. */
+export const signedOut = new EventTarget();
+
+/** Calls the control endpoints. Who asks is told by a cookie that scripts cannot see. */
+export async function call<T>(path: string, init?: { method?: string; body?: unknown; signal?: AbortSignal }): Promise<T> {
   const answer = await fetch("/control/v1" + path, {
     method: init?.method ?? "GET",
-    headers: { Authorization: "Bearer " + (init?.key ?? session.key() ?? ""), ...(init?.body ? { "Content-Type": "application/json" } : {}) },
+    headers: init?.body ? { "Content-Type": "application/json" } : {},
     body: init?.body ? JSON.stringify(init.body) : undefined,
     signal: init?.signal,
   }).catch(() => {
@@ -268,6 +312,7 @@ export async function call<T>(path: string, init?: { method?: string; body?: unk
   });
   if (!answer.ok) {
     const p = await answer.json().catch(() => ({}));
+    if (answer.status === 401 && path !== "/session") signedOut.dispatchEvent(new Event("out"));
     throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint, p);
   }
   return answer.json() as Promise<T>;
@@ -277,7 +322,7 @@ export async function call<T>(path: string, init?: { method?: string; body?: unk
 export async function stream<T>(path: string, body: unknown, each: (line: T) => void) {
   const answer = await fetch("/control/v1" + path, {
     method: "POST",
-    headers: { Authorization: "Bearer " + (session.key() ?? ""), "Content-Type": "application/json" },
+    headers: { "Content-Type": "application/json" },
     body: JSON.stringify(body),
   });
   if (!answer.ok || !answer.body) {
@@ -304,7 +349,7 @@ export async function stream<T>(path: string, body: unknown, each: (line: T) => 
 export async function listen(heard: (what: string) => void, connected: (yes: boolean) => void, signal: AbortSignal) {
   while (!signal.aborted) {
     try {
-      const answer = await fetch("/control/v1/news", { headers: { Authorization: "Bearer " + (session.key() ?? "") }, signal });
+      const answer = await fetch("/control/v1/news", { signal });
       if (answer.ok && answer.body) {
         connected(true);
         heard("connected");

@@ -7,14 +7,19 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter } from "react-router";
 import { RouterProvider } from "react-router/dom";
 import { Problem } from "./api";
+import { AccountsPage } from "./pages/accounts";
+import { AuditPage } from "./pages/audit";
 import { EntriesPage } from "./pages/entries";
 import { EntryPage, NewEntryPage } from "./pages/entry";
 import { EventPage } from "./pages/event";
 import { EventsPage } from "./pages/events";
+import { KeysPage } from "./pages/keys";
 import { NowPage } from "./pages/now";
 import { SettingsPage } from "./pages/settings";
 import { SitesPage } from "./pages/sites";
 import { TypePage, TypesPage } from "./pages/types";
+import { WelcomePage } from "./pages/welcome";
+import { WhyPage } from "./pages/why";
 import { Shell } from "./shell";
 import { system } from "./theme";
 
@@ -30,6 +35,7 @@ const queries = new QueryClient({
 
 const router = createBrowserRouter(
   [
+    { path: "welcome", element: <WelcomePage /> },
     {
       element: <Shell />,
       children: [
@@ -39,6 +45,10 @@ const router = createBrowserRouter(
         { path: "entries/:id", element: <EntryPage /> },
         { path: "types", element: <TypesPage /> },
         { path: "types/:name", element: <TypePage /> },
+        { path: "keys", element: <KeysPage /> },
+        { path: "why", element: <WhyPage /> },
+        { path: "accounts", element: <AccountsPage /> },
+        { path: "audit", element: <AuditPage /> },
         { path: "settings", element: <SettingsPage /> },
         { path: "events", element: <EventsPage /> },
         { path: "events/:id", element: <EventPage /> },

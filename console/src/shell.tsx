@@ -1,20 +1,25 @@
 import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import { Activity, FileText, Globe, LogOut, Moon, Radio, Settings, Shapes, Sun } from "lucide-react";
-import { useEffect, useState, type FormEvent, type ReactNode } from "react";
+import { Activity, EyeOff, FileText, Globe, KeyRound, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Users } from "lucide-react";
+import { createContext, useContext, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
-import { call, listen, Problem, session, type Status } from "./api";
+import { call, listen, Problem, signedOut, type Who } from "./api";
+import { Mono } from "./parts";
 
-const rail: { group?: string; to: string; name: string; icon: ReactNode }[] = [
+const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?: boolean }[] = [
   { to: "/", name: "Now", icon: <Activity size={16} /> },
   { group: "Content", to: "/types", name: "Types", icon: <Shapes size={16} /> },
   { to: "/entries", name: "Entries", icon: <FileText size={16} /> },
+  { group: "Reading", to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
+  { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },
   { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
   { group: "Service", to: "/settings", name: "Settings", icon: <Settings size={16} /> },
+  { to: "/accounts", name: "Accounts", icon: <Users size={16} />, admins: true },
+  { to: "/audit", name: "Audit log", icon: <ScrollText size={16} />, admins: true },
 ];
 
-function useColourMode() {
+export function useColourMode() {
   const [mode, setMode] = useState(() => localStorage.getItem("ubiquon.mode") ?? (matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light"));
   useEffect(() => {
     const root = document.documentElement;
@@ -26,22 +31,28 @@ function useColourMode() {
   return { mode, turn: () => setMode(mode === "dark" ? "light" : "dark") };
 }
 
+const WhoContext = createContext<Who | null>(null);
+
+/** Who is signed in. */
+export const useWho = () => useContext(WhoContext)!;
+
 export function Shell() {
-  const [signedIn, setSignedIn] = useState(() => session.key() !== null);
-  const [environment, setEnvironment] = useState("");
+  const [who, setWho] = useState<Who | null | undefined>(undefined);
+  const signedIn = !!who;
   const colour = useColourMode();
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
 
   useEffect(() => {
+    call<Who>("/session").then(setWho, () => setWho(null));
+    const out = () => setWho(null);
+    signedOut.addEventListener("out", out);
+    return () => signedOut.removeEventListener("out", out);
+  }, []);
+
+  useEffect(() => {
     if (!signedIn) return;
     const stop = new AbortController();
-    call<Status>("/status").then(
-      (s) => setEnvironment(s.environment),
-      (e) => {
-        if (e instanceof Problem && (e.status === 401 || e.status === 403)) leave();
-      },
-    );
     // News come in bursts; what is shown is fetched again once for each burst.
     let due: ReturnType<typeof setTimeout> | undefined;
     void listen(
@@ -68,14 +79,16 @@ export function Shell() {
     };
   }, [signedIn, queries]);
 
-  function leave() {
-    session.close();
+  async function leave() {
+    await call("/session", { method: "DELETE" }).catch(() => {}); // then it ends by itself
     queries.clear();
-    setSignedIn(false);
+    setWho(null);
   }
 
-  if (!signedIn) return <SignIn done={() => setSignedIn(true)} />;
+  if (who === undefined) return null;
+  if (who === null) return <SignIn done={setWho} />;
   return (
+    <WhoContext value={who}>
     <Flex minH="100vh">
       <Flex as="nav" aria-label="Pages" direction="column" w="188px" flex="none" bg="rail" color="railInk" py="4" position="sticky" top="0" h="100vh">
         <Flex align="center" gap="2" px="4" mb="1">
@@ -85,9 +98,9 @@ export function Shell() {
           </Text>
         </Flex>
         <Text px="4" mb="5" fontSize="12px" fontFamily="mono" opacity="0.75" title="Environment">
-          {environment || "…"}
+          {who.environment}
         </Text>
-        {rail.map((item) => (
+        {rail.filter((item) => !item.admins || who.may.administer).map((item) => (
           <Box key={item.to}>
             {item.group && (
               <Text px="4" pt="4" pb="1" fontSize="11px" opacity="0.6">
@@ -108,6 +121,9 @@ export function Shell() {
         <Text px="4" fontSize="12px" mb="2" role="status">
           {live ? "● live" : "○ not connected, trying"}
         </Text>
+        <Text px="4" fontSize="12px" mb="1" opacity="0.75" truncate title={who.grants.join("\n")}>
+          {who.name}
+        </Text>
         <Flex px="2">
           <Button size="xs" variant="plain" color="railInk" onClick={colour.turn} aria-label={colour.mode === "dark" ? "Light colours" : "Dark colours"}>
             {colour.mode === "dark" ? <Sun size={15} /> : <Moon size={15} />}
@@ -121,30 +137,15 @@ export function Shell() {
         <Outlet />
       </Box>
     </Flex>
+    </WhoContext>
   );
 }
 
-function SignIn({ done }: { done: () => void }) {
-  const [key, setKey] = useState("");
-  const [wrong, setWrong] = useState<Problem | null>(null);
-  const [busy, setBusy] = useState(false);
-  useColourMode();
-  async function submit(e: FormEvent) {
-    e.preventDefault();
-    setBusy(true);
-    try {
-      await call("/status", { key: key.trim() });
-      session.open(key.trim());
-      done();
-    } catch (e) {
-      setWrong(e instanceof Problem ? e : new Problem(0, "Failed", String(e)));
-    } finally {
-      setBusy(false);
-    }
-  }
+/** The frame of signing in and of choosing a password. */
+export function Door({ says, children }: { says: ReactNode; children: ReactNode }) {
   return (
     <Flex minH="100vh" align="center" justify="center">
-      <Box as="main" w="420px" bg="sheet" borderWidth="1px" borderColor="line" p="8">
+      <Box as="main" w="400px" bg="sheet" borderWidth="1px" borderColor="line" p="8">
         <Flex align="center" gap="2" mb="1">
           <img src="/console/mark.svg" width="26" height="26" alt="" />
           <Heading as="h1" fontSize="20px">
@@ -152,22 +153,50 @@ function SignIn({ done }: { done: () => void }) {
           </Heading>
         </Flex>
         <Text color="faint" mb="6">
-          Sign in with a key that may manage this service.
+          {says}
         </Text>
-        <form onSubmit={submit}>
-          <Field.Root invalid={wrong !== null} mb="4">
-            <Field.Label>Key</Field.Label>
-            <Input type="password" name="key" autoComplete="off" autoFocus placeholder="ubq_…" fontFamily="mono" value={key} onChange={(e) => setKey(e.target.value)} />
-            {wrong && <Field.ErrorText>{wrong.message}</Field.ErrorText>}
-          </Field.Root>
-          <Button type="submit" bg="accent" color="sheet" w="full" loading={busy} disabled={key.trim() === ""}>
-            Sign in
-          </Button>
-        </form>
-        <Text color="faint" fontSize="12px" mt="5">
-          The demo's admin key is printed at its start and kept in .ubiquon/demo.json. The key stays in this tab only.
-        </Text>
+        {children}
       </Box>
     </Flex>
+  );
+}
+
+function SignIn({ done }: { done: (who: Who) => void }) {
+  const [email, setEmail] = useState("");
+  const [password, setPassword] = useState("");
+  const [wrong, setWrong] = useState<Problem | null>(null);
+  const [busy, setBusy] = useState(false);
+  useColourMode();
+  async function submit(e: FormEvent) {
+    e.preventDefault();
+    setBusy(true);
+    try {
+      done(await call<Who>("/session", { method: "POST", body: { email, password } }));
+    } catch (e) {
+      setWrong(e instanceof Problem ? e : new Problem(0, "Failed", String(e)));
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <Door says="Sign in">
+      <form onSubmit={submit}>
+        <Field.Root mb="3">
+          <Field.Label>E-mail</Field.Label>
+          <Input type="email" name="email" autoComplete="username" autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+        </Field.Root>
+        <Field.Root invalid={wrong !== null} mb="4">
+          <Field.Label>Password</Field.Label>
+          <Input type="password" name="password" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
+          {wrong && <Field.ErrorText>{wrong.message}</Field.ErrorText>}
+        </Field.Root>
+        <Button type="submit" bg="accent" color="sheet" w="full" loading={busy} disabled={!email || !password}>
+          Sign in
+        </Button>
+      </form>
+      <Text color="faint" fontSize="12px" mt="5">
+        No account, or the password forgotten? An admin makes a link for you: <Mono>ubiquon account link EMAIL</Mono>. The demo prints its accounts at its start.
+      </Text>
+    </Door>
   );
 }

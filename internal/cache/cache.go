@@ -27,13 +27,15 @@ type Response struct {
 	Deps     *depend.Set
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
-	Needs []access.Grant
+	Needs []access.Need
+	// Asked is the request that it was first computed for, for people to read.
+	Asked string
 
 	key     string
 	expired atomic.Bool
 }
 
-func (r *Response) size() int { return len(r.Body) + len(r.key) + r.Deps.Size() + 512 }
+func (r *Response) size() int { return len(r.Body) + len(r.key) + len(r.Asked) + r.Deps.Size() + 512 }
 
 // Outcome says how Read came by a response.
 type Outcome int
@@ -316,6 +318,12 @@ func (c *Cache) Purge() int {
 		}
 	}
 	return n
+}
+
+// MadeOf returns the responses that something of an entry was read for, in an
+// edition and a locale.
+func (c *Cache) MadeOf(edition, entry, locale string) []*Response {
+	return c.index.Reading(edition, entry, locale)
 }
 
 // Stats is what the cache has done since it began.

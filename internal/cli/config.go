@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"io/fs"
+	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -10,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
@@ -32,6 +35,11 @@ type config struct {
 	Cache         struct {
 		Bytes string `yaml:"bytes"` // as in 256MB
 	} `yaml:"cache"`
+	CORS struct {
+		Allow []string `yaml:"allow"` // web origins whose pages may read content from a browser; "*" for all
+	} `yaml:"cors"`
+	Proxies  []string       `yaml:"proxies"` // networks whose X-Forwarded-For is believed, as in 10.0.0.0/8
+	Tokens   *access.Issuer `yaml:"tokens"`  // who else may say who somebody is
 	Outbound struct {
 		Private bool `yaml:"private"` // allow calls into private networks
 	} `yaml:"outbound"`
@@ -45,6 +53,7 @@ type config struct {
 	sites      map[string]rebuild.Site
 	rules      []rule.Rule
 	cacheBytes uint64
+	proxies    []netip.Prefix
 }
 
 func text(field func(*config) *string) func(*config, string) error {
@@ -99,6 +108,9 @@ func loadConfig(file string, flags map[string]string) (*config, error) {
 			return nil, err
 		}
 		base = filepath.Dir(file)
+		if c.Tokens != nil && !strings.Contains(c.Tokens.Keys, "://") && c.Tokens.Keys != "" && !filepath.IsAbs(c.Tokens.Keys) {
+			c.Tokens.Keys = filepath.Join(base, c.Tokens.Keys)
+		}
 		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules} {
 			if *path != "" && !filepath.IsAbs(*path) {
 				*path = filepath.Join(base, *path)
@@ -150,6 +162,23 @@ func (c *config) readFiles() error {
 	}
 	if c.Database, err = fromEnvironment(c.Database); err != nil {
 		return fmt.Errorf("database: %w", err)
+	}
+	for _, text := range c.Proxies {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return fmt.Errorf("proxies: %q is no network; write it as in 10.0.0.0/8", text)
+		}
+		c.proxies = append(c.proxies, p)
+	}
+	for _, origin := range c.CORS.Allow {
+		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Host == "" || u.Path != "" || u.Scheme != "http" && u.Scheme != "https") {
+			return fmt.Errorf("cors.allow: %q is no web origin; write it as in https://skerry.example", origin)
+		}
+	}
+	if c.Tokens != nil {
+		if err := c.Tokens.Check(); err != nil {
+			return err
+		}
 	}
 	if c.Model != "" {
 		if c.model, err = readModel(c.Model); err != nil {

@@ -72,7 +72,7 @@ func (a *app) card(c demo.Card, data string) {
 The Skerry Line is running.
 
   Gateway          %s
-  Console          %s/console/      sign in with the admin key
+  Console          %s/console/      user %s, password %s
   Harbour office   %s       user %s, password %s
   Slipway          %s       the built site
 
@@ -80,10 +80,11 @@ The Skerry Line is running.
          preview   %s
          admin     %s
          site      %s
-`, c.Gateway, c.Gateway, c.Office, user, password, c.Slipway, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+`, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
 	say("Try, in another terminal:\n")
 	say("  export UBIQUON_ADDRESS=%s UBIQUON_KEY=%s", c.Gateway, c.Keys.Admin)
 	say("  %s read '/dispatches?limit=3&fields=title,writer(name)' --headers", os.Args[0])
+	say("  %s why fog-on-the-sound", os.Args[0])
 	say("  %s event list\n", os.Args[0])
 	say("All of this is in %s. Ctrl-C stops everything.", demo.CardFile(data))
 }

@@ -1,83 +1,354 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
 )
 
 func (a *app) keyCommand() *cobra.Command {
-	var grants []string
-	var site string
+	return noun("key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(), a.keyGrant(), a.keyExtend(), a.keyRotate(), a.keyRevoke())
+}
+
+func (a *app) keyCreate() *cobra.Command {
+	var k client.NewKey
+	var locales []string
 	var days int
-	create := &cobra.Command{
+	var env bool
+	var edition string
+	c := &cobra.Command{
 		Use: "create NAME", Short: "Make a key; its secret is shown once", Args: cobra.ExactArgs(1),
-		Example: `  ubiquon key create website --grant "read published *"`,
+		Example: `  ubiquon key create website --grant "read published *"
+  ubiquon key create preview --grant "read preview *" --days 30 --env >> .env
+  ubiquon key create norway --grant "read published notice" --locale nb`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
 				return err
 			}
-			if len(grants) == 0 {
+			if len(k.Grants) == 0 {
 				return misusef(`a key needs at least one grant, as in --grant "read published notice"`)
 			}
-			var expires *time.Time
-			if days > 0 {
-				at := time.Now().UTC().AddDate(0, 0, days)
-				expires = &at
-			}
-			key, secret, err := s.CreateKey(cmd.Context(), args[0], grants, site, expires)
+			grants, err := access.ParseGrants(k.Grants)
 			if err != nil {
 				return err
+			}
+			for i := range grants {
+				if len(grants[i].Locales) == 0 {
+					grants[i].Locales = locales
+				}
+			}
+			k.Name, k.Grants = args[0], grants.Texts()
+			if days > 0 {
+				at := time.Now().UTC().AddDate(0, 0, days)
+				k.Expires = &at
+			}
+			key, secret, err := s.CreateKey(cmd.Context(), k)
+			if err != nil {
+				return err
+			}
+			if env {
+				if !cmd.Flags().Changed("edition") && !(access.Rights{Own: grants}).AllowsAny(access.Read, "published") {
+					edition = "preview"
+				}
+				st, err := s.Status(cmd.Context())
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "# %s, made %s\nUBIQUON_ADDRESS=%s/content/%s/%s\nUBIQUON_KEY=%s\n", key.Name, time.Now().UTC().Format("2006-01-02"), strings.TrimSuffix(s.Address, "/"), st.Environment, edition, secret)
+				return nil
 			}
 			return a.print(map[string]any{"key": key, "secret": secret}, func(t *table) {
 				t.row("id", key.ID)
 				t.row("secret", secret)
-				t.line("The secret is shown only now.")
+				t.line("The secret is shown only now. See what the key would see: ubiquon key check " + key.ID)
 			})
 		},
 	}
-	create.Flags().StringArrayVar(&grants, "grant", nil, "verb, edition and type; may be given several times")
-	create.Flags().StringVar(&site, "site", "", "the site that reads with it")
-	create.Flags().IntVar(&days, "days", 0, "how many days it is good for; 0 for ever")
+	f := c.Flags()
+	f.StringArrayVar(&k.Grants, "grant", nil, "verb, edition and type; may be given several times")
+	f.StringSliceVar(&locales, "locale", nil, "limit the grants to these locales")
+	f.StringVar(&k.Site, "site", "", "the site that reads with it")
+	f.IntVar(&k.PerMinute, "per-minute", 0, "how many requests a minute each node answers; 0 for any number")
+	f.IntVar(&days, "days", 0, "how many days it is good for; 0 for ever")
+	f.BoolVar(&env, "env", false, "print the lines that a front end's environment file needs, and nothing else")
+	f.StringVar(&edition, "edition", "published", "with --env: the edition that the front end reads")
+	return c
+}
 
-	list := &cobra.Command{
-		Use: "list", Short: "List keys", Args: cobra.NoArgs,
+func (a *app) keyList() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "list", Short: "List keys, what they are used for, and what is open to everyone", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.service()
 			if err != nil {
 				return err
 			}
-			keys, err := s.Keys(cmd.Context())
+			keys, open, err := s.Keys(cmd.Context())
 			if err != nil {
 				return err
 			}
-			return a.print(map[string]any{"items": keys}, func(t *table) {
-				t.row("ID", "NAME", "SITE", "EXPIRES", "GRANTS")
-				for _, k := range keys {
-					var texts []string
-					for _, g := range k.Grants {
-						texts = append(texts, g.String())
+			shown := []client.KeyInfo{}
+			for _, k := range keys {
+				if all || k.Revoked == nil {
+					shown = append(shown, k)
+				}
+			}
+			return a.print(map[string]any{"open": open, "items": shown}, func(t *table) {
+				t.row("ID", "NAME", "STATE", "LAST USED", "REQUESTS", "HITS", "GRANTS")
+				t.row("–", "everyone", "open", "", "", "", orDash(short(strings.Join(open.Texts(), ", "), 26)))
+				for _, k := range shown {
+					used, requests, hits := "never", "0", "–"
+					if k.Use != nil {
+						used, requests, hits = when(&k.Use.Used), fmt.Sprint(k.Use.Requests), share(k.Use.Hits, k.Use.Requests)
 					}
-					t.row(k.ID, short(k.Name, 20), orDash(k.Site), when(k.Expires), short(strings.Join(texts, ", "), 44))
+					t.row(k.ID, short(k.Name, 16), keyState(k.Key), used, requests, hits, short(strings.Join(k.Grants.Texts(), ", "), 26))
 				}
 			})
 		},
 	}
-	revoke := &cobra.Command{
-		Use: "revoke ID", Short: "End a key, at once", Args: cobra.ExactArgs(1),
+	c.Flags().BoolVar(&all, "all", false, "revoked ones too")
+	return c
+}
+
+func share(part, whole int64) string {
+	if whole == 0 {
+		return "–"
+	}
+	return fmt.Sprintf("%.0f %%", 100*float64(part)/float64(whole))
+}
+
+func keyState(k *access.Key) string {
+	switch {
+	case k.Revoked != nil:
+		return "revoked"
+	case k.Expires != nil && !time.Now().Before(*k.Expires):
+		return "expired"
+	case k.Expires != nil:
+		return "until " + k.Expires.Local().Format("2006-01-02")
+	}
+	return "good"
+}
+
+func (a *app) keyShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show KEY", Short: "Show one key, by id or name", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
 				return err
 			}
-			if err := s.RevokeKey(cmd.Context(), args[0]); err != nil {
+			k, err := s.KeyNamed(cmd.Context(), args[0])
+			if err != nil {
 				return err
 			}
-			return a.print(map[string]string{"revoked": args[0]}, func(t *table) { t.line(fmt.Sprintf("key %s is revoked", args[0])) })
+			return a.print(k, func(t *table) {
+				t.row("id", k.ID)
+				t.row("name", k.Name)
+				t.row("state", keyState(k.Key))
+				t.row("site", orDash(k.Site))
+				limit := "any number"
+				if k.PerMinute > 0 {
+					limit = fmt.Sprint(k.PerMinute)
+				}
+				t.row("requests a minute", limit)
+				t.row("made", when(&k.Created)+" by "+orDash(k.By))
+				t.row("expires", when(k.Expires))
+				if k.FormerUntil != nil {
+					t.row("former secret good until", when(k.FormerUntil))
+				}
+				if u := k.Use; u != nil {
+					t.row("last used", fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(short(u.Agent, 40))))
+					t.row("requests", fmt.Sprintf("%d, %s from the cache", u.Requests, share(u.Hits, u.Requests)))
+				} else {
+					t.row("last used", "never")
+				}
+				for i, g := range k.Grants.Texts() {
+					t.row(map[bool]string{true: "may", false: ""}[i == 0], g)
+				}
+			})
 		},
 	}
-	return noun("key", "Make, list and revoke keys", create, list, revoke)
+}
+
+func (a *app) keyCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check [KEY]", Short: "Say what a key would see: id, name or secret; none for everyone", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			name := ""
+			if len(args) > 0 {
+				name = args[0]
+			}
+			seeing, err := s.CheckKey(cmd.Context(), name)
+			if err != nil {
+				return err
+			}
+			if err := a.print(seeing, func(t *table) {
+				t.line(seeing.Reader + " sees:")
+				t.row("TYPE", "PUBLISHED", "PREVIEW")
+				for i := 0; i+1 < len(seeing.Sights); i += 2 {
+					t.row(seeing.Sights[i].Type, sight(seeing.Sights[i]), sight(seeing.Sights[i+1]))
+				}
+			}); err != nil {
+				return err
+			}
+			if seeing.Problem != "" {
+				return fmt.Errorf("with this key nothing is answered: %s", seeing.Problem)
+			}
+			return nil
+		},
+	}
+}
+
+// sight says what is seen of a type in an edition.
+func sight(v gateway.Sight) string {
+	if v.Through == "" {
+		return "–"
+	}
+	s := fmt.Sprintf("%d entries, %s", v.Entries, map[string]string{"open": "open to everyone", "grant": "by a grant", "both": "by a grant, and open"}[v.Through])
+	if v.Locales != nil {
+		s += ", in " + strings.Join(v.Locales, ", ")
+	}
+	return s
+}
+
+// onKey makes a command that does something to one key.
+func (a *app) onKey(use, short string, args cobra.PositionalArgs, do func(*cobra.Command, *client.Client, []string) (access.Key, string, error)) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
+		s, err := a.service()
+		if err != nil {
+			return err
+		}
+		k, says, err := do(cmd, s, args)
+		if err != nil {
+			return err
+		}
+		return a.print(k, func(t *table) { t.line(says) })
+	}}
+}
+
+func (a *app) keyGrant() *cobra.Command {
+	var take []string
+	c := a.onKey("grant KEY [GRANT…]", "Add grants to a key, or take some away", cobra.MinimumNArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+		if len(args) == 1 && len(take) == 0 {
+			return access.Key{}, "", misusef(`name a grant, as in: ubiquon key grant %s "read published notice"`, args[0])
+		}
+		k, err := s.GrantKey(cmd.Context(), args[0], args[1:], take)
+		return k, fmt.Sprintf("key %s may: %s", k.Name, strings.Join(k.Grants.Texts(), ", ")), err
+	})
+	c.Flags().StringArrayVar(&take, "take", nil, "a grant to take away; may be given several times")
+	return c
+}
+
+func (a *app) keyExtend() *cobra.Command {
+	var days int
+	c := a.onKey("extend KEY", "Have a key expire later, or never", cobra.ExactArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+		k, err := s.ExtendKey(cmd.Context(), args[0], days)
+		return k, fmt.Sprintf("key %s is good %s", k.Name, map[bool]string{true: "for ever", false: "until " + when(k.Expires)}[k.Expires == nil]), err
+	})
+	c.Flags().IntVar(&days, "days", 90, "for so many days from now; 0 for ever")
+	return c
+}
+
+func (a *app) keyRotate() *cobra.Command {
+	var overlap time.Duration
+	c := &cobra.Command{
+		Use: "rotate KEY", Short: "Give a key a new secret; the one before is good for a while", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			k, secret, err := s.RotateKey(cmd.Context(), args[0], overlap)
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"key": k, "secret": secret}, func(t *table) {
+				t.row("id", k.ID)
+				t.row("secret", secret)
+				t.line("The secret is shown only now. The one before is good until " + when(k.FormerUntil) + ".")
+			})
+		},
+	}
+	c.Flags().DurationVar(&overlap, "overlap", 24*time.Hour, "how long the secret before is good still")
+	return c
+}
+
+func (a *app) keyRevoke() *cobra.Command {
+	return a.onKey("revoke KEY", "End a key, at once and on all nodes", cobra.ExactArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+		k, err := s.RevokeKey(cmd.Context(), args[0])
+		return k, fmt.Sprintf("key %s (%s) is revoked", k.Name, k.ID), err
+	})
+}
+
+// openCommand makes open or close.
+func (a *app) openCommand(name string) *cobra.Command {
+	var verb, edition string
+	var locales []string
+	var yes bool
+	opening := name == "open"
+	c := &cobra.Command{
+		Use: name + " TYPE…", Args: cobra.MinimumNArgs(1),
+		Short: map[bool]string{true: "Open types to everyone, without a key", false: "Close types that are open to everyone"}[opening],
+		Example: map[bool]string{true: "  ubiquon open notice route pier\n  ubiquon open remark --verb submit",
+			false: "  ubiquon close notice"}[opening],
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			if verb == access.Submit && !cmd.Flags().Changed("edition") {
+				edition = "preview"
+			}
+			var grants access.Grants
+			for _, t := range args {
+				if t == "all" {
+					t = access.Any
+				}
+				grants = append(grants, access.Grant{Verb: verb, Edition: edition, Type: t, Locales: locales})
+			}
+			var open access.Grants
+			if opening {
+				if !yes && edition != "published" && verb == access.Read {
+					if !a.agreed(fmt.Sprintf("Everyone could read drafts: %s. Go on?", strings.Join(grants.Texts(), ", "))) {
+						return errors.New("nothing was done; answer y, or give --yes")
+					}
+				}
+				open, err = s.Open(cmd.Context(), grants.Texts(), nil)
+			} else {
+				open, err = s.Open(cmd.Context(), nil, grants.Texts())
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"open": open}, func(t *table) {
+				if len(open) == 0 {
+					t.line("Nothing is open to everyone.")
+				}
+				for i, g := range open.Texts() {
+					t.row(map[bool]string{true: "everyone may", false: ""}[i == 0], g)
+				}
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&verb, "verb", "read", "read or submit")
+	f.StringVar(&edition, "edition", "published", "published or preview (submit: preview)")
+	f.StringSliceVar(&locales, "locale", nil, "these locales only")
+	if opening {
+		f.BoolVar(&yes, "yes", false, "do not ask")
+	}
+	return c
 }

@@ -164,7 +164,7 @@ func TestServeByItself(t *testing.T) {
 			if strings.HasPrefix(word, "ubq_") {
 				key = word
 			}
-			if strings.HasPrefix(word, "http://") && address == "" {
+			if strings.HasPrefix(word, "http://") && !strings.Contains(word, "#") && address == "" {
 				address = strings.TrimSuffix(word, ",")
 			}
 		}

@@ -42,7 +42,8 @@ variable (UBIQUON_LISTEN, UBIQUON_DATABASE, …) or from a flag; a flag counts
 before a variable, a variable before the file. Without a database of yours a
 private PostgreSQL is started under the data directory.
 
-At the first start a key that may do everything is printed, once.`,
+At the first start a key that may do everything is printed, once, and a link at
+which the first account of the console is made.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			flags := map[string]string{}
@@ -77,7 +78,7 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 	}
 	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
 		Model: conf.model, ApplyModel: conf.ApplyModel, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
-		Outbound: outbound.Options{Private: conf.Outbound.Private}, Console: console.Files(), Log: log})
+		Outbound: outbound.Options{Private: conf.Outbound.Private}, Issuer: conf.Tokens, AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
 	if err != nil {
 		return err
 	}
@@ -91,6 +92,13 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 	}
 	if secret != "" {
 		fmt.Fprintf(a.out, "First start. This key may do everything; it is shown only now:\n\n  %s\n\n", secret)
+	}
+	link, err := s.FirstLink(ctx)
+	if err != nil {
+		return err
+	}
+	if link != "" {
+		fmt.Fprintf(a.out, "Nobody can sign in to the console yet. Make the first account here; the link is good once, for a week:\n\n  %s\n\n", link)
 	}
 	fmt.Fprintf(a.out, "Serving %s at %s, console at %s/console/\n", conf.Environment, s.Address, s.Address)
 	select {

@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"ubiquon/internal/cache"
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
@@ -425,28 +424,6 @@ func (c *Client) Purge(ctx context.Context) (int, error) {
 	var out struct{ Purged int }
 	err := c.call(ctx, http.MethodPost, "/cache/purge", nil, &out)
 	return out.Purged, err
-}
-
-// Keys lists all keys.
-func (c *Client) Keys(ctx context.Context) ([]access.Key, error) {
-	var out struct{ Items []access.Key }
-	err := c.call(ctx, http.MethodGet, "/keys", nil, &out)
-	return out.Items, err
-}
-
-// CreateKey makes a key and returns its secret.
-func (c *Client) CreateKey(ctx context.Context, name string, grants []string, site string, expires *time.Time) (key access.Key, secret string, err error) {
-	var out struct {
-		Key    access.Key
-		Secret string
-	}
-	err = c.call(ctx, http.MethodPost, "/keys", map[string]any{"name": name, "grants": grants, "site": site, "expires": expires}, &out)
-	return out.Key, out.Secret, err
-}
-
-// RevokeKey ends a key.
-func (c *Client) RevokeKey(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/keys/"+url.PathEscape(id), nil, &struct{}{})
 }
 
 // values writes a query string from names and values, leaving out empty ones.

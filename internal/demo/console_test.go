@@ -60,7 +60,7 @@ func TestConsole(t *testing.T) {
 	do("a wrong key", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("input[name=key]")),
 		chromedp.SendKeys(chromedp.CSS("input[name=key]"), line.Card.Keys.Published), chromedp.Click(chromedp.CSS("button[type=submit]")))
 	testkit.Eventually(t, "the refusal is told in the service's words", func() bool { return strings.Contains(text("main"), `the grant "manage * *" is missing`) })
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Keys.Admin, false); err != nil {
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, false); err != nil {
 		t.Fatal(err)
 	}
 	mu.Lock()

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,6 +26,7 @@ import (
 	"ubiquon/internal/service"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
+	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
 )
 
@@ -48,13 +50,15 @@ type Options struct {
 
 // Card is what demo.json holds: everything a newcomer needs to try things out.
 type Card struct {
-	Gateway           string `json:"gateway"`
-	Office            string `json:"office"`
-	Slipway           string `json:"slipway"`
-	Keys              Keys   `json:"keys"`
-	OfficeCredentials string `json:"officeCredentials"`
-	HookSecret        string `json:"hookSecret"`
-	SlipwaySecret     string `json:"slipwaySecret"`
+	Gateway string `json:"gateway"`
+	Office  string `json:"office"`
+	Slipway string `json:"slipway"`
+	Keys    Keys   `json:"keys"`
+	// Accounts may sign in to the console; the first is an admin.
+	Accounts          []Account `json:"accounts"`
+	OfficeCredentials string    `json:"officeCredentials"`
+	HookSecret        string    `json:"hookSecret"`
+	SlipwaySecret     string    `json:"slipwaySecret"`
 }
 
 // Keys are the demo's keys.
@@ -63,6 +67,14 @@ type Keys struct {
 	Preview   string `json:"preview"`   // and in preview
 	Admin     string `json:"admin"`     // does everything
 	Site      string `json:"site"`      // the slipway's
+}
+
+// Account is somebody of the line who may sign in to the console.
+type Account struct {
+	Email    string      `json:"email"`
+	Name     string      `json:"name"`
+	Role     access.Role `json:"role"`
+	Password string      `json:"password"`
 }
 
 // Demo is the running demo: a service and the outside around it.
@@ -211,6 +223,15 @@ func loadCard(data string) (Card, error) {
 	card.OfficeCredentials = "gateway:" + rand.Text()
 	card.HookSecret, card.SlipwaySecret = secret(), secret()
 	card.Keys = Keys{Published: access.NewSecret(), Preview: access.NewSecret(), Admin: access.NewSecret(), Site: access.NewSecret()}
+	for _, a := range []Account{
+		{Email: "harbour.master@skerry.example", Name: "Ask Holme", Role: access.RoleAdmin},
+		{Email: "duty@skerry.example", Name: "Tilda Vik", Role: access.RoleApprover},
+		{Email: "notices@skerry.example", Name: "Jorun Aas", Role: access.RoleEditor},
+		{Email: "board@skerry.example", Name: "The line's board", Role: access.RoleReader},
+	} {
+		a.Password = strings.ToLower(rand.Text()[:16])
+		card.Accounts = append(card.Accounts, a)
+	}
 	return card, writeCard(file, card)
 }
 
@@ -285,15 +306,24 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		key    access.Key
 		secret string
 	}{
-		{access.Key{Name: "demo published", Grants: access.Rights{read(content.Published)}}, d.Card.Keys.Published},
-		{access.Key{Name: "demo preview", Grants: access.Rights{read(content.Published), read(content.Preview)}}, d.Card.Keys.Preview},
+		{access.Key{Name: "demo published", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Published},
+		{access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}}, d.Card.Keys.Preview},
 		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
-		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Rights{read(content.Published)}}, d.Card.Keys.Site},
+		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Site},
 	} {
-		if _, err := d.Gateway.Authenticate(k.secret); err == nil {
+		if _, err := d.Gateway.Authenticate(ctx, k.secret); err == nil {
 			continue
 		}
 		if err := d.Gateway.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {
+			return err
+		}
+	}
+	present, err := d.Gateway.Accounts(ctx)
+	if err != nil || len(present) > 0 {
+		return err
+	}
+	for _, a := range d.Card.Accounts {
+		if _, _, err := d.Gateway.CreateAccount(ctx, store.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
 			return err
 		}
 	}

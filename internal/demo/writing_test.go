@@ -94,7 +94,7 @@ func TestWritingInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Keys.Admin, false); err != nil {
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, false); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
@@ -267,7 +267,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Keys.Admin, true); err != nil {
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, true); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}

@@ -176,3 +176,8 @@ func (g *Gateway) Coverage(ctx context.Context) ([]store.Coverage, error) {
 func (g *Gateway) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
 	return g.store.SawOpen(ctx, id, session, who)
 }
+
+// Standings returns how entries stand, by id; of those that there are.
+func (g *Gateway) Standings(ctx context.Context, ids []string) (map[string]store.Standing, error) {
+	return g.store.Standings(ctx, ids)
+}

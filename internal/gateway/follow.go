@@ -146,7 +146,7 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 		}
 	}
 	if access {
-		if err := g.loadKeys(ctx); err != nil {
+		if err := g.loadAccess(ctx, changes); err != nil {
 			return err
 		}
 	}

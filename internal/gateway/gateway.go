@@ -44,29 +44,37 @@ type Options struct {
 	// Reconcile is how often origins are compared with what is held; 0 means 5
 	// minutes.
 	Reconcile time.Duration
-	Log       *slog.Logger
+	// Issuer of tokens that are accepted beside keys; nil for none.
+	Issuer *access.Issuer
+	Log    *slog.Logger
 }
 
 // Gateway is one node's service of one environment. It may be used by many at
 // once.
 type Gateway struct {
-	store   *store.Store
-	cache   *cache.Cache
-	state   atomic.Pointer[modelState]
-	loading sync.Mutex // held while the state is replaced
-	keys    atomic.Pointer[keyring]
-	origins map[string]*origin.Source
-	sites   map[string]rebuild.Site
-	rules   []rule.Rule
-	caller  *outbound.Caller
-	jobs    *river.Client[pgx.Tx]
-	log     *slog.Logger
-	o       Options
+	store      *store.Store
+	cache      *cache.Cache
+	state      atomic.Pointer[modelState]
+	loading    sync.Mutex // held while the state is replaced
+	keys       keyring
+	using      sync.Mutex // held while uses of keys are written down
+	tokens     *tokens    // nil: none are accepted
+	accounts   accounts
+	submitting sync.Map // limiters of submissions, by type and bound
+	trapped    atomic.Int64
+	origins    map[string]*origin.Source
+	sites      map[string]rebuild.Site
+	rules      []rule.Rule
+	caller     *outbound.Caller
+	jobs       *river.Client[pgx.Tx]
+	log        *slog.Logger
+	o          Options
 
-	follow  follower
-	reading latencies
-	news    newsroom
-	begun   time.Time
+	follow   follower
+	reading  latencies
+	refusals refusals
+	news     newsroom
+	begun    time.Time
 
 	wakeRules     chan struct{}
 	wakeSchedules chan struct{}
@@ -96,6 +104,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
 	g.follow.init()
+	g.keys.byID = map[string]*heldKey{}
 	if err := g.firstModel(ctx, o.Model, o.ApplyModel); err != nil {
 		return nil, err
 	}
@@ -111,6 +120,15 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 			return nil, err
 		}
 		g.origins[name] = source
+	}
+	var err error
+	if g.accounts, err = newAccounts(); err != nil {
+		return nil, err
+	}
+	if o.Issuer != nil {
+		if g.tokens, err = newTokens(*o.Issuer, g.caller.Get); err != nil {
+			return nil, err
+		}
 	}
 	head, err := g.store.Head(ctx)
 	if err != nil {
@@ -157,6 +175,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.announce)
 	g.run(ctx, g.runRules)
 	g.run(ctx, g.runSchedules)
+	g.run(ctx, g.noteUse)
 	for name, site := range g.sites {
 		if site.Build != nil {
 			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
@@ -249,9 +268,4 @@ func nudge(c chan struct{}) {
 	case c <- struct{}{}:
 	default:
 	}
-}
-
-// Authenticate finds the key of a secret.
-func (g *Gateway) Authenticate(secret string) (*access.Key, error) {
-	return g.keys.Load().find(secret, time.Now())
 }

@@ -101,9 +101,9 @@ func readersOf(keys []*access.Key, typ string) []string {
 	out := []string{}
 	for _, k := range keys {
 		allowed := slices.ContainsFunc(content.Editions, func(edition string) bool {
-			return k.Grants.Allows(access.Grant{Verb: access.Read, Edition: edition, Type: typ})
+			return slices.Contains(access.Rights{Own: k.Grants}.Types(access.Read, edition, []string{typ}), typ)
 		})
-		if !allowed || k.Grants.Allows(access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}) {
+		if !allowed || k.Revoked != nil || k.Grants.Allows(access.Administer) {
 			continue
 		}
 		name := "key " + k.Name

@@ -340,11 +340,11 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 		}
 		return a.Status
 	}
-	_, site, err := w.nodes[0].CreateKey(t.Context(), access.Key{Name: "web", Site: "web", Grants: access.Rights{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
+	_, site, err := w.nodes[0].CreateKey(t.Context(), access.Key{Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, other, err := w.nodes[0].CreateKey(t.Context(), access.Key{Name: "other", Site: "other", Grants: access.Rights{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
+	_, other, err := w.nodes[0].CreateKey(t.Context(), access.Key{Name: "other", Site: "other", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,14 +30,23 @@ type Plan struct {
 	Key   string
 	Query *query.Query
 	// Needs are the grants that it takes.
-	Needs []access.Grant
+	Needs []access.Need
 	// Render lays the result of the plan that it is given out: this one, or what
 	// was left of it for a reader who may not have all.
 	Render func(*Plan, *query.Result) Rendered
-	// GraphQL is set for a GraphQL operation, whose fields are refused one by one.
+	// Narrow returns what is left of the plan for somebody with these rights, who
+	// lacks some of the grants that it takes; nil if nothing is. A GraphQL operation is narrowed by
+	// itself, since its fields are refused one by one; other plans for those who
+	// ask to be served what there is.
+	Narrow func(p *Plan, rights access.Rights) *Plan
+	// Lenient narrows the plan without being asked to.
+	Lenient bool
+	// GraphQL is set for a GraphQL operation.
 	GraphQL *graphql.Operation
 
-	version int64
+	asked    string
+	version  int64
+	narrowed bool
 }
 
 // Rendered is a response as its surface lays it out. Header needs no more than
@@ -47,7 +56,7 @@ type Rendered struct {
 	Header map[string][]string
 	Body   []byte
 	// Needs are the grants that only the result could tell.
-	Needs []access.Grant
+	Needs []access.Need
 }
 
 // ReadOptions say how a request wants its answer.
@@ -56,6 +65,8 @@ type ReadOptions struct {
 	Fresh bool
 	// MinSequence is the state of content that the answer must know of.
 	MinSequence int64
+	// Lenient leaves out what the reader may not have, instead of refusing all.
+	Lenient bool
 }
 
 // Answer is a response and how it was come by.
@@ -68,7 +79,9 @@ type Answer struct {
 
 // DeniedError is the error of a read that takes a grant the reader lacks.
 type DeniedError struct {
-	Grant access.Grant
+	Grant access.Need
+	// Everyone says that no key was sent.
+	Everyone bool
 }
 
 func (e *DeniedError) Error() string { return fmt.Sprintf("the grant %q is missing", e.Grant) }
@@ -84,7 +97,7 @@ func (g *Gateway) Plan(text string, compile func(*model.Model, *graphql.Schema) 
 	if err != nil {
 		return nil, err
 	}
-	p.version = st.version
+	p.version, p.asked = st.version, text
 	if p.Key == "" {
 		p.Key = p.Query.Key()
 	}
@@ -107,13 +120,12 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
 		// What it takes would only show in the result, and that is nothing for
 		// somebody who may read nothing.
-		return Answer{}, &DeniedError{access.Grant{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
+		return Answer{}, &DeniedError{Grant: access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
 	}
-	if grant, missing := rights.Missing(p.Needs); missing {
-		if p.GraphQL == nil {
-			return Answer{}, &DeniedError{grant}
+	if need, missing := rights.Missing(p.Needs); missing {
+		if p = p.narrow(rights, o); p == nil {
+			return Answer{}, &DeniedError{Grant: need}
 		}
-		p = restricted(p, rights, nil)
 	}
 	if o.MinSequence > g.cache.Applied() {
 		if err := g.reach(ctx, o.MinSequence); err != nil {
@@ -139,11 +151,11 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 			return Answer{}, err
 		}
 	}
-	if grant, missing := rights.Missing(r.Needs); missing {
-		if p.GraphQL != nil {
-			return g.Read(ctx, restricted(p, rights, &grant), rights, o)
+	if need, missing := rights.Missing(r.Needs); missing {
+		if p = p.narrow(rights, o); p == nil {
+			return Answer{}, &DeniedError{Grant: need}
 		}
-		return Answer{}, &DeniedError{grant}
+		return g.Read(ctx, p, rights, o)
 	}
 	g.reading.add(time.Since(begin))
 	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
@@ -171,7 +183,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 		}
 	}
 	out := p.Render(p, res)
-	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
+	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
 		r.Deps = query.Dependencies(p.Query, res)
 	}
@@ -187,18 +199,21 @@ func entityTag(body []byte) string {
 	return `"` + strconv.FormatUint(xxhash.Sum64(body), 36) + "-" + strconv.FormatInt(int64(len(body)), 36) + `"`
 }
 
-// restricted is the plan as it is for a reader who may not have all of it. Its
-// key tells what was left out, so that readers with the same rights share it.
-func restricted(p *Plan, rights access.Rights, found *access.Grant) *Plan {
-	op := p.GraphQL.Restrict(rights, found)
-	out := *p
-	out.Query, out.GraphQL = &op.Query, op
-	out.Key = p.Key + " without"
-	for _, e := range op.Errors {
-		out.Key += " " + e.Path.String() + " " + e.Message
+// narrow returns what is left of the plan for a reader who may not have all of
+// it; nil if that is nothing, or was not asked for.
+func (p *Plan) narrow(rights access.Rights, o ReadOptions) *Plan {
+	if p.narrowed || p.Narrow == nil || p.GraphQL == nil && !o.Lenient && !p.Lenient {
+		return nil
 	}
-	out.Needs = op.Query.Needs()
-	return &out
+	out := p.Narrow(p, rights)
+	if out == nil {
+		return nil
+	}
+	out.Needs, out.version, out.narrowed = out.Query.Needs(), p.version, true
+	if _, missing := rights.Missing(out.Needs); missing {
+		return nil
+	}
+	return out
 }
 
 // PolicyOf unites how long answers that show the types may be kept: the

@@ -90,6 +90,11 @@ func (g *Gateway) Schedules(ctx context.Context, state string) ([]store.Schedule
 	return g.store.Schedules(ctx, state)
 }
 
+// Schedule returns one schedule, store.ErrNotFound if there is none.
+func (g *Gateway) Schedule(ctx context.Context, id string) (store.Schedule, error) {
+	return g.store.Schedule(ctx, id)
+}
+
 // MoveSchedule gives a pending schedule another moment.
 func (g *Gateway) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (store.Schedule, error) {
 	out, err := g.store.MoveSchedule(ctx, id, at, zone)

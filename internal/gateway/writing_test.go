@@ -277,7 +277,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version, nil); !errors.As(err, &p) || p.Status != 409 || !strings.Contains(p.Detail, "changed meanwhile") {
 		t.Errorf("a plan that is out of date: %v", err)
 	}
-	if _, _, err := a.CreateKey(t.Context(), access.Key{Name: "board", Site: "skerry-board", Grants: access.Rights{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
+	if _, _, err := a.CreateKey(t.Context(), access.Key{Name: "board", Site: "skerry-board", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	plan, err = a.client.PlanModel(t.Context(), map[string]string{"m.yaml": isles[:strings.Index(isles, "  page:")] + isles[strings.Index(isles, "  berth:"):]})

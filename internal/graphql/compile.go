@@ -13,7 +13,6 @@ import (
 	"github.com/vektah/gqlparser/v2/parser"
 	"github.com/vektah/gqlparser/v2/validator"
 
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -81,41 +80,6 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 		return nil, gqlerror.List{gqlerror.Errorf("%s", err)}
 	}
 	return c.out, nil
-}
-
-// Restrict returns the operation as it is for a reader with these rights:
-// fields that need more are null and have an error that names the grant. What
-// an entry that is found by id needs shows only when it is found; found, if not
-// nil, is a grant that was missing then.
-func (o *Operation) Restrict(rights access.Rights, found *access.Grant) *Operation {
-	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors}
-	for _, f := range o.fields {
-		if f.constant == "" && !f.null {
-			one := query.Query{Edition: o.Query.Edition, Roots: o.Query.Roots[f.root : f.root+1]}
-			g, missing := rights.Missing(one.Needs())
-			if f.kind == rootNode && found != nil {
-				g, missing = *found, true
-			}
-			if missing {
-				f.null = true
-				out.Errors = append(out.Errors, Denied(f.as, g))
-			} else {
-				f.root = len(out.Query.Roots)
-				out.Query.Roots = append(out.Query.Roots, one.Roots[0])
-			}
-		}
-		out.fields = append(out.fields, f)
-	}
-	return out
-}
-
-// Denied is the error of a field that takes a grant the reader lacks.
-func Denied(as string, g access.Grant) *gqlerror.Error {
-	return &gqlerror.Error{
-		Message:    fmt.Sprintf("the grant %q is missing", g),
-		Path:       ast.Path{ast.PathName(as)},
-		Extensions: map[string]any{"grant": g.String(), "hint": fmt.Sprintf("give it to the key: ubiquon key create --grant %q", g)},
-	}
 }
 
 type compiler struct {

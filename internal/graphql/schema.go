@@ -194,7 +194,7 @@ func (s *Schema) writeQuery(b *strings.Builder) {
     "Whether entries that are only filled in from a fallback are in the list."
     translated: Translated = FALLBACK
     %s
-  ): %sConnection!
+  ): %sConnection
 `, strconv.Quote("A list: "+t.Label), camel(t.Plural), windowArguments, locale, name)
 	}
 	b.WriteString("}\n")
@@ -218,7 +218,7 @@ func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	var after strings.Builder
 	s.writeFields(b, t, name, &after)
 	for _, back := range s.model.Backs(t.Name) {
-		fmt.Fprintf(b, "  %s\n  %s(%s\n  ): %sConnection!\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name])
+		fmt.Fprintf(b, "  %s\n  %s(%s\n  ): %sConnection\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name])
 	}
 	b.WriteString("}\n")
 	b.WriteString(after.String())
@@ -235,7 +235,10 @@ func (s *Schema) writeFields(b *strings.Builder, t *model.Type, name string, aft
 		}
 		target := s.valueType(name, f, after)
 		if f.IsList() {
-			target = "[" + target + "!]!"
+			target = "[" + target + "!]"
+			if f.Kind != model.Reference { // what a reader may not enter is null
+				target += "!"
+			}
 		}
 		deprecated := ""
 		if f.Deprecated != "" {

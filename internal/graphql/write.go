@@ -3,6 +3,7 @@ package graphql
 import (
 	"bytes"
 	"encoding/json"
+	"slices"
 
 	"ubiquon/internal/core/query"
 )
@@ -23,15 +24,15 @@ func (o *Operation) Write(res *query.Result) []byte {
 			b.WriteString(f.constant)
 		case f.kind == rootList:
 			query.WriteConnection(&b, f.shape, o.names, &o.Query.Roots[f.root], &res.Roots[f.root])
-		case len(res.Roots[f.root].Rows) == 0:
+		case len(res.Roots[f.root].Rows) == 0 || refusedRoot(&o.Query.Roots[f.root], &res.Roots[f.root]) != "":
 			b.WriteString("null")
 		default:
 			query.WriteObject(&b, o.Query.Roots[f.root].Selection.Picks, 0, res.Roots[f.root].Rows[0])
 		}
 	}
 	b.WriteByte('}')
-	if len(o.Errors) > 0 {
-		src, _ := json.Marshal(o.Errors) // made of text and lists
+	if errs := append(slices.Clone(o.Errors), o.refusals(res)...); len(errs) > 0 {
+		src, _ := json.Marshal(errs) // made of text and lists
 		b.WriteString(`,"errors":`)
 		b.Write(src)
 	}
@@ -47,6 +48,9 @@ func (o *Operation) Key() string {
 		b.WriteString(" " + f.as + "=" + f.constant)
 		shape, _ := json.Marshal(f.shape) // plain records
 		b.Write(shape)
+	}
+	for _, e := range o.Errors {
+		b.WriteString(" " + e.Path.String() + " " + e.Message)
 	}
 	return b.String()
 }

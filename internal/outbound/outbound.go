@@ -84,6 +84,27 @@ func (c *Caller) Post(ctx context.Context, address, secret, id string, payload a
 	return nil
 }
 
+// maxFetched bounds what Get reads.
+const maxFetched = 1 << 20
+
+// Get fetches what is at an address, 1 MiB at most.
+func (c *Caller) Get(ctx context.Context, address string) ([]byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	resp, err := c.client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxFetched))
+	if err == nil && resp.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s answered %s", req.URL.Host, resp.Status)
+	}
+	return body, err
+}
+
 // Sign sets the headers of the Standard Webhooks scheme for a body.
 func Sign(h http.Header, secret, id string, at time.Time, body []byte) error {
 	w, err := standardwebhooks.NewWebhook(secret)

@@ -16,8 +16,6 @@ func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/console/")
 	h := w.Header()
 	h.Set("Content-Security-Policy", consolePolicy)
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "no-referrer")
 	if info, err := fs.Stat(s.console, orIndex(name)); err != nil || info.IsDir() {
 		name = ""
 	}

@@ -22,6 +22,11 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
 	edition, rest, _ := strings.Cut(rest, "/")
+	w.Header()["X-Content-Type-Options"] = nosniff
+	if environment == s.g.Environment() && edition == "submissions" {
+		s.submit(w, r, rest, begin)
+		return
+	}
 	if environment != s.g.Environment() || !gateway.EditionKnown(edition) {
 		detail := "there is no environment " + strconv.Quote(environment)
 		if environment == s.g.Environment() {
@@ -30,13 +35,13 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: detail})
 		return
 	}
-	key, err := s.reader(r)
+	reader, err := s.reader(w, r, begin)
 	if err != nil {
-		s.fail(w, r, err)
+		s.refused(w, r, &reader, edition, err)
 		return
 	}
 	if rest == "graphql" {
-		s.graphql(w, r, key, edition, begin)
+		s.graphql(w, r, &reader, edition, begin)
 		return
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
@@ -45,14 +50,14 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if rest == "graphql/schema.graphql" {
-		s.schema(w, r, key, edition)
+		s.schema(w, r, &reader, edition)
 		return
 	}
 	text := r.RequestURI
 	if l := r.Header.Get("Accept-Language"); l != "" {
 		text += " " + l
 	}
-	s.answer(w, r, key, edition, begin, func() (*gateway.Plan, error) {
+	s.answer(w, r, &reader, edition, begin, func() (*gateway.Plan, error) {
 		return s.g.Plan(text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
 			return planREST(m, edition, rest, r)
 		})
@@ -61,10 +66,13 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
-func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
 	o := gateway.ReadOptions{}
 	if cc := r.Header.Get("Cache-Control"); cc != "" {
 		o.Fresh = strings.Contains(cc, "no-cache")
+	}
+	if prefer := r.Header["Prefer"]; prefer != nil {
+		o.Lenient = strings.Contains(strings.ReplaceAll(strings.Join(prefer, ","), " ", ""), "handling=lenient")
 	}
 	if n := r.Header.Get("Ubiquon-Min-Sequence"); n != "" {
 		var err error
@@ -77,18 +85,18 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key,
 	for try := 0; ; try++ {
 		p, err := plan()
 		if err == nil {
-			a, err = s.g.Read(r.Context(), p, rightsOf(key), o)
+			a, err = s.g.Read(r.Context(), p, reader.Rights, o)
 		}
 		if errors.Is(err, gateway.ErrReplan) && try < 3 {
 			continue
 		}
 		var wrong *query.Error
-		if key == nil && errors.As(err, &wrong) {
+		if errors.As(err, &wrong) && !reader.Known() && !reader.Rights.AllowsAny(access.Read, edition) {
 			// What types and fields there are is nothing for strangers.
-			err = &gateway.DeniedError{Grant: access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}}
+			err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
 		}
 		if err != nil {
-			s.fail(w, r, err)
+			s.refused(w, r, reader, edition, err)
 			return
 		}
 		break
@@ -99,6 +107,16 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key,
 	}
 	if mediaType != "" {
 		h["Content-Type"] = []string{mediaType}
+	}
+	if s.cors {
+		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
+	}
+	if o.Lenient {
+		h["Vary"] = []string{h["Vary"][0] + ", Prefer"}
+		h["Preference-Applied"] = []string{"handling=lenient"}
+	}
+	if a.Outcome == cache.Hit {
+		reader.Meter.Hit()
 	}
 	h["Cache-Status"] = cacheStatus[a.Outcome]
 	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
@@ -115,6 +133,23 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, key *access.Key,
 		// The reader may be gone; nothing can be done about that.
 		_, _ = w.Write(a.Body)
 	}
+}
+
+// refused answers a read that failed, and remembers it if it was refused for want
+// of a grant or of a good key.
+func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, err error) {
+	var denied *gateway.DeniedError
+	if errors.As(err, &denied) {
+		denied.Everyone = !reader.Known()
+	}
+	if denied != nil || gateway.IsBadKey(err) {
+		one := gateway.Refusal{At: time.Now(), Address: s.address(r), Agent: r.UserAgent(), Request: r.Method + " " + r.URL.RequestURI(), Edition: edition, Reader: reader.Name, Key: reader.ID, Detail: err.Error()}
+		if denied != nil {
+			one.Grant = denied.Grant.String()
+		}
+		s.g.NoteRefusal(one)
+	}
+	s.fail(w, r, err)
 }
 
 // timing writes a Server-Timing value, in milliseconds with three digits.

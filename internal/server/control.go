@@ -2,7 +2,6 @@ package server
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,62 +23,59 @@ import (
 // maxControlBody bounds the body of a control request.
 const maxControlBody = 8 << 20
 
-// control mounts what those who run the service ask of it. All of it takes a
-// key that may manage everything, but for a builder's reports.
+// routes mounts routes of the control endpoints, each with the rule of who may
+// use it.
+type routes struct {
+	s *Server
+	r chi.Router
+}
+
+func (c routes) handle(method, path string, need rule, h http.Handler) {
+	c.r.Method(method, path, c.s.guarded(need, h))
+}
+
+// do mounts a route that answers with JSON.
+func (c routes) do(method, path string, need rule, f func(*http.Request) (any, error)) {
+	c.handle(method, path, need, answerWith(c.s, f))
+}
+
+func (c routes) get(path string, need rule, f func(*http.Request) (any, error)) {
+	c.do("GET", path, need, f)
+}
+
+// control mounts what those who run the service ask of it.
 func (s *Server) control(r chi.Router) {
-	r.Post("/builds/{id}/reports", s.report)
-	r.Group(func(r chi.Router) {
-		r.Use(s.managersOnly)
-		r.Get("/status", answerWith(s, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) }))
-		s.controlModel(r)
-		s.controlEntries(r)
-		s.controlSchedules(r)
-		r.Get("/events", answerWith(s, s.listEvents))
-		r.Get("/events/{id}", answerWith(s, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) }))
-		r.Get("/sites", answerWith(s, func(r *http.Request) (any, error) {
-			sites, err := s.g.Sites(r.Context())
-			return map[string]any{"items": sites}, err
-		}))
-		r.Post("/sites/{site}/rebuild", answerWith(s, s.rebuild))
-		r.Get("/builds", answerWith(s, s.listBuilds))
-		r.Get("/builds/{id}", answerWith(s, func(r *http.Request) (any, error) { return s.g.Build(r.Context(), chi.URLParam(r, "id")) }))
-		r.Get("/cache", answerWith(s, func(*http.Request) (any, error) { return s.g.CacheStats(), nil }))
-		r.Post("/cache/purge", answerWith(s, func(*http.Request) (any, error) { return map[string]int{"purged": s.g.Purge()}, nil }))
-		r.Get("/keys", answerWith(s, func(r *http.Request) (any, error) {
-			keys, err := s.g.Keys(r.Context())
-			return map[string]any{"items": keys}, err
-		}))
-		r.Post("/keys", answerWith(s, s.createKey))
-		r.Delete("/keys/{id}", answerWith(s, func(r *http.Request) (any, error) {
-			return map[string]bool{"revoked": true}, s.g.RevokeKey(r.Context(), chi.URLParam(r, "id"), keyOf(r).Name)
-		}))
-		r.Get("/news", s.news)
+	c := routes{s, r}
+	s.routeSessions(c)
+	s.routeModel(c)
+	s.routeEntries(c)
+	s.routeSchedules(c)
+	s.routeKeys(c)
+	s.routeAccounts(c)
+	s.routeBuilds(c)
+	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
+	c.get("/events", readsAll, s.listEvents)
+	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })
+	c.get("/cache", readsAll, func(*http.Request) (any, error) { return s.g.CacheStats(), nil })
+	c.do("POST", "/cache/purge", administers, func(r *http.Request) (any, error) {
+		out := map[string]int{"purged": s.g.Purge()}
+		return out, s.g.Note(r.Context(), by(r), "cache purge", "", out)
 	})
+	c.do("POST", "/why", readsAll, s.why)
+	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
 }
 
-type keyContext struct{}
-
-func withKey(ctx context.Context, k *access.Key) context.Context {
-	return context.WithValue(ctx, keyContext{}, k)
-}
-
-// keyOf is the key behind a control request.
-func keyOf(r *http.Request) *access.Key { return r.Context().Value(keyContext{}).(*access.Key) }
-
-func (s *Server) managersOnly(next http.Handler) http.Handler {
-	need := access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "no-store")
-		key, err := s.reader(r)
-		if err == nil && !rightsOf(key).Allows(need) {
-			err = &gateway.DeniedError{Grant: need}
-		}
-		if err != nil {
-			s.fail(w, r, err)
-			return
-		}
-		next.ServeHTTP(w, r.WithContext(withKey(r.Context(), key)))
+// routeBuilds mounts what is done with sites and their builds.
+func (s *Server) routeBuilds(c routes) {
+	c.get("/sites", readsAll, func(r *http.Request) (any, error) {
+		sites, err := s.g.Sites(r.Context())
+		return map[string]any{"items": sites}, err
 	})
+	c.do("POST", "/sites/{site}/rebuild", rebuilds, s.rebuild)
+	c.get("/builds", readsAll, s.listBuilds)
+	c.get("/builds/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Build(r.Context(), chi.URLParam(r, "id")) })
+	// The site's own key is enough for this one.
+	c.do("POST", "/builds/{id}/reports", anybody, s.report)
 }
 
 // badRequest is an error that is the caller's, with its own status.
@@ -157,6 +153,10 @@ func writeJSON(w http.ResponseWriter, status int, v any) {
 	_ = enc.Encode(v)
 }
 
+func tooLargeProblem(limit int64) problem {
+	return problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", limit)}
+}
+
 func readBody(r *http.Request, into any) error {
 	body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxControlBody))
 	if err == nil && (bytes.Contains(body, []byte(`\u0000`)) || !utf8.Valid(body)) {
@@ -170,7 +170,7 @@ func readBody(r *http.Request, into any) error {
 	var tooLarge *http.MaxBytesError
 	switch {
 	case errors.As(err, &tooLarge):
-		return badRequest{problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", tooLarge.Limit)}}
+		return badRequest{tooLargeProblem(tooLarge.Limit)}
 	case err == io.EOF:
 		return nil
 	case err != nil:
@@ -228,64 +228,34 @@ func (s *Server) rebuild(r *http.Request) (any, error) {
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	return s.g.Rebuild(r.Context(), chi.URLParam(r, "site"), keyOf(r).Name, form.Now)
+	b, err := s.g.Rebuild(r.Context(), chi.URLParam(r, "site"), by(r), form.Now)
+	if err == nil {
+		err = s.g.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), map[string]any{"build": b.ID, "now": form.Now})
+	}
+	return b, err
 }
 
-func (s *Server) createKey(r *http.Request) (any, error) {
+// report takes a builder's word on a build, with the site's key.
+func (s *Server) report(r *http.Request) (any, error) {
+	b, err := s.g.Build(r.Context(), chi.URLParam(r, "id"))
+	if who := readerOf(r); !who.Rights.Allows(access.Administer) && (err != nil || who.Site == "" || who.Site != b.Site) {
+		return nil, &gateway.DeniedError{Grant: access.Administer, Everyone: !who.Known()}
+	}
+	if err != nil {
+		return nil, err
+	}
 	var form struct {
-		Name    string     `json:"name"`
-		Grants  []string   `json:"grants"`
-		Site    string     `json:"site"`
-		Expires *time.Time `json:"expires"`
+		State string `json:"state"`
+		Error string `json:"error"`
 	}
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	k := access.Key{Name: form.Name, Site: form.Site, Expires: form.Expires}
-	for _, text := range form.Grants {
-		g, err := access.ParseGrant(text)
-		if err != nil {
-			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "grants", Detail: err.Error()}}
-		}
-		k.Grants = append(k.Grants, g)
+	switch rebuild.State(form.State) {
+	case "started", rebuild.Finished, rebuild.Failed:
+		return s.g.ReportBuild(r.Context(), b.ID, form.State, form.Error)
 	}
-	if k.Name == "" || len(k.Grants) == 0 {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "name", Detail: "a key needs a name and at least one grant"}}
-	}
-	made, secret, err := s.g.CreateKey(r.Context(), k, keyOf(r).Name)
-	return map[string]any{"key": made, "secret": secret}, err
-}
-
-// report takes a builder's word on a build, with the site's key.
-func (s *Server) report(w http.ResponseWriter, r *http.Request) {
-	key, err := s.reader(r)
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	b, err := s.g.Build(r.Context(), chi.URLParam(r, "id"))
-	manage := access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}
-	if key == nil || !rightsOf(key).Allows(manage) && (err != nil || key.Site != b.Site) {
-		s.fail(w, r, &gateway.DeniedError{Grant: manage})
-		return
-	}
-	answerWith(s, func(r *http.Request) (any, error) {
-		if err != nil {
-			return nil, err
-		}
-		var form struct {
-			State string `json:"state"`
-			Error string `json:"error"`
-		}
-		if err := readBody(r, &form); err != nil {
-			return nil, err
-		}
-		switch rebuild.State(form.State) {
-		case "started", rebuild.Finished, rebuild.Failed:
-			return s.g.ReportBuild(r.Context(), b.ID, form.State, form.Error)
-		}
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
-	})(w, r)
+	return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
 }
 
 // news tells the console, as server-sent events, that there is something new to

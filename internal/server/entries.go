@@ -11,49 +11,62 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
-// controlEntries mounts what is done with entries.
-func (s *Server) controlEntries(r chi.Router) {
+// routeEntries mounts what is done with entries.
+func (s *Server) routeEntries(c routes) {
 	id := func(r *http.Request) string { return chi.URLParam(r, "id") }
-	r.Get("/entries", answerWith(s, s.listEntries))
-	r.Post("/edits", answerWith(s, s.edit))
-	r.Get("/entries/{id}", answerWith(s, func(r *http.Request) (any, error) {
+	// seen lets those read an entry who may read its type's drafts.
+	seen := func(f func(*http.Request) (any, error)) func(*http.Request) (any, error) {
+		return func(r *http.Request) (any, error) {
+			if err := s.mayEntry(r, id(r), access.Read, "preview"); err != nil {
+				return nil, err
+			}
+			return f(r)
+		}
+	}
+	c.get("/entries", reads, s.listEntries)
+	c.do("POST", "/edits", writesOrDecides, s.edit)
+	c.get("/entries/{id}", reads, seen(func(r *http.Request) (any, error) {
 		e, err := s.g.Entry(r.Context(), id(r))
 		return entryAnswer{e}, err
 	}))
-	r.Put("/entries/{id}", answerWith(s, s.putEntry))
-	r.Post("/entries/{id}/duplicate", answerWith(s, func(r *http.Request) (any, error) {
-		made, done, err := s.g.Duplicate(r.Context(), id(r), keyOf(r).Name)
+	c.do("PUT", "/entries/{id}", writesOrDecides, s.putEntry)
+	c.do("POST", "/entries/{id}/duplicate", writesOrDecides, func(r *http.Request) (any, error) {
+		if err := s.mayEntry(r, id(r), access.Write, "preview"); err != nil {
+			return nil, err
+		}
+		made, done, err := s.g.Duplicate(r.Context(), id(r), by(r))
 		return outcome(done, made), err
-	}))
-	r.Get("/entries/{id}/revisions/{number}", answerWith(s, func(r *http.Request) (any, error) {
+	})
+	c.get("/entries/{id}/revisions/{number}", reads, seen(func(r *http.Request) (any, error) {
 		n, err := strconv.Atoi(chi.URLParam(r, "number"))
 		if err != nil {
 			return nil, store.ErrNotFound
 		}
 		return s.g.Revision(r.Context(), id(r), n)
 	}))
-	r.Get("/entries/{id}/differences", answerWith(s, s.differences))
-	r.Post("/entries/{id}/open", answerWith(s, s.sawOpen))
-	r.Get("/linked-drafts", answerWith(s, func(r *http.Request) (any, error) {
+	c.get("/entries/{id}/differences", reads, seen(s.differences))
+	c.do("POST", "/entries/{id}/open", reads, seen(s.sawOpen))
+	c.get("/linked-drafts", readsAll, func(r *http.Request) (any, error) {
 		p, err := queryValues(r, "ids")
 		if err != nil {
 			return nil, err
 		}
 		items, err := s.g.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
 		return map[string]any{"items": items}, err
-	}))
-	r.Get("/coverage", answerWith(s, func(r *http.Request) (any, error) {
+	})
+	c.get("/coverage", readsAll, func(r *http.Request) (any, error) {
 		items, err := s.g.Coverage(r.Context())
 		return map[string]any{"locales": s.g.Model().Locales, "items": items}, err
-	}))
-	r.Post("/import", s.importLines)
-	r.Get("/export", s.export)
+	})
+	c.handle("POST", "/import", administers, http.HandlerFunc(s.importLines))
+	c.handle("GET", "/export", reads, http.HandlerFunc(s.export))
 }
 
 // entryAnswer is an entry with its entity tag.
@@ -73,6 +86,7 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 	if f.State != "" && !slices.Contains(content.States, f.State) {
 		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "state", Detail: fmt.Sprintf("there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()))}}
 	}
+	f.Types = readerOf(r).Rights.Types(access.Read, "preview", s.g.Model().TypeNames())
 	if f.Limit, err = number(p, "limit"); err != nil {
 		return nil, err
 	}
@@ -231,9 +245,48 @@ func outcome(done store.Applied, ids ...string) editOutcome {
 	return out
 }
 
+// mayApply checks what each of the edits takes, given the type of its entry.
+func (s *Server) mayApply(r *http.Request, all []store.Edit) error {
+	var ids []string
+	for i := range all {
+		ids = append(ids, all[i].ID)
+	}
+	present, err := s.g.Standings(r.Context(), ids)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		e := &all[i]
+		typ := present[e.ID].Type
+		if typ == "" {
+			typ = e.Type
+		}
+		if typ == "" {
+			return fmt.Errorf("entry %s: %w", e.ID, store.ErrNotFound)
+		}
+		var needs []access.Need
+		if e.Save != nil || e.Discard || e.Restore != 0 || e.Delete || e.Retire || e.Review == content.Submitted {
+			needs = append(needs, access.Need{Verb: access.Write, Edition: content.Preview, Type: typ})
+		}
+		decides := e.Live != store.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published || e.Review != "" && e.Review != content.Submitted
+		for _, locale := range e.Locales {
+			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ, Locale: locale})
+		}
+		if decides && e.Locales == nil {
+			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ})
+		}
+		if err := may(r, needs...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
-	by := keyOf(r).Name
-	done, err := s.g.Apply(r.Context(), all, by, content.Cause{Kind: "user", Name: by})
+	if err := s.mayApply(r, all); err != nil {
+		return nil, err
+	}
+	done, err := s.g.Apply(r.Context(), all, by(r), content.Cause{Kind: "user", Name: by(r)})
 	var lost *store.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
@@ -301,7 +354,7 @@ func (s *Server) sawOpen(r *http.Request) (any, error) {
 	if len(form.Session) < 8 || len(form.Session) > 100 {
 		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "session", Detail: "name the session with 8 to 100 characters of your own choice"}}
 	}
-	who := keyOf(r).Name
+	who := by(r)
 	if form.Closed {
 		who = ""
 	}
@@ -322,11 +375,15 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
+	if err := s.g.Note(r.Context(), by(r), "import", "", o); err != nil {
+		s.fail(w, r, err)
+		return
+	}
 	out := newStream(w)
 	// What is left of the body must be read before the handler ends, for the
 	// answer has begun already.
 	defer io.Copy(io.Discard, r.Body)
-	if err := s.g.Import(r.Context(), r.Body, keyOf(r).Name, o, func(p gateway.ImportProgress) { out.write(p) }); err != nil {
+	if err := s.g.Import(r.Context(), r.Body, by(r), o, func(p gateway.ImportProgress) { out.write(p) }); err != nil {
 		if !out.started {
 			s.fail(w, r, err)
 			return
@@ -345,6 +402,17 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 	var types []string
 	if p["type"] != "" {
 		types = strings.Split(p["type"], ",")
+	}
+	needs := []access.Need{{Verb: access.Read, Edition: content.Preview, Type: access.Any}}
+	if types != nil {
+		needs = nil
+		for _, t := range types {
+			needs = append(needs, access.Need{Verb: access.Read, Edition: content.Preview, Type: t})
+		}
+	}
+	if err := may(r, needs...); err != nil {
+		s.fail(w, r, err)
+		return
 	}
 	out := newStream(w)
 	w.Header().Set("Content-Type", "application/x-ndjson")

@@ -30,7 +30,7 @@ type requestErrors struct{ gqlerror.List }
 func (e requestErrors) Error() string { return e.List.Error() }
 
 // graphql answers one request in the GraphQL-over-HTTP specification's form.
-func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key, edition string, begin time.Time) {
+func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time) {
 	mediaType := plainJSON
 	if strings.Contains(r.Header.Get("Accept"), "application/graphql-response+json") {
 		mediaType = graphqlResponse
@@ -39,9 +39,9 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key
 	if !ok {
 		return
 	}
-	if key == nil {
-		// Nothing is open to everyone, so nothing could come back but refusals.
-		s.fail(w, r, &gateway.DeniedError{Grant: access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}})
+	if !reader.Rights.AllowsAny(access.Read, edition) {
+		// Nothing could come back but refusals.
+		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
 	plan := func() (*gateway.Plan, error) {
@@ -52,6 +52,7 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key
 			}
 			base := headers(m, &op.Query, mediaType, false)
 			p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key()}
+			p.Narrow = narrowGraphQL
 			p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
 				h := make(map[string][]string, len(base)+4)
 				for name, v := range base {
@@ -71,7 +72,16 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, key *access.Key
 		writeGraphQLErrors(w, status, mediaType, refused.List)
 		return
 	}
-	s.answer(w, r, key, edition, begin, plan, mediaType)
+	s.answer(w, r, reader, edition, begin, plan, mediaType)
+}
+
+// narrowGraphQL makes null what a reader may not have. Readers who lack the same
+// share the answer: what is null, and why, is part of its key.
+func narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+	out := *p
+	out.GraphQL = p.GraphQL.Restrict(rights)
+	out.Query, out.Key = &out.GraphQL.Query, "graphql "+out.GraphQL.Key()
+	return &out
 }
 
 // graphqlRequest reads the request of either method; text is what tells it
@@ -124,9 +134,9 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 
 // schema serves the schema definition language to whoever may read anything of
 // the edition.
-func (s *Server) schema(w http.ResponseWriter, r *http.Request, key *access.Key, edition string) {
-	if !rightsOf(key).AllowsAny(access.Read, edition) {
-		s.fail(w, r, &gateway.DeniedError{Grant: access.Grant{Verb: access.Read, Edition: edition, Type: access.Any}})
+func (s *Server) schema(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
+	if !reader.Rights.AllowsAny(access.Read, edition) {
+		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
 	w.Header().Set("Content-Type", "application/graphql; charset=utf-8")

@@ -4,30 +4,29 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-
-	"github.com/go-chi/chi/v5"
+	"strconv"
 
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/store"
 )
 
-// controlModel mounts what is done with the model.
-func (s *Server) controlModel(r chi.Router) {
-	r.Get("/model", answerWith(s, func(*http.Request) (any, error) { return s.g.Model(), nil }))
-	r.Get("/model.yaml", func(w http.ResponseWriter, _ *http.Request) {
+// routeModel mounts what is done with the model.
+func (s *Server) routeModel(c routes) {
+	c.get("/model", reads, func(*http.Request) (any, error) { return s.g.Model(), nil })
+	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(s.g.Model().YAML()) // the reader may be gone
-	})
-	r.Post("/model/plan", answerWith(s, func(r *http.Request) (any, error) {
+	}))
+	c.do("POST", "/model/plan", administers, func(r *http.Request) (any, error) {
 		m, _, err := readModel(r)
 		if err != nil {
 			return nil, err
 		}
 		return s.g.PlanModel(r.Context(), m)
-	}))
-	r.Post("/model/apply", s.applyModel)
-	r.Post("/locales", s.editLocales)
+	})
+	c.handle("POST", "/model/apply", administers, http.HandlerFunc(s.applyModel))
+	c.handle("POST", "/locales", administers, http.HandlerFunc(s.editLocales))
 }
 
 type modelForm struct {
@@ -70,7 +69,10 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
 		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
-		return s.g.ApplyModel(r.Context(), m, keyOf(r).Name, o)
+		if err := s.g.ApplyModel(r.Context(), m, by(r), o); err != nil {
+			return err
+		}
+		return s.g.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.g.ModelVersion(), 10), map[string]any{"allowLoss": form.AllowLoss})
 	})
 }
 
@@ -112,7 +114,10 @@ func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
-		return s.g.EditLocales(r.Context(), keyOf(r).Name, o, form.change)
+		if err := s.g.EditLocales(r.Context(), by(r), o, form.change); err != nil {
+			return err
+		}
+		return s.g.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, form)
 	})
 }
 

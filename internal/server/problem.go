@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"math"
 	"net/http"
+	"strconv"
 
 	"github.com/go-chi/chi/v5"
 
@@ -19,15 +21,17 @@ import (
 
 // problem is an error in the form of RFC 9457.
 type problem struct {
-	Kind      string           `json:"-"`
-	Type      string           `json:"type"`
-	Title     string           `json:"title"`
-	Status    int              `json:"status"`
-	Detail    string           `json:"detail"`
-	Parameter string           `json:"parameter,omitempty"`
-	Hint      string           `json:"hint,omitempty"`
-	Grant     string           `json:"grant,omitempty"`
-	Problems  content.Problems `json:"problems,omitempty"`
+	Kind      string `json:"-"`
+	Type      string `json:"type"`
+	Title     string `json:"title"`
+	Status    int    `json:"status"`
+	Detail    string `json:"detail"`
+	Parameter string `json:"parameter,omitempty"`
+	Hint      string `json:"hint,omitempty"`
+	Grant     string `json:"grant,omitempty"`
+	// Reason is the class of the reason that a token is not accepted.
+	Reason   string           `json:"reason,omitempty"`
+	Problems content.Problems `json:"problems,omitempty"`
 	// Conflict is what was saved meanwhile, beside what was sent.
 	Conflict     *conflict           `json:"conflict,omitempty"`
 	ReferredBy   []store.Referrer    `json:"referredBy,omitempty"`
@@ -80,6 +84,11 @@ var problemKinds = map[string][2]string{
 	"away":          {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
 	"internal":      {"Something went wrong here", "The service failed. Its log has more."},
 	"not-running":   {"The build has ended", "A report came for a build that does not run."},
+	"too-many":      {"Too many requests", "Something was asked for, or tried, more often than is allowed. Retry-After says when to go on."},
+	"cross-site":    {"From another site", "A browser sent this from a page of another site, with the session of somebody who is signed in here. That is never done."},
+	"sign-in":       {"Not signed in", "The e-mail address or the password is wrong."},
+	"account":       {"The account cannot be so", "Two accounts cannot have one address, and somebody must be left who can administer."},
+	"not-taken":     {"Nothing is taken in here", "Entries of the type cannot be handed in from outside."},
 	"query-string":  {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
 }
 
@@ -117,21 +126,33 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var loss *store.LossError
 	var configured *gateway.ConflictingConfigError
 	var bad badRequest
+	var later retryLater
+	var badAccess *gateway.BadAccessError
+	var token *gateway.TokenError
 	p := problem{Detail: err.Error()}
 	switch {
+	case errors.As(err, &later):
+		w.Header().Set("Retry-After", strconv.Itoa(max(1, int(math.Ceil(later.wait.Seconds())))))
+		p = later.problem
 	case errors.As(err, &bad):
 		p = bad.problem
+	case errors.As(err, &badAccess):
+		p.Kind, p.Status, p.Parameter = "body", 400, badAccess.Parameter
 	case errors.As(err, &badParameter) && badParameter.Parameter == pathItself:
 		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
 	case errors.As(err, &badParameter):
 		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, Hint: badParameter.Hint}
-	case errors.As(err, &denied) && r.Header.Get("Authorization") == "":
+	case errors.As(err, &denied) && denied.Everyone:
 		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
 		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
+		p.Hint = access.Mend(p.Grant)
 	case errors.As(err, &denied):
 		p.Kind, p.Status, p.Grant = "grant", 403, denied.Grant.String()
-		p.Hint = fmt.Sprintf("give it to the key: ubiquon key create --grant %q; or leave out what needs it with fields=", denied.Grant)
-	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, gateway.ErrExpiredKey):
+		p.Hint = access.Mend(p.Grant)
+	case errors.As(err, &token):
+		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+`"`)
+		p.Kind, p.Status, p.Reason = "bad-key", 401, token.Class
+	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
 		p.Kind, p.Status = "bad-key", 401
 	case errors.As(err, &problems):
@@ -151,6 +172,15 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "configuration", 409
 	case errors.Is(err, store.ErrModelMoved):
 		p.Kind, p.Status = "model-moved", 409
+	case errors.Is(err, gateway.ErrTooMany):
+		w.Header().Set("Retry-After", "10")
+		p.Kind, p.Status = "too-many", 429
+	case errors.Is(err, gateway.ErrNotTaken):
+		p.Kind, p.Status, p.Hint = "not-taken", 405, "add submissions: {fields: […]} to the type in the model"
+	case errors.Is(err, gateway.ErrWrongPassword):
+		p.Kind, p.Status = "sign-in", 401
+	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrLastAdmin):
+		p.Kind, p.Status = "account", 409
 	case errors.Is(err, store.ErrPast), errors.Is(err, gateway.ErrMoment):
 		p.Kind, p.Status, p.Parameter = "moment", 422, "at"
 	case errors.Is(err, store.ErrScheduleGone):

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -60,7 +61,8 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		types = m.Types
 	}
 	selecting := query.Selecting{Model: m, Locale: root.Locale}
-	if fields, given := p["fields"]; given {
+	fields, given := p["fields"]
+	if given {
 		root.Selection, err = selecting.Fields(types, fields)
 	} else {
 		root.Selection = selecting.All(types)
@@ -75,13 +77,37 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	if err := q.CheckSize(); err != nil {
 		return nil, err
 	}
-	plan := &gateway.Plan{Query: q, Key: q.Key()}
+	// What nobody asked for by name is left out, and said, where it is not for the
+	// reader.
+	plan := &gateway.Plan{Query: q, Key: q.Key(), Lenient: !given}
 	if negotiated {
 		plan.Key += " negotiated" // the bytes are the same, Vary is not
 	}
 	base := headers(m, q, "application/json", negotiated)
-	plan.Render = func(_ *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(r.URL, q, res, base) }
+	u := r.URL
+	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(u, p.Query, res, base) }
+	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+		return narrowREST(m, p, rights)
+	}
 	return plan, nil
+}
+
+// narrowREST leaves out of a plan what a reader may not enter, and has each entry
+// list it.
+func narrowREST(m *model.Model, p *gateway.Plan, rights access.Rights) *gateway.Plan {
+	q, hidden := p.Query.Without(rights, false)
+	if q == p.Query {
+		return nil // it is the entry itself that is not for the reader
+	}
+	root := &q.Roots[0]
+	types := m.TypeNames()
+	if root.Type != "" {
+		types = []string{root.Type}
+	}
+	root.Selection.TellHidden(hidden[0], types)
+	out := *p
+	out.Query, out.Key = q, q.Key()+strings.TrimPrefix(p.Key, p.Query.Key())
+	return &out
 }
 
 // pathItself stands for the request's path where an error names a parameter: what

@@ -5,21 +5,29 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
-// controlSchedules mounts what is done with schedules.
-func (s *Server) controlSchedules(r chi.Router) {
-	r.Get("/schedules", answerWith(s, func(r *http.Request) (any, error) {
+// routeSchedules mounts what is done with schedules.
+func (s *Server) routeSchedules(c routes) {
+	may := func(r *http.Request) error {
+		sch, err := s.g.Schedule(r.Context(), chi.URLParam(r, "id"))
+		if err != nil {
+			return err
+		}
+		return s.mayEntry(r, sch.Entry, access.Publish, "published")
+	}
+	c.get("/schedules", readsAll, func(r *http.Request) (any, error) {
 		p, err := queryValues(r, "state")
 		if err != nil {
 			return nil, err
 		}
 		items, err := s.g.Schedules(r.Context(), p["state"])
 		return map[string]any{"items": items}, err
-	}))
-	r.Post("/schedules", answerWith(s, func(r *http.Request) (any, error) {
+	})
+	c.do("POST", "/schedules", publishes, func(r *http.Request) (any, error) {
 		var form struct {
 			momentForm
 			Entry   string   `json:"entry"`
@@ -33,10 +41,20 @@ func (s *Server) controlSchedules(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return s.g.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: keyOf(r).Name})
-	}))
-	r.Patch("/schedules/{id}", answerWith(s, func(r *http.Request) (any, error) {
+		if err := s.mayEntry(r, form.Entry, access.Publish, "published"); err != nil {
+			return nil, err
+		}
+		out, err := s.g.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
+		if err == nil {
+			err = s.g.Note(r.Context(), by(r), "schedule add", out.ID, out)
+		}
+		return out, err
+	})
+	c.do("PATCH", "/schedules/{id}", publishes, func(r *http.Request) (any, error) {
 		var form momentForm
+		if err := may(r); err != nil {
+			return nil, err
+		}
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
@@ -44,11 +62,22 @@ func (s *Server) controlSchedules(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return s.g.MoveSchedule(r.Context(), chi.URLParam(r, "id"), at, zone)
-	}))
-	r.Delete("/schedules/{id}", answerWith(s, func(r *http.Request) (any, error) {
-		return map[string]bool{"cancelled": true}, s.g.CancelSchedule(r.Context(), chi.URLParam(r, "id"), keyOf(r).Name)
-	}))
+		out, err := s.g.MoveSchedule(r.Context(), chi.URLParam(r, "id"), at, zone)
+		if err == nil {
+			err = s.g.Note(r.Context(), by(r), "schedule move", out.ID, out)
+		}
+		return out, err
+	})
+	c.do("DELETE", "/schedules/{id}", publishes, func(r *http.Request) (any, error) {
+		err := may(r)
+		if err == nil {
+			err = s.g.CancelSchedule(r.Context(), chi.URLParam(r, "id"), by(r))
+		}
+		if err == nil {
+			err = s.g.Note(r.Context(), by(r), "schedule cancel", chi.URLParam(r, "id"), nil)
+		}
+		return map[string]bool{"cancelled": true}, err
+	})
 }
 
 // momentForm is a moment: RFC 3339, or a local time in the zone.

@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
 	"strings"
 	"time"
 
@@ -22,6 +23,13 @@ type Server struct {
 	console fs.FS
 	metrics *metrics
 	mux     *chi.Mux
+	// reads is what answers under /content/.
+	reads     http.Handler
+	crossSite *http.CrossOriginProtection
+	guesses   *access.Limiter
+	proxies   []netip.Prefix
+	secure    bool
+	cors      bool
 }
 
 // Options of New.
@@ -30,12 +38,21 @@ type Options struct {
 	// Console holds the built console; without an index.html in it, the console's
 	// address says how to build it.
 	Console fs.FS
-	Log     *slog.Logger
+	// AllowedOrigins are the web origins whose pages may read content from a
+	// browser, as in https://skerry.example; "*" means all (see Fetch, CORS).
+	AllowedOrigins []string
+	// Proxies are the networks whose X-Forwarded-For is believed.
+	Proxies []netip.Prefix
+	// Secure says that readers reach the service over HTTPS only.
+	Secure bool
+	Log    *slog.Logger
 }
 
 // New returns the handler of every surface.
 func New(o Options) *Server {
-	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter()}
+	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter(),
+		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0}
+	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}
@@ -58,6 +75,9 @@ func New(o Options) *Server {
 	return s
 }
 
+// Routes lists what is served beside content.
+func (s *Server) Routes() chi.Routes { return s.mux }
+
 // ServeHTTP implements http.Handler.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer func() {
@@ -71,37 +91,17 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}()
 	if strings.HasPrefix(r.URL.Path, "/content/") {
 		// Reads are most of what comes, and find their way by themselves.
-		s.content(w, r)
+		s.reads.ServeHTTP(w, r)
 		return
 	}
+	s.secured(w.Header())
 	s.mux.ServeHTTP(w, r)
 }
 
 // Listening returns an http.Server with the time limits that every listener of
 // ours has.
 func Listening(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10}
-}
-
-// reader finds out who asks. Without a key it returns nil: what is open to
-// everyone.
-func (s *Server) reader(r *http.Request) (*access.Key, error) {
-	header := r.Header.Get("Authorization")
-	if header == "" {
-		return nil, nil
-	}
-	scheme, secret, _ := strings.Cut(header, " ")
-	if !strings.EqualFold(scheme, "Bearer") {
-		return nil, access.ErrMalformed
-	}
-	return s.g.Authenticate(strings.TrimSpace(secret))
-}
-
-func rightsOf(k *access.Key) access.Rights {
-	if k == nil {
-		return nil
-	}
-	return k.Grants
+	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, WriteTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
 }
 
 type metrics struct {

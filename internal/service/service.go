@@ -11,9 +11,11 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"syscall"
 	"time"
 
@@ -52,9 +54,22 @@ type Options struct {
 	Rules      []rule.Rule
 	Cache      cache.Options
 	Outbound   outbound.Options
-	Reconcile  time.Duration
-	Console    fs.FS
-	Log        *slog.Logger
+	// Issuer of tokens that are accepted beside keys; nil for none.
+	Issuer    *access.Issuer
+	Reconcile time.Duration
+	// AllowedOrigins and Proxies are those of server.Options.
+	AllowedOrigins []string
+	Proxies        []netip.Prefix
+	Console        fs.FS
+	Log            *slog.Logger
+}
+
+// address is where others reach the service, given where it listens.
+func (o *Options) address(own string) string {
+	if o.Address != "" {
+		return strings.TrimSuffix(o.Address, "/")
+	}
+	return own
 }
 
 // Service is a service that is put together.
@@ -101,12 +116,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Log: o.Log}); err != nil {
 		return s, err
 	}
-	address := o.Address
-	if address == "" {
-		address = s.Address
-	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Address: address, Reconcile: o.Reconcile, Log: o.Log})
+		Outbound: o.Outbound, Issuer: o.Issuer, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
 
@@ -132,7 +143,8 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Gateway.Start(ctx); err != nil {
 		return err
 	}
-	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, Log: s.o.Log}))
+	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies,
+		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log}))
 	go func() {
 		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -178,7 +190,7 @@ func (s *Service) FirstKey(ctx context.Context) (string, error) {
 		return "", err
 	}
 	for _, k := range keys {
-		if k.Grants.Allows(access.Grant{Verb: access.Manage, Edition: access.Any, Type: access.Any}) {
+		if k.Revoked == nil && k.Grants.Allows(access.Administer) {
 			return "", nil
 		}
 	}
@@ -186,14 +198,18 @@ func (s *Service) FirstKey(ctx context.Context) (string, error) {
 	return secret, err
 }
 
-// Everything is the rights of an administrator.
-func Everything() access.Rights {
-	var out access.Rights
-	for _, verb := range access.Verbs {
-		out = append(out, access.Grant{Verb: verb, Edition: access.Any, Type: access.Any})
+// FirstLink returns the address at which the first account is made, once; "" if
+// there is an account already.
+func (s *Service) FirstLink(ctx context.Context) (string, error) {
+	link, err := s.Gateway.FirstLink(ctx)
+	if err != nil || link == "" {
+		return "", err
 	}
-	return out
+	return s.o.address(s.Address) + "/console/welcome#" + link, nil
 }
+
+// Everything is the grants of an administrator.
+func Everything() access.Grants { return access.RoleAdmin.Grants() }
 
 // Listen opens a TCP listener, with an error that says what to do.
 func Listen(address, flag string) (net.Listener, error) {

@@ -44,6 +44,7 @@ func (tx *transaction) advance(w *write, e *Edit) error {
 	if e.Delete {
 		tx.out.deleted = append(tx.out.deleted, e.ID)
 		tx.next[e.ID] = nil
+		w.note(e, held, nil)
 		return nil
 	}
 	a := advancing{tx: tx, w: w, e: e, t: t, next: held.entryState}
@@ -54,6 +55,7 @@ func (tx *transaction) advance(w *write, e *Edit) error {
 		return err
 	}
 	tx.next[e.ID] = &a.next
+	w.note(e, held, &a.next)
 	if w.done.Revisions == nil {
 		w.done.Revisions = map[string]int{}
 	}
@@ -73,6 +75,7 @@ type advancing struct {
 func (a *advancing) run() error {
 	e, n := a.e, &a.next
 	if n.Revision == 0 {
+		n.Withheld = e.Withhold
 		for _, r := range e.History {
 			n.Revision++
 			a.tx.out.revisions = append(a.tx.out.revisions, revisionRow{entry: e.ID, number: n.Revision, at: r.At, by: r.By, message: r.Message, fields: r.Fields})
@@ -206,14 +209,14 @@ func (a *advancing) dangling(fields content.Fields) content.Problems {
 func (a *advancing) revise(fields content.Fields) {
 	n := &a.next
 	n.Revision++
-	n.newest, n.Updated, n.Review, n.Retired = fields, a.tx.now, "", nil
+	n.newest, n.writer, n.Updated, n.Review, n.Retired = fields, a.w.by, a.tx.now, "", nil
 	a.tx.out.revisions = append(a.tx.out.revisions, revisionRow{entry: a.e.ID, number: n.Revision, at: a.tx.now, by: a.w.by, message: a.e.Message, fields: fields})
 }
 
 func (a *advancing) publish(revision int, live content.Fields) {
 	n := &a.next
 	now := a.tx.now
-	n.PublishedRevision, n.live, n.Published, n.Retired = revision, live, &now, nil
+	n.PublishedRevision, n.live, n.Published, n.Retired, n.Withheld = revision, live, &now, nil, false
 	if a.e.PublishedAt != nil {
 		n.Published = a.e.PublishedAt
 	}
@@ -289,10 +292,65 @@ func (a *advancing) review() error {
 		return refuse("there is nothing new to review: what was last saved is published")
 	case e.Review != content.Submitted && n.Review != content.Submitted && n.Review != content.Approved:
 		return refuse("it is not in review; submit it first")
+	case e.Review == content.Approved && a.t.Approval && n.writer == a.w.by:
+		return refuse(fmt.Sprintf("revision %d was written by %s too; somebody else must approve it", n.Revision, a.w.by))
 	}
 	n.Review = e.Review
 	a.tx.out.reviews = append(a.tx.out.reviews, reviewRow{Entry: e.ID, Review: Review{Revision: n.Revision, At: a.tx.now, By: a.w.by, What: e.Review, Remark: e.Remark}})
 	return nil
+}
+
+// standing is what the audit log says of an entry before and after an edit.
+type standing struct {
+	Type              string     `json:"type"`
+	Revision          int        `json:"revision"`
+	PublishedRevision int        `json:"publishedRevision"`
+	Review            string     `json:"review,omitempty"`
+	Retired           *time.Time `json:"retired,omitempty"`
+}
+
+// note adds an edit that somebody has asked for to the audit log; what an origin
+// announces is in the log of events.
+func (w *write) note(e *Edit, before *heldEntry, after *entryState) {
+	if w.cause.Kind != "user" && w.cause.Kind != "schedule" {
+		return
+	}
+	stands := func(e *content.Entry) any {
+		if e.Revision == 0 {
+			return nil
+		}
+		return standing{Type: e.Type, Revision: e.Revision, PublishedRevision: e.PublishedRevision, Review: e.Review, Retired: e.Retired}
+	}
+	var then any
+	if after != nil {
+		then = stands(&after.Entry)
+	}
+	w.acts = append(w.acts, act(actorOf(w.ctx, w.cause), "entry "+e.does(), e.ID, stands(&before.Entry), then))
+}
+
+// does names what the edit does, as the command line does.
+func (e *Edit) does() string {
+	switch {
+	case e.Delete:
+		return "delete"
+	case e.Retire:
+		return "retire"
+	case e.Live == PublishNewest || e.Live == PublishGiven:
+		return "publish"
+	case e.Live == TakeBack:
+		return "unpublish"
+	case e.Review == content.Submitted:
+		return "submit"
+	case e.Review == content.Approved:
+		return "approve"
+	case e.Review == content.Returned:
+		return "return"
+	case e.Discard:
+		return "discard"
+	case e.Restore != 0:
+		return "restore"
+	}
+	return "save"
 }
 
 // Review is what somebody said of a revision before it was published.

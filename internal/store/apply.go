@@ -63,6 +63,8 @@ type Edit struct {
 	// Retire keeps the entry, and shows it to nobody. Saving brings it back.
 	Retire bool
 	Delete bool
+	// Withhold shows an entry that is new here to no reader before it is published.
+	Withhold bool
 	// EvenIfReferred deletes or retires an entry that others refer to.
 	EvenIfReferred bool
 	// Loose accepts references to entries that are not there, or not yet.
@@ -140,6 +142,7 @@ type entryState struct {
 	content.Entry
 	live, newest content.Fields
 	revisions    map[int]content.Fields // others that were asked for
+	writer       string                 // of the newest
 }
 
 type heldEntry struct {
@@ -159,7 +162,7 @@ func (e *entryState) documents(m *model.Model, t *model.Type, edition string, ar
 		// A draft saved behind the published state is nothing that its readers see.
 		about.Updated = *e.Published
 	}
-	if fields == nil || e.Revision == 0 || e.Retired != nil {
+	if fields == nil || e.Revision == 0 || e.Retired != nil || e.Withheld {
 		return nil
 	}
 	if e.PublishedRevision == 0 {
@@ -198,6 +201,7 @@ type write struct {
 	cause   content.Cause
 
 	ctx  context.Context
+	acts []Act // for the audit log
 	done Applied
 	err  error
 	over chan struct{}
@@ -314,11 +318,11 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 }
 
 const entryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision, e.first_published, e.published, e.updated,
-	e.behind, e.review, e.retired`
+	e.behind, e.review, e.retired, e.withheld`
 
 func entryTargets(e *content.Entry) []any {
 	return []any{&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision, &e.FirstPublished, &e.Published, &e.Updated,
-		&e.Behind, &e.Review, &e.Retired}
+		&e.Behind, &e.Review, &e.Retired, &e.Withheld}
 }
 
 // read queues what locks the edits' entries and reads them.
@@ -354,22 +358,22 @@ func (tx *transaction) read(b *batch, edits []Edit) {
 		return nil
 	}, `select `+entryColumns+`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2) order by e.id for update`, tx.s.Environment, all)
 	b.query(func(r pgx.Rows) error {
-		var id string
+		var id, by string
 		var number int
 		var fields content.Fields
-		if err := r.Scan(&id, &number, &fields); err != nil {
+		if err := r.Scan(&id, &number, &by, &fields); err != nil {
 			return err
 		}
 		h := tx.held[id]
 		if number == h.Revision {
-			h.newest = fields
+			h.newest, h.writer = fields, by
 		}
 		if h.revisions == nil {
 			h.revisions = map[int]content.Fields{}
 		}
 		h.revisions[number] = fields
 		return nil
-	}, `select r.entry, r.number, r.fields from revision r join entry e on e.environment = r.environment and e.id = r.entry
+	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and e.id = r.entry
 		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select * from unnest($3::text[], $4::int[])))`,
 		tx.s.Environment, all, asked, numbers)
 	b.query(func(r pgx.Rows) error {
@@ -678,7 +682,7 @@ func (tx *transaction) linksTo(ids []string) []string {
 // forget takes back what a write that failed has left, so that the others of
 // the transaction can be committed.
 func (tx *transaction) forget(w *write) {
-	w.done = Applied{}
+	w.done, w.acts = Applied{}, nil
 	own := map[string]bool{}
 	for i := range w.edits {
 		id := w.edits[i].ID

@@ -43,8 +43,10 @@ type EntryFilter struct {
 	// Missing is a locale in which something is not translated.
 	Missing string
 	// RefersTo is an entry that those listed refer to.
-	RefersTo      string
-	IDs           []string
+	RefersTo string
+	IDs      []string
+	// Types that it is narrowed to; nil means all.
+	Types         []string
 	Limit, Offset int
 }
 
@@ -80,8 +82,8 @@ func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, in
 		and ($6 = '' or not exists (select from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id and d.locale = $6
 			and ` + translation + ` = 'translated'))
 		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
-		and ($8::text[] is null or e.id = any($8))`
-	args := []any{s.Environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs}
+		and ($8::text[] is null or e.id = any($8)) and ($9::text[] is null or e.type = any($9))`
+	args := []any{s.Environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs, f.Types}
 	var total int
 	if err := s.Pool.QueryRow(ctx, `select count(*) from entry e`+where, args...).Scan(&total); err != nil {
 		return nil, 0, err
@@ -89,7 +91,7 @@ func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, in
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := s.Pool.Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $9 offset $10`, append(args, f.Limit, f.Offset)...)
+	rows, err := s.Pool.Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`, append(args, f.Limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -192,6 +194,31 @@ func (s *Store) LinkedFrom(ctx context.Context, ids []string) ([]string, error) 
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Standing is what it takes to know of an entry to say who may touch it.
+type Standing struct {
+	Type      string
+	Published bool
+}
+
+// Standings returns how entries stand, by id; of those that there are.
+func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
+	rows, err := s.Pool.Query(ctx, `select id, type, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]Standing{}
+	for rows.Next() {
+		var id string
+		var one Standing
+		if err := rows.Scan(&id, &one.Type, &one.Published); err != nil {
+			return nil, err
+		}
+		out[id] = one
+	}
+	return out, rows.Err()
 }
 
 // EntryIDs returns the ids of an origin's entries of one type.

@@ -3,8 +3,11 @@ package store
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -13,47 +16,164 @@ import (
 	"ubiquon/internal/core/content"
 )
 
-// Keys returns all keys, the newest first.
-func (s *Store) Keys(ctx context.Context) ([]*access.Key, error) {
-	rows, err := s.Pool.Query(ctx, `select id, name, hash, grants, site, created, expires from access_key where environment = $1 order by created desc, id`, s.Environment)
+const keyColumns = `id, name, hash, grants, site, per_minute, created, by, expires, revoked, former, former_until`
+
+// eachKey reads keys. Keys with the same grants share them: there may be very
+// many.
+func (s *Store) eachKey(ctx context.Context, each func(*access.Key), condition string, args ...any) error {
+	rows, err := s.Pool.Query(ctx, `select `+keyColumns+` from access_key where environment = $1`+condition, append([]any{s.Environment}, args...)...)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (*access.Key, error) {
+	defer rows.Close()
+	shared := map[string]access.Grants{}
+	for rows.Next() {
 		k := &access.Key{}
-		var hash []byte
-		err := r.Scan(&k.ID, &k.Name, &hash, &k.Grants, &k.Site, &k.Created, &k.Expires)
+		var hash, former, grants []byte
+		if err := rows.Scan(&k.ID, &k.Name, &hash, &grants, &k.Site, &k.PerMinute, &k.Created, &k.By, &k.Expires, &k.Revoked, &former, &k.FormerUntil); err != nil {
+			return err
+		}
 		copy(k.Hash[:], hash)
-		return k, err
-	})
+		copy(k.Former[:], former)
+		held, known := shared[string(grants)]
+		if !known {
+			if err := json.Unmarshal(grants, &held); err != nil {
+				return fmt.Errorf("grants of key %s: %w", k.ID, err)
+			}
+			shared[string(grants)] = held
+		}
+		k.Grants = held
+		each(k)
+	}
+	return rows.Err()
+}
+
+// EachKey calls each with every key.
+func (s *Store) EachKey(ctx context.Context, each func(*access.Key)) error {
+	return s.eachKey(ctx, each, "")
+}
+
+// Keys returns all keys, the newest first; with ids only those.
+func (s *Store) Keys(ctx context.Context, ids ...string) ([]*access.Key, error) {
+	out := []*access.Key{}
+	keep := func(k *access.Key) { out = append(out, k) }
+	if ids != nil {
+		return out, s.eachKey(ctx, keep, ` and id = any($2)`, ids)
+	}
+	return out, s.eachKey(ctx, keep, ` order by created desc, id`)
+}
+
+// KeyNamed returns the key with an id or a name, of those with the same name the
+// newest that is not revoked. Its error is ErrNotFound if there is none.
+func (s *Store) KeyNamed(ctx context.Context, name string) (*access.Key, error) {
+	var out *access.Key
+	err := s.eachKey(ctx, func(k *access.Key) {
+		if out == nil {
+			out = k
+		}
+	}, ` and (id = $2 or name = $2) order by id = $2 desc, revoked is null desc, created desc limit 1`, name)
+	if err == nil && out == nil {
+		err = fmt.Errorf("key %s: %w", name, ErrNotFound)
+	}
+	return out, err
+}
+
+// KeyElsewhere returns the name of the environment that a secret's hash belongs
+// to, "" if there is none.
+func (s *Store) KeyElsewhere(ctx context.Context, hash [32]byte) (string, error) {
+	var name string
+	err := s.Pool.QueryRow(ctx, `select environment from access_key where hash = $1`, hash[:]).Scan(&name)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", nil
+	}
+	return name, err
 }
 
 // AddKey keeps a key and announces it in the change log; it fills in id and
 // time of creation.
 func (s *Store) AddKey(ctx context.Context, k *access.Key, cause content.Cause) error {
 	k.ID = strings.ToLower(rand.Text()[:10])
-	return s.changeAccess(ctx, cause, func(b *batch) {
+	k.By = cause.Name
+	return s.changeAccess(ctx, cause, content.KeyAccess, k.ID, func(b *batch) {
 		b.query(func(r pgx.Rows) error { return r.Scan(&k.Created) },
-			`insert into access_key (environment, id, name, hash, grants, site, expires) values ($1, $2, $3, $4, $5, $6, $7) returning created`,
-			s.Environment, k.ID, k.Name, k.Hash[:], k.Grants, k.Site, k.Expires)
-	})
+			`insert into access_key (environment, id, name, hash, grants, site, per_minute, expires, by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning created`,
+			s.Environment, k.ID, k.Name, k.Hash[:], k.Grants, k.Site, k.PerMinute, k.Expires, k.By)
+	}, func() Act { return act(actorOf(ctx, cause), "key create", k.ID, nil, k) })
 }
 
-// RemoveKey ends a key. Its error is ErrNotFound if there is none of that id.
-func (s *Store) RemoveKey(ctx context.Context, id string, cause content.Cause) error {
-	found := false
-	return s.changeAccess(ctx, cause, func(b *batch) {
-		b.query(func(pgx.Rows) error { found = true; return nil }, `delete from access_key where environment = $1 and id = $2 returning id`, s.Environment, id)
+// ChangeKey changes a key that is not revoked, and returns it as it is then.
+// what is what the audit log calls the change. The error is ErrNotFound when
+// there is no such key.
+func (s *Store) ChangeKey(ctx context.Context, id, what string, cause content.Cause, change func(k *access.Key, now time.Time) error) (*access.Key, error) {
+	var before, after access.Key
+	err := s.inBatches(ctx, func(conn *pgxpool.Conn) error {
+		var now time.Time
+		if err := conn.QueryRow(ctx, `select clock_timestamp()`).Scan(&now); err != nil {
+			return err
+		}
+		found, err := s.Keys(ctx, id)
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return fmt.Errorf("key %s: %w", id, ErrNotFound)
+		}
+		if found[0].Revoked != nil {
+			return fmt.Errorf("key %s: %w", id, access.ErrRevoked)
+		}
+		before, after = *found[0], *found[0]
+		return change(&after, now)
+	})
+	if err != nil {
+		return nil, err
+	}
+	changed := false
+	err = s.changeAccess(ctx, cause, content.KeyAccess, id, func(b *batch) {
+		// Somebody may have changed it meanwhile; then neither is lost silently.
+		b.query(func(pgx.Rows) error { changed = true; return nil },
+			`update access_key set name = $3, hash = $4, grants = $5, site = $6, per_minute = $7, expires = $8, revoked = $9, former = $10, former_until = $11
+			where environment = $1 and id = $2 and hash = $12 and grants = $13 and revoked is null returning 1`,
+			s.Environment, id, after.Name, after.Hash[:], after.Grants, after.Site, after.PerMinute, after.Expires, after.Revoked, after.Former[:], after.FormerUntil,
+			before.Hash[:], before.Grants)
 		b.b.Queue(`select 1`).QueryRow(func(pgx.Row) error {
-			if !found {
-				return fmt.Errorf("key %s: %w", id, ErrNotFound)
+			if !changed {
+				return fmt.Errorf("key %s was changed by somebody else meanwhile; look at it, and try again", id)
 			}
 			return nil
 		})
-	})
+	}, func() Act { return act(actorOf(ctx, cause), what, id, before, after) })
+	return &after, err
 }
 
-func (s *Store) changeAccess(ctx context.Context, cause content.Cause, write func(*batch)) error {
+// Open returns what is open to everyone.
+func (s *Store) Open(ctx context.Context) (access.Grants, error) {
+	var out access.Grants
+	err := s.Pool.QueryRow(ctx, `select open from environment where name = $1`, s.Environment).Scan(&out)
+	return out, err
+}
+
+// SetOpen changes what is open to everyone, and returns it.
+func (s *Store) SetOpen(ctx context.Context, what string, cause content.Cause, change func(access.Grants) access.Grants) (access.Grants, error) {
+	var before, after access.Grants
+	err := s.inBatches(ctx, func(conn *pgxpool.Conn) error {
+		var b batch
+		b.exec(`begin`)
+		b.query(func(r pgx.Rows) error { return r.Scan(&before) }, `select open from environment where name = $1 for update`, s.Environment)
+		if err := b.run(ctx, conn); err != nil {
+			return err
+		}
+		after = change(before)
+		if after == nil {
+			after = access.Grants{}
+		}
+		var last batch
+		last.exec(`update environment set open = $2 where name = $1`, s.Environment, after)
+		return s.announceAccess(ctx, conn, &last, cause, content.OpenAccess, "", act(actorOf(ctx, cause), what, "everyone", before, after))
+	})
+	return after, err
+}
+
+func (s *Store) changeAccess(ctx context.Context, cause content.Cause, what, id string, write func(*batch), done func() Act) error {
 	return s.inBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b batch
 		b.exec(`begin`)
@@ -61,11 +181,65 @@ func (s *Store) changeAccess(ctx context.Context, cause content.Cause, write fun
 		if err := b.run(ctx, conn); err != nil {
 			return err
 		}
-		var last batch
-		if err := s.queueChanges(&last, [][]content.Change{{{Kind: content.AccessChange, Cause: cause}}}); err != nil {
-			return err
-		}
-		last.exec(`commit`)
-		return last.run(ctx, conn)
+		return s.announceAccess(ctx, conn, &batch{}, cause, what, id, done())
 	})
+}
+
+// announceAccess ends a transaction that changes who may do what.
+func (s *Store) announceAccess(ctx context.Context, conn *pgxpool.Conn, last *batch, cause content.Cause, what, id string, done Act) error {
+	s.queueActs(last, done)
+	if err := s.queueChanges(last, [][]content.Change{{{Kind: content.AccessChange, What: what, Entry: id, Cause: cause}}}); err != nil {
+		return err
+	}
+	last.exec(`commit`)
+	return last.run(ctx, conn)
+}
+
+// KeyUse is what a key is used for.
+type KeyUse struct {
+	Requests int64 `json:"requests"`
+	// Hits are those of the requests that the cache has answered.
+	Hits    int64     `json:"hits"`
+	Used    time.Time `json:"used"` // last
+	Address string    `json:"address"`
+	Agent   string    `json:"agent"`
+}
+
+// AddKeyUse adds to what keys were used for, by id.
+func (s *Store) AddKeyUse(ctx context.Context, more map[string]access.Use) error {
+	var keys, addresses, agents []string
+	var requests, hits []int64
+	var used []time.Time
+	for id, u := range more {
+		keys, addresses, agents = append(keys, id), append(addresses, u.Address), append(agents, u.Agent)
+		requests, hits, used = append(requests, u.Requests), append(hits, u.Hits), append(used, u.At)
+	}
+	_, err := s.Pool.Exec(ctx, `insert into key_use (environment, key, requests, hits, used, address, agent)
+		select $1, n.* from unnest($2::text[], $3::bigint[], $4::bigint[], $5::timestamptz[], $6::text[], $7::text[]) as n (key, requests, hits, used, address, agent)
+			where exists (select from access_key k where k.environment = $1 and k.id = n.key) order by n.key
+		on conflict (environment, key) do update set requests = key_use.requests + excluded.requests, hits = key_use.hits + excluded.hits,
+			used = greatest(key_use.used, excluded.used),
+			address = case when excluded.used > key_use.used then excluded.address else key_use.address end,
+			agent = case when excluded.used > key_use.used then excluded.agent else key_use.agent end`,
+		s.Environment, keys, requests, hits, used, addresses, agents)
+	return err
+}
+
+// KeyUses returns what keys were used for, by id.
+func (s *Store) KeyUses(ctx context.Context) (map[string]KeyUse, error) {
+	rows, err := s.Pool.Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment = $1`, s.Environment)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]KeyUse{}
+	for rows.Next() {
+		var id string
+		var u KeyUse
+		if err := rows.Scan(&id, &u.Requests, &u.Hits, &u.Used, &u.Address, &u.Agent); err != nil {
+			return nil, err
+		}
+		out[id] = u
+	}
+	return out, rows.Err()
 }

@@ -137,11 +137,14 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	s.queueEntries(&b, out)
 	s.queueDocuments(&b, out)
 	var groups [][]content.Change
+	var acts []Act
 	for _, w := range writes {
+		acts = append(acts, w.acts...)
 		if len(w.done.Changes) > 0 {
 			groups = append(groups, w.done.Changes)
 		}
 	}
+	s.queueActs(&b, acts...)
 	if len(groups) > 0 {
 		if err := s.queueChanges(&b, groups); err != nil {
 			return err
@@ -167,9 +170,9 @@ func (s *Store) queueEntries(b *batch, w *records) {
 		src, _ := json.Marshal(w.entries) // plain records
 		b.exec(`update entry e set type = n.type, origin_version = n."originVersion", revision = n.revision, published_revision = n."publishedRevision",
 				first_published = n."firstPublished", published = n.published, updated = n.updated, title = n.title, live = nullif(n.live, 'null'::jsonb),
-				behind = coalesce(n.behind, false), review = coalesce(n.review, ''), retired = n.retired
+				behind = coalesce(n.behind, false), review = coalesce(n.review, ''), retired = n.retired, withheld = coalesce(n.withheld, false)
 			from jsonb_to_recordset($2::jsonb) as n (id text, type text, "originVersion" text, revision int, "publishedRevision" int,
-				"firstPublished" timestamptz, published timestamptz, updated timestamptz, title text, live jsonb, behind boolean, review text, retired timestamptz)
+				"firstPublished" timestamptz, published timestamptz, updated timestamptz, title text, live jsonb, behind boolean, review text, retired timestamptz, withheld boolean)
 			where e.environment = $1 and e.id = n.id`, s.Environment, src)
 	}
 	if len(w.revisions) > 0 {

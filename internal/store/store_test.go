@@ -488,7 +488,7 @@ func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
 
 func TestKeysChangeTheLog(t *testing.T) {
 	b := open(t)
-	k := &access.Key{Name: "web", Grants: access.Rights{{Verb: "read", Edition: "published", Type: "*"}}, Hash: access.HashSecret("s")}
+	k := &access.Key{Name: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}, Hash: access.HashSecret("s")}
 	if err := b.AddKey(t.Context(), k, content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
@@ -496,11 +496,18 @@ func TestKeysChangeTheLog(t *testing.T) {
 	if err != nil || len(keys) != 1 || keys[0].Hash != k.Hash || !reflect.DeepEqual(keys[0].Grants, k.Grants) {
 		t.Fatalf("%+v, %v", keys, err)
 	}
-	if err := b.RemoveKey(t.Context(), "none", content.Cause{}); !errors.Is(err, store.ErrNotFound) {
-		t.Errorf("removing nothing: %v", err)
+	revoke := func(k *access.Key, now time.Time) error {
+		k.Revoked = &now
+		return nil
 	}
-	if err := b.RemoveKey(t.Context(), k.ID, content.Cause{}); err != nil {
+	if _, err := b.ChangeKey(t.Context(), "none", "key revoke", content.Cause{}, revoke); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("revoking nothing: %v", err)
+	}
+	if _, err := b.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); err != nil {
 		t.Fatal(err)
+	}
+	if _, err := b.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); !errors.Is(err, access.ErrRevoked) {
+		t.Errorf("revoking twice: %v", err)
 	}
 	changes, err := b.ChangesAfter(t.Context(), store.Mark{})
 	if src, _ := json.Marshal(changes); err != nil || len(changes) != 3 || changes[2].Kind != content.AccessChange || strings.Contains(string(src), "hash") {

@@ -96,7 +96,7 @@ func run(cardFile, to string, dark bool) error {
 		return err
 	}
 	defer stop()
-	if err := browser.SignIn(b, card.Gateway, card.Keys.Admin, dark); err != nil {
+	if err := browser.SignIn(b, card.Gateway, card.Accounts[0].Email, card.Accounts[0].Password, dark); err != nil {
 		return err
 	}
 	for _, p := range pages {

@@ -8,7 +8,9 @@ import { EntryForm, LocalePair } from "../entry-form";
 import { PendingSchedule, PublishWindow, ReviewWindow, TakeAwayWindow } from "../entry-windows";
 import { EventRows } from "../event-rows";
 import { Act, Cell, CopyButton, EntryLink, Failure, Loaded, LocaleMarks, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
+import { useWho } from "../shell";
 import { useModel } from "../use-model";
+import { WhyWindow } from "../why";
 
 // One name for this tab, across reloads.
 const sessionName = sessionStorage.getItem("ubiquon.session") ?? crypto.randomUUID();
@@ -100,7 +102,7 @@ function Side({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
-type Open = "publish" | "unpublish" | "submit" | "approve" | "return" | "retire" | "delete" | null;
+type Open = "why" | "publish" | "unpublish" | "submit" | "approve" | "return" | "retire" | "delete" | null;
 
 function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const queries = useQueryClient();
@@ -114,7 +116,8 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   // The revision that the draft began with; what came since is not overwritten.
   const began = useRef(e.revision);
   if (draft === null) began.current = e.revision;
-  const local = e.origin === "local";
+  const who = useWho();
+  const local = e.origin === "local" && (who.may.write || who.may.publish);
   const type = model.types.find((t) => t.name === e.type);
   const first = model.locales.find((l) => !l.retired)?.tag ?? "en";
   const source = params.get("source") ?? first;
@@ -220,11 +223,11 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                 </>
               ) : (
                 <>
-                  <Main disabled={e.state === "published" && e.publishedRevision === e.revision} onClick={() => setOpen("publish")}>
+                  <Main disabled={!who.may.publish || e.state === "published" && e.publishedRevision === e.revision} onClick={() => setOpen("publish")}>
                     Publish…
                   </Main>
                   <Flex gap="1.5" wrap="wrap">
-                    {e.review === "submitted" ? (
+                    {e.review === "submitted" && who.may.publish ? (
                       <>
                         <Act onClick={() => setOpen("approve")}>Approve…</Act>
                         <Act onClick={() => setOpen("return")}>Send back…</Act>
@@ -232,7 +235,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                     ) : (
                       (e.behind || e.publishedRevision === 0) && <Act onClick={() => setOpen("submit")}>Submit for review…</Act>
                     )}
-                    {e.publishedRevision > 0 && <Act onClick={() => setOpen("unpublish")}>Unpublish…</Act>}
+                    {e.publishedRevision > 0 && who.may.publish && <Act onClick={() => setOpen("unpublish")}>Unpublish…</Act>}
                     {e.behind && <Act onClick={() => act.mutate({ do: "discard" })}>Discard draft</Act>}
                     <Act loading={copy.isPending} onClick={() => copy.mutate()}>
                       Duplicate
@@ -246,7 +249,12 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
               )}
             </Flex>
           )}
-          {!local && (
+          {e.origin === "local" && !local && (
+            <Side title="Read-only">
+              <Text>Your account may read, and not write.</Text>
+            </Side>
+          )}
+          {e.origin !== "local" && (
             <Side title="Written elsewhere">
               <Text>It comes from {e.origin}, and is read-only here.</Text>
               {e.editAt && (
@@ -256,6 +264,9 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
               )}
             </Side>
           )}
+          <Side title="Readers">
+            <Act onClick={() => setOpen("why")}>Why not visible?</Act>
+          </Side>
           {pending.length > 0 && (
             <Side title="Scheduled">
               {pending.map((s) => (
@@ -316,6 +327,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
           </Side>
         </Box>
       </Grid>
+      {open === "why" && <WhyWindow start={{ entry: e.id, locale: target || undefined }} close={() => setOpen(null)} />}
       {(open === "publish" || open === "unpublish") && <PublishWindow entries={[e]} action={open} model={model} close={() => setOpen(null)} done={setSaid} />}
       {(open === "submit" || open === "approve" || open === "return") && <ReviewWindow id={e.id} action={open} close={() => setOpen(null)} />}
       {(open === "retire" || open === "delete") && <TakeAwayWindow ids={[e.id]} titles={`“${e.title}”`} action={open} close={() => setOpen(null)} done={() => open === "delete" && navigate("/entries")} />}

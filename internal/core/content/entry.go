@@ -75,6 +75,9 @@ type Entry struct {
 	// else empty.
 	Review  string     `json:"review,omitempty"`
 	Retired *time.Time `json:"retired,omitempty"`
+	// Withheld is true for what was handed in from outside and was never published:
+	// no reader gets it, in no edition.
+	Withheld bool `json:"withheld,omitempty"`
 }
 
 // What review may have said of a revision.
@@ -139,7 +142,7 @@ type Change struct {
 	Commit   int64     `json:"commit"`
 	ID       string    `json:"id"`
 	At       time.Time `json:"at"`
-	// Kind is content, model or access. Only content has the rest.
+	// Kind is content, model or access. Only content has all of the rest.
 	Kind    string `json:"kind"`
 	Edition string `json:"edition,omitempty"`
 	Entry   string `json:"entry,omitempty"`
@@ -166,6 +169,12 @@ const (
 	ContentChange = "content"
 	ModelChange   = "model"
 	AccessChange  = "access"
+)
+
+// What an access change is about; a key's id is in Entry.
+const (
+	KeyAccess  = "key"
+	OpenAccess = "open" // what everyone may do
 )
 
 func clone(f Fields) Fields {

@@ -129,6 +129,17 @@ func (x *Index[S]) Match(c *content.Change) []S {
 	return out
 }
 
+// Reading returns who has read something of an entry in an edition and a locale.
+func (x *Index[S]) Reading(edition, entry, locale string) []S {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	var out []S
+	for s := range x.entries[entryKey{edition, entry, locale}] {
+		out = append(out, s)
+	}
+	return out
+}
+
 // backsOf considers who has read the entries that refer to what the value names.
 func (x *Index[S]) backsOf(c *content.Change, locale, field string, v any, consider func(map[S]struct{})) {
 	list, ok := v.([]any)

@@ -3,6 +3,7 @@ package model
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 )
@@ -114,6 +115,7 @@ func (c *comparison) typ(old, now *Type) {
 	change(old.Title != now.Title, "entries are known by %s, not by %s", now.Title, old.Title)
 	change(old.Deprecated != now.Deprecated, "deprecated: %s", now.Deprecated)
 	change(old.Approval != now.Approval, "approval before publishing: %t", now.Approval)
+	change(!reflect.DeepEqual(old.Submissions, now.Submissions), "other submissions are taken")
 	change(old.Freshness != now.Freshness, "answers may be kept for other times")
 	if old.Singleton != now.Singleton {
 		d := Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: Safe, Text: "it has many entries from now on"}

@@ -32,18 +32,19 @@ type localeForm struct {
 }
 
 type typeForm struct {
-	Was        string                        `yaml:"was"`
-	Plural     string                        `yaml:"plural"`
-	Label      string                        `yaml:"label"`
-	Help       string                        `yaml:"help"`
-	Deprecated string                        `yaml:"deprecated"`
-	Path       perLocale                     `yaml:"path"`
-	Home       string                        `yaml:"home"`
-	Title      string                        `yaml:"title"`
-	Singleton  bool                          `yaml:"singleton"`
-	Approval   bool                          `yaml:"approval"`
-	Fields     strictyaml.Ordered[fieldForm] `yaml:"fields"`
-	Freshness  Freshness                     `yaml:"freshness"`
+	Was         string                        `yaml:"was"`
+	Plural      string                        `yaml:"plural"`
+	Label       string                        `yaml:"label"`
+	Help        string                        `yaml:"help"`
+	Deprecated  string                        `yaml:"deprecated"`
+	Path        perLocale                     `yaml:"path"`
+	Home        string                        `yaml:"home"`
+	Title       string                        `yaml:"title"`
+	Singleton   bool                          `yaml:"singleton"`
+	Approval    bool                          `yaml:"approval"`
+	Submissions *Submissions                  `yaml:"submissions"`
+	Fields      strictyaml.Ordered[fieldForm] `yaml:"fields"`
+	Freshness   Freshness                     `yaml:"freshness"`
 }
 
 type fieldForm struct {

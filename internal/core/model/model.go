@@ -90,9 +90,11 @@ type Type struct {
 	// Singleton is true for a type that has exactly one entry.
 	Singleton bool `json:"singleton,omitempty"`
 	// Approval is true when a revision must be approved before it is published.
-	Approval  bool      `json:"approval,omitempty"`
-	Fields    []*Field  `json:"fields"`
-	Freshness Freshness `json:"freshness"`
+	Approval bool `json:"approval,omitempty"`
+	// Submissions says what may be handed in from outside; nil: nothing.
+	Submissions *Submissions `json:"submissions,omitempty"`
+	Fields      []*Field     `json:"fields"`
+	Freshness   Freshness    `json:"freshness"`
 
 	byName map[string]*Field
 }
@@ -103,6 +105,19 @@ type Freshness struct {
 	Shared               strictyaml.Duration `json:"shared" yaml:"shared"`                             // shared caches; default 0
 	StaleWhileRevalidate strictyaml.Duration `json:"staleWhileRevalidate" yaml:"staleWhileRevalidate"` // RFC 5861
 	StaleIfError         strictyaml.Duration `json:"staleIfError" yaml:"staleIfError"`                 // RFC 5861
+}
+
+// Submissions says which drafts are taken from outside for a type.
+type Submissions struct {
+	// Fields that may be handed in.
+	Fields []string `json:"fields" yaml:"fields"`
+	// Bytes bounds the body of a request; default 16,384.
+	Bytes int `json:"bytes" yaml:"bytes"`
+	// PerMinute bounds what one address may hand in on each node; default 5.
+	PerMinute int `json:"perMinute" yaml:"perMinute"`
+	// Trap is the name of a form's field that people do not see, and so leave
+	// empty.
+	Trap string `json:"trap,omitempty" yaml:"trap"`
 }
 
 // Field describes one field of a type, of a record or of a block.

@@ -110,7 +110,7 @@ func (r *reader) file(name string, form fileForm) {
 		}
 		f := item.Value
 		t := &Type{Name: item.Name, Plural: f.Plural, Label: f.Label, Help: f.Help, Was: f.Was, Deprecated: f.Deprecated, Path: f.Path.all,
-			Paths: f.Path.byName, Home: f.Home, Title: f.Title, Singleton: f.Singleton, Approval: f.Approval, Freshness: f.Freshness}
+			Paths: f.Path.byName, Home: f.Home, Title: f.Title, Singleton: f.Singleton, Approval: f.Approval, Submissions: f.Submissions, Freshness: f.Freshness}
 		if t.Label == "" {
 			t.Label = t.Name
 		}
@@ -264,7 +264,41 @@ func (r *reader) typ(t *Type) {
 	if t.Home != "" && (!t.HasPath() || t.SlugField() == nil) {
 		r.add(key, "type %s has a home, but no path or no slug to find it by", t.Name)
 	}
+	if t.Submissions != nil {
+		r.submissions(t, key)
+	}
 	r.group(t, key, t.Name, 0)
+}
+
+// submissions checks what may be handed in.
+func (r *reader) submissions(t *Type, key string) {
+	s := t.Submissions
+	if s.Bytes == 0 {
+		s.Bytes = 16 << 10
+	}
+	if s.PerMinute == 0 {
+		s.PerMinute = 5
+	}
+	if len(s.Fields) == 0 {
+		r.add(key, "submissions of type %s take no fields; add fields: [%s]", t.Name, t.Title)
+	}
+	if s.Bytes < 0 || s.Bytes > 1<<20 || s.PerMinute < 0 {
+		r.add(key, "submissions of type %s: bytes is 1 to 1048576, perMinute more than 0", t.Name)
+	}
+	for _, name := range s.Fields {
+		switch f := t.Field(name); {
+		case f == nil:
+			r.add(key, "submissions of type %s take %q, which is none of its fields%s", t.Name, name, strictyaml.DidYouMean(name, t.FieldNames()))
+		case f.Unique || f.Kind == Slug:
+			// The refusal would tell what others have handed in.
+			r.add(key, "submissions of type %s take %q, whose values are unique; leave it out", t.Name, name)
+		case f.Kind == Reference || f.Kind == Record || f.Kind == Blocks:
+			r.add(key, "submissions of type %s take %q, which is a %s; leave it out", t.Name, name, f.Kind)
+		}
+	}
+	if s.Trap != "" && t.Field(s.Trap) != nil {
+		r.add(key, "submissions of type %s have the trap %q, which is one of its fields; give it a name of its own", t.Name, s.Trap)
+	}
 }
 
 // path checks a template of a site path.

@@ -63,6 +63,14 @@ func (t *Type) yaml(b *bytes.Buffer) {
 	if t.Approval {
 		b.WriteString("    approval: true\n")
 	}
+	if s := t.Submissions; s != nil {
+		var in flow
+		in.list("fields", s.Fields)
+		in.raw("bytes", strconv.Itoa(s.Bytes))
+		in.raw("perMinute", strconv.Itoa(s.PerMinute))
+		in.text("trap", s.Trap)
+		fmt.Fprintf(b, "    submissions: %s\n", in.line())
+	}
 	b.WriteString("    fields:\n")
 	writeFields(b, t.Fields, "      ")
 	var in flow

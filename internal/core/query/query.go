@@ -6,7 +6,6 @@ import (
 	"slices"
 	"sort"
 
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/model"
 )
@@ -48,6 +47,9 @@ type Root struct {
 	Locale string `json:"locale,omitempty"` // empty only for ByPath: whichever has the path; and for ByBack
 	// Locales are all that there are, for ByPath.
 	Locales []string `json:"locales,omitempty"`
+	// Refused are, by type, the grants that the reader lacks for entries that a Root
+	// without a type may find.
+	Refused map[string]string `json:"refused,omitempty"`
 	// Field is the one that refers, for ByBack.
 	Field string `json:"field,omitempty"`
 	// Translated leaves out of a list what is filled in from a fallback.
@@ -90,6 +92,7 @@ const (
 	PickLink  PickKind = "link"  // the entries that a reference leads to
 	PickInner PickKind = "inner" // the record or blocks within a field
 	PickBack  PickKind = "back"  // the entries that refer to this one
+	PickNull  PickKind = "null"  // nothing: what would stand there is not for the reader
 )
 
 // Pick is one thing asked of an entry.
@@ -107,6 +110,8 @@ type Pick struct {
 	Names map[string]string `json:"names,omitempty"`
 	// Types are those that a link may lead to.
 	Types []string `json:"types,omitempty"`
+	// Denied is the grant that is missing for what would stand there, for PickNull.
+	Denied string `json:"denied,omitempty"`
 	// Link is what is asked of linked entries, of a record, or of blocks, whose
 	// kinds stand for types in it.
 	Link *Selection `json:"link,omitempty"`
@@ -129,8 +134,13 @@ type Part struct {
 	As       string `json:"as"`
 	Name     string `json:"name"`
 	Constant string `json:"constant,omitempty"`
-	Text     bool   `json:"text,omitempty"`
+	// Texts, likewise, is its value as a list.
+	Texts []string `json:"texts,omitempty"`
+	Text  bool     `json:"text,omitempty"`
 }
+
+// isFixed tells whether the value is known already.
+func (p *Part) isFixed() bool { return p.Constant != "" || p.Texts != nil }
 
 // textParts are the members, of whatever object, that are single texts.
 var textParts = []string{"html", "inline", "commonmark", "plain", "url", "alt", "mediaType", "currency",
@@ -272,61 +282,6 @@ func (q *Query) Key() string {
 	return string(out)
 }
 
-// Needs returns the grants that the query takes, each once, as far as they can
-// be told before it is run: NeedsOf tells those of entries found by id.
-func (q *Query) Needs() []access.Grant {
-	var out []access.Grant
-	for i := range q.Roots {
-		if root := &q.Roots[i]; root.Type != "" {
-			out = q.need(out, root.Type)
-			out = q.needLinked(out, &root.Selection, "")
-		}
-	}
-	return out
-}
-
-// NeedsOf returns the grants that only the result tells: those of entries that
-// were found by id, and of the links that entries of their types have.
-func (q *Query) NeedsOf(r *Result) []access.Grant {
-	var out []access.Grant
-	for i := range q.Roots {
-		if q.Roots[i].Type != "" {
-			continue
-		}
-		for _, row := range r.Roots[i].Rows {
-			out = q.need(out, row.Type)
-			out = q.needLinked(out, &q.Roots[i].Selection, row.Type)
-		}
-	}
-	return out
-}
-
-func (q *Query) need(out []access.Grant, typ string) []access.Grant {
-	if g := (access.Grant{Verb: access.Read, Edition: q.Edition, Type: typ}); !slices.Contains(out, g) {
-		out = append(out, g)
-	}
-	return out
-}
-
-// needLinked adds the types that a selection's links enter; with a type, only
-// the links that entries of it have.
-func (q *Query) needLinked(out []access.Grant, s *Selection, typ string) []access.Grant {
-	for i := range s.Picks {
-		p := &s.Picks[i]
-		if p.below() == nil || typ != "" && p.On != nil && !slices.Contains(p.On, typ) {
-			continue
-		}
-		for _, t := range p.Types {
-			out = q.need(out, t)
-		}
-		if p.List != nil {
-			out = q.need(out, p.List.Type)
-		}
-		out = q.needLinked(out, p.below(), "")
-	}
-	return out
-}
-
 // walk calls f for every pick of the selection and of the linked ones.
 func (s *Selection) walk(f func(*Pick)) {
 	for i := range s.Picks {
@@ -370,7 +325,7 @@ func (s *Selection) reads() []string {
 		switch p := &s.Picks[i]; p.Kind {
 		case PickAbout:
 			for _, part := range p.Parts {
-				if part.Constant == "" {
+				if !part.isFixed() {
 					out = append(out, "about."+part.Name)
 				}
 			}

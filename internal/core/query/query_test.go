@@ -83,7 +83,7 @@ func TestNeedsFollowLinks(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := &query.Query{Edition: "preview", Roots: []query.Root{{By: query.ByList, Type: "route", Selection: sel}}}
-	want := []access.Grant{{Verb: "read", Edition: "preview", Type: "route"}, {Verb: "read", Edition: "preview", Type: "pier"}}
+	want := []access.Need{{Verb: "read", Edition: "preview", Type: "route"}, {Verb: "read", Edition: "preview", Type: "pier"}}
 	if got := q.Needs(); !reflect.DeepEqual(got, want) {
 		t.Errorf("needs %v, want %v", got, want)
 	}

@@ -28,7 +28,7 @@ func (p *Pick) Columns() (whole bool, members []Part) {
 func (p *Pick) members() []Part {
 	var out []Part
 	for _, part := range p.Parts {
-		if part.Constant == "" {
+		if !part.isFixed() {
 			out = append(out, part)
 		}
 	}
@@ -73,6 +73,8 @@ func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
 			default:
 				writeParts(b, p.Parts, cells[1:])
 			}
+		case PickNull:
+			b.WriteString("null")
 		case PickBack:
 			WriteList(b, p, row.Lists[first+i])
 		case PickLink, PickInner:
@@ -230,6 +232,11 @@ func writeParts(b *bytes.Buffer, parts []Part, cells [][]byte) {
 			writeString(b, part.Constant)
 			continue
 		}
+		if part.Texts != nil {
+			src, _ := json.Marshal(part.Texts) // texts
+			b.Write(src)
+			continue
+		}
 		switch {
 		case cells[next] == nil:
 			b.WriteString("null")
@@ -257,7 +264,7 @@ func writePartsList(b *bytes.Buffer, parts []Part, src []byte) {
 		asJSON := slices.Clone(parts)
 		var cells [][]byte
 		for i := range asJSON {
-			if asJSON[i].Text = false; asJSON[i].Constant == "" {
+			if asJSON[i].Text = false; !asJSON[i].isFixed() {
 				cells = append(cells, o[asJSON[i].Name])
 			}
 		}

@@ -36,17 +36,17 @@ func Start(parent context.Context) (ctx context.Context, stop func(), err error)
 	return ctx, stop, nil
 }
 
-// SignIn signs in to the console of the gateway with a key.
-func SignIn(ctx context.Context, gateway, key string, dark bool) error {
+// SignIn signs in to the console of the gateway.
+func SignIn(ctx context.Context, gateway, email, password string, dark bool) error {
 	mode := "light"
 	if dark {
 		mode = "dark"
 	}
 	within, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	if err := chromedp.Do(within, chromedp.Navigate(gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS(`input[name=key]`)),
+	if err := chromedp.Do(within, chromedp.Navigate(gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)),
 		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('ubiquon.mode', %q)", mode)),
-		chromedp.SendKeys(chromedp.CSS(`input[name=key]`), key), chromedp.Click(chromedp.CSS(`button[type=submit]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password), chromedp.Click(chromedp.CSS(`button[type=submit]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[data-figure]`))); err != nil {
 		return fmt.Errorf("signing in to the console: %w", err)
 	}

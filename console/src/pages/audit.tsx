@@ -1,0 +1,84 @@
+import { Box, Flex, Input } from "@chakra-ui/react";
+import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { call, type Act as Line } from "../api";
+import { Act, Cell, EntryLink, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../parts";
+
+const brief = (v: unknown) => (v === undefined || v === null ? "" : JSON.stringify(v));
+
+/** What differs between two plain records, as name: before → after. */
+function differing(before: unknown, after: unknown): string[] {
+  const plain = (v: unknown): v is Record<string, unknown> => typeof v === "object" && v !== null && !Array.isArray(v);
+  if (!plain(before) || !plain(after)) return [before !== undefined && brief(before), after !== undefined && brief(after)].filter(Boolean).length ? [`${brief(before) || "–"} → ${brief(after) || "–"}`] : [];
+  return [...new Set([...Object.keys(before), ...Object.keys(after)])].filter((k) => brief(before[k]) !== brief(after[k])).map((k) => `${k}: ${brief(before[k]) || "–"} → ${brief(after[k]) || "–"}`);
+}
+
+export function AuditPage() {
+  const [params, setParams] = useSearchParams();
+  const filter = new URLSearchParams([...params].filter(([, v]) => v));
+  const lines = useInfiniteQuery({
+    queryKey: ["audit", filter.toString()],
+    initialPageParam: 0,
+    placeholderData: keepPreviousData,
+    queryFn: ({ pageParam, signal }) => call<{ items: Line[] }>(`/audit?${filter}${pageParam ? (filter.size ? "&" : "") + "below=" + pageParam : ""}`, { signal }),
+    getNextPageParam: (last) => (last.items.length === 100 ? last.items[99]!.id : undefined),
+  });
+  const put = (name: string, value: string) => {
+    const next = new URLSearchParams(params);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setParams(next, { replace: true });
+  };
+  async function download() {
+    const answer = await fetch("/control/v1/audit?" + filter, { headers: { Accept: "application/x-ndjson" } });
+    const a = document.createElement("a");
+    a.href = URL.createObjectURL(await answer.blob());
+    a.download = "audit.ndjson";
+    a.click();
+    URL.revokeObjectURL(a.href);
+  }
+  const items = lines.data && { items: lines.data.pages.flatMap((p) => p.items) };
+  return (
+    <Page title="Audit log" says="Who did what, and what it changed" actions={<Act onClick={download}>Export as NDJSON</Act>}>
+      <Flex gap="2" mb="3">
+        <Input {...inputStyle} w="230px" aria-label="Who" placeholder="who: e-mail or key" defaultValue={params.get("who") ?? ""} onBlur={(e) => put("who", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("who", e.currentTarget.value)} />
+        <Input {...inputStyle} w="200px" aria-label="What" placeholder="what: key, entry publish" defaultValue={params.get("what") ?? ""} onBlur={(e) => put("what", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("what", e.currentTarget.value)} />
+        <Input {...inputStyle} w="200px" aria-label="Subject" placeholder="to what: an id" defaultValue={params.get("subject") ?? ""} onBlur={(e) => put("subject", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("subject", e.currentTarget.value)} />
+        <Input {...inputStyle} w="190px" type="datetime-local" aria-label="After" defaultValue={params.get("after") ?? ""} onChange={(e) => put("after", e.target.value)} />
+      </Flex>
+      <Loaded query={{ data: items, error: lines.error }}>
+        {(a) => (
+          <Rows label="Audit log" head={["At", "Who", "What", "To what", "Before → after"]}>
+            {a.items.map((l) => (
+              <Row key={l.id} data-act={l.what}>
+                <Cell>
+                  <When at={l.at} />
+                </Cell>
+                <Cell>
+                  <span title={l.kind + (l.address ? " from " + l.address : "")}>{l.who}</span>
+                </Cell>
+                <Cell>{l.what}</Cell>
+                <Cell>{l.what.startsWith("entry ") ? <EntryLink id={l.subject} title={l.subject} /> : <Mono>{l.subject}</Mono>}</Cell>
+                <Cell>
+                  <Box maxW="420px">
+                    {differing(l.before, l.after).map((d) => (
+                      <Mono key={d} display="block" truncate title={d}>
+                        {d}
+                      </Mono>
+                    ))}
+                  </Box>
+                </Cell>
+              </Row>
+            ))}
+          </Rows>
+        )}
+      </Loaded>
+      {lines.hasNextPage && (
+        <Act mt="3" loading={lines.isFetchingNextPage} onClick={() => lines.fetchNextPage()}>
+          Older lines
+        </Act>
+      )}
+      <SameByCommand command={"ubiquon audit" + [...filter].map(([k, v]) => ` --${k} ${v}`).join("")} />
+    </Page>
+  );
+}

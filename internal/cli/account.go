@@ -1,0 +1,185 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+func (a *app) account() *cobra.Command {
+	var name, role string
+	create := &cobra.Command{
+		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password", Args: cobra.ExactArgs(1),
+		Example: "  ubiquon account create duty@skerry.example --role approver",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			made, link, err := s.CreateAccount(cmd.Context(), args[0], name, role, "")
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"account": made, "link": link}, func(t *table) {
+				t.row("account", made.Email)
+				t.row("role", made.Role)
+				t.row("link", link)
+				t.line("The link is good once, for a week.")
+			})
+		},
+	}
+	create.Flags().StringVar(&name, "name", "", "what people are to read")
+	create.Flags().StringVar(&role, "role", "reader", "reader, editor, approver or admin")
+	list := &cobra.Command{
+		Use: "list", Short: "List accounts", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			all, err := s.Accounts(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": all}, func(t *table) {
+				t.row("E-MAIL", "NAME", "ROLE", "STATE", "LAST SIGNED IN")
+				for _, one := range all {
+					state := "good"
+					if one.Disabled != nil {
+						state = "disabled"
+					} else if !one.HasPassword {
+						state = "no password yet"
+					}
+					t.row(one.Email, one.Name, one.Role, state, when(one.SignedIn))
+				}
+			})
+		},
+	}
+	var newRole, newName string
+	var disable, enable bool
+	change := &cobra.Command{
+		Use: "change EMAIL", Short: "Give an account another role or name, disable it, or let it in again", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			form := map[string]any{}
+			if newRole != "" {
+				form["role"] = newRole
+			}
+			if newName != "" {
+				form["name"] = newName
+			}
+			if disable != enable {
+				form["disabled"] = disable
+			}
+			if len(form) == 0 {
+				return misusef("say what to change: --role, --name, --disable or --enable")
+			}
+			one, err := s.ChangeAccount(cmd.Context(), args[0], form)
+			if err != nil {
+				return err
+			}
+			return a.print(one, func(t *table) {
+				t.line(fmt.Sprintf("%s is %s%s", one.Email, one.Role, map[bool]string{true: ", and disabled"}[one.Disabled != nil]))
+			})
+		},
+	}
+	f := change.Flags()
+	f.StringVar(&newRole, "role", "", "reader, editor, approver or admin")
+	f.StringVar(&newName, "name", "", "what people are to read")
+	f.BoolVar(&disable, "disable", false, "sign it out, and let it in no more")
+	f.BoolVar(&enable, "enable", false, "let it in again")
+	link := &cobra.Command{
+		Use: "link EMAIL", Short: "Print a link at which the account chooses a new password", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			address, err := s.AccountLink(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]string{"link": address}, func(t *table) { t.line(address) })
+		},
+	}
+	return noun("account", "Make and change the accounts of people", create, list, change, link)
+}
+
+// differing says in what two records differ.
+func differing(before, after json.RawMessage) string {
+	var b, n map[string]json.RawMessage
+	if json.Unmarshal(before, &b) != nil || json.Unmarshal(after, &n) != nil {
+		return string(before) + " → " + string(after)
+	}
+	var out []string
+	for name := range n {
+		if string(b[name]) != string(n[name]) {
+			out = append(out, name+": "+orDash(string(b[name]))+" → "+string(n[name]))
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", ")
+}
+
+func (a *app) audit() *cobra.Command {
+	var f store.ActFilter
+	var after, until string
+	var export bool
+	c := &cobra.Command{
+		Use: "audit", Short: "Say who did what, and what it changed", Args: cobra.NoArgs,
+		Example: `  ubiquon audit --what key
+  ubiquon audit --who duty@skerry.example --after 2026-11-01T00:00
+  ubiquon audit --export > audit.ndjson`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			for text, at := range map[string]*time.Time{after: &f.After, until: &f.Until} {
+				if text == "" {
+					continue
+				}
+				if *at, _, err = gateway.ParseMoment(text, ""); err != nil {
+					return misuse{err}
+				}
+			}
+			if export {
+				src, err := s.ExportAudit(cmd.Context(), f)
+				if err != nil {
+					return err
+				}
+				_, err = a.out.Write(src)
+				return err
+			}
+			acts, err := s.Audit(cmd.Context(), f)
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": acts}, func(t *table) {
+				t.row("AT", "WHO", "WHAT", "SUBJECT", "BEFORE → AFTER")
+				for _, one := range acts {
+					t.row(when(&one.At), short(one.Who, 26), one.What, short(one.Subject, 20), short(differing(one.Before, one.After), 48))
+				}
+			})
+		},
+	}
+	g := c.Flags()
+	g.StringVar(&f.Who, "who", "", "an account's e-mail, or a key's name")
+	g.StringVar(&f.What, "what", "", "as in key, or key create")
+	g.StringVar(&f.Subject, "subject", "", "the id or name of what it was done to")
+	g.StringVar(&after, "after", "", "from this moment on, as in 2026-11-01T00:00 (UTC)")
+	g.StringVar(&until, "until", "", "up to this moment")
+	g.IntVar(&f.Limit, "limit", 0, "how many lines (default 100; with --export all)")
+	g.BoolVar(&export, "export", false, "write all of it as NDJSON")
+	return c
+}

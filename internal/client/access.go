@@ -1,0 +1,183 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// What the service says of access, under the names of this room.
+type (
+	KeyInfo   = gateway.KeyInfo
+	Seeing    = gateway.Seeing
+	WhyAnswer = gateway.WhyAnswer
+	Refusal   = gateway.Refusal
+)
+
+// NewKey is a key that is to be made.
+type NewKey struct {
+	Name      string     `json:"name"`
+	Grants    []string   `json:"grants"`
+	Site      string     `json:"site,omitempty"`
+	PerMinute int        `json:"perMinute,omitempty"` // 0: no bound
+	Expires   *time.Time `json:"expires,omitempty"`
+}
+
+// Keys lists all keys, and what is open to everyone.
+func (c *Client) Keys(ctx context.Context) ([]KeyInfo, access.Grants, error) {
+	var out struct {
+		Items []KeyInfo
+		Open  access.Grants
+	}
+	err := c.call(ctx, http.MethodGet, "/keys", nil, &out)
+	return out.Items, out.Open, err
+}
+
+// KeyNamed returns the key with an id or a name.
+func (c *Client) KeyNamed(ctx context.Context, name string) (out KeyInfo, err error) {
+	return out, c.call(ctx, http.MethodGet, keyPath(name), nil, &out)
+}
+
+func keyPath(name string) string { return "/keys/" + url.PathEscape(name) }
+
+type keySecret struct {
+	Key    access.Key
+	Secret string
+}
+
+// CreateKey makes a key and returns its secret.
+func (c *Client) CreateKey(ctx context.Context, k NewKey) (access.Key, string, error) {
+	var out keySecret
+	err := c.call(ctx, http.MethodPost, "/keys", k, &out)
+	return out.Key, out.Secret, err
+}
+
+// GrantKey adds grants to a key, and takes others away.
+func (c *Client) GrantKey(ctx context.Context, name string, add, take []string) (out access.Key, err error) {
+	return out, c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"add": add, "take": take}, &out)
+}
+
+// ExtendKey has a key expire so many days from now; 0 means never.
+func (c *Client) ExtendKey(ctx context.Context, name string, days int) (out access.Key, err error) {
+	return out, c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"days": days}, &out)
+}
+
+// RotateKey gives a key a new secret; the one before is good for the overlap.
+func (c *Client) RotateKey(ctx context.Context, name string, overlap time.Duration) (access.Key, string, error) {
+	var out keySecret
+	err := c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()}, &out)
+	return out.Key, out.Secret, err
+}
+
+// RevokeKey ends a key.
+func (c *Client) RevokeKey(ctx context.Context, name string) (out access.Key, err error) {
+	return out, c.call(ctx, http.MethodDelete, keyPath(name), nil, &out)
+}
+
+// CheckKey says what a key would see; an empty name stands for everyone.
+func (c *Client) CheckKey(ctx context.Context, name string) (out Seeing, err error) {
+	return out, c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
+}
+
+// Open opens grants to everyone, and closes others.
+func (c *Client) Open(ctx context.Context, add, take []string) (access.Grants, error) {
+	var out struct{ Open access.Grants }
+	err := c.call(ctx, http.MethodPatch, "/open", map[string]any{"add": add, "take": take}, &out)
+	return out.Open, err
+}
+
+// WhyQuestion asks why a reader cannot see an entry.
+type WhyQuestion struct {
+	Entry   string `json:"entry,omitempty"` // id, slug or path
+	Type    string `json:"type,omitempty"`
+	Key     string `json:"key,omitempty"` // id, name or secret; empty: everyone
+	Edition string `json:"edition,omitempty"`
+	Locale  string `json:"locale,omitempty"`
+	// Request is a read that was refused, or the list that the entry should be in.
+	Request string `json:"request,omitempty"`
+}
+
+// Why asks why a reader cannot see an entry.
+func (c *Client) Why(ctx context.Context, q WhyQuestion) (out WhyAnswer, err error) {
+	return out, c.call(ctx, http.MethodPost, "/why", q, &out)
+}
+
+// Refusals lists the reads that were refused lately.
+func (c *Client) Refusals(ctx context.Context) ([]Refusal, error) {
+	var out struct{ Items []Refusal }
+	err := c.call(ctx, http.MethodGet, "/refusals", nil, &out)
+	return out.Items, err
+}
+
+// Accounts lists accounts.
+func (c *Client) Accounts(ctx context.Context) ([]store.Account, error) {
+	var out struct{ Items []store.Account }
+	err := c.call(ctx, http.MethodGet, "/accounts", nil, &out)
+	return out.Items, err
+}
+
+type accountLink struct {
+	Account store.Account
+	Link    string
+}
+
+// CreateAccount makes an account; without a password it returns the link at which
+// one is chosen.
+func (c *Client) CreateAccount(ctx context.Context, email, name, role, password string) (store.Account, string, error) {
+	var out accountLink
+	err := c.call(ctx, http.MethodPost, "/accounts", map[string]string{"email": email, "name": name, "role": role, "password": password}, &out)
+	return out.Account, out.Link, err
+}
+
+// ChangeAccount changes an account: its name, role, and whether it is disabled.
+func (c *Client) ChangeAccount(ctx context.Context, name string, change map[string]any) (out store.Account, err error) {
+	return out, c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
+}
+
+// AccountLink returns a link at which the account chooses a new password.
+func (c *Client) AccountLink(ctx context.Context, name string) (string, error) {
+	var out accountLink
+	err := c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/link", nil, &out)
+	return out.Link, err
+}
+
+func actValues(f store.ActFilter) string {
+	at := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return t.Format(time.RFC3339)
+	}
+	below := ""
+	if f.Below > 0 {
+		below = strconv.FormatInt(f.Below, 10)
+	}
+	return values("who", f.Who, "what", f.What, "subject", f.Subject, "after", at(f.After), "until", at(f.Until), "below", below, "limit", positive(f.Limit))
+}
+
+// Audit lists the audit log, the newest first.
+func (c *Client) Audit(ctx context.Context, f store.ActFilter) ([]store.Act, error) {
+	var out struct{ Items []store.Act }
+	err := c.call(ctx, http.MethodGet, "/audit?"+actValues(f), nil, &out)
+	return out.Items, err
+}
+
+// ExportAudit returns the audit log as NDJSON.
+func (c *Client) ExportAudit(ctx context.Context, f store.ActFilter) ([]byte, error) {
+	a, err := c.Do(ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return a.Body, a.Err()
+}
+
+// Submit hands an entry in from outside, as everyone or with the client's key.
+func (c *Client) Submit(ctx context.Context, environment, plural string, values map[string]any) (*Answer, error) {
+	return c.Do(ctx, http.MethodPost, "/content/"+url.PathEscape(environment)+"/submissions/"+url.PathEscape(plural), nil, values)
+}

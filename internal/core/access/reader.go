@@ -1,0 +1,56 @@
+package access
+
+// Kind says how somebody is known.
+type Kind string
+
+// The kinds of Reader.
+const (
+	Everyone  Kind = "everyone" // nobody in particular
+	ByKey     Kind = "key"
+	ByToken   Kind = "token" // issued elsewhere
+	ByAccount Kind = "account"
+)
+
+// Reader is who asks, reader or writer.
+type Reader struct {
+	Kind Kind
+	// Name is what others call them: a key's name, a token's subject, an account's
+	// e-mail.
+	Name string
+	// ID of the key or account.
+	ID string
+	// Site that a key belongs to, if any.
+	Site   string
+	Rights Rights
+	// Meter counts what a key is used for; nil for others.
+	Meter *Meter
+}
+
+// Known tells whether it is somebody in particular.
+func (r *Reader) Known() bool { return r.Kind != Everyone }
+
+// Role is what an account is there for. Each may do all that the ones before may.
+type Role string
+
+// The roles.
+const (
+	RoleReader   Role = "reader"   // sees everything but the secrets
+	RoleEditor   Role = "editor"   // writes, and submits for review
+	RoleApprover Role = "approver" // approves, publishes, schedules
+	RoleAdmin    Role = "admin"    // sees to the service itself
+)
+
+// Roles lists every role, the least first.
+var Roles = []Role{RoleReader, RoleEditor, RoleApprover, RoleAdmin}
+
+// Grants of a role; none for an unknown one.
+func (r Role) Grants() Grants {
+	verbs := map[Role][]string{
+		RoleReader: {Read}, RoleEditor: {Read, Write}, RoleApprover: {Read, Write, Publish}, RoleAdmin: Verbs,
+	}[r]
+	var out Grants
+	for _, v := range verbs {
+		out = append(out, Grant{Verb: v, Edition: Any, Type: Any})
+	}
+	return out
+}

@@ -1,0 +1,65 @@
+package gateway
+
+import (
+	"errors"
+	"regexp"
+	"slices"
+	"sync"
+	"time"
+
+	"ubiquon/internal/core/access"
+)
+
+// Refusal is a read that was refused for want of a grant or of a good key.
+type Refusal struct {
+	At      time.Time `json:"at"`
+	Address string    `json:"address"`
+	Agent   string    `json:"agent"`
+	// Request is method and address, without what could be a key.
+	Request string `json:"request"`
+	Edition string `json:"edition"`
+	Reader  string `json:"reader,omitempty"`
+	Key     string `json:"key,omitempty"` // its id
+	Grant   string `json:"grant,omitempty"`
+	Detail  string `json:"detail"`
+}
+
+// maxRefusals is how many are remembered, on each node.
+const maxRefusals = 200
+
+// refusals remembers the last refusals, of the same thing the last one only.
+type refusals struct {
+	mu   sync.Mutex
+	last []Refusal
+}
+
+var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|eyJ[0-9A-Za-z_.-]+`)
+
+// NoteRefusal remembers a refusal.
+func (g *Gateway) NoteRefusal(r Refusal) {
+	r.Request = likeSecret.ReplaceAllString(short(r.Request), "…")
+	r.Agent = short(r.Agent)
+	g.refusals.mu.Lock()
+	defer g.refusals.mu.Unlock()
+	all := slices.DeleteFunc(g.refusals.last, func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address })
+	if len(all) >= maxRefusals {
+		all = all[1:]
+	}
+	g.refusals.last = append(all, r)
+}
+
+// Refusals returns the last refusals of this node, the newest first.
+func (g *Gateway) Refusals() []Refusal {
+	g.refusals.mu.Lock()
+	defer g.refusals.mu.Unlock()
+	out := slices.Clone(g.refusals.last)
+	slices.Reverse(out)
+	return out
+}
+
+// IsBadKey tells whether an error of Authenticate says that a key is not good.
+func IsBadKey(err error) bool {
+	var token *TokenError
+	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated},
+		func(one error) bool { return errors.Is(err, one) })
+}

@@ -1,0 +1,106 @@
+package gateway
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/store"
+)
+
+// ErrNotTaken is the error of handing in an entry of a type that does not take
+// any.
+var ErrNotTaken = errors.New("entries of this type cannot be handed in")
+
+// Submit takes in an entry from outside as a draft for review. Nothing of it is
+// shown to any reader before it was published. A hidden field that people leave
+// empty, and that is not, makes it vanish without a word. Its error is a
+// *DeniedError, content.Problems, ErrNotTaken or ErrTooMany where that is the
+// reason.
+func (g *Gateway) Submit(ctx context.Context, by *access.Reader, plural, locale, address string, values map[string]any) error {
+	m := g.Model()
+	t := m.ByPlural(plural)
+	if t == nil {
+		return fmt.Errorf("nothing is called %q: %w", plural, store.ErrNotFound)
+	}
+	l, known := m.Locale(locale)
+	if !known {
+		return content.Problems{{Path: "locale", Rule: "locale", Text: fmt.Sprintf("there is no locale %q%s", locale, strictyaml.DidYouMean(locale, m.Tags()))}}
+	}
+	need := access.Need{Verb: access.Submit, Edition: content.Preview, Type: t.Name, Locale: l.Tag}
+	if missing, is := by.Rights.Missing([]access.Need{need}); is {
+		return &DeniedError{Grant: missing}
+	}
+	s := t.Submissions
+	if s == nil {
+		return ErrNotTaken
+	}
+	limit, _ := g.submitting.LoadOrStore(fmt.Sprintf("%s %d", t.Name, s.PerMinute), access.NewLimiter(float64(s.PerMinute), s.PerMinute))
+	if !limit.(*access.Limiter).Allow(address, time.Now()) {
+		return ErrTooMany
+	}
+	if s.Trap != "" {
+		if filled, _ := values[s.Trap].(string); strings.TrimSpace(filled) != "" {
+			g.trapped.Add(1)
+			return nil
+		}
+		delete(values, s.Trap)
+	}
+	fields, err := handedIn(t, s, l.Tag, values)
+	if err != nil {
+		return err
+	}
+	edit := store.Edit{ID: content.NewID(), Type: t.Name, Origin: content.Local, Save: fields, Review: content.Submitted, Remark: "handed in from outside",
+		Message: "handed in from outside", Withhold: true, Loose: true}
+	ownSlug(m, t, edit.ID, fields)
+	_, err = g.Apply(ctx, []store.Edit{edit}, by.Name, content.Cause{Kind: "submission", Name: by.Name})
+	return err
+}
+
+// handedIn takes the values of those fields that may be handed in.
+func handedIn(t *model.Type, s *model.Submissions, locale string, values map[string]any) (content.Fields, error) {
+	fields := content.Fields{}
+	var wrong content.Problems
+	for name, v := range values {
+		if !slices.Contains(s.Fields, name) {
+			wrong = append(wrong, content.Problem{Path: name, Rule: "unknown", Text: fmt.Sprintf("there is no field %q to hand in%s", name, strictyaml.DidYouMean(name, s.Fields))})
+			continue
+		}
+		if t.Field(name).Translated {
+			v = map[string]any{locale: v}
+		}
+		fields[name] = v
+	}
+	for _, name := range s.Fields {
+		if f := t.Field(name); f.Required && (values[name] == nil || values[name] == "") {
+			wrong = append(wrong, content.Problem{Path: name, Rule: "required", Text: "it must be given"})
+		}
+	}
+	slices.SortFunc(wrong, func(a, b content.Problem) int { return strings.Compare(a.Path, b.Path) })
+	if len(wrong) > 0 {
+		return nil, wrong
+	}
+	return fields, nil
+}
+
+// ownSlug gives the entry a slug that nobody has: that one is taken would tell
+// what else there is.
+func ownSlug(m *model.Model, t *model.Type, id string, fields content.Fields) {
+	f := t.SlugField()
+	if f == nil {
+		return
+	}
+	made, _ := content.Normalise(m, t, id, fields)[f.Name].(string)
+	if len(made) > 60 {
+		made = made[:60]
+	}
+	fields[f.Name] = strings.Trim(strings.Trim(made, "-")+"-"+strings.ToLower(rand.Text()[:6]), "-")
+}

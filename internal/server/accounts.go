@@ -1,0 +1,238 @@
+package server
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// routeSessions mounts signing in and out.
+func (s *Server) routeSessions(c routes) {
+	c.handle("POST", "/session", anybody, http.HandlerFunc(s.signIn))
+	c.get("/session", anybody, func(r *http.Request) (any, error) {
+		reader := readerOf(r)
+		if !reader.Known() {
+			return nil, badRequest{problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}}
+		}
+		return s.whoIs(reader), nil
+	})
+	c.handle("DELETE", "/session", anybody, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if cookie := cookieOf(r); cookie != "" {
+			if err := s.g.SignOut(r.Context(), cookie); err != nil {
+				s.fail(w, r, err)
+				return
+			}
+		}
+		s.setCookie(w, r, "", -1)
+		writeJSON(w, http.StatusOK, map[string]bool{"signedOut": true})
+	}))
+	c.handle("POST", "/welcome", anybody, http.HandlerFunc(s.welcome))
+}
+
+// who is what the console knows of who is signed in.
+type who struct {
+	Kind        access.Kind `json:"kind"`
+	Name        string      `json:"name"`
+	Environment string      `json:"environment"`
+	Grants      []string    `json:"grants"`
+	// May says what the pages of the console offer.
+	May map[string]bool `json:"may"`
+}
+
+func (s *Server) whoIs(r *access.Reader) who {
+	out := who{Kind: r.Kind, Name: r.Name, Environment: s.g.Environment(), Grants: append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...), May: map[string]bool{}}
+	for name, need := range map[string]rule{"write": on(access.Write, "preview"), "publish": publishes, "administer": administers} {
+		_, missing := need(r.Rights)
+		out.May[name] = !missing
+	}
+	return out
+}
+
+// ownBody reads the body of a request that no session is needed for, unless
+// another site's page has sent it.
+func (s *Server) ownBody(r *http.Request, into any) error {
+	if err := s.crossSite.Check(r); err != nil {
+		return badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
+	}
+	return readBody(r, into)
+}
+
+func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *store.Account) {
+	s.setCookie(w, r, cookie, int(gateway.SessionGood/time.Second))
+	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.g.Open(), Own: a.Role.Grants()}}
+	writeJSON(w, http.StatusOK, s.whoIs(&reader))
+}
+
+func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
+	var form struct {
+		Email    string `json:"email"`
+		Password string `json:"password"`
+	}
+	if err := s.ownBody(r, &form); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	cookie, a, err := s.g.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), cookieOf(r))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.signedIn(w, r, cookie, a)
+}
+
+// welcome says whose link it is; with a password it uses the link up.
+func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
+	var form struct {
+		Link     string `json:"link"`
+		Email    string `json:"email"`
+		Name     string `json:"name"`
+		Password string `json:"password"`
+	}
+	err := s.ownBody(r, &form)
+	if err == nil && form.Password == "" {
+		var a *store.Account
+		if a, err = s.g.Welcome(r.Context(), form.Link, s.actor(r)); err == nil {
+			out := map[string]any{"first": a == nil}
+			if a != nil {
+				out["email"], out["name"] = a.Email, a.Name
+			}
+			writeJSON(w, http.StatusOK, out)
+			return
+		}
+	}
+	if err == nil {
+		var cookie string
+		var a *store.Account
+		if cookie, a, err = s.g.ChoosePassword(r.Context(), form.Link, form.Email, form.Name, form.Password, s.actor(r), r.UserAgent()); err == nil {
+			s.signedIn(w, r, cookie, a)
+			return
+		}
+	}
+	s.fail(w, r, err)
+}
+
+// routeAccounts mounts what admins do with accounts, and the audit log.
+func (s *Server) routeAccounts(c routes) {
+	name := func(r *http.Request) string { return chi.URLParam(r, "account") }
+	c.get("/accounts", administers, func(r *http.Request) (any, error) {
+		items, err := s.g.Accounts(r.Context())
+		return map[string]any{"items": items}, err
+	})
+	c.do("POST", "/accounts", administers, func(r *http.Request) (any, error) {
+		var form struct {
+			Email    string      `json:"email"`
+			Name     string      `json:"name"`
+			Role     access.Role `json:"role"`
+			Password string      `json:"password"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		a, link, err := s.g.CreateAccount(r.Context(), store.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
+		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
+	})
+	c.do("PATCH", "/accounts/{account}", administers, func(r *http.Request) (any, error) {
+		var form struct {
+			Name     *string      `json:"name"`
+			Role     *access.Role `json:"role"`
+			Disabled *bool        `json:"disabled"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return s.g.ChangeAccount(r.Context(), name(r), gateway.AccountChange(form), by(r))
+	})
+	c.do("POST", "/accounts/{account}/link", administers, func(r *http.Request) (any, error) {
+		a, link, err := s.g.AccountLink(r.Context(), name(r), by(r))
+		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
+	})
+	c.handle("GET", "/audit", administers, http.HandlerFunc(s.audit))
+}
+
+// linkAddress is where somebody chooses a password; what follows # stays in the
+// browser, out of every log.
+func (s *Server) linkAddress(r *http.Request, link string) string {
+	if link == "" {
+		return ""
+	}
+	scheme := "http"
+	if r.TLS != nil || s.secure {
+		scheme = "https"
+	}
+	return scheme + "://" + r.Host + "/console/welcome#" + link
+}
+
+// audit lists the audit log, or exports it as NDJSON.
+func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
+	f, err := auditFilter(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if !strings.Contains(r.Header.Get("Accept"), "application/x-ndjson") {
+		acts, err := s.g.Acts(r.Context(), f)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]any{"items": append([]store.Act{}, acts...)})
+		return
+	}
+	out := newStream(w)
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	const page = 500
+	for left := f.Limit; ; {
+		f.Limit = page
+		if left > 0 {
+			f.Limit = min(page, left)
+		}
+		acts, err := s.g.Acts(r.Context(), f)
+		if err != nil && !out.started {
+			s.fail(w, r, err)
+			return
+		}
+		if err != nil {
+			s.log.Error("an export of the audit log broke off", "error", err)
+			panic(http.ErrAbortHandler)
+		}
+		for i := range acts {
+			out.write(acts[i])
+			f.Below = acts[i].ID
+		}
+		if left -= len(acts); len(acts) < page || left == 0 {
+			return
+		}
+	}
+}
+
+func auditFilter(r *http.Request) (store.ActFilter, error) {
+	p, err := queryValues(r, "who", "what", "subject", "after", "until", "below", "limit")
+	if err != nil {
+		return store.ActFilter{}, err
+	}
+	f := store.ActFilter{Who: p["who"], What: p["what"], Subject: p["subject"]}
+	for name, at := range map[string]*time.Time{"after": &f.After, "until": &f.Until} {
+		if p[name] == "" {
+			continue
+		}
+		if *at, _, err = gateway.ParseMoment(p[name], ""); err != nil {
+			return f, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}}
+		}
+	}
+	if f.Limit, err = number(p, "limit"); err != nil {
+		return f, err
+	}
+	if p["below"] != "" {
+		if f.Below, err = strconv.ParseInt(p["below"], 10, 64); err != nil {
+			return f, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "below", Detail: strconv.Quote(p["below"]) + " is no number"}}
+		}
+	}
+	return f, nil
+}

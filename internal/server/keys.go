@@ -1,0 +1,129 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
+)
+
+// routeKeys mounts what is done with keys, and with what is open to everyone.
+func (s *Server) routeKeys(c routes) {
+	name := func(r *http.Request) string { return chi.URLParam(r, "key") }
+	c.get("/keys", administers, func(r *http.Request) (any, error) {
+		items, err := s.g.Keys(r.Context())
+		return map[string]any{"items": items, "open": opened(s.g.Open())}, err
+	})
+	c.do("POST", "/keys", administers, s.createKey)
+	c.get("/keys/{key}", administers, func(r *http.Request) (any, error) { return s.g.Key(r.Context(), name(r)) })
+	c.do("PATCH", "/keys/{key}", administers, func(r *http.Request) (any, error) {
+		form, err := readGrants(r)
+		if err != nil {
+			return nil, err
+		}
+		if form.days != nil {
+			return s.g.ExtendKey(r.Context(), name(r), by(r), *form.days)
+		}
+		return s.g.GrantKey(r.Context(), name(r), by(r), form.add, form.take)
+	})
+	c.do("POST", "/keys/{key}/rotate", administers, func(r *http.Request) (any, error) {
+		var form struct {
+			Overlap string `json:"overlap"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		overlap := 24 * time.Hour
+		if form.Overlap != "" {
+			var err error
+			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 || overlap > 90*24*time.Hour {
+				return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "overlap", Detail: fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap)}}
+			}
+		}
+		k, secret, err := s.g.RotateKey(r.Context(), name(r), by(r), overlap)
+		return map[string]any{"key": k, "secret": secret}, err
+	})
+	c.do("DELETE", "/keys/{key}", administers, func(r *http.Request) (any, error) { return s.g.RevokeKey(r.Context(), name(r), by(r)) })
+	c.do("POST", "/keys/check", administers, func(r *http.Request) (any, error) {
+		var form struct {
+			Key string `json:"key"` // id, name or secret; empty: everyone
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return s.g.CheckKey(r.Context(), form.Key)
+	})
+	c.get("/open", reads, func(r *http.Request) (any, error) { return map[string]any{"open": opened(s.g.Open())}, nil })
+	c.do("PATCH", "/open", administers, func(r *http.Request) (any, error) {
+		form, err := readGrants(r)
+		if err != nil {
+			return nil, err
+		}
+		open, err := s.g.OpenTo(r.Context(), by(r), form.add, form.take)
+		return map[string]any{"open": opened(open)}, err
+	})
+	c.get("/refusals", administers, func(r *http.Request) (any, error) {
+		return map[string]any{"items": append([]gateway.Refusal{}, s.g.Refusals()...)}, nil
+	})
+}
+
+// opened is what is open, and never null.
+func opened(g access.Grants) access.Grants { return append(access.Grants{}, g...) }
+
+// grantsForm says which grants are added, and which taken away; or, of a key, for
+// how many days it is good.
+type grantsForm struct {
+	add, take access.Grants
+	days      *int
+}
+
+func readGrants(r *http.Request) (out grantsForm, err error) {
+	var form struct {
+		Add  []string `json:"add"`
+		Take []string `json:"take"`
+		Days *int     `json:"days"`
+	}
+	if err := readBody(r, &form); err != nil {
+		return out, err
+	}
+	if len(form.Add)+len(form.Take) == 0 && form.Days == nil {
+		return out, badRequest{problem{Kind: "body", Status: 400, Parameter: "add", Detail: `name the grants to add or to take, as in {"add": ["read published notice"]}`}}
+	}
+	if out.add, err = parseGrants("add", form.Add); err != nil {
+		return out, err
+	}
+	out.days = form.Days
+	out.take, err = parseGrants("take", form.Take)
+	return out, err
+}
+
+func parseGrants(parameter string, texts []string) (access.Grants, error) {
+	out, err := access.ParseGrants(texts)
+	if err != nil {
+		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}}
+	}
+	return out, nil
+}
+
+func (s *Server) createKey(r *http.Request) (any, error) {
+	var form struct {
+		Name      string     `json:"name"`
+		Grants    []string   `json:"grants"`
+		Site      string     `json:"site"`
+		PerMinute int        `json:"perMinute"`
+		Expires   *time.Time `json:"expires"`
+	}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	grants, err := parseGrants("grants", form.Grants)
+	if err != nil {
+		return nil, err
+	}
+	made, secret, err := s.g.CreateKey(r.Context(), access.Key{Name: form.Name, Grants: grants, Site: form.Site, PerMinute: form.PerMinute, Expires: form.Expires}, by(r))
+	return map[string]any{"key": made, "secret": secret}, err
+}

@@ -1,0 +1,244 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+	"net"
+	"net/http"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// errSecretInAddress is the error of a key in the query string.
+var errSecretInAddress = badRequest{problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
+	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon key revoke), and send keys in the header Authorization: Bearer … only"}}
+
+// reader finds out who asks for content: everyone, or the holder of a key or
+// token. A key that may not ask so often any more gets an error too.
+func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (access.Reader, error) {
+	if strings.Contains(r.URL.RawQuery, "ubq_") && access.HoldsSecret(r.URL.RawQuery) {
+		return access.Reader{}, errSecretInAddress
+	}
+	header := r.Header.Get("Authorization")
+	if header == "" {
+		return s.g.Everyone(), nil
+	}
+	scheme, secret, _ := strings.Cut(header, " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		return access.Reader{}, s.guessed(r, now, access.ErrMalformed)
+	}
+	reader, err := s.g.Authenticate(r.Context(), strings.TrimSpace(secret))
+	if err != nil {
+		return access.Reader{}, s.guessed(r, now, err)
+	}
+	m := reader.Meter
+	if m.Due(now) {
+		m.Note(now, s.address(r), r.UserAgent())
+	}
+	left, wait, ok := m.Admit(now)
+	if limit := m.Limit(); limit > 0 {
+		h := w.Header()
+		h["Ratelimit-Policy"] = []string{`"key";q=` + strconv.Itoa(limit) + `;w=60`}
+		h["Ratelimit"] = []string{`"key";r=` + strconv.Itoa(left) + `;t=` + strconv.Itoa(int(math.Ceil(wait.Seconds())))}
+		if !ok {
+			return reader, tooMany(wait, fmt.Sprintf("the key %q may ask %d times a minute", reader.Name, limit))
+		}
+	}
+	return reader, nil
+}
+
+// guessed counts a key that is not good. A few from one address may be mistakes;
+// of more nothing is said but that they are too many. Good keys are let through
+// whatever others at the same address do.
+func (s *Server) guessed(r *http.Request, now time.Time, err error) error {
+	if at := s.address(r); !s.guesses.Allow(at, now) {
+		return tooMany(s.guesses.Wait(at, now), "too many keys from this address were not good")
+	}
+	return err
+}
+
+func tooMany(wait time.Duration, detail string) error {
+	return retryLater{badRequest{problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}}, wait}
+}
+
+// retryLater is a refusal that says when to try again.
+type retryLater struct {
+	badRequest
+	wait time.Duration
+}
+
+func (e retryLater) Unwrap() error { return e.badRequest }
+
+// address is where a request comes from: the connection's other end, or, behind
+// a proxy that is trusted, what that says.
+func (s *Server) address(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	said := r.Header.Values("X-Forwarded-For")
+	if len(s.proxies) == 0 || len(said) == 0 {
+		return host
+	}
+	hops := strings.Split(strings.Join(said, ","), ",")
+	for i := len(hops); ; i-- {
+		at, err := netip.ParseAddr(host)
+		if err != nil || i == 0 || !s.trusted(at.Unmap()) {
+			return host
+		}
+		next := strings.TrimSpace(hops[i-1])
+		if _, err := netip.ParseAddr(next); err != nil {
+			return host
+		}
+		host = next
+	}
+}
+
+func (s *Server) trusted(at netip.Addr) bool {
+	for _, p := range s.proxies {
+		if p.Contains(at) {
+			return true
+		}
+	}
+	return false
+}
+
+type readerContext struct{}
+
+// readerOf is who is behind a control request.
+func readerOf(r *http.Request) *access.Reader {
+	return r.Context().Value(readerContext{}).(*access.Reader)
+}
+
+// by is what they are called.
+func by(r *http.Request) string { return readerOf(r).Name }
+
+func (s *Server) actor(r *http.Request) store.Actor { return store.Actor{Address: s.address(r)} }
+
+// sessionCookie is the name of the cookie of who is signed in.
+const sessionCookie = "ubiquon-session"
+
+func cookieOf(r *http.Request) string {
+	c, err := r.Cookie(sessionCookie)
+	if err != nil {
+		return ""
+	}
+	return c.Value
+}
+
+// operator finds out who asks something of the service itself: the holder of a
+// key or token, or somebody who is signed in.
+func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reader, error) {
+	cookie := cookieOf(r)
+	if cookie == "" || r.Header.Get("Authorization") != "" {
+		reader, err := s.reader(w, r, time.Now())
+		return &reader, err
+	}
+	if err := s.crossSite.Check(r); err != nil {
+		return nil, badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
+	}
+	reader, _, err := s.g.SignedIn(r.Context(), cookie)
+	if errors.Is(err, store.ErrNotFound) {
+		s.setCookie(w, r, "", -1)
+		return nil, badRequest{problem{Kind: "no-key", Status: http.StatusUnauthorized, Detail: "nobody is signed in here any more", Hint: "sign in again"}}
+	}
+	return &reader, err
+}
+
+// setCookie keeps a session in the browser, out of the reach of scripts and of
+// other sites.
+func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
+	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: r.TLS != nil || s.secure})
+}
+
+// rule says who may use a route of the control endpoints: it returns what is
+// missing. What depends on the types that a request is about is checked by the
+// route itself.
+type rule func(access.Rights) (access.Need, bool)
+
+// on takes the verb in the edition on one type at least.
+func on(verb, edition string) rule {
+	return func(r access.Rights) (access.Need, bool) {
+		return access.Need{Verb: verb, Edition: edition, Type: access.Any}, !r.AllowsAny(verb, edition)
+	}
+}
+
+// takes takes a grant, as it stands.
+func takes(need access.Need) rule {
+	return func(r access.Rights) (access.Need, bool) { return r.Missing([]access.Need{need}) }
+}
+
+// either takes one of two.
+func either(a, b rule) rule {
+	return func(r access.Rights) (access.Need, bool) {
+		if _, missing := b(r); !missing {
+			return access.Need{}, false
+		}
+		return a(r)
+	}
+}
+
+// The rules of the control endpoints.
+var (
+	anybody         rule = nil
+	reads                = on(access.Read, "preview")
+	readsAll             = takes(access.Need{Verb: access.Read, Edition: "preview", Type: access.Any})
+	writesOrDecides      = either(on(access.Write, "preview"), on(access.Publish, "published"))
+	publishes            = on(access.Publish, "published")
+	rebuilds             = takes(access.Need{Verb: access.Publish, Edition: "published", Type: access.Any})
+	administers          = takes(access.Administer)
+)
+
+// guarded lets only those through whom the rule allows, and says who they are.
+func (s *Server) guarded(need rule, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "no-store")
+		reader, err := s.operator(w, r)
+		if err == nil && need != nil {
+			if missing, is := need(reader.Rights); is {
+				err = &gateway.DeniedError{Grant: missing, Everyone: !reader.Known()}
+			}
+		}
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		ctx := context.WithValue(r.Context(), readerContext{}, reader)
+		ctx = store.WithActor(ctx, store.Actor{Name: reader.Name, Kind: string(reader.Kind), Address: s.address(r)})
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+// may returns a *gateway.DeniedError if who asks lacks one of the grants.
+func may(r *http.Request, needs ...access.Need) error {
+	if missing, is := readerOf(r).Rights.Missing(needs); is {
+		return &gateway.DeniedError{Grant: missing}
+	}
+	return nil
+}
+
+// mayEntry is may for the type of an entry.
+func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
+	if !content.ValidID(id) {
+		return fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
+	}
+	all, err := s.g.Standings(r.Context(), []string{id})
+	if err != nil {
+		return err
+	}
+	one, known := all[id]
+	if !known {
+		return fmt.Errorf("entry %s: %w", id, store.ErrNotFound)
+	}
+	return may(r, access.Need{Verb: verb, Edition: edition, Type: one.Type})
+}

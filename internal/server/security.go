@@ -1,0 +1,36 @@
+package server
+
+import (
+	"net/http"
+
+	"github.com/rs/cors"
+)
+
+var nosniff = []string{"nosniff"}
+
+// secured sets what browsers are told to be careful with, on all but content.
+func (s *Server) secured(h http.Header) {
+	h["X-Content-Type-Options"] = nosniff
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=()")
+	if s.secure {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+}
+
+// withCORS lets the pages of some web origins read content.
+func (s *Server) withCORS(next http.Handler, origins []string) http.Handler {
+	if len(origins) == 0 {
+		return next
+	}
+	return cors.New(cors.Options{
+		AllowedOrigins: origins,
+		AllowedMethods: []string{http.MethodGet, http.MethodHead, http.MethodPost},
+		AllowedHeaders: []string{"Authorization", "Content-Type", "Accept-Language", "Cache-Control", "If-None-Match", "Prefer", "Ubiquon-Min-Sequence"},
+		ExposedHeaders: []string{"Cache-Status", "Content-Language", "ETag", "Link", "Preference-Applied", "RateLimit", "RateLimit-Policy", "Retry-After", "Server-Timing", "Ubiquon-Sequence"},
+		MaxAge:         600,
+	}).Handler(next)
+}

@@ -1,0 +1,92 @@
+package server
+
+import (
+	"net/http"
+	"net/url"
+	"strings"
+
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/gateway"
+)
+
+// why answers why a reader cannot see an entry.
+func (s *Server) why(r *http.Request) (any, error) {
+	var form struct {
+		Entry   string `json:"entry"` // id, slug or path
+		Type    string `json:"type"`
+		Key     string `json:"key"` // id, name or secret; empty: everyone
+		Edition string `json:"edition"`
+		Locale  string `json:"locale"`
+		// Request is a read that was refused, or a list that the entry should be in: an
+		// address below /content/, or from a plural on.
+		Request string `json:"request"`
+	}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	q := gateway.Question{Entry: form.Entry, Type: form.Type, Key: form.Key, Edition: form.Edition, Locale: form.Locale}
+	if form.Request != "" {
+		if err := s.askedFor(form.Request, &q); err != nil {
+			return nil, err
+		}
+	}
+	if q.Entry == "" && q.Type == "" {
+		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "entry", Detail: "name an entry by id, slug or path, or the request that it is about"}}
+	}
+	return s.g.Why(r.Context(), q)
+}
+
+// askedFor takes from a read what is asked of it.
+func (s *Server) askedFor(request string, q *gateway.Question) error {
+	bad := func(detail string) error {
+		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "give it as in /content/" + s.g.Environment() + "/published/notices?limit=3, or from the plural on"}}
+	}
+	_, address, spaced := strings.Cut(request, " ")
+	if !spaced {
+		address = request
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return bad("it is no address")
+	}
+	rest := strings.TrimPrefix(u.Path, "/")
+	if below, ok := strings.CutPrefix(u.Path, "/content/"+s.g.Environment()+"/"); ok {
+		edition, after, _ := strings.Cut(below, "/")
+		rest = after
+		if q.Edition == "" {
+			q.Edition = edition
+		}
+	}
+	if rest == "graphql" || strings.HasPrefix(rest, "graphql/") {
+		return bad("of a GraphQL request, name the entry instead")
+	}
+	m := s.g.Model()
+	if q.Locale == "" {
+		q.Locale = u.Query().Get("locale")
+	}
+	root, t, err := locate(m, rest)
+	if err != nil {
+		return err
+	}
+	if t != nil && q.Type == "" {
+		q.Type = t.Name
+	}
+	switch root.By {
+	case query.BySlug, query.ByID:
+		q.Entry = root.Value
+	case query.ByPath:
+		q.Entry = u.Query().Get("path")
+	case query.ByList:
+		if q.Entry == "" {
+			return nil
+		}
+		// The list itself is what is asked about.
+		u.RawPath, u.Path = "", "/"+rest
+		p, err := planREST(m, "published", rest, &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{}})
+		if err != nil {
+			return err
+		}
+		q.List, q.Asked, q.Type = &p.Query.Roots[0], u.RequestURI(), ""
+	}
+	return nil
+}

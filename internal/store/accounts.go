@@ -1,0 +1,223 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+)
+
+// Account is a person who may sign in to the console.
+type Account struct {
+	ID       string      `json:"id"`
+	Email    string      `json:"email"` // in small letters
+	Name     string      `json:"name"`
+	Role     access.Role `json:"role"`
+	Created  time.Time   `json:"created"`
+	By       string      `json:"by"`
+	Disabled *time.Time  `json:"disabled"`
+	SignedIn *time.Time  `json:"signedIn"` // last
+	// HasPassword is false until a password was chosen.
+	HasPassword bool `json:"hasPassword"`
+	// Password is the argon2id hash, or empty.
+	Password string `json:"-"`
+}
+
+// ErrTaken is the error of an e-mail address that has an account already.
+var ErrTaken = errors.New("there is an account with this e-mail address already")
+
+// ErrLastAdmin is the error of a change after which nobody could administer.
+var ErrLastAdmin = errors.New("this is the last admin who can sign in; make another one first")
+
+const accountColumns = `id, email, name, role, created, by, disabled, signed_in, password`
+
+func scanAccount(r pgx.Row) (*Account, error) {
+	var a Account
+	err := r.Scan(&a.ID, &a.Email, &a.Name, &a.Role, &a.Created, &a.By, &a.Disabled, &a.SignedIn, &a.Password)
+	a.HasPassword = a.Password != ""
+	return &a, err
+}
+
+// Accounts lists accounts by e-mail.
+func (s *Store) Accounts(ctx context.Context) ([]*Account, error) {
+	rows, err := s.Pool.Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, s.Environment)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (*Account, error) { return scanAccount(r) })
+}
+
+// Account returns the account with an id or e-mail address, ErrNotFound if there
+// is none.
+func (s *Store) Account(ctx context.Context, name string) (*Account, error) {
+	a, err := scanAccount(s.Pool.QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email = $3)`, s.Environment, name, strings.ToLower(name)))
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("account %s: %w", name, ErrNotFound)
+	}
+	return a, err
+}
+
+// changeAccount runs statements and the audit's line in one transaction.
+func (s *Store) changeAccount(ctx context.Context, done Act, write func(*batch)) error {
+	return s.inBatches(ctx, func(conn *pgxpool.Conn) error {
+		var b, last batch
+		b.exec(`begin`)
+		write(&b)
+		err := b.run(ctx, conn)
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && pg.ConstraintName == "account_environment_email_key" {
+			return ErrTaken
+		}
+		if err != nil {
+			return err
+		}
+		s.queueActs(&last, done)
+		last.exec(`commit`)
+		return last.run(ctx, conn)
+	})
+}
+
+// AddAccount makes an account with an id of its own; ErrTaken if the address has
+// one already.
+func (s *Store) AddAccount(ctx context.Context, a *Account, cause content.Cause) error {
+	a.ID, a.By, a.Email = content.NewID(), cause.Name, strings.ToLower(a.Email)
+	return s.changeAccount(ctx, act(actorOf(ctx, cause), "account create", a.Email, nil, a), func(b *batch) { s.queueAccount(b, a) })
+}
+
+func (s *Store) queueAccount(b *batch, a *Account) {
+	b.query(func(r pgx.Rows) error { return r.Scan(&a.Created) }, `insert into account (environment, id, email, name, role, password, by)
+		values ($1, $2, $3, $4, $5, $6, $7) returning created`, s.Environment, a.ID, a.Email, a.Name, a.Role, a.Password, a.By)
+}
+
+// ChangeAccount gives an account another name or role, disables it or lets it in
+// again; sessions of a disabled one end. ErrLastAdmin if nobody could administer
+// then.
+func (s *Store) ChangeAccount(ctx context.Context, id string, cause content.Cause, change func(*Account)) (*Account, error) {
+	a, err := s.Account(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	before := *a
+	change(a)
+	what := "account change"
+	switch {
+	case a.Disabled != nil && before.Disabled == nil:
+		what = "account disable"
+	case a.Disabled == nil && before.Disabled != nil:
+		what = "account enable"
+	}
+	return a, s.changeAccount(ctx, act(actorOf(ctx, cause), what, a.Email, before, a), func(b *batch) {
+		b.exec(`select 1 from account where environment = $1 and role = 'admin' for update`, s.Environment)
+		b.exec(`update account set name = $3, role = $4, disabled = $5 where environment = $1 and id = $2`, s.Environment, a.ID, a.Name, a.Role, a.Disabled)
+		if before.Role == access.RoleAdmin && before.Disabled == nil && (a.Role != access.RoleAdmin || a.Disabled != nil) {
+			b.b.Queue(`select count(*) from account where environment = $1 and role = 'admin' and disabled is null and password <> ''`, s.Environment).QueryRow(func(r pgx.Row) error {
+				var n int
+				if err := r.Scan(&n); err != nil {
+					return err
+				}
+				if n == 0 {
+					return ErrLastAdmin
+				}
+				return nil
+			})
+		}
+		if a.Disabled != nil {
+			b.exec(`delete from session where environment = $1 and account = $2`, s.Environment, a.ID)
+		}
+	})
+}
+
+// Session is somebody who is signed in.
+type Session struct {
+	Account *Account
+	Expires time.Time
+}
+
+// AddSession keeps a session; what the account's sessions with the hash replaced
+// were good for ends with it.
+func (s *Store) AddSession(ctx context.Context, a *Account, hash, replaced []byte, good time.Duration, by Actor, agent string) error {
+	return s.changeAccount(ctx, act(by, "sign in", a.Email, nil, nil), func(b *batch) {
+		b.exec(`delete from session where environment = $1 and (hash = $2 or expires < clock_timestamp())`, s.Environment, replaced)
+		b.exec(`update account set signed_in = clock_timestamp() where environment = $1 and id = $2`, s.Environment, a.ID)
+		b.exec(`insert into session (environment, hash, account, expires, address, agent) values ($1, $2, $3, clock_timestamp() + $4, $5, $6)`,
+			s.Environment, hash, a.ID, good, by.Address, agent)
+	})
+}
+
+// Session returns the session of a hash, ErrNotFound if there is none that is
+// good.
+func (s *Store) Session(ctx context.Context, hash []byte) (Session, error) {
+	var out Session
+	a := &Account{}
+	err := s.Pool.QueryRow(ctx, `select a.id, a.email, a.name, a.role, n.expires from session n
+		join account a on a.environment = n.environment and a.id = n.account
+		where n.environment = $1 and n.hash = $2 and n.expires > clock_timestamp() and a.disabled is null`, s.Environment, hash).
+		Scan(&a.ID, &a.Email, &a.Name, &a.Role, &out.Expires)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	out.Account = a
+	return out, err
+}
+
+// EndSession ends a session.
+func (s *Store) EndSession(ctx context.Context, hash []byte) error {
+	_, err := s.Pool.Exec(ctx, `delete from session where environment = $1 and hash = $2`, s.Environment, hash)
+	return err
+}
+
+// AddInvitation keeps the hash of a link that lets somebody choose a password;
+// without an account it makes the first one.
+func (s *Store) AddInvitation(ctx context.Context, hash []byte, account string, good time.Duration) error {
+	_, err := s.Pool.Exec(ctx, `insert into invitation (environment, hash, account, expires) values ($1, $2, nullif($3, ''), clock_timestamp() + $4)`, s.Environment, hash, account, good)
+	return err
+}
+
+// Invitation returns the account that a link is for, nil if it makes the first
+// one. Its error is ErrNotFound when it was used, is too old, or never was.
+func (s *Store) Invitation(ctx context.Context, hash []byte) (*Account, error) {
+	var account *string
+	err := s.Pool.QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2 and expires > clock_timestamp()`, s.Environment, hash).Scan(&account)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, ErrNotFound
+	}
+	if err != nil || account == nil {
+		return nil, err
+	}
+	return s.Account(ctx, *account)
+}
+
+// TakeInvitation uses a link up: the account, which is made if it has no id, gets
+// the password, and its sessions end.
+func (s *Store) TakeInvitation(ctx context.Context, hash []byte, a *Account, by Actor) error {
+	what := "account password"
+	fresh := a.ID == ""
+	if fresh {
+		a.ID, a.By, a.Email, what = content.NewID(), "first start", strings.ToLower(a.Email), "account create"
+	}
+	taken := false
+	return s.changeAccount(ctx, act(by, what, a.Email, nil, a), func(b *batch) {
+		b.query(func(pgx.Rows) error { taken = true; return nil }, `delete from invitation where environment = $1 and hash = $2 and expires > clock_timestamp() returning 1`, s.Environment, hash)
+		b.b.Queue(`select 1`).QueryRow(func(pgx.Row) error {
+			if !taken {
+				return ErrNotFound
+			}
+			return nil
+		})
+		if fresh {
+			s.queueAccount(b, a)
+		} else {
+			b.exec(`update account set password = $3, name = $4 where environment = $1 and id = $2`, s.Environment, a.ID, a.Password, a.Name)
+		}
+		b.exec(`delete from session where environment = $1 and account = $2`, s.Environment, a.ID)
+		b.exec(`delete from invitation where environment = $1 and (account = $2 or account is null)`, s.Environment, a.ID)
+	})
+}
