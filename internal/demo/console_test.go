@@ -57,9 +57,9 @@ func TestConsole(t *testing.T) {
 	}
 	base := line.Card.Gateway + "/console"
 
-	do("a wrong key", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("input[name=key]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=key]"), line.Card.Keys.Published), chromedp.Click(chromedp.CSS("button[type=submit]")))
-	testkit.Eventually(t, "the refusal is told in the service's words", func() bool { return strings.Contains(text("main"), `the grant "manage * *" is missing`) })
+	do("a wrong password", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("input[name=email]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=email]"), line.Card.Accounts[0].Email), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "not this one"), chromedp.Click(chromedp.CSS("button[type=submit]")))
+	testkit.Eventually(t, "the refusal is told in the service's words", func() bool { return strings.Contains(text("main"), "the e-mail address or the password is wrong") })
 	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, false); err != nil {
 		t.Fatal(err)
 	}
@@ -106,14 +106,14 @@ func TestConsole(t *testing.T) {
 		now := text("[data-site=skerry-web] [data-build]")
 		return now != before && strings.Contains(now, "finished")
 	})
-	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id, "/entries/" + id + "?view=history", "/events", "/sites", "/settings"} {
+	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id, "/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit"} {
 		do("to "+page, chromedp.Navigate(base+page), chromedp.WaitVisible(chromedp.CSS("main table, main [data-field]")))
 		nameless, err := chromedp.Run(b, chromedp.Evaluate[[]string](nameless))
 		if err != nil || len(nameless) > 0 {
 			t.Errorf("%s: nobody can name %q, %v", page, nameless, err)
 		}
 	}
-	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
+	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
 	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
 		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))
 		return err == nil && title == "Events"

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"ubiquon/internal/core/content"
@@ -163,7 +164,14 @@ func (g *Gateway) Duplicate(ctx context.Context, id, by string) (string, store.A
 		}
 	}
 	edit := store.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
-	done, err := g.Apply(ctx, []store.Edit{edit}, by, content.Cause{Kind: "user", Name: by})
+	cause := content.Cause{Kind: "user", Name: by}
+	done, err := g.Apply(ctx, []store.Edit{edit}, by, cause)
+	var p content.Problems
+	if errors.As(err, &p) && p[0].Rule == "unique" {
+		// There is another copy already.
+		ownSlug(g.Model(), t, edit.ID, fields)
+		done, err = g.Apply(ctx, []store.Edit{edit}, by, cause)
+	}
 	return edit.ID, done, err
 }
 

@@ -31,6 +31,7 @@ const maxRefusals = 200
 type refusals struct {
 	mu   sync.Mutex
 	last []Refusal
+	tell bool // the console is about to be told
 }
 
 var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|eyJ[0-9A-Za-z_.-]+`)
@@ -46,6 +47,16 @@ func (g *Gateway) NoteRefusal(r Refusal) {
 		all = all[1:]
 	}
 	g.refusals.last = append(all, r)
+	if !g.refusals.tell {
+		// There may be thousands; once now and then is enough.
+		g.refusals.tell = true
+		time.AfterFunc(300*time.Millisecond, func() {
+			g.refusals.mu.Lock()
+			g.refusals.tell = false
+			g.refusals.mu.Unlock()
+			g.news.tell("refusals")
+		})
+	}
 }
 
 // Refusals returns the last refusals of this node, the newest first.

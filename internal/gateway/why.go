@@ -246,6 +246,11 @@ func (w *whyer) found(ctx context.Context, r *store.EntryRecord) error {
 	e := &why.Entry{ID: r.ID, Title: r.Title, Origin: r.Origin, Revision: r.Revision, PublishedRevision: r.PublishedRevision, Retired: r.Retired, Withheld: r.Withheld,
 		Review: r.Review, HasTranslations: t.HasTranslations(), Written: content.WrittenIn(t, r.Newest), Live: content.WrittenIn(t, r.Shown), AskedByPath: strings.HasPrefix(w.q.Entry, "/")}
 	w.facts.Entry = e
+	for _, tags := range []*[]string{&e.Written, &e.Live} {
+		if len(*tags) == 0 && e.HasTranslations {
+			*tags = []string{w.m.Default()}
+		}
+	}
 	if source := w.g.origins[r.Origin]; source != nil {
 		e.EditAt = source.EditAddress(r.Type, r.OriginKey)
 	}

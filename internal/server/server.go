@@ -1,6 +1,7 @@
 package server
 
 import (
+	"embed"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -53,6 +54,9 @@ func New(o Options) *Server {
 	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter(),
 		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0}
 	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
+	if s.console == nil {
+		s.console = embed.FS{}
+	}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
 	}

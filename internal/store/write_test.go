@@ -224,7 +224,12 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 		t.Errorf("approved what was sent back: %v", err)
 	}
 	b.must(store.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
-	b.must(store.Edit{ID: "a", Origin: content.Local, Review: content.Approved})
+	if _, err := b.apply(store.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || !strings.Contains(p[0].Text, "somebody else must approve it") {
+		t.Errorf("approved by who wrote it: %v", err)
+	}
+	if _, err := b.Apply(t.Context(), b.m, b.v, []store.Edit{{ID: "a", Origin: content.Local, Review: content.Approved}}, "another", content.Cause{Kind: "user", Name: "another"}); err != nil {
+		t.Fatal(err)
+	}
 	b.must(store.Edit{ID: "a", Origin: content.Local, Live: store.PublishNewest})
 	e, err := b.Entry(t.Context(), "a")
 	if err != nil || e.State != content.IsPublished || len(e.Reviews) != 4 || e.Reviews[2].Remark != "deeper" {

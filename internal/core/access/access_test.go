@@ -67,3 +67,98 @@ func TestKeysExpireAtTheirMoment(t *testing.T) {
 		t.Error("a key ends at another moment than it says")
 	}
 }
+
+func TestLocalesLimitGrants(t *testing.T) {
+	g, err := ParseGrants([]string{"read published notice in nb,de", "read published pier"})
+	if err != nil || g[0].String() != "read published notice in nb,de" {
+		t.Fatal(g, err)
+	}
+	r := Rights{Own: g}
+	need := func(typ, locale string) Need {
+		return Need{Verb: Read, Edition: "published", Type: typ, Locale: locale}
+	}
+	for n, want := range map[Need]string{need("notice", "nb"): "", need("pier", "ja"): "", need("notice", "en"): "read published notice in en", need("route", "nb"): "read published route", need("notice", ""): "read published notice"} {
+		if missing, is := r.Missing([]Need{n}); is != (want != "") || is && missing.String() != want {
+			t.Errorf("%s: %v, missing %q", n, is, missing)
+		}
+	}
+	if any, locales := g.Reach(need("notice", "")); !any || len(locales) != 2 {
+		t.Errorf("reach %v %v", any, locales)
+	}
+	if err := g.Check([]string{"notice", "pier"}, []string{"nb"}); err == nil || !strings.Contains(err.Error(), `no locale "de"`) {
+		t.Errorf("an unknown locale: %v", err)
+	}
+}
+
+func TestRolesAreALadder(t *testing.T) {
+	before := 0
+	for _, role := range Roles {
+		g := role.Grants()
+		if len(g) <= before {
+			t.Errorf("%s may no more than the one before", role)
+		}
+		before = len(g)
+	}
+	if !RoleAdmin.Grants().Allows(Administer) || RoleApprover.Grants().Allows(Administer) || Role("boss").Grants() != nil {
+		t.Error("who may administer")
+	}
+}
+
+func TestMetersBoundAndCount(t *testing.T) {
+	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	m := NewMeter(60)
+	for i := range 60 {
+		if left, _, ok := m.Admit(at); !ok || left != 59-i {
+			t.Fatalf("request %d: %d %t", i, left, ok)
+		}
+	}
+	if _, wait, ok := m.Admit(at); ok || wait != time.Second {
+		t.Errorf("one too many: %v %t", wait, ok)
+	}
+	if _, _, ok := m.Admit(at.Add(time.Second)); !ok {
+		t.Error("a second later")
+	}
+	if !m.Due(at) {
+		t.Error("nobody was noted yet")
+	}
+	m.Note(at, "203.0.113.1", strings.Repeat("x", 500))
+	if m.Due(at.Add(999*time.Millisecond)) || !m.Due(at.Add(time.Second)) {
+		t.Error("noted once a second")
+	}
+	m.Hit()
+	if u, used := m.Take(); !used || u.Requests != 62 || u.Hits != 1 || u.Address != "203.0.113.1" || len(u.Agent) != 200 {
+		t.Errorf("%+v", u)
+	}
+	if u, used := m.Take(); used {
+		t.Errorf("taken twice: %+v", u)
+	}
+	var none *Meter
+	none.Hit()
+	if _, _, ok := none.Admit(at); !ok || none.Due(at) || none.Limit() != 0 {
+		t.Error("no meter bounds something")
+	}
+	l := NewLimiter(60, 2)
+	if !l.Allow("a", at) || !l.Allow("a", at) || l.Allow("a", at) || !l.Allow("b", at) || l.Wait("a", at) != time.Second {
+		t.Error("a limiter counts each by itself")
+	}
+}
+
+func TestClaimsBringGrants(t *testing.T) {
+	i := Issuer{Issuer: "i", Audience: "a", Keys: "k", Grants: []ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview *"}}}}
+	if err := i.Check(); err != nil {
+		t.Fatal(err)
+	}
+	for want, claims := range map[int][]map[string]any{1: {{"role": "crew"}, {"role": []any{"x", "crew"}}, {"role": "x crew"}}, 0: {{"role": "crews"}, {"role": 7.0}, {}, {"rule": "crew"}}} {
+		for _, c := range claims {
+			if got := len(i.GrantsOf(c)); got != want {
+				t.Errorf("%v brings %d grants", c, got)
+			}
+		}
+	}
+	bad := Issuer{Algorithms: []string{"none"}, Grants: []ClaimGrants{{Grants: []string{"raed"}}}}
+	for _, want := range []string{"issuer is missing", "audience is missing", "keys is missing", `"none" is none of`, "raed", "a claim and what it is"} {
+		if err := bad.Check(); !strings.Contains(err.Error(), want) {
+			t.Errorf("%q is not said in %v", want, err)
+		}
+	}
+}

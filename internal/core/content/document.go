@@ -42,11 +42,15 @@ func (s *Surroundings) prose(source string, marks []string, path func(id string)
 
 // Documents lays out one document per locale in which the entry can be read: it
 // has a translation there, or in a locale that this one falls back to, or its
-// type has no translated fields at all. Prose is rendered, files are completed,
+// type has no translated fields at all. With nothing translated yet it can be read
+// as if it were written in the default locale. Prose is rendered, files are completed,
 // defaults are filled in. Revision and times of about come from the caller.
 func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *Surroundings) map[string]Document {
 	written := WrittenIn(t, fields)
 	translated := t.HasTranslations()
+	if len(written) == 0 {
+		written = []string{m.Default()}
+	}
 	own := []string{}
 	for _, tag := range m.Tags() {
 		if slices.Contains(written, tag) || !translated {

@@ -1,0 +1,152 @@
+package demo_test
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/browser"
+)
+
+// inBrowser starts a browser in which somebody of the line is signed in.
+func inBrowser(t *testing.T, account int) writer {
+	t.Helper()
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	who := line.Card.Accounts[account]
+	if err := browser.SignIn(b, line.Card.Gateway, who.Email, who.Password, false); err != nil {
+		t.Fatal(err)
+	}
+	return writer{t, b}
+}
+
+// value evaluates an expression in the page.
+func (w writer) value(js string) string {
+	w.t.Helper()
+	within, cancel := context.WithTimeout(w.b, 20*time.Second)
+	defer cancel()
+	v, err := chromedp.Run(within, chromedp.Evaluate[string](js))
+	if err != nil {
+		w.t.Fatalf("%s: %v", js, err)
+	}
+	return v
+}
+
+// TestKeysAndWhyInTheConsole opens a type, makes a key and ends it, and finds out
+// why an entry is not seen, all with the console.
+func TestKeysAndWhyInTheConsole(t *testing.T) {
+	w := inBrowser(t, 0)
+	base := line.Card.Gateway + "/console"
+	t.Cleanup(func() { _, _ = admin().Open(context.Background(), nil, []string{"read published pier"}) })
+	w.do("to Keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(chromedp.CSS("[data-reader='skerry-web']")))
+	if first := w.value("document.querySelector('[data-reader]').dataset.reader"); first != "everyone" {
+		t.Errorf("the first row is %q", first)
+	}
+	const cell = "document.querySelector(`[data-reader=everyone] [data-sight='pier published']`)"
+	w.do("everyone, piers", chromedp.Evaluate[chromedp.Void](cell+".click()"), chromedp.WaitVisible(chromedp.CSS("[data-becomes-readable]")))
+	w.when("what becomes readable is said", `document.querySelector('[data-becomes-readable]').innerText.startsWith('9 entries become readable')`)
+	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers"); a.Status != 401 {
+		t.Errorf("open before it was said yes to: %d", a.Status)
+	}
+	w.press("Open it")
+	w.when("it is open", cell+".innerText.trim() === '○'")
+	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers"); a.Status != 200 {
+		t.Errorf("open to everyone: %d %s", a.Status, a.Body)
+	}
+
+	w.press("Make a key")
+	w.write("Name", "pier board")
+	w.do("every type, published, is taken out", chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='* published']").click()`), chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='notice published']").click()`))
+	w.press("Make it")
+	w.do("the secret is hidden at first", chromedp.WaitVisible(chromedp.CSS("[data-secret=hidden]")))
+	w.press("Show")
+	w.do("and shown once", chromedp.WaitVisible(chromedp.CSS("[data-secret=shown]")))
+	secret := w.value("document.querySelector('[data-secret]').innerText.trim()")
+	holder := &client.Client{Address: line.Card.Gateway, Key: secret}
+	if a := get(t, holder, "/notices?fields=title"); a.Status != 200 {
+		t.Fatalf("with the new key: %d %s", a.Status, a.Body)
+	}
+	if a := get(t, holder, "/routes?fields=name"); a.Status != 403 {
+		t.Errorf("with the new key, routes: %d", a.Status)
+	}
+	w.press("Close")
+	w.do("the refusal is listed", chromedp.WaitVisible(chromedp.CSS("[data-refusal='read published route']")))
+	w.do("why", chromedp.Evaluate[chromedp.Void](`[...document.querySelector("[data-refusal='read published route']").querySelectorAll('button')].find(b => b.innerText === 'Why?').click()`),
+		chromedp.WaitVisible(chromedp.CSS("[data-reason=no-grant]")))
+	w.do("its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Give the grant to the key']").click()`), chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")))
+	if a := get(t, holder, "/routes?fields=name"); a.Status != 200 {
+		t.Errorf("after the mend: %d %s", a.Status, a.Body)
+	}
+	w.press("Close")
+	w.do("the key's own part", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reader='pier board'] button").click()`), chromedp.WaitVisible(chromedp.CSS("[data-key-detail='pier board']")))
+	w.press("Revoke…")
+	w.press("Revoke")
+	testkit.Eventually(t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 })
+
+	done, err := admin().Edit(t.Context(), client.Edit{Type: "pier", Save: map[string]any{"name": "Gannet Steps"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := done.Entries[0].ID
+	t.Cleanup(func() {
+		_, _ = admin().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
+	})
+	w.do("to the entry", chromedp.Navigate(base+"/entries/"+id), chromedp.WaitVisible(chromedp.CSS("[data-field=name]")))
+	w.press("Why not visible?")
+	w.do("it is a draft", chromedp.WaitVisible(chromedp.CSS("[data-reason=draft]")))
+	w.do("its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Publish it']").click()`), chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")))
+	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers/gannet-steps"); a.Status != 200 {
+		t.Errorf("after the mend: %d", a.Status)
+	}
+	w.do("the page of its own", chromedp.Navigate(base+"/why?entry=gannet-step"), chromedp.WaitVisible(chromedp.CSS("[data-reason=no-entry]")))
+	w.shows("the nearest is gannet-steps")
+	w.do("the audit log", chromedp.Navigate(base+"/audit?what=key"), chromedp.WaitVisible(chromedp.CSS("[data-act='key revoke']")))
+	w.shows(line.Card.Accounts[0].Email)
+}
+
+// TestAnAccountOfOnesOwn makes an account with the console, and goes in by its
+// link.
+func TestAnAccountOfOnesOwn(t *testing.T) {
+	w := inBrowser(t, 0)
+	base := line.Card.Gateway + "/console"
+	w.do("to Accounts", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account]")))
+	w.press("Add an account")
+	w.write("E-mail", "pen@skerry.example")
+	w.write("Name", "Pen Wilder")
+	w.press("Add")
+	w.do("the link", chromedp.WaitVisible(chromedp.CSS("[data-link]")))
+	link := w.value("document.querySelector('[data-link]').innerText.trim()")
+	if !strings.HasPrefix(link, line.Card.Gateway+"/console/welcome#") {
+		t.Fatalf("the link is %q", link)
+	}
+	w.do("it is reloaded", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account='pen@skerry.example']")))
+	w.press("Sign out")
+	w.do("signed out", chromedp.WaitVisible(chromedp.CSS("input[name=email]")))
+	w.do("by the link", chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("input[name=password]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "eleven left gloves"), chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("[data-figure]")))
+	w.shows("pen@skerry.example")
+	w.when("what is for admins is not offered", "!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)")
+	id := func() string {
+		done, err := admin().Edit(t.Context(), client.Edit{Type: "fare", Save: map[string]any{"name": map[string]any{"en": "Dog"}, "price": map[string]any{"amount": 900, "currency": "NOK"}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return done.Entries[0].ID
+	}()
+	w.do("an entry", chromedp.Navigate(base+"/entries/"+id), chromedp.WaitVisible(chromedp.CSS("[data-field=name]")))
+	w.when("an editor does not publish", "[...document.querySelectorAll('button')].find(b => b.innerText === 'Publish…').disabled")
+	w.do("the link again", chromedp.Navigate("about:blank"), chromedp.Navigate(link))
+	w.shows("This link was used already")
+	if resp, err := http.Get(line.Card.Gateway + "/control/v1/session"); err != nil || resp.StatusCode != 401 {
+		t.Errorf("without a cookie: %v %v", err, resp)
+	}
+}
