@@ -2,7 +2,7 @@
 // reference that does the same by hand, or a span of time. Figures are never
 // asserted; docs/performance.md says what they were.
 //
-//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content]
+//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access]
 package main
 
 import (
@@ -60,7 +60,7 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness", "content"}
+		which = []string{"hit", "miss", "freshness", "content", "access"}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
@@ -81,9 +81,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness and content", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content and access", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {
@@ -119,9 +119,15 @@ func beside(h http.Handler) (address string, stop func(), err error) {
 var perSecond = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
 var failures = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
 
-// load returns how many requests a second an address answers.
+// load returns how many requests a second an address answers that are sent with
+// the demo's key for reading.
 func (y *yard) load(ctx context.Context, address string, headers ...string) (float64, error) {
-	args := []string{"-t1", "-c16", fmt.Sprintf("-d%ds", y.seconds), "-H", "Authorization: Bearer " + y.demo.Card.Keys.Published}
+	return y.loadBare(ctx, address, append([]string{"Authorization: Bearer " + y.demo.Card.Keys.Published}, headers...)...)
+}
+
+// loadBare is load with these headers alone.
+func (y *yard) loadBare(ctx context.Context, address string, headers ...string) (float64, error) {
+	args := []string{"-t1", "-c16", fmt.Sprintf("-d%ds", y.seconds)}
 	for _, h := range headers {
 		args = append(args, "-H", h)
 	}

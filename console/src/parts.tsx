@@ -227,7 +227,7 @@ export function Window({ title, open, close, children, actions, wide }: { title:
             </Dialog.Header>
             <Dialog.Body>{children}</Dialog.Body>
             <Dialog.Footer gap="2">
-              <Button size="sm" variant="outline" borderColor="line" onClick={close}>
+              <Button size="sm" variant="outline" borderColor="line" color="ink" onClick={close}>
                 Close
               </Button>
               {actions}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -74,6 +75,10 @@ func run(cardFile, to string, dark bool) error {
 	if err != nil {
 		return err
 	}
+	board, err := opened(ctx, c)
+	if err != nil {
+		return err
+	}
 	pages := []struct{ name, path, ready string }{
 		{"console-now", "/", "[data-figure]"},
 		{"console-types", "/types", "[data-type]"},
@@ -82,6 +87,8 @@ func run(cardFile, to string, dark bool) error {
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
 		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
 		{"console-coverage", "/settings", "[data-coverage]"},
+		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
+		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
 	}
@@ -112,4 +119,24 @@ func run(cardFile, to string, dark bool) error {
 		}
 	}
 	return nil
+}
+
+// opened opens two types, makes a key that is limited, uses it, and returns its id.
+func opened(ctx context.Context, c *client.Client) (string, error) {
+	if _, err := c.Open(ctx, []string{"read published pier", "read published route"}, nil); err != nil {
+		return "", err
+	}
+	if k, err := c.KeyNamed(ctx, "pier board"); err == nil {
+		return k.ID, nil
+	}
+	k, secret, err := c.CreateKey(ctx, client.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600})
+	if err != nil {
+		return "", err
+	}
+	for _, path := range []string{"notices?locale=nb&fields=title", "notices?locale=nb&fields=title", "notices?locale=nb&fields=title", "notices/light-run-rests-until-may?locale=ja"} {
+		if _, err := (&client.Client{Address: c.Address, Key: secret}).Do(ctx, http.MethodGet, "/content/main/published/"+path, nil, nil); err != nil {
+			return "", err
+		}
+	}
+	return k.ID, nil
 }

@@ -1,16 +1,28 @@
 import { Box, Flex, Input } from "@chakra-ui/react";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { call, type Act as Line } from "../api";
+import { call, grantText, type Act as Line, type Grant } from "../api";
 import { Act, Cell, EntryLink, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../parts";
 
-const brief = (v: unknown) => (v === undefined || v === null ? "" : JSON.stringify(v));
+type Plain = Record<string, unknown>;
+const plain = (v: unknown): v is Plain => typeof v === "object" && v !== null && !Array.isArray(v);
+const grants = (v: unknown): v is Grant[] => Array.isArray(v) && v.every((g) => plain(g) && "verb" in g);
+const brief = (v: unknown): string => (v === undefined || v === null || v === "" ? "" : grants(v) ? v.map(grantText).join(", ") : typeof v === "string" ? v : JSON.stringify(v));
 
-/** What differs between two plain records, as name: before → after. */
+// What is on the line already, or only a machine would want.
+const left = ["id", "by", "created", "hasPassword"];
+
+/** What differs between two states, a line each. */
 function differing(before: unknown, after: unknown): string[] {
-  const plain = (v: unknown): v is Record<string, unknown> => typeof v === "object" && v !== null && !Array.isArray(v);
-  if (!plain(before) || !plain(after)) return [before !== undefined && brief(before), after !== undefined && brief(after)].filter(Boolean).length ? [`${brief(before) || "–"} → ${brief(after) || "–"}`] : [];
-  return [...new Set([...Object.keys(before), ...Object.keys(after)])].filter((k) => brief(before[k]) !== brief(after[k])).map((k) => `${k}: ${brief(before[k]) || "–"} → ${brief(after[k]) || "–"}`);
+  if (grants(before) || grants(after)) {
+    const [was, is] = [before, after].map((v) => (grants(v) ? v.map(grantText) : []));
+    return [...is!.filter((g) => !was!.includes(g)).map((g) => "+ " + g), ...was!.filter((g) => !is!.includes(g)).map((g) => "− " + g)];
+  }
+  const [was, is] = [plain(before) ? before : {}, plain(after) ? after : {}];
+  const made = !plain(before);
+  return [...new Set([...Object.keys(was), ...Object.keys(is)])]
+    .filter((k) => !left.includes(k) && brief(was[k]) !== brief(is[k]))
+    .map((k) => (made ? `${k}: ${brief(is[k])}` : `${k}: ${brief(was[k]) || "–"} → ${brief(is[k]) || "–"}`));
 }
 
 export function AuditPage() {

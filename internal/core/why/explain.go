@@ -335,7 +335,7 @@ func (x *explanation) locale() {
 		falls = "falls back to " + strings.Join(x.Chain[1:], ", ") + ", where nothing is written either"
 	}
 	x.say(NotTranslated, fmt.Sprintf("nothing of it is written in %s, and %s %s", x.Locale, x.Locale, falls),
-		Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", e.ID), Page: "/entries/" + e.ID + "?locale=" + x.Locale},
+		Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", e.ID), Page: "/entries/" + e.ID + "?beside=" + x.Locale},
 		Mend{Says: "Have " + x.Locale + " fall back", Command: fmt.Sprintf("ubiquon locale change %s --fallback %s", x.Locale, x.DefaultLocale), Page: "/settings"})
 }
 
@@ -366,7 +366,7 @@ func (x *explanation) list() {
 	case len(x.reasons) > 0 || l.Shown:
 	case l.OnlyTranslated && x.Entry.FilledIn:
 		x.say(OnlyTranslated, fmt.Sprintf("the list asks for translated=only, and in %s all of it is filled in from %s", x.Locale, strings.Join(x.Chain[1:], ", ")),
-			Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID), Page: "/entries/" + x.Entry.ID + "?locale=" + x.Locale},
+			Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID), Page: "/entries/" + x.Entry.ID + "?beside=" + x.Locale},
 			Mend{Says: "Ask with translated=fallback", Command: "ubiquon read '" + strings.Replace(l.Asked, "translated=only", "translated=fallback", 1) + "'"})
 	case l.Place > 0:
 		x.say(OnAnotherPage, fmt.Sprintf("the list is sorted by %s, and the entry is number %d of it; this page has %d at most", l.Sort, l.Place, l.Limit),
