@@ -6,6 +6,7 @@ import (
 	"runtime/debug"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/maypok86/otter/v2"
 
@@ -25,6 +26,9 @@ type Response struct {
 	// Sequence is the state of content that it was read from.
 	Sequence int64
 	Deps     *depend.Set
+	// Until is when the response is no longer good even if nothing changes; zero
+	// for never.
+	Until time.Time
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
 	Needs []access.Need
@@ -116,6 +120,10 @@ func (c *Cache) Applied() int64 { return c.applied.Load() }
 func (c *Cache) Get(key string) (*Response, bool) {
 	r, ok := c.held.GetIfPresent(key)
 	if !ok || r.expired.Load() {
+		return nil, false
+	}
+	if !r.Until.IsZero() && !time.Now().Before(r.Until) {
+		c.expire(r)
 		return nil, false
 	}
 	return r, true

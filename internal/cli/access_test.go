@@ -95,6 +95,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		"not translated":            {[]string{"quay-mended-at-last", "--key", site, "--locale", "ja"}, "not-translated", "falls back to nothing", "ubiquon entry edit "},
 		"published in others only":  {[]string{"quay-painted", "--key", site, "--locale", "ja"}, "other-locales", "published in en, nb only", "ubiquon entry publish " + shown + " --locale ja"},
 		"the site's list, filtered": {[]string{"quay-mended-at-last", "--key", site, "--locale", "nb", "--in", "/notices?translated=only&locale=nb"}, "only-translated", "translated=only", "ubiquon entry edit "},
+		"the list's own filter":     {[]string{"quay-painted", "--key", site, "--in", "/notices?filter=severity = 'delay' AND title LIKE '%quay%'"}, "filtered-out filtered-out", `severity is "information"`, "ubiquon entry edit "},
 		"the site's list, its end":  {[]string{"quay-mended-at-last", "--key", site, "--in", "/notices?sort=firstPublished&limit=2"}, "on-another-page", "sorted by firstPublished", "ubiquon read "},
 		"the origin":                {[]string{"/dispatches/quay-report", "--key", site}, "no-entry not-sent", "harbour-office, where dispatch, page, person is written, has not sent it", ""},
 	} {

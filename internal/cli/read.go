@@ -22,6 +22,7 @@ func (a *app) read() *cobra.Command {
 		Use:   "read PATH|QUERY",
 		Short: "Read content: a REST path, or a GraphQL query",
 		Example: `  ubiquon read '/dispatches?limit=3&fields=title,writer(name)'
+  ubiquon read "/notices?filter=severity = 'delay' AND validUntil > now()&fields=title"
   ubiquon read '{ notices(first: 3) { nodes { title severity } } }'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -39,7 +40,7 @@ func (a *app) read() *cobra.Command {
 				header.Set("Accept", "application/graphql-response+json, application/json")
 				answer, err = s.Do(cmd.Context(), http.MethodPost, base+"/graphql", header, map[string]string{"query": what})
 			} else {
-				answer, err = s.Do(cmd.Context(), http.MethodGet, base+"/"+strings.TrimPrefix(what, "/"), header, nil)
+				answer, err = s.Do(cmd.Context(), http.MethodGet, base+"/"+strings.TrimPrefix(encoded(what), "/"), header, nil)
 			}
 			if err != nil {
 				return err
@@ -53,6 +54,27 @@ func (a *app) read() *cobra.Command {
 	f.BoolVar(&headers, "headers", false, "print status and headers before the body")
 	f.BoolVar(&fresh, "fresh", false, "have the answer computed anew")
 	return c
+}
+
+// encoded encodes what people write into an address as it is: spaces, quotes,
+// percent signs that encode nothing.
+func encoded(address string) string {
+	var b strings.Builder
+	for i := range len(address) {
+		switch c := address[i]; {
+		case c == '%' && i+2 < len(address) && isHex(address[i+1]) && isHex(address[i+2]):
+			b.WriteByte(c)
+		case c <= ' ' || c >= 0x7f || strings.IndexByte("\"<>%\\^`{|}+", c) >= 0:
+			fmt.Fprintf(&b, "%%%02X", c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
 }
 
 func (a *app) printAnswer(answer *client.Answer, headers bool) error {

@@ -36,6 +36,7 @@ is asked with comes from UBIQUON_KEY.)`,
 			if q.Entry = args[0]; strings.Contains(q.Entry, "/content/") {
 				q.Entry, q.Request = "", q.Entry
 			}
+			q.Request = encoded(q.Request)
 			out, err := s.Why(cmd.Context(), q)
 			if err != nil {
 				return err

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"strings"
 	"sync"
@@ -87,6 +88,9 @@ func TestWhatIsServedIsWhatIs(t *testing.T) {
 		}
 		paths = append(paths, base+"/piers?fields=name&sort=name", base+"/piers", base+"/piers?limit=1&sort=-updated&fields=slug&count=true", base+"/routes?sort=number&limit=2&fields=number",
 			base+"/routes?locale=nb&fields=name,start(name,piers(slug)),about(filledIn)", base+"/settings?fields=claim",
+			base+"/routes?fields=number&sort=number&filter="+url.QueryEscape("number BETWEEN 2 AND 4 AND NOT name = 'Ring'"), base+"/piers?fields=name&limit=2&filter="+url.QueryEscape("CASEI(name) LIKE '%e%' OR slug = 'p1'"),
+			base+"/routes?locale=nb&fields=number&filter="+url.QueryEscape("piers.name = 'Mella' OR start.slug = 'p1'"), base+"/routes?count=true&limit=0&filter="+url.QueryEscape("A_CONTAINS(piers, ('p0')) OR updated > now()"),
+			base+"/graphql?query="+url.QueryEscape(`{routes(filter:{or:[{piers:{name:{eq:"Tern Rock"}}},{number:{isNull:true}}]}){totalCount,nodes{id}}}`),
 			base+"/graphql?query="+`{routes(sort:["-number"],first:2){totalCount,nodes{name,start{__typename...on%20Pier{name}...on%20Route{number}},piers{about{revision}}}}}`)
 	}
 	r := rand.New(rand.NewPCG(8400, 2))

@@ -166,7 +166,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 	defer cancel()
 	// What follows from the model alone is good from where this node stands: the
 	// follower takes up a new model before it applies the change that brings it.
-	res := &query.Result{Sequence: g.cache.Applied()}
+	res, begin := &query.Result{Sequence: g.cache.Applied()}, time.Now()
 	if len(p.Query.Roots) == 0 && g.state.Load().version != p.version {
 		return nil, ErrReplan
 	}
@@ -186,6 +186,9 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
 		r.Deps = query.Dependencies(p.Query, res)
+	}
+	if res.Good > 0 {
+		r.Until = begin.Add(res.Good)
 	}
 	r.Header["Etag"] = []string{r.ETag}
 	r.Header["Content-Length"] = []string{strconv.Itoa(len(out.Body))}

@@ -3,6 +3,7 @@ package gateway
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -370,6 +372,17 @@ func (w *whyer) list(ctx context.Context) error {
 		}
 		return &res.Roots[0], slices.IndexFunc(res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID }), nil
 	}
+	if root.Filter != nil {
+		docs, err := w.g.store.HeldDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
+		if err != nil || len(docs) == 0 {
+			return err
+		}
+		d := heldDocument{w: w, ctx: ctx, Held: docs[0], failed: new(error)}
+		l.Untrue = root.Filter.Untrue(d, time.Now())
+		if *d.failed != nil {
+			return *d.failed
+		}
+	}
 	_, at, err := find(*root)
 	if err != nil {
 		return err
@@ -396,6 +409,50 @@ func (w *whyer) list(ctx context.Context) error {
 		whole.After = &last
 	}
 	return nil
+}
+
+// heldDocument lets a filter look at what a reader gets of an entry.
+type heldDocument struct {
+	store.Held
+	w      *whyer
+	ctx    context.Context
+	failed *error
+}
+
+func (d heldDocument) Value(field string) any {
+	if name, ok := strings.CutPrefix(field, "about."); ok {
+		return d.About[name]
+	}
+	if field == "id" {
+		return d.ID
+	}
+	return d.Fields[field]
+}
+
+func (d heldDocument) Enter(s filter.Step) []filter.Document {
+	field, ids := "", []string{d.ID}
+	if s.Back {
+		field = s.Field
+	} else {
+		ids = nil
+		switch v := d.Fields[s.Field].(type) {
+		case string:
+			ids = []string{v}
+		case []any:
+			for _, id := range v {
+				ids = append(ids, fmt.Sprint(id))
+			}
+		}
+	}
+	found, err := d.w.g.store.HeldDocuments(d.ctx, d.w.q.Edition, d.w.facts.Locale, ids, field, s.Types)
+	if err != nil {
+		*d.failed = err
+	}
+	out := make([]filter.Document, len(found))
+	for i := range found {
+		out[i] = heldDocument{found[i], d.w, d.ctx, d.failed}
+	}
+	return out
 }
 
 func sortText(sort []query.Sort) string {

@@ -215,6 +215,15 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 		}
 		out.Limit, out.Last = n, name == "last"
 	}
+	if in, ok := args["filter"].(map[string]any); ok {
+		text, err := filterText(c.s.model, t, false, in, "")
+		if err == nil {
+			out.Filter, err = query.ParseFilter("filter", text, c.s.model, t)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	var names []string
 	switch list := args["sort"].(type) {
 	case []any:

@@ -20,7 +20,7 @@ func (o *Operation) Restrict(rights access.Rights) *Operation {
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			root := o.Query.Roots[f.root]
-			need, missing := rights.Missing([]access.Need{{Verb: access.Read, Edition: o.Query.Edition, Type: root.Type, Locale: root.Locale}})
+			need, missing := rights.Missing(o.Query.NeedsOfRoot(&root))
 			if missing && root.Type != "" {
 				f.null = true
 				out.Errors = append(out.Errors, Denied(ast.Path{ast.PathName(f.as)}, need.String()))

@@ -18,11 +18,12 @@ type Schema struct {
 	SDL    string
 	model  *model.Model
 	parsed *ast.Schema
-	roots  map[string]root        // by field of Query
-	types  map[string]string      // GraphQL name by type
-	inner  map[*model.Type]string // GraphQL name of a record or kind of block
-	names  map[string]bool        // that are given
-	byName map[string]*model.Type // type by GraphQL name
+	roots  map[string]root         // by field of Query
+	types  map[string]string       // GraphQL name by type
+	inner  map[*model.Type]string  // GraphQL name of a record or kind of block
+	enums  map[*model.Field]string // GraphQL name of a choice's options
+	names  map[string]bool         // that are given
+	byName map[string]*model.Type  // type by GraphQL name
 }
 
 type rootKind int
@@ -125,25 +126,29 @@ type File {
 }
 `
 
-var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point", "Translated", "String", "Boolean", "Int", "Float", "ID"}
+var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point", "Translated", "String", "Boolean", "Int", "Float", "ID",
+	"TextFilter", "TextListFilter", "NumberFilter", "BooleanFilter", "DateFilter", "DateTimeFilter", "ValueFilter"}
 
 // New writes and checks the schema of a model.
 func New(m *model.Model) (*Schema, error) {
 	s := &Schema{model: m, roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{},
-		inner: map[*model.Type]string{}, names: map[string]bool{}}
+		inner: map[*model.Type]string{}, enums: map[*model.Field]string{}, names: map[string]bool{}}
 	for _, name := range fixedNames {
 		s.names[name] = true
 	}
 	for _, t := range m.Types {
 		name := s.name(pascal(t.Name), "Entry")
-		s.names[name+"Connection"], s.names[name+"Edge"] = true, true
+		s.names[name+"Connection"], s.names[name+"Edge"], s.names[name+"Filter"] = true, true, true
 		s.types[t.Name], s.byName[name] = name, t
 	}
 	var b strings.Builder
-	b.WriteString(fixedTypes)
+	b.WriteString(fixedTypes + filterTypes)
 	s.writeQuery(&b)
 	for _, t := range m.Types {
 		s.writeType(&b, t)
+	}
+	for _, t := range m.Types {
+		s.writeFilter(&b, t, s.types[t.Name])
 	}
 	s.SDL = b.String()
 	var err error
@@ -191,11 +196,12 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 		s.roots[camel(t.Plural)] = root{rootList, t}
 		fmt.Fprintf(b, `  %s
   %s(%s
+    filter: %sFilter
     "Whether entries that are only filled in from a fallback are in the list."
     translated: Translated = FALLBACK
     %s
   ): %sConnection
-`, strconv.Quote("A list: "+t.Label), camel(t.Plural), windowArguments, locale, name)
+`, strconv.Quote("A list: "+t.Label), camel(t.Plural), windowArguments, name, locale, name)
 	}
 	b.WriteString("}\n")
 }
@@ -218,7 +224,7 @@ func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	var after strings.Builder
 	s.writeFields(b, t, name, &after)
 	for _, back := range s.model.Backs(t.Name) {
-		fmt.Fprintf(b, "  %s\n  %s(%s\n  ): %sConnection\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name])
+		fmt.Fprintf(b, "  %s\n  %s(%s\n    filter: %sFilter\n  ): %sConnection\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name], s.types[back.Type.Name])
 	}
 	b.WriteString("}\n")
 	b.WriteString(after.String())
@@ -251,7 +257,7 @@ func (s *Schema) writeFields(b *strings.Builder, t *model.Type, name string, aft
 // writeInner writes the type of a record or a kind of block, and returns its name.
 func (s *Schema) writeInner(t *model.Type, wanted string, after *strings.Builder) string {
 	name := s.name(wanted, "Value")
-	s.inner[t] = name
+	s.inner[t], s.names[name+"Filter"] = name, true
 	var own, more strings.Builder
 	s.writeFields(&own, t, name, &more)
 	says := ""
@@ -302,6 +308,7 @@ func (s *Schema) valueType(of string, f *model.Field, after *strings.Builder) st
 		return "DateTime"
 	case model.Choice:
 		own = s.name(own, "Choice")
+		s.enums[f], s.names[own+"Filter"] = own, true
 		fmt.Fprintf(after, "\nenum %s {\n", own)
 		for _, o := range f.Options {
 			fmt.Fprintf(after, "  %s\n  %s\n", strconv.Quote(o.Label), enumName(o.Value))

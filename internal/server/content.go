@@ -3,6 +3,7 @@ package server
 import (
 	"errors"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -211,6 +212,9 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		}
 		if f.StaleIfError > 0 {
 			policy += ", stale-if-error=" + seconds(f.StaleIfError)
+		}
+		if slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 }) {
+			policy = "private, max-age=0" // it changes with the time
 		}
 		h["Cache-Control"] = []string{policy}
 	}

@@ -22,7 +22,7 @@ import (
 
 var (
 	entryParameters = []string{"fields", "locale"}
-	listParameters  = []string{"fields", "locale", "translated", "sort", "limit", "after", "before", "count"}
+	listParameters  = []string{"fields", "locale", "translated", "filter", "sort", "limit", "after", "before", "count"}
 	pathParameters  = []string{"fields", "locale", "path"}
 )
 
@@ -68,7 +68,7 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		root.Selection = selecting.All(types)
 	}
 	if err == nil && root.By == query.ByList {
-		err = window(root, t, p)
+		err = window(m, root, t, p)
 	}
 	if err != nil {
 		return nil, err
@@ -219,7 +219,7 @@ func chooseLocale(m *model.Model, root *query.Root, p map[string]string, r *http
 	return true, nil
 }
 
-func window(root *query.Root, t *model.Type, p map[string]string) error {
+func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string) error {
 	root.Limit = query.DefaultLimit
 	if text, given := p["limit"]; given {
 		var err error
@@ -244,6 +244,11 @@ func window(root *query.Root, t *model.Type, p map[string]string) error {
 		names = strings.Split(text, ",")
 	}
 	var err error
+	if text, given := p["filter"]; given {
+		if root.Filter, err = query.ParseFilter("filter", text, m, t); err != nil {
+			return err
+		}
+	}
 	if root.Sort, err = query.ParseSort(t, names); err != nil {
 		return err
 	}

@@ -41,9 +41,9 @@ func (s *Server) askedFor(request string, q *gateway.Question) error {
 	bad := func(detail string) error {
 		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "give it as in /content/" + s.g.Environment() + "/published/notices?limit=3, or from the plural on"}}
 	}
-	_, address, spaced := strings.Cut(request, " ")
-	if !spaced {
-		address = request
+	address := request
+	if method, rest, spaced := strings.Cut(request, " "); spaced && strings.ToUpper(method) == method && !strings.ContainsAny(method, "/?") {
+		address = rest
 	}
 	u, err := url.Parse(address)
 	if err != nil {

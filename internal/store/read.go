@@ -27,6 +27,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		all = append(all, s.rootStatements(q, i, &res.Roots[i])...)
 		deeper = deeper || hasLinks(&q.Roots[i].Selection)
 	}
+	all = append(all, s.deadlineStatements(q, res)...)
 	if len(all) == 1 && !deeper {
 		if found, err := s.readAtOnce(ctx, all[0], res); err != nil || found {
 			turn(q, res)
@@ -381,6 +382,7 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
+	where += filtered(root, &args)
 	var all []statement
 	if root.Count {
 		all = append(all, statement{"count(*)::text", where, args[:len(args):len(args)], func(raw [][]byte) (err error) {
@@ -585,7 +587,7 @@ func (l *linkRead) backStatements(s *Store, edition string) []statement {
 		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
 	}
 	args := params{s.Environment, edition, l.locale, l.list.Type, ids, l.list.Field + "/"}
-	const from = " from document where environment = $1 and edition = $2 and locale = $3 and type = $4 and links <> '{}' and links @> array[$6 || p.id]"
+	from := " from document where environment = $1 and edition = $2 and locale = $3 and type = $4 and links <> '{}' and links @> array[$6 || p.id]" + filtered(l.list, &args)
 	var all []statement
 	if l.list.Count {
 		all = append(all, statement{"p.id, (select count(*)::text" + from + ")", " from unnest($5::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {

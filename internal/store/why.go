@@ -127,6 +127,29 @@ func (s *Store) DocumentOf(ctx context.Context, id, edition, locale string) (*Se
 	return &out, err
 }
 
+// Held is a document as filters see it.
+type Held struct {
+	ID, Type string
+	Fields   map[string]any
+	About    map[string]any
+}
+
+// HeldDocuments returns what readers of an edition and a locale get of the
+// entries with some ids; or, with a field, of those of the types whose field
+// refers to one of them.
+func (s *Store) HeldDocuments(ctx context.Context, edition, locale string, ids []string, field string, types []string) ([]Held, error) {
+	condition := `entry = any($4) and ($6 = '' and $5::text[] is null or type = any($5))`
+	if field != "" {
+		condition = `type = any($5) and links <> '{}' and links && (select array_agg($6 || '/' || id) from unnest($4::text[]) as n (id))`
+	}
+	rows, err := s.Pool.Query(ctx, `select entry, type, fields, about from document where environment = $1 and edition = $2 and locale = $3 and `+condition+` limit 1000`,
+		s.Environment, edition, locale, ids, types, field)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Held])
+}
+
 // Reference is a link from what readers get of an entry.
 type Reference struct {
 	Field, ID, Type, Title, Origin string

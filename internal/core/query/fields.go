@@ -86,14 +86,14 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 // arguments reads what stands in square brackets: name=value, parted by commas. A
 // part without a name goes on with the value before it.
 func (p *fieldParser) arguments(n *node) error {
-	text, _, closed := strings.Cut(p.text[p.at+1:], "]")
-	if !closed {
+	parts, end := argumentParts(p.text[p.at+1:])
+	if end < 0 {
 		return failf("fields", "close it with ]", "the square bracket behind %q is not closed", n.name)
 	}
-	p.at += len(text) + 2
+	p.at += end + 2
 	n.args = map[string]string{}
 	last := ""
-	for part := range strings.SplitSeq(text, ",") {
+	for _, part := range parts {
 		name, value, named := strings.Cut(part, "=")
 		switch {
 		case named && n.args[name] != "":
@@ -107,6 +107,29 @@ func (p *fieldParser) arguments(n *node) error {
 		}
 	}
 	return nil
+}
+
+// argumentParts cuts what stands before the closing bracket at its commas, of
+// those that are neither in quotes nor in round brackets. end is where the bracket
+// is, -1 if it is missing.
+func argumentParts(text string) (parts []string, end int) {
+	start, depth, quoted := 0, 0, false
+	for i := range len(text) {
+		switch c := text[i]; {
+		case c == '\'':
+			quoted = !quoted
+		case quoted:
+		case c == '(':
+			depth++
+		case c == ')':
+			depth--
+		case c == ']':
+			return append(parts, text[start:i]), i
+		case c == ',' && depth <= 0:
+			parts, start = append(parts, text[start:i]), i+1
+		}
+	}
+	return nil, -1
 }
 
 func isNameByte(c byte) bool {
@@ -391,8 +414,10 @@ func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
 			p.List.Limit, err = ParseLimit("fields", value)
 		case "sort":
 			p.List.Sort, err = ParseSort(b.Type, strings.Split(value, ","))
+		case "filter":
+			p.List.Filter, err = ParseFilter("fields", value, s.Model, b.Type)
 		default:
-			err = failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort"}), "; "), "%s takes no argument %q", where, name)
+			err = failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "), "%s takes no argument %q", where, name)
 		}
 		if err != nil {
 			return p, err

@@ -14,10 +14,19 @@ func (q *Query) Needs() []access.Need {
 	var out needs
 	for i := range q.Roots {
 		if root := &q.Roots[i]; root.Type != "" {
-			out.add(q.need(root.Type, root.Locale))
+			for _, n := range q.NeedsOfRoot(root) {
+				out.add(n)
+			}
 			out.linked(q, &root.Selection, "", root.Locale)
 		}
 	}
+	return out
+}
+
+// NeedsOfRoot returns the grants that it takes to find a root's entries.
+func (q *Query) NeedsOfRoot(root *Root) []access.Need {
+	out := needs{q.need(root.Type, root.Locale)}
+	out.filtered(q, root, root.Locale)
 	return out
 }
 
@@ -72,12 +81,29 @@ func (n *needs) linked(q *Query, s *Selection, typ, locale string) {
 	}
 }
 
-// enters lists the types that the pick leads to.
-func (p *Pick) enters() []string {
-	if p.List != nil {
-		return []string{p.List.Type}
+// filtered adds the types that a list's filter looks into.
+func (n *needs) filtered(q *Query, root *Root, locale string) {
+	if root.Filter == nil {
+		return
 	}
-	return p.Types
+	for _, r := range root.Filter.Reads()[1:] {
+		n.add(q.need(r.Type, locale))
+	}
+}
+
+// enters lists the types that the pick leads to, and those that its filter looks
+// into.
+func (p *Pick) enters() []string {
+	if p.List == nil {
+		return p.Types
+	}
+	out := []string{p.List.Type}
+	if p.List.Filter != nil {
+		for _, r := range p.List.Filter.Reads()[1:] {
+			out = append(out, r.Type)
+		}
+	}
+	return out
 }
 
 // Hidden is a nested selection that a reader may not enter.

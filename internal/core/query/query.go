@@ -5,8 +5,10 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"time"
 
 	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 )
 
@@ -55,9 +57,10 @@ type Root struct {
 	// Translated leaves out of a list what is filled in from a fallback.
 	Translated bool `json:"translated,omitempty"`
 	// The rest concerns lists alone.
-	Sort  []Sort    `json:"sort,omitempty"`
-	Limit int       `json:"limit,omitempty"`
-	After *Position `json:"after,omitempty"`
+	Filter *filter.Filter `json:"filter,omitempty"`
+	Sort   []Sort         `json:"sort,omitempty"`
+	Limit  int            `json:"limit,omitempty"`
+	After  *Position      `json:"after,omitempty"`
 	// Before asks for the last entries before a place; not both.
 	Before *Position `json:"before,omitempty"`
 	// Last asks for the list's end: the last entries, before Before if given.
@@ -165,7 +168,9 @@ type Result struct {
 	// Sequence is the number of the newest change that the answer knows of.
 	Sequence     int64
 	ModelVersion int
-	Roots        []RootResult
+	// Good is how long the answer holds if nothing changes; 0: as long as that.
+	Good  time.Duration
+	Roots []RootResult
 }
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.
@@ -350,6 +355,7 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		switch root.By {
 		case ByList, BySingle:
 			d.set.Lists = append(d.set.Lists, depend.List{Type: root.Type, Locale: root.Locale, Sort: root.sortedBy()})
+			d.filtered(root, root.Locale)
 		case BySlug:
 			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
 		case ByID:
@@ -387,6 +393,26 @@ func (r *Root) sortedBy() []string {
 	if r.Translated {
 		out = append(out, "about.locales")
 	}
+	if r.Filter != nil {
+		out = append(out, r.Filter.Reads()[0].Fields...)
+	}
+	return out
+}
+
+// Lists are the lists of the query that have a filter, at whatever depth.
+func (q *Query) Lists() []*Root {
+	var out []*Root
+	for i := range q.Roots {
+		root := &q.Roots[i]
+		if root.Filter != nil {
+			out = append(out, root)
+		}
+		root.Selection.walk(func(p *Pick) {
+			if p.List != nil && p.List.Filter != nil {
+				out = append(out, p.List)
+			}
+		})
+	}
 	return out
 }
 
@@ -394,6 +420,17 @@ type dependencies struct {
 	set    *depend.Set
 	linked bool // only then can the same document have been read twice
 	vain   map[string]bool
+}
+
+// filtered adds what a list's filter has read of entries of other types: which
+// there are, and the fields that it looks at.
+func (d *dependencies) filtered(root *Root, locale string) {
+	if root.Filter == nil {
+		return
+	}
+	for _, r := range root.Filter.Reads()[1:] {
+		d.set.Lists = append(d.set.Lists, depend.List{Type: r.Type, Locale: locale, Sort: r.Fields})
+	}
 }
 
 // rows adds what was read of entries, and all that hangs below them.
@@ -415,6 +452,7 @@ func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*
 			switch p := &s.Picks[i]; {
 			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
 				d.set.Backs = append(d.set.Backs, depend.Back{Type: p.List.Type, Locale: locale, Field: p.List.Field, Target: row.ID, Sort: p.List.sortedBy()})
+				d.filtered(p.List, locale)
 				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
 			case p.Link == nil || row.Linked == nil:
 			case p.Kind == PickInner:

@@ -4,11 +4,13 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
 )
@@ -69,8 +71,18 @@ func kindOf(f *model.Field) string {
 	return "of the kind " + string(f.Kind)
 }
 
+// ParseFilter reads a filter on the entries of a type.
+func ParseFilter(parameter, text string, m *model.Model, t *model.Type) (*filter.Filter, error) {
+	f, err := filter.Parse(text, m, t)
+	var wrong *filter.Error
+	if errors.As(err, &wrong) {
+		return nil, failf(parameter, wrong.Hint, "at character %d: %s", wrong.At, wrong.Detail)
+	}
+	return f, err
+}
+
 // Cursor writes a place in the root's list as opaque text. It is good for the
-// same list only: same type, locale and order.
+// same list only: same type, locale, filter and order.
 func (r *Root) Cursor(at Position) string {
 	src, err := json.Marshal(struct {
 		Position
@@ -85,7 +97,7 @@ func (r *Root) Cursor(at Position) string {
 // ParseCursor reads what Cursor has written. The root's type, locale and sort
 // must be set.
 func (r *Root) ParseCursor(parameter, text string) (*Position, error) {
-	bad := failf(parameter, "take the cursor from the answer's window as it is, and keep sort and locale", "this is no cursor of this list")
+	bad := failf(parameter, "take the cursor from the answer's window as it is, and keep sort, filter and locale", "this is no cursor of this list")
 	src, err := base64.RawURLEncoding.DecodeString(text)
 	if err != nil || len(src) > 8<<10 {
 		return nil, bad
@@ -125,7 +137,7 @@ func fits(kind model.Kind, v *string) bool {
 }
 
 func (r *Root) listMark() string {
-	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Field, r.Sort})
+	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Field, r.Sort, r.Filter})
 	sum := sha256.Sum256(src)
 	return base64.RawURLEncoding.EncodeToString(sum[:6])
 }

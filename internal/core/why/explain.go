@@ -66,6 +66,7 @@ const (
 	NoPath           = "no-path"
 	AnotherList      = "another-list"
 	OnlyTranslated   = "only-translated"
+	FilteredOut      = "filtered-out"
 	OnAnotherPage    = "on-another-page"
 	ReferenceLeftOut = "reference-left-out"
 )
@@ -368,6 +369,11 @@ func (x *explanation) list() {
 		x.say(OnlyTranslated, fmt.Sprintf("the list asks for translated=only, and in %s all of it is filled in from %s", x.Locale, strings.Join(x.Chain[1:], ", ")),
 			Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID), Page: "/entries/" + x.Entry.ID + "?beside=" + x.Locale},
 			Mend{Says: "Ask with translated=fallback", Command: "ubiquon read '" + strings.Replace(l.Asked, "translated=only", "translated=fallback", 1) + "'"})
+	case len(l.Untrue) > 0:
+		for _, p := range l.Untrue {
+			x.say(FilteredOut, fmt.Sprintf("the list's own filter leaves it out: %s is not true, for %s", p.Text, strings.Join(p.Values, ", ")),
+				Mend{Says: "Change the entry", Command: "ubiquon entry edit " + x.Entry.ID, Page: "/entries/" + x.Entry.ID})
+		}
 	case l.Place > 0:
 		x.say(OnAnotherPage, fmt.Sprintf("the list is sorted by %s, and the entry is number %d of it; this page has %d at most", l.Sort, l.Place, l.Limit),
 			Mend{Says: "Ask for the next page", Command: "ubiquon read '" + l.Asked + "' --headers"})

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/filter"
 )
 
 var at = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
@@ -72,6 +73,9 @@ func TestEveryReason(t *testing.T) {
 		"on another page": {func(f *Facts) {
 			f.List = &List{Asked: "/notices", Type: "notice", Place: 21, Limit: 20, Sort: "-published"}
 		}, OnAnotherPage, "number 21", "ubiquon read '/notices' --headers"},
+		"filtered out": {func(f *Facts) {
+			f.List = &List{Asked: "/notices?filter=…", Type: "notice", Untrue: []filter.Part{{Text: "severity = 'delay'", Values: []string{"severity is \"cancelled\""}}}}
+		}, FilteredOut, "severity = 'delay' is not true, for severity is \"cancelled\"", "ubiquon entry edit e1"},
 		"draft, and the key": {func(f *Facts) { unpublish(f); f.Reader.Rights.Own = nil; f.Locale, f.Chain = "ja", []string{"ja"} }, Draft + " " + NoGrant + " " + NotTranslated, "", ""},
 	} {
 		f := visible()

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/filter"
 )
 
 // Facts is all that the answer depends on.
@@ -112,6 +113,8 @@ type List struct {
 	Type  string
 	// OnlyTranslated leaves out what is only filled in.
 	OnlyTranslated bool
+	// Untrue are the parts of the list's filter that leave the entry out.
+	Untrue []filter.Part
 	// Place is where in the whole list the entry comes, from 1; 0 if it does not.
 	Place int
 	// Limit is the length of a page; Shown says that the entry is on this one.

@@ -1,0 +1,215 @@
+package store
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/query"
+)
+
+// condition compiles filters to SQL. The row at hand is the table document, those
+// that it leads to get names of their own.
+type condition struct {
+	args *params
+	n    int // aliases given
+}
+
+// filtered is the condition of a list's filter, "" without one.
+func filtered(root *query.Root, args *params) string {
+	if root.Filter == nil {
+		return ""
+	}
+	c := condition{args: args}
+	return " and (" + c.expr(root.Filter.Expr, "document") + ")"
+}
+
+func (c *condition) expr(e filter.Expr, row string) string {
+	switch e := e.(type) {
+	case filter.Truth:
+		return strconv.FormatBool(bool(e))
+	case filter.Not:
+		return "not (" + c.expr(e.Part, row) + ")"
+	case filter.And:
+		return c.all(e.Parts, row, " and ")
+	case filter.Or:
+		return c.all(e.Parts, row, " or ")
+	}
+	name := filter.Named(e)
+	if name == nil || !name.Through() {
+		return c.predicate(e, row, false)
+	}
+	end, from, where := c.way(name.Steps, row)
+	return "exists (select from " + from + " where " + where + " and (" + c.predicate(e, end, true) + "))"
+}
+
+func (c *condition) all(parts []filter.Expr, row, word string) string {
+	texts := make([]string, len(parts))
+	for i, p := range parts {
+		texts[i] = "(" + c.expr(p, row) + ")"
+	}
+	return strings.Join(texts, word)
+}
+
+// way returns the tables of the entries that steps lead to, with what joins
+// them, and the name of the last.
+func (c *condition) way(steps []filter.Step, row string) (end, from, where string) {
+	var tables, conditions []string
+	for _, s := range steps {
+		c.n++
+		next := "f" + strconv.Itoa(c.n)
+		join := fmt.Sprintf("%[1]s.environment = %[2]s.environment and %[1]s.edition = %[2]s.edition and %[1]s.locale = %[2]s.locale and %[1]s.type = any(%[3]s)", next, row, c.args.add(s.Types, "text[]"))
+		switch field := quote(s.Field); {
+		case s.Back:
+			join += " and " + next + ".links <> '{}' and " + next + ".links @> array[" + quote(s.Field+"/") + " || " + row + ".entry]"
+		case s.Several:
+			tables = append(tables, "jsonb_array_elements_text("+row+".fields -> "+field+") r"+strconv.Itoa(c.n)+" (id)")
+			join += " and " + next + ".entry = r" + strconv.Itoa(c.n) + ".id"
+		default:
+			join += " and " + next + ".entry = " + row + ".fields ->> " + field
+		}
+		tables, conditions, row = append(tables, "document "+next), append(conditions, join), next
+	}
+	return row, strings.Join(tables, ", "), strings.Join(conditions, " and ")
+}
+
+// column is a property's value as SQL compares it. there says that the row is
+// that at the end of the name's way already.
+func (c *condition) column(n *filter.Name, row string, there bool) string {
+	if len(n.Steps) > 0 && !there {
+		end, from, where := c.way(n.Steps, row)
+		return "(select " + c.column(n, end, true) + " from " + from + " where " + where + ")"
+	}
+	switch n.Field {
+	case "id":
+		return row + `.entry collate "C"`
+	case "about.published", "about.updated":
+		return row + "." + strings.TrimPrefix(n.Field, "about.")
+	case "about.firstPublished":
+		return row + ".first_published"
+	}
+	value := row + ".fields"
+	for _, member := range append([]string{n.Field}, n.Inner...) {
+		value += " -> " + quote(member)
+	}
+	if n.Several || n.Kind == filter.Other {
+		return "(" + value + ")"
+	}
+	return cast("("+strings.TrimSuffix(value, "-> "+quote(last(n)))+"->> "+quote(last(n))+")", n.Kind)
+}
+
+func last(n *filter.Name) string {
+	if len(n.Inner) > 0 {
+		return n.Inner[len(n.Inner)-1]
+	}
+	return n.Field
+}
+
+// cast makes of a text what values of the kind compare as.
+func cast(text string, k filter.Kind) string {
+	switch k {
+	case filter.Number:
+		return text + "::numeric"
+	case filter.Boolean:
+		return text + "::boolean"
+	case filter.Timestamp:
+		return text + "::timestamptz"
+	}
+	return "(" + text + ` collate "C")`
+}
+
+func (c *condition) operand(o filter.Operand, row string, there bool) string {
+	switch {
+	case o.Now:
+		return "now()"
+	case o.Value != nil:
+		return cast(c.args.add(o.Value.Text, "text"), o.Value.Kind)
+	}
+	s := c.column(o.Name, row, there)
+	if o.AccentI {
+		s = "regexp_replace(normalize(" + s + `, NFD), '[\u0300-\u036f]', '', 'g')`
+	}
+	if o.CaseI {
+		s = `lower((` + s + `) collate "und-x-icu")`
+	}
+	if o.CaseI || o.AccentI {
+		s = "((" + s + `) collate "C")`
+	}
+	return s
+}
+
+func (c *condition) predicate(e filter.Expr, row string, there bool) string {
+	switch e := e.(type) {
+	case filter.Compare:
+		return c.operand(e.Left, row, there) + " " + e.Op + " " + c.operand(e.Right, row, there)
+	case filter.Like:
+		return c.operand(e.Of, row, there) + " like " + c.args.add(e.Pattern, "text")
+	case filter.Between:
+		return c.operand(e.Of, row, there) + " between " + c.operand(e.Low, row, there) + " and " + c.operand(e.High, row, there)
+	case filter.In:
+		values := make([]string, len(e.Values))
+		for i, v := range e.Values {
+			values[i] = c.operand(v, row, there)
+		}
+		return c.operand(e.Of, row, there) + " in (" + strings.Join(values, ", ") + ")"
+	case filter.IsNull:
+		value := c.column(&e.Of, row, there)
+		if e.Of.Several {
+			return "coalesce(" + value + ", '[]') in ('[]', 'null')"
+		}
+		return value + " is null"
+	case filter.Array:
+		a, b := c.list(e.Left, row, there), c.list(e.Right, row, there)
+		switch e.Op {
+		case "A_EQUALS":
+			return a + " @> " + b + " and " + b + " @> " + a
+		case "A_CONTAINS":
+			return a + " @> " + b
+		case "A_CONTAINEDBY":
+			return b + " @> " + a
+		}
+		return "exists (select from jsonb_array_elements(" + a + ") a (v), jsonb_array_elements(" + b + ") b (v) where a.v = b.v)"
+	}
+	panic(fmt.Sprintf("store: no SQL for %T", e))
+}
+
+func (c *condition) list(l filter.List, row string, there bool) string {
+	if l.Name != nil {
+		return "coalesce(" + c.column(l.Name, row, there) + ", '[]')"
+	}
+	parts := make([]string, len(l.Values))
+	for i, v := range l.Values {
+		parts[i] = cast(c.args.add(v.Text, "text"), v.Kind)
+	}
+	return "jsonb_build_array(" + strings.Join(parts, ", ") + ")"
+}
+
+// deadlineStatements find out how long the answers of filters that speak of now
+// hold: until the next moment that a property which they hold against now passes.
+func (s *Store) deadlineStatements(q *query.Query, res *query.Result) []statement {
+	var out []statement
+	for _, root := range q.Lists() {
+		for _, n := range root.Filter.HeldAgainstNow() {
+			types := []string{root.Type}
+			if len(n.Steps) > 0 {
+				types = n.Steps[len(n.Steps)-1].Types
+			}
+			c := condition{}
+			value := c.column(n, "document", true)
+			out = append(out, statement{"extract(epoch from min(" + value + ") - now())::text", " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > now()",
+				[]any{s.Environment, q.Edition, types}, func(raw [][]byte) error {
+					if raw[0] == nil {
+						return nil
+					}
+					seconds, err := strconv.ParseFloat(string(raw[0]), 64)
+					if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
+						res.Good = max(span, 1)
+					}
+					return err
+				}})
+		}
+	}
+	return out
+}
