@@ -32,6 +32,9 @@ type Response struct {
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
 	Needs []access.Need
+	// Found are the entries that a preview's roots were found to be; none if one of
+	// them is a list, or found nothing.
+	Found []string
 	// Asked is the request that it was first computed for, for people to read.
 	Asked string
 

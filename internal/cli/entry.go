@@ -16,7 +16,7 @@ import (
 func (a *app) entry() *cobra.Command {
 	return noun("entry", "Write, publish and look at entries", a.entryList(), a.entryShow(), a.entryCreate(), a.entryEdit(), a.entryDiff(),
 		a.entryPublish(), a.entryUnpublish(), a.entrySchedule(), a.entrySubmit(), a.entryApprove(), a.entryReturn(), a.entryDiscard(), a.entryRestore(),
-		a.entryDuplicate(), a.entryRetire(), a.entryDelete(), a.entryImport(), a.entryExport())
+		a.entryPreview(), a.entryDuplicate(), a.entryRetire(), a.entryDelete(), a.entryImport(), a.entryExport())
 }
 
 // filterFlags are the flags that narrow a list of entries.

@@ -252,6 +252,37 @@ func (a *app) entryDuplicate() *cobra.Command {
 	}
 }
 
+func (a *app) entryPreview() *cobra.Command {
+	var locale string
+	var minutes int
+	c := &cobra.Command{
+		Use: "preview ID|TYPE/SLUG", Short: "Print where sites show an entry in preview, for a while, to who has the link", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, id, err := a.named(cmd, args[0])
+			if err != nil {
+				return err
+			}
+			link, err := s.Preview(cmd.Context(), id, locale, minutes)
+			if err != nil {
+				return err
+			}
+			return a.print(link, func(t *table) {
+				for _, one := range link.Addresses {
+					t.row(one.Site, one.Address)
+				}
+				if len(link.Addresses) == 0 {
+					t.line("No site shows a preview of it: it has no path, or no site has a preview address. The token:")
+					t.line(link.Token)
+				}
+				t.line("Good until " + when(&link.Expires) + ".")
+			})
+		},
+	}
+	c.Flags().StringVar(&locale, "locale", "", "the locale whose path is shown (default the first)")
+	c.Flags().IntVar(&minutes, "minutes", 60, "how long the link is good, a week at most")
+	return c
+}
+
 func (a *app) entrySchedule() *cobra.Command {
 	var publish, unpublish, zone string
 	var locales []string

@@ -85,6 +85,14 @@ func (c *Client) CheckKey(ctx context.Context, name string) (out Seeing, err err
 	return out, c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
 }
 
+// PreviewLink is a link that reads one entry in preview.
+type PreviewLink = gateway.PreviewLink
+
+// Preview makes a link that reads an entry in preview, good for so many minutes.
+func (c *Client) Preview(ctx context.Context, id, locale string, minutes int) (out PreviewLink, err error) {
+	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", map[string]any{"locale": locale, "minutes": minutes}, &out)
+}
+
 // Open opens grants to everyone, and closes others.
 func (c *Client) Open(ctx context.Context, add, take []string) (access.Grants, error) {
 	var out struct{ Open access.Grants }

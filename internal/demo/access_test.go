@@ -2,6 +2,7 @@ package demo_test
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ubiquon/internal/client"
+	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -148,5 +150,38 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 	w.shows("This link was used already")
 	if resp, err := http.Get(line.Card.Gateway + "/control/v1/session"); err != nil || resp.StatusCode != 401 {
 		t.Errorf("without a cookie: %v %v", err, resp)
+	}
+}
+
+// TestThePreviewOfADraftOnTheSite follows a preview link to the site, and reads
+// labels in the locale that a path tells.
+func TestThePreviewOfADraftOnTheSite(t *testing.T) {
+	items, _, err := admin().Entries(t.Context(), store.EntryFilter{Search: "draft-easter-timetable"})
+	if err != nil || len(items) != 1 {
+		t.Fatal(err, items)
+	}
+	link, err := admin().Preview(t.Context(), items[0].ID, "", 5)
+	if err != nil || len(link.Addresses) != 1 || !strings.HasPrefix(link.Addresses[0].Address, line.Card.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_") {
+		t.Fatal(err, link)
+	}
+	page := func(address string) (int, string) {
+		resp, err := http.Get(address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		body, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(body)
+	}
+	if status, body := page(link.Addresses[0].Address); status != 200 || !strings.Contains(body, "Preview: Draft - easter timetable") || !strings.Contains(body, "Not decided yet.") {
+		t.Errorf("%d %s", status, body)
+	}
+	if status, _ := page(strings.Replace(link.Addresses[0].Address, "draft-easter-timetable", "ramp-at-mella-under-repair", 1)); status != 404 {
+		t.Errorf("another page with the same link: %d", status)
+	}
+	for path, want := range map[string]string{"/notices/north-line-cancelled-on-sunday": `"Cancelled"`, "/varsler/north-line-cancelled-on-sunday": `"Innstilt"`} {
+		if a := get(t, reader(), "/at?path="+path+"&fields=severity(label)"); !strings.Contains(string(a.Body), want) {
+			t.Errorf("%s: %s", path, a.Body)
+		}
 	}
 }

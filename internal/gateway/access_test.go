@@ -458,6 +458,67 @@ func TestSubmissions(t *testing.T) {
 	}
 }
 
+// TestPreviewLinks holds that a link reads its entry and what that shows, and
+// nothing else.
+func TestPreviewLinks(t *testing.T) {
+	l := newLine(t, 2)
+	n, other := l.nodes[0], l.nodes[1]
+	link, err := n.client.Preview(t.Context(), "ice", "", 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n.must(t, client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thick"}, "routes": []any{"north"}}})
+	for name, c := range map[string]struct {
+		path   string
+		status int
+		text   string
+	}{
+		"by slug":                  {"preview/notices/ice-thick?fields=title,routes(name)", 200, `"North Line"`},
+		"by id":                    {"preview/entries/ice?fields=title", 200, "Ice, thick"},
+		"by path":                  {"preview/at?path=/notices/ice-thick&fields=title", 200, "Ice, thick"},
+		"in GraphQL":               {`preview/graphql?query={notice(slug:"ice-thick"){title}}`, 200, "Ice, thick"},
+		"another entry":            {"preview/notices/fog?fields=title", 403, "one-entry"},
+		"what is not there":        {"preview/notices/nothing?fields=title", 403, "one-entry"},
+		"a list":                   {"preview/notices?fields=title", 403, "one-entry"},
+		"what it shows, by itself": {"preview/entries/north?fields=name", 403, "one-entry"},
+		"two in GraphQL":           {`preview/graphql?query={a:notice(slug:"ice-thick"){title}b:notice(slug:"fog"){title}}`, 403, "one-entry"},
+		"what is published":        {"published/notices/fog?fields=title", 403, "read published notice"},
+	} {
+		for _, node := range []node{n, other} {
+			testkit.Eventually(t, name+" on every node", func() bool {
+				a := node.ask(t, link.Token, c.path)
+				return a.Status == c.status && strings.Contains(string(a.Body), c.text)
+			})
+		}
+	}
+	for name, bad := range map[string]string{"cut": link.Token[:len(link.Token)-2], "of another signature": strings.Split(link.Token, ".")[0] + ".x", "empty": "ubv_",
+		"expired": access.PreviewLink{Entry: "ice", Expires: time.Now().Add(-time.Second)}.Token(l.secret(t)), "of another environment": access.PreviewLink{Entry: "ice", Expires: time.Now().Add(time.Hour)}.Token([]byte("another"))} {
+		if a := n.ask(t, bad, "preview/notices/ice-thick?fields=title"); a.Status != 401 {
+			t.Errorf("%s: %d %s", name, a.Status, a.Body)
+		}
+	}
+	if a := n.ask(t, "", "preview/notices/ice-thick?token="+link.Token); a.Status != 400 {
+		t.Errorf("a token in the gateway's own address: %d", a.Status)
+	}
+	for name, minutes := range map[string]int{"no time": 0, "more than a week": 10081} {
+		if _, err := n.client.Preview(t.Context(), "ice", "", minutes); err == nil {
+			t.Errorf("%s is taken", name)
+		}
+	}
+	if _, err := n.client.Preview(t.Context(), "nothing", "", 5); err == nil {
+		t.Error("a link to nothing is made")
+	}
+}
+
+func (l *line) secret(t *testing.T) []byte {
+	t.Helper()
+	secret, err := l.store.Secret(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return secret
+}
+
 // issuer signs tokens as somebody else would.
 type issuer struct {
 	mu   sync.Mutex

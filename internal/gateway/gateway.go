@@ -59,6 +59,7 @@ type Gateway struct {
 	keys       keyring
 	using      sync.Mutex // held while uses of keys are written down
 	tokens     *tokens    // nil: none are accepted
+	secret     []byte     // of the environment, signs preview links
 	accounts   accounts
 	submitting sync.Map // limiters of submissions, by type and bound
 	trapped    atomic.Int64
@@ -123,6 +124,9 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	var err error
 	if g.accounts, err = newAccounts(); err != nil {
+		return nil, err
+	}
+	if g.secret, err = g.store.Secret(ctx); err != nil {
 		return nil, err
 	}
 	if o.Issuer != nil {

@@ -150,10 +150,14 @@ func (g *Gateway) Everyone() access.Reader {
 	return access.Reader{Kind: access.Everyone, Name: "everyone", Rights: access.Rights{Open: g.keys.opened()}}
 }
 
-// Authenticate finds out who sends a secret: a key, or a token of the issuer that
-// the environment trusts. Its error is access.ErrMalformed, ErrUnknownKey,
-// access.ErrExpired, access.ErrRevoked, access.ErrRotated or a *TokenError.
+// Authenticate finds out who sends a secret: a key, a preview link, or a token of
+// the issuer that the environment trusts. Its error is access.ErrMalformed, ErrUnknownKey,
+// access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver or a
+// *TokenError.
 func (g *Gateway) Authenticate(ctx context.Context, secret string) (access.Reader, error) {
+	if access.IsPreviewLink(secret) {
+		return g.byPreviewLink(secret)
+	}
 	if err := access.CheckSecret(secret); err != nil {
 		if g.tokens != nil && strings.Count(secret, ".") == 2 {
 			return g.tokens.reader(ctx, secret, g.keys.opened())

@@ -65,6 +65,7 @@ var whoMay = map[string]string{
 	"GET /control/v1/entries/{id}":                    "vaREAM",
 	"GET /control/v1/entries/{id}/revisions/{number}": "vaREAM",
 	"GET /control/v1/entries/{id}/differences":        "vaREAM",
+	"POST /control/v1/entries/{id}/preview":           "vaREAM",
 	"POST /control/v1/entries/{id}/open":              "vaREAM",
 	"POST /control/v1/edits":                          "waEAM",
 	"PUT /control/v1/entries/{id}":                    "waEAM",

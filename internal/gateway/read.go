@@ -67,6 +67,8 @@ type ReadOptions struct {
 	MinSequence int64
 	// Lenient leaves out what the reader may not have, instead of refusing all.
 	Lenient bool
+	// Only, if not empty, is the entry that nothing but may be read.
+	Only string
 }
 
 // Answer is a response and how it was come by.
@@ -157,6 +159,9 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		}
 		return g.Read(ctx, p, rights, o)
 	}
+	if o.Only != "" && (len(r.Found) == 0 || slices.ContainsFunc(r.Found, func(id string) bool { return id != o.Only })) {
+		return Answer{}, ErrOneEntry
+	}
 	g.reading.add(time.Since(begin))
 	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
 }
@@ -185,7 +190,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 	out := p.Render(p, res)
 	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
-		r.Deps = query.Dependencies(p.Query, res)
+		r.Deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
 	}
 	if res.Good > 0 {
 		r.Until = begin.Add(res.Good)

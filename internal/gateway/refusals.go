@@ -34,7 +34,7 @@ type refusals struct {
 	tell bool // the console is about to be told
 }
 
-var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|eyJ[0-9A-Za-z_.-]+`)
+var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|ubv_[0-9A-Za-z_.-]*|eyJ[0-9A-Za-z_.-]+`)
 
 // NoteRefusal remembers a refusal.
 func (g *Gateway) NoteRefusal(r Refusal) {
@@ -71,6 +71,6 @@ func (g *Gateway) Refusals() []Refusal {
 // IsBadKey tells whether an error of Authenticate says that a key is not good.
 func IsBadKey(err error) bool {
 	var token *TokenError
-	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated},
+	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver},
 		func(one error) bool { return errors.Is(err, one) })
 }

@@ -68,7 +68,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
 func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
-	o := gateway.ReadOptions{}
+	o := gateway.ReadOptions{Only: reader.Only}
 	if cc := r.Header.Get("Cache-Control"); cc != "" {
 		o.Fresh = strings.Contains(cc, "no-cache")
 	}

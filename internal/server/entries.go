@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
@@ -52,6 +53,7 @@ func (s *Server) routeEntries(c routes) {
 		return s.g.Revision(r.Context(), id(r), n)
 	}))
 	c.get("/entries/{id}/differences", reads, seen(s.differences))
+	c.do("POST", "/entries/{id}/preview", reads, seen(s.preview))
 	c.do("POST", "/entries/{id}/open", reads, seen(s.sawOpen))
 	c.get("/linked-drafts", readsAll, func(r *http.Request) (any, error) {
 		p, err := queryValues(r, "ids")
@@ -340,6 +342,18 @@ func (s *Server) differences(r *http.Request) (any, error) {
 		}
 	}
 	return s.g.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
+}
+
+// preview makes a link that reads the entry in preview.
+func (s *Server) preview(r *http.Request) (any, error) {
+	form := struct {
+		Locale  string `json:"locale"`
+		Minutes int    `json:"minutes"`
+	}{Minutes: 60}
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	return s.g.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), form.Locale, time.Duration(form.Minutes)*time.Minute, by(r))
 }
 
 // sawOpen notes that somebody has the entry open, or, with closed, no longer.

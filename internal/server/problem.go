@@ -84,6 +84,7 @@ var problemKinds = map[string][2]string{
 	"away":          {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
 	"internal":      {"Something went wrong here", "The service failed. Its log has more."},
 	"not-running":   {"The build has ended", "A report came for a build that does not run."},
+	"one-entry":     {"The link is for another entry", "A preview link reads one entry, and what that shows. For the rest a site sends its own key."},
 	"too-many":      {"Too many requests", "Something was asked for, or tried, more often than is allowed. Retry-After says when to go on."},
 	"cross-site":    {"From another site", "A browser sent this from a page of another site, with the session of somebody who is signed in here. That is never done."},
 	"sign-in":       {"Not signed in", "The e-mail address or the password is wrong."},
@@ -152,7 +153,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &token):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+`"`)
 		p.Kind, p.Status, p.Reason = "bad-key", 401, token.Class
-	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated):
+	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated), errors.Is(err, access.ErrPreviewOver):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
 		p.Kind, p.Status = "bad-key", 401
 	case errors.As(err, &problems):
@@ -172,6 +173,8 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "configuration", 409
 	case errors.Is(err, store.ErrModelMoved):
 		p.Kind, p.Status = "model-moved", 409
+	case errors.Is(err, gateway.ErrOneEntry):
+		p.Kind, p.Status = "one-entry", 403
 	case errors.Is(err, gateway.ErrTooMany):
 		w.Header().Set("Retry-After", "10")
 		p.Kind, p.Status = "too-many", 429

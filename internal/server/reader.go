@@ -25,7 +25,7 @@ var errSecretInAddress = badRequest{problem{Kind: "query-string", Status: http.S
 // reader finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.
 func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (access.Reader, error) {
-	if strings.Contains(r.URL.RawQuery, "ubq_") && access.HoldsSecret(r.URL.RawQuery) {
+	if strings.Contains(r.URL.RawQuery, "ub") && access.HoldsSecret(r.URL.RawQuery) {
 		return access.Reader{}, errSecretInAddress
 	}
 	header := r.Header.Get("Authorization")

@@ -306,10 +306,12 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 		out.Header["Content-Type"] = []string{"application/problem+json"}
 		b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
 	} else {
+		picks := root.Selection.Picks
 		if found.Locale != "" {
 			out.Header["Content-Language"] = []string{found.Locale}
+			picks = root.Selection.In(found.Locale).Picks
 		}
-		query.WriteObject(&b, root.Selection.Picks, 0, found.Rows[0])
+		query.WriteObject(&b, picks, 0, found.Rows[0])
 		b.WriteByte('\n')
 		out.Needs = q.NeedsOf(res)
 	}

@@ -152,6 +152,13 @@ func (s *Store) Open(ctx context.Context) (access.Grants, error) {
 	return out, err
 }
 
+// Secret returns what the environment signs with.
+func (s *Store) Secret(ctx context.Context) ([]byte, error) {
+	var out []byte
+	err := s.Pool.QueryRow(ctx, `select secret from environment where name = $1`, s.Environment).Scan(&out)
+	return out, err
+}
+
 // SetOpen changes what is open to everyone, and returns it.
 func (s *Store) SetOpen(ctx context.Context, what string, cause content.Cause, change func(access.Grants) access.Grants) (access.Grants, error) {
 	var before, after access.Grants

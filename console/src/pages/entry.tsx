@@ -145,6 +145,16 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
     mutationFn: () => call<{ entries: { id: string }[] }>(`/entries/${e.id}/duplicate`, { method: "POST" }),
     onSuccess: (out) => navigate("/entries/" + out.entries[0]!.id),
   });
+  const preview = useMutation({
+    mutationFn: async () => {
+      const out = await call<{ addresses: { site: string; address: string }[] }>(`/entries/${e.id}/preview`, { method: "POST", body: { locale: target || source } });
+      if (out.addresses.length === 0) throw new Problem(404, "No preview", "No site shows a preview of it: it has no path, or no site in sites.yaml has a preview address.");
+      return out;
+    },
+    onSuccess: (out) => {
+      for (const a of out.addresses) window.open(a.address, "_blank", "noreferrer");
+    },
+  });
   const unsaved = draft !== null;
   const leaving = useBlocker(({ currentLocation, nextLocation }) => unsaved && currentLocation.pathname !== nextLocation.pathname);
   useEffect(() => {
@@ -265,7 +275,13 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
             </Side>
           )}
           <Side title="Readers">
-            <Act onClick={() => setOpen("why")}>Why not visible?</Act>
+            <Flex gap="1.5" wrap="wrap">
+              <Act onClick={() => setOpen("why")}>Why not visible?</Act>
+              <Act loading={preview.isPending} onClick={() => preview.mutate()}>
+                Preview on the site
+              </Act>
+            </Flex>
+            <Failure error={preview.error} />
           </Side>
           {pending.length > 0 && (
             <Side title="Scheduled">

@@ -83,7 +83,7 @@ func CheckSecret(secret string) error {
 	return nil
 }
 
-var secretForm = regexp.MustCompile(prefix + "[0-9A-Za-z]{38}")
+var secretForm = regexp.MustCompile(prefix + "[0-9A-Za-z]{38}|" + previewPrefix + "[0-9A-Za-z_-]+[.]")
 
 // HoldsSecret tells whether a text holds something of a key's form.
 func HoldsSecret(text string) bool { return secretForm.MatchString(text) }

@@ -9,6 +9,8 @@ const (
 	ByKey     Kind = "key"
 	ByToken   Kind = "token" // issued elsewhere
 	ByAccount Kind = "account"
+	// ByPreviewLink reads one entry, Only, and what it shows.
+	ByPreviewLink Kind = "preview link"
 )
 
 // Reader is who asks, reader or writer.
@@ -22,6 +24,8 @@ type Reader struct {
 	// Site that a key belongs to, if any.
 	Site   string
 	Rights Rights
+	// Only is the entry that a preview link is for.
+	Only string
 	// Meter counts what a key is used for; nil for others.
 	Meter *Meter
 }

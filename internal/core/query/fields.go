@@ -346,6 +346,9 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 			p.Names = map[string]string{}
 			for _, o := range f.Options {
 				p.Names[o.Value] = o.LabelIn(s.Model.Chain(s.Locale))
+				if s.Locale == "" {
+					p.label(s.Model, o)
+				}
 			}
 		}
 	case model.Reference:
@@ -384,6 +387,40 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		err = failf("fields", "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.Kind)
 	}
 	return p, err
+}
+
+// label notes what an option is called in each locale.
+func (p *Pick) label(m *model.Model, o model.Option) {
+	if p.Labels == nil {
+		p.Labels = map[string]map[string]string{}
+	}
+	for _, tag := range m.Tags() {
+		if p.Labels[tag] == nil {
+			p.Labels[tag] = map[string]string{}
+		}
+		p.Labels[tag][o.Value] = o.LabelIn(m.Chain(tag))
+	}
+}
+
+// In returns the selection as it is in a locale that the result has told.
+func (s Selection) In(locale string) Selection {
+	out := Selection{Picks: slices.Clone(s.Picks)}
+	for i := range out.Picks {
+		p := &out.Picks[i]
+		if names := p.Labels[locale]; names != nil {
+			p.Names = names
+		}
+		if p.Link != nil {
+			link := p.Link.In(locale)
+			p.Link = &link
+		}
+		if p.List != nil {
+			list := *p.List
+			list.Selection = list.Selection.In(locale)
+			p.List = &list
+		}
+	}
+	return out
 }
 
 // innerFields adds the named fields of a record or block.

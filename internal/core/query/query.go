@@ -111,6 +111,8 @@ type Pick struct {
 	Parts []Part `json:"parts,omitempty"`
 	// Names replaces values by other words: a choice's labels, an enum's names.
 	Names map[string]string `json:"names,omitempty"`
+	// Labels are Names by locale, where only the result tells the locale.
+	Labels map[string]map[string]string `json:"labels,omitempty"`
 	// Types are those that a link may lead to.
 	Types []string `json:"types,omitempty"`
 	// Denied is the grant that is missing for what would stand there, for PickNull.

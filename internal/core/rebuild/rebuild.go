@@ -18,6 +18,9 @@ type Site struct {
 	// Address is where visitors find it.
 	Address string `yaml:"address" json:"address"`
 	Build   *Call  `yaml:"build" json:"build,omitempty"`
+	// Preview is the address at which the site shows an entry in preview, with
+	// {path}, {token} and {locale} in it.
+	Preview string `yaml:"preview" json:"preview,omitempty"`
 }
 
 // Call says how a site's rebuild is asked for.
@@ -52,7 +55,7 @@ type File struct {
 func Check(sites map[string]Site) error {
 	var wrong []string
 	for name, s := range sites {
-		for what, address := range map[string]string{"address": s.Address, "build.call": s.callAddress()} {
+		for what, address := range map[string]string{"address": s.Address, "build.call": s.callAddress(), "preview": s.Preview} {
 			if address == "" && what != "address" {
 				continue
 			}

@@ -79,6 +79,7 @@ func Open(o Options) (*Slipway, error) {
 	}
 	s.mux.HandleFunc("POST /build", s.call)
 	s.mux.HandleFunc("GET /builds", s.list)
+	s.mux.HandleFunc("GET /preview", s.preview)
 	s.mux.HandleFunc("GET /", s.serve)
 	return s, nil
 }
@@ -251,19 +252,29 @@ func (s *Slipway) read(ctx context.Context, sequence int64, path string, into an
 	if err != nil {
 		return 0, err
 	}
-	req.Header.Set("Authorization", "Bearer "+s.o.Key)
 	req.Header.Set("Ubiquon-Min-Sequence", fmt.Sprint(sequence))
-	resp, err := s.client.Do(req)
+	resp, err := s.send(req, s.o.Key)
 	if err != nil {
 		return 0, err
 	}
 	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		return 0, fmt.Errorf("%s: the gateway answered %s", path, resp.Status)
-	}
 	var at int64
 	if _, err := fmt.Sscan(resp.Header.Get("Ubiquon-Sequence"), &at); err != nil || at < sequence {
 		return at, fmt.Errorf("%s: %w (%d, not %d)", path, errTooOld, at, sequence)
 	}
 	return at, json.NewDecoder(resp.Body).Decode(into)
+}
+
+// send asks the gateway with a key or token; any answer but 200 is an error.
+func (s *Slipway) send(req *http.Request, key string) (*http.Response, error) {
+	req.Header.Set("Authorization", "Bearer "+key)
+	resp, err := s.client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	if resp.StatusCode != http.StatusOK {
+		resp.Body.Close()
+		return nil, fmt.Errorf("%s: the gateway answered %s", req.URL.Path, resp.Status)
+	}
+	return resp, nil
 }

@@ -3,6 +3,9 @@
 -- What everyone may do without a key.
 alter table environment add column open jsonb not null default '[]';
 
+-- What preview links are signed with.
+alter table environment add column secret bytea not null default sha256((gen_random_uuid()::text || gen_random_uuid()::text)::bytea);
+
 alter table access_key add column by text not null default '', add column per_minute integer not null default 0, add column revoked timestamptz,
     add column former bytea, add column former_until timestamptz;
 create index access_key_name on access_key (environment, name);
@@ -87,4 +90,4 @@ alter table entry drop column withheld;
 drop table audit, invitation, session, account, key_use;
 alter table access_key drop column by, drop column per_minute, drop column revoked, drop column former, drop column former_until;
 drop index if exists access_key_name;
-alter table environment drop column open;
+alter table environment drop column open, drop column secret;
