@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os/exec"
 	"runtime"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -27,6 +29,9 @@ import (
 // take.
 func (y *yard) access(ctx context.Context) error {
 	if err := y.check(ctx); err != nil {
+		return err
+	}
+	if err := y.guesses(ctx); err != nil {
 		return err
 	}
 	if err := y.revocation(ctx); err != nil {
@@ -96,6 +101,37 @@ func (y *yard) check(ctx context.Context) error {
 	perRequest := time.Duration(float64(runtime.NumCPU()) / rate * float64(time.Second))
 	fmt.Printf("  a hit with a key                               %.0f/s: %v of all cores for each; the check is %.1f %% of it\n", rate, perRequest.Round(100*time.Nanosecond), 100*float64(half)/float64(perRequest))
 	fmt.Printf("  hits with a key against hits without           %.3f (%.3f to %.3f)\n", ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
+	return nil
+}
+
+// guesses measures how a reader fares while somebody tries keys as fast as they
+// can, beside how it fares while somebody reads as fast as they can.
+func (y *yard) guesses(ctx context.Context) error {
+	for _, beside := range []struct{ name, key string }{{"guesses", access.NewSecret()}, {"hits", y.demo.Card.Keys.Published}} {
+		loading, stop := context.WithCancel(ctx)
+		over := make(chan float64, 1)
+		go func() {
+			out, _ := exec.CommandContext(loading, "wrk", "-t1", "-c16", "-d4s", "-H", "Authorization: Bearer "+beside.key, y.demo.Card.Gateway+reading).Output()
+			rate := 0.0
+			if found := perSecond.FindSubmatch(out); found != nil {
+				rate, _ = strconv.ParseFloat(string(found[1]), 64)
+			}
+			over <- rate
+		}()
+		var spans []time.Duration
+		for begin := time.Now(); time.Since(begin) < 3*time.Second; {
+			one := time.Now()
+			if _, err := y.read(ctx); err != nil {
+				stop()
+				return err
+			}
+			spans = append(spans, time.Since(one))
+		}
+		rate := <-over
+		stop()
+		slices.Sort(spans)
+		fmt.Printf("  a reader beside %.0f %s a second%*s p50 %v, p99 %v\n", rate, beside.name, 22-len(fmt.Sprintf("%.0f", rate))-len(beside.name), "", spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*99/100].Round(10*time.Microsecond))
+	}
 	return nil
 }
 

@@ -279,7 +279,8 @@ func (g *Gateway) Acts(ctx context.Context, f store.ActFilter) ([]store.Act, err
 	return g.store.Acts(ctx, f)
 }
 
-// Note adds a line to the audit log for what changes nothing that is stored.
-func (g *Gateway) Note(ctx context.Context, by, what, subject string, after any) error {
-	return g.store.Note(ctx, userCause(by), what, subject, nil, after)
+// Note adds a line to the audit log for what was not written by a transaction
+// that adds its own. before and after may be nil.
+func (g *Gateway) Note(ctx context.Context, by, what, subject string, before, after any) error {
+	return g.store.Note(ctx, userCause(by), what, subject, before, after)
 }

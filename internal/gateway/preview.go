@@ -66,7 +66,7 @@ func (g *Gateway) MakePreviewLink(ctx context.Context, id, locale string, good t
 			}
 		}
 	}
-	return out, g.Note(ctx, by, "entry preview", id, map[string]any{"expires": l.Expires})
+	return out, g.Note(ctx, by, "entry preview", id, nil, map[string]any{"expires": l.Expires})
 }
 
 // byPreviewLink is who reads with a preview link.

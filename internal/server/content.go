@@ -50,6 +50,10 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET"})
 		return
 	}
+	if rest == "changes" {
+		s.changes(w, r, &reader, edition)
+		return
+	}
 	if rest == "graphql/schema.graphql" {
 		s.schema(w, r, &reader, edition)
 		return

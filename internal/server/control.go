@@ -59,7 +59,7 @@ func (s *Server) control(r chi.Router) {
 	c.get("/cache", readsAll, func(*http.Request) (any, error) { return s.g.CacheStats(), nil })
 	c.do("POST", "/cache/purge", administers, func(r *http.Request) (any, error) {
 		out := map[string]int{"purged": s.g.Purge()}
-		return out, s.g.Note(r.Context(), by(r), "cache purge", "", out)
+		return out, s.g.Note(r.Context(), by(r), "cache purge", "", nil, out)
 	})
 	c.do("POST", "/why", readsAll, s.why)
 	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
@@ -230,7 +230,7 @@ func (s *Server) rebuild(r *http.Request) (any, error) {
 	}
 	b, err := s.g.Rebuild(r.Context(), chi.URLParam(r, "site"), by(r), form.Now)
 	if err == nil {
-		err = s.g.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), map[string]any{"build": b.ID, "now": form.Now})
+		err = s.g.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), nil, map[string]any{"build": b.ID, "now": form.Now})
 	}
 	return b, err
 }

@@ -389,7 +389,7 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	if err := s.g.Note(r.Context(), by(r), "import", "", o); err != nil {
+	if err := s.g.Note(r.Context(), by(r), "import", "", nil, o); err != nil {
 		s.fail(w, r, err)
 		return
 	}

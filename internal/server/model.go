@@ -69,10 +69,12 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
 		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
+		before := map[string]any{"version": s.g.ModelVersion(), "types": s.g.Model().TypeNames()}
 		if err := s.g.ApplyModel(r.Context(), m, by(r), o); err != nil {
 			return err
 		}
-		return s.g.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.g.ModelVersion(), 10), map[string]any{"allowLoss": form.AllowLoss})
+		return s.g.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.g.ModelVersion(), 10), before,
+			map[string]any{"version": s.g.ModelVersion(), "types": s.g.Model().TypeNames(), "allowLoss": form.AllowLoss})
 	})
 }
 
@@ -114,10 +116,11 @@ func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
+		before := s.g.Model().Locales
 		if err := s.g.EditLocales(r.Context(), by(r), o, form.change); err != nil {
 			return err
 		}
-		return s.g.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, form)
+		return s.g.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.g.Model().Locales)
 	})
 }
 

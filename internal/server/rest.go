@@ -22,12 +22,16 @@ import (
 
 var (
 	entryParameters = []string{"fields", "locale"}
-	listParameters  = []string{"fields", "locale", "translated", "filter", "sort", "limit", "after", "before", "count"}
+	listParameters  = []string{"fields", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count"}
 	pathParameters  = []string{"fields", "locale", "path"}
+	pathsParameters = []string{"type", "locale", "limit", "after"}
 )
 
 // planREST compiles a REST request; rest is its path below the edition.
 func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.Plan, error) {
+	if rest == "paths" {
+		return planPaths(m, edition, r)
+	}
 	root, t, err := locate(m, rest)
 	if err != nil {
 		return nil, err
@@ -254,7 +258,14 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	}
 	after, behind := p["after"]
 	before, ahead := p["before"]
+	if text, given := p["offset"]; given {
+		if root.Offset, err = query.ParseOffset(text); err != nil {
+			return err
+		}
+	}
 	switch {
+	case root.Offset > 0 && (behind || ahead):
+		return &query.Error{Parameter: "offset", Detail: "a cursor is given too", Hint: "skip entries, or go on from a place"}
 	case behind && ahead:
 		return &query.Error{Parameter: "before", Detail: "after is given too", Hint: "ask for what comes after a place, or before one"}
 	case behind:
@@ -285,6 +296,7 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 			values := to.Query()
 			values.Del("after")
 			values.Del("before")
+			values.Del("offset")
 			values.Set(l[1], l[2])
 			to.RawQuery = values.Encode()
 			links = append(links, "<"+to.RequestURI()+`>; rel="`+l[0]+`"`)

@@ -12,12 +12,13 @@ import (
 
 // routeSchedules mounts what is done with schedules.
 func (s *Server) routeSchedules(c routes) {
-	may := func(r *http.Request) error {
+	// held is the schedule that a request is about, if who asks may change it.
+	held := func(r *http.Request) (store.Schedule, error) {
 		sch, err := s.g.Schedule(r.Context(), chi.URLParam(r, "id"))
 		if err != nil {
-			return err
+			return sch, err
 		}
-		return s.mayEntry(r, sch.Entry, access.Publish, "published")
+		return sch, s.mayEntry(r, sch.Entry, access.Publish, "published")
 	}
 	c.get("/schedules", readsAll, func(r *http.Request) (any, error) {
 		p, err := queryValues(r, "state")
@@ -46,13 +47,14 @@ func (s *Server) routeSchedules(c routes) {
 		}
 		out, err := s.g.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule add", out.ID, out)
+			err = s.g.Note(r.Context(), by(r), "schedule add", out.ID, nil, out)
 		}
 		return out, err
 	})
 	c.do("PATCH", "/schedules/{id}", publishes, func(r *http.Request) (any, error) {
 		var form momentForm
-		if err := may(r); err != nil {
+		before, err := held(r)
+		if err != nil {
 			return nil, err
 		}
 		if err := readBody(r, &form); err != nil {
@@ -64,17 +66,17 @@ func (s *Server) routeSchedules(c routes) {
 		}
 		out, err := s.g.MoveSchedule(r.Context(), chi.URLParam(r, "id"), at, zone)
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule move", out.ID, out)
+			err = s.g.Note(r.Context(), by(r), "schedule move", out.ID, before, out)
 		}
 		return out, err
 	})
 	c.do("DELETE", "/schedules/{id}", publishes, func(r *http.Request) (any, error) {
-		err := may(r)
+		before, err := held(r)
 		if err == nil {
 			err = s.g.CancelSchedule(r.Context(), chi.URLParam(r, "id"), by(r))
 		}
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule cancel", chi.URLParam(r, "id"), nil)
+			err = s.g.Note(r.Context(), by(r), "schedule cancel", chi.URLParam(r, "id"), before, nil)
 		}
 		return map[string]bool{"cancelled": true}, err
 	})

@@ -76,6 +76,15 @@ func (s *Store) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, er
 	return found, nil
 }
 
+// ChangesFrom returns so many changes after a sequence.
+func (s *Store) ChangesFrom(ctx context.Context, after int64, limit int) ([]content.Change, error) {
+	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit $3`, s.Environment, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+}
+
 const channel = "ubiquon_change"
 
 // Announce tells all nodes that there are new changes. It is sent after the

@@ -350,6 +350,8 @@ func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []s
 		where += " and entry = " + args.add(root.Value, "")
 	case query.BySingle:
 		where += " order by entry limit 1"
+	case query.ByPaths:
+		return pathsStatements(s.Environment, q.Edition, root, out)
 	case query.ByList:
 		return listStatements(root, r, out, where, args)
 	}
@@ -376,6 +378,26 @@ func (s *Store) pathStatements(q *query.Query, root *query.Root, out *query.Root
 			}
 			return nil
 		}}}
+}
+
+// pathsStatements lists where entries live, locale by locale: as the index of
+// paths has them.
+func pathsStatements(environment, edition string, root *query.Root, out *query.RootResult) []statement {
+	from := ""
+	args := []any{environment, edition, root.Locales, root.Types, root.Limit + 1}
+	if root.After != nil {
+		from = " and (locale, path) > ($6, $7)"
+		args = append(args, *root.After.Values[0], *root.After.Values[1])
+	}
+	return []statement{{"entry, type, locale, path, about ->> 'updated'", " from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not null and type = any($4::text[]) and about -> 'locales' ? locale" +
+		from + " order by locale, path limit $5", args, func(raw [][]byte) error {
+		if len(out.Paths) == root.Limit {
+			out.More = true
+			return nil
+		}
+		out.Paths = append(out.Paths, query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])})
+		return nil
+	}}}
 }
 
 func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args params) []statement {
@@ -436,7 +458,11 @@ func window(root *query.Root, r *reader, args *params) string {
 	if root.Before != nil {
 		where += " and (" + ahead(args, root) + ")"
 	}
-	return where + " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
+	where += " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
+	if root.Offset > 0 {
+		where += " offset " + args.add(root.Offset, "bigint")
+	}
+	return where
 }
 
 // behind is the condition that a row comes after the root's cursor, in the

@@ -13,6 +13,9 @@ import (
 func (q *Query) Needs() []access.Need {
 	var out needs
 	for i := range q.Roots {
+		for _, t := range q.Roots[i].Types {
+			out.add(q.need(t, q.Roots[i].Locale))
+		}
 		if root := &q.Roots[i]; root.Type != "" {
 			for _, n := range q.NeedsOfRoot(root) {
 				out.add(n)
@@ -129,6 +132,11 @@ func (q *Query) Without(rights access.Rights, null bool) (*Query, [][]Hidden) {
 		root.Selection = w.selection(&root.Selection, nil, nil)
 		hidden[i] = w.hidden
 		any = any || len(w.hidden) > 0
+		if root.By == ByPaths {
+			before := len(root.Types)
+			root.Types = slices.DeleteFunc(slices.Clone(root.Types), func(t string) bool { return !rights.Allows(q.need(t, root.Locale)) })
+			any = any || len(root.Types) < before
+		}
 	}
 	if !any {
 		return q, hidden

@@ -23,12 +23,15 @@ const (
 	ByPath   By = "path"   // where it lives, or lived
 	ByBack   By = "back"   // entries whose field refers to another entry
 	BySingle By = "single" // a singleton's only entry
+	ByPaths  By = "paths"  // where entries live, not the entries themselves
 )
 
 // The limits of a query.
 const (
 	DefaultLimit = 20
 	MaxLimit     = 200
+	MaxOffset    = 10_000
+	MaxPaths     = 10_000
 	MaxDepth     = 8   // levels of linked entries
 	MaxPicks     = 500 // picks in the whole query
 )
@@ -60,7 +63,11 @@ type Root struct {
 	Filter *filter.Filter `json:"filter,omitempty"`
 	Sort   []Sort         `json:"sort,omitempty"`
 	Limit  int            `json:"limit,omitempty"`
-	After  *Position      `json:"after,omitempty"`
+	// Offset skips the first entries; not with After or Before.
+	Offset int `json:"offset,omitempty"`
+	// Types whose paths are listed, for ByPaths.
+	Types []string  `json:"types,omitempty"`
+	After *Position `json:"after,omitempty"`
 	// Before asks for the last entries before a place; not both.
 	Before *Position `json:"before,omitempty"`
 	// Last asks for the list's end: the last entries, before Before if given.
@@ -186,9 +193,20 @@ type RootResult struct {
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path.
 	MovedTo string
+	// Paths, for ByPaths.
+	Paths []PathRow
 	// Formerly are the entries that lived at the path, the last one first, as far
 	// as MovedTo depends on them.
 	Formerly []Former
+}
+
+// PathRow is where an entry lives in a locale.
+type PathRow struct {
+	Entry   string `json:"entry"`
+	Type    string `json:"type"`
+	Locale  string `json:"locale"`
+	Path    string `json:"path"`
+	Updated string `json:"updated"` // RFC 3339
 }
 
 // Former is an entry that lived at a path before, in a locale.
@@ -230,7 +248,7 @@ func (r *Root) Around(found *RootResult) (prev, next string) {
 	if n == 0 {
 		return "", ""
 	}
-	if r.After != nil || r.Backwards() && found.More {
+	if r.After != nil || r.Offset > 0 || r.Backwards() && found.More {
 		prev = r.Cursor(found.Rows[0].Position())
 	}
 	if r.Before != nil || !r.Backwards() && found.More {
@@ -358,6 +376,12 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		case ByList, BySingle:
 			d.set.Lists = append(d.set.Lists, depend.List{Type: root.Type, Locale: root.Locale, Sort: root.sortedBy()})
 			d.filtered(root, root.Locale)
+		case ByPaths:
+			for _, t := range root.Types {
+				for _, tag := range root.Locales {
+					d.set.Lists = append(d.set.Lists, depend.List{Type: t, Locale: tag, Sort: []string{"about.path", "about.updated", "about.locales"}})
+				}
+			}
 		case BySlug:
 			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
 		case ByID:

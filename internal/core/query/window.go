@@ -28,6 +28,15 @@ func ParseLimit(parameter, text string) (int, error) {
 	return n, nil
 }
 
+// ParseOffset reads how many entries of a list are skipped, from 0 to MaxOffset.
+func ParseOffset(text string) (int, error) {
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > MaxOffset {
+		return 0, failf("offset", "go on with after=, whose time does not grow", "%q is no number from 0 to %d", text, MaxOffset)
+	}
+	return n, nil
+}
+
 // ParseSort compiles an order: names, each with a minus before it for
 // descending. A name is a sortable field, or published, firstPublished,
 // updated.

@@ -21,7 +21,7 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return err
 		}
-		resp, err := s.send(req, token)
+		resp, err := s.send(req, path, token)
 		if err != nil {
 			return err
 		}

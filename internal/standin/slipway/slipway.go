@@ -253,7 +253,7 @@ func (s *Slipway) read(ctx context.Context, sequence int64, path string, into an
 		return 0, err
 	}
 	req.Header.Set("Ubiquon-Min-Sequence", fmt.Sprint(sequence))
-	resp, err := s.send(req, s.o.Key)
+	resp, err := s.send(req, path, s.o.Key)
 	if err != nil {
 		return 0, err
 	}
@@ -265,8 +265,9 @@ func (s *Slipway) read(ctx context.Context, sequence int64, path string, into an
 	return at, json.NewDecoder(resp.Body).Decode(into)
 }
 
-// send asks the gateway with a key or token; any answer but 200 is an error.
-func (s *Slipway) send(req *http.Request, key string) (*http.Response, error) {
+// send asks the gateway with a key or token; any answer but 200 is an error that
+// names the path.
+func (s *Slipway) send(req *http.Request, path, key string) (*http.Response, error) {
 	req.Header.Set("Authorization", "Bearer "+key)
 	resp, err := s.client.Do(req)
 	if err != nil {
@@ -274,7 +275,7 @@ func (s *Slipway) send(req *http.Request, key string) (*http.Response, error) {
 	}
 	if resp.StatusCode != http.StatusOK {
 		resp.Body.Close()
-		return nil, fmt.Errorf("%s: the gateway answered %s", req.URL.Path, resp.Status)
+		return nil, fmt.Errorf("%s: the gateway answered %s", path, resp.Status)
 	}
 	return resp, nil
 }

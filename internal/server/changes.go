@@ -1,0 +1,94 @@
+package server
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/gateway"
+)
+
+// changesAtOnce bounds the changes of one answer.
+const changesAtOnce = 500
+
+// changes tells readers of an edition what has changed: with after as JSON, else
+// as server-sent events that go on from Last-Event-ID, or from now.
+func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
+	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
+		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
+		return
+	}
+	p, err := parameters(r.URL, []string{"after", "limit"})
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	after, given := p["after"]
+	if !given {
+		after = r.Header.Get("Last-Event-ID")
+	}
+	from := s.g.Applied()
+	if after != "" {
+		if from, err = strconv.ParseInt(after, 10, 64); err != nil || from < 0 {
+			s.fail(w, r, &query.Error{Parameter: "after", Detail: strconv.Quote(after) + " is no sequence", Hint: "give the next of the answer before, or 0"})
+			return
+		}
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	if !given {
+		s.streamChanges(w, r, reader, edition, from)
+		return
+	}
+	limit := changesAtOnce
+	if text, given := p["limit"]; given {
+		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > changesAtOnce {
+			s.fail(w, r, &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 1 to %d", text, changesAtOnce)})
+			return
+		}
+	}
+	items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	writeJSON(w, http.StatusOK, map[string]any{"items": items, "next": next})
+}
+
+// streamChanges sends changes as they come, until the reader goes.
+func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, from int64) {
+	out := http.NewResponseController(w)
+	w.Header().Set("Content-Type", "text/event-stream")
+	// A stream outlives the listener's limit for answers.
+	_ = out.SetWriteDeadline(time.Time{})
+	fmt.Fprint(w, ": listening\n\n")
+	beat := time.NewTicker(15 * time.Second)
+	defer beat.Stop()
+	for {
+		moved := s.g.Moved()
+		for s.g.Applied() > from {
+			items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, changesAtOnce)
+			if err != nil || next == from {
+				break // tried again at the next look
+			}
+			for _, one := range items {
+				src, _ := json.Marshal(one) // plain record
+				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
+			}
+			from = next
+		}
+		if err := out.Flush(); err != nil {
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-moved:
+		case <-beat.C:
+			fmt.Fprintf(w, ": at %d\n\n", from)
+		}
+	}
+}

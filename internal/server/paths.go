@@ -1,0 +1,99 @@
+package server
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
+)
+
+// defaultPaths is how many paths an answer has that does not say.
+const defaultPaths = 1000
+
+// pathsSort is what cursors of paths hold: a locale and a path.
+var pathsSort = []query.Sort{{By: "locale", Kind: model.Text}, {By: "path", Kind: model.Text}}
+
+// planPaths compiles the list of all paths of the site, for those who build it.
+// Types that the reader may not read are left out, unless one is named.
+func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, error) {
+	p, err := parameters(r.URL, pathsParameters)
+	if err != nil {
+		return nil, err
+	}
+	root := query.Root{By: query.ByPaths, Locales: m.Tags(), Limit: defaultPaths, Sort: pathsSort}
+	for _, t := range m.Types {
+		if t.HasPath() {
+			root.Types = append(root.Types, t.Name)
+		}
+	}
+	plan := &gateway.Plan{Lenient: true}
+	if name, given := p["type"]; given {
+		if t := m.Type(name); t == nil || !t.HasPath() {
+			return nil, &query.Error{Parameter: "type", Detail: fmt.Sprintf("no type %q has paths", name), Hint: strings.TrimPrefix(strictyaml.DidYouMean(name, root.Types), "; ")}
+		}
+		root.Types, plan.Lenient = []string{name}, false
+	}
+	if tag, given := p["locale"]; given {
+		l, known := m.Locale(tag)
+		if !known {
+			return nil, &query.Error{Parameter: "locale", Detail: fmt.Sprintf("there is no locale %q", tag), Hint: strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; ")}
+		}
+		root.Locale, root.Locales = l.Tag, []string{l.Tag}
+	}
+	if text, given := p["limit"]; given {
+		var n int
+		if _, err := fmt.Sscanf(text+" ", "%d ", &n); err != nil || n < 1 || n > query.MaxPaths {
+			return nil, &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 1 to %d", text, query.MaxPaths)}
+		}
+		root.Limit = n
+	}
+	if text, given := p["after"]; given {
+		if root.After, err = root.ParseCursor("after", text); err != nil {
+			return nil, err
+		}
+	}
+	q := &query.Query{Edition: edition, Roots: []query.Root{root}}
+	base := headers(m, q, "application/json", false)
+	u := r.URL
+	plan.Query, plan.Key = q, q.Key()
+	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
+		return renderPaths(u, &p.Query.Roots[0], &res.Roots[0], base)
+	}
+	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+		narrowed, _ := p.Query.Without(rights, false)
+		if narrowed == p.Query || len(narrowed.Roots[0].Types) == 0 {
+			return nil
+		}
+		out := *p
+		out.Query, out.Key = narrowed, narrowed.Key()
+		return &out
+	}
+	return plan, nil
+}
+
+func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map[string][]string) gateway.Rendered {
+	out := gateway.Rendered{Status: http.StatusOK, Header: make(map[string][]string, len(base)+4)}
+	for name, v := range base {
+		out.Header[name] = v
+	}
+	window := map[string]any{"limit": root.Limit, "next": nil}
+	if n := len(found.Paths); found.More && n > 0 {
+		last := found.Paths[n-1]
+		next := root.Cursor(query.Position{ID: last.Entry, Values: []*string{&last.Locale, &last.Path}})
+		to := *u
+		values := to.Query()
+		values.Set("after", next)
+		to.RawQuery = values.Encode()
+		window["next"], out.Header["Link"] = next, []string{"<" + to.RequestURI() + `>; rel="next"`}
+	}
+	src, _ := json.Marshal(map[string]any{"items": append([]query.PathRow{}, found.Paths...), "window": window}) // texts
+	out.Body = append(src, '\n')
+	return out
+}
