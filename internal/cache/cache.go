@@ -38,11 +38,22 @@ type Response struct {
 	// Asked is the request that it was first computed for, for people to read.
 	Asked string
 
-	key     string
-	expired atomic.Bool
+	key      string
+	expired  atomic.Bool
+	variants variants
 }
 
-func (r *Response) size() int { return len(r.Body) + len(r.key) + len(r.Asked) + r.Deps.Size() + 512 }
+func (r *Response) size() int {
+	return len(r.Body) + len(r.key) + len(r.Asked) + r.Deps.Size() + 700 + r.encodedSize()
+}
+
+// encodedSize is set aside for the body in other encodings.
+func (r *Response) encodedSize() int {
+	if len(r.Body) < MinEncoded {
+		return 0
+	}
+	return len(r.Body) / 2
+}
 
 // Outcome says how Read came by a response.
 type Outcome int

@@ -163,6 +163,9 @@ func (g *Gateway) checkConfiguration(m *model.Model) error {
 // SetAddress says under which address builders reach this service.
 func (g *Gateway) SetAddress(address string) { g.o.Address = address }
 
+// Address is where others reach this service.
+func (g *Gateway) Address() string { return g.o.Address }
+
 // Start begins to follow the change log, to process events, to run rules and
 // to call builders, until Close.
 func (g *Gateway) Start(ctx context.Context) error {

@@ -188,7 +188,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 		}
 	}
 	out := p.Render(p, res)
-	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: entityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
+	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: EntityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
 		r.Deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
 	}
@@ -200,10 +200,10 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error)
 	return r, nil
 }
 
-// entityTag is a strong entity tag: equal for equal bytes on every node. Two
+// EntityTag is a strong entity tag: equal for equal bytes on every node. Two
 // versions of one address need to differ, and nobody gains by making them
 // collide, so a fast hash of 64 bits does.
-func entityTag(body []byte) string {
+func EntityTag(body []byte) string {
 	return `"` + strconv.FormatUint(xxhash.Sum64(body), 36) + "-" + strconv.FormatInt(int64(len(body)), 36) + `"`
 }
 

@@ -11,6 +11,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/describe"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -54,8 +55,15 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		s.changes(w, r, &reader, edition)
 		return
 	}
-	if rest == "graphql/schema.graphql" {
-		s.schema(w, r, &reader, edition)
+	switch rest {
+	case "graphql/schema.graphql":
+		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(string) any { return s.g.Schema().SDL })
+		return
+	case "schema":
+		s.description(w, r, &reader, edition, "application/schema+json", func(base string) any { return describe.Schema(s.g.Model(), base+"/schema") })
+		return
+	case "openapi.json":
+		s.description(w, r, &reader, edition, "application/json", func(base string) any { return describe.OpenAPI(s.g.Model(), base, edition) })
 		return
 	}
 	text := r.RequestURI
@@ -128,7 +136,15 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
 	s.metrics.count(a.Outcome, took)
-	if a.Status == http.StatusOK && matches(r.Header.Get("If-None-Match"), a.ETag) {
+	body, tag := a.Body, a.ETag
+	if accepted := r.Header["Accept-Encoding"]; len(accepted) > 0 {
+		if v := a.Encoded(cache.ChooseEncoding(strings.Join(accepted, ","))); v != nil {
+			h["Content-Encoding"], h["Content-Length"], h["Etag"] = v.Name, v.Length, v.ETag
+			body, tag = v.Body, v.ETag[0]
+		}
+	}
+	if a.Status == http.StatusOK && matches(r.Header.Get("If-None-Match"), tag) {
+		delete(h, "Content-Encoding")
 		delete(h, "Content-Length")
 		w.WriteHeader(http.StatusNotModified)
 		return
@@ -136,7 +152,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {
 		// The reader may be gone; nothing can be done about that.
-		_, _ = w.Write(a.Body)
+		_, _ = w.Write(body)
 	}
 }
 
@@ -201,9 +217,9 @@ func matches(header, etag string) bool {
 
 // headers are those that every answer to the query has.
 func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) map[string][]string {
-	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization"}, "Cache-Control": {"private, no-store"}}
+	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization, Accept-Encoding"}, "Cache-Control": {"private, no-store"}}
 	if negotiated {
-		h["Vary"] = []string{"Authorization, Accept-Language"}
+		h["Vary"] = []string{"Authorization, Accept-Encoding, Accept-Language"}
 	}
 	if len(q.Roots) > 0 && q.Roots[0].Locale != "" {
 		h["Content-Language"] = []string{q.Roots[0].Locale}

@@ -132,14 +132,35 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 	_ = json.NewEncoder(w).Encode(map[string]any{"errors": errs})
 }
 
-// schema serves the schema definition language to whoever may read anything of
-// the edition.
-func (s *Server) schema(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
-	if !reader.Rights.AllowsAny(access.Read, edition) {
+// description serves what there is to read, to whoever may read anything of the
+// edition.
+func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(base string) any) {
+	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
 		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
-	w.Header().Set("Content-Type", "application/graphql; charset=utf-8")
-	w.Header().Set("Cache-Control", "private, no-cache")
-	_, _ = io.WriteString(w, s.g.Schema().SDL)
+	if _, err := parameters(r.URL, nil); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	made := of(s.g.Address() + "/content/" + s.g.Environment() + "/" + edition)
+	body, isText := made.(string)
+	if !isText {
+		src, err := json.Marshal(made)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		body = string(src) + "\n"
+	}
+	tag := gateway.EntityTag([]byte(body))
+	h := w.Header()
+	h.Set("Content-Type", mediaType)
+	h.Set("Cache-Control", "private, no-cache")
+	h.Set("Etag", tag)
+	if matches(r.Header.Get("If-None-Match"), tag) {
+		w.WriteHeader(http.StatusNotModified)
+		return
+	}
+	_, _ = io.WriteString(w, body) // the reader may be gone
 }

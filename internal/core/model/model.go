@@ -353,6 +353,16 @@ func (f *Field) InnerType(name string) *Type {
 	return nil
 }
 
+// Filterable tells whether a filter can compare the field's values; of the others
+// it can only ask whether there are any.
+func (f *Field) Filterable() bool {
+	switch f.Kind {
+	case Prose, File, Location, JSON, Record, Blocks:
+		return false
+	}
+	return true
+}
+
 // Sortable tells whether lists can be sorted by the field.
 func (f *Field) Sortable() bool {
 	switch f.Kind {

@@ -1,0 +1,114 @@
+package cache
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/andybalholm/brotli"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// Encoding is a content coding (RFC 9110) in which bodies are served.
+type Encoding int
+
+// The encodings, those that make less of JSON first.
+const (
+	Identity Encoding = iota
+	Brotli
+	Zstd
+	Gzip
+)
+
+// encodingNames are what the encodings are called in headers.
+var encodingNames = [...]string{"identity", "br", "zstd", "gzip"}
+
+func (e Encoding) String() string { return encodingNames[e] }
+
+// MinEncoded is how long a body must be for another encoding to be worth it: it
+// would take as many packets anyhow.
+const MinEncoded = 1024
+
+// Variant is a body in an encoding.
+type Variant struct {
+	Body []byte
+	// ETag is the response's own with the encoding in it: the bytes are others.
+	ETag   []string
+	Length []string
+	Name   []string
+}
+
+type variants struct {
+	once [len(encodingNames)]sync.Once
+	made [len(encodingNames)]*Variant
+}
+
+// Encoded returns the body in an encoding, which is made when it is first asked
+// for and kept; nil if the body is better served as it is.
+func (r *Response) Encoded(e Encoding) *Variant {
+	if e == Identity || len(r.Body) < MinEncoded {
+		return nil
+	}
+	r.variants.once[e].Do(func() {
+		body := encode(e, r.Body)
+		if len(body) >= len(r.Body) {
+			return
+		}
+		r.variants.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(r.ETag, `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
+	})
+	return r.variants.made[e]
+}
+
+var (
+	zstdEncoder, _ = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1)) // its options are good
+	gzipWriters    = sync.Pool{New: func() any { return gzip.NewWriter(nil) }}
+)
+
+// brotliLevel is where more time makes little less.
+const brotliLevel = 5
+
+func encode(e Encoding, body []byte) []byte {
+	var b bytes.Buffer
+	switch e {
+	case Zstd:
+		return zstdEncoder.EncodeAll(body, nil)
+	case Brotli:
+		w := brotli.NewWriterLevel(&b, brotliLevel)
+		_, _ = w.Write(body) // into memory
+		_ = w.Close()
+	case Gzip:
+		w := gzipWriters.Get().(*gzip.Writer)
+		defer gzipWriters.Put(w)
+		w.Reset(&b)
+		_, _ = w.Write(body)
+		_ = w.Close()
+	}
+	return b.Bytes()
+}
+
+// ChooseEncoding picks the encoding for an Accept-Encoding header: of those with
+// the highest weight the one that makes least.
+func ChooseEncoding(header string) Encoding {
+	best, weight := Identity, 0.0
+	if header == "" {
+		return best
+	}
+	for part := range strings.SplitSeq(header, ",") {
+		name, params, _ := strings.Cut(strings.TrimSpace(part), ";")
+		q := 1.0
+		if value, ok := strings.CutPrefix(strings.ReplaceAll(params, " ", ""), "q="); ok {
+			var err error
+			if q, err = strconv.ParseFloat(value, 64); err != nil {
+				continue
+			}
+		}
+		for e := Brotli; e <= Gzip; e++ {
+			if q > 0 && strings.EqualFold(strings.TrimSpace(name), e.String()) && (q > weight || q == weight && e < best) {
+				best, weight = e, q
+			}
+		}
+	}
+	return best
+}

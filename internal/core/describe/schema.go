@@ -1,0 +1,232 @@
+package describe
+
+import (
+	"cmp"
+	"strings"
+
+	"ubiquon/internal/core/model"
+)
+
+// object is a JSON object.
+type object = map[string]any
+
+// Schema returns a JSON Schema (2020-12) whose $defs describe the entries of every
+// type as they are delivered without fields: the names of the definitions are
+// those of the types. What may be filtered and sorted by is said in the
+// annotations x-filter and x-sort.
+func Schema(m *model.Model, id string) map[string]any {
+	return object{
+		"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"$id":     id,
+		"title":   "Entries as they are delivered",
+		"$defs":   definitions(m, "#/$defs/"),
+	}
+}
+
+// definitions describes every type; refs begins the references between them.
+func definitions(m *model.Model, refs string) object {
+	defs := object{
+		"part.about": object{"type": "object", "description": "What is said about an entry", "properties": object{
+			"type": text(), "locale": text(), "filledIn": object{"type": "array", "items": text(), "description": "Fields whose value comes from a fallback locale"}, "revision": object{"type": "integer"},
+			"firstPublished": orNull(moment()), "published": orNull(moment()), "updated": moment(), "path": orNull(text()),
+			"locales": object{"type": "array", "items": text()}, "hidden": object{"type": "array", "items": text(), "description": "What was left out because the reader may not enter it"},
+		}},
+		"part.linked": object{"type": "object", "description": "A linked entry: fields=… fills it in", "properties": object{"id": text(), "about": object{"type": "object", "properties": object{"type": text()}}, "slug": text()}, "required": []string{"id"}},
+		"part.file": object{"type": "object", "properties": object{"url": object{"type": "string", "format": "uri"}, "alt": orNull(text()), "width": orNull(object{"type": "integer"}), "height": orNull(object{"type": "integer"}),
+			"mediaType": orNull(text()), "bytes": orNull(object{"type": "integer"})}, "required": []string{"url"}},
+		"part.money":    object{"type": "object", "properties": object{"amount": object{"type": "integer", "description": "Minor units"}, "currency": object{"type": "string", "pattern": "^[A-Z]{3}$"}}, "required": []string{"amount", "currency"}},
+		"part.location": object{"type": "object", "description": "A GeoJSON Point (RFC 7946)", "properties": object{"type": object{"const": "Point"}, "coordinates": object{"type": "array", "items": object{"type": "number"}, "minItems": 2, "maxItems": 2}}, "required": []string{"type", "coordinates"}},
+		"part.prose":    object{"type": "object", "properties": object{"html": text(), "inline": text(), "tree": object{"type": "object"}, "commonmark": text(), "plain": text()}},
+	}
+	for _, t := range m.Types {
+		defs[t.Name] = entry(t, refs)
+	}
+	return defs
+}
+
+func text() object   { return object{"type": "string"} }
+func moment() object { return object{"type": "string", "format": "date-time"} }
+
+// orNull allows null beside what a schema allows.
+func orNull(s object) object {
+	if kind, ok := s["type"].(string); ok && s["enum"] == nil && s["oneOf"] == nil {
+		out := object{}
+		for name, v := range s {
+			out[name] = v
+		}
+		out["type"] = []string{kind, "null"}
+		return out
+	}
+	return object{"anyOf": []any{s, object{"type": "null"}}}
+}
+
+func entry(t *model.Type, refs string) object {
+	properties := fields(t, refs)
+	properties["id"] = text()
+	properties["about"] = object{"$ref": refs + "part.about"}
+	out := object{"type": "object", "title": t.Label, "properties": properties, "required": []string{"id"}}
+	if t.Help != "" {
+		out["description"] = t.Help
+	}
+	if t.Deprecated != "" {
+		out["deprecated"] = true
+	}
+	return out
+}
+
+func fields(t *model.Type, refs string) object {
+	out := object{}
+	for _, f := range t.Fields {
+		s := value(f, refs)
+		if f.IsList() {
+			s = object{"type": "array", "items": s}
+		} else {
+			s = orNull(s)
+		}
+		if says := strings.TrimSpace(f.Label + " " + f.Help); says != "" {
+			s["description"] = says
+		}
+		if f.Deprecated != "" {
+			s["deprecated"] = true
+		}
+		if f.Translated {
+			s["x-translated"] = true
+		}
+		s["x-filter"], s["x-sort"] = f.Filterable(), f.Sortable()
+		out[f.Name] = s
+	}
+	return out
+}
+
+func value(f *model.Field, refs string) object {
+	ref := func(name string) object { return object{"$ref": refs + name} }
+	switch f.Kind {
+	case model.Prose:
+		return ref("part.prose")
+	case model.Integer:
+		return object{"type": "integer"}
+	case model.Decimal:
+		return object{"type": "number"}
+	case model.Boolean:
+		return object{"type": "boolean"}
+	case model.Money:
+		return ref("part.money")
+	case model.Date:
+		return object{"type": "string", "format": "date"}
+	case model.DateTime:
+		return moment()
+	case model.Reference:
+		return ref("part.linked")
+	case model.File:
+		return ref("part.file")
+	case model.Location:
+		return ref("part.location")
+	case model.JSON:
+		return object{"description": "Anything that the field's own schema allows"}
+	case model.Choice:
+		var options []any
+		for _, o := range f.Options {
+			options = append(options, object{"const": o.Value, "title": o.Label})
+		}
+		return object{"oneOf": options}
+	case model.Record:
+		return object{"type": "object", "properties": fields(f.Inner[0], refs)}
+	case model.Blocks:
+		var kinds []any
+		for _, t := range f.Inner {
+			properties := fields(t, refs)
+			properties[model.BlockName] = object{"const": t.Name}
+			kinds = append(kinds, object{"type": "object", "title": cmp.Or(t.Label, t.Name), "properties": properties, "required": []string{model.BlockName}})
+		}
+		return object{"anyOf": kinds}
+	}
+	return text()
+}
+
+// OpenAPI returns an OpenAPI 3.1 description of an edition's base address.
+func OpenAPI(m *model.Model, base, edition string) map[string]any {
+	paths := object{}
+	locale := object{"name": "locale", "in": "query", "description": "A locale's tag; else Accept-Language, else the default", "schema": object{"type": "string", "enum": m.Tags()}}
+	parameter := func(name, says string, schema object, example any) object {
+		p := object{"name": name, "in": "query", "description": says, "schema": schema}
+		if example != nil {
+			p["example"] = example
+		}
+		return p
+	}
+	get := func(id, summary string, parameters []any, body object) object {
+		return object{"get": object{"operationId": id, "summary": summary, "parameters": parameters, "responses": object{
+			"200": object{"description": "What was asked for", "content": object{"application/json": object{"schema": body}}},
+			"304": object{"description": "It is still the same (If-None-Match)"},
+			"400": problem("A parameter is unknown or wrong; the nearest right one is named"), "401": problem("No key, or one that is not good"),
+			"403": problem("A grant is missing; it is named"), "404": problem("Nothing is there"), "429": problem("Too often; Retry-After says when again"), "503": problem("This node does not know enough at the moment to answer honestly"),
+		}}}
+	}
+	for _, t := range m.Types {
+		one := object{"$ref": "#/components/schemas/" + t.Name}
+		title := cmp.Or(t.Title, "id")
+		selection := parameter("fields", "What comes back, as in title,routes(name)", text(), "id,"+title)
+		if title == "id" {
+			selection = parameter("fields", "What comes back", text(), "id")
+		}
+		if t.Singleton {
+			paths["/"+t.Name] = get("get-"+t.Name, t.Label, []any{selection, locale}, one)
+			continue
+		}
+		paths["/"+t.Plural] = get("list-"+t.Name, "A list: "+t.Label, []any{
+			selection, locale,
+			parameter("filter", "CQL2 text (OGC 21-065r2)", text(), "published IS NOT NULL"),
+			parameter("sort", "Names parted by commas, a minus before one for descending: "+strings.Join(sortable(t), ", "), text(), "-published"),
+			parameter("limit", "How many at most", object{"type": "integer", "minimum": 0, "maximum": 200, "default": 20}, 5),
+			parameter("offset", "How many are skipped", object{"type": "integer", "minimum": 0, "maximum": 10000}, nil),
+			parameter("after", "A cursor from window.next", text(), nil), parameter("before", "A cursor from window.prev", text(), nil),
+			parameter("count", "Whether window.total is wanted", object{"type": "boolean"}, nil),
+			parameter("translated", "only leaves out what is filled in from a fallback", object{"type": "string", "enum": []string{"fallback", "only"}}, nil),
+		}, object{"type": "object", "required": []string{"items", "window"}, "properties": object{"items": object{"type": "array", "items": one}, "window": object{"$ref": "#/components/schemas/part.window"}}})
+		if t.SlugField() != nil {
+			bySlug := object{"name": "slug", "in": "path", "required": true, "schema": text()}
+			paths["/"+t.Plural+"/{slug}"] = get("get-"+t.Name, t.Label+", by its slug", []any{bySlug, selection, locale}, one)
+		}
+	}
+	byID := object{"name": "id", "in": "path", "required": true, "schema": text()}
+	paths["/entries/{id}"] = get("get-entry", "An entry of any type, by its id", []any{byID, parameter("fields", "What comes back", text(), "id,about(type)"), locale}, anyEntry(m))
+	at := get("get-at", "The entry that lives at a path of the site", []any{object{"name": "path", "in": "query", "required": true, "schema": text()}, parameter("fields", "What comes back", text(), nil), locale}, anyEntry(m))
+	at["get"].(object)["responses"].(object)["301"] = object{"description": "It lives elsewhere by now: Location leads there"}
+	paths["/at"] = at
+	paths["/paths"] = get("list-paths", "Where everything lives, for builders", []any{parameter("type", "One type only", text(), nil), locale, parameter("limit", "How many at most", object{"type": "integer", "minimum": 1, "maximum": 10000, "default": 1000}, 100), parameter("after", "A cursor from window.next", text(), nil)},
+		object{"type": "object", "properties": object{"items": object{"type": "array", "items": object{"type": "object", "properties": object{"entry": text(), "type": text(), "locale": text(), "path": text(), "updated": moment()}}}, "window": object{"$ref": "#/components/schemas/part.window"}}})
+	schemas := definitions(m, "#/components/schemas/")
+	schemas["part.window"] = object{"type": "object", "properties": object{"limit": object{"type": "integer"}, "next": orNull(text()), "prev": orNull(text()), "total": object{"type": "integer"}}, "required": []string{"limit"}}
+	schemas["part.problem"] = object{"type": "object", "description": "RFC 9457", "properties": object{"type": text(), "title": text(), "status": object{"type": "integer"}, "detail": text(), "parameter": text(), "hint": text(), "grant": text()}, "required": []string{"type", "title", "status", "detail"}}
+	return object{
+		"openapi":           "3.1.0",
+		"jsonSchemaDialect": "https://json-schema.org/draft/2020-12/schema",
+		"info":              object{"title": "Content, " + edition, "version": "1", "description": "What can be read of this edition, over REST. The same over GraphQL is at graphql.", "license": object{"name": "The content is its owner's", "identifier": "LicenseRef-owner"}},
+		"servers":           []any{object{"url": base}},
+		"security":          []any{object{"key": []string{}}, object{}},
+		"paths":             paths,
+		"components":        object{"schemas": schemas, "securitySchemes": object{"key": object{"type": "http", "scheme": "bearer", "description": "A key; none for what is open to everyone"}}},
+	}
+}
+
+func problem(says string) object {
+	return object{"description": says, "content": object{"application/problem+json": object{"schema": object{"$ref": "#/components/schemas/part.problem"}}}}
+}
+
+func anyEntry(m *model.Model) object {
+	var all []any
+	for _, t := range m.Types {
+		all = append(all, object{"$ref": "#/components/schemas/" + t.Name})
+	}
+	return object{"anyOf": all}
+}
+
+func sortable(t *model.Type) []string {
+	out := []string{"published", "firstPublished", "updated"}
+	for _, f := range t.Fields {
+		if f.Sortable() {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
