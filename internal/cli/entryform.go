@@ -22,7 +22,7 @@ func form(m *model.Model, t *model.Type, fields content.Fields) ([]byte, error) 
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n", t.Label)
 	for _, f := range t.Fields {
-		fmt.Fprintf(&b, "\n# %s\n", describe(m, f))
+		fmt.Fprintf(&b, "\n# %s\n", describeFields(m, f))
 		v := fields[f.Name]
 		if v == nil {
 			fmt.Fprintf(&b, "# %s:\n", f.Name)
@@ -40,7 +40,7 @@ func form(m *model.Model, t *model.Type, fields content.Fields) ([]byte, error) 
 	return []byte(b.String()), nil
 }
 
-func describe(m *model.Model, f *model.Field) string {
+func describeFields(m *model.Model, f *model.Field) string {
 	parts := []string{string(f.Kind)}
 	if f.IsList() {
 		parts = append(parts, "a list")
