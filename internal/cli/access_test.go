@@ -144,6 +144,9 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 func TestKeyCommands(t *testing.T) {
 	_, out, errOut := run(t, "key", "create", "front end", "--grant", "read preview notice", "--locale", "nb", "--days", "9", "--per-minute", "600", "--env")
 	secret := regexp.MustCompile(`UBIQUON_KEY=(ubq_\w{38})`).FindStringSubmatch(out)
+	if a, err := (&client.Client{Address: line.Card.Gateway}).Do(t.Context(), http.MethodGet, "/content/main/published/fares", nil, nil); err != nil || a.Status != 401 {
+		t.Fatal(err, a)
+	}
 	if secret == nil || !strings.Contains(out, "UBIQUON_ADDRESS="+line.Card.Gateway+"/content/main/preview\n") {
 		t.Fatalf("%s%s", out, errOut)
 	}
@@ -159,6 +162,7 @@ func TestKeyCommands(t *testing.T) {
 		{[]string{"key", "extend", "front end", "--days", "0"}, []string{"is good for ever"}},
 		{[]string{"key", "rotate", "front end", "--overlap", "1h"}, []string{"ubq_", "The one before is good until"}},
 		{[]string{"key", "revoke", "front end"}, []string{"is revoked"}},
+		{[]string{"key", "refused"}, []string{"REQUEST", "GET main/published/fares", "read published fare"}},
 		{[]string{"key", "list", "--all"}, []string{"everyone", "front end", "revoked"}},
 		{[]string{"open", "pier", "route"}, []string{"everyone may", "read published pier", "read published route"}},
 		{[]string{"open", "remark", "--verb", "submit"}, []string{"submit preview remark"}},

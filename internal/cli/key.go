@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) keyCommand() *cobra.Command {
-	return noun("key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(), a.keyGrant(), a.keyExtend(), a.keyRotate(), a.keyRevoke())
+	return noun("key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(), a.keyGrant(), a.keyExtend(), a.keyRotate(), a.keyRevoke(), a.keyRefused())
 }
 
 func (a *app) keyCreate() *cobra.Command {
@@ -291,6 +291,32 @@ func (a *app) keyRevoke() *cobra.Command {
 		k, err := s.RevokeKey(cmd.Context(), args[0])
 		return k, fmt.Sprintf("key %s (%s) is revoked", k.Name, k.ID), err
 	})
+}
+
+func (a *app) keyRefused() *cobra.Command {
+	return &cobra.Command{
+		Use: "refused", Short: "List the reads that the node refused lately, for want of a grant or a good key", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			all, err := s.Refusals(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": all}, func(t *table) {
+				t.row("AT", "READER", "FROM", "REQUEST", "MISSING")
+				for _, r := range all {
+					missing := r.Grant
+					if missing == "" {
+						missing = r.Detail
+					}
+					t.row(when(&r.At), short(orDash(r.Reader), 14), r.Address, short(strings.Replace(r.Request, "/content/", "", 1), 32), short(missing, 26))
+				}
+			})
+		},
+	}
 }
 
 // openCommand makes open or close.

@@ -60,11 +60,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 
 // streamChanges sends changes as they come, until the reader goes.
 func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, from int64) {
-	out := http.NewResponseController(w)
-	w.Header().Set("Content-Type", "text/event-stream")
-	// A stream outlives the listener's limit for answers.
-	_ = out.SetWriteDeadline(time.Time{})
-	fmt.Fprint(w, ": listening\n\n")
+	out := beginEvents(w)
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {

@@ -258,16 +258,22 @@ func (s *Server) report(r *http.Request) (any, error) {
 	return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
 }
 
-// news tells the console, as server-sent events, that there is something new to
-// fetch.
-func (s *Server) news(w http.ResponseWriter, r *http.Request) {
-	news, stop := s.g.News()
-	defer stop()
+// beginEvents begins a stream of server-sent events.
+func beginEvents(w http.ResponseWriter) *http.ResponseController {
 	out := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	// A stream outlives the listener's limit for answers.
 	_ = out.SetWriteDeadline(time.Time{})
 	fmt.Fprint(w, ": listening\n\n")
+	return out
+}
+
+// news tells the console, as server-sent events, that there is something new to
+// fetch.
+func (s *Server) news(w http.ResponseWriter, r *http.Request) {
+	news, stop := s.g.News()
+	defer stop()
+	out := beginEvents(w)
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {

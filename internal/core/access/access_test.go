@@ -138,7 +138,7 @@ func TestMetersBoundAndCount(t *testing.T) {
 		t.Error("no meter bounds something")
 	}
 	l := NewLimiter(60, 2)
-	if !l.Allow("a", at) || !l.Allow("a", at) || l.Allow("a", at) || !l.Allow("b", at) || l.Wait("a", at) != time.Second {
+	if first := l.Allow("a", at); !first || !l.Allow("a", at) || l.Allow("a", at) || !l.Allow("b", at) || l.Wait("a", at) != time.Second {
 		t.Error("a limiter counts each by itself")
 	}
 }
