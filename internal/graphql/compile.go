@@ -77,7 +77,9 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 		return nil, c.errs
 	}
 	if err := c.out.Query.CheckSize(); err != nil {
-		return nil, gqlerror.List{gqlerror.Errorf("%s", err)}
+		refused := gqlerror.Errorf("%s", err)
+		refused.Extensions = map[string]any{"effort": map[string]int{"asked": c.out.Query.Effort(), "limit": query.MaxEffort}}
+		return nil, gqlerror.List{refused}
 	}
 	return c.out, nil
 }

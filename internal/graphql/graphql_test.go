@@ -2,6 +2,7 @@ package graphql
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -156,7 +157,7 @@ func TestRestrictByWhatWasFound(t *testing.T) {
 		t.Errorf("a pier: %s", body)
 	}
 	found.Roots[0].Rows[0].Type = "route"
-	if body := string(got.Write(found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}}}` {
+	if body := string(got.Write(found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":44,"limit":200000}}}` {
 		t.Errorf("a route: %s", body)
 	}
 }
@@ -246,7 +247,8 @@ func TestIntrospection(t *testing.T) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`, "query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }"} {
+	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`, "query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }",
+		`{ routes(filter: {or: [{number: {gt: 3}}, {piers: {name: {like: "a%", anyCase: true}}}], season: {in: [SUMMER]}}) { nodes { id } } }`} {
 		f.Add(q)
 	}
 	s := schema(f)
@@ -324,5 +326,29 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 	}
 	if _, errs := s.Compile("published", Request{Query: `{ pages { nodes { children(sort: ["titel"]) { nodes { id } } } } }`}); len(errs) == 0 || !strings.Contains(errs[0].Message, `did you mean "title"?`) {
 		t.Errorf("an unknown sort: %v", errs)
+	}
+}
+
+func TestEffortIsKnownBeforehand(t *testing.T) {
+	s := schema(t)
+	for text, want := range map[string]int{
+		`{ routes(first: 200) { nodes { name } } }`:                      1 + 200*2,
+		`{ routes(first: 2) { nodes { piers { name } } totalCount } }`:   1 + 2*(1+1+10*2+1),
+		`{ route(slug: "x") { name } other: route(slug: "y") { name } }`: 2 * 3,
+		`{ __typename }`: 0,
+	} {
+		op, errs := s.Compile("published", Request{Query: text})
+		if len(errs) > 0 || op.Query.Effort() != want {
+			t.Errorf("%s: %v, effort %d, want %d", text, errs, op.Query.Effort(), want)
+		}
+	}
+	wide := strings.Repeat("piers { name } p: piers { name } ", 1)
+	var all strings.Builder
+	for i := range 60 {
+		fmt.Fprintf(&all, "r%d: routes(first: 200) { nodes { %s } } ", i, wide)
+	}
+	_, errs := s.Compile("published", Request{Query: "{ " + all.String() + "}"})
+	if len(errs) != 1 || !strings.Contains(errs[0].Message, "the effort would be 516060, at most 200000 is allowed") || errs[0].Extensions["effort"] == nil {
+		t.Errorf("too much: %v", errs)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"slices"
+	"strconv"
 
 	"ubiquon/internal/core/query"
 )
@@ -36,7 +37,7 @@ func (o *Operation) Write(res *query.Result) []byte {
 		b.WriteString(`,"errors":`)
 		b.Write(src)
 	}
-	b.WriteByte('}')
+	b.WriteString(`,"extensions":{"effort":{"asked":` + strconv.Itoa(o.Query.Effort()) + `,"limit":` + strconv.Itoa(query.MaxEffort) + `}}}`)
 	return b.Bytes()
 }
 

@@ -573,10 +573,14 @@ func (p *parser) number(t token) (Operand, error) {
 	if err != nil || len(t.text) > 40 {
 		return Operand{}, bad
 	}
-	exact, ok := new(big.Rat).SetString(strings.TrimPrefix(t.text, "+"))
 	short := strconv.FormatFloat(f, 'f', -1, 64)
+	mantissa, _, _ := strings.Cut(strings.ToLower(t.text), "e")
+	if len(short) > 40 || f == 0 && strings.ContainsAny(mantissa, "123456789") {
+		return Operand{}, bad // also: its exact value might fill the memory
+	}
+	exact, ok := new(big.Rat).SetString(strings.TrimPrefix(t.text, "+"))
 	shortest, okShort := new(big.Rat).SetString(short)
-	if !ok || !okShort || exact.Cmp(shortest) != 0 || len(strings.Trim(strings.NewReplacer(".", "", "-", "").Replace(short), "0")) > 15 || len(short) > 40 {
+	if !ok || !okShort || exact.Cmp(shortest) != 0 || len(strings.Trim(strings.NewReplacer(".", "", "-", "").Replace(short), "0")) > 15 {
 		return Operand{}, bad
 	}
 	if short == "-0" {

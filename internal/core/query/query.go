@@ -326,6 +326,9 @@ func (q *Query) CheckSize() error {
 			return failf("fields", "ask for the inner entries in a request of their own", "linked entries are nested %d deep, at most %d levels are allowed", d, MaxDepth)
 		}
 	}
+	if effort := q.Effort(); effort > MaxEffort {
+		return failf("fields", "ask for fewer entries, or for less of each", "the effort would be %d, at most %d is allowed", effort, MaxEffort)
+	}
 	if picks > MaxPicks {
 		return failf("fields", "ask for less at once", "%d fields are asked for, at most %d are allowed", picks, MaxPicks)
 	}
@@ -523,4 +526,59 @@ func mergeEntries(in []depend.Entry) []depend.Entry {
 		}
 	}
 	return out
+}
+
+// MaxEffort bounds the effort of a query.
+const MaxEffort = 200_000
+
+// What a reference to several entries, and a list of blocks, are taken to hold.
+const (
+	usualLinks  = 10
+	usualBlocks = 5
+)
+
+// Effort says, before the query is run, how much it asks for at most: values, as
+// far as windows and what is usual tell.
+func (q *Query) Effort() int {
+	sum := 0
+	for i := range q.Roots {
+		sum += q.Roots[i].effort()
+	}
+	return min(sum, 1<<31)
+}
+
+func (r *Root) effort() int {
+	each := r.Selection.effort()
+	if r.Count {
+		each++
+	}
+	switch r.By {
+	case ByList, ByBack:
+		return 1 + min(r.Limit*each, 1<<31)
+	case ByPaths:
+		return 1
+	}
+	return 1 + each
+}
+
+func (s *Selection) effort() int {
+	sum := 1
+	for i := range s.Picks {
+		p := &s.Picks[i]
+		sum++
+		times := 1
+		switch {
+		case p.List != nil:
+			sum += p.List.effort()
+			continue
+		case p.Link == nil:
+			continue
+		case p.Several && p.Kind == PickInner:
+			times = usualBlocks
+		case p.Several:
+			times = usualLinks
+		}
+		sum = min(sum+times*p.Link.effort(), 1<<31)
+	}
+	return sum
 }

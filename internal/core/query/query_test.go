@@ -60,7 +60,7 @@ func TestSelectFieldsNamesWhatIsWrong(t *testing.T) {
 }
 
 func FuzzSelectFields(f *testing.F) {
-	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")", "text(plain"} {
+	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")", "text(plain", "name[filter=a = ']']", "piers[limit=3]"} {
 		f.Add(s)
 	}
 	m := testkit.Model(f, testkit.Ferries)
