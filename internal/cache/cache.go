@@ -254,7 +254,7 @@ func (c *Cache) affected(r *Response, upTo int64) (affected, known bool) {
 // store makes a response findable, unless a change has affected it already.
 func (c *Cache) store(key string, r *Response, generation int64) {
 	r.key = key
-	if uint64(r.size()) > c.limit/8 {
+	if over := !r.Until.IsZero() && !time.Now().Before(r.Until); over || uint64(r.size()) > c.limit/8 {
 		c.refused.Add(1)
 		return
 	}

@@ -38,9 +38,14 @@ type config struct {
 	CORS struct {
 		Allow []string `yaml:"allow"` // web origins whose pages may read content from a browser; "*" for all
 	} `yaml:"cors"`
-	Proxies  []string       `yaml:"proxies"` // networks whose X-Forwarded-For is believed, as in 10.0.0.0/8
-	Tokens   *access.Issuer `yaml:"tokens"`  // who else may say who somebody is
-	Outbound struct {
+	GraphQL struct {
+		Batch       int  `yaml:"batch"`       // how many requests may come in one; default 0: lists are refused
+		TrustedOnly bool `yaml:"trustedOnly"` // answer trusted documents alone, except to those who administer
+	} `yaml:"graphql"`
+	ReadTimeout strictyaml.Duration `yaml:"readTimeout"` // how long one answer may be computed; default 10s
+	Proxies     []string            `yaml:"proxies"`     // networks whose X-Forwarded-For is believed, as in 10.0.0.0/8
+	Tokens      *access.Issuer      `yaml:"tokens"`      // who else may say who somebody is
+	Outbound    struct {
 		Private bool `yaml:"private"` // allow calls into private networks
 	} `yaml:"outbound"`
 	Log struct {
@@ -169,6 +174,9 @@ func (c *config) readFiles() error {
 			return fmt.Errorf("proxies: %q is no network; write it as in 10.0.0.0/8", text)
 		}
 		c.proxies = append(c.proxies, p)
+	}
+	if c.GraphQL.Batch < 0 || c.GraphQL.Batch > 100 {
+		return fmt.Errorf("graphql.batch: %d is no number from 0 to 100", c.GraphQL.Batch)
 	}
 	for _, origin := range c.CORS.Allow {
 		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Host == "" || u.Path != "" || u.Scheme != "http" && u.Scheme != "https") {

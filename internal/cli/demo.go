@@ -84,7 +84,7 @@ The Skerry Line is running.
 	say("Try, in another terminal:\n")
 	say("  export UBIQUON_ADDRESS=%s UBIQUON_KEY=%s", c.Gateway, c.Keys.Admin)
 	say("  %s read '/dispatches?limit=3&fields=title,writer(name)' --headers", os.Args[0])
-	say("  %s why fog-on-the-sound", os.Args[0])
+	say("  %s why draft-easter-timetable", os.Args[0])
 	say("  %s event list\n", os.Args[0])
 	say("All of this is in %s. Ctrl-C stops everything.", demo.CardFile(data))
 }

@@ -128,7 +128,7 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 	}
 	g.cache.Reset(head.Sequence)
 	g.follow.mark = head
-	return g.loadKeys(ctx)
+	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx))
 }
 
 func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) error {

@@ -44,6 +44,8 @@ type Options struct {
 	// Reconcile is how often origins are compared with what is held; 0 means 5
 	// minutes.
 	Reconcile time.Duration
+	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
+	ReadTimeout time.Duration
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer *access.Issuer
 	Log    *slog.Logger
@@ -61,7 +63,8 @@ type Gateway struct {
 	tokens     *tokens    // nil: none are accepted
 	secret     []byte     // of the environment, signs preview links
 	accounts   accounts
-	submitting sync.Map // limiters of submissions, by type and bound
+	documents  atomic.Pointer[map[string]string] // trusted GraphQL documents
+	submitting sync.Map                          // limiters of submissions, by type and bound
 	trapped    atomic.Int64
 	origins    map[string]*origin.Source
 	sites      map[string]rebuild.Site
@@ -79,6 +82,7 @@ type Gateway struct {
 
 	wakeRules     chan struct{}
 	wakeSchedules chan struct{}
+	wakeIndexes   chan struct{}
 	wakeBuilds    map[string]chan struct{}
 
 	stop    context.CancelFunc
@@ -103,7 +107,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		o.Reconcile = 5 * time.Minute
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
-		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
+		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
 	g.follow.init()
 	g.keys.byID = map[string]*heldKey{}
 	if err := g.firstModel(ctx, o.Model, o.ApplyModel); err != nil {
@@ -140,7 +144,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	g.cache = cache.New(o.Cache, head.Sequence)
 	g.follow.mark = head
-	if err := g.loadKeys(ctx); err != nil {
+	if err := errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx)); err != nil {
 		return nil, err
 	}
 	return g, g.openJobs()
@@ -183,6 +187,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.runRules)
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
+	g.run(ctx, g.keepIndexes)
 	for name, site := range g.sites {
 		if site.Build != nil {
 			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
@@ -249,6 +254,7 @@ func (g *Gateway) takeModel(m *model.Model, version int64) error {
 		return err
 	}
 	g.state.Store(&modelState{model: m, version: version, schema: schema, plans: newPlanCache()})
+	nudge(g.wakeIndexes)
 	return nil
 }
 

@@ -114,12 +114,14 @@ func (g *Gateway) loadKeys(ctx context.Context) error {
 // loadAccess takes up what changes of access are about.
 func (g *Gateway) loadAccess(ctx context.Context, changes []content.Change) error {
 	changed := map[string]*access.Key{}
-	open := false
+	open, documents := false, false
 	for i := range changes {
 		switch c := &changes[i]; {
 		case c.Kind != content.AccessChange:
 		case c.What == content.KeyAccess:
 			changed[c.Entry] = nil
+		case c.What == content.DocumentAccess:
+			documents = true
 		default:
 			open = true
 		}
@@ -130,6 +132,11 @@ func (g *Gateway) loadAccess(ctx context.Context, changes []content.Change) erro
 			return err
 		}
 		g.keys.open.Store(&grants)
+	}
+	if documents {
+		if err := g.loadDocuments(ctx); err != nil {
+			return err
+		}
 	}
 	if len(changed) == 0 {
 		return nil

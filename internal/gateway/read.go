@@ -90,7 +90,7 @@ func (e *DeniedError) Error() string { return fmt.Sprintf("the grant %q is missi
 
 // Plan returns the compiled form of a request text. compile is called with the
 // present model when the text has not been seen since the model changed.
-func (g *Gateway) Plan(text string, compile func(*model.Model, *graphql.Schema) (*Plan, error)) (*Plan, error) {
+func (g *Gateway) Plan(text string, compile Compiler) (*Plan, error) {
 	st := g.state.Load()
 	if p := st.plans.get(text); p != nil {
 		return p, nil
@@ -99,17 +99,42 @@ func (g *Gateway) Plan(text string, compile func(*model.Model, *graphql.Schema) 
 	if err != nil {
 		return nil, err
 	}
-	p.version, p.asked = st.version, text
-	if p.Key == "" {
-		p.Key = p.Query.Key()
-	}
-	p.Needs = p.Query.Needs()
+	p.finish(text, st.version)
 	st.plans.put(text, p)
 	return p, nil
 }
 
+// Compiler makes a plan by a model.
+type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
+
+func (p *Plan) finish(text string, version int64) {
+	p.version, p.asked = version, text
+	if p.Key == "" {
+		p.Key = p.Query.Key()
+	}
+	p.Needs = p.Query.Needs()
+}
+
+// ErrTooSlow is the error of a read that took longer than is allowed.
+var ErrTooSlow = errors.New("the read took too long and was given up")
+
 // readTimeout bounds one computation.
-const readTimeout = 10 * time.Second
+func (g *Gateway) readTimeout() time.Duration {
+	if g.o.ReadTimeout > 0 {
+		return g.o.ReadTimeout
+	}
+	return 10 * time.Second
+}
+
+// missing returns a grant that the plan takes before it is run, and the rights lack.
+func (g *Gateway) missing(p *Plan, rights access.Rights) (access.Need, bool) {
+	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
+		// What it takes would only show in the result, and that is nothing for
+		// somebody who may read nothing.
+		return access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}, true
+	}
+	return rights.Missing(p.Needs)
+}
 
 // ErrReplan is the error of a plan that was made for another model: compile
 // the request again.
@@ -119,12 +144,7 @@ var ErrReplan = errors.New("the model has changed; plan the request again")
 // *DeniedError, ErrBehind or ErrReplan where that is the reason.
 func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions) (Answer, error) {
 	begin := time.Now()
-	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
-		// What it takes would only show in the result, and that is nothing for
-		// somebody who may read nothing.
-		return Answer{}, &DeniedError{Grant: access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
-	}
-	if need, missing := rights.Missing(p.Needs); missing {
+	if need, missing := g.missing(p, rights); missing {
 		if p = p.narrow(rights, o); p == nil {
 			return Answer{}, &DeniedError{Grant: need}
 		}
@@ -166,28 +186,40 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
 }
 
-func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error) {
-	ctx, cancel := context.WithTimeout(ctx, readTimeout)
-	defer cancel()
+// answer reads and lays out.
+func (g *Gateway) answer(ctx context.Context, p *Plan) (*query.Result, Rendered, error) {
 	// What follows from the model alone is good from where this node stands: the
 	// follower takes up a new model before it applies the change that brings it.
-	res, begin := &query.Result{Sequence: g.cache.Applied()}, time.Now()
+	res := &query.Result{Sequence: g.cache.Applied()}
 	if len(p.Query.Roots) == 0 && g.state.Load().version != p.version {
-		return nil, ErrReplan
+		return nil, Rendered{}, ErrReplan
 	}
 	if len(p.Query.Roots) > 0 {
 		var err error
 		if res, err = g.store.Read(ctx, p.version, p.Query); err != nil {
-			if errors.Is(err, store.ErrModelMoved) {
+			switch {
+			case errors.Is(err, store.ErrModelMoved):
 				if err := g.loadModel(ctx); err != nil {
-					return nil, err
+					return nil, Rendered{}, err
 				}
-				return nil, ErrReplan
+				return nil, Rendered{}, ErrReplan
+			case errors.Is(ctx.Err(), context.DeadlineExceeded):
+				err = fmt.Errorf("%w after %s", ErrTooSlow, g.readTimeout())
 			}
-			return nil, err
+			return nil, Rendered{}, err
 		}
 	}
-	out := p.Render(p, res)
+	return res, p.Render(p, res), nil
+}
+
+func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error) {
+	ctx, cancel := context.WithTimeout(ctx, g.readTimeout())
+	defer cancel()
+	begin := time.Now()
+	res, out, err := g.answer(ctx, p)
+	if err != nil {
+		return nil, err
+	}
 	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: EntityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
 	if len(p.Query.Roots) > 0 {
 		r.Deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)

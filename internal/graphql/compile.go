@@ -23,6 +23,10 @@ type Request struct {
 	Query         string         `json:"query"`
 	OperationName string         `json:"operationName"`
 	Variables     map[string]any `json:"variables"`
+	// DocumentID names a trusted document instead of Query.
+	DocumentID string `json:"documentId"`
+	// Locale of fields that name none; empty means the default.
+	Locale string `json:"-"`
 }
 
 // maxTokens bounds the size of a document.
@@ -51,11 +55,8 @@ type field struct {
 // Compile checks the request against the schema and turns it into a query. Its
 // errors are those of the GraphQL specification's request errors, with places.
 func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) {
-	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Name: "request", Input: r.Query}, maxTokens)
-	if err != nil {
-		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
-	}
-	if errs := validator.ValidateWithRules(s.parsed, doc, nil); len(errs) > 0 {
+	doc, errs := s.document(r.Query)
+	if len(errs) > 0 {
 		return nil, errs
 	}
 	op := doc.Operations.ForName(r.OperationName)
@@ -69,7 +70,7 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
 	}
-	c := compiler{s: s, vars: vars, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
+	c := compiler{s: s, vars: vars, locale: r.Locale, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
 	for _, f := range c.collect(op.SelectionSet, "Query") {
 		c.root(f)
 	}
@@ -84,11 +85,26 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	return c.out, nil
 }
 
+// Check returns what is wrong with a document, whatever its variables are.
+func (s *Schema) Check(text string) gqlerror.List {
+	_, errs := s.document(text)
+	return errs
+}
+
+func (s *Schema) document(text string) (*ast.QueryDocument, gqlerror.List) {
+	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: text}, maxTokens)
+	if err != nil {
+		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
+	}
+	return doc, validator.ValidateWithRules(s.parsed, doc, nil)
+}
+
 type compiler struct {
-	s    *Schema
-	vars map[string]any
-	out  *Operation
-	errs gqlerror.List
+	s      *Schema
+	vars   map[string]any
+	locale string
+	out    *Operation
+	errs   gqlerror.List
 }
 
 func (c *compiler) fail(at *ast.Field, format string, args ...any) {
@@ -164,8 +180,12 @@ func (c *compiler) root(f merged) {
 			return
 		}
 	}
-	out := query.Root{As: f.Alias, Locale: c.s.model.Default()}
-	if tag, ok := args["locale"].(string); ok {
+	out := query.Root{As: f.Alias, Locale: c.locale}
+	if out.Locale == "" {
+		out.Locale = c.s.model.Default()
+	}
+	tag, told := args["locale"].(string)
+	if told {
 		l, known := c.s.model.Locale(tag)
 		if !known {
 			c.fail(f.Field, "there is no locale %q%s", tag, strictyaml.DidYouMean(tag, c.s.model.Tags()))
@@ -179,6 +199,13 @@ func (c *compiler) root(f merged) {
 	case rootNode:
 		out.By = query.ByID
 		out.Value, _ = args["id"].(string)
+		types = c.s.model.Types
+		out.Selection.Picks = c.picks(f.inner, types)
+	case rootAny:
+		if err := c.by(&out, args["by"], told); err != nil {
+			c.fail(f.Field, "%s", err)
+			return
+		}
 		types = c.s.model.Types
 		out.Selection.Picks = c.picks(f.inner, types)
 	case rootEntry:
@@ -199,6 +226,36 @@ func (c *compiler) root(f merged) {
 	}
 	c.out.Query.Roots = append(c.out.Query.Roots, out)
 	c.out.fields = append(c.out.fields, fd)
+}
+
+// by finds out by what an entry of any type is found. A path tells its locale by
+// itself, unless one was told.
+func (c *compiler) by(out *query.Root, arg any, told bool) error {
+	by, _ := arg.(map[string]any)
+	if len(by) != 1 {
+		return fmt.Errorf("by names exactly one of id and path, not %d", len(by))
+	}
+	for name, v := range by {
+		value, isText := v.(string)
+		switch {
+		case !isText:
+			return fmt.Errorf("by.%s is null; give one that is not", name)
+		case strings.ContainsRune(value, 0) || !utf8.ValidString(value):
+			return fmt.Errorf("by.%s is not valid UTF-8, or holds a NUL", name)
+		case name == "id":
+			out.By, out.Value = query.ByID, value
+			return nil
+		}
+		var err error
+		if out.Value, err = query.CleanPath(value); err != nil {
+			return err
+		}
+		out.By, out.Locales = query.ByPath, c.s.model.Tags()
+		if !told {
+			out.Locale = ""
+		}
+	}
+	return nil
 }
 
 func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) error {

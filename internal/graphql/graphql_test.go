@@ -270,7 +270,7 @@ types:
   page:
     help: What the site is made of
     fields:
-      title:  {kind: text, deprecated: use the heading}
+      title:  {kind: text, deprecated: use the heading, deprecatedSince: 2026-11-01}
       slug:   {kind: slug}
       miles:  {kind: decimal}
       at:     {kind: location}

@@ -2,6 +2,7 @@ package graphql
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -33,6 +34,7 @@ const (
 	rootList
 	rootSingle
 	rootNode
+	rootAny
 )
 
 type root struct {
@@ -60,6 +62,13 @@ enum Translated {
   FALLBACK
   "They are left out."
   ONLY
+}
+
+"What an entry is found by: exactly one of these."
+input EntryBy @oneOf {
+  id: ID
+  "Where it lives on the site, as in /notices/fog."
+  path: String
 }
 
 "A window's place in its list."
@@ -182,6 +191,10 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 	b.WriteString("\ntype Query {\n")
 	s.roots["node"] = root{kind: rootNode}
 	fmt.Fprintf(b, "  \"The entry with this id, whatever its type.\"\n  node(\n    id: ID!\n    %s\n  ): Node\n", locale)
+	if !slices.ContainsFunc(s.model.Types, func(t *model.Type) bool { return camel(t.Name) == "entry" || camel(t.Plural) == "entry" }) {
+		s.roots["entry"] = root{kind: rootAny}
+		fmt.Fprintf(b, "  \"The entry with this id, or that lives at this path, whatever its type.\"\n  entry(\n    by: EntryBy!\n    %s\n  ): Node\n", locale)
+	}
 	for _, t := range s.model.Types {
 		name := s.types[t.Name]
 		if t.Singleton {

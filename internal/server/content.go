@@ -2,6 +2,7 @@ package server
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
@@ -19,9 +20,16 @@ import (
 	"ubiquon/internal/graphql"
 )
 
+// maxAddress bounds the address of a read, in bytes.
+const maxAddress = 16 << 10
+
 // content answers reads in both spellings: what they share is here.
 func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
+	if len(r.RequestURI) > maxAddress {
+		writeProblem(w, problem{Kind: "too-long", Status: http.StatusRequestURITooLong, Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress), Hint: "send GraphQL with POST, or name a trusted document"})
+		return
+	}
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
 	edition, rest, _ := strings.Cut(rest, "/")
 	w.Header()["X-Content-Type-Options"] = nosniff
@@ -238,7 +246,35 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		}
 		h["Cache-Control"] = []string{policy}
 	}
+	tellFarewell(h, m, q)
 	return h
+}
+
+// tellFarewell says by RFC 9745 and RFC 8594 that what is read is deprecated. Found
+// are the types of entries whose type only the result tells.
+func tellFarewell(h map[string][]string, m *model.Model, q *query.Query, found ...string) {
+	_, days := q.Farewell(m, found...)
+	if since, err := time.Parse(time.DateOnly, days.DeprecatedSince); err == nil {
+		h["Deprecation"] = []string{"@" + strconv.FormatInt(since.Unix(), 10)}
+	}
+	if gone, err := time.Parse(time.DateOnly, days.Sunset); err == nil {
+		h["Sunset"] = []string{gone.Format(http.TimeFormat)}
+	}
+}
+
+// tellFarewellOf is tellFarewell for a result of which only itself tells the types.
+func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *query.Result) {
+	var types []string
+	for i := range q.Roots {
+		if q.Roots[i].Type == "" {
+			for _, row := range res.Roots[i].Rows {
+				types = append(types, row.Type)
+			}
+		}
+	}
+	if types != nil {
+		tellFarewell(h, m, q, types...)
+	}
 }
 
 func seconds(d strictyaml.Duration) string {

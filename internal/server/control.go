@@ -53,6 +53,7 @@ func (s *Server) control(r chi.Router) {
 	s.routeKeys(c)
 	s.routeAccounts(c)
 	s.routeBuilds(c)
+	s.routeReads(c)
 	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
 	c.get("/events", readsAll, s.listEvents)
 	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })

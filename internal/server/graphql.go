@@ -1,8 +1,10 @@
 package server
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"net/http"
@@ -16,6 +18,7 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/store"
 )
 
 const (
@@ -29,14 +32,13 @@ type requestErrors struct{ gqlerror.List }
 
 func (e requestErrors) Error() string { return e.List.Error() }
 
-// graphql answers one request in the GraphQL-over-HTTP specification's form.
+// graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
+// that is allowed, a list of requests with the list of their answers.
 func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time) {
-	mediaType := plainJSON
-	if strings.Contains(r.Header.Get("Accept"), "application/graphql-response+json") {
-		mediaType = graphqlResponse
-	}
-	text, req, ok := s.graphqlRequest(w, r)
-	if !ok {
+	text, req, several, err := s.graphqlRequest(w, r)
+	var bad badGraphQL
+	if errors.As(err, &bad) {
+		writeGraphQLErrors(w, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
 		return
 	}
 	if !reader.Rights.AllowsAny(access.Read, edition) {
@@ -44,24 +46,45 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
+	if several == nil {
+		s.graphqlOne(w, r, reader, edition, begin, text, req)
+		return
+	}
+	// They come in one answer: neither is conditional or encoded by itself.
+	plain := r.Clone(r.Context())
+	plain.Header.Del("If-None-Match")
+	plain.Header.Del("Accept-Encoding")
+	bodies := make([]json.RawMessage, len(several))
+	for i, one := range several {
+		var answer buffer
+		src, _ := json.Marshal(one) // came out of JSON
+		if one, bad := s.namedDocument(one); bad != nil {
+			writeGraphQLErrors(&answer, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
+		} else {
+			s.graphqlOne(&answer, plain, reader, edition, begin, string(src), one)
+		}
+		bodies[i] = answer.graphql()
+	}
+	w.Header().Set("Content-Type", plainJSON)
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(bodies) // the reader may be gone
+}
+
+// graphqlOne answers one request; text is what tells it from others.
+func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, text string, req graphql.Request) {
+	mediaType := plainJSON
+	if strings.Contains(r.Header.Get("Accept"), "application/graphql-response+json") {
+		mediaType = graphqlResponse
+	}
+	if s.trustedOnly && req.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
+		if _, trusted := s.g.Document(store.DocumentID(req.Query)); !trusted {
+			writeGraphQLErrors(w, http.StatusForbidden, mediaType, gqlerror.List{gqlerror.Errorf("only trusted documents are answered here; name one by documentId (ubiquon document list), or have this one added (ubiquon document add)")})
+			return
+		}
+	}
+	language := r.Header.Get("Accept-Language")
 	plan := func() (*gateway.Plan, error) {
-		return s.g.Plan("graphql "+edition+" "+text, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
-			op, errs := schema.Compile(edition, req)
-			if len(errs) > 0 {
-				return nil, requestErrors{errs}
-			}
-			base := headers(m, &op.Query, mediaType, false)
-			p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key()}
-			p.Narrow = narrowGraphQL
-			p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
-				h := make(map[string][]string, len(base)+4)
-				for name, v := range base {
-					h[name] = v
-				}
-				return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.Query.NeedsOf(res)}
-			}
-			return p, nil
-		})
+		return s.g.Plan("graphql "+edition+" "+language+" "+text, compileGraphQL(edition, language, mediaType, req))
 	}
 	var refused requestErrors
 	if _, err := plan(); errors.As(err, &refused) {
@@ -75,6 +98,29 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 	s.answer(w, r, reader, edition, begin, plan, mediaType)
 }
 
+// compileGraphQL compiles a request; language is its Accept-Language.
+func compileGraphQL(edition, language, mediaType string, req graphql.Request) gateway.Compiler {
+	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+		req.Locale = negotiate(m, language)
+		op, errs := schema.Compile(edition, req)
+		if len(errs) > 0 {
+			return nil, requestErrors{errs}
+		}
+		base := headers(m, &op.Query, mediaType, true)
+		p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key()}
+		p.Narrow = narrowGraphQL
+		p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
+			h := make(map[string][]string, len(base)+4)
+			for name, v := range base {
+				h[name] = v
+			}
+			tellFarewellOf(h, m, p.Query, res)
+			return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.Query.NeedsOf(res)}
+		}
+		return p, nil
+	}
+}
+
 // narrowGraphQL makes null what a reader may not have. Readers who lack the same
 // share the answer: what is null, and why, is part of its key.
 func narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
@@ -84,44 +130,121 @@ func narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 	return &out
 }
 
-// graphqlRequest reads the request of either method; text is what tells it
-// from others.
-func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request) (text string, req graphql.Request, ok bool) {
-	bad := func(status int, message string) (string, graphql.Request, bool) {
-		writeGraphQLErrors(w, status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", message)})
-		return "", req, false
-	}
+// badGraphQL is the error of a request that is none.
+type badGraphQL struct {
+	status  int
+	message string
+}
+
+func (e badGraphQL) Error() string { return e.message }
+
+// graphqlRequest reads the request of either method, or several; text is what
+// tells it from others. The error is a badGraphQL.
+func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request) (text string, req graphql.Request, several []graphql.Request, err error) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 		q := r.URL.Query()
-		req.Query, req.OperationName = q.Get("query"), q.Get("operationName")
+		req.Query, req.OperationName, req.DocumentID = q.Get("query"), q.Get("operationName"), q.Get("documentId")
 		if v := q.Get("variables"); v != "" {
 			if err := json.Unmarshal([]byte(v), &req.Variables); err != nil {
-				return bad(400, "variables is not a JSON object")
+				return "", req, nil, badGraphQL{400, "variables is not a JSON object"}
 			}
 		}
 		text = r.URL.RawQuery
 	case http.MethodPost:
 		media, params, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 		if err != nil || media != "application/json" || (params["charset"] != "" && !strings.EqualFold(params["charset"], "utf-8")) {
-			return bad(415, "send the request as application/json in UTF-8")
+			return "", req, nil, badGraphQL{415, "send the request as application/json in UTF-8"}
 		}
 		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxGraphQLBody))
 		if err != nil {
-			return bad(413, "the request has more than 256 KiB")
+			return "", req, nil, badGraphQL{413, "the request has more than 256 KiB"}
+		}
+		if strings.HasPrefix(strings.TrimSpace(string(body)), "[") {
+			several, err = s.severalRequests(body)
+			return "", req, several, err
 		}
 		if err := json.Unmarshal(body, &req); err != nil {
-			return bad(400, "the body is not a JSON object with query, operationName and variables")
+			return "", req, nil, badGraphQL{400, "the body is not a JSON object with query, operationName and variables"}
 		}
 		text = string(body)
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
-		return bad(405, "send GraphQL with GET or POST")
+		return "", req, nil, badGraphQL{405, "send GraphQL with GET or POST"}
 	}
-	if req.Query == "" {
-		return bad(400, "the request has no query")
+	req, bad := s.namedDocument(req)
+	if bad != nil {
+		return "", req, nil, *bad
 	}
-	return text, req, true
+	return text, req, nil, nil
+}
+
+// severalRequests reads a list of requests.
+func (s *Server) severalRequests(body []byte) ([]graphql.Request, error) {
+	if s.batch == 0 {
+		return nil, badGraphQL{400, "lists of requests are not taken here; send them one by one, or allow lists with graphql: {batch: 10} in the configuration"}
+	}
+	var all []graphql.Request
+	if err := json.Unmarshal(body, &all); err != nil {
+		return nil, badGraphQL{400, "the body is not a list of JSON objects with query, operationName and variables"}
+	}
+	if len(all) == 0 || len(all) > s.batch {
+		return nil, badGraphQL{400, fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch)}
+	}
+	return all, nil
+}
+
+// namedDocument fills in the text of the document that a request names.
+func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQL) {
+	switch {
+	case req.Query == "" && req.DocumentID == "":
+		return req, &badGraphQL{400, "the request has no query"}
+	case req.DocumentID == "":
+		return req, nil
+	case req.Query != "":
+		return req, &badGraphQL{400, "the request has a query and a documentId; send one of them"}
+	}
+	text, known := s.g.Document(req.DocumentID)
+	if !known {
+		return req, &badGraphQL{400, fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID)}
+	}
+	req.Query = text
+	return req, nil
+}
+
+// buffer keeps an answer that goes on as part of another one.
+type buffer struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (b *buffer) Header() http.Header {
+	if b.header == nil {
+		b.header = http.Header{}
+	}
+	return b.header
+}
+
+func (b *buffer) WriteHeader(status int) {
+	if b.status == 0 {
+		b.status = status
+	}
+}
+
+func (b *buffer) Write(p []byte) (int, error) {
+	b.WriteHeader(http.StatusOK)
+	return b.body.Write(p)
+}
+
+// graphql is the body as a GraphQL answer, of which a problem is made an error.
+func (b *buffer) graphql() json.RawMessage {
+	var p problem
+	if b.Header().Get("Content-Type") != "application/problem+json" || json.Unmarshal(b.body.Bytes(), &p) != nil {
+		return bytes.TrimSpace(b.body.Bytes())
+	}
+	src, _ := json.Marshal(map[string]any{"errors": []any{map[string]any{"message": p.Detail}}}) // text
+	return src
 }
 
 func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, errs gqlerror.List) {

@@ -27,8 +27,10 @@ type problem struct {
 	Status    int    `json:"status"`
 	Detail    string `json:"detail"`
 	Parameter string `json:"parameter,omitempty"`
-	Hint      string `json:"hint,omitempty"`
-	Grant     string `json:"grant,omitempty"`
+	// At is the character of the parameter's value, the first being 1, where it is wrong.
+	At    int    `json:"at,omitempty"`
+	Hint  string `json:"hint,omitempty"`
+	Grant string `json:"grant,omitempty"`
 	// Reason is the class of the reason that a token is not accepted.
 	Reason   string           `json:"reason,omitempty"`
 	Problems content.Problems `json:"problems,omitempty"`
@@ -81,6 +83,8 @@ var problemKinds = map[string][2]string{
 	"signature":     {"Not proven", "The announcement does not prove that it comes from the origin."},
 	"media-type":    {"Content type not read here", "The body's content type is none of those that are read here."},
 	"behind":        {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
+	"too-long":      {"The address is too long", "The address of a read has a bound. Long GraphQL requests are sent with POST, or as trusted documents."},
+	"too-slow":      {"The read took too long", "An answer is computed for a limited time. Ask for less at once, or have the model mark the fields that lists are filtered and sorted by as indexed."},
 	"away":          {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
 	"internal":      {"Something went wrong here", "The service failed. Its log has more."},
 	"not-running":   {"The build has ended", "A report came for a build that does not run."},
@@ -142,7 +146,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &badParameter) && badParameter.Parameter == pathItself:
 		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
 	case errors.As(err, &badParameter):
-		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, Hint: badParameter.Hint}
+		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, At: badParameter.At, Hint: badParameter.Hint}
 	case errors.As(err, &denied) && denied.Everyone:
 		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
 		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
@@ -196,6 +200,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "not-running", 409
 	case errors.Is(err, store.ErrNotFound):
 		p.Kind, p.Status = "not-found", 404
+	case errors.Is(err, gateway.ErrTooSlow):
+		s.log.Warn("a read was given up", "path", r.URL.Path, "error", err)
+		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks as indexed"
 	case errors.Is(err, gateway.ErrBehind):
 		w.Header().Set("Retry-After", "1")
 		p.Kind, p.Status = "behind", 503

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/language"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -23,6 +24,7 @@ import (
 var (
 	entryParameters = []string{"fields", "locale"}
 	listParameters  = []string{"fields", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count"}
+	idParameters    = []string{"fields", "locale", "revision"}
 	pathParameters  = []string{"fields", "locale", "path"}
 	pathsParameters = []string{"type", "locale", "limit", "after"}
 )
@@ -40,6 +42,8 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	switch root.By {
 	case query.ByList:
 		known = listParameters
+	case query.ByID:
+		known = idParameters
 	case query.ByPath:
 		known = pathParameters
 	}
@@ -52,12 +56,17 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		return nil, err
 	}
 	if root.By == query.ByPath {
-		if root.Value, err = cleanPath(p["path"]); err != nil {
+		if root.Value, err = query.CleanPath(p["path"]); err != nil {
 			return nil, err
 		}
 		if root.Locales = m.Tags(); p["locale"] == "" {
 			// The path itself tells the locale.
 			root.Locale, negotiated = "", false
+		}
+	}
+	if text, given := p["revision"]; given {
+		if root.Revision, err = revision(text, edition); err != nil {
+			return nil, err
 		}
 	}
 	types := []*model.Type{t}
@@ -89,11 +98,23 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	}
 	base := headers(m, q, "application/json", negotiated)
 	u := r.URL
-	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(u, p.Query, res, base) }
+	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(m, u, p.Query, res, base) }
 	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 		return narrowREST(m, p, rights)
 	}
 	return plan, nil
+}
+
+// revision reads the parameter of that name.
+func revision(text, edition string) (int, error) {
+	n, err := strconv.Atoi(text)
+	switch {
+	case err != nil || n < 1 || n > 1<<31-1:
+		return 0, &query.Error{Parameter: "revision", Detail: fmt.Sprintf("%q is no revision", text), Hint: "give its number, as in revision=3"}
+	case edition != content.Preview:
+		return 0, &query.Error{Parameter: "revision", Detail: "former revisions are read in preview alone", Hint: "ask below /preview/, with a grant to read it"}
+	}
+	return n, nil
 }
 
 // narrowREST leaves out of a plan what a reader may not enter, and has each entry
@@ -157,18 +178,6 @@ func errNoSuchPath(rest string) error {
 	return &query.Error{Parameter: pathItself, Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
 }
 
-// cleanPath checks the path of a site and gives it the form in which paths are
-// kept: without a slash at its end.
-func cleanPath(path string) (string, error) {
-	if !strings.HasPrefix(path, "/") || len(path) > 2000 {
-		return "", &query.Error{Parameter: "path", Detail: fmt.Sprintf("%q is no path of a site", path), Hint: "begin it with a slash, as in path=/notices/fog"}
-	}
-	if path = (&url.URL{Path: path}).EscapedPath(); len(path) > 1 {
-		path = strings.TrimSuffix(path, "/")
-	}
-	return path, nil
-}
-
 // parameters reads the query string; each may stand once, and none may be
 // unknown.
 func parameters(u *url.URL, known []string) (map[string]string, error) {
@@ -207,20 +216,25 @@ func chooseLocale(m *model.Model, root *query.Root, p map[string]string, r *http
 		root.Locale = l.Tag
 		return false, nil
 	}
-	root.Locale = m.Default()
-	wanted, _, err := language.ParseAcceptLanguage(r.Header.Get("Accept-Language"))
+	root.Locale = negotiate(m, r.Header.Get("Accept-Language"))
+	return true, nil
+}
+
+// negotiate takes a locale from an Accept-Language header, by RFC 4647 lookup; else
+// it is the default.
+func negotiate(m *model.Model, header string) string {
+	wanted, _, err := language.ParseAcceptLanguage(header)
 	if err != nil {
-		return true, nil // a header that makes no sense asks for nothing
+		return m.Default() // a header that makes no sense asks for nothing
 	}
 	for _, tag := range wanted {
 		for name := tag.String(); name != ""; name = name[:max(0, strings.LastIndexByte(name, '-'))] {
 			if l, ok := m.Locale(name); ok {
-				root.Locale = l.Tag
-				return true, nil
+				return l.Tag
 			}
 		}
 	}
-	return true, nil
+	return m.Default()
 }
 
 func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string) error {
@@ -276,7 +290,7 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	return err
 }
 
-func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][]string) gateway.Rendered {
+func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) gateway.Rendered {
 	root, found := &q.Roots[0], &res.Roots[0]
 	out := gateway.Rendered{Status: http.StatusOK, Header: make(map[string][]string, len(base)+4)}
 	for name, v := range base {
@@ -326,6 +340,7 @@ func renderREST(u *url.URL, q *query.Query, res *query.Result, base map[string][
 		query.WriteObject(&b, picks, 0, found.Rows[0])
 		b.WriteByte('\n')
 		out.Needs = q.NeedsOf(res)
+		tellFarewellOf(out.Header, m, q, res)
 	}
 	out.Body = b.Bytes()
 	return out

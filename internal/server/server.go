@@ -31,6 +31,9 @@ type Server struct {
 	proxies   []netip.Prefix
 	secure    bool
 	cors      bool
+	// batch and trustedOnly are those of Options.
+	batch       int
+	trustedOnly bool
 }
 
 // Options of New.
@@ -44,6 +47,11 @@ type Options struct {
 	AllowedOrigins []string
 	// Proxies are the networks whose X-Forwarded-For is believed.
 	Proxies []netip.Prefix
+	// Batch is how many GraphQL requests may come in one; 0: lists are refused.
+	Batch int
+	// TrustedOnly answers no GraphQL documents but the trusted ones, except to those
+	// who administer.
+	TrustedOnly bool
 	// Secure says that readers reach the service over HTTPS only.
 	Secure bool
 	Log    *slog.Logger
@@ -52,7 +60,7 @@ type Options struct {
 // New returns the handler of every surface.
 func New(o Options) *Server {
 	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter(),
-		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0}
+		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
 	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
 	if s.console == nil {
 		s.console = embed.FS{}

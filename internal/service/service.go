@@ -60,8 +60,13 @@ type Options struct {
 	// AllowedOrigins and Proxies are those of server.Options.
 	AllowedOrigins []string
 	Proxies        []netip.Prefix
-	Console        fs.FS
-	Log            *slog.Logger
+	// Batch and TrustedOnly are those of server.Options, ReadTimeout that of
+	// gateway.Options.
+	Batch       int
+	TrustedOnly bool
+	ReadTimeout time.Duration
+	Console     fs.FS
+	Log         *slog.Logger
 }
 
 // address is where others reach the service, given where it listens.
@@ -117,7 +122,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		return s, err
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
 
@@ -143,7 +148,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Gateway.Start(ctx); err != nil {
 		return err
 	}
-	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies,
+	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
 		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log}))
 	go func() {
 		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {

@@ -2,10 +2,12 @@ package store
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/query"
 )
@@ -15,6 +17,9 @@ import (
 type condition struct {
 	args *params
 	n    int // aliases given
+	// bare says that times are compared as texts: they are kept in a form whose
+	// order is that of time, and that an index can have.
+	bare bool
 }
 
 // filtered is the condition of a list's filter, "" without one.
@@ -97,7 +102,7 @@ func (c *condition) column(n *filter.Name, row string, there bool) string {
 	if n.Several || n.Kind == filter.Other {
 		return "(" + value + ")"
 	}
-	return cast("("+strings.TrimSuffix(value, "-> "+quote(last(n)))+"->> "+quote(last(n))+")", n.Kind)
+	return c.cast("("+strings.TrimSuffix(value, "-> "+quote(last(n)))+"->> "+quote(last(n))+")", n.Kind)
 }
 
 func last(n *filter.Name) string {
@@ -108,24 +113,44 @@ func last(n *filter.Name) string {
 }
 
 // cast makes of a text what values of the kind compare as.
-func cast(text string, k filter.Kind) string {
-	switch k {
-	case filter.Number:
+func (c *condition) cast(text string, k filter.Kind) string {
+	switch {
+	case k == filter.Number:
 		return text + "::numeric"
-	case filter.Boolean:
+	case k == filter.Boolean:
 		return text + "::boolean"
-	case filter.Timestamp:
+	case k == filter.Timestamp && !c.bare:
 		return text + "::timestamptz"
 	}
 	return "(" + text + ` collate "C")`
 }
 
+// value is a literal.
+func (c *condition) value(v filter.Value) string {
+	text := v.Text
+	if at, err := time.Parse(time.RFC3339, text); v.Kind == filter.Timestamp && err == nil {
+		text = at.Format(content.TimeForm)
+	}
+	return c.cast(c.args.add(text, "text"), v.Kind)
+}
+
+// timeForm is content.TimeForm for PostgreSQL.
+const timeForm = `'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'`
+
+// isBare tells whether the operands can be compared as texts, if they are times:
+// when none is a column of its own.
+func isBare(operands ...filter.Operand) bool {
+	return !slices.ContainsFunc(operands, func(o filter.Operand) bool { return o.Name != nil && strings.HasPrefix(o.Name.Field, "about.") })
+}
+
 func (c *condition) operand(o filter.Operand, row string, there bool) string {
 	switch {
+	case o.Now && c.bare:
+		return "(to_char(now() at time zone 'UTC', " + timeForm + `) collate "C")`
 	case o.Now:
 		return "now()"
 	case o.Value != nil:
-		return cast(c.args.add(o.Value.Text, "text"), o.Value.Kind)
+		return c.value(*o.Value)
 	}
 	s := c.column(o.Name, row, there)
 	if o.AccentI {
@@ -143,12 +168,15 @@ func (c *condition) operand(o filter.Operand, row string, there bool) string {
 func (c *condition) predicate(e filter.Expr, row string, there bool) string {
 	switch e := e.(type) {
 	case filter.Compare:
+		c.bare = isBare(e.Left, e.Right)
 		return c.operand(e.Left, row, there) + " " + e.Op + " " + c.operand(e.Right, row, there)
 	case filter.Like:
 		return c.operand(e.Of, row, there) + " like " + c.args.add(e.Pattern, "text")
 	case filter.Between:
+		c.bare = isBare(e.Of, e.Low, e.High)
 		return c.operand(e.Of, row, there) + " between " + c.operand(e.Low, row, there) + " and " + c.operand(e.High, row, there)
 	case filter.In:
+		c.bare = isBare(append(slices.Clone(e.Values), e.Of)...)
 		values := make([]string, len(e.Values))
 		for i, v := range e.Values {
 			values[i] = c.operand(v, row, there)
@@ -161,6 +189,7 @@ func (c *condition) predicate(e filter.Expr, row string, there bool) string {
 		}
 		return value + " is null"
 	case filter.Array:
+		c.bare = true
 		a, b := c.list(e.Left, row, there), c.list(e.Right, row, there)
 		switch e.Op {
 		case "A_EQUALS":
@@ -181,7 +210,7 @@ func (c *condition) list(l filter.List, row string, there bool) string {
 	}
 	parts := make([]string, len(l.Values))
 	for i, v := range l.Values {
-		parts[i] = cast(c.args.add(v.Text, "text"), v.Kind)
+		parts[i] = c.value(v)
 	}
 	return "jsonb_build_array(" + strings.Join(parts, ", ") + ")"
 }
@@ -196,9 +225,9 @@ func (s *Store) deadlineStatements(q *query.Query, res *query.Result) []statemen
 			if len(n.Steps) > 0 {
 				types = n.Steps[len(n.Steps)-1].Types
 			}
-			c := condition{}
+			c := condition{bare: !strings.HasPrefix(n.Field, "about.")}
 			value := c.column(n, "document", true)
-			out = append(out, statement{"extract(epoch from min(" + value + ") - now())::text", " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > now()",
+			out = append(out, statement{"extract(epoch from min(" + value + ")::timestamptz - now())::text", " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > " + c.operand(filter.Operand{Now: true}, "", true),
 				[]any{s.Environment, q.Edition, types}, func(raw [][]byte) error {
 					if raw[0] == nil {
 						return nil

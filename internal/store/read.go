@@ -9,7 +9,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 )
 
@@ -22,13 +21,20 @@ import (
 func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query.Result, error) {
 	res := &query.Result{Roots: make([]query.RootResult, len(q.Roots))}
 	var all []statement
-	deeper := false
+	deeper, past := false, false
 	for i := range q.Roots {
-		all = append(all, s.rootStatements(q, i, &res.Roots[i])...)
+		own := s.rootStatements(q, i, &res.Roots[i])
+		if root := &q.Roots[i]; root.Revision > 0 {
+			if err := s.atRevision(ctx, q, root, &own[0], res); err != nil {
+				return nil, err
+			}
+			past = true
+		}
+		all = append(all, own...)
 		deeper = deeper || hasLinks(&q.Roots[i].Selection)
 	}
 	all = append(all, s.deadlineStatements(q, res)...)
-	if len(all) == 1 && !deeper {
+	if len(all) == 1 && !deeper && !past {
 		if found, err := s.readAtOnce(ctx, all[0], res); err != nil || found {
 			turn(q, res)
 			return checked(res, version, err)
@@ -129,7 +135,11 @@ const stamp = `(select (select sequence from change where environment = $1 order
 // version along with its rows. Without rows it brings nothing: then found is
 // false, and the statement is run again beside one that asks for them.
 func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
-	rows, err := s.Pool.Query(ctx, "select "+st.columns+", "+stamp+st.rest, st.args...)
+	sql := "select " + st.columns + ", " + stamp + st.rest
+	if t := traceOf(ctx); t != nil {
+		defer t.began(sql, st.args)()
+	}
+	rows, err := s.Pool.Query(ctx, sql, st.args...)
 	if err != nil {
 		return false, err
 	}
@@ -289,29 +299,6 @@ func (s *slab[T]) take(n int) []T {
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// sortColumn returns the SQL of a sort's value, that of the same value as text,
-// and the type that the text is cast to when it is compared.
-func sortColumn(s query.Sort) (expression, asText, cast string) {
-	if name, ok := strings.CutPrefix(s.By, "about."); ok {
-		column := map[string]string{"published": "published", "firstPublished": "first_published", "updated": "updated"}[name]
-		return column, member("about", name, true), "timestamptz"
-	}
-	asText = member("fields", s.By, true)
-	switch s.Kind {
-	case model.Integer:
-		return "(" + asText + ")::bigint", asText, "bigint"
-	case model.Decimal:
-		return "(" + asText + ")::numeric", asText, "numeric"
-	case model.Money:
-		asText = member(member("fields", s.By, false), "amount", true)
-		return "(" + asText + ")::bigint", asText, "bigint"
-	case model.Boolean:
-		return "(" + asText + ")::boolean", asText, "boolean"
-	}
-	// Text compares by its bytes, here and everywhere.
-	return "(" + asText + `) collate "C"`, asText, "text"
-}
-
 // params collects a statement's arguments.
 type params []any
 
@@ -334,10 +321,10 @@ func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []s
 	}
 	r := newReader(&root.Selection, root.Type)
 	var args params
-	where := " from document where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "")
+	where := " where environment = " + args.add(s.Environment, "") + " and edition = " + args.add(q.Edition, "")
 	where += " and locale = " + args.add(root.Locale, "")
 	if root.Type != "" {
-		where += " and type = " + args.add(root.Type, "")
+		where += ofType(root.Type)
 	}
 	one := func(raw [][]byte) error {
 		out.Rows = append(out.Rows, r.row(raw))
@@ -355,7 +342,7 @@ func (s *Store) rootStatements(q *query.Query, i int, out *query.RootResult) []s
 	case query.ByList:
 		return listStatements(root, r, out, where, args)
 	}
-	return []statement{{strings.Join(r.columns, ", "), where, args, one}}
+	return []statement{{strings.Join(r.columns, ", "), " from document" + where, args, one}}
 }
 
 // pathStatements finds the entry at a path, in the root's locale or in whichever
@@ -398,123 +385,6 @@ func pathsStatements(environment, edition string, root *query.Root, out *query.R
 		out.Paths = append(out.Paths, query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])})
 		return nil
 	}}}
-}
-
-func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args params) []statement {
-	if root.Translated {
-		where += " and about -> 'locales' ? locale"
-	}
-	where += filtered(root, &args)
-	var all []statement
-	if root.Count {
-		all = append(all, statement{"count(*)::text", where, args[:len(args):len(args)], func(raw [][]byte) (err error) {
-			out.Total, err = strconv.Atoi(string(raw[0]))
-			return err
-		}})
-	}
-	where += window(root, r, &args)
-	return append(all, statement{strings.Join(r.columns, ", "), where, args, func(raw [][]byte) error {
-		takeRow(root, r, out, raw)
-		return nil
-	}})
-}
-
-// takeRow adds a row to a list, or notes that there is one more.
-func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
-	if len(out.Rows) == root.Limit {
-		out.More = true
-		return
-	}
-	out.Rows = append(out.Rows, r.row(raw))
-}
-
-// window is the part of a list's statement that orders it and cuts it; the sort
-// values are added to the columns.
-func window(root *query.Root, r *reader, args *params) string {
-	var order []string
-	r.keys = make([]int, len(root.Sort))
-	for i, by := range root.Sort {
-		expression, asText, _ := sortColumn(by)
-		direction := " asc nulls last"
-		switch {
-		case by.Descending && root.Backwards():
-			direction = " asc nulls first"
-		case by.Descending:
-			direction = " desc nulls last"
-		case root.Backwards():
-			direction = " desc nulls first"
-		}
-		order = append(order, expression+direction)
-		r.keys[i] = r.column(asText)
-	}
-	id := "entry"
-	if root.Backwards() {
-		id = "entry desc"
-	}
-	where := ""
-	if root.After != nil {
-		where += " and (" + behind(args, root) + ")"
-	}
-	if root.Before != nil {
-		where += " and (" + ahead(args, root) + ")"
-	}
-	where += " order by " + strings.Join(append(order, id), ", ") + " limit " + args.add(root.Limit+1, "bigint")
-	if root.Offset > 0 {
-		where += " offset " + args.add(root.Offset, "bigint")
-	}
-	return where
-}
-
-// behind is the condition that a row comes after the root's cursor, in the
-// root's order.
-func behind(args *params, root *query.Root) string {
-	var either []string
-	var equal []string
-	for i, by := range root.Sort {
-		expression, _, cast := sortColumn(by)
-		v := root.After.Values[i]
-		if v == nil {
-			// Nothing comes behind the entries without a value but more of them.
-			equal = append(equal, expression+" is null")
-			continue
-		}
-		p := args.add(*v, "text") + "::" + cast
-		sign := " > "
-		if by.Descending {
-			sign = " < "
-		}
-		after := "(" + expression + sign + p + " or " + expression + " is null)"
-		either = append(either, strings.Join(append(equal[:len(equal):len(equal)], after), " and "))
-		equal = append(equal, expression+" = "+p)
-	}
-	last := strings.Join(append(equal, "entry > "+args.add(root.After.ID, "text")), " and ")
-	return strings.Join(append(either, last), " or ")
-}
-
-// ahead is the condition that a row comes before the root's cursor, in the
-// root's order.
-func ahead(args *params, root *query.Root) string {
-	var either []string
-	var equal []string
-	for i, by := range root.Sort {
-		expression, _, cast := sortColumn(by)
-		v := root.Before.Values[i]
-		if v == nil {
-			// All that have a value come before those without.
-			either = append(either, strings.Join(append(equal[:len(equal):len(equal)], expression+" is not null"), " and "))
-			equal = append(equal, expression+" is null")
-			continue
-		}
-		p := args.add(*v, "text") + "::" + cast
-		sign := " < "
-		if by.Descending {
-			sign = " > "
-		}
-		either = append(either, strings.Join(append(equal[:len(equal):len(equal)], expression+sign+p), " and "))
-		equal = append(equal, expression+" = "+p)
-	}
-	last := strings.Join(append(equal, "entry < "+args.add(root.Before.ID, "text")), " and ")
-	return strings.Join(append(either, last), " or ")
 }
 
 func hasLinks(sel *query.Selection) bool {
@@ -612,11 +482,11 @@ func (l *linkRead) backStatements(s *Store, edition string) []statement {
 		}
 		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
 	}
-	args := params{s.Environment, edition, l.locale, l.list.Type, ids, l.list.Field + "/"}
-	from := " from document where environment = $1 and edition = $2 and locale = $3 and type = $4 and links <> '{}' and links @> array[$6 || p.id]" + filtered(l.list, &args)
+	args := params{s.Environment, edition, l.locale, ids, l.list.Field + "/"}
+	where := " where environment = $1 and edition = $2 and locale = $3" + ofType(l.list.Type) + " and links <> '{}' and links @> array[$5 || p.id]" + filtered(l.list, &args)
 	var all []statement
 	if l.list.Count {
-		all = append(all, statement{"p.id, (select count(*)::text" + from + ")", " from unnest($5::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {
+		all = append(all, statement{"p.id, (select count(*)::text from document" + where + ")", " from unnest($4::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {
 			n, err := strconv.Atoi(string(raw[1]))
 			for _, list := range lists[string(raw[0])] {
 				list.Total = n
@@ -625,12 +495,12 @@ func (l *linkRead) backStatements(s *Store, edition string) []statement {
 		}})
 	}
 	r := newReader(l.selection, l.list.Type)
-	rest := window(l.list, r, &args)
+	from := window(l.list, r, where, &args)
 	columns := make([]string, len(r.columns))
 	for i, c := range r.columns {
 		columns[i] = c + " as c" + strconv.Itoa(i)
 	}
-	return append(all, statement{"p.id, d.*", " from unnest($5::text[]) as p (id) cross join lateral (select " + strings.Join(columns, ", ") + from + rest + ") d", args, func(raw [][]byte) error {
+	return append(all, statement{"p.id, d.*", " from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(columns, ", ") + from + ") d", args, func(raw [][]byte) error {
 		for _, list := range lists[string(raw[0])] {
 			takeRow(l.list, r, list, raw[1:])
 		}

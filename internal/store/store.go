@@ -152,6 +152,7 @@ const (
 	lockQueueMigration = 8_400_001
 	lockContent        = 8_400_002 // shared by writers, exclusive for a model
 	lockLog            = 8_400_003 // the end of the change log
+	lockIndexes        = 8_400_004
 )
 
 // batch sends statements in one round trip. The methods add one each; run
@@ -176,6 +177,9 @@ func (b *batch) query(each func(pgx.Rows) error, sql string, args ...any) {
 }
 
 func (b *batch) run(ctx context.Context, conn *pgxpool.Conn) error {
+	if t := traceOf(ctx); t != nil {
+		defer t.beganBatch(&b.b)()
+	}
 	return conn.SendBatch(ctx, &b.b).Close()
 }
 

@@ -175,6 +175,8 @@ const (
 const (
 	KeyAccess  = "key"
 	OpenAccess = "open" // what everyone may do
+	// DocumentAccess is about the GraphQL documents that may be named.
+	DocumentAccess = "document"
 )
 
 func clone(f Fields) Fields {

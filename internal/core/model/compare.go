@@ -113,7 +113,7 @@ func (c *comparison) typ(old, now *Type) {
 	change(old.Label != now.Label || old.Help != now.Help, "label or help is another")
 	change(old.Path != now.Path || fmt.Sprint(old.Paths) != fmt.Sprint(now.Paths) || old.Home != now.Home, "paths are made otherwise; the former ones lead to the new")
 	change(old.Title != now.Title, "entries are known by %s, not by %s", now.Title, old.Title)
-	change(old.Deprecated != now.Deprecated, "deprecated: %s", now.Deprecated)
+	change(old.Deprecated != now.Deprecated || old.Farewell != now.Farewell, "deprecated: %s", now.Deprecated)
 	change(old.Approval != now.Approval, "approval before publishing: %t", now.Approval)
 	change(!reflect.DeepEqual(old.Submissions, now.Submissions), "other submissions are taken")
 	change(old.Freshness != now.Freshness, "answers may be kept for other times")
@@ -226,6 +226,9 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 	if tightened(was, f) {
 		add(Safe, "min, max, pattern, schema or allowed types are another; stored values are checked when they are saved next")
 	}
+	if was.Indexed != f.Indexed {
+		add(Safe, "an index is made for it, or given up; writers and readers go on meanwhile")
+	}
 	if was.Inverse != f.Inverse {
 		add(Safe, "the way back is called %q, not %q", f.Inverse, was.Inverse)
 	}
@@ -233,7 +236,7 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 		src, _ := json.Marshal(f.Default) // came out of JSON
 		add(Safe, "the default is %s", src)
 	}
-	if was.Label != f.Label || was.Help != f.Help || was.Deprecated != f.Deprecated {
+	if was.Label != f.Label || was.Help != f.Help || was.Deprecated != f.Deprecated || was.Farewell != f.Farewell {
 		add(Safe, "label, help or deprecation is another")
 	}
 	if was.Kind == f.Kind && f.Inner != nil {

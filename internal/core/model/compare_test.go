@@ -26,7 +26,7 @@ types:
     fields:
       title: {kind: text, required: true, translated: true, min: 3, max: 120, pattern: "[A-Z].*"}
       slug: {kind: slug, madeFrom: title}
-      code: {kind: text, deprecated: use the slug, unique: true}
+      code: {kind: text, deprecated: use the slug, deprecatedSince: "2026-11-01", sunset: "2027-05-01", unique: true, indexed: true, max: 12}
       weight: {kind: decimal, default: 1.5}
       severity: {kind: choice, options: {delay: {en: Delay, nb: Forsinkelse}, "1": One}}
       above: {kind: reference, types: [notice], inverse: below}

@@ -37,6 +37,8 @@ type typeForm struct {
 	Label       string                        `yaml:"label"`
 	Help        string                        `yaml:"help"`
 	Deprecated  string                        `yaml:"deprecated"`
+	Since       string                        `yaml:"deprecatedSince"`
+	Sunset      string                        `yaml:"sunset"`
 	Path        perLocale                     `yaml:"path"`
 	Home        string                        `yaml:"home"`
 	Title       string                        `yaml:"title"`
@@ -53,8 +55,11 @@ type fieldForm struct {
 	Label      string                        `yaml:"label"`
 	Help       string                        `yaml:"help"`
 	Deprecated string                        `yaml:"deprecated"`
+	Since      string                        `yaml:"deprecatedSince"`
+	Sunset     string                        `yaml:"sunset"`
 	Required   bool                          `yaml:"required"`
 	Unique     bool                          `yaml:"unique"`
+	Indexed    bool                          `yaml:"indexed"`
 	Translated bool                          `yaml:"translated"`
 	Several    bool                          `yaml:"several"`
 	Min        *float64                      `yaml:"min"`

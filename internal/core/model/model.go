@@ -78,6 +78,7 @@ type Type struct {
 	Was string `json:"was,omitempty"`
 	// Deprecated says why the type should not be used any more.
 	Deprecated string `json:"deprecated,omitempty"`
+	Farewell
 	// Path is the template of the site path, such as /notices/{slug} or
 	// {parent.path}/{slug}; empty when entries of the type have no page of their
 	// own. Paths has the locales that differ.
@@ -97,6 +98,13 @@ type Type struct {
 	Freshness   Freshness    `json:"freshness"`
 
 	byName map[string]*Field
+}
+
+// Farewell are the days on which something was deprecated, and on which it will be
+// gone: RFC 3339 dates.
+type Farewell struct {
+	DeprecatedSince string `json:"deprecatedSince,omitempty"`
+	Sunset          string `json:"sunset,omitempty"`
 }
 
 // Freshness says how long answers that show the type may be kept by others.
@@ -130,7 +138,11 @@ type Field struct {
 	Was string `json:"was,omitempty"`
 	// Deprecated says why the field should not be used any more.
 	Deprecated string `json:"deprecated,omitempty"`
-	Required   bool   `json:"required,omitempty"`
+	Farewell
+	Required bool `json:"required,omitempty"`
+	// Indexed says that lists are filtered or sorted by the field: an index is kept
+	// for it.
+	Indexed bool `json:"indexed,omitempty"`
 	// Unique allows each value once in a type, of a translated field once for
 	// each locale. Slugs are unique, said or not.
 	Unique     bool     `json:"unique,omitempty"`

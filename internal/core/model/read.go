@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"golang.org/x/text/language"
 
@@ -109,7 +110,7 @@ func (r *reader) file(name string, form fileForm) {
 			continue
 		}
 		f := item.Value
-		t := &Type{Name: item.Name, Plural: f.Plural, Label: f.Label, Help: f.Help, Was: f.Was, Deprecated: f.Deprecated, Path: f.Path.all,
+		t := &Type{Name: item.Name, Plural: f.Plural, Label: f.Label, Help: f.Help, Was: f.Was, Deprecated: f.Deprecated, Farewell: Farewell{f.Since, f.Sunset}, Path: f.Path.all,
 			Paths: f.Path.byName, Home: f.Home, Title: f.Title, Singleton: f.Singleton, Approval: f.Approval, Submissions: f.Submissions, Freshness: f.Freshness}
 		if t.Label == "" {
 			t.Label = t.Name
@@ -133,7 +134,7 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 		at := key + "." + fi.Name
 		r.mark(at, file, fi.Line, fi.Column)
 		v := fi.Value
-		f := &Field{Name: fi.Name, Kind: Kind(v.Kind), Label: v.Label, Help: v.Help, Was: v.Was, Deprecated: v.Deprecated, Required: v.Required,
+		f := &Field{Name: fi.Name, Kind: Kind(v.Kind), Label: v.Label, Help: v.Help, Was: v.Was, Deprecated: v.Deprecated, Farewell: Farewell{v.Since, v.Sunset}, Required: v.Required, Indexed: v.Indexed,
 			Unique: v.Unique, Translated: v.Translated, Several: v.Several, Min: v.Min, Max: v.Max, Pattern: v.Pattern, Types: v.Types,
 			Inverse: v.Inverse, MadeFrom: v.MadeFrom, Marks: v.Marks}
 		if v.Default != nil {
@@ -267,7 +268,23 @@ func (r *reader) typ(t *Type) {
 	if t.Submissions != nil {
 		r.submissions(t, key)
 	}
+	r.farewell(key, "type "+t.Name, t.Deprecated, t.Farewell)
 	r.group(t, key, t.Name, 0)
+}
+
+// farewell checks what is said of something deprecated.
+func (r *reader) farewell(key, what, why string, days Farewell) {
+	switch {
+	case why == "" && days != Farewell{}:
+		r.add(key, "%s has deprecatedSince or sunset, but is not deprecated; say why, as in deprecated: use the slug", what)
+	case why != "" && days.DeprecatedSince == "":
+		r.add(key, "%s is deprecated; say since when, as in deprecatedSince: 2026-11-23, for readers are told", what)
+	}
+	for _, day := range []string{days.DeprecatedSince, days.Sunset} {
+		if _, err := time.Parse(time.DateOnly, day); day != "" && err != nil {
+			r.add(key, "%s: %q is no date; write it as in 2026-11-23", what, day)
+		}
+	}
 }
 
 // submissions checks what may be handed in.
@@ -394,6 +411,13 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 		r.add(key, "field %s: a slug cannot have several values", name)
 	case t.SlugField() != f:
 		r.add(key, "field %s: type %s has the slug %s already, and entries are found by one", name, t.Name, t.SlugField().Name)
+	}
+	r.farewell(key, "field "+name+"."+f.Name, f.Deprecated, f.Farewell)
+	if f.Indexed && (depth > 0 || !f.Filterable()) {
+		r.add(key, "field %s cannot be indexed: no list is filtered or sorted by it", name+"."+f.Name)
+	}
+	if f.Indexed && f.Kind == Text && !f.Several && (f.Max == nil || *f.Max > 600) {
+		r.add(key, "field %s is indexed; bound its length with max: 600 or less, longer texts do not fit into an index", name+"."+f.Name)
 	}
 	if f.Unique && (depth > 0 || f.Several || !slices.Contains([]Kind{Slug, Text, Integer, Decimal, Date, DateTime}, f.Kind)) {
 		r.add(key, "field %s: only a single slug, text, number, date or time of a type's own can be unique", name)

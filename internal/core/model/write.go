@@ -46,6 +46,8 @@ func (t *Type) yaml(b *bytes.Buffer) {
 	line("label", t.Label)
 	line("help", t.Help)
 	line("deprecated", t.Deprecated)
+	line("deprecatedSince", t.DeprecatedSince)
+	line("sunset", t.Sunset)
 	if len(t.Paths) > 0 {
 		var in flow
 		for _, tag := range slices.Sorted(maps.Keys(t.Paths)) {
@@ -95,8 +97,11 @@ func writeFields(b *bytes.Buffer, fields []*Field, indent string) {
 		in.text("label", f.Label)
 		in.text("help", f.Help)
 		in.text("deprecated", f.Deprecated)
+		in.text("deprecatedSince", f.DeprecatedSince)
+		in.text("sunset", f.Sunset)
 		in.flag("required", f.Required)
 		in.flag("unique", f.Unique)
+		in.flag("indexed", f.Indexed)
 		in.flag("translated", f.Translated)
 		in.flag("several", f.Several)
 		in.number("min", f.Min)

@@ -14,6 +14,7 @@ import (
 // node is one name of a fields parameter with what stands in its brackets.
 type node struct {
 	name   string
+	at     int               // where it stands, the first character being 1
 	args   map[string]string // in square brackets
 	nested []node
 	given  bool // there were round brackets, even empty ones
@@ -28,9 +29,16 @@ func parseFields(text string) ([]node, error) {
 		return nil, err
 	}
 	if p.at < len(p.text) {
-		return nil, failf("fields", "take the bracket out", "a closing bracket too many at character %d", p.at+1)
+		return nil, failAt(p.at+1, "take the bracket out", "a closing bracket too many at character %d", p.at+1)
 	}
 	return out, nil
+}
+
+// failAt is the error of something in a fields parameter.
+func failAt(at int, hint, format string, args ...any) *Error {
+	err := failf("fields", hint, format, args...)
+	err.At = at
+	return err
 }
 
 type fieldParser struct {
@@ -48,9 +56,9 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 		for p.at < len(p.text) && isNameByte(p.text[p.at]) {
 			p.at++
 		}
-		n := node{name: p.text[start:p.at]}
+		n := node{name: p.text[start:p.at], at: start + 1}
 		if n.name == "" {
-			return nil, failf("fields", "write names parted by commas, as in title,routes(name)", "a name is missing at character %d", p.at+1)
+			return nil, failAt(p.at+1, "write names parted by commas, as in title,routes(name)", "a name is missing at character %d", p.at+1)
 		}
 		if p.at < len(p.text) && p.text[p.at] == '[' {
 			if err := p.arguments(&n); err != nil {
@@ -64,20 +72,20 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 				return nil, err
 			}
 			if p.at >= len(p.text) || p.text[p.at] != ')' {
-				return nil, failf("fields", "close it with )", "the bracket behind %q is not closed", n.name)
+				return nil, failAt(p.at, "close it with )", "the bracket behind %q is not closed", n.name)
 			}
 			p.at++
 			n.nested, n.given = inner, true
 		}
 		if slices.ContainsFunc(out, func(o node) bool { return o.name == n.name }) {
-			return nil, failf("fields", "name it once", "%q stands there twice", n.name)
+			return nil, failAt(n.at, "name it once", "%q stands there twice", n.name)
 		}
 		out = append(out, n)
 		if p.at >= len(p.text) || p.text[p.at] == ')' {
 			return out, nil
 		}
 		if p.text[p.at] != ',' {
-			return nil, failf("fields", "write names parted by commas, as in title,routes(name)", "unexpected %q at character %d", p.text[p.at:p.at+1], p.at+1)
+			return nil, failAt(p.at+1, "write names parted by commas, as in title,routes(name)", "unexpected %q at character %d", p.text[p.at:p.at+1], p.at+1)
 		}
 		p.at++
 	}
@@ -88,7 +96,7 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 func (p *fieldParser) arguments(n *node) error {
 	parts, end := argumentParts(p.text[p.at+1:])
 	if end < 0 {
-		return failf("fields", "close it with ]", "the square bracket behind %q is not closed", n.name)
+		return failAt(p.at, "close it with ]", "the square bracket behind %q is not closed", n.name)
 	}
 	p.at += end + 2
 	n.args = map[string]string{}
@@ -97,13 +105,13 @@ func (p *fieldParser) arguments(n *node) error {
 		name, value, named := strings.Cut(part, "=")
 		switch {
 		case named && n.args[name] != "":
-			return failf("fields", "give it once", "%q stands twice behind %q", name, n.name)
+			return failAt(n.at, "give it once", "%q stands twice behind %q", name, n.name)
 		case named && value != "":
 			n.args[name], last = value, name
 		case !named && last != "" && name != "":
 			n.args[last] += "," + name
 		default:
-			return failf("fields", "write arguments as in [limit=3,sort=-published]", "%q behind %q is no argument", part, n.name)
+			return failAt(n.at, "write arguments as in [limit=3,sort=-published]", "%q behind %q is no argument", part, n.name)
 		}
 	}
 	return nil
@@ -275,15 +283,15 @@ func (s Selecting) bind(types []*model.Type, nodes []node, path string) (Selecti
 	wanted := map[string]node{}
 	for _, n := range nodes {
 		if !slices.Contains(known, n.name) {
-			return sel, failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s", path+n.name, ofTypes(types))
+			return sel, failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s", path+n.name, ofTypes(types))
 		}
 		if _, isBack := backs[n.name]; n.args != nil && !isBack {
-			return sel, failf("fields", "take the square brackets out", "%s takes no arguments", path+n.name)
+			return sel, failAt(n.at, "take the square brackets out", "%s takes no arguments", path+n.name)
 		}
 		wanted[n.name] = n
 	}
 	if n := wanted["id"]; n.given {
-		return sel, failf("fields", "write id alone", "%sid has no parts", path)
+		return sel, failAt(n.at, "write id alone", "%sid has no parts", path)
 	}
 	if n, ok := wanted["about"]; ok {
 		chosen, err := choose(path+"about", n, content.AboutNames, content.AboutNames)
@@ -368,7 +376,7 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		for _, kind := range n.nested {
 			t := f.InnerType(kind.name)
 			if t == nil {
-				return p, failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(kind.name, kinds), "; "), "%s has no kind of block %q", where, kind.name)
+				return p, failAt(kind.at, strings.TrimPrefix(strictyaml.DidYouMean(kind.name, kinds), "; "), "%s has no kind of block %q", where, kind.name)
 			}
 			one := s.inner(t, []string{t.Name})
 			if kind.given {
@@ -384,7 +392,7 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		}
 		p = InnerPick(p, sel)
 	default:
-		err = failf("fields", "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.Kind)
+		err = failAt(n.at, "write "+n.name+" alone", "%s is of the kind %s and has no parts", where, f.Kind)
 	}
 	return p, err
 }
@@ -428,7 +436,7 @@ func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, wher
 	wanted := map[string]node{}
 	for _, n := range nodes {
 		if t.Field(n.name) == nil {
-			return failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "), "there is no field %q in %s", n.name, where)
+			return failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "), "there is no field %q in %s", n.name, where)
 		}
 		wanted[n.name] = n
 	}
@@ -454,7 +462,7 @@ func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
 		case "filter":
 			p.List.Filter, err = ParseFilter("fields", value, s.Model, b.Type)
 		default:
-			err = failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "), "%s takes no argument %q", where, name)
+			err = failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "), "%s takes no argument %q", where, name)
 		}
 		if err != nil {
 			return p, err
@@ -478,7 +486,7 @@ func choose(path string, n node, known, otherwise []string) ([]string, error) {
 	}
 	for _, inner := range n.nested {
 		if inner.given || !slices.Contains(known, inner.name) {
-			return nil, failf("fields", strings.TrimPrefix(strictyaml.DidYouMean(inner.name, known), "; "), "%s has no part %q", path, inner.name)
+			return nil, failAt(inner.at, strings.TrimPrefix(strictyaml.DidYouMean(inner.name, known), "; "), "%s has no part %q", path, inner.name)
 		}
 	}
 	var out []string

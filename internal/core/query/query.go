@@ -50,6 +50,8 @@ type Root struct {
 	Type   string `json:"type,omitempty"` // empty only for ByID and ByPath
 	Value  string `json:"value,omitempty"`
 	Locale string `json:"locale,omitempty"` // empty only for ByPath: whichever has the path; and for ByBack
+	// Revision is the one to read, for ByID; 0 for the newest.
+	Revision int `json:"revision,omitempty"`
 	// Locales are all that there are, for ByPath.
 	Locales []string `json:"locales,omitempty"`
 	// Refused are, by type, the grants that the reader lacks for entries that a Root
@@ -284,6 +286,9 @@ type ListPart struct {
 // wrong and, where there is one, the mend.
 type Error struct {
 	Parameter, Detail, Hint string
+	// At is the character of the parameter's value, the first being 1, where it is
+	// wrong; 0: nowhere in particular.
+	At int
 }
 
 func (e *Error) Error() string {
@@ -425,7 +430,8 @@ func (r *Root) sortedBy() []string {
 	if r.Filter != nil {
 		out = append(out, r.Filter.Reads()[0].Fields...)
 	}
-	return out
+	sort.Strings(out)
+	return slices.Compact(out)
 }
 
 // Lists are the lists of the query that have a filter, at whatever depth.
@@ -526,6 +532,12 @@ func mergeEntries(in []depend.Entry) []depend.Entry {
 		}
 	}
 	return out
+}
+
+// EffortFigures are the effort of a query and its bound.
+type EffortFigures struct {
+	Asked int `json:"asked"`
+	Limit int `json:"limit"`
 }
 
 // MaxEffort bounds the effort of a query.

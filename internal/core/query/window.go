@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +27,18 @@ func ParseLimit(parameter, text string) (int, error) {
 		return 0, failf(parameter, "", "%q is no number from 0 to %d", text, MaxLimit)
 	}
 	return n, nil
+}
+
+// CleanPath checks the path of a site and gives it the form in which paths are
+// kept: without a slash at its end.
+func CleanPath(path string) (string, error) {
+	if !strings.HasPrefix(path, "/") || len(path) > 2000 {
+		return "", failf("path", "begin it with a slash, as in path=/notices/fog", "%q is no path of a site", path)
+	}
+	if path = (&url.URL{Path: path}).EscapedPath(); len(path) > 1 {
+		path = strings.TrimSuffix(path, "/")
+	}
+	return path, nil
 }
 
 // ParseOffset reads how many entries of a list are skipped, from 0 to MaxOffset.
@@ -85,7 +98,9 @@ func ParseFilter(parameter, text string, m *model.Model, t *model.Type) (*filter
 	f, err := filter.Parse(text, m, t)
 	var wrong *filter.Error
 	if errors.As(err, &wrong) {
-		return nil, failf(parameter, wrong.Hint, "at character %d: %s", wrong.At, wrong.Detail)
+		err := failf(parameter, wrong.Hint, "at character %d: %s", wrong.At, wrong.Detail)
+		err.At = wrong.At
+		return nil, err
 	}
 	return f, err
 }

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/client"
+)
+
+func (a *app) document() *cobra.Command {
+	c := &cobra.Command{Use: "document", Short: "GraphQL documents that readers name instead of sending them"}
+	c.AddCommand(&cobra.Command{
+		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named", Args: cobra.MinimumNArgs(1),
+		Long: `Trusts GraphQL documents. Readers name one by documentId instead of sending it;
+with graphql: {trustedOnly: true} in the configuration nothing else is answered.
+The id is sha256: and the hash of the text, so a build can work it out by itself.`,
+		Example: `  ubiquon document add src/queries/*.graphql`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			var added []client.TrustedDocument
+			for _, file := range args {
+				src, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				d, err := s.AddDocument(cmd.Context(), strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)), string(src))
+				if err != nil {
+					return fmt.Errorf("%s: %w", file, err)
+				}
+				added = append(added, d)
+			}
+			return a.print(added, func(t *table) { drawDocuments(t, added) })
+		},
+	}, &cobra.Command{
+		Use: "list", Short: "List the trusted documents", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			all, err := s.Documents(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func(t *table) { drawDocuments(t, all) })
+		},
+	}, &cobra.Command{
+		Use: "remove ID|NAME", Short: "End the trust in a document", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			if err := s.RemoveDocument(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.err, "%s is not trusted any more\n", args[0])
+			return nil
+		},
+	})
+	return c
+}
+
+func drawDocuments(t *table, all []client.TrustedDocument) {
+	if len(all) == 0 {
+		t.line("no document is trusted yet; add some with: ubiquon document add FILE…")
+		return
+	}
+	t.row("NAME", "ID", "ADDED", "BY")
+	for i := range all {
+		t.row(all[i].Name, all[i].ID, when(&all[i].Added), all[i].By)
+	}
+}

@@ -1,0 +1,77 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// What the service says of reads, under the names of this room.
+type (
+	Examined        = gateway.Examined
+	SavedRead       = store.SavedRead
+	TrustedDocument = store.TrustedDocument
+)
+
+// ReadQuestion is a read to be examined: REST or GraphQL.
+type ReadQuestion struct {
+	// Request is a REST read, from the plural on, as in /notices?limit=3.
+	Request string `json:"request,omitempty"`
+	// Query, or DocumentID, is a GraphQL one.
+	Query         string          `json:"query,omitempty"`
+	OperationName string          `json:"operationName,omitempty"`
+	Variables     json.RawMessage `json:"variables,omitempty"`
+	DocumentID    string          `json:"documentId,omitempty"`
+	Edition       string          `json:"edition,omitempty"`
+	// As is who reads: empty for the client's own key, everyone, or a key by id, name
+	// or secret.
+	As string `json:"as,omitempty"`
+	// Language is an Accept-Language header.
+	Language string `json:"language,omitempty"`
+	Lenient  bool   `json:"lenient,omitempty"`
+	// Explain has PostgreSQL tell how it runs the statements.
+	Explain bool `json:"explain,omitempty"`
+}
+
+// Examine runs a read and tells all about it.
+func (c *Client) Examine(ctx context.Context, q ReadQuestion) (out Examined, err error) {
+	return out, c.call(ctx, http.MethodPost, "/reads", q, &out)
+}
+
+// SavedReads lists the reads that people have kept.
+func (c *Client) SavedReads(ctx context.Context) ([]SavedRead, error) {
+	var out struct{ Items []SavedRead }
+	err := c.call(ctx, http.MethodGet, "/reads/saved", nil, &out)
+	return out.Items, err
+}
+
+// SaveRead keeps a read under a name.
+func (c *Client) SaveRead(ctx context.Context, name string, read json.RawMessage) (out SavedRead, err error) {
+	return out, c.call(ctx, http.MethodPost, "/reads/saved", map[string]any{"name": name, "read": read}, &out)
+}
+
+// ForgetRead throws a kept read away.
+func (c *Client) ForgetRead(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/reads/saved/"+url.PathEscape(id), nil, &struct{}{})
+}
+
+// Documents lists the trusted GraphQL documents.
+func (c *Client) Documents(ctx context.Context) ([]TrustedDocument, error) {
+	var out struct{ Items []TrustedDocument }
+	err := c.call(ctx, http.MethodGet, "/documents", nil, &out)
+	return out.Items, err
+}
+
+// AddDocument trusts a GraphQL document.
+func (c *Client) AddDocument(ctx context.Context, name, text string) (out TrustedDocument, err error) {
+	return out, c.call(ctx, http.MethodPost, "/documents", map[string]string{"name": name, "text": text}, &out)
+}
+
+// RemoveDocument ends the trust in a document, by id or name.
+func (c *Client) RemoveDocument(ctx context.Context, name string) error {
+	return c.call(ctx, http.MethodDelete, "/documents/"+url.PathEscape(name), nil, &struct{}{})
+}

@@ -1,0 +1,108 @@
+package query
+
+import (
+	"slices"
+
+	"ubiquon/internal/core/model"
+)
+
+// Farewell says what deprecated things the query reads, as type or type.field, each
+// once, since when the first of them is deprecated, and when the first of them
+// will be gone; "" for never. Found are the types of the entries that roots without a
+// type have found.
+func (q *Query) Farewell(m *model.Model, found ...string) (names []string, days model.Farewell) {
+	f := farewell{m: m}
+	for i := range q.Roots {
+		root := &q.Roots[i]
+		types := root.Types
+		switch {
+		case root.Type != "":
+			types = []string{root.Type}
+		case types == nil:
+			types = found
+		}
+		f.types(types)
+		f.list(root)
+		f.selection(&root.Selection, f.of(types))
+	}
+	return f.names, f.days
+}
+
+type farewell struct {
+	m     *model.Model
+	names []string
+	days  model.Farewell
+}
+
+func (f *farewell) note(name, why string, days model.Farewell) {
+	if why == "" || slices.Contains(f.names, name) {
+		return
+	}
+	f.names = append(f.names, name)
+	first := func(have *string, day string) {
+		if day != "" && (*have == "" || day < *have) {
+			*have = day
+		}
+	}
+	first(&f.days.DeprecatedSince, days.DeprecatedSince)
+	first(&f.days.Sunset, days.Sunset)
+}
+
+func (f *farewell) of(names []string) []*model.Type { return Selecting{Model: f.m}.types(names) }
+
+func (f *farewell) types(names []string) {
+	for _, t := range f.of(names) {
+		f.note(t.Name, t.Deprecated, t.Farewell)
+	}
+}
+
+func (f *farewell) field(t *model.Type, name string) {
+	if field := t.Field(name); field != nil {
+		f.note(t.Name+"."+name, field.Deprecated, field.Farewell)
+	}
+}
+
+// list notes what a list is sorted and filtered by.
+func (f *farewell) list(root *Root) {
+	t := f.m.Type(root.Type)
+	if t == nil {
+		return
+	}
+	for _, s := range root.Sort {
+		f.field(t, s.By)
+	}
+	if root.Filter == nil {
+		return
+	}
+	for _, r := range root.Filter.Reads() {
+		f.types([]string{r.Type})
+		for _, name := range r.Fields {
+			f.field(f.m.Type(r.Type), name)
+		}
+	}
+}
+
+// selection notes what is picked of entries, records or blocks of the types.
+func (f *farewell) selection(s *Selection, types []*model.Type) {
+	for i := range s.Picks {
+		p := &s.Picks[i]
+		for _, t := range types {
+			if p.On != nil && !slices.Contains(p.On, t.Name) {
+				continue
+			}
+			f.field(t, p.Field)
+			if field := t.Field(p.Field); p.Kind == PickInner && field != nil {
+				f.selection(p.Link, field.Inner)
+			}
+		}
+		switch {
+		case p.List != nil:
+			f.types([]string{p.List.Type})
+			f.list(p.List)
+			f.selection(&p.List.Selection, f.of([]string{p.List.Type}))
+		case p.Kind == PickLink:
+			f.types(p.Types)
+			f.selection(p.Link, f.of(p.Types))
+		}
+	}
+}

@@ -1,0 +1,120 @@
+package gateway
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/store"
+)
+
+// Examined is an answer with all that can be said of how it was come by.
+type Examined struct {
+	Status int                 `json:"status"`
+	Header map[string][]string `json:"header"`
+	Body   string              `json:"body"`
+	Effort query.EffortFigures `json:"effort"`
+	// Milliseconds say where the time went.
+	Milliseconds Laps     `json:"milliseconds"`
+	RoundTrips   int      `json:"roundTrips"`
+	Grants       []string `json:"grants"`
+	Sequence     int64    `json:"sequence"`
+	// Held is the sequence of the same answer in this node's cache; 0 if it is not held.
+	Held int64 `json:"held"`
+	// Key is the canonical form of the request.
+	Key          string                  `json:"key"`
+	Statements   []store.TracedStatement `json:"statements"`
+	Dependencies *depend.Set             `json:"dependencies"`
+	// GoodFor is how long, in milliseconds, the answer holds if nothing changes; 0: as
+	// long as that.
+	GoodFor float64 `json:"goodFor"`
+}
+
+// AddParse adds the time that it took to understand the request.
+func (l *Laps) AddParse(d time.Duration) {
+	l.Parse = milliseconds(d)
+	l.All += l.Parse
+}
+
+// Laps are the parts of an answer's time, in milliseconds.
+type Laps struct {
+	Parse  float64 `json:"parse"`
+	Cache  float64 `json:"cache"`
+	SQL    float64 `json:"sql"`
+	Render float64 `json:"render"`
+	All    float64 `json:"all"`
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// Compile compiles a request without remembering the plan.
+func (g *Gateway) Compile(text string, compile Compiler) (*Plan, error) {
+	st := g.state.Load()
+	p, err := compile(st.model, st.schema)
+	if err != nil {
+		return nil, err
+	}
+	p.finish(text, st.version)
+	return p, nil
+}
+
+// Examine computes an answer anew, for somebody with these rights, and tells how.
+// With explain, PostgreSQL tells how it ran each statement. Its errors are those of
+// Read.
+func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, explain bool) (Examined, error) {
+	ctx, cancel := context.WithTimeout(ctx, g.readTimeout())
+	defer cancel()
+	if need, missing := g.missing(p, rights); missing {
+		if p = p.narrow(rights, o); p == nil {
+			return Examined{}, &DeniedError{Grant: need}
+		}
+	}
+	e := Examined{Key: p.Key, Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort}, Grants: []string{}}
+	begin := time.Now()
+	if r, held := g.cache.Get(p.Key); held {
+		e.Held = r.Sequence
+	}
+	looking := time.Since(begin)
+	begin = time.Now()
+	var trace store.Trace
+	res, out, err := g.answer(store.WithTrace(ctx, &trace), p)
+	if err != nil {
+		return e, err
+	}
+	layingOut := time.Since(begin) - trace.Took
+	if need, missing := rights.Missing(out.Needs); missing {
+		if p = p.narrow(rights, o); p == nil {
+			return e, &DeniedError{Grant: need}
+		}
+		return g.Examine(ctx, p, rights, o, explain)
+	}
+	e.Status, e.Header, e.Body = out.Status, out.Header, string(out.Body)
+	e.Header["Etag"] = []string{EntityTag(out.Body)}
+	e.Milliseconds = Laps{Cache: milliseconds(looking), SQL: milliseconds(trace.Took), Render: milliseconds(layingOut), All: milliseconds(looking + trace.Took + layingOut)}
+	e.Sequence, e.GoodFor, e.RoundTrips = res.Sequence, milliseconds(res.Good), trace.RoundTrips
+	for _, n := range append(slices.Clone(p.Needs), out.Needs...) {
+		e.Grants = append(e.Grants, n.String())
+	}
+	e.Dependencies = &depend.Set{Edition: p.Query.Edition}
+	if len(p.Query.Roots) > 0 {
+		e.Dependencies = query.Dependencies(p.Query, res)
+	}
+	if explain {
+		err = g.store.Explain(ctx, &trace)
+	}
+	e.Statements = trace.Statements
+	return e, err
+}
+
+// RightsOf returns the rights of a key, by id, name or secret. Its errors are those
+// of Authenticate.
+func (g *Gateway) RightsOf(ctx context.Context, key string) (access.Rights, error) {
+	k, hash, err := g.keyFor(ctx, key)
+	if err != nil {
+		return access.Rights{}, err
+	}
+	return access.Rights{Open: g.keys.opened(), Own: k.Grants}, k.Good(hash, time.Now())
+}

@@ -1,0 +1,182 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/graphql"
+	"ubiquon/internal/store"
+)
+
+// routeReads mounts what is done with reads: trying them with every detail,
+// keeping them, and trusting GraphQL documents.
+func (s *Server) routeReads(c routes) {
+	c.do("POST", "/reads", reads, s.examine)
+	c.get("/reads/saved", reads, func(r *http.Request) (any, error) {
+		all, err := s.g.SavedReads(r.Context())
+		return map[string]any{"items": append([]store.SavedRead{}, all...)}, err
+	})
+	c.do("POST", "/reads/saved", writesOrDecides, func(r *http.Request) (any, error) {
+		var form struct {
+			Name string          `json:"name"`
+			Read json.RawMessage `json:"read"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return s.g.SaveRead(r.Context(), form.Name, form.Read, by(r))
+	})
+	c.do("DELETE", "/reads/saved/{id}", writesOrDecides, func(r *http.Request) (any, error) {
+		return map[string]any{}, s.g.ForgetRead(r.Context(), chi.URLParam(r, "id"), by(r))
+	})
+	c.get("/documents", reads, func(r *http.Request) (any, error) {
+		all, err := s.g.Documents(r.Context())
+		return map[string]any{"items": append([]store.TrustedDocument{}, all...)}, err
+	})
+	c.do("POST", "/documents", administers, func(r *http.Request) (any, error) {
+		var form struct {
+			Name string `json:"name"`
+			Text string `json:"text"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return s.g.Trust(r.Context(), form.Name, form.Text, by(r))
+	})
+	c.do("DELETE", "/documents/{document}", administers, func(r *http.Request) (any, error) {
+		return map[string]any{}, s.g.Distrust(r.Context(), chi.URLParam(r, "document"), by(r))
+	})
+}
+
+// readForm is a read that is to be examined.
+type readForm struct {
+	// Request is a REST read: from the plural on, or from /content/ on.
+	Request       string         `json:"request"`
+	Query         string         `json:"query"`
+	OperationName string         `json:"operationName"`
+	Variables     map[string]any `json:"variables"`
+	DocumentID    string         `json:"documentId"`
+
+	Edition string `json:"edition"` // empty: published
+	// As is who reads: empty for whoever asks, everyone, or a key by id, name or secret.
+	As string `json:"as"`
+	// Language is the Accept-Language header.
+	Language string `json:"language"`
+	Lenient  bool   `json:"lenient"`
+	// Explain has PostgreSQL tell how it runs the statements.
+	Explain bool `json:"explain"`
+}
+
+func (s *Server) examine(r *http.Request) (any, error) {
+	var form readForm
+	if err := readBody(r, &form); err != nil {
+		return nil, err
+	}
+	rights, edition, err := s.readsAs(r, &form)
+	if err != nil {
+		return nil, err
+	}
+	var out gateway.Examined
+	var compile gateway.Compiler
+	text := form.Request
+	if form.Query != "" || form.DocumentID != "" {
+		req, bad := s.namedDocument(graphql.Request{Query: form.Query, OperationName: form.OperationName, Variables: form.Variables, DocumentID: form.DocumentID})
+		if bad != nil {
+			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.message}}
+		}
+		text, compile = "graphql "+req.Query, compileGraphQL(edition, form.Language, graphqlResponse, req)
+	} else if compile, err = s.restRead(&form, edition); err != nil {
+		return nil, err
+	}
+	var parsing time.Duration
+	for try := 0; err == nil && try < 4; try++ {
+		begin := time.Now()
+		var p *gateway.Plan
+		if p, err = s.g.Compile(text, compile); err != nil {
+			break
+		}
+		parsing = time.Since(begin)
+		if out, err = s.g.Examine(r.Context(), p, rights, gateway.ReadOptions{Lenient: form.Lenient}, form.Explain); !errors.Is(err, gateway.ErrReplan) {
+			break
+		}
+		err = nil
+	}
+	if err != nil {
+		// The answer is what the reader would get: the same problem, or errors.
+		var b buffer
+		var refused requestErrors
+		if errors.As(err, &refused) {
+			writeGraphQLErrors(&b, http.StatusBadRequest, graphqlResponse, refused.List)
+		} else {
+			s.fail(&b, r, err)
+		}
+		return gateway.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
+	}
+	out.Milliseconds.AddParse(parsing)
+	return out, nil
+}
+
+// readsAs returns the rights of who is to read, and the edition. Whoever may read
+// all of preview may try what everyone, or any key, gets; nobody gets more by it.
+func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string, error) {
+	edition := form.Edition
+	if edition == "" {
+		edition = "published"
+	}
+	if !gateway.EditionKnown(edition) {
+		return access.Rights{}, "", badRequest{problem{Kind: "body", Status: 400, Parameter: "edition", Detail: "there is no such edition", Hint: "say published or preview"}}
+	}
+	own := readerOf(r).Rights
+	if form.Explain && !own.Allows(access.Administer) {
+		return own, "", &gateway.DeniedError{Grant: access.Administer}
+	}
+	switch form.As {
+	case "":
+		return own, edition, nil
+	case "everyone":
+		return s.g.Everyone().Rights, edition, nil
+	}
+	if missing, is := readsAll(own); is {
+		return own, "", &gateway.DeniedError{Grant: missing}
+	}
+	rights, err := s.g.RightsOf(r.Context(), form.As)
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, gateway.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
+		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "as", Detail: "there is no such key", Hint: "see ubiquon key list"}}
+	}
+	return rights, edition, err
+}
+
+// restRead returns what compiles the form's REST read. The edition of an address
+// that has one must be the form's.
+func (s *Server) restRead(form *readForm, edition string) (gateway.Compiler, error) {
+	bad := func(detail string) error {
+		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "write it as in /notices?limit=3"}}
+	}
+	u, err := url.Parse(form.Request)
+	if err != nil || form.Request == "" {
+		return nil, bad("it is no address")
+	}
+	base := "/content/" + s.g.Environment() + "/" + edition + "/"
+	rest := strings.TrimPrefix(u.Path, "/")
+	if strings.HasPrefix(u.Path, "/content/") {
+		if rest = strings.TrimPrefix(u.Path, base); rest == u.Path {
+			return nil, bad("it is not below " + base)
+		}
+	}
+	switch rest {
+	case "graphql", "graphql/schema.graphql", "schema", "openapi.json", "changes":
+		return nil, bad(rest + " is no read of content")
+	}
+	u.Scheme, u.Host, u.RawPath, u.Path = "", "", "", base+rest
+	one := &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{"Accept-Language": {form.Language}}}
+	return func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) { return planREST(m, edition, rest, one) }, nil
+}

@@ -1,0 +1,194 @@
+package store
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+)
+
+// sortColumn returns the SQL of a sort's value, that of the same value as text,
+// and the type that the text is cast to when it is compared.
+func sortColumn(s query.Sort) (expression, asText, cast string) {
+	if name, ok := strings.CutPrefix(s.By, "about."); ok {
+		column := map[string]string{"published": "published", "firstPublished": "first_published", "updated": "updated"}[name]
+		return column, member("about", name, true), "timestamptz"
+	}
+	asText = member("fields", s.By, true)
+	switch s.Kind {
+	case model.Integer, model.Decimal:
+		return "(" + asText + ")::numeric", asText, "numeric"
+	case model.Money:
+		asText = member(member("fields", s.By, false), "amount", true)
+		return "(" + asText + ")::numeric", asText, "numeric"
+	case model.Boolean:
+		return "(" + asText + ")::boolean", asText, "boolean"
+	}
+	// Text compares by its bytes, here and everywhere.
+	return "(" + asText + `) collate "C"`, asText, "text"
+}
+
+// ofType is the condition that a row is of a type. It is written out, so that a
+// plan may use the indexes that are for this type alone.
+func ofType(typ string) string { return " and type = " + quote(typ) }
+
+func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args params) []statement {
+	if root.Translated {
+		where += " and about -> 'locales' ? locale"
+	}
+	where += filtered(root, &args)
+	var all []statement
+	if root.Count {
+		all = append(all, statement{"count(*)::text", " from document" + where, slices.Clone(args), func(raw [][]byte) (err error) {
+			out.Total, err = strconv.Atoi(string(raw[0]))
+			return err
+		}})
+	}
+	from := window(root, r, where, &args)
+	return append(all, statement{strings.Join(r.columns, ", "), from, args, func(raw [][]byte) error {
+		takeRow(root, r, out, raw)
+		return nil
+	}})
+}
+
+// takeRow adds a row to a list, or notes that there is one more.
+func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
+	if len(out.Rows) == root.Limit {
+		out.More = true
+		return
+	}
+	out.Rows = append(out.Rows, r.row(raw))
+}
+
+// window is the part of a list's statement, from its from on, that finds the rows
+// which meet the conditions, orders them and cuts them; the sort values are added
+// to the reader's columns.
+//
+// What lies beyond a cursor is put together from pieces of which each is one
+// stretch of an index, read in order and only as far as it is needed: a page far
+// down costs what the first one does.
+func window(root *query.Root, r *reader, where string, args *params) string {
+	order := inOrder(root)
+	r.keys = make([]int, len(root.Sort))
+	for i, by := range root.Sort {
+		_, asText, _ := sortColumn(by)
+		r.keys[i] = r.column(asText)
+	}
+	limit := args.add(root.Limit+1, "bigint")
+	var pieces []string
+	switch {
+	case root.After != nil:
+		pieces = behind(args, root)
+	case root.Before != nil:
+		pieces = ahead(args, root)
+	default:
+		from := " from document" + where + order + " limit " + limit
+		if root.Offset > 0 {
+			from += " offset " + args.add(root.Offset, "bigint")
+		}
+		return from
+	}
+	for i, p := range pieces {
+		pieces[i] = "(select * from document" + where + " and " + p + order + " limit " + limit + ")"
+	}
+	return " from (" + strings.Join(pieces, " union all ") + ") document limit " + limit
+}
+
+// inOrder is the order of a list, as it is read.
+func inOrder(root *query.Root) string {
+	var order []string
+	for _, by := range root.Sort {
+		expression, _, _ := sortColumn(by)
+		order = append(order, expression+direction(by.Descending, root.Backwards()))
+	}
+	id := "entry"
+	if root.Backwards() {
+		id = "entry desc"
+	}
+	return " order by " + strings.Join(append(order, id), ", ")
+}
+
+func direction(descending, backwards bool) string {
+	switch {
+	case descending && backwards:
+		return " asc nulls first"
+	case descending:
+		return " desc nulls last"
+	case backwards:
+		return " desc nulls first"
+	}
+	return " asc nulls last"
+}
+
+// behind returns the conditions of the pieces that come after the root's cursor,
+// in the root's order.
+func behind(args *params, root *query.Root) []string {
+	equal := upTo(args, root.Sort, root.After)
+	pieces := []string{strings.Join(append(equal.all(), "entry > "+args.add(root.After.ID, "text")), " and ")}
+	for i := len(root.Sort) - 1; i >= 0; i-- {
+		if root.After.Values[i] == nil {
+			continue // nothing comes behind the entries without a value but more of them
+		}
+		sign := " > "
+		if root.Sort[i].Descending {
+			sign = " < "
+		}
+		pieces = append(pieces, equal.then(i, equal[i].expression+sign+equal[i].value), equal.then(i, equal[i].expression+" is null"))
+	}
+	return pieces
+}
+
+// ahead returns the conditions of the pieces that come before the root's cursor,
+// the nearest first.
+func ahead(args *params, root *query.Root) []string {
+	equal := upTo(args, root.Sort, root.Before)
+	pieces := []string{strings.Join(append(equal.all(), "entry < "+args.add(root.Before.ID, "text")), " and ")}
+	for i := len(root.Sort) - 1; i >= 0; i-- {
+		if root.Before.Values[i] == nil {
+			// All that have a value come before those without.
+			pieces = append(pieces, equal.then(i, equal[i].expression+" is not null"))
+			continue
+		}
+		sign := " < "
+		if root.Sort[i].Descending {
+			sign = " > "
+		}
+		pieces = append(pieces, equal.then(i, equal[i].expression+sign+equal[i].value))
+	}
+	return pieces
+}
+
+// atCursor are the values of a cursor beside what they are compared with.
+type atCursor []struct{ expression, value string }
+
+func upTo(args *params, sort []query.Sort, at *query.Position) atCursor {
+	out := make(atCursor, len(sort))
+	for i, by := range sort {
+		var cast string
+		out[i].expression, _, cast = sortColumn(by)
+		if v := at.Values[i]; v != nil {
+			out[i].value = args.add(*v, "text") + "::" + cast
+		}
+	}
+	return out
+}
+
+// all are the conditions that the values are those of the cursor.
+func (c atCursor) all() []string {
+	out := make([]string, len(c))
+	for i, one := range c {
+		out[i] = one.expression + " = " + one.value
+		if one.value == "" {
+			out[i] = one.expression + " is null"
+		}
+	}
+	return out
+}
+
+// then is the condition that the first n values are those of the cursor, and
+// another one.
+func (c atCursor) then(n int, another string) string {
+	return strings.Join(append(c[:n].all(), another), " and ")
+}
