@@ -162,8 +162,11 @@ export type Field = {
   help?: string;
   was?: string;
   deprecated?: string;
+  deprecatedSince?: string;
+  sunset?: string;
   required?: boolean;
   unique?: boolean;
+  indexed?: boolean;
   translated?: boolean;
   several?: boolean;
   min?: number;
@@ -185,6 +188,8 @@ export type Type = {
   help?: string;
   was?: string;
   deprecated?: string;
+  deprecatedSince?: string;
+  sunset?: string;
   path?: string;
   paths?: Record<string, string>;
   home?: string;

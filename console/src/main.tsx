@@ -2,7 +2,7 @@ import "@fontsource-variable/figtree";
 import "@fontsource-variable/jetbrains-mono";
 import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter } from "react-router";
 import { RouterProvider } from "react-router/dom";
@@ -33,6 +33,9 @@ const queries = new QueryClient({
   },
 });
 
+// Its editor is as large as the rest of the console.
+const ExplorerPage = lazy(() => import("./pages/explorer"));
+
 const router = createBrowserRouter(
   [
     { path: "welcome", element: <WelcomePage /> },
@@ -46,6 +49,14 @@ const router = createBrowserRouter(
         { path: "types", element: <TypesPage /> },
         { path: "types/:name", element: <TypePage /> },
         { path: "keys", element: <KeysPage /> },
+        {
+          path: "explorer",
+          element: (
+            <Suspense>
+              <ExplorerPage />
+            </Suspense>
+          ),
+        },
         { path: "why", element: <WhyPage /> },
         { path: "accounts", element: <AccountsPage /> },
         { path: "audit", element: <AuditPage /> },

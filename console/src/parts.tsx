@@ -100,7 +100,8 @@ export function spanText(ms: number | null | undefined): string {
   if (ms < 1000) return ms.toFixed(0) + " ms";
   if (ms < 60_000) return (ms / 1000).toFixed(2) + " s";
   if (ms < 3_600_000) return (ms / 60_000).toFixed(1) + " min";
-  return (ms / 3_600_000).toFixed(1) + " h";
+  if (ms < 48 * 3_600_000) return (ms / 3_600_000).toFixed(1) + " h";
+  return (ms / 86_400_000).toFixed(1) + " days";
 }
 
 export function bytesText(n: number): string {
@@ -272,7 +273,7 @@ export function Tick({ checked, onChange, children, name }: { checked: boolean; 
 }
 
 /** How fields to fill in look. */
-export const inputStyle = { size: "sm" as const, bg: "sheet", borderColor: "line" };
+export const inputStyle = { size: "sm" as const, bg: "sheet", borderColor: "line", _placeholder: { color: "faint" } };
 
 /** In which locales an entry can be read, and how much of it is translated. */
 export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[] | null }) {

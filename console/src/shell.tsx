@@ -1,6 +1,6 @@
 import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import { Activity, EyeOff, FileText, Globe, KeyRound, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Users } from "lucide-react";
+import { Activity, EyeOff, FileText, Globe, KeyRound, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Telescope, Users } from "lucide-react";
 import { createContext, useContext, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
 import { call, listen, Problem, signedOut, type Who } from "./api";
@@ -10,7 +10,8 @@ const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?
   { to: "/", name: "Now", icon: <Activity size={16} /> },
   { group: "Content", to: "/types", name: "Types", icon: <Shapes size={16} /> },
   { to: "/entries", name: "Entries", icon: <FileText size={16} /> },
-  { group: "Reading", to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
+  { group: "Reading", to: "/explorer", name: "Explorer", icon: <Telescope size={16} /> },
+  { to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
   { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },
   { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },

@@ -28,6 +28,9 @@ type Examined struct {
 	Key          string                  `json:"key"`
 	Statements   []store.TracedStatement `json:"statements"`
 	Dependencies *depend.Set             `json:"dependencies"`
+	// Titles are what the entries among them are called, by id, for those who may see
+	// them all.
+	Titles map[string]string `json:"titles,omitempty"`
 	// GoodFor is how long, in milliseconds, the answer holds if nothing changes; 0: as
 	// long as that.
 	GoodFor float64 `json:"goodFor"`
@@ -107,6 +110,23 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	}
 	e.Statements = trace.Statements
 	return e, err
+}
+
+// NameDependencies fills in the titles of the entries that an answer depends on.
+func (g *Gateway) NameDependencies(ctx context.Context, e *Examined) error {
+	if e.Dependencies == nil {
+		return nil
+	}
+	var ids []string
+	for _, d := range e.Dependencies.Entries {
+		ids = append(ids, d.ID)
+	}
+	all, err := g.store.Standings(ctx, ids)
+	e.Titles = make(map[string]string, len(all))
+	for id, s := range all {
+		e.Titles[id] = s.Title
+	}
+	return err
 }
 
 // RightsOf returns the rights of a key, by id, name or secret. Its errors are those

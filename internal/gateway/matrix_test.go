@@ -63,6 +63,7 @@ var whoMay = map[string]string{
 
 	"GET /control/v1/model":         "vaREAM",
 	"GET /control/v1/model.yaml":    "vaREAM",
+	"GET /control/v1/model.graphql": "vaREAM",
 	"POST /control/v1/model/plan":   "aM",
 	"POST /control/v1/model/apply":  "aM",
 	"POST /control/v1/locales":      "aM",

@@ -2,6 +2,7 @@ package server
 
 import (
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -14,6 +15,10 @@ import (
 // routeModel mounts what is done with the model.
 func (s *Server) routeModel(c routes) {
 	c.get("/model", reads, func(*http.Request) (any, error) { return s.g.Model(), nil })
+	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/graphql; charset=utf-8")
+		_, _ = io.WriteString(w, s.g.Schema().SDL) // the reader may be gone
+	}))
 	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(s.g.Model().YAML()) // the reader may be gone

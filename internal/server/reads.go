@@ -12,6 +12,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/store"
@@ -110,6 +111,14 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		}
 		err = nil
 	}
+	var wrong *query.Error
+	var denied *gateway.DeniedError
+	if errors.As(err, &wrong) && form.As == "everyone" && !rights.AllowsAny(access.Read, edition) {
+		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}} // strangers are not told
+	}
+	if errors.As(err, &denied) {
+		denied.Everyone = form.As == "everyone"
+	}
 	if err != nil {
 		// The answer is what the reader would get: the same problem, or errors.
 		var b buffer
@@ -122,7 +131,10 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		return gateway.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
-	return out, nil
+	if _, missing := readsAll(readerOf(r).Rights); !missing {
+		err = s.g.NameDependencies(r.Context(), &out)
+	}
+	return out, err
 }
 
 // readsAs returns the rights of who is to read, and the edition. Whoever may read

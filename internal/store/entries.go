@@ -199,12 +199,13 @@ func (s *Store) LinkedFrom(ctx context.Context, ids []string) ([]string, error) 
 // Standing is what it takes to know of an entry to say who may touch it.
 type Standing struct {
 	Type      string
+	Title     string
 	Published bool
 }
 
 // Standings returns how entries stand, by id; of those that there are.
 func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
-	rows, err := s.Pool.Query(ctx, `select id, type, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
+	rows, err := s.Pool.Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +214,7 @@ func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standin
 	for rows.Next() {
 		var id string
 		var one Standing
-		if err := rows.Scan(&id, &one.Type, &one.Published); err != nil {
+		if err := rows.Scan(&id, &one.Type, &one.Title, &one.Published); err != nil {
 			return nil, err
 		}
 		out[id] = one

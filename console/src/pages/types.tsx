@@ -266,7 +266,7 @@ export function TypePage() {
                       <Cell>{f.kind}</Cell>
                       <Cell>{takes(f)}</Cell>
                       <Cell>
-                        {[f.required && "required", f.translated && "translated", f.several && "several", f.unique && "unique"].filter(Boolean).join(", ")}
+                        {[f.required && "required", f.translated && "translated", f.several && "several", f.unique && "unique", f.indexed && "indexed"].filter(Boolean).join(", ")}
                         {f.deprecated && <Text color="warning">deprecated: {f.deprecated}</Text>}
                       </Cell>
                       <Cell right>
@@ -375,7 +375,7 @@ function TypeWindow({ type, taken, close, save }: { type: Type; taken: string[];
   const [t, setT] = useState(type);
   const set = (part: Partial<Type>) => setT({ ...t, ...part });
   const bad = !/^[a-z][a-z0-9]*(-[a-z0-9]+)*$/.test(t.name) || taken.includes(t.name);
-  const text = (label: string, key: "plural" | "label" | "help" | "path" | "home" | "title" | "deprecated", placeholder?: string) => (
+  const text = (label: string, key: "plural" | "label" | "help" | "path" | "home" | "title" | "deprecated" | "deprecatedSince" | "sunset", placeholder?: string) => (
     <Line label={label}>
       <Input {...inputStyle} aria-label={label} value={t[key] ?? ""} placeholder={placeholder} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Type>)} />
     </Line>
@@ -408,6 +408,8 @@ function TypeWindow({ type, taken, close, save }: { type: Type; taken: string[];
       {t.path && text("Home", "home", "slug of the entry that lives at /")}
       {type.name !== "" && text("Known by", "title", "a field")}
       {text("Deprecated", "deprecated", "why it should not be used any more")}
+      {t.deprecated && text("Since", "deprecatedSince", "a day, as in 2026-11-23: readers are told")}
+      {t.deprecated && text("Until", "sunset", "the day on which it will be gone, or nothing")}
       <Flex gap="6">
         <Tick checked={!!t.singleton} onChange={(v) => set({ singleton: v || undefined })}>
           Only one entry
@@ -427,7 +429,7 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
   const [wrong, setWrong] = useState("");
   const set = (part: Partial<Field>) => setF({ ...f, ...part });
   const has = (...of: string[]) => of.includes(f.kind);
-  const text = (label: string, key: "label" | "help" | "pattern" | "inverse" | "deprecated", placeholder?: string) => (
+  const text = (label: string, key: "label" | "help" | "pattern" | "inverse" | "deprecated" | "deprecatedSince" | "sunset", placeholder?: string) => (
     <Line label={label}>
       <Input {...inputStyle} aria-label={label} placeholder={placeholder} value={f[key] ?? ""} onChange={(e) => set({ [key]: e.target.value || undefined } as Partial<Field>)} />
     </Line>
@@ -522,6 +524,11 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
               Unique
             </Tick>
           )}
+          {!has("prose", "file", "location", "json", "record", "blocks") && (
+            <Tick checked={!!f.indexed} onChange={(v) => set({ indexed: v || undefined })}>
+              Indexed: lists are filtered or sorted by it
+            </Tick>
+          )}
         </Flex>
       </Line>
       {has("reference") && (
@@ -581,6 +588,8 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
         <Input {...inputStyle} fontFamily="mono" aria-label="Default" placeholder='as JSON: "text", 3, true' value={json.default} onChange={(e) => setJSON({ ...json, default: e.target.value })} />
       </Line>
       {text("Deprecated", "deprecated", "why it should not be used any more")}
+      {f.deprecated && text("Since", "deprecatedSince", "a day, as in 2026-11-23: readers are told")}
+      {f.deprecated && text("Until", "sunset", "the day on which it will be gone, or nothing")}
       {wrong && (
         <Text color="failure" role="alert">
           ✕ {wrong}

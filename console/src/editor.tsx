@@ -1,0 +1,125 @@
+import { defaultKeymap, history, historyKeymap } from "@codemirror/commands";
+import { closeBrackets, completionKeymap } from "@codemirror/autocomplete";
+import { json } from "@codemirror/lang-json";
+import { bracketMatching, foldGutter, foldKeymap, HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+import { setDiagnostics, type Diagnostic } from "@codemirror/lint";
+import { Compartment, EditorState, Prec, type Extension } from "@codemirror/state";
+import { EditorView, keymap, placeholder as hint } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
+import { Box } from "@chakra-ui/react";
+import { useEffect, useRef } from "react";
+
+const colour = (name: string) => `var(--chakra-colors-${name})`;
+
+const look = [
+  EditorView.theme({
+    "&": { backgroundColor: colour("sheet"), color: colour("ink"), fontSize: "12.5px", border: `1px solid ${colour("line")}`, borderRadius: "4px" },
+    "&.cm-focused": { outline: `2px solid ${colour("accent")}`, outlineOffset: "-1px" },
+    ".cm-scroller": { fontFamily: "'JetBrains Mono Variable', ui-monospace, monospace", lineHeight: "1.55" },
+    ".cm-content": { caretColor: colour("ink"), padding: "6px 0" },
+    ".cm-line": { padding: "0 8px" },
+    ".cm-gutters": { backgroundColor: "transparent", border: "none", color: colour("faint") },
+    ".cm-placeholder": { color: colour("faint") },
+    ".cm-cursor": { borderLeftColor: colour("ink") },
+    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": { backgroundColor: "color-mix(in srgb, currentColor 14%, transparent) !important" },
+    ".cm-matchingBracket": { backgroundColor: "color-mix(in srgb, currentColor 12%, transparent)", outline: "none" },
+    ".cm-tooltip": { backgroundColor: colour("sheet"), color: colour("ink"), border: `1px solid ${colour("line")}`, borderRadius: "4px", boxShadow: "0 3px 14px rgba(0,0,0,.14)" },
+    ".cm-tooltip-autocomplete > ul": { fontFamily: "'JetBrains Mono Variable', ui-monospace, monospace", fontSize: "12px", maxHeight: "15em" },
+    ".cm-tooltip-autocomplete > ul > li": { padding: "3px 10px" },
+    ".cm-tooltip-autocomplete > ul > li[aria-selected]": { backgroundColor: colour("accent"), color: colour("sheet") },
+    ".cm-completionDetail": { fontStyle: "normal", opacity: "0.7", marginLeft: "1em" },
+    ".cm-completionMatchedText": { textDecoration: "none", fontWeight: "700" },
+    ".cm-completionInfo": { maxWidth: "300px", padding: "6px 10px", fontFamily: "'Figtree Variable', sans-serif", fontSize: "13px" },
+    ".cm-diagnostic": { borderLeft: `3px solid ${colour("failure")}`, fontFamily: "'Figtree Variable', sans-serif" },
+    ".cm-lintRange-error": { backgroundImage: "none", textDecoration: `underline wavy ${colour("failure")}`, textUnderlineOffset: "4px" },
+    ".cm-foldPlaceholder": { backgroundColor: "transparent", border: "none", color: colour("faint") },
+  }),
+  syntaxHighlighting(
+    HighlightStyle.define([
+      { tag: [tags.keyword, tags.definitionKeyword, tags.operatorKeyword], color: colour("accent"), fontWeight: "600" },
+      { tag: [tags.string, tags.special(tags.string)], color: colour("good") },
+      { tag: [tags.number, tags.bool, tags.null, tags.atom], color: colour("warning") },
+      { tag: [tags.comment], color: colour("faint"), fontStyle: "italic" },
+      { tag: [tags.variableName, tags.special(tags.variableName)], color: colour("warning") },
+      { tag: [tags.punctuation, tags.bracket], color: colour("faint") },
+    ]),
+  ),
+];
+
+const quiet = new Set(["Tab"]);
+
+/** A text with completion, and with what is wrong shown at its place. */
+export function Editor({
+  label,
+  value,
+  onChange,
+  onRun,
+  extensions,
+  wrong,
+  placeholder,
+  minHeight,
+  maxHeight,
+}: {
+  label: string;
+  value: string;
+  onChange?: (value: string) => void;
+  onRun?: () => void;
+  extensions?: Extension;
+  /** What is wrong, from and to which character. */
+  wrong?: { from: number; to: number; text: string }[];
+  placeholder?: string;
+  minHeight?: string;
+  maxHeight?: string;
+}) {
+  const place = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView | null>(null);
+  const changing = useRef(new Compartment());
+  // The view is made once; what it calls is what was handed over last.
+  const now = useRef({ onChange, onRun });
+  now.current = { onChange, onRun };
+
+  useEffect(() => {
+    const readOnly = !onChange;
+    const made = new EditorView({
+      parent: place.current!,
+      state: EditorState.create({
+        doc: value,
+        extensions: [
+          Prec.highest(keymap.of([{ key: "Mod-Enter", run: () => (now.current.onRun?.(), true) }])),
+          look,
+          bracketMatching(),
+          EditorView.lineWrapping,
+          EditorView.contentAttributes.of({ "aria-label": label }),
+          placeholder ? hint(placeholder) : [],
+          readOnly
+            ? [EditorState.readOnly.of(true), json(), foldGutter(), keymap.of(foldKeymap)]
+            : [history(), closeBrackets(), keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap.filter((k) => !quiet.has(k.key ?? ""))])],
+          EditorView.updateListener.of((u) => u.docChanged && now.current.onChange?.(u.state.doc.toString())),
+          changing.current.of(extensions ?? []),
+        ],
+      }),
+    });
+    view.current = made;
+    return () => made.destroy();
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, []);
+
+  useEffect(() => {
+    const v = view.current;
+    if (v && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+  }, [value]);
+
+  useEffect(() => {
+    view.current?.dispatch({ effects: changing.current.reconfigure(extensions ?? []) });
+  }, [extensions]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (!v) return;
+    const end = v.state.doc.length;
+    const all: Diagnostic[] = (wrong ?? []).map((w) => ({ from: Math.min(w.from, end), to: Math.min(Math.max(w.to, w.from), end), message: w.text, severity: "error" }));
+    v.dispatch(setDiagnostics(v.state, all));
+  }, [wrong]);
+
+  return <Box ref={place} data-editor={label} css={{ "& .cm-editor": { minHeight, maxHeight }, "& .cm-scroller": { overflow: "auto" } }} />;
+}

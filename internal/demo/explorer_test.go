@@ -1,0 +1,94 @@
+package demo_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"ubiquon/internal/client"
+)
+
+// into types into one of the explorer's texts, in place of what stands there.
+func (w writer) into(label, text string) {
+	w.t.Helper()
+	selector := "[data-editor='" + label + "'] .cm-content"
+	w.do("into "+label, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)),
+		chromedp.Evaluate[chromedp.Void](`document.execCommand("selectAll")`), chromedp.Evaluate[chromedp.Void](`document.execCommand("delete")`), chromedp.KeyEvent(text))
+}
+
+// TestTheExplorer reads with the console: with completion, with mistakes shown where
+// they are, as others, and in both spellings.
+func TestTheExplorer(t *testing.T) {
+	w := inBrowser(t, 0)
+	base := line.Card.Gateway + "/console"
+	w.do("to the explorer", chromedp.Navigate(base+"/explorer"), chromedp.WaitVisible(chromedp.CSS("select[aria-label=What]")))
+	w.choose("What", "notices")
+	w.into("Fields", "title,rou")
+	w.when("routes is offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "routes")`)
+	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
+	w.do("its parts", chromedp.KeyEvent("(na"))
+	w.when("names of routes are offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "name")`)
+	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
+	w.into("Filter", "severity = 'de")
+	w.when("the choice's values are offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "delay")`)
+	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
+	w.press("Read")
+	w.do("the answer", chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
+	w.shows("the list of notice in en")
+	w.when("the read is in the address", `new URLSearchParams(location.search).get("request").startsWith("/notices?fields=title,routes(name)&filter=severity")`)
+	if at := w.value("decodeURIComponent(new URLSearchParams(location.search).get('request'))"); at != "/notices?fields=title,routes(name)&filter=severity = 'delay'" {
+		t.Errorf("the request is %s", at)
+	}
+	w.tick("with PostgreSQL's plans")
+	w.press("Read")
+	w.press("Statements")
+	w.shows("actual rows=")
+
+	w.into("Fields", "title,rutes")
+	w.press("Read")
+	w.do("it is refused", chromedp.WaitVisible(chromedp.CSS("[data-answer='400']")))
+	w.when("at its place", `document.querySelector("[data-editor=Fields] .cm-lintRange-error")?.innerText === "rutes"`)
+	w.into("Fields", "title")
+	w.choose("Read by", "everyone")
+	w.press("Read")
+	w.do("everyone may not", chromedp.WaitVisible(chromedp.CSS("[data-answer='401']")))
+	w.press("Ask why")
+	w.do("why", chromedp.WaitVisible(chromedp.CSS("[data-reason]")))
+
+	w.do("GraphQL, from a link", chromedp.Navigate(base+"/explorer?language=nb&query="+`query+One($slug:String!){notice(slug:$slug){title+titel}}&variables={"slug":"x"}`), chromedp.WaitVisible(chromedp.CSS("[data-answer='400']")))
+	w.when("at its place", `document.querySelector("[data-editor=Query] .cm-lintRange-error")?.innerText === "titel"`)
+	w.into("Query", "{ notices { totalC")
+	w.when("totalCount is offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "totalCount")`)
+	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
+	w.into("Variables", " ")
+	w.press("Read")
+	w.do("the answer", chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
+	w.shows(`"totalCount": 12`)
+
+	w.press("Copy as…")
+	w.do("as", chromedp.WaitVisible(chromedp.CSS("[data-share=curl]")))
+	if curl := w.value("document.querySelector('[data-share=curl] pre').innerText"); !strings.Contains(curl, "$UBIQUON_KEY") || !strings.Contains(curl, "Accept-Language: nb") || strings.Contains(curl, "ubq_") {
+		t.Errorf("curl: %s", curl)
+	}
+	w.press("Close")
+	w.press("Keep…")
+	w.write("Name", "how many notices")
+	w.press("Keep")
+	w.shows("/console/explorer?saved=")
+	kept, err := admin().SavedReads(t.Context())
+	if err != nil || len(kept) != 1 || kept[0].Name != "how many notices" {
+		t.Fatalf("%v %+v", err, kept)
+	}
+	t.Cleanup(func() { _ = admin().ForgetRead(context.Background(), kept[0].ID) })
+	w.do("the link", chromedp.Navigate(base+"/explorer?saved="+kept[0].ID), chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
+	w.shows(`"totalCount": 12`)
+	w.press("Earlier and kept")
+	w.shows("how many notices")
+
+	out, err := admin().Examine(t.Context(), client.ReadQuestion{Request: "/notices?fields=title&limit=1"})
+	if err != nil || len(out.Titles) == 0 {
+		t.Errorf("what it depends on is not named: %v %v", err, out.Titles)
+	}
+}
