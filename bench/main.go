@@ -2,7 +2,7 @@
 // reference that does the same by hand, or a span of time. Figures are never
 // asserted; docs/performance.md says what they were.
 //
-//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access]
+//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access] [read]
 package main
 
 import (
@@ -31,18 +31,19 @@ type yard struct {
 	database string
 	rounds   int
 	seconds  int
-	entries  int // of the content measurement
+	entries  int    // of the content and read measurements
+	profile  string // the file, for measurements that write several
 }
 
 func main() {
 	y := yard{}
 	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
-	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content imports")
-	profile := flag.String("profile", "", "write a CPU profile of the whole run to this file")
+	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content and read import")
+	flag.StringVar(&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind")
 	flag.Parse()
-	if *profile != "" {
-		f, err := os.Create(*profile)
+	if y.profile != "" && !slices.Contains(flag.Args(), "read") {
+		f, err := os.Create(y.profile)
 		if err == nil {
 			err = pprof.StartCPUProfile(f)
 		}
@@ -60,9 +61,9 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness", "content", "access"}
+		which = []string{"hit", "miss", "freshness", "content", "access", "read"}
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
 	dir, err := os.MkdirTemp("/tmp", "ubiquon-bench-")
 	if err != nil {
@@ -81,9 +82,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content and access", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access and read", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {

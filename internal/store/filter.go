@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/filter"
@@ -171,7 +172,13 @@ func (c *condition) predicate(e filter.Expr, row string, there bool) string {
 		c.bare = isBare(e.Left, e.Right)
 		return c.operand(e.Left, row, there) + " " + e.Op + " " + c.operand(e.Right, row, there)
 	case filter.Like:
-		return c.operand(e.Of, row, there) + " like " + c.args.add(e.Pattern, "text")
+		value := c.operand(e.Of, row, there)
+		like := value + " like " + c.args.add(e.Pattern, "text")
+		if from, to := stretch(e.Pattern); to != "" && e.Of.Name != nil && !e.Of.CaseI && !e.Of.AccentI {
+			// What begins alike lies together: an index can be used.
+			like = "(" + like + " and " + value + " >= " + c.args.add(from, "text") + ` collate "C" and ` + value + " < " + c.args.add(to, "text") + ` collate "C")`
+		}
+		return like
 	case filter.Between:
 		c.bare = isBare(e.Of, e.Low, e.High)
 		return c.operand(e.Of, row, there) + " between " + c.operand(e.Low, row, there) + " and " + c.operand(e.High, row, there)
@@ -202,6 +209,27 @@ func (c *condition) predicate(e filter.Expr, row string, there bool) string {
 		return "exists (select from jsonb_array_elements(" + a + ") a (v), jsonb_array_elements(" + b + ") b (v) where a.v = b.v)"
 	}
 	panic(fmt.Sprintf("store: no SQL for %T", e))
+}
+
+// stretch returns between which texts, the first included, all lie that a pattern
+// may be true of; to is "" if that is everywhere.
+func stretch(pattern string) (from, to string) {
+	for i := 0; i < len(pattern) && pattern[i] != '%' && pattern[i] != '_'; i++ {
+		if pattern[i] == '\\' {
+			if i++; i == len(pattern) {
+				break
+			}
+		}
+		from += pattern[i : i+1]
+	}
+	if !utf8.ValidString(from) {
+		return "", ""
+	}
+	last, size := utf8.DecodeLastRuneInString(from)
+	if next := last + 1; size > 0 && utf8.ValidRune(next) {
+		to = from[:len(from)-size] + string(next)
+	}
+	return from, to
 }
 
 func (c *condition) list(l filter.List, row string, there bool) string {
