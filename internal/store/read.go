@@ -284,13 +284,17 @@ func (r *reader) row(raw [][]byte) *query.Row {
 	return out
 }
 
-// slab hands out pieces of larger allocations: the rows of a result live and
-// die together.
-type slab[T any] struct{ left []T }
+// slab hands out pieces of larger allocations, of up to sixteen pieces each: the
+// rows of a result live and die together.
+type slab[T any] struct {
+	left []T
+	made int
+}
 
 func (s *slab[T]) take(n int) []T {
 	if n > len(s.left) {
-		s.left = make([]T, 16*max(n, 1))
+		s.made = min(max(2*s.made, 1), 16)
+		s.left = make([]T, s.made*n)
 	}
 	out := s.left[:n:n]
 	s.left = s.left[n:]
