@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"strings"
@@ -32,7 +33,7 @@ func drawExamined(t *table, out *client.Examined) {
 	t.row("database", fmt.Sprintf("%d statements in %d round trips", len(out.Statements), out.RoundTrips))
 	t.row("takes", strings.Join(out.Grants, ", "))
 	t.line("\nmade of")
-	for _, line := range madeOf(out.Dependencies) {
+	for _, line := range madeOf(out.Dependencies, out.Titles) {
 		t.line("  " + line)
 	}
 	for i, s := range out.Statements {
@@ -48,7 +49,7 @@ func drawExamined(t *table, out *client.Examined) {
 
 // madeOf says what a response depends on, a line each; of entries, how many had the
 // same read of them.
-func madeOf(set *depend.Set) []string {
+func madeOf(set *depend.Set, titles map[string]string) []string {
 	if set == nil {
 		return nil
 	}
@@ -69,7 +70,7 @@ func madeOf(set *depend.Set) []string {
 	for i := 0; i < len(set.Entries); {
 		e, ids := set.Entries[i], []string{}
 		for ; i < len(set.Entries) && strings.Join(set.Entries[i].Fields, ",") == strings.Join(e.Fields, ",") && set.Entries[i].Locale == e.Locale; i++ {
-			ids = append(ids, set.Entries[i].ID)
+			ids = append(ids, cmp.Or(titles[set.Entries[i].ID], set.Entries[i].ID))
 		}
 		fields := strings.Join(e.Fields, ", ")
 		if fields == "" {

@@ -93,7 +93,15 @@ func (a *Answer) Err() error {
 		return nil
 	}
 	p := &Problem{Status: a.Status}
-	if json.Unmarshal(a.Body, p) != nil || p.Detail == "" {
+	var graph struct{ Errors []struct{ Message string } }
+	if json.Unmarshal(a.Body, &graph) == nil && len(graph.Errors) > 0 {
+		for i, e := range graph.Errors {
+			if i > 0 {
+				p.Detail += "\n"
+			}
+			p.Detail += e.Message
+		}
+	} else if json.Unmarshal(a.Body, p) != nil || p.Detail == "" {
 		p.Detail = fmt.Sprintf("the service answered %d: %s", a.Status, bytes.TrimSpace(a.Body[:min(len(a.Body), 300)]))
 	}
 	return p

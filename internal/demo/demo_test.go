@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -130,6 +131,44 @@ func TestBothSpellingsGiveTheSame(t *testing.T) {
 	}
 	if b.Data.Notices.PageInfo.EndCursor != a.Window.Next || !b.Data.Notices.PageInfo.HasNextPage {
 		t.Errorf("the windows differ: %+v, %s", b.Data.Notices.PageInfo, a.Window.Next)
+	}
+}
+
+// TestAFrontPageIsOneRequest reads all that a page of the site needs at once.
+func TestAFrontPageIsOneRequest(t *testing.T) {
+	a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil, map[string]string{"query": `{
+		harbourSettings { name claim office { town hours } }
+		notices(filter: {validUntil: {isFuture: true}}, first: 5) { nodes { title severity routes { name piers { name location { coordinates } } } } }
+		dispatches(sort: ["-published"], first: 3) { nodes { title writer { name } picture { url alt } } }
+	}`})
+	var got struct {
+		Data struct {
+			HarbourSettings struct{ Name string }
+			Notices         struct {
+				Nodes []struct {
+					Routes []struct{ Piers []struct{ Name string } }
+				}
+			}
+			Dispatches struct {
+				Nodes []struct {
+					Writer  struct{ Name string }
+					Picture *struct{ URL string }
+				}
+			}
+		}
+		Errors []any
+	}
+	if err == nil {
+		err = json.Unmarshal(a.Body, &got)
+	}
+	d := got.Data
+	if err != nil || len(got.Errors) > 0 || d.HarbourSettings.Name == "" || len(d.Notices.Nodes) == 0 || len(d.Notices.Nodes[0].Routes) == 0 || len(d.Notices.Nodes[0].Routes[0].Piers) < 2 ||
+		len(d.Dispatches.Nodes) != 3 || d.Dispatches.Nodes[0].Writer.Name == "" {
+		t.Fatalf("%v %s", err, a.Body)
+	}
+	notices, dispatches := get(t, reader(), "/notices?limit=5&filter="+url.QueryEscape("validUntil > now()")+"&fields=title,severity,routes(name,piers(name,location))"), get(t, reader(), "/dispatches?limit=3&sort=-published&fields=title,writer(name),picture(url,alt)")
+	if !strings.Contains(string(notices.Body), d.Notices.Nodes[0].Routes[0].Piers[0].Name) || !strings.Contains(string(dispatches.Body), d.Dispatches.Nodes[0].Writer.Name) {
+		t.Errorf("two requests of the other spelling have not the same:\n%s\n%s", notices.Body, dispatches.Body)
 	}
 }
 

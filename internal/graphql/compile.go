@@ -52,6 +52,20 @@ type field struct {
 	shape    []query.ListPart // of a list
 }
 
+func noOperation(doc *ast.QueryDocument, name string) *gqlerror.Error {
+	if len(doc.Operations) == 0 {
+		return gqlerror.Errorf("the document has no operation, only fragments")
+	}
+	var all []string
+	for _, op := range doc.Operations {
+		all = append(all, op.Name)
+	}
+	if name == "" {
+		return gqlerror.Errorf("the document has several operations; name the one to run in operationName: %s", strings.Join(all, ", "))
+	}
+	return gqlerror.Errorf("the document has no operation %q; it has %s", name, strings.Join(all, ", "))
+}
+
 // Compile checks the request against the schema and turns it into a query. Its
 // errors are those of the GraphQL specification's request errors, with places.
 func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) {
@@ -61,7 +75,7 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	}
 	op := doc.Operations.ForName(r.OperationName)
 	if op == nil {
-		return nil, gqlerror.List{gqlerror.Errorf("the document has no operation %q; name the one to run in operationName", r.OperationName)}
+		return nil, gqlerror.List{noOperation(doc, r.OperationName)}
 	}
 	if op.Operation != ast.Query {
 		return nil, gqlerror.List{gqlerror.ErrorPosf(op.Position, "only queries are served here, no %s", op.Operation)}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -162,7 +163,11 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 	}
 	rights, err := s.g.RightsOf(r.Context(), form.As)
 	if errors.Is(err, store.ErrNotFound) || errors.Is(err, gateway.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
-		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "as", Detail: "there is no such key", Hint: "see ubiquon key list"}}
+		detail := "there is no such key"
+		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
+			detail = "there is no key with the id or name " + strconv.Quote(form.As)
+		}
+		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"}}
 	}
 	return rights, edition, err
 }
