@@ -167,6 +167,14 @@ func (y *yard) reads(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			if f, err = os.Create(f.Name() + ".allocs"); err != nil {
+				return err
+			}
+			err = pprof.Lookup("allocs").WriteTo(f, 0)
+			f.Close()
+			if err != nil {
+				return err
+			}
 			continue
 		}
 		if err := y.compare(ctx, s.Address+base+one.ours, address+one.theirs, "Cache-Control: no-cache"); err != nil {

@@ -40,6 +40,8 @@ type Operation struct {
 	names  map[string]string // of types
 	fields []field
 	Errors gqlerror.List
+	// restricted says that fields may be missing for want of a grant.
+	restricted bool
 }
 
 // field is one field of the answer's data.

@@ -11,7 +11,10 @@ import (
 
 // Write lays the result out as the body of the response.
 func (o *Operation) Write(res *query.Result) []byte {
-	var b bytes.Buffer
+	return query.Laid(func(b *bytes.Buffer) { o.write(b, res) })
+}
+
+func (o *Operation) write(b *bytes.Buffer, res *query.Result) {
 	b.WriteString(`{"data":{`)
 	for i, f := range o.fields {
 		if i > 0 {
@@ -24,11 +27,11 @@ func (o *Operation) Write(res *query.Result) []byte {
 		case f.constant != "":
 			b.WriteString(f.constant)
 		case f.kind == rootList:
-			query.WriteConnection(&b, f.shape, o.names, &o.Query.Roots[f.root], &res.Roots[f.root])
+			query.WriteConnection(b, f.shape, o.names, &o.Query.Roots[f.root], &res.Roots[f.root])
 		case len(res.Roots[f.root].Rows) == 0 || refusedRoot(&o.Query.Roots[f.root], &res.Roots[f.root]) != "":
 			b.WriteString("null")
 		default:
-			query.WriteObject(&b, o.Query.Roots[f.root].Selection.Picks, 0, res.Roots[f.root].Rows[0])
+			query.WriteObject(b, o.Query.Roots[f.root].Selection.Picks, 0, res.Roots[f.root].Rows[0])
 		}
 	}
 	b.WriteByte('}')
@@ -38,7 +41,6 @@ func (o *Operation) Write(res *query.Result) []byte {
 		b.Write(src)
 	}
 	b.WriteString(`,"extensions":{"effort":{"asked":` + strconv.Itoa(o.Query.Effort()) + `,"limit":` + strconv.Itoa(query.MaxEffort) + `}}}`)
-	return b.Bytes()
 }
 
 // Key is the canonical form of the operation, layout included.

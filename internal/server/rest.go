@@ -296,53 +296,52 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 	for name, v := range base {
 		out.Header[name] = v
 	}
-	var b bytes.Buffer
-	b.Grow(512 * (1 + len(found.Rows)))
-	if root.By == query.ByList {
-		prev, next := root.Around(found)
-		writeList(&b, root, found, prev, next)
-		var links []string
-		for _, l := range [][3]string{{"prev", "before", prev}, {"next", "after", next}} {
-			if l[2] == "" {
-				continue
+	out.Body = query.Laid(func(b *bytes.Buffer) {
+		if root.By == query.ByList {
+			prev, next := root.Around(found)
+			writeList(b, root, found, prev, next)
+			var links []string
+			for _, l := range [][3]string{{"prev", "before", prev}, {"next", "after", next}} {
+				if l[2] == "" {
+					continue
+				}
+				to := *u
+				values := to.Query()
+				values.Del("after")
+				values.Del("before")
+				values.Del("offset")
+				values.Set(l[1], l[2])
+				to.RawQuery = values.Encode()
+				links = append(links, "<"+to.RequestURI()+`>; rel="`+l[0]+`"`)
 			}
+			if links != nil {
+				out.Header["Link"] = []string{strings.Join(links, ", ")}
+			}
+		} else if len(found.Rows) == 0 && found.MovedTo != "" {
 			to := *u
 			values := to.Query()
-			values.Del("after")
-			values.Del("before")
-			values.Del("offset")
-			values.Set(l[1], l[2])
+			values.Set("path", found.MovedTo)
 			to.RawQuery = values.Encode()
-			links = append(links, "<"+to.RequestURI()+`>; rel="`+l[0]+`"`)
+			out.Status = http.StatusMovedPermanently
+			out.Header["Location"] = []string{to.RequestURI()}
+			src, _ := json.Marshal(map[string]any{"moved": map[string]string{"path": found.MovedTo}}) // text
+			b.Write(append(src, '\n'))
+		} else if len(found.Rows) == 0 {
+			out.Status = http.StatusNotFound
+			out.Header["Content-Type"] = []string{"application/problem+json"}
+			b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
+		} else {
+			picks := root.Selection.Picks
+			if found.Locale != "" {
+				out.Header["Content-Language"] = []string{found.Locale}
+				picks = root.Selection.In(found.Locale).Picks
+			}
+			query.WriteObject(b, picks, 0, found.Rows[0])
+			b.WriteByte('\n')
+			out.Needs = q.NeedsOf(res)
+			tellFarewellOf(out.Header, m, q, res)
 		}
-		if links != nil {
-			out.Header["Link"] = []string{strings.Join(links, ", ")}
-		}
-	} else if len(found.Rows) == 0 && found.MovedTo != "" {
-		to := *u
-		values := to.Query()
-		values.Set("path", found.MovedTo)
-		to.RawQuery = values.Encode()
-		out.Status = http.StatusMovedPermanently
-		out.Header["Location"] = []string{to.RequestURI()}
-		src, _ := json.Marshal(map[string]any{"moved": map[string]string{"path": found.MovedTo}}) // text
-		b.Write(append(src, '\n'))
-	} else if len(found.Rows) == 0 {
-		out.Status = http.StatusNotFound
-		out.Header["Content-Type"] = []string{"application/problem+json"}
-		b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
-	} else {
-		picks := root.Selection.Picks
-		if found.Locale != "" {
-			out.Header["Content-Language"] = []string{found.Locale}
-			picks = root.Selection.In(found.Locale).Picks
-		}
-		query.WriteObject(&b, picks, 0, found.Rows[0])
-		b.WriteByte('\n')
-		out.Needs = q.NeedsOf(res)
-		tellFarewellOf(out.Header, m, q, res)
-	}
-	out.Body = b.Bytes()
+	})
 	return out
 }
 

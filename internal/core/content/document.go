@@ -226,19 +226,28 @@ func pathOf(t *model.Type, doc *Document, path func(id string) string) *string {
 }
 
 // Values returns what filters and sorts may ask of a document: every field of a
-// plain kind, and the entry's times.
+// plain kind, and the entry's times; of the other kinds true where there is a
+// value. about.own is true in a locale that the entry is written in.
 func (d Document) Values(t *model.Type) Fields {
 	out := Fields{}
 	for _, f := range t.Fields {
-		switch f.Kind {
-		case model.Prose, model.File, model.Location, model.JSON, model.Record, model.Blocks:
+		v := d.Fields[f.Name]
+		if v == nil {
 			continue
 		}
-		if v, ok := d.Fields[f.Name]; ok {
-			out[f.Name] = v
+		if !f.IsComparable() {
+			if list, ok := v.([]any); ok {
+				v = make([]any, min(len(list), 1))
+			} else {
+				v = true
+			}
 		}
+		out[f.Name] = v
 	}
 	out["slug"] = d.Slug
+	if slices.Contains(d.About.Locales, d.Locale) {
+		out["about.own"] = true
+	}
 	if d.About.Path != nil {
 		out["about.path"] = *d.About.Path
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"slices"
 	"strconv"
+	"sync"
 )
 
 // Columns says what the store fetches for a pick: the members of the object,
@@ -33,6 +34,18 @@ func (p *Pick) members() []Part {
 		}
 	}
 	return out
+}
+
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// Laid returns what write writes, in a slice of just that length: bodies are held
+// for long.
+func Laid(write func(*bytes.Buffer)) []byte {
+	b := buffers.Get().(*bytes.Buffer)
+	defer buffers.Put(b)
+	b.Reset()
+	write(b)
+	return bytes.Clone(b.Bytes())
 }
 
 // WriteObject lays a row out as a JSON object of the picks, which are some
