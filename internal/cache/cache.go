@@ -1,9 +1,12 @@
 package cache
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -15,17 +18,17 @@ import (
 	"ubiquon/internal/core/depend"
 )
 
-// Response is one answer, ready to be sent, with what it was made of. It does
-// not change once it is stored.
+// Response is one answer, ready to be sent. It does not change once it is stored.
 type Response struct {
 	Status int
-	// Header holds what every request for it gets, such as ETag. Readers share it.
+	// Header holds what every answer to its request has. All such answers share it.
 	Header map[string][]string
-	ETag   string
+	// ETag, strong and equal for equal bytes, and Length, as header values.
+	ETag   []string
+	Length []string
 	Body   []byte
 	// Sequence is the state of content that it was read from.
 	Sequence int64
-	Deps     *depend.Set
 	// Until is when the response is no longer good even if nothing changes; zero
 	// for never.
 	Until time.Time
@@ -35,16 +38,36 @@ type Response struct {
 	// Found are the entries that a preview's roots were found to be; none if one of
 	// them is a list, or found nothing.
 	Found []string
-	// Asked is the request that it was first computed for, for people to read.
-	Asked string
+	// Asked is the request that it was computed for, and Edition what it is of.
+	Asked   string
+	Edition string
+	// Stale says how long the response may be served after it has expired; the zero
+	// Stale is not at all.
+	Stale Stale
 
-	key      string
-	expired  atomic.Bool
-	variants variants
+	key     string
+	made    time.Time
+	weight  uint32
+	handle  atomic.Uint32
+	hits    atomic.Uint32
+	expired atomic.Int64 // when, in nanoseconds
+	encoded *variants
 }
 
-func (r *Response) size() int {
-	return len(r.Body) + len(r.key) + len(r.Asked) + r.Deps.Size() + 700 + r.encodedSize()
+// Stale says for how long after a response expired it may be served all the same.
+type Stale struct {
+	// While it is computed anew.
+	While time.Duration
+	// IfError: when computing it anew fails.
+	IfError time.Duration
+}
+
+// overhead is about what a held response takes besides its body and what it
+// depends on.
+const overhead = 420
+
+func (r *Response) weigh(deps *depend.Set) uint32 {
+	return uint32(min(len(r.Body)+r.encodedSize()+len(r.Asked)+deps.Size()+overhead, 1<<31))
 }
 
 // encodedSize is set aside for the body in other encodings.
@@ -55,6 +78,18 @@ func (r *Response) encodedSize() int {
 	return len(r.Body) / 2
 }
 
+// Key is what the response is held under.
+func (r *Response) Key() string { return r.key }
+
+// Made is when it was computed.
+func (r *Response) Made() time.Time { return r.made }
+
+// Hits is how often it was served.
+func (r *Response) Hits() int { return int(r.hits.Load()) }
+
+// Bytes is what it takes in all.
+func (r *Response) Bytes() int { return int(r.weight) }
+
 // Outcome says how Read came by a response.
 type Outcome int
 
@@ -64,16 +99,31 @@ const (
 	Miss
 	Joined   // computed for somebody else who asked at the same time
 	Bypassed // computed although it may have been there
+	Expired  // known to be expired, and served while it is computed, or because that failed
+	Passed   // computed, and not kept
+	Blind    // held, but the node cannot tell whether it is still good
 )
+
+// Compute makes a response and says what it was made of.
+type Compute func(context.Context) (*Response, *depend.Set, error)
 
 // Options of New.
 type Options struct {
 	// Bytes bounds what is held, bodies and bookkeeping together; 0 means 256 MiB.
 	Bytes uint64
 	// Remember is how many changes are kept for responses that were read before
-	// them and come to be stored after; 0 means 10,000.
+	// them and come to be stored after; 0 means 2,000.
 	Remember int
+	// Keep tells, of a response that nothing which a change of the model touches was
+	// read for, whether the same request gives it under the new model; nil: never.
+	Keep func(*Response) bool
+	// Refresh is told of responses that were asked for often, and have expired.
+	Refresh func(*Response)
 }
+
+// popular is how often a response was served that is computed anew when it
+// expires, before anybody asks.
+const popular = 3
 
 // Cache is one node's responses of one environment. It may be used by many at
 // once.
@@ -81,6 +131,7 @@ type Cache struct {
 	held  *otter.Cache[string, *Response]
 	index *depend.Index[*Response]
 	limit uint64
+	o     Options
 
 	// applied is the sequence up to which all changes are applied.
 	applied atomic.Int64
@@ -88,19 +139,28 @@ type Cache struct {
 	mu         sync.Mutex // guards what follows
 	ring       []content.Change
 	ringFrom   int64 // every change after this sequence is in the ring
-	remember   int
 	generation int64
+	bodies     map[string]*body
 
 	flightsMu sync.Mutex
 	flights   map[string]*flight
 
-	hits, misses, joined, stored, expirations, refused, evicted atomic.Int64
+	hits, misses, joined, stored, expirations, refused, evicted, kept, stale, purged atomic.Int64
 }
 
 type flight struct {
 	done     chan struct{}
 	response *Response
+	deps     *depend.Set
 	err      error
+}
+
+// body is one content, however many responses have it.
+type body struct {
+	bytes   []byte
+	etag    []string
+	length  []string
+	encoded *variants
 }
 
 // New returns an empty cache that has applied every change up to at.
@@ -111,14 +171,14 @@ func New(o Options, at int64) *Cache {
 	if o.Remember == 0 {
 		o.Remember = 2_000
 	}
-	c := &Cache{index: depend.NewIndex[*Response](), remember: o.Remember, ringFrom: at, flights: map[string]*flight{}, limit: o.Bytes}
+	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]*body{}, limit: o.Bytes}
 	c.applied.Store(at)
 	c.held = otter.Must(&otter.Options[string, *Response]{
 		MaximumWeight: o.Bytes,
-		Weigher:       func(_ string, r *Response) uint32 { return uint32(min(r.size(), 1<<31)) },
+		Weigher:       func(_ string, r *Response) uint32 { return r.weight },
 		// In the deletion itself, not after it: nobody is subscribed who is not held.
 		OnAtomicDeletion: func(e otter.DeletionEvent[string, *Response]) {
-			c.index.Remove(e.Value)
+			c.unsubscribe(e.Value)
 			if e.WasEvicted() {
 				c.evicted.Add(1)
 			}
@@ -133,7 +193,7 @@ func (c *Cache) Applied() int64 { return c.applied.Load() }
 // Get returns the response for the key if there is a good one.
 func (c *Cache) Get(key string) (*Response, bool) {
 	r, ok := c.held.GetIfPresent(key)
-	if !ok || r.expired.Load() {
+	if !ok || r.expired.Load() != 0 {
 		return nil, false
 	}
 	if !r.Until.IsZero() && !time.Now().Before(r.Until) {
@@ -144,23 +204,48 @@ func (c *Cache) Get(key string) (*Response, bool) {
 }
 
 // CountHit records that a response that Get found was served.
-func (c *Cache) CountHit() { c.hits.Add(1) }
+func (c *Cache) CountHit(r *Response) {
+	c.hits.Add(1)
+	r.hits.Add(1)
+}
+
+// Lookup returns the response for the key, though it may have expired; nil if there
+// is none.
+func (c *Cache) Lookup(key string) *Response {
+	r, _ := c.held.GetIfPresent(key)
+	return r
+}
+
+// servable returns the expired response for the key if it may still be served, for
+// as long as the policy says.
+func (c *Cache) servable(key string, policy func(Stale) time.Duration) *Response {
+	r, ok := c.held.GetIfPresent(key)
+	if !ok {
+		return nil
+	}
+	if at := r.expired.Load(); at != 0 && time.Since(time.Unix(0, at)) < policy(r.Stale) {
+		c.stale.Add(1)
+		return r
+	}
+	return nil
+}
 
 // Read returns the response for the key, computing it if need be. Of those who
 // ask for the same key at the same time one computes. A computation that fails
-// is not kept; all who waited for it get its error. With fresh, what is held is
-// not looked at, but what is computed is stored all the same.
+// is not kept; all who waited for it get its error, or the expired response if
+// that may still be served. With fresh, what is held is not looked at, but what is
+// computed is stored all the same.
 //
 // The computation goes on when the one who began it gives up, since others may
 // be waiting; compute gets a context that only ends with the process.
-func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute func(context.Context) (*Response, error)) (*Response, Outcome, error) {
+func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute Compute) (*Response, Outcome, error) {
 	if fresh {
-		r, err := c.computeAndStore(ctx, key, compute)
+		r, _, err := c.computeAndStore(ctx, key, compute)
 		return r, Bypassed, err
 	}
 	for {
 		if r, ok := c.Get(key); ok {
-			c.CountHit()
+			c.CountHit(r)
 			return r, Hit, nil
 		}
 		arrived := c.applied.Load()
@@ -169,18 +254,24 @@ func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute func(c
 			c.misses.Add(1)
 			go c.fly(context.WithoutCancel(ctx), key, f, compute)
 		}
+		if r := c.servable(key, func(s Stale) time.Duration { return s.While }); r != nil {
+			return r, Expired, nil
+		}
 		select {
 		case <-f.done:
 		case <-ctx.Done():
 			return nil, Miss, ctx.Err()
 		}
-		if mine {
-			return f.response, Miss, f.err
-		}
 		if f.err != nil {
+			if r := c.servable(key, func(s Stale) time.Duration { return s.IfError }); r != nil {
+				return r, Expired, nil
+			}
 			return nil, Joined, f.err
 		}
-		if c.goodSince(f.response, arrived) {
+		if mine {
+			return f.response, Miss, nil
+		}
+		if c.goodSince(f, arrived) {
 			c.joined.Add(1)
 			return f.response, Joined, nil
 		}
@@ -198,7 +289,7 @@ func (c *Cache) join(key string) (*flight, bool) {
 	return f, true
 }
 
-func (c *Cache) fly(ctx context.Context, key string, f *flight, compute func(context.Context) (*Response, error)) {
+func (c *Cache) fly(ctx context.Context, key string, f *flight, compute Compute) {
 	defer func() {
 		// Nobody above would catch it here: those who wait get an error instead.
 		if p := recover(); p != nil {
@@ -209,42 +300,55 @@ func (c *Cache) fly(ctx context.Context, key string, f *flight, compute func(con
 		c.flightsMu.Unlock()
 		close(f.done)
 	}()
-	f.response, f.err = c.computeAndStore(ctx, key, compute)
+	f.response, f.deps, f.err = c.computeAndStore(ctx, key, compute)
 }
 
 // computeAndStore stores what it computes unless the cache has begun anew
 // meanwhile: then it was read from a log that is not followed any more.
-func (c *Cache) computeAndStore(ctx context.Context, key string, compute func(context.Context) (*Response, error)) (*Response, error) {
+func (c *Cache) computeAndStore(ctx context.Context, key string, compute Compute) (*Response, *depend.Set, error) {
 	c.mu.Lock()
 	generation := c.generation
 	c.mu.Unlock()
-	r, err := compute(ctx)
+	r, deps, err := compute(ctx)
 	if err == nil {
-		c.store(key, r, generation)
+		c.store(key, r, deps, generation)
 	}
-	return r, err
+	return r, deps, err
+}
+
+// Renew computes the response for the key anew, unless somebody does so already.
+func (c *Cache) Renew(ctx context.Context, key string, compute Compute) error {
+	if _, ok := c.Get(key); ok {
+		return nil
+	}
+	f, mine := c.join(key)
+	if !mine {
+		return nil
+	}
+	c.fly(ctx, key, f, compute)
+	return f.err
 }
 
 // goodSince tells whether none of the changes up to the given sequence affects
-// the response.
-func (c *Cache) goodSince(r *Response, sequence int64) bool {
-	if r.Sequence >= sequence {
+// the flight's response.
+func (c *Cache) goodSince(f *flight, sequence int64) bool {
+	if f.response.Sequence >= sequence {
 		return true
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	affected, known := c.affected(r, sequence)
+	affected, known := c.affected(f.response, f.deps, sequence)
 	return known && !affected
 }
 
 // affected looks through the remembered changes after the response's sequence,
 // up to the given one. known is false if they are not all remembered.
-func (c *Cache) affected(r *Response, upTo int64) (affected, known bool) {
+func (c *Cache) affected(r *Response, deps *depend.Set, upTo int64) (affected, known bool) {
 	if r.Sequence < c.ringFrom {
 		return false, false
 	}
 	for i := len(c.ring) - 1; i >= 0 && c.ring[i].Sequence > r.Sequence; i-- {
-		if c.ring[i].Sequence <= upTo && r.Deps.Affected(&c.ring[i]) {
+		if c.ring[i].Sequence <= upTo && deps.Affected(&c.ring[i]) {
 			return true, true
 		}
 	}
@@ -252,27 +356,55 @@ func (c *Cache) affected(r *Response, upTo int64) (affected, known bool) {
 }
 
 // store makes a response findable, unless a change has affected it already.
-func (c *Cache) store(key string, r *Response, generation int64) {
-	r.key = key
-	if over := !r.Until.IsZero() && !time.Now().Before(r.Until); over || uint64(r.size()) > c.limit/8 {
+func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int64) {
+	r.key, r.made, r.weight = key, time.Now(), r.weigh(deps)
+	if len(r.Body) >= MinEncoded {
+		r.encoded = &variants{}
+	}
+	if over := !r.Until.IsZero() && !r.made.Before(r.Until); over || uint64(r.weight) > c.limit/8 {
 		c.refused.Add(1)
 		return
 	}
-	c.index.Add(r, r.Deps)
+	r.handle.Store(uint32(c.index.Add(r, deps)))
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	const all = 1<<63 - 1
-	if affected, known := c.affected(r, all); affected || !known || generation != c.generation {
-		c.index.Remove(r)
+	if affected, known := c.affected(r, deps, all); affected || !known || generation != c.generation {
+		c.unsubscribe(r)
 		c.refused.Add(1)
 		return
 	}
-	if held, ok := c.held.GetIfPresent(key); ok && !held.expired.Load() && held.Sequence >= r.Sequence {
-		c.index.Remove(r)
+	if held, ok := c.held.GetIfPresent(key); ok && held.expired.Load() == 0 && held.Sequence >= r.Sequence {
+		c.unsubscribe(r)
 		return
 	}
+	c.share(r)
 	c.held.Set(key, r)
 	c.stored.Add(1)
+}
+
+// share lets the response have the body that another one has, if that is the same.
+func (c *Cache) share(r *Response) {
+	if len(c.bodies) > 1024 && len(c.bodies) > 2*c.held.EstimatedSize() {
+		// Whoever has left is found out now and then, all at once.
+		held := make(map[string]*body, c.held.EstimatedSize())
+		for _, one := range c.held.All() {
+			held[one.ETag[0]] = c.bodies[one.ETag[0]]
+		}
+		c.bodies = held
+	}
+	b := c.bodies[r.ETag[0]]
+	if b == nil || !bytes.Equal(b.bytes, r.Body) {
+		c.bodies[r.ETag[0]] = &body{bytes: r.Body, etag: r.ETag, length: r.Length, encoded: r.encoded}
+		return
+	}
+	r.Body, r.ETag, r.Length, r.encoded = b.bytes, b.etag, b.length, b.encoded
+}
+
+func (c *Cache) unsubscribe(r *Response) {
+	if h := r.handle.Swap(0); h != 0 {
+		c.index.Remove(depend.Handle(h))
+	}
 }
 
 // Apply expires what the changes of whole commits affect. They come in order
@@ -285,39 +417,98 @@ func (c *Cache) Apply(changes []content.Change) int {
 	c.mu.Lock()
 	c.ring = append(c.ring, changes...)
 	// It may grow by a quarter before it is cut, so that it is not copied each time.
-	if over := len(c.ring) - c.remember; over > c.remember/4 {
+	if over := len(c.ring) - c.o.Remember; over > c.o.Remember/4 {
 		c.ringFrom = c.ring[over-1].Sequence
 		c.ring = append(c.ring[:0:0], c.ring[over:]...)
 	}
 	c.mu.Unlock()
 	n := 0
+	var asked []*Response
 	for i := range changes {
-		for _, r := range c.index.Match(&changes[i]) {
+		for _, r := range c.hitBy(&changes[i], c.index.Match) {
 			if r.Sequence >= changes[i].Sequence {
 				continue // it knows of the change
 			}
 			if c.expire(r) {
 				n++
+				if r.hits.Load() >= popular {
+					asked = append(asked, r)
+				}
 			}
 		}
 	}
 	c.applied.Store(changes[len(changes)-1].Sequence)
 	c.expirations.Add(int64(n))
+	if c.o.Refresh != nil {
+		for _, r := range asked {
+			c.o.Refresh(r)
+		}
+	}
 	return n
 }
 
+// hitBy returns what a change may affect.
+func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Response) []*Response {
+	if change.Kind != content.ModelChange {
+		return match(change)
+	}
+	out := c.index.Using(change)
+	hit := make(map[*Response]bool, len(out))
+	for _, r := range out {
+		hit[r] = true
+	}
+	for _, r := range c.held.All() {
+		if hit[r] || r.expired.Load() != 0 {
+			continue
+		}
+		if c.o.Keep == nil || !c.o.Keep(r) {
+			out = append(out, r)
+		} else {
+			c.kept.Add(1)
+		}
+	}
+	return out
+}
+
+// Simulate returns the responses that the changes would expire.
+func (c *Cache) Simulate(changes []content.Change) []*Response {
+	var out []*Response
+	seen := map[*Response]bool{}
+	for i := range changes {
+		for _, r := range c.hitBy(&changes[i], c.index.Supposing) {
+			if !seen[r] && r.expired.Load() == 0 {
+				seen[r] = true
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// Asks returns what must be known of the entries that changed, as of after the
+// changes, to tell what they affect.
+func (c *Cache) Asks(change *content.Change) []depend.Ask { return c.index.Asks(change) }
+
+// expire ends a response. One that may be served all the same stays to be found by
+// those who know that.
 func (c *Cache) expire(r *Response) bool {
-	if r.expired.Swap(true) {
+	if !r.expired.CompareAndSwap(0, time.Now().UnixNano()) {
 		return false
 	}
-	c.index.Remove(r)
+	c.unsubscribe(r)
+	if r.Stale == (Stale{}) {
+		c.drop(r)
+	}
+	return true
+}
+
+func (c *Cache) drop(r *Response) {
 	c.held.ComputeIfPresent(r.key, func(held *Response) (*Response, otter.ComputeOp) {
 		if held == r {
 			return nil, otter.InvalidateOp
 		}
 		return held, otter.CancelOp
 	})
-	return true
 }
 
 // Reset forgets everything, for when the change log does not go on from where
@@ -327,25 +518,50 @@ func (c *Cache) Reset(at int64) {
 	c.generation++
 	c.ring, c.ringFrom = nil, at
 	c.mu.Unlock()
-	c.Purge()
+	c.Purge(nil)
 	c.applied.Store(at)
 }
 
-// Purge throws away every response and returns how many there were.
-func (c *Cache) Purge() int {
+// Purge throws every response away for which is is true, all with nil, and returns
+// how many there were.
+func (c *Cache) Purge(is func(*Response) bool) int {
 	n := 0
 	for _, r := range c.held.All() {
+		if is != nil && !is(r) {
+			continue
+		}
 		if c.expire(r) {
 			n++
 		}
+		c.drop(r)
 	}
+	c.purged.Add(int64(n))
 	return n
+}
+
+// All returns what is held and good, the most asked for first.
+func (c *Cache) All() []*Response {
+	var out []*Response
+	for _, r := range c.held.All() {
+		if r.expired.Load() == 0 {
+			out = append(out, r)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b *Response) int {
+		return cmp.Or(cmp.Compare(b.hits.Load(), a.hits.Load()), cmp.Compare(a.key, b.key))
+	})
+	return out
 }
 
 // MadeOf returns the responses that something of an entry was read for, in an
 // edition and a locale.
 func (c *Cache) MadeOf(edition, entry, locale string) []*Response {
 	return c.index.Reading(edition, entry, locale)
+}
+
+// Dependencies returns what a response was made of.
+func (c *Cache) Dependencies(r *Response) *depend.Set {
+	return c.index.Set(depend.Handle(r.handle.Load()))
 }
 
 // Stats is what the cache has done since it began.
@@ -360,6 +576,9 @@ type Stats struct {
 	Expired     int64  `json:"expired"` // by a change
 	Evicted     int64  `json:"evicted"` // for want of room
 	Refused     int64  `json:"refused"` // not stored: affected already, or too large
+	Purged      int64  `json:"purged"`
+	Kept        int64  `json:"kept"`  // through a change of the model
+	Stale       int64  `json:"stale"` // served although known to be expired
 	Subscribers int    `json:"subscribers"`
 	Applied     int64  `json:"applied"`
 }
@@ -368,5 +587,5 @@ type Stats struct {
 func (c *Cache) Stats() Stats {
 	return Stats{Responses: c.held.EstimatedSize(), Bytes: c.held.WeightedSize(), Limit: c.limit, Hits: c.hits.Load(), Misses: c.misses.Load(),
 		Joined: c.joined.Load(), Stored: c.stored.Load(), Expired: c.expirations.Load(), Evicted: c.evicted.Load(), Refused: c.refused.Load(),
-		Subscribers: c.index.Len(), Applied: c.applied.Load()}
+		Purged: c.purged.Load(), Kept: c.kept.Load(), Stale: c.stale.Load(), Subscribers: c.index.Len(), Applied: c.applied.Load()}
 }

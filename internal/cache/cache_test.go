@@ -16,8 +16,13 @@ import (
 
 // of makes a response that shows the title of an entry as of a sequence.
 func of(entry string, sequence int64) *Response {
-	return &Response{Status: 200, Body: fmt.Appendf(nil, "%s@%d", entry, sequence), Sequence: sequence,
-		Deps: &depend.Set{Edition: "published", Entries: []depend.Entry{{ID: entry, Locale: "en", Fields: []string{"title"}}}}}
+	body := fmt.Appendf(nil, "%s@%d", entry, sequence)
+	return &Response{Status: 200, Body: body, ETag: []string{string(body)}, Sequence: sequence, Asked: entry}
+}
+
+// made is what those responses are made of.
+func made(r *Response) *depend.Set {
+	return &depend.Set{Edition: "published", Entries: []depend.Entry{{ID: r.Asked, Locale: "en", Fields: []string{"title"}}}}
 }
 
 // titled is the change of an entry's title at a sequence.
@@ -27,11 +32,11 @@ func titled(entry string, sequence int64) content.Change {
 		Fields: map[string][]string{"en": {"title"}}, Before: map[string]content.Fields{"en": f}, After: map[string]content.Fields{"en": f}}
 }
 
-func computes(r *Response) func(context.Context) (*Response, error) {
-	return func(context.Context) (*Response, error) { return r, nil }
+func computes(r *Response) Compute {
+	return func(context.Context) (*Response, *depend.Set, error) { return r, made(r), nil }
 }
 
-func mustRead(t *testing.T, c *Cache, key string, compute func(context.Context) (*Response, error), want Outcome) *Response {
+func mustRead(t *testing.T, c *Cache, key string, compute Compute, want Outcome) *Response {
 	t.Helper()
 	r, outcome, err := c.Read(t.Context(), key, false, compute)
 	if err != nil || outcome != want {
@@ -64,10 +69,10 @@ func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
 // the old state, and the change is applied before it is stored.
 func TestStoreRace(t *testing.T) {
 	c := New(Options{}, 10)
-	r := mustRead(t, c, "a", func(context.Context) (*Response, error) {
+	r := mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
 		stale := of("a", 10)
 		c.Apply([]content.Change{titled("a", 11)}) // behind the snapshot's back
-		return stale, nil
+		return stale, made(stale), nil
 	}, Miss)
 	if string(r.Body) != "a@10" {
 		t.Errorf("the one who began gets %s", r.Body)
@@ -79,29 +84,29 @@ func TestStoreRace(t *testing.T) {
 		t.Errorf("stats %+v", s)
 	}
 	// An unaffected one is stored, although changes came meanwhile.
-	mustRead(t, c, "b", func(context.Context) (*Response, error) {
+	mustRead(t, c, "b", func(context.Context) (*Response, *depend.Set, error) {
 		b := of("b", 11)
 		c.Apply([]content.Change{titled("a", 12)})
-		return b, nil
+		return b, made(b), nil
 	}, Miss)
 	mustRead(t, c, "b", nil, Hit)
 }
 
 func TestNotStoredWhenTheRingDoesNotReachBack(t *testing.T) {
 	c := New(Options{Remember: 3}, 10)
-	mustRead(t, c, "a", func(context.Context) (*Response, error) {
+	mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
 		for s := range int64(5) {
 			c.Apply([]content.Change{titled("b", 11+s)})
 		}
-		return of("a", 10), nil
+		return of("a", 10), made(of("a", 10)), nil
 	}, Miss)
 	if _, ok := c.Get("a"); ok {
 		t.Error("stored, although it is not known whether it was affected")
 	}
-	mustRead(t, c, "a", func(context.Context) (*Response, error) {
+	mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
 		r := of("a", 15)
 		c.Reset(15)
-		return r, nil
+		return r, made(r), nil
 	}, Miss)
 	if _, ok := c.Get("a"); ok {
 		t.Error("stored, although the cache began anew while it was read")
@@ -117,18 +122,18 @@ func TestFlightRace(t *testing.T) {
 		var first, second *Response
 		var wg sync.WaitGroup
 		wg.Go(func() {
-			first, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+			first, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
 				<-finish
-				return of("a", 10), nil
+				return of("a", 10), made(of("a", 10)), nil
 			})
 		})
 		synctest.Wait() // the first one computes
 		c.Apply([]content.Change{titled("a", 11)})
 		recomputed := false
 		wg.Go(func() {
-			second, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+			second, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
 				recomputed = true
-				return of("a", 11), nil
+				return of("a", 11), made(of("a", 11)), nil
 			})
 		})
 		synctest.Wait() // the second one waits for the first
@@ -149,10 +154,10 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 4 {
 			wg.Go(func() {
-				_, outcomes[i], _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+				_, outcomes[i], _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
 					computed.Add(1)
 					<-finish
-					return of("a", 10), nil
+					return of("a", 10), made(of("a", 10)), nil
 				})
 			})
 			synctest.Wait()
@@ -177,9 +182,9 @@ func TestAFailureIsNotKept(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 3 {
 			wg.Go(func() {
-				_, _, errs[i] = c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) {
+				_, _, errs[i] = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
 					<-finish
-					return nil, broken
+					return nil, nil, broken
 				})
 			})
 		}
@@ -197,7 +202,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 
 func TestAPanicIsAnError(t *testing.T) {
 	c := New(Options{}, 10)
-	if _, _, err := c.Read(t.Context(), "a", false, func(context.Context) (*Response, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
+	if _, _, err := c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
 		t.Errorf("got %v", err)
 	}
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
@@ -210,9 +215,9 @@ func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
 		impatient, leave := context.WithCancel(t.Context())
 		var gaveUp, stayed error
 		var wg sync.WaitGroup
-		compute := func(ctx context.Context) (*Response, error) {
+		compute := func(ctx context.Context) (*Response, *depend.Set, error) {
 			<-finish
-			return of("a", 10), ctx.Err()
+			return of("a", 10), made(of("a", 10)), ctx.Err()
 		}
 		wg.Go(func() { _, _, gaveUp = c.Read(impatient, "a", false, compute) })
 		synctest.Wait()
@@ -248,6 +253,7 @@ func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
 	for i := range 4000 {
 		r := of(fmt.Sprint(i), 10)
 		r.Body = make([]byte, 1000)
+		r.Body[0], r.Body[1] = byte(i), byte(i>>8)
 		mustRead(t, c, fmt.Sprint(i), computes(r), Miss)
 	}
 	c.held.CleanUp()
@@ -264,7 +270,7 @@ func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
 	if _, ok := c.Get("large"); ok {
 		t.Error("a response half as large as the whole cache is held")
 	}
-	if n := c.Purge(); n == 0 || c.Stats().Subscribers != 0 {
+	if n := c.Purge(nil); n == 0 || c.Stats().Subscribers != 0 {
 		t.Errorf("purged %d, %d subscribers left", n, c.Stats().Subscribers)
 	}
 }
@@ -290,12 +296,13 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 				e := i % len(committed)
 				applied := c.Applied()
 				must := committed[e].Load()
-				r, _, err := c.Read(t.Context(), fmt.Sprint(e), i%50 == 0, func(context.Context) (*Response, error) {
+				r, _, err := c.Read(t.Context(), fmt.Sprint(e), i%50 == 0, func(context.Context) (*Response, *depend.Set, error) {
 					log.Lock()
 					defer log.Unlock()
 					r := of(fmt.Sprint(e), head.Load())
 					r.Body = fmt.Append(nil, committed[e].Load())
-					return r, nil
+					r.ETag = []string{string(r.Body)}
+					return r, made(r), nil
 				})
 				if err != nil {
 					t.Error(err)
@@ -324,12 +331,13 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 
 func BenchmarkHit(b *testing.B) {
 	c := New(Options{}, 10)
-	c.store("a", of("a", 10), 0)
+	c.store("a", of("a", 10), made(of("a", 10)), 0)
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, ok := c.Get("a"); !ok {
+		r, ok := c.Get("a")
+		if !ok {
 			b.Fatal("gone")
 		}
-		c.CountHit()
+		c.CountHit(r)
 	}
 }

@@ -48,17 +48,17 @@ type variants struct {
 // Encoded returns the body in an encoding, which is made when it is first asked
 // for and kept; nil if the body is better served as it is.
 func (r *Response) Encoded(e Encoding) *Variant {
-	if e == Identity || len(r.Body) < MinEncoded {
+	if e == Identity || r.encoded == nil {
 		return nil
 	}
-	r.variants.once[e].Do(func() {
+	r.encoded.once[e].Do(func() {
 		body := encode(e, r.Body)
 		if len(body) >= len(r.Body) {
 			return
 		}
-		r.variants.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(r.ETag, `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
+		r.encoded.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(r.ETag[0], `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
 	})
-	return r.variants.made[e]
+	return r.encoded.made[e]
 }
 
 var (

@@ -14,7 +14,7 @@ import (
 
 func TestBodiesAreEncodedOnce(t *testing.T) {
 	body := []byte(strings.Repeat(`{"title":"Fog on the sound"},`, 200))
-	r := &Response{Body: body, ETag: `"x-1"`}
+	r := &Response{Body: body, ETag: []string{`"x-1"`}, encoded: &variants{}}
 	for e, read := range map[Encoding]func(io.Reader) io.Reader{
 		Brotli: func(r io.Reader) io.Reader { return brotli.NewReader(r) },
 		Gzip:   func(r io.Reader) io.Reader { z, _ := gzip.NewReader(r); return z },

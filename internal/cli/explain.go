@@ -54,8 +54,8 @@ func madeOf(set *depend.Set, titles map[string]string) []string {
 		return nil
 	}
 	var out []string
-	for _, l := range set.Lists {
-		out = append(out, fmt.Sprintf("the list of %s in %s, by %s", l.Type, l.Locale, orDash(strings.Join(l.Sort, ", "))))
+	for i := range set.Lists {
+		out = append(out, listed(&set.Lists[i], titles))
 	}
 	for _, l := range set.Lookups {
 		what := fmt.Sprintf("%s with the slug %s", l.Type, l.Slug)
@@ -63,9 +63,6 @@ func madeOf(set *depend.Set, titles map[string]string) []string {
 			what = "whatever lives at " + l.Path
 		}
 		out = append(out, fmt.Sprintf("the search for %s in %s", what, l.Locale))
-	}
-	for _, b := range set.Backs {
-		out = append(out, fmt.Sprintf("the %s whose %s lead to %s, in %s", b.Type, b.Field, b.Target, b.Locale))
 	}
 	for i := 0; i < len(set.Entries); {
 		e, ids := set.Entries[i], []string{}
@@ -79,4 +76,39 @@ func madeOf(set *depend.Set, titles map[string]string) []string {
 		out = append(out, fmt.Sprintf("of %s in %s: %s", short(strings.Join(ids, ", "), 80), e.Locale, fields))
 	}
 	return out
+}
+
+// listed describes a list and the part of it that is shown.
+func listed(l *depend.List, titles map[string]string) string {
+	what := "the list of " + l.Type
+	switch {
+	case l.Paths:
+		what = "the paths of " + l.Type
+	case l.Target != "":
+		what = fmt.Sprintf("the %s whose %s lead to %s", l.Type, l.Field, cmp.Or(titles[l.Target], l.Target))
+	}
+	what += " in " + l.Locale
+	if l.Filter != nil {
+		what += " where " + l.Filter.String()
+	}
+	var order []string
+	for _, s := range l.Sort {
+		by := s.By
+		if s.Descending {
+			by = "-" + by
+		}
+		order = append(order, by)
+	}
+	if order != nil && !l.Paths {
+		what += ", by " + strings.Join(order, ", ")
+	}
+	n := len(l.Window.Rows)
+	what += fmt.Sprintf(": %d shown", n)
+	if n < l.Window.Limit {
+		what += ", and whatever else comes to it"
+	}
+	if l.Count {
+		what += "; how many there are"
+	}
+	return what
 }

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -60,7 +61,7 @@ func (g *Gateway) Compile(text string, compile Compiler) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.finish(text, st.version)
+	p.finish(text, st)
 	return p, nil
 }
 
@@ -98,6 +99,7 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 		return g.Examine(ctx, p, rights, o, explain)
 	}
 	e.Status, e.Header, e.Body = out.Status, out.Header, string(out.Body)
+	e.Header = maps.Clone(e.Header)
 	e.Header["Etag"] = []string{EntityTag(out.Body)}
 	e.Milliseconds = Laps{Cache: milliseconds(looking), SQL: milliseconds(trace.Took), Render: milliseconds(layingOut), All: milliseconds(looking + trace.Took + layingOut)}
 	e.Sequence, e.GoodFor, e.RoundTrips = res.Sequence, milliseconds(res.Good), trace.RoundTrips

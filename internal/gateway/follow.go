@@ -99,6 +99,15 @@ func (g *Gateway) poll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if asks := g.asks(changes); len(asks) > 0 {
+			// Read again, with what is asked as of the same moment.
+			known, err := g.store.ChangesWith(ctx, g.Model(), g.follow.mark, g.asks)
+			if err != nil {
+				g.log.Warn("more answers expire than need be: what lists by references depend on was not found out", "error", err)
+			} else {
+				changes = known
+			}
+		}
 		if err := g.applyChanges(ctx, changes); err != nil {
 			return err
 		}
@@ -108,6 +117,23 @@ func (g *Gateway) poll(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// asks lists what the cache wants to know of entries that changed. Only what the
+// last change of an entry made of it can be known.
+func (g *Gateway) asks(changes []content.Change) []store.Ask {
+	var out []store.Ask
+	seen := map[string]bool{}
+	for i := len(changes) - 1; i >= 0; i-- {
+		c := &changes[i]
+		if key := c.Edition + " " + c.Entry; !seen[key] {
+			seen[key] = true
+			for _, a := range g.cache.Asks(c) {
+				out = append(out, store.Ask{Change: c, Ask: a})
+			}
+		}
+	}
+	return out
 }
 
 // startAnew forgets everything held: the log is not the one we have followed.

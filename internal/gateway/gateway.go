@@ -75,6 +75,8 @@ type Gateway struct {
 	o          Options
 
 	follow   follower
+	replan   Replan
+	renew    chan string
 	reading  latencies
 	refusals refusals
 	news     newsroom
@@ -107,7 +109,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		o.Reconcile = 5 * time.Minute
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
-		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, begun: time.Now()}
+		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan string, renewals), begun: time.Now()}
 	g.follow.init()
 	g.keys.byID = map[string]*heldKey{}
 	if err := g.firstModel(ctx, o.Model, o.ApplyModel); err != nil {
@@ -141,6 +143,9 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	head, err := g.store.Head(ctx)
 	if err != nil {
 		return nil, err
+	}
+	if o.Cache.Keep = g.keeps; o.Cache.Refresh == nil {
+		o.Cache.Refresh = g.renewLater
 	}
 	g.cache = cache.New(o.Cache, head.Sequence)
 	g.follow.mark = head
@@ -188,6 +193,9 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
 	g.run(ctx, g.keepIndexes)
+	for range 2 {
+		g.run(ctx, g.renewing)
+	}
 	for name, site := range g.sites {
 		if site.Build != nil {
 			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })

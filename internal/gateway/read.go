@@ -2,6 +2,8 @@ package gateway
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"slices"
@@ -26,7 +28,8 @@ import (
 // Plan is a compiled read, however it was spelled. It does not change, and may
 // be used for every request with the same text until the model changes.
 type Plan struct {
-	// Key is the canonical form of the request; equal keys mean equal bytes.
+	// Key names the canonical form of the request; equal keys mean equal bytes. Who
+	// makes a plan may leave the form itself here, or nothing for the query's.
 	Key   string
 	Query *query.Query
 	// Needs are the grants that it takes.
@@ -44,9 +47,13 @@ type Plan struct {
 	// GraphQL is set for a GraphQL operation.
 	GraphQL *graphql.Operation
 
+	// Base are the headers that every answer to the request has.
+	Base map[string][]string
+
 	asked    string
 	version  int64
 	narrowed bool
+	stale    cache.Stale
 }
 
 // Rendered is a response as its surface lays it out. Header needs no more than
@@ -61,8 +68,13 @@ type Rendered struct {
 
 // ReadOptions say how a request wants its answer.
 type ReadOptions struct {
-	// Fresh computes the answer anew.
-	Fresh bool
+	// Fresh computes the answer anew. NoStore does, and does not keep it.
+	Fresh   bool
+	NoStore bool
+	// MaxAge, if not nil, is how long ago a held answer may have been computed.
+	MaxAge *time.Duration
+	// OnlyHeld gives ErrNotHeld instead of computing.
+	OnlyHeld bool
 	// MinSequence is the state of content that the answer must know of.
 	MinSequence int64
 	// Lenient leaves out what the reader may not have, instead of refusing all.
@@ -99,7 +111,7 @@ func (g *Gateway) Plan(text string, compile Compiler) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.finish(text, st.version)
+	p.finish(text, st)
 	st.plans.put(text, p)
 	return p, nil
 }
@@ -107,16 +119,29 @@ func (g *Gateway) Plan(text string, compile Compiler) (*Plan, error) {
 // Compiler makes a plan by a model.
 type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 
-func (p *Plan) finish(text string, version int64) {
-	p.version, p.asked = version, text
+func (p *Plan) finish(text string, st *modelState) {
+	p.version, p.asked = st.version, text
+	p.name()
+	p.Needs = p.Query.Needs()
+	if f := PolicyOf(st.model, TypesOf(p.Query)); f.ServeExpired && p.Query.Edition == content.Published {
+		p.stale = cache.Stale{While: time.Duration(f.StaleWhileRevalidate), IfError: time.Duration(f.StaleIfError)}
+	}
+}
+
+// name makes of the canonical form a name that nobody else's is.
+func (p *Plan) name() {
 	if p.Key == "" {
 		p.Key = p.Query.Key()
 	}
-	p.Needs = p.Query.Needs()
+	sum := sha256.Sum256([]byte(p.Key))
+	p.Key = base64.RawURLEncoding.EncodeToString(sum[:15])
 }
 
 // ErrTooSlow is the error of a read that took longer than is allowed.
 var ErrTooSlow = errors.New("the read took too long and was given up")
+
+// ErrNotHeld is the error of a read that is not to be computed, and is not held.
+var ErrNotHeld = errors.New("the answer is not held")
 
 // readTimeout bounds one computation.
 func (g *Gateway) readTimeout() time.Duration {
@@ -165,13 +190,24 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	applied := g.cache.Applied()
 	var err error
 	r, outcome := (*cache.Response)(nil), cache.Hit
-	if !o.Fresh {
+	if !o.Fresh && !o.NoStore {
 		r, _ = g.cache.Get(p.Key)
 	}
-	if r != nil {
-		g.cache.CountHit()
-	} else {
-		r, outcome, err = g.cache.Read(ctx, p.Key, o.Fresh, func(ctx context.Context) (*cache.Response, error) { return g.compute(ctx, p) })
+	if r != nil && o.MaxAge != nil && time.Since(r.Made()) > *o.MaxAge {
+		r, o.Fresh = nil, true
+	}
+	switch {
+	case r != nil:
+		g.cache.CountHit(r)
+	case o.OnlyHeld:
+		return Answer{}, ErrNotHeld
+	case o.NoStore:
+		if r, _, err = g.compute(ctx, p); err != nil {
+			return Answer{}, err
+		}
+		outcome = cache.Passed
+	default:
+		r, outcome, err = g.cache.Read(ctx, p.Key, o.Fresh, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) })
 		if err != nil {
 			return Answer{}, err
 		}
@@ -215,24 +251,24 @@ func (g *Gateway) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 	return res, p.Render(p, res), nil
 }
 
-func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, error) {
+func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, *depend.Set, error) {
 	ctx, cancel := context.WithTimeout(ctx, g.readTimeout())
 	defer cancel()
 	begin := time.Now()
 	res, out, err := g.answer(ctx, p)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Sequence: res.Sequence, ETag: EntityTag(out.Body), Deps: &depend.Set{Edition: p.Query.Edition}}
+	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Edition: p.Query.Edition, Sequence: res.Sequence, Stale: p.stale,
+		ETag: []string{EntityTag(out.Body)}, Length: []string{strconv.Itoa(len(out.Body))}}
+	deps := &depend.Set{Edition: p.Query.Edition}
 	if len(p.Query.Roots) > 0 {
-		r.Deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
+		deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
 	}
 	if res.Good > 0 {
 		r.Until = begin.Add(res.Good)
 	}
-	r.Header["Etag"] = []string{r.ETag}
-	r.Header["Content-Length"] = []string{strconv.Itoa(len(out.Body))}
-	return r, nil
+	return r, deps, nil
 }
 
 // EntityTag is a strong entity tag: equal for equal bytes on every node. Two
@@ -252,7 +288,8 @@ func (p *Plan) narrow(rights access.Rights, o ReadOptions) *Plan {
 	if out == nil {
 		return nil
 	}
-	out.Needs, out.version, out.narrowed = out.Query.Needs(), p.version, true
+	out.Needs, out.version, out.narrowed, out.stale = out.Query.Needs(), p.version, true, p.stale
+	out.name()
 	if _, missing := rights.Missing(out.Needs); missing {
 		return nil
 	}
@@ -274,6 +311,7 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 		}
 		f := t.Freshness
 		out.Private, out.Shared = min(out.Private, f.Private), min(out.Shared, f.Shared)
+		out.ServeExpired = out.ServeExpired && f.ServeExpired
 		out.StaleWhileRevalidate, out.StaleIfError = min(out.StaleWhileRevalidate, f.StaleWhileRevalidate), min(out.StaleIfError, f.StaleIfError)
 	}
 	return out
@@ -283,7 +321,7 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 func (g *Gateway) CacheStats() cache.Stats { return g.cache.Stats() }
 
 // Purge throws away every cached response and returns how many there were.
-func (g *Gateway) Purge() int { return g.cache.Purge() }
+func (g *Gateway) Purge() int { return g.cache.Purge(nil) }
 
 // planCache holds plans by the text of their requests, up to so many bytes of
 // text; it begins anew when full, which costs a few compilations.

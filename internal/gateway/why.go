@@ -64,6 +64,9 @@ type Since struct {
 	What     string    `json:"what"`
 }
 
+// asked writes a plan's text in one line.
+func asked(text string) string { return strings.ReplaceAll(text, "\n", " ") }
+
 // CachedAnswer is an answer in the cache.
 type CachedAnswer struct {
 	// Asked is the request that it was first computed for.
@@ -476,7 +479,7 @@ func (w *whyer) where(ctx context.Context, out *WhyAnswer) error {
 		return err
 	}
 	for _, r := range w.g.cache.MadeOf(w.q.Edition, w.info.ID, w.facts.Locale) {
-		out.Cached = append(out.Cached, CachedAnswer{Asked: r.Asked, Sequence: r.Sequence, Bytes: len(r.Body)})
+		out.Cached = append(out.Cached, CachedAnswer{Asked: asked(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)})
 	}
 	slices.SortFunc(out.Cached, func(a, b CachedAnswer) int { return strings.Compare(a.Asked, b.Asked) })
 	if len(out.Cached) > 50 {

@@ -13,6 +13,7 @@ import (
 	"github.com/vektah/gqlparser/v2/parser"
 	"github.com/vektah/gqlparser/v2/validator"
 
+	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -351,10 +352,21 @@ func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Ty
 					inner.First, inner.End = nodes(e.inner)
 				}
 				part.Inner = append(part.Inner, inner)
+				if e.Name == "cursor" {
+					out.Shows.Cursors |= depend.CursorAll
+				}
 			}
 		case "pageInfo":
 			for _, e := range c.collect(f.inner, "PageInfo") {
 				part.Inner = append(part.Inner, query.ListPart{As: e.Alias, Name: e.Name})
+				switch e.Name {
+				case "hasNextPage", "hasPreviousPage":
+					out.Shows.More = true
+				case "startCursor":
+					out.Shows.Cursors |= depend.CursorFirst
+				case "endCursor":
+					out.Shows.Cursors |= depend.CursorLast
+				}
 			}
 		case "totalCount":
 			out.Count = true

@@ -3,6 +3,7 @@ package server
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -74,10 +75,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		s.description(w, r, &reader, edition, "application/json", func(base string) any { return describe.OpenAPI(s.g.Model(), base, edition) })
 		return
 	}
-	text := r.RequestURI
-	if l := r.Header.Get("Accept-Language"); l != "" {
-		text += " " + l
-	}
+	text := restText(r)
 	s.answer(w, r, &reader, edition, begin, func() (*gateway.Plan, error) {
 		return s.g.Plan(text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
 			return planREST(m, edition, rest, r)
@@ -89,8 +87,8 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 // response's own.
 func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
 	o := gateway.ReadOptions{Only: reader.Only}
-	if cc := r.Header.Get("Cache-Control"); cc != "" {
-		o.Fresh = strings.Contains(cc, "no-cache")
+	if asked := r.Header["Cache-Control"]; asked != nil && reader.Known() {
+		directives(asked, &o)
 	}
 	if prefer := r.Header["Prefer"]; prefer != nil {
 		o.Lenient = strings.Contains(strings.ReplaceAll(strings.Join(prefer, ","), " ", ""), "handling=lenient")
@@ -126,6 +124,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	for name, values := range a.Header {
 		h[name] = values
 	}
+	h["Etag"], h["Content-Length"] = a.ETag, a.Length
 	if mediaType != "" {
 		h["Content-Type"] = []string{mediaType}
 	}
@@ -144,7 +143,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
 	s.metrics.count(a.Outcome, took)
-	body, tag := a.Body, a.ETag
+	body, tag := a.Body, a.ETag[0]
 	if accepted := r.Header["Accept-Encoding"]; len(accepted) > 0 {
 		if v := a.Encoded(cache.ChooseEncoding(strings.Join(accepted, ","))); v != nil {
 			h["Content-Encoding"], h["Content-Length"], h["Etag"] = v.Name, v.Length, v.ETag
@@ -196,6 +195,9 @@ var cacheStatus = map[cache.Outcome][]string{
 	cache.Miss:     {"Ubiquon; fwd=miss; stored"},
 	cache.Joined:   {"Ubiquon; fwd=miss; collapsed"},
 	cache.Bypassed: {"Ubiquon; fwd=request; stored"},
+	cache.Passed:   {"Ubiquon; fwd=request"},
+	cache.Expired:  {"Ubiquon; hit; detail=expired"},
+	cache.Blind:    {"Ubiquon; hit; detail=without-the-database"},
 }
 
 func (m *metrics) count(o cache.Outcome, took time.Duration) {
@@ -204,6 +206,27 @@ func (m *metrics) count(o cache.Outcome, took time.Duration) {
 	}
 	m.answers.WithLabelValues(strings.TrimPrefix(cacheStatus[o][0], "Ubiquon; ")).Inc()
 	m.seconds.Observe(took.Seconds())
+}
+
+// directives reads what a request asks of caches (RFC 9111, section 5.2.1). They are
+// for readers that are known: others could have everything computed anew.
+func directives(asked []string, o *gateway.ReadOptions) {
+	for one := range strings.SplitSeq(strings.Join(asked, ","), ",") {
+		name, value, _ := strings.Cut(strings.ToLower(strings.TrimSpace(one)), "=")
+		switch name {
+		case "no-cache":
+			o.Fresh = true
+		case "no-store":
+			o.NoStore = true
+		case "only-if-cached":
+			o.OnlyHeld = true
+		case "max-age":
+			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil && n >= 0 {
+				age := time.Duration(min(n, 1<<30)) * time.Second
+				o.MaxAge = &age
+			}
+		}
+	}
 }
 
 // matches compares an If-None-Match header with an entity tag, weakly, as RFC
@@ -263,7 +286,7 @@ func tellFarewell(h map[string][]string, m *model.Model, q *query.Query, found .
 }
 
 // tellFarewellOf is tellFarewell for a result of which only itself tells the types.
-func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *query.Result) {
+func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *query.Result) map[string][]string {
 	var types []string
 	for i := range q.Roots {
 		if q.Roots[i].Type == "" {
@@ -273,8 +296,18 @@ func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *
 		}
 	}
 	if types != nil {
+		h = maps.Clone(h)
 		tellFarewell(h, m, q, types...)
 	}
+	return h
+}
+
+// with returns the headers with another one: those that all answers have stay as
+// they are.
+func with(h map[string][]string, name, value string) map[string][]string {
+	h = maps.Clone(h)
+	h[name] = []string{value}
+	return h
 }
 
 func seconds(d strictyaml.Duration) string {

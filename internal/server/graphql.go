@@ -84,7 +84,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 	}
 	language := r.Header.Get("Accept-Language")
 	plan := func() (*gateway.Plan, error) {
-		return s.g.Plan("graphql "+edition+" "+language+" "+text, compileGraphQL(edition, language, mediaType, req))
+		return s.g.Plan(graphqlText(edition, language, text), compileGraphQL(edition, language, mediaType, req))
 	}
 	var refused requestErrors
 	if _, err := plan(); errors.As(err, &refused) {
@@ -107,14 +107,10 @@ func compileGraphQL(edition, language, mediaType string, req graphql.Request) ga
 			return nil, requestErrors{errs}
 		}
 		base := headers(m, &op.Query, mediaType, true)
-		p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key()}
+		p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key(), Base: base}
 		p.Narrow = narrowGraphQL
 		p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
-			h := make(map[string][]string, len(base)+4)
-			for name, v := range base {
-				h[name] = v
-			}
-			tellFarewellOf(h, m, p.Query, res)
+			h := tellFarewellOf(base, m, p.Query, res)
 			return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.Query.NeedsOf(res)}
 		}
 		return p, nil
@@ -143,14 +139,10 @@ func (e badGraphQL) Error() string { return e.message }
 func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request) (text string, req graphql.Request, several []graphql.Request, err error) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
-		q := r.URL.Query()
-		req.Query, req.OperationName, req.DocumentID = q.Get("query"), q.Get("operationName"), q.Get("documentId")
-		if v := q.Get("variables"); v != "" {
-			if err := json.Unmarshal([]byte(v), &req.Variables); err != nil {
-				return "", req, nil, badGraphQL{400, "variables is not a JSON object"}
-			}
-		}
 		text = r.URL.RawQuery
+		if req, err = graphqlOf(text); err != nil {
+			return "", req, nil, badGraphQL{400, "variables is not a JSON object"}
+		}
 	case http.MethodPost:
 		media, params, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
 		if err != nil || media != "application/json" || (params["charset"] != "" && !strings.EqualFold(params["charset"], "utf-8")) {

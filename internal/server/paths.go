@@ -62,7 +62,7 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 	q := &query.Query{Edition: edition, Roots: []query.Root{root}}
 	base := headers(m, q, "application/json", false)
 	u := r.URL
-	plan.Query, plan.Key = q, q.Key()
+	plan.Query, plan.Key, plan.Base = q, q.Key(), base
 	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
 		return renderPaths(u, &p.Query.Roots[0], &res.Roots[0], base)
 	}
@@ -79,10 +79,7 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 }
 
 func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map[string][]string) gateway.Rendered {
-	out := gateway.Rendered{Status: http.StatusOK, Header: make(map[string][]string, len(base)+4)}
-	for name, v := range base {
-		out.Header[name] = v
-	}
+	out := gateway.Rendered{Status: http.StatusOK, Header: base}
 	window := map[string]any{"limit": root.Limit, "next": nil}
 	if n := len(found.Paths); found.More && n > 0 {
 		last := found.Paths[n-1]
@@ -91,7 +88,8 @@ func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map
 		values := to.Query()
 		values.Set("after", next)
 		to.RawQuery = values.Encode()
-		window["next"], out.Header["Link"] = next, []string{"<" + to.RequestURI() + `>; rel="next"`}
+		window["next"] = next
+		out.Header = with(base, "Link", "<"+to.RequestURI()+`>; rel="next"`)
 	}
 	src, _ := json.Marshal(map[string]any{"items": append([]query.PathRow{}, found.Paths...), "window": window}) // texts
 	out.Body = append(src, '\n')

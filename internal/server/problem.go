@@ -84,6 +84,7 @@ var problemKinds = map[string][2]string{
 	"media-type":    {"Content type not read here", "The body's content type is none of those that are read here."},
 	"behind":        {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
 	"too-long":      {"The address is too long", "The address of a read has a bound. Long GraphQL requests are sent with POST, or as trusted documents."},
+	"not-held":      {"Not in the cache", "The request asked for what is in the cache only (Cache-Control: only-if-cached), and there is nothing under it."},
 	"too-slow":      {"The read took too long", "An answer is computed for a limited time. Ask for less at once, or have the model mark the fields that lists are filtered and sorted by as indexed."},
 	"away":          {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
 	"internal":      {"Something went wrong here", "The service failed. Its log has more."},
@@ -203,6 +204,8 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.Is(err, gateway.ErrTooSlow):
 		s.log.Warn("a read was given up", "path", r.URL.Path, "error", err)
 		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks as indexed"
+	case errors.Is(err, gateway.ErrNotHeld):
+		p.Kind, p.Status = "not-held", 504
 	case errors.Is(err, gateway.ErrBehind):
 		w.Header().Set("Retry-After", "1")
 		p.Kind, p.Status = "behind", 503

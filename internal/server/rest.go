@@ -81,6 +81,7 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 		root.Selection = selecting.All(types)
 	}
 	if err == nil && root.By == query.ByList {
+		root.Shows.Around = true
 		err = window(m, root, t, p)
 	}
 	if err != nil {
@@ -98,6 +99,7 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	}
 	base := headers(m, q, "application/json", negotiated)
 	u := r.URL
+	plan.Base = base
 	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(m, u, p.Query, res, base) }
 	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 		return narrowREST(m, p, rights)
@@ -292,10 +294,7 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 
 func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) gateway.Rendered {
 	root, found := &q.Roots[0], &res.Roots[0]
-	out := gateway.Rendered{Status: http.StatusOK, Header: make(map[string][]string, len(base)+4)}
-	for name, v := range base {
-		out.Header[name] = v
-	}
+	out := gateway.Rendered{Status: http.StatusOK, Header: base}
 	out.Body = query.Laid(func(b *bytes.Buffer) {
 		if root.By == query.ByList {
 			prev, next := root.Around(found)
@@ -315,7 +314,7 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 				links = append(links, "<"+to.RequestURI()+`>; rel="`+l[0]+`"`)
 			}
 			if links != nil {
-				out.Header["Link"] = []string{strings.Join(links, ", ")}
+				out.Header = with(out.Header, "Link", strings.Join(links, ", "))
 			}
 		} else if len(found.Rows) == 0 && found.MovedTo != "" {
 			to := *u
@@ -323,23 +322,23 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 			values.Set("path", found.MovedTo)
 			to.RawQuery = values.Encode()
 			out.Status = http.StatusMovedPermanently
-			out.Header["Location"] = []string{to.RequestURI()}
+			out.Header = with(out.Header, "Location", to.RequestURI())
 			src, _ := json.Marshal(map[string]any{"moved": map[string]string{"path": found.MovedTo}}) // text
 			b.Write(append(src, '\n'))
 		} else if len(found.Rows) == 0 {
 			out.Status = http.StatusNotFound
-			out.Header["Content-Type"] = []string{"application/problem+json"}
+			out.Header = with(out.Header, "Content-Type", "application/problem+json")
 			b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
 		} else {
 			picks := root.Selection.Picks
 			if found.Locale != "" {
-				out.Header["Content-Language"] = []string{found.Locale}
+				out.Header = with(out.Header, "Content-Language", found.Locale)
 				picks = root.Selection.In(found.Locale).Picks
 			}
 			query.WriteObject(b, picks, 0, found.Rows[0])
 			b.WriteByte('\n')
 			out.Needs = q.NeedsOf(res)
-			tellFarewellOf(out.Header, m, q, res)
+			out.Header = tellFarewellOf(out.Header, m, q, res)
 		}
 	})
 	return out

@@ -61,6 +61,7 @@ type Options struct {
 func New(o Options) *Server {
 	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter(),
 		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
+	o.Gateway.SetReplan(s.replan)
 	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
 	if s.console == nil {
 		s.console = embed.FS{}

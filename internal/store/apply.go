@@ -376,15 +376,7 @@ func (tx *transaction) read(b *batch, edits []Edit) {
 	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and e.id = r.entry
 		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select * from unnest($3::text[], $4::int[])))`,
 		tx.s.Environment, all, asked, numbers)
-	b.query(func(r pgx.Rows) error {
-		var edition string
-		var d content.Document
-		if err := r.Scan(&edition, &d.Locale, &d.Entry, &d.Type, &d.Slug, &d.About, &d.Fields); err != nil {
-			return err
-		}
-		tx.held[d.Entry].documents[edition][d.Locale] = d
-		return nil
-	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1 and entry = any($2)`, tx.s.Environment, all)
+	tx.s.queueDocumentsOf(b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d })
 	if len(refs) > 0 {
 		b.query(func(r pgx.Rows) error {
 			var id, typ string
@@ -670,7 +662,7 @@ func (tx *transaction) linksTo(ids []string) []string {
 		for _, t := range tx.m.Types {
 			parents := t.Parents()
 			for _, f := range t.Fields {
-				if link := f.Name + "/" + id; (hasProse(f) || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) && !slices.Contains(links, link) {
+				if link := f.Name + "/" + id; (f.HasProse() || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) && !slices.Contains(links, link) {
 					links = append(links, link)
 				}
 			}
@@ -744,11 +736,6 @@ func (tx *transaction) unreferred(ctx context.Context, w *write) error {
 	return nil
 }
 
-// hasProse tells whether a field holds prose, at whatever depth.
-func hasProse(f *model.Field) bool {
-	return f.Kind == model.Prose || slices.ContainsFunc(f.Inner, func(t *model.Type) bool { return slices.ContainsFunc(t.Fields, hasProse) })
-}
-
 // canLink tells whether a field may hold a link to an entry of the type.
 func canLink(f *model.Field, typ string) bool {
 	switch f.Kind {
@@ -774,4 +761,17 @@ func title(m *model.Model, t *model.Type, fields content.Fields) string {
 		}
 	}
 	return ""
+}
+
+// queueDocumentsOf reads the documents of entries.
+func (s *Store) queueDocumentsOf(b *batch, ids []string, each func(edition string, d content.Document)) {
+	b.query(func(r pgx.Rows) error {
+		var edition string
+		var d content.Document
+		err := r.Scan(&edition, &d.Locale, &d.Entry, &d.Type, &d.Slug, &d.About, &d.Fields)
+		if err == nil {
+			each(edition, d)
+		}
+		return err
+	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1 and entry = any($2)`, s.Environment, ids)
 }

@@ -4,11 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/model"
 )
 
 // ErrGap is the error of following the change log from a place that it does
@@ -47,8 +51,12 @@ const ChangesPerPoll = 5000
 // ChangesAfter returns the changes behind the mark, whole commits only. Its
 // error is ErrGap when the change at the mark is gone or is another one.
 func (s *Store) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, error) {
-	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`,
-		s.Environment, at.Sequence, ChangesPerPoll+1)
+	return changesAfter(ctx, s.Pool, s.Environment, at)
+}
+
+func changesAfter(ctx context.Context, q querier, environment string, at Mark) ([]content.Change, error) {
+	rows, err := q.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`,
+		environment, at.Sequence, ChangesPerPoll+1)
 	if err != nil {
 		return nil, err
 	}
@@ -74,6 +82,122 @@ func (s *Store) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, er
 		}
 	}
 	return found, nil
+}
+
+// Ask is what is to be known of an entry once a change of it is made.
+type Ask struct {
+	Change *content.Change
+	depend.Ask
+}
+
+// maxLed is how many entries that lead to one are looked at; of more nothing is
+// told.
+const maxLed = 200
+
+// ChangesWith is ChangesAfter for who wants to know, of some entries that changed,
+// what conditions on others come to: as of the last of the changes. It finds out
+// nothing when there are more changes than it returns.
+func (s *Store) ChangesWith(ctx context.Context, m *model.Model, at Mark, asks func([]content.Change) []Ask) (changes []content.Change, err error) {
+	err = pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		if changes, err = changesAfter(ctx, tx, s.Environment, at); err != nil || len(changes) >= ChangesPerPoll/2 {
+			return err
+		}
+		var b pgx.Batch
+		for _, a := range asks(changes) {
+			if t := m.Type(a.Type); a.Way != nil && t != nil {
+				s.askLed(&b, a, t)
+			} else if a.Way == nil {
+				s.askOwn(&b, a)
+			}
+		}
+		return tx.SendBatch(ctx, &b).Close()
+	})
+	return changes, err
+}
+
+// truths is the SQL of what the conditions come to.
+func (a *Ask) truths(args *params) string {
+	c := condition{args: args}
+	columns := make([]string, len(a.Atoms))
+	for i, e := range a.Atoms {
+		text := c.expr(e, "document")
+		columns[i] = "case when " + text + " then 2 when not (" + text + ") then 1 else 0 end"
+	}
+	return "array[" + strings.Join(columns, ", ") + "]"
+}
+
+func (a *Ask) told(truths []int8) map[string]int8 {
+	out := make(map[string]int8, len(truths))
+	for i, t := range truths {
+		out[a.Texts[i]] = t
+	}
+	return out
+}
+
+func (s *Store) askOwn(b *pgx.Batch, a Ask) {
+	args := params{s.Environment, a.Change.Edition, a.Locale, a.Change.Entry}
+	b.Queue("select "+a.truths(&args)+" from document where environment = $1 and edition = $2 and locale = $3 and entry = $4", args...).QueryRow(func(r pgx.Row) error {
+		var truths []int8
+		if err := r.Scan(&truths); errors.Is(err, pgx.ErrNoRows) {
+			return nil // it is gone again
+		} else if err != nil {
+			return err
+		}
+		if a.Change.Dotted == nil {
+			a.Change.Dotted = map[string]map[string]int8{}
+		}
+		a.Change.Dotted[a.Locale] = a.told(truths)
+		return nil
+	})
+}
+
+// askLed asks of the entries that lead to the one that changed: it walks the way
+// backwards, by what the change says of its last step and by what there is of the
+// others.
+func (s *Store) askLed(b *pgx.Batch, a Ask, t *model.Type) {
+	args := params{s.Environment, a.Change.Edition, a.Locale}
+	const here = " from document where environment = $1 and edition = $2 and locale = $3"
+	last := a.Way[len(a.Way)-1]
+	var found string
+	if !last.Back {
+		found = "links <> '{}' and links @> array[" + args.add(last.Field+"/"+a.Change.Entry, "text") + "]"
+	} else {
+		ids := append(filter.Texts(a.Change.Before[a.Locale][last.Field]), filter.Texts(a.Change.After[a.Locale][last.Field])...)
+		found = "entry = any(" + args.add(ids, "text[]") + ")"
+	}
+	for i := len(a.Way) - 2; i >= 0; i-- {
+		step := a.Way[i]
+		next := here + " and type = any(" + args.add(step.Types, "text[]") + ") and " + found
+		field := "fields -> " + quote(step.Field)
+		if step.Back {
+			found = "entry in (select jsonb_array_elements_text(case jsonb_typeof(" + field + ") when 'array' then " + field + " else jsonb_build_array(" + field + ") end)" + next + ")"
+		} else {
+			found = "links <> '{}' and links && array(select " + quote(step.Field+"/") + " || entry" + next + ")"
+		}
+	}
+	truths := a.truths(&args)
+	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+ofType(t.Name)+" and "+found+" limit "+args.add(maxLed+1, "bigint"), args...).Query(func(rows pgx.Rows) error {
+		led := []content.Led{}
+		for rows.Next() {
+			d := content.Document{Type: t.Name, Locale: a.Locale}
+			var truths []int8
+			if err := rows.Scan(&d.Entry, &d.Slug, &d.About, &d.Fields, &truths); err != nil {
+				return err
+			}
+			led = append(led, content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.told(truths)})
+		}
+		if len(led) > maxLed {
+			return rows.Err()
+		}
+		if a.Change.Led == nil {
+			a.Change.Led = map[string]map[string][]content.Led{}
+		}
+		if a.Change.Led[a.Locale] == nil {
+			a.Change.Led[a.Locale] = map[string][]content.Led{}
+		}
+		a.Change.Led[a.Locale][a.Key] = led
+		return rows.Err()
+	})
 }
 
 // ChangesFrom returns so many changes after a sequence.

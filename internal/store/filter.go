@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -244,29 +245,49 @@ func (c *condition) list(l filter.List, row string, there bool) string {
 }
 
 // deadlineStatements find out how long the answers of filters that speak of now
-// hold: until the next moment that a property which they hold against now passes.
+// hold: until the next moment that a property which they hold against now passes,
+// of an entry for which that makes a difference.
 func (s *Store) deadlineStatements(q *query.Query, res *query.Result) []statement {
 	var out []statement
 	for _, root := range q.Lists() {
-		for _, n := range root.Filter.HeldAgainstNow() {
-			types := []string{root.Type}
-			if len(n.Steps) > 0 {
-				types = n.Steps[len(n.Steps)-1].Types
+		for _, held := range root.Filter.HeldAgainstNow() {
+			for _, n := range held.Names {
+				out = append(out, s.deadlineStatement(q.Edition, root, held, n, res))
 			}
-			c := condition{bare: !strings.HasPrefix(n.Field, "about.")}
-			value := c.column(n, "document", true)
-			out = append(out, statement{"extract(epoch from min(" + value + ")::timestamptz - now())::text", " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > " + c.operand(filter.Operand{Now: true}, "", true),
-				[]any{s.Environment, q.Edition, types}, func(raw [][]byte) error {
-					if raw[0] == nil {
-						return nil
-					}
-					seconds, err := strconv.ParseFloat(string(raw[0]), 64)
-					if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
-						res.Good = max(span, 1)
-					}
-					return err
-				}})
 		}
 	}
 	return out
+}
+
+func (s *Store) deadlineStatement(edition string, root *query.Root, held filter.Held, n *filter.Name, res *query.Result) statement {
+	args := params{s.Environment, edition, []string{root.Type}}
+	c := condition{args: &args, bare: !strings.HasPrefix(n.Field, "about.")}
+	value := c.column(n, "document", true)
+	where := " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > " + c.operand(filter.Operand{Now: true}, "", true)
+	if len(n.Steps) > 0 {
+		args[2] = n.Steps[len(n.Steps)-1].Types
+	} else {
+		where += " and (" + c.expr(held.IfTrue, "document") + ") is distinct from (" + c.expr(held.IfFalse, "document") + ")"
+		if root.Locale != "" {
+			where += " and locale = " + args.add(root.Locale, "")
+		}
+		if root.Translated {
+			where += " and about -> 'locales' ? locale"
+		}
+	}
+	columns := "extract(epoch from min(" + value + ")::timestamptz - now())::text, extract(epoch from min(" + value + ")::timestamptz)::text"
+	return statement{columns, where, args, func(raw [][]byte) error {
+		if raw[0] == nil {
+			return nil
+		}
+		seconds, err := strconv.ParseFloat(string(raw[0]), 64)
+		if err != nil {
+			return err
+		}
+		at, err := strconv.ParseFloat(string(raw[1]), 64)
+		if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
+			res.Good, res.Deadline = max(span, 1), time.UnixMicro(int64(math.Round(at*1e6)))
+		}
+		return err
+	}}
 }

@@ -153,6 +153,8 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 		if o.IfVersion != 0 && o.IfVersion != version {
 			return ErrModelMoved
 		}
+		var relaid []content.Change
+		touches := map[string][]string{model.Everything: {model.Everything}}
 		if held != nil {
 			old, err := model.FromJSON(held)
 			if err != nil {
@@ -161,14 +163,19 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 			if same, _ := json.Marshal(old); bytes.Equal(same, src) {
 				return nil
 			}
-			if err := s.convert(ctx, conn, old, m, o); err != nil {
+			c, err := s.convert(ctx, conn, old, m, o)
+			if err != nil {
 				return err
+			}
+			relaid = c.relaid
+			if touches = map[string][]string{"": nil}; c.many {
+				relaid, touches = nil, model.Convert(old, m).Touches()
 			}
 		}
 		var last batch
 		last.exec(`insert into environment (name, model, model_version) values ($1, $2, 1)
 			on conflict (name) do update set model = excluded.model, model_version = environment.model_version + 1`, s.Environment, src)
-		if err := s.queueChanges(&last, [][]content.Change{{{Kind: content.ModelChange, Cause: cause}}}); err != nil {
+		if err := s.queueChanges(&last, [][]content.Change{append([]content.Change{{Kind: content.ModelChange, Fields: touches, Cause: cause}}, relaid...)}); err != nil {
 			return err
 		}
 		last.exec(`commit`)
@@ -180,14 +187,14 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 const convertAtOnce = 500
 
 // convert turns the stored content of one model into that of another.
-func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model.Model, o ModelOptions) error {
+func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model.Model, o ModelOptions) (*conversion, error) {
 	if !o.AllowLoss {
 		all, err := consequences(ctx, conn, s.Environment, from, to)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses }); len(losing) > 0 {
-			return &LossError{losing}
+			return nil, &LossError{losing}
 		}
 	}
 	c := conversion{s: s, conn: conn, to: to, Conversion: model.Convert(from, to), progress: o.Progress}
@@ -206,8 +213,11 @@ func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model
 		}
 	}
 	touched := slices.Concat(plain, below)
+	if err := c.gone(ctx, gone); err != nil {
+		return nil, err
+	}
 	if err := conn.QueryRow(ctx, `select count(*) from entry where environment = $1 and type = any($2) and revision > 0`, s.Environment, touched).Scan(&c.total); err != nil {
-		return err
+		return nil, err
 	}
 	var b batch
 	b.exec(`delete from entry where environment = $1 and type = any($2)`, s.Environment, gone)
@@ -219,35 +229,35 @@ func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model
 	// Paths may be swapped between entries that are laid out in different batches.
 	b.exec(`set constraints all deferred`)
 	if err := b.run(ctx, conn); err != nil {
-		return err
+		return nil, err
 	}
 	if err := c.all(ctx, plain, convertAtOnce); err != nil {
-		return err
+		return nil, err
 	}
 	// Entries that live below others need those at hand.
 	if err := c.all(ctx, below, 1<<30); err != nil {
-		return err
+		return nil, err
 	}
 	if c.MovesPaths() {
 		// What links to entries that have moved shows it.
 		c.Conversion = model.Convert(to, to)
 		var linking []string
 		for _, t := range to.Types {
-			if slices.ContainsFunc(t.Fields, hasProse) {
+			if slices.ContainsFunc(t.Fields, (*model.Field).HasProse) {
 				linking = append(linking, t.Name)
 			}
 		}
 		if err := c.all(ctx, linking, convertAtOnce); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	var last batch
 	last.exec(`set constraints all immediate`)
 	last.exec(`delete from former_path f using document d where f.environment = $1 and d.environment = $1 and d.edition = 'published' and d.locale = f.locale and d.path = f.path`, s.Environment)
 	if err := last.run(ctx, conn); err != nil {
-		return alreadyTaken(err, &c.written)
+		return nil, alreadyTaken(err, &c.written)
 	}
-	return nil
+	return &c, nil
 }
 
 type conversion struct {
@@ -258,6 +268,70 @@ type conversion struct {
 	progress    func(done, total int)
 	done, total int
 	written     records // for naming who has taken what
+	// relaid is what differs for readers; many says that it would be too much to say.
+	relaid []content.Change
+	many   bool
+}
+
+// maxRelaid is up to how many entries' differences are told one by one.
+const maxRelaid = 1000
+
+// differs notes what became of an entry's documents.
+func (c *conversion) differs(id string, t *model.Type, before, after map[string]map[string]content.Document) {
+	if c.many = c.many || len(c.relaid) >= 2*maxRelaid; c.many {
+		c.relaid = nil
+		return
+	}
+	for _, edition := range content.Editions {
+		if differing := content.Differences(t, before[edition], after[edition]); len(differing) > 0 {
+			one := content.Change{Kind: content.RelaidChange, Edition: edition, Entry: id, Type: t.Name, Fields: differing, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+			for tag, d := range before[edition] {
+				one.Before[tag] = d.Values(t)
+			}
+			for tag, d := range after[edition] {
+				one.After[tag] = d.Values(t)
+			}
+			c.relaid = append(c.relaid, one)
+		}
+	}
+}
+
+// documentsOf reads the documents of entries, by entry, edition and locale.
+func (c *conversion) documentsOf(ctx context.Context, ids []string) (map[string]map[string]map[string]content.Document, error) {
+	out := map[string]map[string]map[string]content.Document{}
+	if c.many {
+		return out, nil
+	}
+	var b batch
+	c.s.queueDocumentsOf(&b, ids, func(edition string, d content.Document) {
+		if out[d.Entry] == nil {
+			out[d.Entry] = map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}
+		}
+		out[d.Entry][edition][d.Locale] = d
+	})
+	return out, b.run(ctx, c.conn)
+}
+
+// gone notes that the entries of types are not there any more.
+func (c *conversion) gone(ctx context.Context, types []string) error {
+	rows, err := c.conn.Query(ctx, `select id, type from entry where environment = $1 and type = any($2) order by id limit $3`, c.s.Environment, types, maxRelaid+1)
+	if err != nil {
+		return err
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct{ ID, Type string }])
+	if err != nil {
+		return err
+	}
+	c.many = c.many || len(all) > maxRelaid
+	ids := make([]string, len(all))
+	for i, one := range all {
+		ids[i] = one.ID
+	}
+	before, err := c.documentsOf(ctx, ids)
+	for _, one := range all {
+		c.differs(one.ID, c.From(one.Type), before[one.ID], nil)
+	}
+	return err
 }
 
 // all converts the entries of the types, so many at once.
@@ -308,6 +382,13 @@ func (c *conversion) some(ctx context.Context, types []string, after string, n i
 func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 	tx := newTransaction(c.s, c.conn, c.to)
 	var ids, changed, changedFields []string
+	for _, e := range states {
+		ids = append(ids, e.ID)
+	}
+	before, err := c.documentsOf(ctx, ids)
+	if err != nil {
+		return err
+	}
 	var changedNumbers []int
 	for _, e := range states {
 		old := e.Type
@@ -326,7 +407,6 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 			e.live = c.Fields(old, e.live)
 		}
 		e.Type = c.Type(old).Name
-		ids = append(ids, e.ID)
 		tx.next[e.ID] = e
 	}
 	if err := tx.layOutAll(ctx, ids); err != nil {
@@ -336,7 +416,9 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		t := c.to.Type(e.Type)
 		tx.out.entries = append(tx.out.entries, entryRow{Entry: e.Entry, Title: title(c.to, t, e.newest), Live: e.live})
 		tx.out.takes(t, e.ID, e)
-		for edition, documents := range tx.documents(e.ID) {
+		after := tx.documents(e.ID)
+		c.differs(e.ID, t, before[e.ID], after)
+		for edition, documents := range after {
 			for _, d := range documents {
 				if err := tx.out.document(edition, t, d); err != nil {
 					return err

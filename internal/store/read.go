@@ -382,11 +382,12 @@ func pathsStatements(environment, edition string, root *query.Root, out *query.R
 	}
 	return []statement{{"entry, type, locale, path, about ->> 'updated'", " from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not null and type = any($4::text[]) and about -> 'locales' ? locale" +
 		from + " order by locale, path limit $5", args, func(raw [][]byte) error {
+		row := query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])}
 		if len(out.Paths) == root.Limit {
-			out.More = true
+			out.More, out.PastPath = true, row
 			return nil
 		}
-		out.Paths = append(out.Paths, query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])})
+		out.Paths = append(out.Paths, row)
 		return nil
 	}}}
 }

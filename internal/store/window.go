@@ -46,6 +46,13 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 			return err
 		}})
 	}
+	if root.Offset > 0 {
+		some := slices.Clone(args)
+		all = append(all, statement{"count(*)::text", " from (select from document" + where + " limit " + some.add(root.Offset, "bigint") + ") d", some, func(raw [][]byte) (err error) {
+			out.Skipped, err = strconv.Atoi(string(raw[0]))
+			return err
+		}})
+	}
 	from := window(root, r, where, &args)
 	return append(all, statement{strings.Join(r.columns, ", "), from, args, func(raw [][]byte) error {
 		takeRow(root, r, out, raw)
@@ -56,7 +63,7 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 // takeRow adds a row to a list, or notes that there is one more.
 func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
 	if len(out.Rows) == root.Limit {
-		out.More = true
+		out.More, out.Past = true, string(raw[0])
 		return
 	}
 	out.Rows = append(out.Rows, r.row(raw))

@@ -230,20 +230,7 @@ func pathOf(t *model.Type, doc *Document, path func(id string) string) *string {
 // value. about.own is true in a locale that the entry is written in.
 func (d Document) Values(t *model.Type) Fields {
 	out := Fields{}
-	for _, f := range t.Fields {
-		v := d.Fields[f.Name]
-		if v == nil {
-			continue
-		}
-		if !f.IsComparable() {
-			if list, ok := v.([]any); ok {
-				v = make([]any, min(len(list), 1))
-			} else {
-				v = true
-			}
-		}
-		out[f.Name] = v
-	}
+	comparable(out, t, d.Fields)
 	out["slug"] = d.Slug
 	if slices.Contains(d.About.Locales, d.Locale) {
 		out["about.own"] = true
@@ -255,6 +242,32 @@ func (d Document) Values(t *model.Type) Fields {
 	out["about.firstPublished"] = timeText(d.About.FirstPublished)
 	out["about.updated"] = timeText(&d.About.Updated)
 	return out
+}
+
+func comparable(out map[string]any, t *model.Type, values map[string]any) {
+	for _, f := range t.Fields {
+		v := values[f.Name]
+		if v == nil {
+			continue
+		}
+		switch f.Kind {
+		case model.Record:
+			if record, ok := v.(map[string]any); ok && !f.Several {
+				members := map[string]any{}
+				comparable(members, f.Inner[0], record)
+				v = members
+				break
+			}
+			fallthrough
+		case model.Prose, model.File, model.Location, model.JSON, model.Blocks:
+			if list, ok := v.([]any); ok {
+				v = []any{true}[:min(len(list), 1)]
+			} else {
+				v = true
+			}
+		}
+		out[f.Name] = v
+	}
 }
 
 // Links lists the entries that the document refers to, each as the name of the

@@ -152,13 +152,28 @@ type Change struct {
 	// preview also saved.
 	What string `json:"what,omitempty"`
 	// Fields names, for each locale that some reader could see a difference in,
-	// what differs. What is said about the entry is written about.NAME.
+	// what differs. What is said about the entry is written about.NAME. Of a change
+	// of the model what model.Conversion.Touches says; none: everything.
 	Fields map[string][]string `json:"fields,omitempty"`
 	// Before and After hold, by locale, the values that filters and sorts use. A
 	// locale is missing where there was, or is, no document.
 	Before map[string]Fields `json:"before,omitempty"`
 	After  map[string]Fields `json:"after,omitempty"`
-	Cause  Cause             `json:"cause"`
+	// Dotted holds, by locale, whether conditions of filters on entries that this one
+	// leads to were true of it once the change was made, as far as whoever applies the
+	// change asked: 0 unknown to SQL, 1 false, 2 true.
+	Dotted map[string]map[string]int8 `json:"-"`
+	// Led are, by locale and by the way that leads here, the entries from which it
+	// does, likewise.
+	Led   map[string]map[string][]Led `json:"-"`
+	Cause Cause                       `json:"cause"`
+}
+
+// Led is an entry from which a way of references leads to one that changed.
+type Led struct {
+	ID     string
+	Values Fields
+	Dotted map[string]int8
 }
 
 // Moved is what happens to an entry when the one that it lives below moves.
@@ -168,7 +183,10 @@ const Moved = "moved"
 const (
 	ContentChange = "content"
 	ModelChange   = "model"
-	AccessChange  = "access"
+	// RelaidChange is what a change of the model did to an entry's documents. It is
+	// for those who hold answers; nobody has published anything.
+	RelaidChange = "relaid"
+	AccessChange = "access"
 )
 
 // What an access change is about; a key's id is in Entry.

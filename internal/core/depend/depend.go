@@ -8,18 +8,22 @@ package depend
 
 import (
 	"slices"
+	"time"
 
 	"ubiquon/internal/core/content"
 )
 
-// Set is everything that one response was made of, in one edition. A response
-// depends on the model as a whole besides: any model change affects it.
+// Set is everything that one response was made of, in one edition.
 type Set struct {
 	Edition string   `json:"edition"`
 	Entries []Entry  `json:"entries,omitempty"`
 	Lookups []Lookup `json:"lookups,omitempty"`
 	Lists   []List   `json:"lists,omitempty"`
-	Backs   []Back   `json:"backs,omitempty"`
+	// Uses are the types and fields of the model that it was read by.
+	Uses []Use `json:"uses,omitempty"`
+	// Deadline is when the response ends by itself, by the database's clock; zero for
+	// never.
+	Deadline time.Time `json:"deadline,omitzero"`
 }
 
 // Entry is one document that was read, or that a reference led to in vain.
@@ -40,45 +44,49 @@ type Lookup struct {
 	Path   string `json:"path,omitempty"`
 }
 
-// Back is one read of the entries whose field refers to a target.
-type Back struct {
-	Type   string `json:"type"`
-	Locale string `json:"locale"`
-	Field  string `json:"field"`
-	Target string `json:"target"`
-	// Sort names what the order was made by, as in Entry.Fields.
-	Sort []string `json:"sort,omitempty"`
-}
-
-// List is one read of a type's entries in some order.
-type List struct {
-	Type   string `json:"type"`
-	Locale string `json:"locale"`
-	// Sort names what the order was made by, as in Entry.Fields.
-	Sort []string `json:"sort,omitempty"`
+// Use is a type of the model, with the fields that were read of its entries in a
+// locale, or all of them.
+type Use struct {
+	Type   string   `json:"type"`
+	Locale string   `json:"locale"`
+	Fields []string `json:"fields,omitempty"`
+	All    bool     `json:"all,omitempty"`
 }
 
 // Affected tells whether the change may alter a response made of the set.
 func (s *Set) Affected(c *content.Change) bool {
 	if c.Kind == content.ModelChange {
-		return true
+		return true // it was planned by another model
 	}
-	if c.Kind != content.ContentChange || c.Edition != s.Edition {
+	if !alters(c) || c.Edition != s.Edition {
 		return false
 	}
 	return slices.ContainsFunc(s.Entries, func(e Entry) bool { return e.affected(c) }) ||
 		slices.ContainsFunc(s.Lookups, func(l Lookup) bool { return l.affected(c) }) ||
-		slices.ContainsFunc(s.Lists, func(l List) bool { return l.affected(c) }) ||
-		slices.ContainsFunc(s.Backs, func(b Back) bool { return b.affected(c) })
+		slices.ContainsFunc(s.Lists, func(l List) bool { return l.affected(c, s.Deadline) })
+}
+
+// alters tells whether the change is one of an entry's documents.
+func alters(c *content.Change) bool {
+	return c.Kind == content.ContentChange || c.Kind == content.RelaidChange
 }
 
 func (e Entry) affected(c *content.Change) bool {
-	differing, touched := c.Fields[e.Locale]
-	if !touched || e.ID != c.Entry {
+	if e.ID != c.Entry {
 		return false
 	}
-	return comesOrGoes(c, e.Locale) || slices.ContainsFunc(differing, func(name string) bool {
-		_, read := slices.BinarySearch(e.Fields, name)
+	at, touched := stepOf(c, e.Locale)
+	return touched && reads(e.Fields, &at)
+}
+
+// reads tells whether somebody who has read these fields of the entry sees a
+// difference.
+func reads(fields []string, s *step) bool {
+	if (s.before == nil) != (s.after == nil) {
+		return true
+	}
+	return slices.ContainsFunc(s.differing, func(name string) bool {
+		_, read := slices.BinarySearch(fields, name)
 		return read
 	})
 }
@@ -92,42 +100,47 @@ func (l Lookup) affected(c *content.Change) bool {
 		(slugOf(c.Before[l.Locale]) == l.Slug || slugOf(c.After[l.Locale]) == l.Slug)
 }
 
-func (l List) affected(c *content.Change) bool {
+func (l *List) affected(c *content.Change, deadline time.Time) bool {
+	s, touched := stepOf(c, l.Locale)
+	if !touched {
+		return false
+	}
+	t := newTemplate(l)
+	if ways := t.turned(&s); ways != nil {
+		led, known := t.leading(&s, ways)
+		if !known {
+			return true
+		}
+		for i := range led {
+			was, is := t.places(&led[i])
+			if may := t.memberships(&led[i]); may != never && t.affected(&l.Window, may, &led[i], was, is) {
+				return true
+			}
+		}
+	}
 	if l.Type != c.Type {
 		return false
 	}
-	if comesOrGoes(c, l.Locale) {
+	if t.crosses(&s, deadline) {
 		return true
 	}
-	differing := c.Fields[l.Locale]
-	return slices.ContainsFunc(l.Sort, func(name string) bool { return slices.Contains(differing, name) })
-}
-
-func (b Back) affected(c *content.Change) bool {
-	if b.Type != c.Type {
+	may := t.memberships(&s)
+	if may == never {
 		return false
 	}
-	was, is := refers(c.Before[b.Locale][b.Field], b.Target), refers(c.After[b.Locale][b.Field], b.Target)
-	if was != is {
-		return true
-	}
-	differing := c.Fields[b.Locale]
-	return is && slices.ContainsFunc(b.Sort, func(name string) bool { return slices.Contains(differing, name) })
+	was, is := t.places(&s)
+	return t.affected(&l.Window, may, &s, was, is)
 }
 
-// refers tells whether a reference field's value leads to the target.
-func refers(value any, target string) bool {
-	if list, ok := value.([]any); ok {
-		return slices.Contains(list, any(target))
+// places are where the entry stood and stands in the list's order.
+func (t *template) places(s *step) (was, is Place) {
+	if s.before != nil {
+		was = placeIn(t.Sort, s.before, s.id)
 	}
-	return value == target
-}
-
-// comesOrGoes tells whether the document of that locale appears or disappears.
-func comesOrGoes(c *content.Change, locale string) bool {
-	_, was := c.Before[locale]
-	_, is := c.After[locale]
-	return was != is
+	if s.after != nil {
+		is = placeIn(t.Sort, s.after, s.id)
+	}
+	return was, is
 }
 
 func slugOf(values content.Fields) string {
@@ -138,19 +151,4 @@ func slugOf(values content.Fields) string {
 func pathOf(values content.Fields) string {
 	s, _ := values["about.path"].(string)
 	return s
-}
-
-// Size is about how many bytes the set and its postings in an Index take.
-func (s *Set) Size() int {
-	n := 64
-	for i := range s.Entries {
-		n += 136 + len(s.Entries[i].ID)
-	}
-	for i := range s.Lookups {
-		n += 160 + len(s.Lookups[i].Slug) + len(s.Lookups[i].Path)
-	}
-	for i := range s.Backs {
-		n += 200 + len(s.Backs[i].Target)
-	}
-	return n + 160*len(s.Lists)
 }

@@ -1,178 +1,765 @@
 package depend
 
 import (
+	"slices"
+	"sort"
+	"strings"
 	"sync"
+	"time"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/model"
 )
+
+// Handle is a subscription in an Index; 0 is none.
+type Handle uint32
 
 // Index finds who is affected by a change without asking everybody. It is
 // generic over its subscribers. It may be used by many at once.
-type Index[S comparable] struct {
-	mu      sync.Mutex
-	sets    map[S]*Set
-	entries map[entryKey]map[S]struct{}
-	lookups map[lookupKey]map[S]struct{}
-	lists   map[listKey]map[S]struct{}
-	paths   map[pathKey]map[S]struct{}
-	backs   map[backKey]map[S]struct{}
+//
+// Whoever depends on the same thing in the same way is in one group, which is
+// looked at once: those who read the same fields of a document, who looked for the
+// same slug, who show the same window of the same list. Lists that an equality
+// narrows are found by its value. Those who leave are only marked, and swept when
+// they are half of a group, so that leaving costs the same however many stay.
+type Index[S any] struct {
+	mu        sync.Mutex
+	subs      []sub[S] // by handle; the first is nobody
+	freeSubs  []Handle
+	live      int
+	round     uint32 // of matching, so that nobody is found twice
+	groups    []group
+	freeGroup []uint32
+
+	docs    map[docKey][]uint32
+	lookups map[string]uint32
+	lists   map[string]*listGroup
+	types   map[typeKey]*listsOfType
+	fields  map[string][]string
+	names   map[string]string // of locales, types and editions, each kept once
+	uses    map[string]*[]Use
 }
 
 type (
-	entryKey  struct{ edition, id, locale string }
-	lookupKey struct{ edition, typ, locale, slug string }
-	listKey   struct{ edition, typ, locale string }
-	pathKey   struct{ edition, locale, path string }
-	backKey   struct{ edition, typ, locale, field, target string }
+	sub[S any] struct {
+		s        S
+		groups   []uint32
+		uses     *[]Use
+		deadline int64 // in microseconds, 0 for none
+		round    uint32
+		in       int32 // groups that still name it
+		dead     bool
+	}
+	docKey  struct{ edition, locale, id string }
+	typeKey struct{ edition, locale, typ string }
+	// group is those who depend on one thing in one way.
+	group struct {
+		subs []Handle
+		dead int32
+		of   dependency
+	}
 )
 
-// NewIndex returns an empty index.
-func NewIndex[S comparable]() *Index[S] {
-	return &Index[S]{sets: map[S]*Set{}, entries: map[entryKey]map[S]struct{}{}, lookups: map[lookupKey]map[S]struct{}{}, lists: map[listKey]map[S]struct{}{},
-		paths: map[pathKey]map[S]struct{}{}, backs: map[backKey]map[S]struct{}{}}
+// dependency is what a group depends on; one of its parts is set.
+type dependency interface{ leave(x leaver, group uint32) }
+
+// leaver is an index without its subscribers' type.
+type leaver interface {
+	leaveDoc(key docKey, group uint32)
+	leaveLookup(key string)
+	leaveWindow(w *windowGroup)
 }
 
-// Add subscribes s to what affects the set. The set must not change afterwards.
-func (x *Index[S]) Add(s S, set *Set) {
+type (
+	docGroup struct {
+		key    docKey
+		fields []string
+	}
+	lookupGroup struct {
+		key string
+		Lookup
+		edition string
+	}
+	windowGroup struct {
+		*Window
+		list *listGroup
+		id   uint32
+		key  string
+	}
+)
+
+func (d *docGroup) leave(x leaver, group uint32) { x.leaveDoc(d.key, group) }
+func (l *lookupGroup) leave(x leaver, _ uint32)  { x.leaveLookup(l.key) }
+func (w *windowGroup) leave(x leaver, _ uint32)  { x.leaveWindow(w) }
+
+// listGroup is the windows of one template.
+type listGroup struct {
+	template
+	key     string
+	edition string
+	windows []*windowGroup
+	byKey   map[string]*windowGroup // only if there are many
+	round   uint32
+}
+
+// listsOfType are the templates that entries of one type may matter to.
+type listsOfType struct {
+	byValue map[string]map[string][]*listGroup // field, value
+	others  []*listGroup
+	// watching have dotted names that lead to, or through, the type.
+	watching []*listGroup
+}
+
+// maxTried is how many filters of one type are tried, one by one; those of the
+// others are affected by whatever happens to the type.
+const maxTried = 2000
+
+// manyWindows is from when on windows are found by their key.
+const manyWindows = 8
+
+// NewIndex returns an empty index.
+func NewIndex[S any]() *Index[S] {
+	return &Index[S]{subs: make([]sub[S], 1), docs: map[docKey][]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
+		types: map[typeKey]*listsOfType{}, fields: map[string][]string{}, names: map[string]string{}, uses: map[string]*[]Use{}}
+}
+
+// Add subscribes s to what affects the set.
+func (x *Index[S]) Add(s S, set *Set) Handle {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.sets[s] = set
-	for _, e := range set.Entries {
-		post(x.entries, entryKey{set.Edition, e.ID, e.Locale}, s)
+	h := Handle(len(x.subs))
+	if n := len(x.freeSubs); n > 0 {
+		h, x.freeSubs = x.freeSubs[n-1], x.freeSubs[:n-1]
+	} else {
+		x.subs = append(x.subs, sub[S]{})
+	}
+	x.live++
+	one := sub[S]{s: s, groups: make([]uint32, 0, len(set.Entries)+len(set.Lookups)+len(set.Lists)), uses: x.used(set.Uses)}
+	if !set.Deadline.IsZero() {
+		one.deadline = set.Deadline.UnixMicro()
+	}
+	for i := range set.Entries {
+		one.groups = append(one.groups, x.doc(set.Edition, &set.Entries[i]))
 	}
 	for _, l := range set.Lookups {
-		if l.Path != "" {
-			post(x.paths, pathKey{set.Edition, l.Locale, l.Path}, s)
-		} else {
-			post(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+		one.groups = append(one.groups, x.lookup(set.Edition, l))
+	}
+	for i := range set.Lists {
+		one.groups = append(one.groups, x.window(set.Edition, &set.Lists[i]))
+	}
+	slices.Sort(one.groups)
+	one.groups = slices.Clip(slices.Compact(one.groups))
+	one.in = int32(len(one.groups))
+	for _, g := range one.groups {
+		x.groups[g].subs = append(x.groups[g].subs, h)
+	}
+	x.subs[h] = one
+	return h
+}
+
+// kept returns the one copy of a name.
+func (x *Index[S]) kept(name string) string {
+	if held, ok := x.names[name]; ok {
+		return held
+	}
+	name = strings.Clone(name)
+	x.names[name] = name
+	return name
+}
+
+func (x *Index[S]) used(uses []Use) *[]Use {
+	var b strings.Builder
+	for _, u := range uses {
+		b.WriteString(u.Type + "\x00" + u.Locale + "\x00" + strings.Join(u.Fields, ",") + "\x00")
+		if u.All {
+			b.WriteByte('*')
 		}
 	}
-	for _, b := range set.Backs {
-		post(x.backs, backKey{set.Edition, b.Type, b.Locale, b.Field, b.Target}, s)
+	held := x.uses[b.String()]
+	if held == nil {
+		own := slices.Clone(uses)
+		held = &own
+		x.uses[b.String()] = held
 	}
-	for _, l := range set.Lists {
-		post(x.lists, listKey{set.Edition, l.Type, l.Locale}, s)
+	return held
+}
+
+func (x *Index[S]) newGroup(of dependency) uint32 {
+	n := uint32(len(x.groups))
+	if free := len(x.freeGroup); free > 0 {
+		n, x.freeGroup = x.freeGroup[free-1], x.freeGroup[:free-1]
+		x.groups[n] = group{of: of}
+	} else {
+		x.groups = append(x.groups, group{of: of})
+	}
+	return n
+}
+
+func (x *Index[S]) doc(edition string, e *Entry) uint32 {
+	key := docKey{edition, e.Locale, e.ID}
+	of := x.docs[key]
+	for _, g := range of {
+		if slices.Equal(x.groups[g].of.(*docGroup).fields, e.Fields) {
+			return g
+		}
+	}
+	joined := strings.Join(e.Fields, ",")
+	fields, ok := x.fields[joined]
+	if !ok {
+		fields = slices.Clone(e.Fields)
+		x.fields[joined] = fields
+	}
+	if of == nil {
+		key = docKey{x.kept(edition), x.kept(e.Locale), strings.Clone(e.ID)}
+	} else {
+		key = x.groups[of[0]].of.(*docGroup).key
+	}
+	g := x.newGroup(&docGroup{key, fields})
+	x.docs[key] = append(slices.Clip(of), g)
+	return g
+}
+
+func (x *Index[S]) leaveDoc(key docKey, g uint32) {
+	of := x.docs[key]
+	if i := slices.Index(of, g); i >= 0 {
+		of = slices.Delete(of, i, i+1)
+	}
+	if len(of) == 0 {
+		delete(x.docs, key)
+	} else {
+		x.docs[key] = of
 	}
 }
 
-// Remove ends a subscription. Removing twice does no harm.
-func (x *Index[S]) Remove(s S) {
+func lookupKey(edition, typ, locale, slug, path string) string {
+	return edition + "\x00" + typ + "\x00" + locale + "\x00" + slug + "\x00" + path
+}
+
+func (x *Index[S]) lookup(edition string, l Lookup) uint32 {
+	key := lookupKey(edition, l.Type, l.Locale, l.Slug, l.Path)
+	if g, ok := x.lookups[key]; ok {
+		return g
+	}
+	g := x.newGroup(&lookupGroup{key: key, Lookup: l, edition: x.kept(edition)})
+	x.lookups[key] = g
+	return g
+}
+
+func (x *Index[S]) leaveLookup(key string) { delete(x.lookups, key) }
+
+func (x *Index[S]) window(edition string, l *List) uint32 {
+	key := l.key(edition)
+	list := x.lists[key]
+	if list == nil {
+		own := *l
+		own.Window = Window{}
+		list = &listGroup{template: newTemplate(&own), key: key, edition: x.kept(edition)}
+		x.lists[key] = list
+		x.enlist(list)
+	}
+	wk := l.Window.key()
+	if w := list.find(wk); w != nil {
+		return w.id
+	}
+	own := l.Window
+	own.Rows = compacted(own.Rows)
+	w := &windowGroup{Window: &own, list: list, key: wk}
+	w.id = x.newGroup(w)
+	list.windows = append(list.windows, w)
+	switch n := len(list.windows); {
+	case list.byKey != nil:
+		list.byKey[wk] = w
+	case n > manyWindows:
+		list.byKey = make(map[string]*windowGroup, n)
+		for _, w := range list.windows {
+			list.byKey[w.key] = w
+		}
+	}
+	return w.id
+}
+
+// compacted copies places into one piece of memory.
+func compacted(rows []Place) []Place {
+	n := 0
+	for _, r := range rows {
+		n += len(r)
+	}
+	var b strings.Builder
+	b.Grow(n)
+	for _, r := range rows {
+		b.WriteString(string(r))
+	}
+	out, all := make([]Place, len(rows)), Place(b.String())
+	for i, r := range rows {
+		out[i], all = all[:len(r)], all[len(r):]
+	}
+	return out
+}
+
+func (l *listGroup) find(key string) *windowGroup {
+	if l.byKey != nil {
+		return l.byKey[key]
+	}
+	for _, w := range l.windows {
+		if w.key == key {
+			return w
+		}
+	}
+	return nil
+}
+
+func (x *Index[S]) leaveWindow(w *windowGroup) {
+	l := w.list
+	if i := slices.Index(l.windows, w); i >= 0 {
+		l.windows = slices.Delete(l.windows, i, i+1)
+	}
+	delete(l.byKey, w.key)
+	if len(l.windows) == 0 {
+		delete(x.lists, l.key)
+		x.delist(l)
+	}
+}
+
+// byValue says by which values of which field a list is found; "" if it must be
+// tried.
+func (l *listGroup) byValue() (field string, values []string) {
+	if l.Field != "" {
+		return l.Field, []string{l.Target}
+	}
+	if l.Filter != nil {
+		return l.Filter.Equalities()
+	}
+	return "", nil
+}
+
+func (x *Index[S]) ofType(edition, locale, typ string) *listsOfType {
+	key := typeKey{edition, locale, typ}
+	t := x.types[key]
+	if t == nil {
+		t = &listsOfType{byValue: map[string]map[string][]*listGroup{}}
+		x.types[typeKey{x.kept(edition), x.kept(locale), x.kept(typ)}] = t
+	}
+	return t
+}
+
+func (x *Index[S]) enlist(l *listGroup) {
+	t := x.ofType(l.edition, l.Locale, l.Type)
+	if field, values := l.byValue(); field != "" {
+		per := t.byValue[field]
+		if per == nil {
+			per = map[string][]*listGroup{}
+			t.byValue[field] = per
+		}
+		for _, v := range values {
+			per[v] = append(per[v], l)
+		}
+	} else {
+		t.others = append(t.others, l)
+	}
+	for _, typ := range l.watches() {
+		w := x.ofType(l.edition, l.Locale, typ)
+		w.watching = append(w.watching, l)
+	}
+}
+
+func (x *Index[S]) delist(l *listGroup) {
+	t := x.ofType(l.edition, l.Locale, l.Type)
+	without := func(all []*listGroup) []*listGroup {
+		return slices.DeleteFunc(all, func(o *listGroup) bool { return o == l })
+	}
+	if field, values := l.byValue(); field != "" {
+		for _, v := range values {
+			if t.byValue[field][v] = without(t.byValue[field][v]); len(t.byValue[field][v]) == 0 {
+				delete(t.byValue[field], v)
+			}
+		}
+	} else {
+		t.others = without(t.others)
+	}
+	for _, typ := range l.watches() {
+		w := x.ofType(l.edition, l.Locale, typ)
+		w.watching = without(w.watching)
+	}
+}
+
+// Remove ends a subscription.
+func (x *Index[S]) Remove(h Handle) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	set := x.sets[s]
-	if set == nil {
+	one := &x.subs[h]
+	if h == 0 || one.dead || one.groups == nil {
 		return
 	}
-	delete(x.sets, s)
-	for _, e := range set.Entries {
-		drop(x.entries, entryKey{set.Edition, e.ID, e.Locale}, s)
+	x.live--
+	groups := one.groups
+	var nobody S
+	one.s, one.dead, one.groups = nobody, true, nil
+	if one.in == 0 {
+		x.free(h)
 	}
-	for _, l := range set.Lookups {
-		if l.Path != "" {
-			drop(x.paths, pathKey{set.Edition, l.Locale, l.Path}, s)
-		} else {
-			drop(x.lookups, lookupKey{set.Edition, l.Type, l.Locale, l.Slug}, s)
+	for _, n := range groups {
+		g := &x.groups[n]
+		if g.dead++; int(g.dead)*2 > len(g.subs) {
+			x.sweep(n)
 		}
-	}
-	for _, b := range set.Backs {
-		drop(x.backs, backKey{set.Edition, b.Type, b.Locale, b.Field, b.Target}, s)
-	}
-	for _, l := range set.Lists {
-		drop(x.lists, listKey{set.Edition, l.Type, l.Locale}, s)
 	}
 }
 
-// Match returns every subscriber that the change may affect, each once.
-func (x *Index[S]) Match(c *content.Change) []S {
+func (x *Index[S]) free(h Handle) {
+	x.subs[h] = sub[S]{}
+	x.freeSubs = append(x.freeSubs, h)
+}
+
+// sweep takes those who have left out of a group, and ends it if nobody is left.
+func (x *Index[S]) sweep(n uint32) {
+	g := &x.groups[n]
+	g.subs = slices.DeleteFunc(g.subs, func(h Handle) bool {
+		one := &x.subs[h]
+		if !one.dead {
+			return false
+		}
+		if one.in--; one.in == 0 {
+			x.free(h)
+		}
+		return true
+	})
+	g.dead = 0
+	if len(g.subs) == 0 {
+		g.of.leave(x, n)
+		*g = group{}
+		x.freeGroup = append(x.freeGroup, n)
+	} else if cap(g.subs) > 4*len(g.subs) {
+		g.subs = slices.Clone(g.subs)
+	}
+}
+
+// Match returns every subscriber that the change may affect, each once. Changes
+// are matched in the order of their sequences, each once.
+func (x *Index[S]) Match(c *content.Change) []S { return x.match(c, false) }
+
+// Supposing returns what Match would, for a change that has not happened.
+func (x *Index[S]) Supposing(c *content.Change) []S { return x.match(c, true) }
+
+func (x *Index[S]) match(c *content.Change, supposed bool) []S {
+	if !alters(c) {
+		return nil
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	var out []S
-	if c.Kind == content.ModelChange {
-		for s := range x.sets {
-			out = append(out, s)
-		}
-		return out
-	}
-	seen := map[S]struct{}{}
-	consider := func(bucket map[S]struct{}) {
-		for s := range bucket {
-			if _, done := seen[s]; done {
-				continue
-			}
-			seen[s] = struct{}{}
-			if x.sets[s].Affected(c) {
-				out = append(out, s)
-			}
-		}
-	}
+	m := matching[S]{x: x, supposed: supposed}
+	x.round++
 	for locale := range c.Fields {
-		consider(x.entries[entryKey{c.Edition, c.Entry, locale}])
-		consider(x.lists[listKey{c.Edition, c.Type, locale}])
-		was, is := slugOf(c.Before[locale]), slugOf(c.After[locale])
-		if was != is {
-			consider(x.lookups[lookupKey{c.Edition, c.Type, locale, was}])
-			consider(x.lookups[lookupKey{c.Edition, c.Type, locale, is}])
+		s, _ := stepOf(c, locale)
+		for _, g := range x.docs[docKey{c.Edition, locale, c.Entry}] {
+			if reads(x.groups[g].of.(*docGroup).fields, &s) {
+				m.all(g)
+			}
 		}
-		if was, is := pathOf(c.Before[locale]), pathOf(c.After[locale]); was != is {
-			consider(x.paths[pathKey{c.Edition, locale, was}])
-			consider(x.paths[pathKey{c.Edition, locale, is}])
+		if was, is := slugOf(s.before), slugOf(s.after); was != is {
+			m.lookup(lookupKey(c.Edition, c.Type, locale, was, ""))
+			m.lookup(lookupKey(c.Edition, c.Type, locale, is, ""))
 		}
-		if len(x.backs) == 0 {
+		if was, is := pathOf(s.before), pathOf(s.after); was != is {
+			m.lookup(lookupKey(c.Edition, "", locale, "", was))
+			m.lookup(lookupKey(c.Edition, "", locale, "", is))
+		}
+		if t := x.types[typeKey{c.Edition, locale, c.Type}]; t != nil {
+			m.lists(t, &s)
+		}
+	}
+	return m.out
+}
+
+type matching[S any] struct {
+	x        *Index[S]
+	supposed bool
+	out      []S
+}
+
+// all finds everybody in a group.
+func (m *matching[S]) all(g uint32) {
+	m.some(g, func(*sub[S]) bool { return true })
+}
+
+func (m *matching[S]) some(g uint32, is func(*sub[S]) bool) {
+	for _, h := range m.x.groups[g].subs {
+		if one := &m.x.subs[h]; !one.dead && one.round != m.x.round && is(one) {
+			one.round = m.x.round
+			m.out = append(m.out, one.s)
+		}
+	}
+}
+
+func (m *matching[S]) lookup(key string) {
+	if g, ok := m.x.lookups[key]; ok {
+		m.all(g)
+	}
+}
+
+func (m *matching[S]) lists(t *listsOfType, s *step) {
+	for _, l := range t.watching {
+		ways := l.turned(s)
+		if ways == nil {
 			continue
 		}
-		for _, values := range []content.Fields{c.Before[locale], c.After[locale]} {
-			for field, v := range values {
-				x.backsOf(c, locale, field, v, consider)
+		led, known := l.leading(s, ways)
+		if !known {
+			for _, w := range l.windows {
+				m.all(w.id)
+			}
+		}
+		for i := range led {
+			m.list(l, &led[i], &places{})
+		}
+	}
+	var p places // the same serve all lists in the same order
+	t.each(s, func(l *listGroup) {
+		if l.round != m.x.round {
+			l.round = m.x.round
+			m.list(l, s, &p)
+		}
+	})
+	for _, l := range t.others[min(len(t.others), maxTried):] {
+		for _, w := range l.windows {
+			m.all(w.id)
+		}
+	}
+}
+
+func (m *matching[S]) list(l *listGroup, s *step, p *places) {
+	if len(l.now) > 0 {
+		for _, w := range l.windows {
+			m.some(w.id, func(one *sub[S]) bool { return l.crosses(s, deadlineOf(one.deadline)) })
+		}
+	}
+	may := l.memberships(s)
+	if may == never {
+		return
+	}
+	was, is := p.of(&l.template, s)
+	for _, w := range l.windows {
+		if w.Skipped && len(w.Rows) == 0 && !l.Count && !m.supposed {
+			if w.squeezes(may, s.sequence) {
+				m.all(w.id)
+			}
+		} else if l.affected(w.Window, may, s, was, is) {
+			m.all(w.id)
+		}
+	}
+}
+
+// Ask is what must be known of an entry, in a locale, to say whether a change of it
+// matters: what conditions on entries that it leads to come to.
+type Ask struct {
+	Locale string
+	Atoms  []filter.Expr
+	Texts  []string
+	// Type and Way, if there is a way, ask the same of the entries of a type that lead
+	// here on it; Key names that.
+	Type string
+	Way  []filter.Step
+	Key  string
+}
+
+func (a *Ask) about(l *listGroup) {
+	for i := range l.split.Atoms {
+		if atom := &l.split.Atoms[i]; len(a.Texts) < maxAsked && !slices.Contains(a.Texts, atom.String()) {
+			a.Atoms, a.Texts = append(a.Atoms, atom.Pred()), append(a.Texts, atom.String())
+		}
+	}
+}
+
+// maxAsked bounds how many conditions are asked for one change, maxWays on how many
+// ways.
+const (
+	maxAsked = 100
+	maxWays  = 20
+)
+
+// Asks returns what the lists that a change may matter to want to know.
+func (x *Index[S]) Asks(c *content.Change) []Ask {
+	if !alters(c) {
+		return nil
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	var out []Ask
+	for locale := range c.Fields {
+		t := x.types[typeKey{c.Edition, locale, c.Type}]
+		s, _ := stepOf(c, locale)
+		if t == nil {
+			continue
+		}
+		a := Ask{Locale: locale}
+		t.each(&s, func(l *listGroup) {
+			if l.split != nil && l.member(s.after) {
+				a.about(l)
+			}
+		})
+		if a.Atoms != nil {
+			out = append(out, a)
+		}
+		from := len(out)
+		for _, l := range t.watching {
+			for _, way := range l.turned(&s) {
+				key := wayKey(l.Type, way)
+				i := slices.IndexFunc(out[from:], func(o Ask) bool { return o.Key == key })
+				if i < 0 {
+					if len(out)-from == maxWays {
+						break
+					}
+					i, out = len(out)-from, append(out, Ask{Locale: locale, Type: l.Type, Way: way, Key: key})
+				}
+				out[from+i].about(l)
 			}
 		}
 	}
 	return out
+}
+
+// each calls f for the lists that an entry may matter to, some of them twice.
+func (t *listsOfType) each(s *step, f func(*listGroup)) {
+	for i, l := range t.others {
+		if i < maxTried {
+			f(l)
+		}
+	}
+	for field, lists := range t.byValue {
+		for _, values := range []content.Fields{s.before, s.after} {
+			if values == nil {
+				continue
+			}
+			texts := filter.Texts(values[field])
+			if field == "id" {
+				texts = []string{s.id}
+			}
+			for _, v := range texts {
+				for _, l := range lists[v] {
+					f(l)
+				}
+			}
+		}
+	}
+}
+
+func deadlineOf(micros int64) time.Time {
+	if micros == 0 {
+		return time.Time{}
+	}
+	return time.UnixMicro(micros)
+}
+
+// places remembers the places of one entry in the orders of lists.
+type places []struct {
+	order   []Sort
+	was, is Place
+}
+
+func (p *places) of(t *template, s *step) (was, is Place) {
+	for _, held := range *p {
+		if slices.Equal(held.order, t.Sort) {
+			return held.was, held.is
+		}
+	}
+	was, is = t.places(s)
+	*p = append(*p, struct {
+		order   []Sort
+		was, is Place
+	}{t.Sort, was, is})
+	return was, is
+}
+
+// Using returns every subscriber that was read by a part of the model that a
+// change of the model touches.
+func (x *Index[S]) Using(c *content.Change) []S {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	hit := map[*[]Use]bool{}
+	for _, uses := range x.uses {
+		hit[uses] = len(c.Fields) == 0 || slices.ContainsFunc(*uses, func(u Use) bool {
+			return u.touchedBy(c.Fields[u.Locale]) || u.touchedBy(c.Fields[model.Everything])
+		})
+	}
+	var out []S
+	for i := range x.subs {
+		if one := &x.subs[i]; one.uses != nil && !one.dead && hit[one.uses] {
+			out = append(out, one.s)
+		}
+	}
+	return out
+}
+
+func (u Use) touchedBy(touched []string) bool {
+	return slices.ContainsFunc(touched, func(name string) bool {
+		if name == model.Everything || u.Type == "" || name == u.Type {
+			return true
+		}
+		field, of := strings.CutPrefix(name, u.Type+".")
+		return of && (u.All || slices.Contains(u.Fields, field))
+	})
 }
 
 // Reading returns who has read something of an entry in an edition and a locale.
 func (x *Index[S]) Reading(edition, entry, locale string) []S {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	var out []S
-	for s := range x.entries[entryKey{edition, entry, locale}] {
-		out = append(out, s)
+	m := matching[S]{x: x}
+	x.round++
+	for _, g := range x.docs[docKey{edition, locale, entry}] {
+		m.all(g)
 	}
-	return out
+	return m.out
 }
 
-// backsOf considers who has read the entries that refer to what the value names.
-func (x *Index[S]) backsOf(c *content.Change, locale, field string, v any, consider func(map[S]struct{})) {
-	list, ok := v.([]any)
-	if !ok {
-		list = []any{v}
+// Set returns what a subscriber depends on.
+func (x *Index[S]) Set(h Handle) *Set {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	one := &x.subs[h]
+	out := &Set{}
+	if !(one.deadline == 0) {
+		out.Deadline = time.UnixMicro(one.deadline).UTC()
 	}
-	for _, one := range list {
-		if target, ok := one.(string); ok {
-			consider(x.backs[backKey{c.Edition, c.Type, locale, field, target}])
+	if one.uses != nil {
+		out.Uses = *one.uses
+	}
+	for _, g := range one.groups {
+		switch of := x.groups[g].of.(type) {
+		case *docGroup:
+			out.Edition = of.key.edition
+			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: of.key.locale, Fields: of.fields})
+		case *lookupGroup:
+			out.Edition = of.edition
+			out.Lookups = append(out.Lookups, of.Lookup)
+		case *windowGroup:
+			l := *of.list.List
+			out.Edition, l.Window = of.list.edition, *of.Window
+			out.Lists = append(out.Lists, l)
 		}
 	}
+	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].ID < out.Entries[j].ID })
+	return out
 }
 
 // Len returns how many are subscribed.
 func (x *Index[S]) Len() int {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return len(x.sets)
+	return x.live
 }
 
-func post[K, S comparable](m map[K]map[S]struct{}, key K, s S) {
-	bucket := m[key]
-	if bucket == nil {
-		bucket = map[S]struct{}{}
-		m[key] = bucket
+// Size is about how many bytes an Index takes for the set.
+func (s *Set) Size() int {
+	n := 120 + 14*(len(s.Entries)+len(s.Lookups)+len(s.Lists))
+	for i := range s.Lookups {
+		n += 160 + 2*len(s.Lookups[i].Slug) + 2*len(s.Lookups[i].Path)
 	}
-	bucket[s] = struct{}{}
-}
-
-func drop[K, S comparable](m map[K]map[S]struct{}, key K, s S) {
-	bucket := m[key]
-	delete(bucket, s)
-	if len(bucket) == 0 {
-		delete(m, key)
+	for i := range s.Lists {
+		n += 60
+		for _, r := range s.Lists[i].Window.Rows {
+			n += (16 + len(r)) / 4 // others show the same
+		}
 	}
+	return n
 }

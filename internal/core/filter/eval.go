@@ -36,10 +36,13 @@ func truthOf(b bool) truth {
 
 // Match tells whether the filter is true of the document at the moment.
 func (f *Filter) Match(d Document, now time.Time) bool {
-	return evaluation{now}.expr(f.Expr, d) == isTrue
+	return evaluation{now: now}.expr(f.Expr, d) == isTrue
 }
 
-type evaluation struct{ now time.Time }
+type evaluation struct {
+	now   time.Time
+	given []truth // of a Split's atoms
+}
 
 func (v evaluation) expr(e Expr, d Document) truth {
 	switch e := e.(type) {
@@ -75,6 +78,9 @@ func (v evaluation) expr(e Expr, d Document) truth {
 			}
 		}
 		return out
+	}
+	if g, ok := e.(given); ok {
+		return v.given[g]
 	}
 	name := Named(e)
 	if name == nil || !name.Through() {

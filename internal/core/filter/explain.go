@@ -24,7 +24,7 @@ func (f *Filter) Untrue(d Document, now time.Time) []Part {
 	}
 	var out []Part
 	for _, e := range parts {
-		if (evaluation{now}).expr(e, d) == isTrue {
+		if (evaluation{now: now}).expr(e, d) == isTrue {
 			continue
 		}
 		p := Part{Text: text(e)}

@@ -304,27 +304,67 @@ func names(e Expr) []*Name {
 	return out
 }
 
-// HeldAgainstNow lists the properties that are compared with the present moment.
-func (f *Filter) HeldAgainstNow() []*Name {
+// Held is a condition that holds properties against the present moment, and the
+// filter as it would be if the condition were true or false.
+type Held struct {
+	Names           []*Name
+	IfTrue, IfFalse Expr
+}
+
+// HeldAgainstNow lists the conditions that the passing of time turns.
+func (f *Filter) HeldAgainstNow() []Held {
 	if f == nil {
 		return nil
 	}
-	var out []*Name
+	var out []Held
 	walk(f.Expr, func(e Expr) {
-		now := false
-		switch e := e.(type) {
-		case Compare:
-			now = e.Left.Now || e.Right.Now
-		case Between:
-			now = e.Low.Now || e.High.Now
-		case In:
-			now = slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Now })
-		}
-		if now {
-			out = append(out, names(e)...)
+		if isHeld(e) {
+			n := len(out)
+			out = append(out, Held{names(e), supposing(f.Expr, n, true), supposing(f.Expr, n, false)})
 		}
 	})
 	return out
+}
+
+func isHeld(e Expr) bool {
+	switch e := e.(type) {
+	case Compare:
+		return e.Left.Now || e.Right.Now
+	case Between:
+		return e.Low.Now || e.High.Now
+	case In:
+		return slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Now })
+	}
+	return false
+}
+
+// supposing is the condition with the truth of the nth that is held against now.
+func supposing(e Expr, nth int, is bool) Expr {
+	var in func(e Expr) Expr
+	all := func(parts []Expr) []Expr {
+		out := make([]Expr, len(parts))
+		for i, p := range parts {
+			out[i] = in(p)
+		}
+		return out
+	}
+	in = func(e Expr) Expr {
+		switch e := e.(type) {
+		case And:
+			return And{all(e.Parts)}
+		case Or:
+			return Or{all(e.Parts)}
+		case Not:
+			return Not{in(e.Part)}
+		}
+		if isHeld(e) {
+			if nth--; nth == -1 {
+				return Truth(is)
+			}
+		}
+		return e
+	}
+	return in(e)
 }
 
 // Read is what a filter reads of the entries of a type.

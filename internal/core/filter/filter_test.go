@@ -178,7 +178,7 @@ func TestThreeValuedLogic(t *testing.T) {
 		}
 	}
 	f, _ := Parse("validUntil > now() AND routes.notices.day IS NULL AND price > 3 AND id = 'x'", m, m.Type("notice"))
-	if held := f.HeldAgainstNow(); len(held) != 1 || held[0].Field != "validUntil" {
+	if held := f.HeldAgainstNow(); len(held) != 1 || held[0].Names[0].Field != "validUntil" {
 		t.Errorf("held against now: %v", held)
 	}
 	reads := f.Reads()

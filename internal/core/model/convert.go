@@ -38,6 +38,9 @@ func (c *Conversion) Type(old string) *Type {
 	return c.to.Type(old)
 }
 
+// From returns a type of the old model.
+func (c *Conversion) From(name string) *Type { return c.from.Type(name) }
+
 // former returns the field that a field of the new model was in the old one.
 func former(old *Type, now *Type, f *Field) *Field {
 	if o := old.Field(f.Name); o != nil {

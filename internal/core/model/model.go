@@ -113,6 +113,10 @@ type Freshness struct {
 	Shared               strictyaml.Duration `json:"shared" yaml:"shared"`                             // shared caches; default 0
 	StaleWhileRevalidate strictyaml.Duration `json:"staleWhileRevalidate" yaml:"staleWhileRevalidate"` // RFC 5861
 	StaleIfError         strictyaml.Duration `json:"staleIfError" yaml:"staleIfError"`                 // RFC 5861
+	// ServeExpired lets this service itself serve an answer that it knows to have
+	// expired: for StaleWhileRevalidate while the new one is computed, and for
+	// StaleIfError when that fails. Default: never.
+	ServeExpired bool `json:"serveExpired,omitempty" yaml:"serveExpired"`
 }
 
 // Submissions says which drafts are taken from outside for a type.

@@ -84,6 +84,9 @@ func (t *Type) yaml(b *bytes.Buffer) {
 			in.raw(s.name, strconv.Itoa(int(time.Duration(s.d)/time.Second))+"s")
 		}
 	}
+	if t.Freshness.ServeExpired {
+		in.raw("serveExpired", "true")
+	}
 	if in.parts != nil {
 		fmt.Fprintf(b, "    freshness: %s\n", in.line())
 	}

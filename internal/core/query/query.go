@@ -76,15 +76,22 @@ type Root struct {
 	Last      bool      `json:"last,omitempty"`
 	Count     bool      `json:"count,omitempty"`
 	Selection Selection `json:"selection"`
+	// Shows is what the answer shows of a list besides its entries.
+	Shows Shows `json:"-"`
 }
 
-// Sort is one part of an order. Entries without a value come last either way;
-// the id breaks ties.
-type Sort struct {
-	By         string     `json:"by"` // a field, or about.published, about.firstPublished, about.updated
-	Kind       model.Kind `json:"kind"`
-	Descending bool       `json:"descending,omitempty"`
+// Shows says what an answer shows of a list besides its entries.
+type Shows struct {
+	// Around: the cursors before and behind the window.
+	Around bool
+	// More: whether there is more.
+	More bool
+	// Cursors of its entries.
+	Cursors depend.Cursors
 }
+
+// Sort is one part of an order.
+type Sort = depend.Sort
 
 // Selection is what is asked of an entry.
 type Selection struct {
@@ -179,9 +186,11 @@ type Result struct {
 	// Sequence is the number of the newest change that the answer knows of.
 	Sequence     int64
 	ModelVersion int
-	// Good is how long the answer holds if nothing changes; 0: as long as that.
-	Good  time.Duration
-	Roots []RootResult
+	// Good is how long the answer holds if nothing changes; 0: as long as that. It ends
+	// at the Deadline, by the database's clock.
+	Good     time.Duration
+	Deadline time.Time
+	Roots    []RootResult
 }
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.
@@ -189,14 +198,19 @@ type RootResult struct {
 	Rows []*Row
 	// More says that the list goes on in the direction in which it was read:
 	// behind the last row, or, with Before or Last, before the first.
-	More  bool
+	More bool
+	// Past is the entry that made it so.
+	Past  string
 	Total int // only if counted
+	// Skipped is how many entries there were to skip, up to the root's Offset.
+	Skipped int
 	// Locale that was found, for a Root without one.
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path.
 	MovedTo string
-	// Paths, for ByPaths.
-	Paths []PathRow
+	// Paths, for ByPaths, and the one that made More so.
+	Paths    []PathRow
+	PastPath PathRow
 	// Formerly are the entries that lived at the path, the last one first, as far
 	// as MovedTo depends on them.
 	Formerly []Former
@@ -370,68 +384,12 @@ func (s *Selection) reads() []string {
 	return slices.Compact(out)
 }
 
-// Dependencies says what the result of the query was made of.
-func Dependencies(q *Query, r *Result) *depend.Set {
-	d := dependencies{set: &depend.Set{Edition: q.Edition}, vain: map[string]bool{}}
-	for i := range q.Roots {
-		root, res := &q.Roots[i], &r.Roots[i]
-		locale := root.Locale
-		if locale == "" {
-			locale = res.Locale
-		}
-		d.rows(locale, &root.Selection, root.Selection.reads(), res.Rows)
-		switch root.By {
-		case ByList, BySingle:
-			d.set.Lists = append(d.set.Lists, depend.List{Type: root.Type, Locale: root.Locale, Sort: root.sortedBy()})
-			d.filtered(root, root.Locale)
-		case ByPaths:
-			for _, t := range root.Types {
-				for _, tag := range root.Locales {
-					d.set.Lists = append(d.set.Lists, depend.List{Type: t, Locale: tag, Sort: []string{"about.path", "about.updated", "about.locales"}})
-				}
-			}
-		case BySlug:
-			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
-		case ByID:
-			if len(res.Rows) == 0 {
-				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
-			}
-		case ByPath:
-			for _, tag := range res.LookedIn(root) {
-				d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value})
-			}
-			for _, f := range res.Formerly {
-				d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
-			}
-		}
-	}
-	if d.linked || len(q.Roots) > 1 {
-		d.set.Entries = mergeEntries(d.set.Entries)
-	}
-	return d.set
-}
-
 // LookedIn lists the locales in which the entry at a path was looked for.
 func (r *RootResult) LookedIn(root *Root) []string {
 	if root.Locale != "" {
 		return []string{root.Locale}
 	}
 	return root.Locales
-}
-
-func (r *Root) sortedBy() []string {
-	var out []string
-	for _, s := range r.Sort {
-		out = append(out, s.By)
-	}
-	if r.Translated {
-		out = append(out, "about.locales")
-	}
-	if r.Filter != nil {
-		out = append(out, r.Filter.Reads()[0].Fields...)
-	}
-	sort.Strings(out)
-	return slices.Compact(out)
 }
 
 // Lists are the lists of the query that have a filter, at whatever depth.
@@ -447,89 +405,6 @@ func (q *Query) Lists() []*Root {
 				out = append(out, p.List)
 			}
 		})
-	}
-	return out
-}
-
-type dependencies struct {
-	set    *depend.Set
-	linked bool // only then can the same document have been read twice
-	vain   map[string]bool
-}
-
-// filtered adds what a list's filter has read of entries of other types: which
-// there are, and the fields that it looks at.
-func (d *dependencies) filtered(root *Root, locale string) {
-	if root.Filter == nil {
-		return
-	}
-	for _, r := range root.Filter.Reads()[1:] {
-		d.set.Lists = append(d.set.Lists, depend.List{Type: r.Type, Locale: locale, Sort: r.Fields})
-	}
-}
-
-// rows adds what was read of entries, and all that hangs below them.
-func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*Row) {
-	if len(rows) == 0 {
-		return
-	}
-	below := make([][]string, len(s.Picks))
-	for i := range s.Picks {
-		if l := s.Picks[i].below(); l != nil {
-			d.linked, below[i] = true, l.reads()
-		}
-	}
-	for _, row := range rows {
-		if row.ID != "" { // a record or block is part of its entry
-			d.set.Entries = append(d.set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
-		}
-		for i := range s.Picks {
-			switch p := &s.Picks[i]; {
-			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
-				d.set.Backs = append(d.set.Backs, depend.Back{Type: p.List.Type, Locale: locale, Field: p.List.Field, Target: row.ID, Sort: p.List.sortedBy()})
-				d.filtered(p.List, locale)
-				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
-			case p.Link == nil || row.Linked == nil:
-			case p.Kind == PickInner:
-				d.rows(locale, p.Link, nil, row.Linked[i])
-			case row.Asked[i] != nil:
-				d.rows(locale, p.Link, below[i], row.Linked[i])
-				d.missed(locale, row.Asked[i], row.Linked[i])
-			}
-		}
-	}
-}
-
-// missed adds the references that led to nothing.
-func (d *dependencies) missed(locale string, asked []string, found []*Row) {
-	n := 0
-	for _, id := range asked {
-		if n < len(found) && found[n].ID == id {
-			n++
-		} else if key := locale + id; !d.vain[key] {
-			d.vain[key] = true
-			d.set.Entries = append(d.set.Entries, depend.Entry{ID: id, Locale: locale})
-		}
-	}
-}
-
-// mergeEntries unites what was read of the same document in several places.
-func mergeEntries(in []depend.Entry) []depend.Entry {
-	at := map[[2]string]int{}
-	out := in[:0:0]
-	for _, e := range in {
-		key := [2]string{e.ID, e.Locale}
-		i, ok := at[key]
-		if !ok {
-			at[key] = len(out)
-			out = append(out, e)
-			continue
-		}
-		if !slices.Equal(out[i].Fields, e.Fields) {
-			both := slices.Concat(out[i].Fields, e.Fields)
-			sort.Strings(both)
-			out[i].Fields = slices.Compact(both)
-		}
 	}
 	return out
 }

@@ -180,7 +180,9 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 		Entries: []depend.Entry{{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}}, {ID: "p1", Locale: "en", Fields: []string{"name"}},
 			{ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"}, {ID: "gone", Locale: "en"}},
 		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
-		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: []string{"number"}}}}
+		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
+		Uses: []depend.Use{{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}}, {Type: "pier", Locale: "en", Fields: []string{"name"}},
+			{Type: "route", Locale: "nb", Fields: []string{"about.path", "name", "piers", "slug"}}, {Type: "pier", Locale: "nb", Fields: []string{"name"}}, {Locale: ""}, {Locale: "en"}}}
 	if !reflect.DeepEqual(set, want) {
 		t.Errorf("got  %+v\nwant %+v", set, want)
 	}

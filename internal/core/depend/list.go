@@ -1,0 +1,473 @@
+package depend
+
+import (
+	"encoding/json"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/filter"
+)
+
+// List is one read of entries of a type in some order: those for which all of it
+// is true, as far as the window shows.
+type List struct {
+	Type   string `json:"type"`
+	Locale string `json:"locale"`
+	// Field and Target, for a way back: only entries whose field refers to the target.
+	Field  string `json:"field,omitempty"`
+	Target string `json:"target,omitempty"`
+	// Filter, and whether those that are only filled in from a fallback are left out.
+	Filter     *filter.Filter `json:"filter,omitempty"`
+	Translated bool           `json:"translated,omitempty"`
+	// Paths says that it lists where entries live, of those that live somewhere.
+	Paths bool   `json:"paths,omitempty"`
+	Sort  []Sort `json:"sort,omitempty"`
+	// Count says that the response tells how many there are in all.
+	Count  bool   `json:"count,omitempty"`
+	Window Window `json:"window"`
+}
+
+// Window is the part of a list that a response shows.
+type Window struct {
+	// After and Before are the places of a cursor, both excluded.
+	After  Place `json:"-"`
+	Before Place `json:"-"`
+	// Rows are the places shown, in the list's order.
+	Rows []Place `json:"-"`
+	// Limit is how many could be shown.
+	Limit int `json:"limit"`
+	// FromEnd says that the list was read from its end, or backwards from Before.
+	FromEnd bool `json:"fromEnd,omitempty"`
+	// Skipped says that entries before the first row were skipped by their number.
+	Skipped bool `json:"skipped,omitempty"`
+	// Room is, when entries were skipped and there were not even as many, how many more
+	// may come before one is shown, as of a sequence.
+	Room int   `json:"room,omitempty"`
+	AsOf int64 `json:"-"`
+	// Tells says that the response tells whether there is more in the direction in
+	// which it was read; More is what it tells, and Past, if known, the entry that
+	// made it so.
+	Tells bool   `json:"tells,omitempty"`
+	More  bool   `json:"more,omitempty"`
+	Past  string `json:"past,omitempty"`
+	// Cursors are the rows whose places themselves are shown.
+	Cursors Cursors `json:"-"`
+}
+
+// Cursors says of which rows a response shows the places.
+type Cursors uint8
+
+// The rows whose places may be shown.
+const (
+	CursorFirst Cursors = 1 << iota
+	CursorLast
+	CursorAll
+)
+
+// possible is a set of pairs of truths: whether an entry was a member of a list,
+// and whether it is one now.
+type possible uint8
+
+func pair(was, is bool) possible {
+	n := 0
+	if was {
+		n += 2
+	}
+	if is {
+		n++
+	}
+	return 1 << n
+}
+
+const never = possible(1) // neither was nor is
+
+// template is what lists have in common that differ in their windows.
+type template struct {
+	*List
+	split *filter.Split
+	// now are the fields of its own type that the filter holds against the present.
+	now []string
+}
+
+func newTemplate(l *List) template {
+	t := template{List: l}
+	if l.Filter != nil {
+		t.split = l.Filter.Split()
+		for _, held := range l.Filter.HeldAgainstNow() {
+			for _, n := range held.Names {
+				if len(n.Steps) == 0 {
+					t.now = append(t.now, n.Field)
+				}
+			}
+		}
+	}
+	return t
+}
+
+// key writes what the lists of a template have in common.
+func (l *List) key(edition string) string {
+	var b strings.Builder
+	for _, s := range []string{edition, l.Locale, l.Type, l.Field, l.Target} {
+		b.WriteString(s)
+		b.WriteByte(0)
+	}
+	if l.Filter != nil {
+		b.WriteString(l.Filter.String())
+	}
+	b.WriteByte(0)
+	for _, s := range l.Sort {
+		if s.Descending {
+			b.WriteByte('-')
+		}
+		b.WriteString(s.By + " " + string(s.Kind) + ",")
+	}
+	for _, is := range []bool{l.Translated, l.Paths, l.Count} {
+		b.WriteString(strconv.FormatBool(is)[:1])
+	}
+	return b.String()
+}
+
+// step is one entry's change as one locale sees it.
+type step struct {
+	id            string
+	typ           string
+	before, after content.Fields // nil for no document
+	differing     []string
+	dotted        map[string]int8
+	led           map[string][]content.Led
+	// turned is the type of an entry that changed, if that is not this one.
+	turned   string
+	now      time.Time
+	sequence int64
+}
+
+func stepOf(c *content.Change, locale string) (step, bool) {
+	differing, touched := c.Fields[locale]
+	if !touched {
+		return step{}, false
+	}
+	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], now: c.At, sequence: c.Sequence}
+	return s, true
+}
+
+func (s *step) differs(name string) bool { return slices.Contains(s.differing, name) }
+
+func (s *step) values(f content.Fields) filter.Document {
+	if f == nil {
+		return nil
+	}
+	return filter.Values{ID: s.id, Known: f}
+}
+
+// member tells whether all but the filter is true of the entry.
+func (t *template) member(values content.Fields) bool {
+	switch {
+	case values == nil:
+		return false
+	case t.Field != "" && !refers(values[t.Field], t.Target):
+		return false
+	case (t.Translated || t.Paths) && values["about.own"] != true:
+		return false
+	case t.Paths && values["about.path"] == nil:
+		return false
+	}
+	return true
+}
+
+// maxTries bounds how many truths of atoms are tried: beyond that anything is
+// taken to be possible.
+const maxTries = 81
+
+// memberships says whether the entry may have been a member and may be one now.
+func (t *template) memberships(s *step) possible {
+	was, is := t.member(s.before), t.member(s.after)
+	if t.split == nil || !was && !is {
+		return pair(was, is)
+	}
+	before, after := s.values(s.before), s.values(s.after)
+	if len(t.split.Atoms) == 0 {
+		return pair(was && t.split.Match(before, s.now, nil), is && t.split.Match(after, s.now, nil))
+	}
+	// Each atom has a truth before and one after, which are the same where the
+	// entry's own change cannot have turned it.
+	tries := make([]try, 0, len(t.split.Atoms))
+	n := 1
+	for i := range t.split.Atoms {
+		a := &t.split.Atoms[i]
+		truths := a.Truths()
+		one := try{now: truths}
+		if truth, known := s.dotted[a.String()]; known {
+			one.now = []filter.Truth3{filter.Truth3(truth)}
+		}
+		if n *= len(one.now); was && (s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && !(is && a.Keeps(before, after))) {
+			one.before = truths
+			n *= len(truths)
+		}
+		tries = append(tries, one)
+	}
+	if n > maxTries {
+		return pair(false, false) | pair(true, false) | pair(false, true) | pair(true, true)
+	}
+	var out possible
+	b, a := make([]filter.Truth3, len(tries)), make([]filter.Truth3, len(tries))
+	for i := range n {
+		for k, one := range tries {
+			a[k] = one.now[i%len(one.now)]
+			i /= len(one.now)
+			if b[k] = a[k]; one.before != nil {
+				b[k] = one.before[i%len(one.before)]
+				i /= len(one.before)
+			}
+		}
+		out |= pair(was && t.split.Match(before, s.now, b), is && t.split.Match(after, s.now, a))
+	}
+	return out
+}
+
+// try is what an atom may have come to; before is nil if that is as now.
+type try struct{ now, before []filter.Truth3 }
+
+// turned returns the ways on which entries lead to this one for which the filter
+// may come out otherwise now.
+func (t *template) turned(s *step) [][]filter.Step {
+	if t.split == nil {
+		return nil
+	}
+	var out [][]filter.Step
+	for i := range t.split.Atoms {
+		if a := &t.split.Atoms[i]; a.Turns(s.typ, s.values(s.before), s.values(s.after), s.now) {
+			out = append(out, a.Ways(s.typ)...)
+		}
+	}
+	return out
+}
+
+// wayKey names a way from entries of a type.
+func wayKey(typ string, way []filter.Step) string {
+	for _, s := range way {
+		typ += "." + s.Name
+	}
+	return typ
+}
+
+// leading returns, as steps of their own, the entries that lead to this one on ways
+// that were turned; known is false if somebody would have to look for them.
+func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known bool) {
+	for _, way := range ways {
+		led, known := s.led[wayKey(t.Type, way)]
+		if !known {
+			return nil, false
+		}
+		for _, l := range led {
+			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, now: s.now, sequence: s.sequence})
+		}
+	}
+	return out, true
+}
+
+// watches lists the types of the entries that turns is to be asked for.
+func (t *template) watches() []string {
+	var out []string
+	if t.split == nil {
+		return nil
+	}
+	for _, a := range t.split.Atoms {
+		for _, n := range a.Names {
+			for _, s := range n.Steps {
+				out = append(out, s.Types...)
+			}
+		}
+	}
+	sort.Strings(out)
+	return slices.Compact(out)
+}
+
+// crosses tells whether the entry now crosses the present moment, in a property
+// that the filter holds against it, before the deadline.
+func (t *template) crosses(s *step, deadline time.Time) bool {
+	if len(t.now) == 0 || !t.member(s.after) {
+		return false
+	}
+	for _, field := range t.now {
+		v, _ := s.after[field].(string)
+		if v == "" || s.before[field] == s.after[field] {
+			continue
+		}
+		if at, err := time.Parse(time.RFC3339, v); err == nil && !at.Before(s.now) && (deadline.IsZero() || at.Before(deadline)) {
+			return true
+		}
+	}
+	return false
+}
+
+// shown are the fields of a listed path that a response shows.
+var shownOfPaths = []string{"about.updated", "about.path"}
+
+// affected tells whether the window shows another part of the list, or the same
+// otherwise, now that an entry was at one place, if a member, and is at another.
+func (t *template) affected(w *Window, may possible, s *step, was, is Place) bool {
+	if was != "" {
+		if w.holds(was) {
+			// What is shown is a member, what is within and not shown is none.
+			if _, shown := w.slot(was, s.id); shown {
+				may &= pair(true, false) | pair(true, true)
+			} else {
+				may &= pair(false, false) | pair(false, true)
+			}
+		} else if w.More && s.id == w.Past {
+			may &= pair(true, false) | pair(true, true)
+		}
+	}
+	if may == 0 {
+		return true
+	}
+	for _, one := range [4][2]bool{{false, true}, {true, false}, {true, true}} {
+		if may&pair(one[0], one[1]) != 0 && t.moves(w, s, one[0], one[1], was, is) {
+			return true
+		}
+	}
+	return false
+}
+
+// squeezes counts an entry that comes or goes among those that are skipped, and
+// tells whether one may be shown now.
+func (w *Window) squeezes(may possible, sequence int64) bool {
+	if sequence <= w.AsOf {
+		return false
+	}
+	switch may &^ (pair(false, false) | pair(true, true)) {
+	case 0:
+		return false
+	case pair(true, false):
+		if may == pair(true, false) {
+			w.Room++
+		}
+		return false
+	case pair(false, true):
+		w.Room--
+		return w.Room < 0
+	}
+	return true
+}
+
+// moves is affected for an entry of which it is known whether it was and is a
+// member.
+func (t *template) moves(w *Window, s *step, member, still bool, was, is Place) bool {
+	if t.Count && member != still {
+		return true
+	}
+	if w.Skipped && len(w.Rows) == 0 {
+		return member != still
+	}
+	if w.Skipped && (member && was < w.Rows[0]) != (still && is < w.Rows[0]) {
+		return true
+	}
+	in, stays := member && w.holds(was), still && w.holds(is)
+	if in != stays {
+		return true
+	}
+	if in {
+		if was != is {
+			// A row may move within the room before it that is its own: nobody else was
+			// there. So the rows stay in order whoever moves.
+			i, shown := w.slot(was, s.id)
+			j, _ := w.slot(is, s.id)
+			if !shown || i != j || w.shows(i) {
+				return true
+			}
+		}
+		if t.Paths && slices.ContainsFunc(shownOfPaths, s.differs) {
+			return true
+		}
+	}
+	if w.Tells && w.full() {
+		past, stays := member && w.past(was), still && w.past(is)
+		if w.More && past && !stays && (w.Past == s.id || w.Past == "") || !w.More && stays {
+			return true
+		}
+	}
+	return false
+}
+
+func (w *Window) full() bool { return len(w.Rows) >= w.Limit }
+
+// holds tells whether a member at the place would be shown, or push out something
+// that is.
+func (w *Window) holds(p Place) bool {
+	if w.After != "" && p <= w.After || w.Before != "" && p >= w.Before {
+		return false
+	}
+	n := len(w.Rows)
+	switch {
+	case w.Skipped && (n == 0 || p < w.Rows[0]):
+		return false
+	case !w.full():
+		return true
+	case n == 0:
+		return false
+	case w.FromEnd:
+		return p >= w.Rows[0]
+	}
+	return p <= w.Rows[n-1]
+}
+
+// past tells whether the place is beyond the window, in the direction in which it
+// was read.
+func (w *Window) past(p Place) bool {
+	n := len(w.Rows)
+	if w.FromEnd {
+		return (w.Before == "" || p < w.Before) && (n == 0 || p < w.Rows[0])
+	}
+	return (w.After == "" || p > w.After) && (n == 0 || p > w.Rows[n-1])
+}
+
+// slot is the row in whose room a place is: at it, or between it and the one
+// before; and whether the row is the entry's.
+func (w *Window) slot(p Place, id string) (int, bool) {
+	i := sort.Search(len(w.Rows), func(i int) bool { return w.Rows[i] >= p })
+	return i, i < len(w.Rows) && w.Rows[i].isOf(id)
+}
+
+// shows tells whether the place of a row is itself shown.
+func (w *Window) shows(i int) bool {
+	return w.Cursors&CursorAll != 0 || w.Cursors&CursorFirst != 0 && i == 0 || w.Cursors&CursorLast != 0 && i == len(w.Rows)-1
+}
+
+// key tells windows apart.
+func (w *Window) key() string {
+	var b strings.Builder
+	b.WriteString(strconv.Itoa(w.Limit))
+	for _, is := range []bool{w.FromEnd, w.Skipped, w.Tells, w.More} {
+		b.WriteString(strconv.FormatBool(is)[:1])
+	}
+	b.WriteByte(byte('0' + w.Cursors))
+	if w.Skipped && len(w.Rows) == 0 {
+		b.WriteString(strconv.Itoa(w.Room) + "@" + strconv.FormatInt(w.AsOf, 10) + " ")
+	}
+	for _, p := range append([]Place{w.After, w.Before, Place(w.Past)}, w.Rows...) {
+		b.WriteString(strconv.Itoa(len(p)) + ":")
+		b.WriteString(string(p))
+	}
+	return b.String()
+}
+
+// MarshalJSON writes the window for people.
+func (w Window) MarshalJSON() ([]byte, error) {
+	type plain Window
+	return json.Marshal(struct {
+		plain
+		Rows int `json:"rows"`
+	}{plain(w), len(w.Rows)})
+}
+
+// refers tells whether a reference field's value leads to the target.
+func refers(value any, target string) bool {
+	if list, ok := value.([]any); ok {
+		return slices.Contains(list, any(target))
+	}
+	return value == target
+}

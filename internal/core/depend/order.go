@@ -1,0 +1,102 @@
+package depend
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"math"
+	"strconv"
+	"time"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+)
+
+// Sort is one part of an order. Entries without a value come last either way;
+// the id breaks ties.
+type Sort struct {
+	By         string     `json:"by"` // a field, or about.published, about.firstPublished, about.updated
+	Kind       model.Kind `json:"kind"`
+	Descending bool       `json:"descending,omitempty"`
+}
+
+// Place is where an entry stands in an order, as bytes that compare as the entries
+// do: what PostgreSQL's ORDER BY and Go agree on. The zero Place is none.
+type Place string
+
+// PlaceOf returns the place of an entry by its sort values as texts, nil for no
+// value.
+func PlaceOf(order []Sort, values []*string, id string) Place {
+	b := make([]byte, 0, 9*len(order)+1+len(id))
+	for i, s := range order {
+		b = appendValue(b, s, values[i])
+	}
+	return Place(append(append(b, 0), id...))
+}
+
+// placeIn is PlaceOf for what a change says of the entry.
+func placeIn(order []Sort, values content.Fields, id string) Place {
+	b := make([]byte, 0, 9*len(order)+1+len(id))
+	for _, s := range order {
+		v := values[s.By]
+		if money, ok := v.(map[string]any); ok && s.Kind == model.Money {
+			v = money["amount"]
+		}
+		b = appendValue(b, s, textOf(v))
+	}
+	return Place(append(append(b, 0), id...))
+}
+
+func textOf(v any) *string {
+	var out string
+	switch v := v.(type) {
+	case string:
+		out = v
+	case float64:
+		out = strconv.FormatFloat(v, 'g', -1, 64)
+	case json.Number:
+		out = v.String()
+	case bool:
+		out = strconv.FormatBool(v)
+	default:
+		return nil
+	}
+	return &out
+}
+
+// appendValue writes a value so that bytes compare as values do. Texts compare by
+// their bytes and have no NUL.
+func appendValue(b []byte, s Sort, v *string) []byte {
+	if v == nil {
+		return append(b, 0xff)
+	}
+	b = append(b, 1)
+	from := len(b)
+	switch s.Kind {
+	case model.Integer, model.Decimal, model.Money:
+		n, _ := strconv.ParseFloat(*v, 64) // checked when it was written
+		bits := math.Float64bits(n)
+		if bits>>63 == 1 {
+			bits = ^bits
+		} else {
+			bits |= 1 << 63
+		}
+		b = binary.BigEndian.AppendUint64(b, bits)
+	case model.DateTime:
+		at, _ := time.Parse(time.RFC3339, *v)
+		b = binary.BigEndian.AppendUint64(b, uint64(at.UnixMicro())^1<<63)
+	default: // false comes before true by its letters
+		b = append(append(b, *v...), 0)
+	}
+	if s.Descending {
+		for i := from; i < len(b); i++ {
+			b[i] = ^b[i]
+		}
+	}
+	return b
+}
+
+// isOf tells whether the place is that of the entry.
+func (p Place) isOf(id string) bool {
+	n := len(p) - len(id)
+	return n > 0 && p[n-1] == 0 && string(p[n:]) == id
+}

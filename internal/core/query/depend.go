@@ -1,0 +1,295 @@
+package query
+
+import (
+	"slices"
+	"sort"
+
+	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/model"
+)
+
+// Dependencies says what the result of the query was made of.
+func Dependencies(q *Query, r *Result) *depend.Set {
+	d := dependencies{set: &depend.Set{Edition: q.Edition, Deadline: r.Deadline}, vain: map[string]bool{}, sequence: r.Sequence}
+	for i := range q.Roots {
+		root, res := &q.Roots[i], &r.Roots[i]
+		locale := root.Locale
+		if locale == "" {
+			locale = res.Locale
+		}
+		read := root.Selection.reads()
+		d.rows(locale, &root.Selection, read, res.Rows)
+		d.used(root, locale, read, res)
+		switch root.By {
+		case ByList, BySingle:
+			d.set.Lists = append(d.set.Lists, d.list(root, root.Locale, "", res))
+		case ByPaths:
+			d.paths(root, res)
+		case BySlug:
+			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
+		case ByID:
+			if len(res.Rows) == 0 {
+				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
+			}
+		case ByPath:
+			for _, tag := range res.LookedIn(root) {
+				d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value})
+			}
+			for _, f := range res.Formerly {
+				d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
+			}
+		}
+	}
+	if d.linked || len(q.Roots) > 1 {
+		d.set.Entries = mergeEntries(d.set.Entries)
+	}
+	return d.set
+}
+
+type dependencies struct {
+	set      *depend.Set
+	linked   bool // only then can the same document have been read twice
+	vain     map[string]bool
+	sequence int64
+}
+
+// list is what a result shows of a list; target is the entry that is referred to,
+// for a way back.
+func (d *dependencies) list(root *Root, locale, target string, res *RootResult) depend.List {
+	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count,
+		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > 0, More: res.More, Past: res.Past, Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
+	w := &l.Window
+	if root.By == BySingle {
+		w.Limit = 1
+	}
+	if root.After != nil {
+		w.After = depend.PlaceOf(root.Sort, root.After.Values, root.After.ID)
+	}
+	if root.Before != nil {
+		w.Before = depend.PlaceOf(root.Sort, root.Before.Values, root.Before.ID)
+	}
+	if n := len(res.Rows); n > 0 {
+		w.Rows = make([]depend.Place, n)
+		values := make([]*string, len(root.Sort))
+		for i, row := range res.Rows {
+			for k, v := range row.Keys {
+				if values[k] = nil; v != nil {
+					text := string(v)
+					values[k] = &text
+				}
+			}
+			w.Rows[i] = depend.PlaceOf(root.Sort, values, row.ID)
+		}
+	}
+	if root.Shows.Around {
+		prev, next := root.Around(res)
+		if prev != "" {
+			w.Cursors |= depend.CursorFirst
+		}
+		if next != "" {
+			w.Cursors |= depend.CursorLast
+		}
+	}
+	if w.Skipped && len(w.Rows) == 0 {
+		w.Room, w.AsOf = root.Offset-res.Skipped, d.sequence
+	}
+	if root.Limit == 0 {
+		w.Tells = false // around nothing there is nothing
+	}
+	if !w.Tells {
+		w.More, w.Past = false, ""
+	}
+	return l
+}
+
+// pathSort is the order of the paths of one locale.
+var pathSort = []Sort{{By: "about.path", Kind: model.Text}}
+
+// paths adds a list for each locale and type of a list of paths. A place after all
+// that have a path ends what is shown of the last locale.
+func (d *dependencies) paths(root *Root, res *RootResult) {
+	behind := func(path string) depend.Place { return depend.PlaceOf(pathSort, []*string{&path}, "") + "\xff" }
+	from, to := "", ""
+	var last PathRow
+	if root.After != nil {
+		from = *root.After.Values[0]
+	}
+	if n := len(res.Paths); res.More && n > 0 {
+		last = res.Paths[n-1]
+		to = last.Locale
+		d.set.Entries = append(d.set.Entries, depend.Entry{ID: res.PastPath.Entry, Locale: res.PastPath.Locale, Fields: []string{"about.locales", "about.path"}})
+	}
+	for _, tag := range root.Locales {
+		if tag < from || to != "" && tag > to {
+			continue
+		}
+		for _, t := range root.Types {
+			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1}}
+			if tag == from {
+				l.Window.After = behind(*root.After.Values[1])
+			}
+			if tag == to {
+				l.Window.Before = behind(last.Path)
+			}
+			for _, p := range res.Paths {
+				if p.Locale == tag && p.Type == t {
+					l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(pathSort, []*string{&p.Path}, p.Entry))
+				}
+			}
+			d.set.Lists = append(d.set.Lists, l)
+			d.use(t, tag, []string{"about.locales", "about.path"})
+		}
+	}
+}
+
+// use adds what was read by of a type of the model.
+func (d *dependencies) use(typ, locale string, fields []string) {
+	for i := range d.set.Uses {
+		if u := &d.set.Uses[i]; u.Type == typ && u.Locale == locale {
+			if len(fields) > 0 {
+				all := slices.Concat(u.Fields, fields)
+				sort.Strings(all)
+				u.Fields = slices.Compact(all)
+			}
+			return
+		}
+	}
+	d.set.Uses = append(d.set.Uses, depend.Use{Type: typ, Locale: locale, Fields: fields})
+}
+
+// used adds the types and fields that a root was read by.
+func (d *dependencies) used(root *Root, locale string, read []string, res *RootResult) {
+	switch {
+	case root.Type != "":
+		d.use(root.Type, locale, append(root.reads(), read...))
+		d.filtered(root, locale)
+	case len(res.Rows) > 0:
+		for _, row := range res.Rows {
+			d.use(row.Type, locale, append([]string{"about.path"}, read...))
+		}
+	case root.By != ByPaths:
+		// What comes to be there is of whatever type.
+		for _, tag := range append(res.LookedIn(root), root.Locale) {
+			d.use("", tag, nil)
+		}
+	}
+	d.usedBelow(&root.Selection, locale)
+}
+
+func (d *dependencies) usedBelow(s *Selection, locale string) {
+	for i := range s.Picks {
+		p := &s.Picks[i]
+		switch {
+		case p.List != nil:
+			d.use(p.List.Type, locale, append(p.List.reads(), p.List.Selection.reads()...))
+			d.filtered(p.List, locale)
+		case p.Link != nil && p.Kind != PickInner:
+			for _, t := range p.Types {
+				d.use(t, locale, p.Link.reads())
+			}
+		}
+		if below := p.below(); below != nil {
+			d.usedBelow(below, locale)
+		}
+	}
+}
+
+// reads are the fields by which a root finds and orders entries.
+func (r *Root) reads() []string {
+	var out []string
+	for _, s := range r.Sort {
+		out = append(out, s.By)
+	}
+	if r.By == BySlug {
+		out = append(out, "slug")
+	}
+	if r.Field != "" {
+		out = append(out, r.Field)
+	}
+	if r.Translated {
+		out = append(out, "about.locales")
+	}
+	return out
+}
+
+// filtered adds what a list's filter is read by.
+func (d *dependencies) filtered(root *Root, locale string) {
+	if root.Filter == nil {
+		return
+	}
+	for _, r := range root.Filter.Reads() {
+		d.use(r.Type, locale, r.Fields)
+	}
+}
+
+// rows adds what was read of entries, and all that hangs below them.
+func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*Row) {
+	if len(rows) == 0 {
+		return
+	}
+	d.set.Entries = slices.Grow(d.set.Entries, len(rows))
+	var below [][]string
+	for i := range s.Picks {
+		if l := s.Picks[i].below(); l != nil {
+			if below == nil {
+				below = make([][]string, len(s.Picks))
+			}
+			d.linked, below[i] = true, l.reads()
+		}
+	}
+	for _, row := range rows {
+		if row.ID != "" { // a record or block is part of its entry
+			d.set.Entries = append(d.set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
+		}
+		if below == nil {
+			continue
+		}
+		for i := range s.Picks {
+			switch p := &s.Picks[i]; {
+			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
+				d.set.Lists = append(d.set.Lists, d.list(p.List, locale, row.ID, row.Lists[i]))
+				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
+			case p.Link == nil || row.Linked == nil:
+			case p.Kind == PickInner:
+				d.rows(locale, p.Link, nil, row.Linked[i])
+			case row.Asked[i] != nil:
+				d.rows(locale, p.Link, below[i], row.Linked[i])
+				d.missed(locale, row.Asked[i], row.Linked[i])
+			}
+		}
+	}
+}
+
+// missed adds the references that led to nothing.
+func (d *dependencies) missed(locale string, asked []string, found []*Row) {
+	n := 0
+	for _, id := range asked {
+		if n < len(found) && found[n].ID == id {
+			n++
+		} else if key := locale + id; !d.vain[key] {
+			d.vain[key] = true
+			d.set.Entries = append(d.set.Entries, depend.Entry{ID: id, Locale: locale})
+		}
+	}
+}
+
+// mergeEntries unites what was read of the same document in several places.
+func mergeEntries(in []depend.Entry) []depend.Entry {
+	at := map[[2]string]int{}
+	out := in[:0:0]
+	for _, e := range in {
+		key := [2]string{e.ID, e.Locale}
+		i, ok := at[key]
+		if !ok {
+			at[key] = len(out)
+			out = append(out, e)
+			continue
+		}
+		if !slices.Equal(out[i].Fields, e.Fields) {
+			both := slices.Concat(out[i].Fields, e.Fields)
+			sort.Strings(both)
+			out[i].Fields = slices.Compact(both)
+		}
+	}
+	return out
+}

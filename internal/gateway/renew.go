@@ -1,0 +1,84 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/depend"
+)
+
+// Replan returns what compiles the request that a plan's text stands for.
+type Replan func(text string) (Compiler, error)
+
+// SetReplan says how requests are compiled again when nobody is asking. It must be
+// set before Start.
+func (g *Gateway) SetReplan(f Replan) { g.replan = f }
+
+// planOf compiles a request by its text.
+func (g *Gateway) planOf(text string) (*Plan, error) {
+	if g.replan == nil || text == "" {
+		return nil, errors.New("this request cannot be made again")
+	}
+	compile, err := g.replan(text)
+	if err != nil {
+		return nil, err
+	}
+	return g.Plan(text, compile)
+}
+
+// toldByModel are the headers that follow from the model.
+var toldByModel = []string{"Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Vary", "Deprecation", "Sunset"}
+
+// keeps tells whether the request of a response gives it under the present model
+// too, if the content that it was made of is as it was.
+func (g *Gateway) keeps(r *cache.Response) bool {
+	p, err := g.planOf(r.Asked)
+	if err != nil || p.Key != r.Key() || p.stale != r.Stale {
+		return false
+	}
+	return !slices.ContainsFunc(toldByModel, func(name string) bool { return !slices.Equal(p.Base[name], r.Header[name]) })
+}
+
+// renewals bounds how many popular responses wait to be computed anew; those
+// beyond are computed when somebody asks.
+const renewals = 1000
+
+// renewLater queues a response that was popular and has expired.
+func (g *Gateway) renewLater(r *cache.Response) {
+	select {
+	case g.renew <- r.Asked:
+	default:
+	}
+}
+
+// renewing computes popular responses anew, two at a time: those who ask for
+// something else shall not notice.
+func (g *Gateway) renewing(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case text := <-g.renew:
+			if err := g.Warm(ctx, text); err != nil && ctx.Err() == nil {
+				g.log.Debug("a popular answer was not computed anew", "request", text, "error", err)
+			}
+		}
+	}
+}
+
+// Warm computes the answer to a request, given by its text, unless it is held.
+func (g *Gateway) Warm(ctx context.Context, text string) error {
+	for range 3 {
+		p, err := g.planOf(text)
+		if err != nil {
+			return err
+		}
+		err = g.cache.Renew(ctx, p.Key, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) })
+		if !errors.Is(err, ErrReplan) {
+			return err
+		}
+	}
+	return ErrReplan
+}
