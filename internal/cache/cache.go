@@ -29,9 +29,11 @@ type Response struct {
 	Body   []byte
 	// Sequence is the state of content that it was read from.
 	Sequence int64
-	// Until is when the response is no longer good even if nothing changes; zero
-	// for never.
+	// Until is when the response is no longer good even if nothing changes, zero for
+	// never; Ahead is how far this clock is ahead of the database's, at least, for
+	// responses that depend on the time.
 	Until time.Time
+	Ahead time.Duration
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
 	Needs []access.Need
@@ -51,6 +53,7 @@ type Response struct {
 	handle  atomic.Uint32
 	hits    atomic.Uint32
 	expired atomic.Int64 // when, in nanoseconds
+	ends    atomic.Int64 // Until, or when a change has moved it to; 0 for never
 	encoded *variants
 }
 
@@ -76,6 +79,26 @@ func (r *Response) encodedSize() int {
 		return 0
 	}
 	return len(r.Body) / 2
+}
+
+// Ends is when the response is no longer good even if nothing changes; zero for
+// never.
+func (r *Response) Ends() time.Time {
+	if ends := r.ends.Load(); ends != 0 {
+		return time.Unix(0, ends)
+	}
+	return time.Time{}
+}
+
+// endBy lets the response end at a moment of the database's clock.
+func (r *Response) endBy(at time.Time) {
+	ends := at.Add(r.Ahead).UnixNano()
+	for {
+		held := r.ends.Load()
+		if held != 0 && held <= ends || r.ends.CompareAndSwap(held, ends) {
+			return
+		}
+	}
 }
 
 // Key is what the response is held under.
@@ -196,7 +219,7 @@ func (c *Cache) Get(key string) (*Response, bool) {
 	if !ok || r.expired.Load() != 0 {
 		return nil, false
 	}
-	if !r.Until.IsZero() && !time.Now().Before(r.Until) {
+	if ends := r.ends.Load(); ends != 0 && time.Now().UnixNano() >= ends {
 		c.expire(r)
 		return nil, false
 	}
@@ -361,6 +384,9 @@ func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int6
 	if len(r.Body) >= MinEncoded {
 		r.encoded = &variants{}
 	}
+	if !r.Until.IsZero() {
+		r.ends.Store(r.Until.UnixNano())
+	}
 	if over := !r.Until.IsZero() && !r.made.Before(r.Until); over || uint64(r.weight) > c.limit/8 {
 		c.refused.Add(1)
 		return
@@ -425,7 +451,7 @@ func (c *Cache) Apply(changes []content.Change) int {
 	n := 0
 	var asked []*Response
 	for i := range changes {
-		for _, r := range c.hitBy(&changes[i], c.index.Match) {
+		for _, r := range c.hitBy(&changes[i], c.match) {
 			if r.Sequence >= changes[i].Sequence {
 				continue // it knows of the change
 			}
@@ -445,6 +471,14 @@ func (c *Cache) Apply(changes []content.Change) int {
 		}
 	}
 	return n
+}
+
+func (c *Cache) match(change *content.Change) []*Response {
+	out, sooner := c.index.Match(change)
+	for _, s := range sooner {
+		s.Subscriber.endBy(s.Deadline)
+	}
+	return out
 }
 
 // hitBy returns what a change may affect.

@@ -268,6 +268,9 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, *depen
 	if res.Good > 0 {
 		r.Until = begin.Add(res.Good)
 	}
+	if !res.Now.IsZero() {
+		r.Ahead = begin.Sub(res.Now)
+	}
 	return r, deps, nil
 }
 

@@ -116,8 +116,8 @@ func (s *Store) ChangesWith(ctx context.Context, m *model.Model, at Mark, asks f
 }
 
 // truths is the SQL of what the conditions come to.
-func (a *Ask) truths(args *params) string {
-	c := condition{args: args}
+func (a *Ask) truths(args *params, but string) string {
+	c := condition{args: args, but: but}
 	columns := make([]string, len(a.Atoms))
 	for i, e := range a.Atoms {
 		text := c.expr(e, "document")
@@ -136,7 +136,7 @@ func (a *Ask) told(truths []int8) map[string]int8 {
 
 func (s *Store) askOwn(b *pgx.Batch, a Ask) {
 	args := params{s.Environment, a.Change.Edition, a.Locale, a.Change.Entry}
-	b.Queue("select "+a.truths(&args)+" from document where environment = $1 and edition = $2 and locale = $3 and entry = $4", args...).QueryRow(func(r pgx.Row) error {
+	b.Queue("select "+a.truths(&args, "")+" from document where environment = $1 and edition = $2 and locale = $3 and entry = $4", args...).QueryRow(func(r pgx.Row) error {
 		var truths []int8
 		if err := r.Scan(&truths); errors.Is(err, pgx.ErrNoRows) {
 			return nil // it is gone again
@@ -175,16 +175,16 @@ func (s *Store) askLed(b *pgx.Batch, a Ask, t *model.Type) {
 			found = "links <> '{}' and links && array(select " + quote(step.Field+"/") + " || entry" + next + ")"
 		}
 	}
-	truths := a.truths(&args)
+	truths := a.truths(&args, "") + ", " + a.truths(&args, quote(a.Change.Entry))
 	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+ofType(t.Name)+" and "+found+" limit "+args.add(maxLed+1, "bigint"), args...).Query(func(rows pgx.Rows) error {
 		led := []content.Led{}
 		for rows.Next() {
 			d := content.Document{Type: t.Name, Locale: a.Locale}
-			var truths []int8
-			if err := rows.Scan(&d.Entry, &d.Slug, &d.About, &d.Fields, &truths); err != nil {
+			var truths, others []int8
+			if err := rows.Scan(&d.Entry, &d.Slug, &d.About, &d.Fields, &truths, &others); err != nil {
 				return err
 			}
-			led = append(led, content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.told(truths)})
+			led = append(led, content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.told(truths), Others: a.told(others)})
 		}
 		if len(led) > maxLed {
 			return rows.Err()

@@ -22,6 +22,8 @@ type condition struct {
 	// bare says that times are compared as texts: they are kept in a form whose
 	// order is that of time, and that an index can have.
 	bare bool
+	// but is an entry, as SQL, that does not count at the end of ways.
+	but string
 }
 
 // filtered is the condition of a list's filter, "" without one.
@@ -49,6 +51,9 @@ func (c *condition) expr(e filter.Expr, row string) string {
 		return c.predicate(e, row, false)
 	}
 	end, from, where := c.way(name.Steps, row)
+	if c.but != "" {
+		where += " and " + end + ".entry <> " + c.but
+	}
 	return "exists (select from " + from + " where " + where + " and (" + c.predicate(e, end, true) + "))"
 }
 
@@ -275,10 +280,12 @@ func (s *Store) deadlineStatement(edition string, root *query.Root, held filter.
 			where += " and about -> 'locales' ? locale"
 		}
 	}
-	columns := "extract(epoch from min(" + value + ")::timestamptz - now())::text, extract(epoch from min(" + value + ")::timestamptz)::text"
+	columns := "extract(epoch from min(" + value + ")::timestamptz - now())::text, extract(epoch from min(" + value + ")::timestamptz)::text, extract(epoch from now())::text"
 	return statement{columns, where, args, func(raw [][]byte) error {
-		if raw[0] == nil {
-			return nil
+		now, err := strconv.ParseFloat(string(raw[2]), 64)
+		res.Now = time.UnixMicro(int64(math.Round(now * 1e6)))
+		if raw[0] == nil || err != nil {
+			return err
 		}
 		seconds, err := strconv.ParseFloat(string(raw[0]), 64)
 		if err != nil {

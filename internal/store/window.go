@@ -63,7 +63,7 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 // takeRow adds a row to a list, or notes that there is one more.
 func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
 	if len(out.Rows) == root.Limit {
-		out.More, out.Past = true, string(raw[0])
+		out.More, out.Past = true, append(out.Past, string(raw[0]))
 		return
 	}
 	out.Rows = append(out.Rows, r.row(raw))
@@ -83,7 +83,7 @@ func window(root *query.Root, r *reader, where string, args *params) string {
 		_, asText, _ := sortColumn(by)
 		r.keys[i] = r.column(asText)
 	}
-	limit := args.add(root.Limit+1, "bigint")
+	limit := args.add(root.Limit+query.PastWindow, "bigint")
 	var pieces []string
 	switch {
 	case root.After != nil:

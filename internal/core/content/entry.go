@@ -174,6 +174,9 @@ type Led struct {
 	ID     string
 	Values Fields
 	Dotted map[string]int8
+	// Others are what the conditions come to without the entry that changed, of
+	// conditions for which that can be said.
+	Others map[string]int8
 }
 
 // Moved is what happens to an entry when the one that it lives below moves.

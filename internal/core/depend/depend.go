@@ -121,7 +121,7 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	if l.Type != c.Type {
 		return false
 	}
-	if t.crosses(&s, deadline) {
+	if at := t.crosses(&s); !at.IsZero() && (deadline.IsZero() || at.Before(deadline)) {
 		return true
 	}
 	may := t.memberships(&s)

@@ -263,7 +263,7 @@ func (x *Index[S]) window(edition string, l *List) uint32 {
 		return w.id
 	}
 	own := l.Window
-	own.Rows = compacted(own.Rows)
+	own.Rows, own.Past = compacted(own.Rows), slices.Clone(own.Past)
 	w := &windowGroup{Window: &own, list: list, key: wk}
 	w.id = x.newGroup(w)
 	list.windows = append(list.windows, w)
@@ -434,16 +434,20 @@ func (x *Index[S]) sweep(n uint32) {
 	}
 }
 
-// Match returns every subscriber that the change may affect, each once. Changes
-// are matched in the order of their sequences, each once.
-func (x *Index[S]) Match(c *content.Change) []S { return x.match(c, false) }
+// Match returns every subscriber that the change may affect, each once, and those
+// that it lets end sooner. Changes are matched in the order of their sequences, each
+// once.
+func (x *Index[S]) Match(c *content.Change) ([]S, []Sooner[S]) { return x.match(c, false) }
 
 // Supposing returns what Match would, for a change that has not happened.
-func (x *Index[S]) Supposing(c *content.Change) []S { return x.match(c, true) }
+func (x *Index[S]) Supposing(c *content.Change) []S {
+	out, _ := x.match(c, true)
+	return out
+}
 
-func (x *Index[S]) match(c *content.Change, supposed bool) []S {
+func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Sooner[S]) {
 	if !alters(c) {
-		return nil
+		return nil, nil
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -468,13 +472,14 @@ func (x *Index[S]) match(c *content.Change, supposed bool) []S {
 			m.lists(t, &s)
 		}
 	}
-	return m.out
+	return m.out, m.sooner
 }
 
 type matching[S any] struct {
 	x        *Index[S]
 	supposed bool
 	out      []S
+	sooner   []Sooner[S]
 }
 
 // all finds everybody in a group.
@@ -528,9 +533,9 @@ func (m *matching[S]) lists(t *listsOfType, s *step) {
 }
 
 func (m *matching[S]) list(l *listGroup, s *step, p *places) {
-	if len(l.now) > 0 {
+	if at := l.crosses(s); !at.IsZero() {
 		for _, w := range l.windows {
-			m.some(w.id, func(one *sub[S]) bool { return l.crosses(s, deadlineOf(one.deadline)) })
+			m.end(w.id, at)
 		}
 	}
 	may := l.memberships(s)
@@ -543,7 +548,14 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 			if w.squeezes(may, s.sequence) {
 				m.all(w.id)
 			}
-		} else if l.affected(w.Window, may, s, was, is) {
+			continue
+		}
+		window := w.Window
+		if m.supposed {
+			copied := *window
+			window = &copied
+		}
+		if l.affected(window, may, s, was, is) {
 			m.all(w.id)
 		}
 	}
@@ -643,11 +655,22 @@ func (t *listsOfType) each(s *step, f func(*listGroup)) {
 	}
 }
 
-func deadlineOf(micros int64) time.Time {
-	if micros == 0 {
-		return time.Time{}
+// end lets the members of a group end at a moment, if that is sooner than they would.
+func (m *matching[S]) end(g uint32, at time.Time) {
+	for _, h := range m.x.groups[g].subs {
+		if one := &m.x.subs[h]; !one.dead && (one.deadline == 0 || at.UnixMicro() < one.deadline) {
+			if !m.supposed {
+				one.deadline = at.UnixMicro()
+			}
+			m.sooner = append(m.sooner, Sooner[S]{one.s, at})
+		}
 	}
-	return time.UnixMicro(micros)
+}
+
+// Sooner is a subscriber whose deadline a change has moved.
+type Sooner[S any] struct {
+	Subscriber S
+	Deadline   time.Time
 }
 
 // places remembers the places of one entry in the orders of lists.

@@ -49,11 +49,11 @@ type Window struct {
 	Room int   `json:"room,omitempty"`
 	AsOf int64 `json:"-"`
 	// Tells says that the response tells whether there is more in the direction in
-	// which it was read; More is what it tells, and Past, if known, the entry that
-	// made it so.
-	Tells bool   `json:"tells,omitempty"`
-	More  bool   `json:"more,omitempty"`
-	Past  string `json:"past,omitempty"`
+	// which it was read; More is what it tells, and Past are entries that make it so,
+	// as far as they are known.
+	Tells bool     `json:"tells,omitempty"`
+	More  bool     `json:"more,omitempty"`
+	Past  []string `json:"past,omitempty"`
 	// Cursors are the rows whose places themselves are shown.
 	Cursors Cursors `json:"-"`
 }
@@ -89,20 +89,21 @@ const never = possible(1) // neither was nor is
 type template struct {
 	*List
 	split *filter.Split
-	// now are the fields of its own type that the filter holds against the present.
-	now []string
+	held  []held
 }
 
 func newTemplate(l *List) template {
 	t := template{List: l}
 	if l.Filter != nil {
 		t.split = l.Filter.Split()
-		for _, held := range l.Filter.HeldAgainstNow() {
-			for _, n := range held.Names {
+		for _, h := range l.Filter.HeldAgainstNow() {
+			one := held{ifTrue: (&filter.Filter{Expr: h.IfTrue}).Split(), ifFalse: (&filter.Filter{Expr: h.IfFalse}).Split()}
+			for _, n := range h.Names {
 				if len(n.Steps) == 0 {
-					t.now = append(t.now, n.Field)
+					one.fields = append(one.fields, n.Field)
 				}
 			}
+			t.held = append(t.held, one)
 		}
 	}
 	return t
@@ -140,7 +141,9 @@ type step struct {
 	dotted        map[string]int8
 	led           map[string][]content.Led
 	// turned is the type of an entry that changed, if that is not this one.
-	turned   string
+	turned string
+	// was is what atoms came to before that changed.
+	was      map[string]filter.Truth3
 	now      time.Time
 	sequence int64
 }
@@ -205,7 +208,10 @@ func (t *template) memberships(s *step) possible {
 		}
 		if n *= len(one.now); was && (s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && !(is && a.Keeps(before, after))) {
 			one.before = truths
-			n *= len(truths)
+			if truth, known := s.was[a.String()]; known {
+				one.before = []filter.Truth3{truth}
+			}
+			n *= len(one.before)
 		}
 		tries = append(tries, one)
 	}
@@ -254,6 +260,28 @@ func wayKey(typ string, way []filter.Step) string {
 	return typ
 }
 
+// before finds what the atoms came to, for an entry that leads to one that changed:
+// what others make of it, and what the one that changed made of it.
+func (t *template) before(s *step, l *content.Led, way []filter.Step) map[string]filter.Truth3 {
+	out := map[string]filter.Truth3{}
+	if len(way) != 1 {
+		return out
+	}
+	for i := range t.split.Atoms {
+		a := &t.split.Atoms[i]
+		others, known := l.Others[a.String()]
+		if !known || !a.EndsWith(way) {
+			continue
+		}
+		led := s.before != nil && (!way[0].Back || refers(s.before[way[0].Field], l.ID))
+		out[a.String()] = filter.Truth3(others)
+		if led && a.AtEnd(s.values(s.before), s.now) == filter.True {
+			out[a.String()] = filter.True
+		}
+	}
+	return out
+}
+
 // leading returns, as steps of their own, the entries that lead to this one on ways
 // that were turned; known is false if somebody would have to look for them.
 func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known bool) {
@@ -263,7 +291,7 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 			return nil, false
 		}
 		for _, l := range led {
-			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, now: s.now, sequence: s.sequence})
+			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, was: t.before(s, &l, way), now: s.now, sequence: s.sequence})
 		}
 	}
 	return out, true
@@ -286,22 +314,32 @@ func (t *template) watches() []string {
 	return slices.Compact(out)
 }
 
-// crosses tells whether the entry now crosses the present moment, in a property
-// that the filter holds against it, before the deadline.
-func (t *template) crosses(s *step, deadline time.Time) bool {
-	if len(t.now) == 0 || !t.member(s.after) {
-		return false
+// crosses returns when the entry, as it is now, passes the present in a property
+// that the filter holds against it, where that makes a difference; zero for never.
+func (t *template) crosses(s *step) (first time.Time) {
+	if len(t.held) == 0 || s.turned != "" || !t.member(s.after) {
+		return first
 	}
-	for _, field := range t.now {
-		v, _ := s.after[field].(string)
-		if v == "" || s.before[field] == s.after[field] {
+	after := s.values(s.after)
+	for _, h := range t.held {
+		if len(h.ifTrue.Atoms) == 0 && h.ifTrue.Match(after, s.now, nil) == h.ifFalse.Match(after, s.now, nil) {
 			continue
 		}
-		if at, err := time.Parse(time.RFC3339, v); err == nil && !at.Before(s.now) && (deadline.IsZero() || at.Before(deadline)) {
-			return true
+		for _, field := range h.fields {
+			v, _ := s.after[field].(string)
+			if at, err := time.Parse(time.RFC3339, v); err == nil && !at.Before(s.now) && (first.IsZero() || at.Before(first)) {
+				first = at
+			}
 		}
 	}
-	return false
+	return first
+}
+
+// held is a condition that the passing of time turns: on which fields, and the
+// filter with it true and false.
+type held struct {
+	fields          []string
+	ifTrue, ifFalse *filter.Split
 }
 
 // shown are the fields of a listed path that a response shows.
@@ -318,7 +356,7 @@ func (t *template) affected(w *Window, may possible, s *step, was, is Place) boo
 			} else {
 				may &= pair(false, false) | pair(false, true)
 			}
-		} else if w.More && s.id == w.Past {
+		} else if slices.Contains(w.Past, s.id) {
 			may &= pair(true, false) | pair(true, true)
 		}
 	}
@@ -386,11 +424,21 @@ func (t *template) moves(w *Window, s *step, member, still bool, was, is Place) 
 	}
 	if w.Tells && w.full() {
 		past, stays := member && w.past(was), still && w.past(is)
-		if w.More && past && !stays && (w.Past == s.id || w.Past == "") || !w.More && stays {
+		if w.More && past && !stays && w.loses(s.id) || !w.More && stays {
 			return true
 		}
 	}
 	return false
+}
+
+// loses tells whether nothing is known any more that makes More true, now that an
+// entry is not past the window any longer.
+func (w *Window) loses(id string) bool {
+	if i := slices.Index(w.Past, id); i >= 0 {
+		w.Past = slices.Delete(slices.Clone(w.Past), i, i+1)
+		return len(w.Past) == 0
+	}
+	return len(w.Past) == 0
 }
 
 func (w *Window) full() bool { return len(w.Rows) >= w.Limit }
@@ -448,7 +496,7 @@ func (w *Window) key() string {
 	if w.Skipped && len(w.Rows) == 0 {
 		b.WriteString(strconv.Itoa(w.Room) + "@" + strconv.FormatInt(w.AsOf, 10) + " ")
 	}
-	for _, p := range append([]Place{w.After, w.Before, Place(w.Past)}, w.Rows...) {
+	for _, p := range append([]Place{w.After, w.Before, Place(strings.Join(w.Past, " "))}, w.Rows...) {
 		b.WriteString(strconv.Itoa(len(p)) + ":")
 		b.WriteString(string(p))
 	}

@@ -195,6 +195,15 @@ func (a *Atom) Ways(typ string) [][]Step {
 	return out
 }
 
+// EndsWith tells whether the atom is about a property at the end of the way, which
+// goes through lists, and about nothing else.
+func (a *Atom) EndsWith(way []Step) bool {
+	return a.single && len(a.Names[0].Steps) == len(way) && a.Names[0].Through() && a.Names[0].Steps[len(way)-1].Name == way[len(way)-1].Name
+}
+
+// AtEnd is what the condition comes to for an entry at the end of the way.
+func (a *Atom) AtEnd(d Document, now time.Time) Truth3 { return a.at(d, a.Names[0], now) }
+
 // at is what an entry at the end of the way contributes.
 func (a *Atom) at(d Document, n *Name, now time.Time) truth {
 	if d == nil {

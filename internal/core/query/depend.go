@@ -97,7 +97,7 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 		w.Tells = false // around nothing there is nothing
 	}
 	if !w.Tells {
-		w.More, w.Past = false, ""
+		w.More, w.Past = false, nil
 	}
 	return l
 }

@@ -34,6 +34,9 @@ const (
 	MaxPaths     = 10_000
 	MaxDepth     = 8   // levels of linked entries
 	MaxPicks     = 500 // picks in the whole query
+	// PastWindow is how many entries past a window are looked for: that there are
+	// some is told, which they are matters when one goes.
+	PastWindow = 3
 )
 
 // Query is one read: one or several roots answered from one state of the
@@ -190,7 +193,9 @@ type Result struct {
 	// at the Deadline, by the database's clock.
 	Good     time.Duration
 	Deadline time.Time
-	Roots    []RootResult
+	// Now is what the database's clock said, for answers that depend on the time.
+	Now   time.Time
+	Roots []RootResult
 }
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.
@@ -199,8 +204,8 @@ type RootResult struct {
 	// More says that the list goes on in the direction in which it was read:
 	// behind the last row, or, with Before or Last, before the first.
 	More bool
-	// Past is the entry that made it so.
-	Past  string
+	// Past are entries that make it so, the nearest first.
+	Past  []string
 	Total int // only if counted
 	// Skipped is how many entries there were to skip, up to the root's Offset.
 	Skipped int
