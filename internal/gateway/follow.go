@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -124,6 +125,10 @@ func (g *Gateway) poll(ctx context.Context) error {
 func (g *Gateway) asks(changes []content.Change) []store.Ask {
 	var out []store.Ask
 	seen := map[string]bool{}
+	mixed := slices.ContainsFunc(changes, func(c content.Change) bool { return c.Entry != changes[0].Entry })
+	for i := range changes {
+		changes[i].Mixed = mixed
+	}
 	for i := len(changes) - 1; i >= 0; i-- {
 		c := &changes[i]
 		if key := c.Edition + " " + c.Entry; !seen[key] {

@@ -375,7 +375,7 @@ func (s *Store) pathStatements(q *query.Query, root *query.Root, out *query.Root
 // paths has them.
 func pathsStatements(environment, edition string, root *query.Root, out *query.RootResult) []statement {
 	from := ""
-	args := []any{environment, edition, root.Locales, root.Types, root.Limit + 1}
+	args := []any{environment, edition, root.Locales, root.Types, root.Limit + query.PastWindow}
 	if root.After != nil {
 		from = " and (locale, path) > ($6, $7)"
 		args = append(args, *root.After.Values[0], *root.After.Values[1])
@@ -384,7 +384,7 @@ func pathsStatements(environment, edition string, root *query.Root, out *query.R
 		from + " order by locale, path limit $5", args, func(raw [][]byte) error {
 		row := query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])}
 		if len(out.Paths) == root.Limit {
-			out.More, out.PastPath = true, row
+			out.More, out.PastPaths = true, append(out.PastPaths, row)
 			return nil
 		}
 		out.Paths = append(out.Paths, row)

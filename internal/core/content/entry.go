@@ -163,6 +163,9 @@ type Change struct {
 	// leads to were true of it once the change was made, as far as whoever applies the
 	// change asked: 0 unknown to SQL, 1 false, 2 true.
 	Dotted map[string]map[string]int8 `json:"-"`
+	// Mixed says that other entries changed too until the moment that Dotted and Led
+	// are of.
+	Mixed bool `json:"-"`
 	// Led are, by locale and by the way that leads here, the entries from which it
 	// does, likewise.
 	Led   map[string]map[string][]Led `json:"-"`

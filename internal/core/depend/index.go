@@ -545,7 +545,7 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 	was, is := p.of(&l.template, s)
 	for _, w := range l.windows {
 		if w.Skipped && len(w.Rows) == 0 && !l.Count && !m.supposed {
-			if w.squeezes(may, s.sequence) {
+			if w.squeezes(may, s.sequence, l.split != nil && len(l.split.Atoms) > 0) {
 				m.all(w.id)
 			}
 			continue

@@ -142,6 +142,7 @@ type step struct {
 	led           map[string][]content.Led
 	// turned is the type of an entry that changed, if that is not this one.
 	turned string
+	mixed  bool
 	// was is what atoms came to before that changed.
 	was      map[string]filter.Truth3
 	now      time.Time
@@ -153,7 +154,7 @@ func stepOf(c *content.Change, locale string) (step, bool) {
 	if !touched {
 		return step{}, false
 	}
-	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], now: c.At, sequence: c.Sequence}
+	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], mixed: c.Mixed, now: c.At, sequence: c.Sequence}
 	return s, true
 }
 
@@ -206,7 +207,7 @@ func (t *template) memberships(s *step) possible {
 		if truth, known := s.dotted[a.String()]; known {
 			one.now = []filter.Truth3{filter.Truth3(truth)}
 		}
-		if n *= len(one.now); was && (s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && !(is && a.Keeps(before, after))) {
+		if n *= len(one.now); was && (s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && (s.mixed || !is || !a.Keeps(before, after))) {
 			one.before = truths
 			if truth, known := s.was[a.String()]; known {
 				one.before = []filter.Truth3{truth}
@@ -372,8 +373,9 @@ func (t *template) affected(w *Window, may possible, s *step, was, is Place) boo
 }
 
 // squeezes counts an entry that comes or goes among those that are skipped, and
-// tells whether one may be shown now.
-func (w *Window) squeezes(may possible, sequence int64) bool {
+// tells whether one may be shown now. Without dotted names each entry that goes is
+// told of once; with them it may be twice, so they are not counted.
+func (w *Window) squeezes(may possible, sequence int64, dotted bool) bool {
 	if sequence <= w.AsOf {
 		return false
 	}
@@ -381,7 +383,7 @@ func (w *Window) squeezes(may possible, sequence int64) bool {
 	case 0:
 		return false
 	case pair(true, false):
-		if may == pair(true, false) {
+		if may == pair(true, false) && !dotted {
 			w.Room++
 		}
 		return false

@@ -117,7 +117,18 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 	if n := len(res.Paths); res.More && n > 0 {
 		last = res.Paths[n-1]
 		to = last.Locale
-		d.set.Entries = append(d.set.Entries, depend.Entry{ID: res.PastPath.Entry, Locale: res.PastPath.Locale, Fields: []string{"about.locales", "about.path"}})
+		// That there is more is so as long as one of these is behind.
+		past := res.PastPaths[0]
+		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Tells: true, More: true}}
+		if past.Locale == to {
+			l.Window.After = behind(last.Path)
+		}
+		for _, p := range res.PastPaths {
+			if p.Type == past.Type && p.Locale == past.Locale {
+				l.Window.Past = append(l.Window.Past, p.Entry)
+			}
+		}
+		d.set.Lists = append(d.set.Lists, l)
 	}
 	for _, tag := range root.Locales {
 		if tag < from || to != "" && tag > to {

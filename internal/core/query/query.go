@@ -213,9 +213,9 @@ type RootResult struct {
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path.
 	MovedTo string
-	// Paths, for ByPaths, and the one that made More so.
-	Paths    []PathRow
-	PastPath PathRow
+	// Paths, for ByPaths, and those behind them that make More so.
+	Paths     []PathRow
+	PastPaths []PathRow
 	// Formerly are the entries that lived at the path, the last one first, as far
 	// as MovedTo depends on them.
 	Formerly []Former
