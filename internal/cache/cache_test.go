@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/depend"
@@ -272,6 +273,59 @@ func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
 	}
 	if n := c.Purge(nil); n == 0 || c.Stats().Subscribers != 0 {
 		t.Errorf("purged %d, %d subscribers left", n, c.Stats().Subscribers)
+	}
+}
+
+// TestExpiredIsServedWhereItMayBe lets a response expire that may be served for ten
+// seconds when the new one cannot be computed, and one that may be while it is.
+func TestExpiredIsServedWhereItMayBe(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{}, 10)
+		failing := func(context.Context) (*Response, *depend.Set, error) { return nil, nil, errors.New("no") }
+		plain, onError, meanwhile := of("a", 10), of("a", 10), of("a", 10)
+		onError.Stale, meanwhile.Stale = Stale{IfError: 10 * time.Second}, Stale{While: 10 * time.Second}
+		mustRead(t, c, "plain", computes(plain), Miss)
+		mustRead(t, c, "error", computes(onError), Miss)
+		mustRead(t, c, "while", computes(meanwhile), Miss)
+		if n := c.Apply([]content.Change{titled("a", 11)}); n != 3 || c.Stats().Subscribers != 0 {
+			t.Fatalf("%d expired, %d subscribers", n, c.Stats().Subscribers)
+		}
+		if _, _, err := c.Read(t.Context(), "plain", false, failing); err == nil {
+			t.Error("an expired response is served that nobody allowed")
+		}
+		mustRead(t, c, "error", failing, Expired)
+		finish := make(chan struct{})
+		mustRead(t, c, "while", func(context.Context) (*Response, *depend.Set, error) {
+			<-finish
+			return of("a", 11), made(of("a", 11)), nil
+		}, Expired)
+		close(finish)
+		synctest.Wait()
+		if r := mustRead(t, c, "while", nil, Hit); r.Sequence != 11 {
+			t.Errorf("still of %d", r.Sequence)
+		}
+		time.Sleep(11 * time.Second) // the bubble's clock
+		if _, _, err := c.Read(t.Context(), "error", false, failing); err == nil {
+			t.Error("an expired response is served for longer than it may")
+		}
+		if n := c.Stats().Stale; n != 2 {
+			t.Errorf("%d served although expired", n)
+		}
+	})
+}
+
+// TestEqualBodiesAreHeldOnce stores the same bytes under two keys.
+func TestEqualBodiesAreHeldOnce(t *testing.T) {
+	c := New(Options{}, 10)
+	one, two := of("a", 10), of("a", 10)
+	mustRead(t, c, "one", computes(one), Miss)
+	mustRead(t, c, "two", computes(two), Miss)
+	if &one.Body[0] != &two.Body[0] {
+		t.Error("two copies are held")
+	}
+	c.Purge(nil)
+	if mustRead(t, c, "one", computes(of("a", 10)), Miss).ETag[0] != one.ETag[0] {
+		t.Error("equal bytes have another tag")
 	}
 }
 

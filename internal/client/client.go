@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
@@ -420,18 +419,6 @@ func (c *Client) Builds(ctx context.Context, site string, limit int) ([]rebuild.
 	var out struct{ Items []rebuild.Build }
 	err := c.call(ctx, http.MethodGet, "/builds?"+values("site", site, "limit", positive(limit)), nil, &out)
 	return out.Items, err
-}
-
-// CacheStats returns what the cache has done.
-func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
-	return out, c.call(ctx, http.MethodGet, "/cache", nil, &out)
-}
-
-// Purge throws away every cached response and returns how many there were.
-func (c *Client) Purge(ctx context.Context) (int, error) {
-	var out struct{ Purged int }
-	err := c.call(ctx, http.MethodPost, "/cache/purge", nil, &out)
-	return out.Purged, err
 }
 
 // values writes a query string from names and values, leaving out empty ones.

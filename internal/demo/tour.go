@@ -43,7 +43,7 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 		status := a.Header.Get("Cache-Status")
 		if i == 0 && strings.Contains(status, "hit") {
 			say("   (the list was still held from before; purging it)")
-			if _, err := admin.Purge(ctx); err != nil {
+			if _, err := admin.Purge(ctx, gateway.HeldQuery{}); err != nil {
 				return fmt.Errorf("step 1, purging: %w", err)
 			}
 			if a, err = reader.Do(ctx, http.MethodGet, tourRead, nil, nil); err != nil {

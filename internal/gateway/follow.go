@@ -38,6 +38,8 @@ type follower struct {
 	// showed that nothing was missing was sent.
 	provenAt atomic.Int64
 	mark     store.Mark // the follower's own
+	// failing says that the last poll could not be made.
+	failing atomic.Bool
 
 	mu    sync.Mutex
 	moved chan struct{} // closed and replaced after every poll
@@ -60,25 +62,28 @@ func (f *follower) next() <-chan struct{} {
 	return f.moved
 }
 
+// blindFor is how long ago it was proven that nothing is missing.
+func (f *follower) blindFor() time.Duration {
+	return time.Duration(time.Now().UnixNano() - f.provenAt.Load())
+}
+
 // leased tells whether hits may be served now.
 func (f *follower) leased() bool {
-	return time.Now().UnixNano()-f.provenAt.Load() < int64(blindAfter)
+	return f.blindFor() < blindAfter
 }
 
 // followLog applies changes as they come, in order.
 func (g *Gateway) followLog(ctx context.Context) {
-	failing := false
 	for {
 		err := g.poll(ctx)
 		if ctx.Err() != nil {
 			return
 		}
-		if err != nil && !failing {
+		if failing := g.follow.failing.Swap(err != nil); err != nil && !failing {
 			g.log.Error("the change log cannot be followed; trying on", "error", err)
 		} else if err == nil && failing {
 			g.log.Info("the change log is followed again")
 		}
-		failing = err != nil
 		if !sleep(ctx, pollEvery, g.follow.wake) {
 			return
 		}
@@ -90,6 +95,9 @@ func (g *Gateway) poll(ctx context.Context) error {
 	defer cancel()
 	for {
 		sent := time.Now()
+		if err := g.seen(ctx); err != nil {
+			return err
+		}
 		changes, err := g.store.ChangesAfter(ctx, g.follow.mark)
 		if errors.Is(err, store.ErrGap) {
 			if err := g.startAnew(ctx); err != nil {
@@ -111,6 +119,11 @@ func (g *Gateway) poll(ctx context.Context) error {
 		}
 		if err := g.applyChanges(ctx, changes); err != nil {
 			return err
+		}
+		if len(changes) > 0 {
+			if err := g.seen(ctx); err != nil { // somebody may be waiting to see it
+				return err
+			}
 		}
 		if len(changes) < store.ChangesPerPoll/2 {
 			g.follow.provenAt.Store(sent.UnixNano())
@@ -159,7 +172,9 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 	}
 	g.cache.Reset(head.Sequence)
 	g.follow.mark = head
-	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx))
+	n := g.node
+	n.Applied = head.Sequence
+	return errors.Join(g.store.ResetNode(ctx, n), g.loadKeys(ctx), g.loadDocuments(ctx))
 }
 
 func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) error {

@@ -44,6 +44,8 @@ type Options struct {
 	// Reconcile is how often origins are compared with what is held; 0 means 5
 	// minutes.
 	Reconcile time.Duration
+	// Name that the others see this node by; default: host and process.
+	Name string
 	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
 	ReadTimeout time.Duration
 	// Issuer of tokens that are accepted beside keys; nil for none.
@@ -75,6 +77,8 @@ type Gateway struct {
 	o          Options
 
 	follow   follower
+	node     store.Node
+	samples  samples
 	replan   Replan
 	renew    chan string
 	reading  latencies
@@ -110,6 +114,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan string, renewals), begun: time.Now()}
+	g.node = thisNode(o.Name)
 	g.follow.init()
 	g.keys.byID = map[string]*heldKey{}
 	if err := g.firstModel(ctx, o.Model, o.ApplyModel); err != nil {
@@ -193,6 +198,8 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
 	g.run(ctx, g.keepIndexes)
+	g.run(ctx, g.rememberHottest)
+	g.run(ctx, g.sampling)
 	for range 2 {
 		g.run(ctx, g.renewing)
 	}
@@ -204,7 +211,11 @@ func (g *Gateway) Start(ctx context.Context) error {
 	for _, source := range g.origins {
 		g.run(ctx, func(ctx context.Context) { g.keepReconciled(ctx, source) })
 	}
-	return g.prove(ctx)
+	if err := g.prove(ctx); err != nil {
+		return err
+	}
+	g.run(ctx, g.warmStart)
+	return nil
 }
 
 func (g *Gateway) run(ctx context.Context, f func(context.Context)) {
@@ -225,6 +236,9 @@ func (g *Gateway) Close() {
 	defer cancel()
 	if err := g.jobs.Stop(ctx); err != nil {
 		g.log.Warn("some jobs did not end in time; they will be taken up again", "error", err)
+	}
+	if err := errors.Join(g.noteHottest(ctx), g.store.ForgetNode(ctx, g.node.ID)); err != nil {
+		g.log.Debug("this node did not take its leave", "error", err)
 	}
 	g.stop()
 	g.running.Wait()

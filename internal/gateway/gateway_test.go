@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/cache"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -40,6 +41,9 @@ func open(t *testing.T, s *store.Store, secret string) node {
 func start(t *testing.T, o gateway.Options, secret string) node {
 	t.Helper()
 	o.Log = testkit.Log(t)
+	if o.Cache.Refresh == nil {
+		o.Cache.Refresh = func(*cache.Response) {} // tests tell what is held from what is computed
+	}
 	g, err := gateway.Open(t.Context(), o)
 	if err != nil {
 		t.Fatal(err)

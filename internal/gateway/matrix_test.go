@@ -90,6 +90,14 @@ var whoMay = map[string]string{
 	"POST /control/v1/sites/{site}/rebuild": "daAM",
 	"POST /control/v1/builds/{id}/reports":  "aM", // and the site's own key
 	"POST /control/v1/cache/purge":          "aM",
+	"POST /control/v1/cache/warm":           "aM",
+	"GET /control/v1/cache/history":         "vaREAM",
+	"GET /control/v1/cache/answers":         "vaREAM",
+	"GET /control/v1/cache/answers/{key}":   "vaREAM",
+	"GET /control/v1/nodes":                 "vaREAM",
+	"GET /control/v1/changes":               "vaREAM",
+	"GET /control/v1/changes/{sequence}":    "vaREAM",
+	"POST /control/v1/changes/simulate":     "vaREAM",
 
 	"GET /control/v1/keys":                     "aM",
 	"POST /control/v1/keys":                    "aM",
@@ -116,7 +124,7 @@ var whoMay = map[string]string{
 
 // unwritten are the writes that change nothing, or nothing that is worth a line
 // in the audit log.
-var unwritten = []string{"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
+var unwritten = []string{"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/changes/simulate", "POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
 	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}"}
 
 type matrix struct {

@@ -70,7 +70,7 @@ func TestTheOracle(t *testing.T) {
 			if h.kept == 0 || h.expired == 0 {
 				t.Error("nothing was kept, or nothing expired: the test tests nothing")
 			}
-			if needless*25 > h.expired {
+			if *oracleChanges >= 1000 && needless*25 > h.expired {
 				t.Errorf("%d of %d answers expired although they were as good as before: %v", needless, h.expired, h.needless)
 			}
 		})

@@ -54,6 +54,8 @@ type Plan struct {
 	version  int64
 	narrowed bool
 	stale    cache.Stale
+	// blind is how long answers may be served after the database was last heard of.
+	blind time.Duration
 }
 
 // Rendered is a response as its surface lays it out. Header needs no more than
@@ -123,7 +125,12 @@ func (p *Plan) finish(text string, st *modelState) {
 	p.version, p.asked = st.version, text
 	p.name()
 	p.Needs = p.Query.Needs()
-	if f := PolicyOf(st.model, TypesOf(p.Query)); f.ServeExpired && p.Query.Edition == content.Published {
+	if p.Query.Edition != content.Published {
+		return
+	}
+	f := PolicyOf(st.model, TypesOf(p.Query))
+	p.blind = time.Duration(f.StaleIfError)
+	if f.ServeExpired {
 		p.stale = cache.Stale{While: time.Duration(f.StaleWhileRevalidate), IfError: time.Duration(f.StaleIfError)}
 	}
 }
@@ -183,7 +190,16 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		}
 	}
 	if !g.follow.leased() {
+		if g.follow.failing.Load() {
+			// There is no point in waiting for what has just failed.
+			if a, held := g.withoutDatabase(p, rights); held && o.MinSequence <= a.Sequence {
+				return a, nil
+			}
+		}
 		if err := g.prove(ctx); err != nil {
+			if a, held := g.withoutDatabase(p, rights); held && o.MinSequence <= a.Sequence {
+				return a, nil
+			}
 			return Answer{}, err
 		}
 	}
@@ -223,6 +239,23 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	}
 	g.reading.add(time.Since(begin))
 	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
+}
+
+// withoutDatabase returns what is held of an answer when nobody can tell whether it
+// is still good, for as long as the types that it shows allow.
+func (g *Gateway) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) {
+	if g.follow.blindFor() >= p.blind {
+		return Answer{}, false
+	}
+	r, ok := g.cache.Get(p.Key)
+	if !ok {
+		return Answer{}, false
+	}
+	if _, missing := rights.Missing(r.Needs); missing {
+		return Answer{}, false
+	}
+	g.cache.CountHit(r)
+	return Answer{Response: r, Outcome: cache.Blind, Sequence: g.cache.Applied()}, true
 }
 
 // answer reads and lays out.
@@ -291,7 +324,7 @@ func (p *Plan) narrow(rights access.Rights, o ReadOptions) *Plan {
 	if out == nil {
 		return nil
 	}
-	out.Needs, out.version, out.narrowed, out.stale = out.Query.Needs(), p.version, true, p.stale
+	out.Needs, out.version, out.narrowed, out.stale, out.blind = out.Query.Needs(), p.version, true, p.stale, p.blind
 	out.name()
 	if _, missing := rights.Missing(out.Needs); missing {
 		return nil
@@ -322,9 +355,6 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 
 // CacheStats is what the cache has done, and how quick reads are.
 func (g *Gateway) CacheStats() cache.Stats { return g.cache.Stats() }
-
-// Purge throws away every cached response and returns how many there were.
-func (g *Gateway) Purge() int { return g.cache.Purge(nil) }
 
 // planCache holds plans by the text of their requests, up to so many bytes of
 // text; it begins anew when full, which costs a few compilations.

@@ -264,13 +264,40 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		if f.StaleIfError > 0 {
 			policy += ", stale-if-error=" + seconds(f.StaleIfError)
 		}
-		if slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 }) {
+		timely := slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 })
+		if timely {
 			policy = "private, max-age=0" // it changes with the time
 		}
 		h["Cache-Control"] = []string{policy}
+		// For shared caches (RFC 9213), and by which groups they may be told that it is
+		// over (RFC 9875).
+		shared := "max-age=" + seconds(f.Shared)
+		if f.StaleWhileRevalidate > 0 {
+			shared += ", stale-while-revalidate=" + seconds(f.StaleWhileRevalidate)
+		}
+		if f.StaleIfError > 0 {
+			shared += ", stale-if-error=" + seconds(f.StaleIfError)
+		}
+		if timely {
+			shared = "max-age=0"
+		}
+		h["Cdn-Cache-Control"] = []string{shared}
+		if groups := groupsOf(gateway.TypesOf(q)); groups != "" {
+			h["Cache-Groups"] = []string{groups}
+		}
 	}
 	tellFarewell(h, m, q)
 	return h
+}
+
+// groupsOf names the groups of an answer that shows the types: a group a type, as a
+// list of RFC 9651.
+func groupsOf(types []string) string {
+	all := slices.Compact(slices.Sorted(slices.Values(types)))
+	for i, t := range all {
+		all[i] = strconv.Quote(t)
+	}
+	return strings.Join(all, ", ")
 }
 
 // tellFarewell says by RFC 9745 and RFC 8594 that what is read is deprecated. Found

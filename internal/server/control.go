@@ -57,11 +57,7 @@ func (s *Server) control(r chi.Router) {
 	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
 	c.get("/events", readsAll, s.listEvents)
 	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })
-	c.get("/cache", readsAll, func(*http.Request) (any, error) { return s.g.CacheStats(), nil })
-	c.do("POST", "/cache/purge", administers, func(r *http.Request) (any, error) {
-		out := map[string]int{"purged": s.g.Purge()}
-		return out, s.g.Note(r.Context(), by(r), "cache purge", "", nil, out)
-	})
+	s.routeCache(c)
 	c.do("POST", "/why", readsAll, s.why)
 	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
 }

@@ -232,6 +232,10 @@ type editOutcome struct {
 	Sequence int64         `json:"sequence"`
 	Changes  int           `json:"changes"`
 	Entries  []editedEntry `json:"entries"`
+	// Confirmed says, to a request that would wait, whether every node knows of it;
+	// Unconfirmed are those of which that is not known.
+	Confirmed   *bool    `json:"confirmed,omitempty"`
+	Unconfirmed []string `json:"unconfirmed,omitempty"`
 }
 
 type editedEntry struct {
@@ -300,7 +304,9 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 	for i := range all {
 		ids = append(ids, all[i].ID)
 	}
-	return outcome(done, ids...), nil
+	out := outcome(done, ids...)
+	err = s.confirm(r, done.Sequence, &out)
+	return out, err
 }
 
 // bothSides makes a problem of a lost update that shows what was saved meanwhile

@@ -514,6 +514,20 @@ func (w Window) MarshalJSON() ([]byte, error) {
 	}{plain(w), len(w.Rows)})
 }
 
+// UnmarshalJSON takes what MarshalJSON has written: of the rows, how many there are.
+func (w *Window) UnmarshalJSON(src []byte) error {
+	type plain Window
+	in := struct {
+		*plain
+		Rows int `json:"rows"`
+	}{plain: (*plain)(w)}
+	if err := json.Unmarshal(src, &in); err != nil || in.Rows < 0 {
+		return err
+	}
+	w.Rows = make([]Place, in.Rows)
+	return nil
+}
+
 // refers tells whether a reference field's value leads to the target.
 func refers(value any, target string) bool {
 	if list, ok := value.([]any); ok {

@@ -142,11 +142,16 @@ type Filter struct {
 	Expr Expr
 	// Type of the entries.
 	Type string
+	// text is all that is known of a filter that came as text, without a model.
+	text string
 }
 
 // String writes the filter in its canonical form: filters that say the same in
 // another order or spelling have the same.
 func (f *Filter) String() string {
+	if f.Expr == nil {
+		return f.text
+	}
 	var b strings.Builder
 	f.Expr.write(&b)
 	return b.String()
@@ -154,6 +159,13 @@ func (f *Filter) String() string {
 
 // MarshalText makes a filter part of a read's canonical form.
 func (f *Filter) MarshalText() ([]byte, error) { return []byte(f.String()), nil }
+
+// UnmarshalText takes the canonical form, which can be shown and no more: to check
+// entries against it takes a model.
+func (f *Filter) UnmarshalText(text []byte) error {
+	*f = Filter{text: string(text)}
+	return nil
+}
 
 func text(e Expr) string {
 	var b strings.Builder

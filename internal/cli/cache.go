@@ -1,0 +1,324 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+)
+
+func (a *app) cache() *cobra.Command {
+	return noun("cache", "Look after the cache", a.cacheStats(), a.cacheList(), a.cacheExplain(), a.cachePurge(), a.cacheWarm())
+}
+
+func (a *app) cacheStats() *cobra.Command {
+	return &cobra.Command{
+		Use: "stats", Short: "Say what the cache holds and has done, and which nodes there are", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			st, err := s.CacheStats(cmd.Context())
+			if err != nil {
+				return err
+			}
+			nodes, err := s.Nodes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"cache": st, "nodes": nodes}, func(t *table) {
+				share := "–"
+				if all := st.Hits + st.Misses + st.Joined; all > 0 {
+					share = fmt.Sprintf("%.1f %%", 100*float64(st.Hits)/float64(all))
+				}
+				t.row("responses", st.Responses)
+				t.row("bytes", fmt.Sprintf("%d of %d", st.Bytes, st.Limit))
+				t.row("hits", st.Hits, share)
+				t.row("misses", st.Misses)
+				t.row("waited for another's", st.Joined)
+				t.row("expired by a change", st.Expired)
+				t.row("kept through a model", st.Kept)
+				t.row("evicted for room", st.Evicted)
+				t.row("thrown away", st.Purged)
+				t.row("not stored", st.Refused)
+				t.row("applied sequence", st.Applied)
+				for _, n := range nodes {
+					what := n.State
+					if n.Behind > 0 {
+						what += fmt.Sprintf(", %d changes behind", n.Behind)
+					}
+					if n.Here {
+						what += ", this one"
+					}
+					t.row("node", n.Name, what)
+				}
+			})
+		},
+	}
+}
+
+// meant adds the flags that say which answers are meant.
+func meant(c *cobra.Command, q *gateway.HeldQuery) {
+	c.Flags().StringVar(&q.Edition, "edition", "", "only answers of this edition")
+	c.Flags().StringVar(&q.Type, "type", "", "only answers that were read of this type")
+	c.Flags().StringVar(&q.Entry, "entry", "", "only answers that something of this entry was read for")
+	c.Flags().StringVar(&q.Search, "search", "", "only answers to requests with this text in them")
+}
+
+func (a *app) cacheList() *cobra.Command {
+	var q gateway.HeldQuery
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "List the answers that are held, the most asked for first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			items, total, err := s.Held(cmd.Context(), q, limit)
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": items, "total": total}, func(t *table) {
+				t.row("KEY", "HITS", "BYTES", "SINCE", "REQUEST")
+				for _, h := range items {
+					t.row(h.Key, h.Hits, h.Bytes, fmt.Sprintf("change %d", h.Sequence), short(h.Asked, 90))
+				}
+				if total > len(items) {
+					t.line(fmt.Sprintf("%d more; --limit lists them", total-len(items)))
+				}
+			})
+		},
+	}
+	meant(c, &q)
+	c.Flags().StringVar(&q.Sort, "sort", "", "hits, bytes or age (default hits)")
+	c.Flags().IntVar(&limit, "limit", 20, "how many at most")
+	return c
+}
+
+func (a *app) cacheExplain() *cobra.Command {
+	return &cobra.Command{
+		Use: "explain KEY", Short: "Say what an answer was made of, so what would expire it", Args: cobra.ExactArgs(1),
+		Example: "  ubiquon cache explain $(ubiquon cache list --limit 1 -o json | node -p \"JSON.parse(require('fs').readFileSync(0)).items[0].key\")",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			e, err := s.ExplainHeld(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(e, func(t *table) {
+				t.line(e.Asked)
+				t.row("status", e.Status)
+				t.row("bytes", fmt.Sprintf("%d, of which the body %d", e.Bytes, e.Body))
+				t.row("hits", e.Hits)
+				t.row("made", fmt.Sprintf("%s, of change %d", e.Made.Format(time.RFC3339), e.Sequence))
+				if e.Ends != nil {
+					t.row("ends", e.Ends.Format(time.RFC3339)+", for it speaks of now")
+				}
+				t.line("\nmade of")
+				for _, line := range madeOf(e.Dependencies, e.Titles) {
+					t.line("  " + line)
+				}
+			})
+		},
+	}
+}
+
+func (a *app) cachePurge() *cobra.Command {
+	var q gateway.HeldQuery
+	var yes bool
+	c := &cobra.Command{
+		Use: "purge [KEY…]", Short: "Throw away answers: those named, those meant, or all", Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, keys []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			if len(keys) == 0 {
+				keys = []string{""}
+			}
+			if q == (gateway.HeldQuery{}) && keys[0] == "" && !yes && !a.agreed("throw away every answer of this node?") {
+				return errors.New("nothing was done; answer y, or give --yes")
+			}
+			n := 0
+			for _, q.Key = range keys {
+				purged, err := s.Purge(cmd.Context(), q)
+				if err != nil {
+					return err
+				}
+				n += purged
+			}
+			return a.print(map[string]int{"purged": n}, func(t *table) { t.line(fmt.Sprintf("%d answers thrown away", n)) })
+		},
+	}
+	meant(c, &q)
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask before everything is thrown away")
+	return c
+}
+
+func (a *app) cacheWarm() *cobra.Command {
+	var hottest int
+	c := &cobra.Command{
+		Use: "warm [REQUEST…]", Short: "Have answers computed before anybody asks", Args: cobra.ArbitraryArgs,
+		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 && hottest == 0 {
+				return misusef("name requests, as in '/notices?limit=3', or say --hottest 100")
+			}
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			items, err := s.Warm(cmd.Context(), args, hottest)
+			if err != nil {
+				return err
+			}
+			failed := slices.DeleteFunc(slices.Clone(items), func(w gateway.Warmed) bool { return w.Error == "" })
+			err = a.print(map[string]any{"items": items}, func(t *table) {
+				t.line(fmt.Sprintf("%d answers are held now", len(items)-len(failed)))
+				for _, w := range failed {
+					t.row(short(w.Request, 60), w.Error)
+				}
+			})
+			if err == nil && len(failed) > 0 {
+				err = fmt.Errorf("%d requests have no answer", len(failed))
+			}
+			return err
+		},
+	}
+	c.Flags().IntVar(&hottest, "hottest", 0, "so many of those that are asked for most")
+	return c
+}
+
+func (a *app) change() *cobra.Command {
+	return noun("change", "Look at the change log, and at what a change would do", a.changeList(), a.changeShow(), a.changeSimulate())
+}
+
+func (a *app) changeList() *cobra.Command {
+	var entry string
+	var below int64
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "List changes, the newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			items, err := s.Changes(cmd.Context(), entry, below, limit)
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": items}, func(t *table) {
+				t.row("CHANGE", "AT", "EDITION", "WHAT", "ENTRY", "BY")
+				for i := range items {
+					c := &items[i]
+					t.row(c.Sequence, c.At.Local().Format("2006-01-02 15:04:05"), orDash(c.Edition), orDash(c.What), strings.TrimSpace(c.Type+" "+c.Entry+" "+kindWord(c)), strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name))
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&entry, "entry", "", "only changes of this entry")
+	c.Flags().Int64Var(&below, "below", 0, "only changes before this one")
+	c.Flags().IntVar(&limit, "limit", 20, "how many at most")
+	return c
+}
+
+// kindWord says what a change is about that is not one of content.
+func kindWord(c *content.Change) string {
+	if c.Kind == content.ContentChange {
+		return ""
+	}
+	return "(" + c.Kind + ")"
+}
+
+func (a *app) changeShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show SEQUENCE", Short: "Show a change: what differs, in which locales, and who did it", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || n < 1 {
+				return misusef("%q is no sequence; see ubiquon change list", args[0])
+			}
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			c, err := s.Change(cmd.Context(), n)
+			if err != nil {
+				return err
+			}
+			return a.print(c, func(t *table) {
+				t.row("change", fmt.Sprintf("%d, of commit %d", c.Sequence, c.Commit))
+				t.row("at", c.At.Format(time.RFC3339Nano))
+				t.row("what", strings.TrimSpace(c.What+" "+kindWord(&c)))
+				t.row("entry", orDash(strings.TrimSpace(c.Type+" "+c.Entry)))
+				t.row("edition", orDash(c.Edition))
+				t.row("by", strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name))
+				for _, locale := range sortedNames(c.Fields) {
+					t.row("differs in "+orDash(locale), strings.Join(c.Fields[locale], ", "))
+				}
+			})
+		},
+	}
+}
+
+func (a *app) changeSimulate() *cobra.Command {
+	var what string
+	var change int64
+	c := &cobra.Command{
+		Use: "simulate [ENTRY]", Short: "Say what publishing or unpublishing an entry would expire and rebuild", Args: cobra.MaximumNArgs(1),
+		Example: "  ubiquon change simulate notice/ramp-at-mella-under-repair --do unpublish\n  ubiquon change simulate --change 112",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			entry := ""
+			switch {
+			case len(args) == 1 && change == 0:
+				if entry, err = a.find(cmd, s, args[0]); err != nil {
+					return err
+				}
+			case len(args) == 1 || change == 0:
+				return misusef("name an entry, or a change with --change")
+			}
+			out, err := s.Suppose(cmd.Context(), entry, what, change)
+			if err != nil {
+				return err
+			}
+			return a.print(out, func(t *table) {
+				if out.Changes == 0 {
+					t.line("readers would see no difference")
+					return
+				}
+				t.line(fmt.Sprintf("%s: expires %d of %d answers held", out.What, len(out.Expires), out.Of))
+				for _, h := range out.Expires {
+					t.row("  "+h.Key, h.Hits, short(h.Asked, 90))
+				}
+				for _, r := range out.Rules {
+					if r.Fires {
+						t.row("fires", r.Rule)
+					} else {
+						t.row("does not fire", r.Rule, r.Why)
+					}
+				}
+				t.line("rebuilds " + orDash(strings.Join(out.Sites, ", ")))
+			})
+		},
+	}
+	c.Flags().StringVar(&what, "do", "publish", "publish or unpublish")
+	c.Flags().Int64Var(&change, "change", 0, "a change that was made, as if it were made now")
+	return c
+}

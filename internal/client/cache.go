@@ -1,0 +1,72 @@
+package client
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+)
+
+// CacheStats returns what the cache has done.
+func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
+	return out, c.call(ctx, http.MethodGet, "/cache", nil, &out)
+}
+
+// Held lists answers of the node's cache, and says how many there are.
+func (c *Client) Held(ctx context.Context, q gateway.HeldQuery, limit int) ([]gateway.HeldAnswer, int, error) {
+	var out struct {
+		Items []gateway.HeldAnswer
+		Total int
+	}
+	err := c.call(ctx, http.MethodGet, "/cache/answers?"+values("edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit", positive(limit)), nil, &out)
+	return out.Items, out.Total, err
+}
+
+// ExplainHeld says what an answer of the cache was made of, by its key.
+func (c *Client) ExplainHeld(ctx context.Context, key string) (out gateway.ExplainedAnswer, err error) {
+	return out, c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
+}
+
+// Purge throws away the cached answers that are meant and returns how many there
+// were.
+func (c *Client) Purge(ctx context.Context, q gateway.HeldQuery) (int, error) {
+	var out struct{ Purged int }
+	err := c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
+	return out.Purged, err
+}
+
+// Warm has answers computed before anybody asks.
+func (c *Client) Warm(ctx context.Context, requests []string, hottest int) ([]gateway.Warmed, error) {
+	var out struct{ Items []gateway.Warmed }
+	err := c.call(ctx, http.MethodPost, "/cache/warm", map[string]any{"requests": requests, "hottest": hottest}, &out)
+	return out.Items, err
+}
+
+// Nodes lists the nodes of the environment.
+func (c *Client) Nodes(ctx context.Context) ([]gateway.NodeState, error) {
+	var out struct{ Items []gateway.NodeState }
+	err := c.call(ctx, http.MethodGet, "/nodes", nil, &out)
+	return out.Items, err
+}
+
+// Changes lists changes of the log, the newest first.
+func (c *Client) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
+	var out struct{ Items []content.Change }
+	err := c.call(ctx, http.MethodGet, "/changes?"+values("entry", entry, "below", positive(int(below)), "limit", positive(limit)), nil, &out)
+	return out.Items, err
+}
+
+// Change returns one change of the log.
+func (c *Client) Change(ctx context.Context, sequence int64) (out content.Change, err error) {
+	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
+}
+
+// Suppose says what publishing or unpublishing an entry would expire and rebuild; or
+// what a change that was made would.
+func (c *Client) Suppose(ctx context.Context, entry, what string, change int64) (out gateway.Supposition, err error) {
+	return out, c.call(ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change}, &out)
+}

@@ -1,0 +1,200 @@
+package gateway_test
+
+import (
+	"encoding/json"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+	"ubiquon/internal/testkit"
+)
+
+func publish(t *testing.T, n node, id, typ string, fields content.Fields) store.Applied {
+	t.Helper()
+	done, err := n.Apply(t.Context(), []store.Edit{{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: store.PublishNewest, Loose: true}}, "test", content.Cause{Kind: "user"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return done
+}
+
+// asking reads with a request header.
+func (n node) asking(t *testing.T, path, header, value string) *client.Answer {
+	t.Helper()
+	a, err := n.client.Do(t.Context(), http.MethodGet, path, http.Header{header: {value}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// TestWhatARequestAsksOfTheCache goes through the directives of RFC 9111.
+func TestWhatARequestAsksOfTheCache(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	path := "/content/" + n.Environment() + "/published/piers?fields=name"
+	for _, c := range []struct{ asks, how string }{
+		{"only-if-cached", ""}, {"no-store", "Ubiquon; fwd=request"}, {"only-if-cached", ""}, {"", "Ubiquon; fwd=miss; stored"}, {"only-if-cached", "Ubiquon; hit"},
+		{"max-age=1000", "Ubiquon; hit"}, {"max-age=0", "Ubiquon; fwd=request; stored"}, {"no-cache", "Ubiquon; fwd=request; stored"}, {"max-age=nonsense, x=y", "Ubiquon; hit"},
+	} {
+		a := n.asking(t, path, "Cache-Control", c.asks)
+		if c.how == "" && a.Status != http.StatusGatewayTimeout || c.how != "" && (a.Status != 200 || a.Header.Get("Cache-Status") != c.how) {
+			t.Errorf("%q: %d %q, want %q", c.asks, a.Status, a.Header.Get("Cache-Status"), c.how)
+		}
+	}
+	if _, err := n.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: "pier"}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	stranger := node{n.Gateway, &client.Client{Address: n.client.Address}}
+	if how := stranger.asking(t, path, "Cache-Control", "no-cache").Header.Get("Cache-Status"); how != "Ubiquon; hit" {
+		t.Errorf("a stranger has it computed anew: %s", how)
+	}
+}
+
+// TestAModelExpiresWhatItTouches changes the model in ways that readers see, and do
+// not see.
+func TestAModelExpiresWhatItTouches(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "season": "summer"})
+	base := "/content/" + n.Environment() + "/published"
+	paths := []string{base + "/piers?fields=name", base + "/routes?fields=name,season(label)", base + "/routes?fields=name", base + "/routes?fields=name&locale=ja", base + "/piers"}
+	model := testkit.Ferries
+	for _, c := range []struct {
+		what, from, to string
+		kept           []bool
+	}{
+		{"a bound", "max: 40", "max: 41", []bool{true, true, true, true, true}},
+		{"a label that is delivered", "Summer time", "High summer", []bool{true, false, true, true, true}},
+		{"a field that nobody has", "      slug: {kind: slug, madeFrom: name, unique: true}", "      slug: {kind: slug, madeFrom: name, unique: true}\n      depth: {kind: integer}", []bool{true, true, true, true, false}},
+		{"a fallback", "ja: {}", "ja: {fallback: [en]}", []bool{true, true, true, false, true}},
+		{"how long it may be kept", "  settings:", "    freshness: {shared: 9s}\n  settings:", []bool{true, false, false, false, true}},
+	} {
+		for _, p := range paths {
+			n.get(t, p, false)
+		}
+		if model = strings.Replace(model, c.from, c.to, 1); !strings.Contains(model, c.to) {
+			t.Fatalf("%s: there is no %q", c.what, c.from)
+		}
+		if err := n.ApplyModel(t.Context(), testkit.Model(t, model), "test", store.ModelOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		for i, p := range paths {
+			held, fresh := n.asking(t, p, "Cache-Control", "only-if-cached"), n.asking(t, p, "Cache-Control", "no-store")
+			if (held.Status == 200) != c.kept[i] {
+				t.Errorf("%s: %s is kept is %t", c.what, p, held.Status == 200)
+			}
+			if held.Status == 200 && string(held.Body) != string(fresh.Body) {
+				t.Errorf("%s: %s is\n%s, not\n%s", c.what, p, held.Body, fresh.Body)
+			}
+		}
+	}
+}
+
+// TestTheHottestSurviveARestart reads on one node, and finds it held on the next.
+func TestTheHottestSurviveARestart(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	a := open(t, s, secret)
+	publish(t, a, "p1", "pier", content.Fields{"name": "Mella"})
+	path := "/content/" + a.Environment() + "/published/piers?fields=name"
+	for range 4 {
+		a.get(t, path, false)
+	}
+	a.Close()
+	b := open(t, s, secret)
+	testkit.Eventually(t, "the answer is held before anybody asks", func() bool { return b.asking(t, path, "Cache-Control", "only-if-cached").Status == 200 })
+}
+
+// TestPopularAnswersAreComputedAnew publishes, and finds the new answer held.
+func TestPopularAnswersAreComputedAnew(t *testing.T) {
+	o := gateway.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries))}
+	renewed := make(chan string, 10)
+	o.Cache.Refresh = func(r *cache.Response) { renewed <- r.Asked }
+	n := start(t, o, access.NewSecret())
+	path := "/content/" + n.Environment() + "/published/piers?fields=name"
+	for range 4 {
+		n.get(t, path, false)
+	}
+	n.get(t, path+"&limit=3", false) // once
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	if got := <-renewed; got != path || len(renewed) != 0 {
+		t.Errorf("renewed %s, and %d more", got, len(renewed))
+	}
+	if err := n.Warm(t.Context(), path); err != nil {
+		t.Fatal(err)
+	}
+	if a := n.asking(t, path, "Cache-Control", "only-if-cached"); !strings.Contains(string(a.Body), "Mella") {
+		t.Errorf("%d %s", a.Status, a.Body)
+	}
+	held, total := n.Held(gateway.HeldQuery{Type: "pier"}, 10)
+	if total != 1 || held[0].Asked != path || held[0].Types[0] != "pier" {
+		t.Errorf("%d held: %+v", total, held)
+	}
+	if e, err := n.ExplainHeld(t.Context(), held[0].Key); err != nil || len(e.Dependencies.Lists) != 1 || e.Titles["p1"] != "Mella" {
+		t.Errorf("%+v, %v", e, err)
+	}
+	would, err := n.Suppose(t.Context(), "p1", "unpublish", 0)
+	if err != nil || len(would.Expires) != 1 || would.Changes != 1 {
+		t.Errorf("unpublishing would: %+v, %v", would, err)
+	}
+	if would, err = n.Suppose(t.Context(), "p1", "publish", 0); err != nil || len(would.Expires) != 0 {
+		t.Errorf("publishing what is published would: %+v, %v", would, err)
+	}
+	if purged := n.PurgeHeld(gateway.HeldQuery{Type: "route"}); purged != 0 {
+		t.Errorf("%d answers of another type are thrown away", purged)
+	}
+	if purged := n.PurgeHeld(gateway.HeldQuery{Entry: "p1"}); purged != 1 {
+		t.Errorf("%d answers are thrown away", purged)
+	}
+}
+
+// TestAPublishWaitsForAllNodes has one node follow, one that is gone, and one that
+// is there and does not say that it knows.
+func TestAPublishWaitsForAllNodes(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	a, b := open(t, s, secret), open(t, s, secret)
+	done := publish(t, a, "p1", "pier", content.Fields{"name": "Mella"})
+	if left, err := a.Confirm(t.Context(), done.Sequence, 10*time.Second); err != nil || len(left) != 0 {
+		t.Errorf("not known by %v, %v", left, err)
+	}
+	if b.Applied() < done.Sequence {
+		t.Error("confirmed before the other node knew")
+	}
+	nodes, err := a.Nodes(t.Context())
+	if err != nil || len(nodes) != 2 || !slices.ContainsFunc(nodes, func(n gateway.NodeState) bool { return n.Here && n.State == "leased" }) {
+		t.Errorf("the nodes are %+v, %v", nodes, err)
+	}
+	mute := store.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	if err := s.SeeNode(t.Context(), mute); err != nil {
+		t.Fatal(err)
+	}
+	if left, err := a.Confirm(t.Context(), done.Sequence, 50*time.Millisecond); err != nil || len(left) != 1 || left[0] != "mute" {
+		t.Errorf("not known by %v, %v", left, err)
+	}
+	begin := time.Now()
+	if left, err := a.Confirm(t.Context(), done.Sequence, 10*time.Second); err != nil || len(left) != 0 || time.Since(begin) > 5*time.Second {
+		t.Errorf("after its lease has ended: %v, %v", left, err)
+	}
+	var out struct {
+		Confirmed   *bool
+		Unconfirmed []string
+	}
+	answer, err := a.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"wait=5"}},
+		map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella pier"}, "do": "publish"}}})
+	if err == nil {
+		err = json.Unmarshal(answer.Body, &out)
+	}
+	if err != nil || out.Confirmed == nil || !*out.Confirmed {
+		t.Errorf("%v %s", err, answer.Body)
+	}
+}

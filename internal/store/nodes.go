@@ -1,0 +1,59 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Node is one process that serves the environment.
+type Node struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Started time.Time `json:"started"`
+	// Seen is when the node last said that it is there, by the database's clock; Silent
+	// how long that is ago.
+	Seen   time.Time     `json:"seen"`
+	Silent time.Duration `json:"-"`
+	// Applied is the sequence up to which it has applied the change log.
+	Applied int64 `json:"applied"`
+}
+
+// goneAfter is how long a node is silent that is taken to be gone for good.
+const goneAfter = "1 hour"
+
+// SeeNode says that a node is there, and how far it has applied the change log.
+func (s *Store) SeeNode(ctx context.Context, n Node) error {
+	_, err := s.Pool.Exec(ctx, `insert into node (environment, id, name, applied) values ($1, $2, $3, $4)
+		on conflict (environment, id) do update set seen = clock_timestamp(), applied = greatest(node.applied, excluded.applied)`, s.Environment, n.ID, n.Name, n.Applied)
+	return err
+}
+
+// ResetNode says that a node has begun anew, perhaps at an earlier place.
+func (s *Store) ResetNode(ctx context.Context, n Node) error {
+	_, err := s.Pool.Exec(ctx, `update node set applied = $3, seen = clock_timestamp() where environment = $1 and id = $2`, s.Environment, n.ID, n.Applied)
+	return err
+}
+
+// ForgetNode says that a node has ended; with "" those that have been silent for
+// long are forgotten.
+func (s *Store) ForgetNode(ctx context.Context, id string) error {
+	_, err := s.Pool.Exec(ctx, `delete from node where environment = $1 and ($2 <> '' and id::text = $2 or $2 = '' and seen < clock_timestamp() - interval '`+goneAfter+`')`, s.Environment, id)
+	return err
+}
+
+// Nodes lists the nodes, those that were started first first.
+func (s *Store) Nodes(ctx context.Context) ([]Node, error) {
+	rows, err := s.Pool.Query(ctx, `select id::text, name, started, seen, extract(epoch from clock_timestamp() - seen)::float8, applied from node where environment = $1 order by started, id`, s.Environment)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Node, error) {
+		var n Node
+		var silent float64
+		err := r.Scan(&n.ID, &n.Name, &n.Started, &n.Seen, &silent, &n.Applied)
+		n.Silent = time.Duration(silent * float64(time.Second))
+		return n, err
+	})
+}
