@@ -47,7 +47,7 @@ func TestCommands(t *testing.T) {
 		{[]string{"event", "list"}, []string{"ACCEPTED", "FRESH"}},
 		{[]string{"build", "list"}, []string{"SITE", "skerry-web"}},
 		{[]string{"cache", "stats"}, []string{"responses", "hits", "applied sequence"}},
-		{[]string{"cache", "purge"}, []string{"answers thrown away"}},
+		{[]string{"cache", "purge", "--yes"}, []string{"answers thrown away"}},
 		{[]string{"key", "create", "board", "--grant", "read published notice", "--days", "3"}, []string{"secret", "ubq_", "shown only now"}},
 		{[]string{"key", "list"}, []string{"board", "read published notice", "skerry-web"}},
 		{[]string{"version"}, []string{"ubiquon "}},

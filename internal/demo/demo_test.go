@@ -433,8 +433,9 @@ func TestAnswersFollowContent(t *testing.T) {
 	if err != nil || sequence == 0 {
 		t.Fatal(sequence, err)
 	}
-	if code, how, body := status("by slug"); code != 200 || !strings.Contains(how, "miss") || !strings.Contains(body, "Fog on the ring") {
-		t.Errorf("after the publish: %d %s %s", code, how, body)
+	// It may be held already: what is asked for often is computed at once.
+	if code, _, body := status("by slug"); code != 200 || !strings.Contains(body, "Fog on the ring") {
+		t.Errorf("after the publish: %d %s", code, body)
 	}
 	for _, name := range []string{"list", "other list", "other field"} {
 		if _, how, _ := status(name); how != "Ubiquon; hit" {

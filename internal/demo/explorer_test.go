@@ -67,11 +67,11 @@ func TestTheExplorer(t *testing.T) {
 	w.into("Variables", " ")
 	w.press("Read")
 	w.do("the answer", chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
-	var page struct{ Count int }
-	if err := json.Unmarshal(get(t, reader(), "/notices?count=true&fields=id").Body, &page); err != nil || page.Count == 0 {
+	var page struct{ Window struct{ Total int } }
+	if err := json.Unmarshal(get(t, reader(), "/notices?count=true&fields=id").Body, &page); err != nil || page.Window.Total == 0 {
 		t.Fatal(err, page)
 	}
-	counted := fmt.Sprintf("\"totalCount\": %d", page.Count)
+	counted := fmt.Sprintf("\"totalCount\": %d", page.Window.Total)
 	w.shows(counted)
 
 	w.press("Copy as…")

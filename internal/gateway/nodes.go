@@ -65,12 +65,12 @@ func (g *Gateway) Nodes(ctx context.Context) ([]NodeState, error) {
 // surely stopped to serve from its cache. It returns the names of those of which
 // neither is known when the time is over.
 func (g *Gateway) Confirm(ctx context.Context, sequence int64, patience time.Duration) ([]string, error) {
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	waiting, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	nudge(g.follow.tell)
 	for {
 		all, err := g.store.Nodes(ctx)
-		if err != nil && ctx.Err() == nil {
+		if err != nil {
 			return nil, err
 		}
 		var open []string
@@ -79,10 +79,7 @@ func (g *Gateway) Confirm(ctx context.Context, sequence int64, patience time.Dur
 				open = append(open, n.Name)
 			}
 		}
-		if err == nil && len(open) == 0 {
-			return nil, nil
-		}
-		if !sleep(ctx, confirmEvery, nil) {
+		if len(open) == 0 || !sleep(waiting, confirmEvery, nil) {
 			slices.Sort(open)
 			return open, nil
 		}

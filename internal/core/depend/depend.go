@@ -124,11 +124,17 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	if at := t.crosses(&s); !at.IsZero() && (deadline.IsZero() || at.Before(deadline)) {
 		return true
 	}
+	if !l.Paths && !t.concerns(&s) {
+		return false
+	}
 	may := t.memberships(&s)
 	if may == never {
 		return false
 	}
 	was, is := t.places(&s)
+	if was == is && may&^(never|pair(true, true)) == 0 && !l.Paths {
+		return false // it is where it was
+	}
 	return t.affected(&l.Window, may, &s, was, is)
 }
 

@@ -28,16 +28,18 @@ type Index[S any] struct {
 	subs      []sub[S] // by handle; the first is nobody
 	freeSubs  []Handle
 	live      int
-	round     uint32 // of matching, so that nobody is found twice
-	groups    []group
+	round     uint32  // of matching, so that nobody is found twice
+	groups    []group // the first is none
 	freeGroup []uint32
 
-	docs    map[docKey][]uint32
+	docs    map[docKey]uint32 // the first group; it knows the next
 	lookups map[string]uint32
 	lists   map[string]*listGroup
 	types   map[typeKey]*listsOfType
-	fields  map[string][]string
+	fields  map[string]*[]string
 	names   map[string]string // of locales, types and editions, each kept once
+	spaces  map[space]uint32
+	bySpace []space
 	uses    map[string]*[]Use
 }
 
@@ -51,12 +53,18 @@ type (
 		in       int32 // groups that still name it
 		dead     bool
 	}
-	docKey  struct{ edition, locale, id string }
+	// space is an edition in a locale.
+	space  struct{ edition, locale string }
+	docKey struct {
+		space uint32
+		id    string
+	}
 	typeKey struct{ edition, locale, typ string }
 	// group is those who depend on one thing in one way.
 	group struct {
 		subs []Handle
 		dead int32
+		next uint32 // of the same document, 0 for none
 		of   dependency
 	}
 )
@@ -74,13 +82,9 @@ type leaver interface {
 type (
 	docGroup struct {
 		key    docKey
-		fields []string
+		fields *[]string
 	}
-	lookupGroup struct {
-		key string
-		Lookup
-		edition string
-	}
+	lookupGroup struct{ key string }
 	windowGroup struct {
 		*Window
 		list *listGroup
@@ -120,8 +124,8 @@ const manyWindows = 8
 
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
-	return &Index[S]{subs: make([]sub[S], 1), docs: map[docKey][]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
-		types: map[typeKey]*listsOfType{}, fields: map[string][]string{}, names: map[string]string{}, uses: map[string]*[]Use{}}
+	return &Index[S]{subs: make([]sub[S], 1), groups: make([]group, 1), docs: map[docKey]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
+		types: map[typeKey]*listsOfType{}, fields: map[string]*[]string{}, names: map[string]string{}, spaces: map[space]uint32{}, uses: map[string]*[]Use{}}
 }
 
 // Add subscribes s to what affects the set.
@@ -196,39 +200,65 @@ func (x *Index[S]) newGroup(of dependency) uint32 {
 	return n
 }
 
+// space numbers the spaces.
+func (x *Index[S]) space(edition, locale string) uint32 {
+	n, ok := x.spaces[space{edition, locale}]
+	if !ok {
+		own := space{x.kept(edition), x.kept(locale)}
+		n = uint32(len(x.bySpace))
+		x.spaces[own], x.bySpace = n, append(x.bySpace, own)
+	}
+	return n
+}
+
+// readers calls f for the groups of those who have read a document.
+func (x *Index[S]) readers(edition, locale, id string, f func(g uint32, fields []string)) {
+	n, ok := x.spaces[space{edition, locale}]
+	if !ok {
+		return
+	}
+	for g := x.docs[docKey{n, id}]; g != 0; g = x.groups[g].next {
+		f(g, *x.groups[g].of.(*docGroup).fields)
+	}
+}
+
 func (x *Index[S]) doc(edition string, e *Entry) uint32 {
-	key := docKey{edition, e.Locale, e.ID}
-	of := x.docs[key]
-	for _, g := range of {
-		if slices.Equal(x.groups[g].of.(*docGroup).fields, e.Fields) {
+	key := docKey{x.space(edition, e.Locale), e.ID}
+	first := x.docs[key]
+	for g := first; g != 0; g = x.groups[g].next {
+		if slices.Equal(*x.groups[g].of.(*docGroup).fields, e.Fields) {
 			return g
 		}
 	}
 	joined := strings.Join(e.Fields, ",")
 	fields, ok := x.fields[joined]
 	if !ok {
-		fields = slices.Clone(e.Fields)
+		own := slices.Clone(e.Fields)
+		fields = &own
 		x.fields[joined] = fields
 	}
-	if of == nil {
-		key = docKey{x.kept(edition), x.kept(e.Locale), strings.Clone(e.ID)}
+	if first == 0 {
+		key.id = strings.Clone(e.ID)
 	} else {
-		key = x.groups[of[0]].of.(*docGroup).key
+		key = x.groups[first].of.(*docGroup).key
 	}
 	g := x.newGroup(&docGroup{key, fields})
-	x.docs[key] = append(slices.Clip(of), g)
+	x.groups[g].next = first
+	x.docs[key] = g
 	return g
 }
 
 func (x *Index[S]) leaveDoc(key docKey, g uint32) {
-	of := x.docs[key]
-	if i := slices.Index(of, g); i >= 0 {
-		of = slices.Delete(of, i, i+1)
-	}
-	if len(of) == 0 {
+	next := x.groups[g].next
+	if first := x.docs[key]; first != g {
+		for first != 0 && x.groups[first].next != g {
+			first = x.groups[first].next
+		}
+		x.groups[first].next = next
+	} else if next == 0 {
 		delete(x.docs, key)
 	} else {
-		x.docs[key] = of
+		x.docs[key] = next
 	}
 }
 
@@ -241,7 +271,7 @@ func (x *Index[S]) lookup(edition string, l Lookup) uint32 {
 	if g, ok := x.lookups[key]; ok {
 		return g
 	}
-	g := x.newGroup(&lookupGroup{key: key, Lookup: l, edition: x.kept(edition)})
+	g := x.newGroup(&lookupGroup{key})
 	x.lookups[key] = g
 	return g
 }
@@ -455,11 +485,11 @@ func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Sooner[S]) {
 	x.round++
 	for locale := range c.Fields {
 		s, _ := stepOf(c, locale)
-		for _, g := range x.docs[docKey{c.Edition, locale, c.Entry}] {
-			if reads(x.groups[g].of.(*docGroup).fields, &s) {
+		x.readers(c.Edition, locale, c.Entry, func(g uint32, fields []string) {
+			if reads(fields, &s) {
 				m.all(g)
 			}
-		}
+		})
 		if was, is := slugOf(s.before), slugOf(s.after); was != is {
 			m.lookup(lookupKey(c.Edition, c.Type, locale, was, ""))
 			m.lookup(lookupKey(c.Edition, c.Type, locale, is, ""))
@@ -538,11 +568,17 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 			m.end(w.id, at)
 		}
 	}
+	if s.turned == "" && !l.Paths && !l.concerns(s) {
+		return
+	}
 	may := l.memberships(s)
 	if may == never {
 		return
 	}
 	was, is := p.of(&l.template, s)
+	if was == is && may&^(never|pair(true, true)) == 0 && !l.Paths {
+		return // it is where it was
+	}
 	for _, w := range l.windows {
 		if w.Skipped && len(w.Rows) == 0 && !l.Count && !m.supposed {
 			if w.squeezes(may, s.sequence, l.split != nil && len(l.split.Atoms) > 0) {
@@ -729,9 +765,7 @@ func (x *Index[S]) Reading(edition, entry, locale string) []S {
 	defer x.mu.Unlock()
 	m := matching[S]{x: x}
 	x.round++
-	for _, g := range x.docs[docKey{edition, locale, entry}] {
-		m.all(g)
-	}
+	x.readers(edition, locale, entry, func(g uint32, _ []string) { m.all(g) })
 	return m.out
 }
 
@@ -750,11 +784,13 @@ func (x *Index[S]) Set(h Handle) *Set {
 	for _, g := range one.groups {
 		switch of := x.groups[g].of.(type) {
 		case *docGroup:
-			out.Edition = of.key.edition
-			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: of.key.locale, Fields: of.fields})
+			in := x.bySpace[of.key.space]
+			out.Edition = in.edition
+			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: in.locale, Fields: *of.fields})
 		case *lookupGroup:
-			out.Edition = of.edition
-			out.Lookups = append(out.Lookups, of.Lookup)
+			p := strings.Split(of.key, "\x00")
+			out.Edition = p[0]
+			out.Lookups = append(out.Lookups, Lookup{Type: p[1], Locale: p[2], Slug: p[3], Path: p[4]})
 		case *windowGroup:
 			l := *of.list.List
 			out.Edition, l.Window = of.list.edition, *of.Window

@@ -90,12 +90,23 @@ type template struct {
 	*List
 	split *filter.Split
 	held  []held
+	// reads are the fields of its own type by which it finds and orders entries.
+	reads []string
 }
 
 func newTemplate(l *List) template {
-	t := template{List: l}
+	t := template{List: l, reads: []string{"about.own", "about.locales"}}
+	for _, s := range l.Sort {
+		t.reads = append(t.reads, s.By)
+	}
+	if l.Field != "" {
+		t.reads = append(t.reads, l.Field)
+	}
 	if l.Filter != nil {
 		t.split = l.Filter.Split()
+		for _, r := range l.Filter.Reads() {
+			t.reads = append(t.reads, r.Fields...) // those of other types do no harm
+		}
 		for _, h := range l.Filter.HeldAgainstNow() {
 			one := held{ifTrue: (&filter.Filter{Expr: h.IfTrue}).Split(), ifFalse: (&filter.Filter{Expr: h.IfFalse}).Split()}
 			for _, n := range h.Names {
@@ -185,6 +196,12 @@ func (t *template) member(values content.Fields) bool {
 // maxTries bounds how many truths of atoms are tried: beyond that anything is
 // taken to be possible.
 const maxTries = 81
+
+// concerns tells whether anything differs of the entry by which the list finds and
+// orders entries.
+func (t *template) concerns(s *step) bool {
+	return (s.before == nil) != (s.after == nil) || s.mixed && t.split != nil && len(t.split.Atoms) > 0 || slices.ContainsFunc(t.reads, s.differs)
+}
 
 // memberships says whether the entry may have been a member and may be one now.
 func (t *template) memberships(s *step) possible {
