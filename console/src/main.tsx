@@ -19,6 +19,7 @@ import { SettingsPage } from "./pages/settings";
 import { SitesPage } from "./pages/sites";
 import { TypePage, TypesPage } from "./pages/types";
 import { WelcomePage } from "./pages/welcome";
+import { CachePage } from "./pages/cache";
 import { WhyPage } from "./pages/why";
 import { Shell } from "./shell";
 import { system } from "./theme";
@@ -64,6 +65,7 @@ const router = createBrowserRouter(
         { path: "events", element: <EventsPage /> },
         { path: "events/:id", element: <EventPage /> },
         { path: "sites", element: <SitesPage /> },
+        { path: "cache", element: <CachePage /> },
         { path: "*", element: <NowPage /> },
       ],
     },

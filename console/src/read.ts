@@ -19,8 +19,7 @@ export type Dependencies = {
   edition: string;
   entries?: { id: string; locale: string; fields?: string[] }[];
   lookups?: { type?: string; locale: string; slug?: string; path?: string }[];
-  lists?: { type: string; locale: string; sort?: string[] }[];
-  backs?: { type: string; locale: string; field: string; target: string; sort?: string[] }[];
+  lists?: { type: string; locale: string; field?: string; target?: string; filter?: string; paths?: boolean; count?: boolean; sort?: { by: string; descending?: boolean }[]; window: { rows: number; limit: number } }[];
 };
 
 export type Examined = {
@@ -189,9 +188,17 @@ function typedReader(r: Read): string | null {
 export function madeOf(d: Dependencies | null): string[] {
   if (!d) return [];
   const out: string[] = [];
-  for (const l of d.lists ?? []) out.push(`the list of ${l.type} in ${l.locale}, by ${l.sort?.join(", ") || "–"}`);
+  for (const l of d.lists ?? []) {
+    let what = l.paths ? "the paths of " + l.type : l.target ? `the ${l.type} whose ${l.field} lead to ${l.target}` : "the list of " + l.type;
+    what += " in " + l.locale;
+    if (l.filter) what += " where " + l.filter;
+    if (l.sort?.length && !l.paths) what += ", by " + l.sort.map((s) => (s.descending ? "-" : "") + s.by).join(", ");
+    what += `: ${l.window.rows} shown`;
+    if (l.window.rows < l.window.limit) what += ", and whatever else comes to it";
+    if (l.count) what += "; how many there are";
+    out.push(what);
+  }
   for (const l of d.lookups ?? []) out.push(`the search for ${l.path ? "whatever lives at " + l.path : `${l.type} with the slug ${l.slug}`} in ${l.locale}`);
-  for (const b of d.backs ?? []) out.push(`the ${b.type} whose ${b.field} lead to ${b.target}, in ${b.locale}`);
   return out;
 }
 

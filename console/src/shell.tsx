@@ -1,6 +1,6 @@
 import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import { Activity, EyeOff, FileText, Globe, KeyRound, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Telescope, Users } from "lucide-react";
+import { Activity, EyeOff, FileText, Globe, KeyRound, Layers, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Telescope, Users } from "lucide-react";
 import { createContext, useContext, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
 import { call, listen, Problem, signedOut, type Who } from "./api";
@@ -15,6 +15,7 @@ const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?
   { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },
   { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
+  { to: "/cache", name: "Cache", icon: <Layers size={16} /> },
   { group: "Service", to: "/settings", name: "Settings", icon: <Settings size={16} /> },
   { to: "/accounts", name: "Accounts", icon: <Users size={16} />, admins: true },
   { to: "/audit", name: "Audit log", icon: <ScrollText size={16} />, admins: true },

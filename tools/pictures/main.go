@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -89,6 +90,8 @@ func run(cardFile, to string, dark bool) error {
 		{"console-coverage", "/settings", "[data-coverage]"},
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
+		{"console-explorer", "/explorer?run=yes&request=" + url.QueryEscape("/notices?fields=title,routes(name,piers(name))&filter=severity = 'delay' AND validUntil > now()"), "[data-answer='200']"},
+		{"console-cache", "/cache", "[data-held]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
 	}
