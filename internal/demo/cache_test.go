@@ -1,0 +1,48 @@
+package demo_test
+
+import (
+	"net/http"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/testkit"
+)
+
+// TestTheCacheInTheConsole looks at an answer, supposes a publish, and throws
+// answers away.
+func TestTheCacheInTheConsole(t *testing.T) {
+	for range 3 {
+		get(t, reader(), "/routes?fields=name,slug&limit=2")
+	}
+	w := inBrowser(t, 0)
+	base := line.Card.Gateway + "/console"
+	w.do("to the cache", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"), chromedp.WaitVisible(chromedp.CSS("[data-held] button")))
+	w.do("one answer", chromedp.Click(chromedp.CSS("[data-held] button")), chromedp.WaitVisible(chromedp.CSS("[data-explained]")))
+	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
+	w.press("Close")
+	items, _, err := admin().Held(t.Context(), gateway.HeldQuery{Search: "slug&limit=2"}, 1)
+	if err != nil || len(items) != 1 {
+		t.Fatalf("%v %+v", err, items)
+	}
+	e, err := admin().ExplainHeld(t.Context(), items[0].Key)
+	if err != nil || len(e.Dependencies.Entries) != 2 {
+		t.Fatalf("%v %+v", err, e)
+	}
+	w.do("suppose", chromedp.Navigate(base+"/cache?suppose="+e.Dependencies.Entries[0].ID), chromedp.WaitVisible(chromedp.CSS("[data-supposed]")))
+	w.choose("What", "unpublish")
+	w.shows("/routes?fields=name,slug&limit=2")
+	w.do("back", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"), chromedp.WaitVisible(chromedp.CSS("[data-held]")))
+	w.press("Throw away…")
+	w.press("Throw away 1 answer")
+	w.shows("Nothing is held that fits")
+	a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/routes?fields=name,slug&limit=2", http.Header{"Cache-Control": {"only-if-cached"}}, nil)
+	if err != nil || a.Status != http.StatusGatewayTimeout {
+		t.Errorf("still held: %v %d", err, a.Status)
+	}
+	testkit.Eventually(t, "this node is there", func() bool {
+		nodes, err := admin().Nodes(t.Context())
+		return err == nil && len(nodes) == 1 && nodes[0].Here
+	})
+}
