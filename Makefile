@@ -7,7 +7,7 @@ BIN := bin/ubiquon
 # the targets that need it.
 
 demo: packages build
-	$(BIN) demo $(DEMO)
+	$(BIN) demo $(if $(NODES),--nodes $(NODES)) $(DEMO)
 
 build: console
 	go build -o $(BIN) ./cmd/ubiquon

@@ -58,6 +58,7 @@ is. Ctrl-C stops all of it; the next start takes up where this one was.`,
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:8400", "the gateway's address; port 0 picks a free one")
 	f.StringVar(&o.Office, "office", "127.0.0.1:8410", "the harbour office's address")
 	f.StringVar(&o.Slipway, "slipway", "127.0.0.1:8420", "the slipway's address")
+	f.IntVar(&o.Nodes, "nodes", 1, "how many nodes serve, behind a front that hands requests to them in turn")
 	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
 	f.BoolVar(&once, "once", false, "play the tour once, and exit")
 	f.BoolVar(&o.Fresh, "fresh", false, "throw away what an earlier run left, and begin anew")
@@ -81,6 +82,9 @@ The Skerry Line is running.
          admin     %s
          site      %s
 `, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+	for i, address := range c.Nodes {
+		say("  Node %d           %s", i+1, address)
+	}
 	say("Try, in another terminal:\n")
 	say("  export UBIQUON_ADDRESS=%s UBIQUON_KEY=%s", c.Gateway, c.Keys.Admin)
 	say("  %s read '/dispatches?limit=3&fields=title,writer(name)' --headers", os.Args[0])

@@ -36,6 +36,9 @@ type Options struct {
 	Listen, Office, Slipway string // addresses; port 0 picks a free one
 	// Fresh throws away what an earlier run left.
 	Fresh bool
+	// Nodes is how many nodes serve, behind a front that hands requests to them in
+	// turn; 0 and 1 mean one, without a front.
+	Nodes int
 	// SlipwayDelay makes every build take longer.
 	SlipwayDelay time.Duration
 	// Scratch lets the database trade safety for speed; for tests.
@@ -59,6 +62,8 @@ type Card struct {
 	OfficeCredentials string    `json:"officeCredentials"`
 	HookSecret        string    `json:"hookSecret"`
 	SlipwaySecret     string    `json:"slipwaySecret"`
+	// Nodes are the addresses of the single nodes, if there are several.
+	Nodes []string `json:"nodes,omitempty"`
 }
 
 // Keys are the demo's keys.
@@ -84,6 +89,8 @@ type Demo struct {
 	service *service.Service
 	office  *http.Server
 	slipway *http.Server
+	front   *http.Server
+	nodes   []*service.Service // beside the first
 	lock    *os.File
 	stop    context.CancelFunc
 	running sync.WaitGroup
@@ -138,8 +145,15 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		return d, err
 	}
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
-	d.service, err = service.Open(ctx, service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
-		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log})
+	base := service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
+		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log}
+	if o.Nodes > 1 {
+		base.Address, base.Name = card.Gateway, "node 1"
+		if base.Listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return d, err
+		}
+	}
+	d.service, err = service.Open(ctx, base)
 	if err != nil {
 		return d, fmt.Errorf("%w\nIf an earlier version of the demo left the data in %s, begin anew with --fresh", err, o.Data)
 	}
@@ -153,6 +167,12 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	}
 	if err := d.keepKeys(ctx); err != nil {
 		return d, err
+	}
+	if d.Card.Nodes = nil; o.Nodes > 1 {
+		if err := d.startNodes(ctx, o, base, listeners[0]); err != nil {
+			return d, fmt.Errorf("further nodes: %w", err)
+		}
+		say("Started %d nodes", o.Nodes)
 	}
 	pictures := card.Office + "/pictures/"
 	n, err := LoadContent(ctx, d.Gateway, pictures)
@@ -344,12 +364,15 @@ func (d *Demo) Close() {
 	if d.stop != nil {
 		d.stop()
 	}
-	for _, hs := range []*http.Server{d.office, d.slipway} {
+	for _, hs := range []*http.Server{d.front, d.office, d.slipway} {
 		if hs != nil {
 			hs.Close()
 		}
 	}
 	d.running.Wait()
+	for _, s := range d.nodes {
+		s.Close() // the first one has the database
+	}
 	if d.service != nil {
 		d.service.Close()
 	}

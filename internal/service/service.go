@@ -65,8 +65,10 @@ type Options struct {
 	Batch       int
 	TrustedOnly bool
 	ReadTimeout time.Duration
-	Console     fs.FS
-	Log         *slog.Logger
+	// Name that the other nodes see this one by; default: host and process.
+	Name    string
+	Console fs.FS
+	Log     *slog.Logger
 }
 
 // address is where others reach the service, given where it listens.
@@ -122,7 +124,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		return s, err
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
 
