@@ -1,7 +1,7 @@
 SHELL := /bin/bash
 BIN := bin/ubiquon
 
-.PHONY: demo test build console bench lint pictures packages browser conformance
+.PHONY: demo test soak build console bench lint pictures packages browser conformance
 
 # Everything that a fresh Debian machine with Go and Node lacks is installed by
 # the targets that need it.
@@ -36,6 +36,14 @@ lint: console
 
 test: packages browser build lint
 	go test -timeout 20m ./...
+
+# The long form of what is tried for seconds in the tests: SOAK is how long nodes are
+# tormented; the oracle goes on for ten times as many changes.
+SOAK ?= 20m
+
+soak: packages console
+	go test ./internal/cli -run TestNobodyGetsAnOlderAnswer -fault.for $(SOAK) -timeout 3h -v
+	go test ./internal/gateway -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
 
 bench: packages build
 	@command -v wrk >/dev/null || tools/install wrk

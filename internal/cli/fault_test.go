@@ -1,0 +1,438 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/testkit"
+)
+
+var (
+	faultFor  = flag.Duration("fault.for", 15*time.Second, "how long nodes are tormented")
+	faultSeed = flag.Uint64("fault.seed", 8400, "what is done to the nodes")
+)
+
+// lease is how long a node may serve without having looked at the log.
+const lease = 2 * time.Second
+
+// TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
+// read and published to while one after another is killed, stopped for a while, cut
+// off from the database, or kept waiting by it. Then the recorded history is gone
+// through: no answer may be older than a publish that had returned before the request
+// began, if that waited for all nodes, or went to the same node, or is as long ago as
+// the lease; no commit may be seen in halves; and nothing may be lost.
+func TestNobodyGetsAnOlderAnswer(t *testing.T) {
+	f := newFaults(t)
+	ctx, stop := context.WithTimeout(t.Context(), *faultFor)
+	defer stop()
+	var all sync.WaitGroup
+	all.Go(func() { f.publish(ctx) })
+	for i := range 6 {
+		all.Go(func() { f.read(ctx, rand.New(rand.NewPCG(*faultSeed, uint64(i+1)))) })
+	}
+	f.torment(ctx)
+	all.Wait()
+	f.check()
+}
+
+const pairs = 4
+
+type faults struct {
+	t     *testing.T
+	path  string
+	nodes []*faultNode
+	key   string
+
+	mu        sync.Mutex
+	publishes []published
+	reads     []readOut
+	refused   int
+	done      map[string]int // what was done to nodes
+}
+
+// published is a publish that returned: both entries of a pair came to have a
+// revision.
+type published struct {
+	pair, node int
+	revision   int
+	end        time.Time
+	confirmed  bool
+}
+
+type readOut struct {
+	pair, node     int
+	first, second  int
+	start          time.Time
+	sequence, from string
+}
+
+type faultNode struct {
+	f       *faults
+	name    string
+	config  string
+	address string
+	between *wire
+	cmd     *exec.Cmd
+}
+
+// wire stands between a node and the database.
+type wire struct {
+	listener net.Listener
+	to       string
+	refuses  atomic.Bool
+	stalls   atomic.Bool
+	mu       sync.Mutex
+	open     map[net.Conn]bool
+}
+
+func standBetween(t *testing.T, to string) *wire {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &wire{listener: l, to: to, open: map[net.Conn]bool{}}
+	t.Cleanup(func() { l.Close(); b.cut() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go b.join(c)
+		}
+	}()
+	return b
+}
+
+func (b *wire) join(c net.Conn) {
+	defer c.Close()
+	if b.refuses.Load() {
+		return
+	}
+	d, err := net.Dial("tcp", b.to)
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	b.mu.Lock()
+	b.open[c], b.open[d] = true, true
+	b.mu.Unlock()
+	pass := func(to, from net.Conn, ended chan<- bool) {
+		buffer := make([]byte, 32<<10)
+		for {
+			n, err := from.Read(buffer)
+			for b.stalls.Load() {
+				time.Sleep(5 * time.Millisecond) // what a stalled network does
+			}
+			if _, err := to.Write(buffer[:n]); err != nil {
+				break
+			}
+			if err != nil {
+				break
+			}
+		}
+		ended <- true
+	}
+	ended := make(chan bool, 2)
+	go pass(c, d, ended)
+	go pass(d, c, ended)
+	<-ended
+	b.mu.Lock()
+	delete(b.open, c)
+	delete(b.open, d)
+	b.mu.Unlock()
+}
+
+func (b *wire) cut() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for c := range b.open {
+		c.Close()
+	}
+}
+
+func newFaults(t *testing.T) *faults {
+	f := &faults{t: t, path: binary(t), done: map[string]int{}}
+	dir := dataDir(t)
+	c, err := cluster.Start(t.Context(), cluster.Options{Dir: filepath.Join(dir, "database"), Scratch: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Stop)
+	direct, err := url.Parse(c.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "model"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "model", "m.yaml"), []byte(smallModel), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 3 {
+		b := standBetween(t, direct.Host)
+		own := *direct
+		own.Host = b.listener.Addr().String()
+		free, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := &faultNode{f: f, name: fmt.Sprintf("node %d", i), config: filepath.Join(dir, fmt.Sprintf("node%d.yaml", i)), address: "http://" + free.Addr().String(), between: b}
+		free.Close()
+		text := fmt.Sprintf("listen: %s\ndatabase: %q\ndata: %s\nmodel: model\n", free.Addr(), own.String(), filepath.Join(dir, "data"+fmt.Sprint(i)))
+		if err := os.WriteFile(n.config, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		f.nodes = append(f.nodes, n)
+		if key := n.start(); f.key == "" {
+			f.key = key
+		}
+	}
+	t.Cleanup(func() {
+		for _, n := range f.nodes {
+			_ = n.cmd.Process.Signal(syscall.SIGCONT)
+			_ = n.cmd.Process.Kill()
+			_ = n.cmd.Wait()
+		}
+	})
+	for pair := range pairs {
+		if _, _, err := f.put(t.Context(), 0, pair, 0, true); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return f
+}
+
+// start starts the node's process, and returns the key that its first start prints.
+func (n *faultNode) start() (key string) {
+	n.cmd = exec.Command(n.f.path, "serve", "--config", n.config, "--log-level", "error")
+	out, err := n.cmd.StdoutPipe()
+	if err != nil {
+		n.f.t.Fatal(err)
+	}
+	if err := n.cmd.Start(); err != nil {
+		n.f.t.Fatal(err)
+	}
+	keys := make(chan string, 1)
+	go func() {
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			for _, word := range strings.Fields(lines.Text()) {
+				if strings.HasPrefix(word, "ubq_") {
+					keys <- word
+				}
+			}
+		}
+	}()
+	testkit.Eventually(n.f.t, n.name+" answers", func() bool {
+		r, err := http.Get(n.address + "/health/ready")
+		if err != nil {
+			return false
+		}
+		r.Body.Close()
+		return r.StatusCode == 200
+	})
+	if n.f.key == "" {
+		key = <-keys
+	}
+	return key
+}
+
+// put publishes both entries of a pair in one commit.
+func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (revision int, confirmed bool, err error) {
+	var edits []any
+	for _, side := range []string{"a", "b"} {
+		id := fmt.Sprintf("p%d%s", pair, side)
+		edits = append(edits, map[string]any{"id": id, "type": "pier", "save": map[string]any{"name": fmt.Sprintf("%s %d", id, n)}, "do": "publish"})
+	}
+	h := http.Header{}
+	if wait {
+		h.Set("Prefer", "wait=5")
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	a, err := (&client.Client{Address: f.nodes[node].address, Key: f.key}).Do(ctx, http.MethodPost, "/control/v1/edits", h, map[string]any{"edits": edits})
+	if err == nil {
+		err = a.Err()
+	}
+	if err != nil {
+		return 0, false, err
+	}
+	var out struct {
+		Confirmed bool
+		Entries   []struct{ Revision int }
+	}
+	if err := json.Unmarshal(a.Body, &out); err != nil || len(out.Entries) != 2 {
+		return 0, false, fmt.Errorf("%s: %v", a.Body, err)
+	}
+	return out.Entries[0].Revision, out.Confirmed, nil
+}
+
+func (f *faults) publish(ctx context.Context) {
+	r := rand.New(rand.NewPCG(*faultSeed, 99))
+	for n := 1; ctx.Err() == nil; n++ {
+		node, pair := r.IntN(len(f.nodes)), r.IntN(pairs)
+		revision, confirmed, err := f.put(ctx, node, pair, n, r.IntN(2) == 0)
+		f.mu.Lock()
+		if err != nil {
+			f.refused++
+		} else {
+			f.publishes = append(f.publishes, published{pair, node, revision, time.Now(), confirmed})
+		}
+		f.mu.Unlock()
+	}
+}
+
+func (f *faults) read(ctx context.Context, r *rand.Rand) {
+	web := &http.Client{Timeout: 8 * time.Second}
+	for ctx.Err() == nil {
+		node, pair := r.IntN(len(f.nodes)), r.IntN(pairs)
+		one, ok := f.look(ctx, web, node, pair, "")
+		if f.mu.Lock(); ok {
+			f.reads = append(f.reads, one)
+		} else {
+			f.refused++
+		}
+		f.mu.Unlock()
+	}
+}
+
+// look reads a pair in one request.
+func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, directive string) (readOut, bool) {
+	query := fmt.Sprintf(`{a: node(id: "p%da") { ...on Pier { about { revision } } } b: node(id: "p%db") { ...on Pier { about { revision } } }}`, pair, pair)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.nodes[node].address+"/content/main/published/graphql?query="+url.QueryEscape(query), nil)
+	if err != nil {
+		f.t.Error(err)
+		return readOut{}, false
+	}
+	req.Header.Set("Authorization", "Bearer "+f.key)
+	if directive != "" {
+		req.Header.Set("Cache-Control", directive)
+	}
+	one := readOut{pair: pair, node: node, start: time.Now()}
+	resp, err := web.Do(req)
+	if err != nil {
+		return one, false
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode != 200 {
+		return one, false
+	}
+	type side struct{ About struct{ Revision int } }
+	var out struct{ Data struct{ A, B side } }
+	if err := json.Unmarshal(body, &out); err != nil || out.Data.A.About.Revision == 0 {
+		f.t.Errorf("%s: %v", body, err)
+		return one, false
+	}
+	one.first, one.second = out.Data.A.About.Revision, out.Data.B.About.Revision
+	one.sequence, one.from = resp.Header.Get("Ubiquon-Sequence"), resp.Header.Get("Cache-Status")
+	return one, true
+}
+
+// torment does one thing after another to the nodes.
+func (f *faults) torment(ctx context.Context) {
+	r := rand.New(rand.NewPCG(*faultSeed, 7))
+	pause := func(most time.Duration) {
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Duration(r.Int64N(int64(most)))):
+		}
+	}
+	for ctx.Err() == nil {
+		pause(time.Second)
+		n := f.nodes[r.IntN(len(f.nodes))]
+		what := []string{"killed", "stopped", "cut off", "kept waiting"}[r.IntN(4)]
+		f.done[what]++
+		switch what {
+		case "killed":
+			_ = n.cmd.Process.Kill()
+			_ = n.cmd.Wait()
+			n.start()
+		case "stopped":
+			_ = n.cmd.Process.Signal(syscall.SIGSTOP)
+			pause(4 * time.Second)
+			_ = n.cmd.Process.Signal(syscall.SIGCONT)
+		case "cut off":
+			n.between.refuses.Store(true)
+			n.between.cut()
+			pause(4 * time.Second)
+			n.between.refuses.Store(false)
+		case "kept waiting":
+			n.between.stalls.Store(true)
+			pause(4 * time.Second)
+			n.between.stalls.Store(false)
+		}
+	}
+}
+
+// check goes through what was recorded.
+func (f *faults) check() {
+	t := f.t
+	confirmed, old, halves := 0, 0, 0
+	for _, p := range f.publishes {
+		if p.confirmed {
+			confirmed++
+		}
+	}
+	for _, r := range f.reads {
+		if r.first != r.second {
+			halves++
+			t.Errorf("a commit is seen in halves: revisions %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name, r.from)
+		}
+		for _, p := range f.publishes {
+			if p.pair != r.pair || r.first >= p.revision || !p.end.Before(r.start) {
+				continue
+			}
+			if p.confirmed || p.node == r.node || p.end.Add(lease).Before(r.start) {
+				if old++; old < 5 {
+					t.Errorf("revision %d of pair %d from %s (%s, sequence %s), asked for %v after revision %d was published on %s (confirmed %t)",
+						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(p.end), p.revision, f.nodes[p.node].name, p.confirmed)
+				}
+				break
+			}
+		}
+	}
+	web := &http.Client{Timeout: 10 * time.Second}
+	for pair := range pairs {
+		newest := 0
+		for _, p := range f.publishes {
+			if p.pair == pair {
+				newest = max(newest, p.revision)
+			}
+		}
+		for node := range f.nodes {
+			testkit.Eventually(t, f.nodes[node].name+" is as the database is", func() bool {
+				held, ok := f.look(t.Context(), web, node, pair, "")
+				fresh, also := f.look(t.Context(), web, node, pair, "no-store")
+				if ok && also && fresh.first < newest {
+					t.Fatalf("revision %d of pair %d is lost: there is %d", newest, pair, fresh.first)
+				}
+				return ok && also && held.first == fresh.first
+			})
+		}
+	}
+	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves; %d requests got no answer",
+		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, f.refused)
+	if len(f.reads) < 100 || len(f.publishes) < 5 {
+		t.Error("there is too little to look at")
+	}
+}
