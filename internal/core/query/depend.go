@@ -165,7 +165,9 @@ func (d *dependencies) use(typ, locale string, fields []string) {
 			return
 		}
 	}
-	d.set.Uses = append(d.set.Uses, depend.Use{Type: typ, Locale: locale, Fields: fields})
+	fields = slices.Clone(fields)
+	sort.Strings(fields)
+	d.set.Uses = append(d.set.Uses, depend.Use{Type: typ, Locale: locale, Fields: slices.Compact(fields)})
 }
 
 // used adds the types and fields that a root was read by.
