@@ -61,7 +61,7 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness", "content", "access", "read", "invalidate"}
+		which = []string{"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache"}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
@@ -82,9 +82,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read and invalidate", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate and cache", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {

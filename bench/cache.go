@@ -1,0 +1,210 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/server"
+	"ubiquon/internal/store"
+)
+
+// cache measures hits, a stampede, how soon a publish is known on another node, and
+// what exact expiry is worth against two that are not.
+func (y *yard) cache(ctx context.Context) error {
+	if err := y.hit(ctx); err != nil {
+		return err
+	}
+	if err := y.stampede(ctx); err != nil {
+		return err
+	}
+	if err := y.known(ctx); err != nil {
+		return err
+	}
+	return y.trace(ctx)
+}
+
+func (y *yard) stampede(ctx context.Context) error {
+	reader := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
+	before := y.demo.Gateway.CacheStats()
+	var wg sync.WaitGroup
+	for range 1000 {
+		wg.Go(func() {
+			_, _ = reader.Do(ctx, http.MethodGet, "/content/main/published/routes?fields=name,number,piers(name,location)&sort=-number", nil, nil)
+		})
+	}
+	wg.Wait()
+	after := y.demo.Gateway.CacheStats()
+	fmt.Printf("  a thousand readers of what nobody has           %d computations\n", after.Misses-before.Misses)
+	return nil
+}
+
+// known measures from a publish on one of three nodes until another one cannot give
+// an older answer.
+func (y *yard) known(ctx context.Context) error {
+	var nodes []*gateway.Gateway
+	for range 3 {
+		g, stop, err := y.node(ctx, "bench-known")
+		if err != nil {
+			return err
+		}
+		defer stop()
+		nodes = append(nodes, g)
+	}
+	var spans []time.Duration
+	for i := range 300 {
+		begin := time.Now()
+		done, err := nodes[0].Apply(ctx, []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: store.PublishNewest}}, "bench", content.Cause{Kind: "user"})
+		if err != nil {
+			return err
+		}
+		for nodes[2].Applied() < done.Sequence {
+			time.Sleep(50 * time.Microsecond)
+		}
+		spans = append(spans, time.Since(begin))
+	}
+	slices.Sort(spans)
+	fmt.Printf("  publish on one node → expired on another        p50 %v, p99 %v\n", spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*99/100].Round(10*time.Microsecond))
+	return nil
+}
+
+const traceModel = `
+locales: {en: {}}
+types:
+  route:
+    fields: {name: {kind: text}, slug: {kind: slug, madeFrom: name}}
+  notice:
+    fields:
+      title:    {kind: text}
+      slug:     {kind: slug, madeFrom: title}
+      severity: {kind: choice, options: {information: Information, delay: Delay, cancelled: Cancelled}}
+      route:    {kind: reference, types: [route]}
+`
+
+// trace lets readers ask for pages as they do, a few often and most seldom, while one
+// notice a second is published: once against this cache, and beside it in counting
+// what a cache would have done that expires by whole type, and one that expires after
+// sixty seconds.
+func (y *yard) trace(ctx context.Context) error {
+	const (
+		notices, routes   = 1500, 40
+		reads, perPublish = 60_000, 500 // of a second
+		age               = 60 * perPublish
+	)
+	m, err := readModel(traceModel)
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(ctx, store.Options{URL: y.database, Environment: "bench-trace"})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	g, err := gateway.Open(ctx, gateway.Options{Store: s, Model: m})
+	if err != nil {
+		return err
+	}
+	defer g.Close()
+	web := server.New(server.Options{Gateway: g})
+	if err := g.Start(ctx); err != nil {
+		return err
+	}
+	open, err := access.ParseGrants([]string{"read published *"})
+	if err != nil {
+		return err
+	}
+	if _, err := g.OpenTo(ctx, "bench", open, nil); err != nil {
+		return err
+	}
+	r := rand.New(rand.NewPCG(8400, 1))
+	notice := func(i int) store.Edit {
+		return store.Edit{ID: fmt.Sprintf("n%d", i), Type: "notice", Origin: content.Local, Live: store.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Notice %d, %d", i, r.IntN(1000)), "slug": fmt.Sprintf("notice-%d", i),
+			"severity": []string{"information", "information", "delay", "cancelled"}[i%4], "route": fmt.Sprintf("r%d", i%routes)}}
+	}
+	var edits []store.Edit
+	for i := range routes {
+		edits = append(edits, store.Edit{ID: fmt.Sprintf("r%d", i), Type: "route", Origin: content.Local, Live: store.PublishNewest, Save: content.Fields{"name": fmt.Sprintf("Route %d", i)}})
+	}
+	for i := range notices {
+		edits = append(edits, notice(i))
+	}
+	for part := range slices.Chunk(edits, 200) {
+		if _, err := g.Apply(ctx, part, "bench", content.Cause{Kind: "user"}); err != nil {
+			return err
+		}
+	}
+	base := "/content/bench-trace/published"
+	type request struct {
+		path  string
+		types string
+	}
+	var all []request
+	for page := range 20 {
+		all = append(all, request{fmt.Sprintf("%s/notices?fields=title,route(name)&sort=-published&limit=20&offset=%d", base, page*20), "notice route"})
+	}
+	for i := range routes {
+		all = append(all, request{fmt.Sprintf("%s/routes/route-%d?fields=name", base, i), "route"},
+			request{base + "/notices?fields=title&limit=10&filter=" + url.QueryEscape(fmt.Sprintf("route.slug = 'route-%d'", i)), "notice route"})
+	}
+	for i := range notices {
+		all = append(all, request{fmt.Sprintf("%s/notices/notice-%d?fields=title,severity,route(name)", base, i), "notice route"})
+	}
+	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	zipf := rand.NewZipf(r, 1.1, 4, uint64(len(all)-1))
+	type kept struct {
+		at   int
+		body uint64
+	}
+	byAge, byType := map[int]kept{}, map[int]kept{}
+	lastChange := map[string]int{}
+	var exact, typeHits, ageHits, ageStale int
+	for i := range reads {
+		if i%perPublish == perPublish-1 {
+			if _, err := g.Apply(ctx, []store.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
+				return err
+			}
+			lastChange["notice"] = i
+		}
+		n := int(zipf.Uint64())
+		w := httptest.NewRecorder()
+		web.ServeHTTP(w, httptest.NewRequest(http.MethodGet, all[n].path, nil))
+		if w.Code != 200 {
+			return fmt.Errorf("%s: %d %s", all[n].path, w.Code, w.Body)
+		}
+		h := fnv.New64a()
+		h.Write(w.Body.Bytes())
+		now := kept{i, h.Sum64()}
+		if w.Header().Get("Cache-Status") == "Ubiquon; hit" {
+			exact++
+		}
+		if k, ok := byType[n]; ok && !slices.ContainsFunc(strings.Fields(all[n].types), func(t string) bool { c, changed := lastChange[t]; return changed && c >= k.at }) {
+			typeHits++
+		} else {
+			byType[n] = now
+		}
+		if k, ok := byAge[n]; ok && i-k.at < age {
+			ageHits++
+			if k.body != now.body {
+				ageStale++
+			}
+		} else {
+			byAge[n] = now
+		}
+	}
+	share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/reads) }
+	fmt.Printf("  %d reads of %d requests, %d a second, one publish a second:\n", reads, len(all), perPublish)
+	fmt.Printf("    exact                    hits %s, too old 0\n    by whole type            hits %s, too old 0\n    by an age of 60 s        hits %s, too old %s\n", share(exact), share(typeHits), share(ageHits), share(ageStale))
+	return nil
+}
