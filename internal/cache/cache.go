@@ -29,10 +29,8 @@ type Response struct {
 	Body   []byte
 	// Sequence is the state of content that it was read from.
 	Sequence int64
-	// Until is when the response is no longer good even if nothing changes, zero for
-	// never; Ahead is how far this clock is ahead of the database's, at least, for
+	// Ahead is how far this clock is ahead of the database's, at least, for
 	// responses that depend on the time.
-	Until time.Time
 	Ahead time.Duration
 	// Needs are the grants that only the result could tell; the others were
 	// checked before.
@@ -48,12 +46,12 @@ type Response struct {
 	Stale Stale
 
 	key     string
-	made    time.Time
+	made    int64 // in nanoseconds
 	weight  uint32
 	handle  atomic.Uint32
 	hits    atomic.Uint32
 	expired atomic.Int64 // when, in nanoseconds
-	ends    atomic.Int64 // Until, or when a change has moved it to; 0 for never
+	ends    atomic.Int64 // when it is over by itself, in nanoseconds; 0 for never
 	encoded *variants
 }
 
@@ -90,6 +88,10 @@ func (r *Response) Ends() time.Time {
 	return time.Time{}
 }
 
+// EndAt says when the response is no longer good even if nothing changes. It is
+// called before the response is stored.
+func (r *Response) EndAt(at time.Time) { r.ends.Store(at.UnixNano()) }
+
 // endBy lets the response end at a moment of the database's clock.
 func (r *Response) endBy(at time.Time) {
 	ends := at.Add(r.Ahead).UnixNano()
@@ -105,7 +107,7 @@ func (r *Response) endBy(at time.Time) {
 func (r *Response) Key() string { return r.key }
 
 // Made is when it was computed.
-func (r *Response) Made() time.Time { return r.made }
+func (r *Response) Made() time.Time { return time.Unix(0, r.made) }
 
 // Hits is how often it was served.
 func (r *Response) Hits() int { return int(r.hits.Load()) }
@@ -380,14 +382,11 @@ func (c *Cache) affected(r *Response, deps *depend.Set, upTo int64) (affected, k
 
 // store makes a response findable, unless a change has affected it already.
 func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int64) {
-	r.key, r.made, r.weight = key, time.Now(), r.weigh(deps)
+	r.key, r.made, r.weight = key, time.Now().UnixNano(), r.weigh(deps)
 	if len(r.Body) >= MinEncoded {
 		r.encoded = &variants{}
 	}
-	if !r.Until.IsZero() {
-		r.ends.Store(r.Until.UnixNano())
-	}
-	if over := !r.Until.IsZero() && !r.made.Before(r.Until); over || uint64(r.weight) > c.limit/8 {
+	if ends := r.ends.Load(); ends != 0 && r.made >= ends || uint64(r.weight) > c.limit/8 {
 		c.refused.Add(1)
 		return
 	}
@@ -409,8 +408,15 @@ func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int6
 	c.stored.Add(1)
 }
 
+// minShared is how long a body is that two copies of would take more than looking
+// after one.
+const minShared = 512
+
 // share lets the response have the body that another one has, if that is the same.
 func (c *Cache) share(r *Response) {
+	if len(r.Body) < minShared {
+		return
+	}
 	if len(c.bodies) > 1024 && len(c.bodies) > 2*c.held.EstimatedSize() {
 		// Whoever has left is found out now and then, all at once.
 		held := make(map[string]*body, c.held.EstimatedSize())

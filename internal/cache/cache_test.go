@@ -1,6 +1,7 @@
 package cache
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -318,6 +319,7 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 func TestEqualBodiesAreHeldOnce(t *testing.T) {
 	c := New(Options{}, 10)
 	one, two := of("a", 10), of("a", 10)
+	one.Body, two.Body = bytes.Repeat([]byte("x"), 2000), bytes.Repeat([]byte("x"), 2000)
 	mustRead(t, c, "one", computes(one), Miss)
 	mustRead(t, c, "two", computes(two), Miss)
 	if &one.Body[0] != &two.Body[0] {

@@ -159,12 +159,19 @@ func (a *app) cachePurge() *cobra.Command {
 				}
 				n += purged
 			}
-			return a.print(map[string]int{"purged": n}, func(t *table) { t.line(fmt.Sprintf("%d answers thrown away", n)) })
+			return a.print(map[string]int{"purged": n}, func(t *table) { t.line(answers(n) + " thrown away") })
 		},
 	}
 	meant(c, &q)
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask before everything is thrown away")
 	return c
+}
+
+func answers(n int) string {
+	if n == 1 {
+		return "1 answer"
+	}
+	return fmt.Sprintf("%d answers", n)
 }
 
 func (a *app) cacheWarm() *cobra.Command {
@@ -186,7 +193,7 @@ func (a *app) cacheWarm() *cobra.Command {
 			}
 			failed := slices.DeleteFunc(slices.Clone(items), func(w gateway.Warmed) bool { return w.Error == "" })
 			err = a.print(map[string]any{"items": items}, func(t *table) {
-				t.line(fmt.Sprintf("%d answers are held now", len(items)-len(failed)))
+				t.line(answers(len(items)-len(failed)) + " held now")
 				for _, w := range failed {
 					t.row(short(w.Request, 60), w.Error)
 				}

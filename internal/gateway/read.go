@@ -299,7 +299,7 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, *depen
 		deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
 	}
 	if res.Good > 0 {
-		r.Until = begin.Add(res.Good)
+		r.EndAt(begin.Add(res.Good))
 	}
 	if !res.Now.IsZero() {
 		r.Ahead = begin.Sub(res.Now)
