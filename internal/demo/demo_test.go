@@ -494,6 +494,38 @@ func send(t *testing.T, origin, secret, id, contentType string, body []byte) (in
 	return resp.StatusCode, string(out)
 }
 
+// TestAnAnnouncementThatWaits is answered when every node knows of what it brought.
+func TestAnAnnouncementThatWaits(t *testing.T) {
+	inOffice(t, "PATCH", "/api/reports/R-1004", map[string]any{"headline": "Told, and waited for"})
+	body := []byte(`{"specversion":"1.0","id":"w1","source":"/office","type":"x.saved","subject":"reports/R-1004","time":"2026-11-23T08:00:00Z"}`)
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/harbour-office", bytes.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Content-Type", "application/cloudevents+json")
+	req.Header.Set("Prefer", "wait=10")
+	if err := outbound.Sign(req.Header, line.Card.HookSecret, "w1", time.Now(), body); err != nil {
+		t.Fatal(err)
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var out struct {
+		State     string
+		Confirmed bool
+	}
+	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil || resp.StatusCode != 202 || out.State != "done" {
+		t.Fatalf("%v %d %+v", err, resp.StatusCode, out)
+	}
+	preview := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Preview}
+	a, err := preview.Do(t.Context(), http.MethodGet, "/content/main/preview/entries/"+content.MakeID("harbour-office", "dispatch", "R-1004")+"?fields=title", nil, nil)
+	if err != nil || !strings.Contains(string(a.Body), "Told, and waited for") {
+		t.Errorf("after it was answered: %v %s", err, a.Body)
+	}
+}
+
 func TestHooks(t *testing.T) {
 	const structured = "application/cloudevents+json"
 	good := []byte(`{"specversion":"1.0","id":"h1","source":"/office","type":"x.published","subject":"staff/S-4","time":"2026-11-23T08:00:00Z"}`)

@@ -88,3 +88,25 @@ func (g *Gateway) Confirm(ctx context.Context, sequence int64, patience time.Dur
 
 // confirmEvery is how often a publish that waits looks at the nodes.
 const confirmEvery = 10 * time.Millisecond
+
+// ConfirmEvent waits until an announcement is carried out, and every node knows of
+// what came of it. It returns the event's state, and the names of the nodes that are
+// not known to be that far when the time is over.
+func (g *Gateway) ConfirmEvent(ctx context.Context, id string, patience time.Duration) (state string, open []string, err error) {
+	begin := time.Now()
+	waiting, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		e, err := g.store.Event(ctx, id)
+		if err != nil {
+			return "", nil, err
+		}
+		if e.State == store.EventDone && e.Sequence != nil {
+			open, err := g.Confirm(ctx, *e.Sequence, patience-time.Since(begin))
+			return e.State, open, err
+		}
+		if e.State == store.EventDone || e.State == store.EventFailed || !sleep(waiting, confirmEvery, nil) {
+			return e.State, nil, nil
+		}
+	}
+}

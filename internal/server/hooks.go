@@ -9,6 +9,7 @@ import (
 
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
 )
 
 // hook takes in an announcement. It answers 202 as soon as it is kept.
@@ -38,6 +39,18 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 	case err != nil:
 		s.fail(w, r, err)
 	default:
-		writeJSON(w, http.StatusAccepted, map[string]any{"event": id, "duplicate": duplicate})
+		out := map[string]any{"event": id, "duplicate": duplicate}
+		if patience := waits(r); patience > 0 {
+			// It is kept already: whatever comes of the waiting, it is accepted.
+			state, open, err := s.g.ConfirmEvent(r.Context(), id, patience)
+			if err != nil {
+				s.log.Warn("an announcement is accepted, and what became of it cannot be said", "event", id, "error", err)
+			}
+			out["state"], out["confirmed"] = state, err == nil && state == store.EventDone && len(open) == 0
+			if len(open) > 0 {
+				out["unconfirmed"] = open
+			}
+		}
+		writeJSON(w, http.StatusAccepted, out)
 	}
 }
