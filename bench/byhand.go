@@ -45,20 +45,28 @@ type notices struct {
 }
 
 func (h *byHand) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.pool.Query(r.Context(), `select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->> 'validUntil'
+	out, err := noticesByHand(r.Context(), h.pool, `select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->> 'validUntil'
 		from document where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice'
 		order by (fields ->> 'title') collate "C" nulls last, entry limit 20`)
+	answerByHand(w, out, err)
+}
+
+// noticesByHand is a list as the service writes it, of the columns that notice has.
+func noticesByHand(ctx context.Context, pool *pgxpool.Pool, sql string, args ...any) (out notices, err error) {
+	rows, err := pool.Query(ctx, sql, args...)
 	if err != nil {
-		http.Error(w, err.Error(), 500)
-		return
+		return out, err
 	}
-	var out notices
 	out.Window.Limit = 20
 	out.Items, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (notice, error) {
 		var n notice
 		err := row.Scan(&n.ID, &n.About.Path, &n.Title, &n.Slug, &n.Severity, &n.ValidUntil)
 		return n, err
 	})
+	return out, err
+}
+
+func answerByHand(w http.ResponseWriter, out any, err error) {
 	if err != nil {
 		http.Error(w, err.Error(), 500)
 		return

@@ -53,41 +53,64 @@ func contentLine(w io.Writer, i int) error {
 	return err
 }
 
-// content measures writing: import, publishing, and a model change.
-func (y *yard) content(ctx context.Context) error {
-	dir, err := os.MkdirTemp("/tmp", "ubiquon-content-")
+// aService is a service of a measurement's own.
+type aService struct {
+	client   *client.Client // may do everything
+	database string
+}
+
+// ownService starts a service with a model of its own.
+func ownService(ctx context.Context, text string) (own aService, stop func(), err error) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-bench-")
 	if err != nil {
-		return err
+		return own, nil, err
 	}
-	defer os.RemoveAll(dir)
+	var s *service.Service
+	stop = func() {
+		if s != nil {
+			s.Close()
+		}
+		os.RemoveAll(dir)
+	}
+	defer func() {
+		if err != nil {
+			stop()
+		}
+	}()
 	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
+		return own, nil, err
 	}
-	m, err := readModel(contentModel)
+	m, err := readModel(text)
 	if err != nil {
-		return err
+		return own, nil, err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return err
+		return own, nil, err
 	}
-	s, err := service.Open(ctx, service.Options{Data: dir, Environment: "main", Listener: l, Model: m})
-	if err != nil {
-		return err
+	if s, err = service.Open(ctx, service.Options{Data: dir, Environment: "main", Listener: l, Model: m}); err != nil {
+		return own, nil, err
 	}
-	defer s.Close()
 	if err := s.Start(ctx); err != nil {
-		return err
+		return own, nil, err
 	}
 	key, err := s.FirstKey(ctx)
 	if err != nil {
-		return err
+		return own, nil, err
 	}
-	url, err := cluster.RunningURL(dir)
+	own.client = &client.Client{Address: s.Address, Key: key}
+	own.database, err = cluster.RunningURL(dir)
+	return own, stop, err
+}
+
+// content measures writing: import, publishing, and a model change.
+func (y *yard) content(ctx context.Context) error {
+	own, stop, err := ownService(ctx, contentModel)
 	if err != nil {
 		return err
 	}
-	c := contentYard{y: y, c: &client.Client{Address: s.Address, Key: key}, url: url}
+	defer stop()
+	c := contentYard{y: y, c: own.client, url: own.database}
 	if err := c.load(ctx); err != nil {
 		return err
 	}

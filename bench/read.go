@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -18,8 +17,6 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ubiquon/internal/client"
-	"ubiquon/internal/service"
-	"ubiquon/internal/store/cluster"
 )
 
 // The read measurement has an environment of its own too.
@@ -57,39 +54,12 @@ func readLine(w *bytes.Buffer, i int) {
 // reads measures each kind of read, computed anew each time, against the same by
 // hand.
 func (y *yard) reads(ctx context.Context) error {
-	dir, err := os.MkdirTemp("/tmp", "ubiquon-read-")
+	own, stop, err := ownService(ctx, readModelText)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
-	}
-	m, err := readModel(readModelText)
-	if err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	s, err := service.Open(ctx, service.Options{Data: dir, Environment: "main", Listener: l, Model: m})
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	if err := s.Start(ctx); err != nil {
-		return err
-	}
-	key, err := s.FirstKey(ctx)
-	if err != nil {
-		return err
-	}
-	database, err := cluster.RunningURL(dir)
-	if err != nil {
-		return err
-	}
-	c := &client.Client{Address: s.Address, Key: key}
+	defer stop()
+	c := own.client
 	var in bytes.Buffer
 	for i := range y.entries {
 		readLine(&in, i)
@@ -98,7 +68,7 @@ func (y *yard) reads(ctx context.Context) error {
 	if err := c.Import(ctx, &in, client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
 		return err
 	}
-	pool, err := pgxpool.New(ctx, database)
+	pool, err := pgxpool.New(ctx, own.database)
 	if err != nil {
 		return err
 	}
@@ -108,11 +78,11 @@ func (y *yard) reads(ctx context.Context) error {
 	}
 	hand := &readsByHand{pool: pool, cases: http.NewServeMux()}
 	hand.routes()
-	address, stop, err := beside(hand.cases)
+	address, end, err := beside(hand.cases)
 	if err != nil {
 		return err
 	}
-	defer stop()
+	defer end()
 
 	const fields = "fields=title,slug,severity,validUntil,about(path)"
 	filter := "&filter=" + url.QueryEscape("severity = 'delay' AND validUntil > TIMESTAMP('2026-11-23T00:00:00Z')") + "&sort=validUntil"
@@ -123,7 +93,7 @@ func (y *yard) reads(ctx context.Context) error {
 		return err
 	}
 	base := "/content/main/published"
-	y.demo.Card.Keys.Published = key // load sends it
+	y.demo.Card.Keys.Published = c.Key // load sends it
 	for _, one := range []struct{ name, ours, theirs string }{
 		{"list of 20, filtered and sorted", "/notices?" + fields + filter, "/list"},
 		{"one by slug", "/notices/notice-7777-of-the-line?fields=title,slug,severity,text(html)", "/one"},
@@ -161,7 +131,7 @@ func (y *yard) reads(ctx context.Context) error {
 			if err := pprof.StartCPUProfile(f); err != nil {
 				return err
 			}
-			_, err = y.load(ctx, s.Address+base+one.ours, "Cache-Control: no-cache")
+			_, err = y.load(ctx, c.Address+base+one.ours, "Cache-Control: no-cache")
 			pprof.StopCPUProfile()
 			f.Close()
 			if err != nil {
@@ -177,7 +147,7 @@ func (y *yard) reads(ctx context.Context) error {
 			}
 			continue
 		}
-		if err := y.compare(ctx, s.Address+base+one.ours, address+one.theirs, "Cache-Control: no-cache"); err != nil {
+		if err := y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Cache-Control: no-cache"); err != nil {
 			return err
 		}
 		a, err := allocated(ctx, c, base+one.ours)
@@ -360,30 +330,12 @@ func (h *readsByHand) placeOf(ctx context.Context, n int) ([2]string, error) {
 func (h *readsByHand) answer(path string, f func(context.Context, *http.Request) (any, error)) {
 	h.cases.HandleFunc(path, func(w http.ResponseWriter, r *http.Request) {
 		out, err := f(r.Context(), r)
-		if err != nil {
-			http.Error(w, err.Error(), 500)
-			return
-		}
-		w.Header().Set("Content-Type", "application/json")
-		enc := json.NewEncoder(w)
-		enc.SetEscapeHTML(false)
-		enc.Encode(out)
+		answerByHand(w, out, err)
 	})
 }
 
 func (h *readsByHand) notices(ctx context.Context, sql string, args ...any) (any, error) {
-	rows, err := h.pool.Query(ctx, sql, args...)
-	if err != nil {
-		return nil, err
-	}
-	var out notices
-	out.Window.Limit = 20
-	out.Items, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (notice, error) {
-		var n notice
-		err := row.Scan(&n.ID, &n.About.Path, &n.Title, &n.Slug, &n.Severity, &n.ValidUntil)
-		return n, err
-	})
-	return out, err
+	return noticesByHand(ctx, h.pool, sql, args...)
 }
 
 // linked reads notices with their routes, and those with their piers, in a

@@ -130,6 +130,23 @@ export function Page({ title, says, actions, children }: { title: ReactNode; say
   );
 }
 
+/** One figure of a row of them, with what it is of. */
+export function Figure({ name, value, says }: { name: string; value: string; says: string }) {
+  return (
+    <Box borderTopWidth="2px" borderColor="accent" pt="2" data-figure={name}>
+      <Text color="faint" fontSize="12px">
+        {name}
+      </Text>
+      <Text fontSize="24px" fontWeight="600" lineHeight="1.25" letterSpacing="-0.01em">
+        {value}
+      </Text>
+      <Text color="faint" fontSize="12px">
+        {says}
+      </Text>
+    </Box>
+  );
+}
+
 export function Section({ title, children }: { title: string; children: ReactNode }) {
   return (
     <Box as="section" mb="7">

@@ -146,9 +146,9 @@ type Options struct {
 	Refresh func(*Response)
 }
 
-// popular is how often a response was served that is computed anew when it
-// expires, before anybody asks.
-const popular = 3
+// Popular is how often a response was served that is computed anew when it expires,
+// before anybody asks, and that is worth remembering for the next start.
+const Popular = 3
 
 // Cache is one node's responses of one environment. It may be used by many at
 // once.
@@ -457,13 +457,15 @@ func (c *Cache) Apply(changes []content.Change) int {
 	n := 0
 	var asked []*Response
 	for i := range changes {
-		for _, r := range c.hitBy(&changes[i], c.match) {
+		hit, kept := c.hitBy(&changes[i], c.match)
+		c.kept.Add(int64(kept))
+		for _, r := range hit {
 			if r.Sequence >= changes[i].Sequence {
 				continue // it knows of the change
 			}
 			if c.expire(r) {
 				n++
-				if r.hits.Load() >= popular {
+				if r.hits.Load() >= Popular {
 					asked = append(asked, r)
 				}
 			}
@@ -487,12 +489,13 @@ func (c *Cache) match(change *content.Change) []*Response {
 	return out
 }
 
-// hitBy returns what a change may affect.
-func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Response) []*Response {
+// hitBy returns what a change may affect, and how many are kept through a change of
+// the model.
+func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Response) (out []*Response, kept int) {
 	if change.Kind != content.ModelChange {
-		return match(change)
+		return match(change), 0
 	}
-	out := c.index.Using(change)
+	out = c.index.Using(change)
 	hit := make(map[*Response]bool, len(out))
 	for _, r := range out {
 		hit[r] = true
@@ -504,10 +507,10 @@ func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Res
 		if c.o.Keep == nil || !c.o.Keep(r) {
 			out = append(out, r)
 		} else {
-			c.kept.Add(1)
+			kept++
 		}
 	}
-	return out
+	return out, kept
 }
 
 // Simulate returns the responses that the changes would expire.
@@ -515,7 +518,8 @@ func (c *Cache) Simulate(changes []content.Change) []*Response {
 	var out []*Response
 	seen := map[*Response]bool{}
 	for i := range changes {
-		for _, r := range c.hitBy(&changes[i], c.index.Supposing) {
+		hit, _ := c.hitBy(&changes[i], c.index.Supposing)
+		for _, r := range hit {
 			if !seen[r] && r.expired.Load() == 0 {
 				seen[r] = true
 				out = append(out, r)
@@ -598,6 +602,10 @@ func (c *Cache) All() []*Response {
 func (c *Cache) MadeOf(edition, entry, locale string) []*Response {
 	return c.index.Reading(edition, entry, locale)
 }
+
+// Uses returns the types of the model that a response was read by. Nobody may change
+// them.
+func (c *Cache) Uses(r *Response) []depend.Use { return c.index.Uses(depend.Handle(r.handle.Load())) }
 
 // Dependencies returns what a response was made of.
 func (c *Cache) Dependencies(r *Response) *depend.Set {

@@ -83,17 +83,17 @@ func (a *app) cacheList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			items, total, err := s.Held(cmd.Context(), q, limit)
+			held, err := s.Held(cmd.Context(), q, limit)
 			if err != nil {
 				return err
 			}
-			return a.print(map[string]any{"items": items, "total": total}, func(t *table) {
+			return a.print(held, func(t *table) {
 				t.row("KEY", "HITS", "BYTES", "SINCE", "REQUEST")
-				for _, h := range items {
+				for _, h := range held.Items {
 					t.row(h.Key, h.Hits, h.Bytes, fmt.Sprintf("change %d", h.Sequence), short(h.Asked, 90))
 				}
-				if total > len(items) {
-					t.line(fmt.Sprintf("%d more; --limit lists them", total-len(items)))
+				if more := held.Total - len(held.Items); more > 0 {
+					t.line(fmt.Sprintf("%d more; --limit lists them", more))
 				}
 			})
 		},

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"encoding/json"
-	"strings"
 	"testing"
 )
 
@@ -27,11 +26,7 @@ func TestTheCacheOnATerminal(t *testing.T) {
 	if err := json.Unmarshal([]byte(fares), &entries); err != nil || len(entries.Items) == 0 {
 		t.Fatalf("%v %s", err, fares)
 	}
-	for _, c := range []struct {
-		args []string
-		code int
-		says []string
-	}{
+	runAll(t, []command{
 		{[]string{"cache", "stats"}, 0, []string{"responses", "thrown away", "node", "leased, this one"}},
 		{[]string{"cache", "list", "--search", "fares"}, 0, []string{list.Items[0].Key, "/fares?fields=name&limit=2"}},
 		{[]string{"cache", "list", "--sort", "colour"}, 1, []string{"hits, bytes, age"}},
@@ -48,16 +43,5 @@ func TestTheCacheOnATerminal(t *testing.T) {
 		{[]string{"cache", "warm"}, 2, []string{"--hottest"}},
 		{[]string{"cache", "warm", "/fares?fields=name&limit=2", "/fares?fields=nam"}, 1, []string{"1 answer held now", "name"}},
 		{[]string{"cache", "purge", "--type", "fare"}, 0, []string{"1 answer thrown away"}},
-	} {
-		code, out, errOut := run(t, c.args...)
-		if code != c.code {
-			t.Errorf("%q: exit code %d, not %d\n%s%s", c.args, code, c.code, out, errOut)
-			continue
-		}
-		for _, says := range c.says {
-			if !strings.Contains(out+errOut, says) {
-				t.Errorf("%q does not say %q:\n%s%s", c.args, says, out, errOut)
-			}
-		}
-	}
+	})
 }

@@ -27,6 +27,29 @@ func run(t *testing.T, args ...string) (code int, out, errOut string) {
 	return code, o.String(), e.String()
 }
 
+// command is a run of the program, with how it ends and some of what it says.
+type command struct {
+	args []string
+	code int
+	says []string
+}
+
+func runAll(t *testing.T, all []command) {
+	t.Helper()
+	for _, c := range all {
+		code, out, errOut := run(t, c.args...)
+		if code != c.code {
+			t.Errorf("%q: exit code %d, not %d\n%s%s", c.args, code, c.code, out, errOut)
+			continue
+		}
+		for _, says := range c.says {
+			if !strings.Contains(out+errOut, says) {
+				t.Errorf("%q does not say %q:\n%s%s", c.args, says, out, errOut)
+			}
+		}
+	}
+}
+
 func TestCommands(t *testing.T) {
 	_, found, _ := run(t, "entry", "list", "--search", "fog week", "--output", "json")
 	var entries struct{ Items []struct{ ID string } }

@@ -99,7 +99,7 @@ type wire struct {
 	listener net.Listener
 	to       string
 	refuses  atomic.Bool
-	stalls   atomic.Bool
+	stalls   sync.RWMutex // held while nothing comes through
 	mu       sync.Mutex
 	open     map[net.Conn]bool
 }
@@ -140,9 +140,8 @@ func (b *wire) join(c net.Conn) {
 		buffer := make([]byte, 32<<10)
 		for {
 			n, err := from.Read(buffer)
-			for b.stalls.Load() {
-				time.Sleep(5 * time.Millisecond) // what a stalled network does
-			}
+			b.stalls.RLock()
+			b.stalls.RUnlock() // only waited for
 			if _, err := to.Write(buffer[:n]); err != nil {
 				break
 			}
@@ -377,9 +376,9 @@ func (f *faults) torment(ctx context.Context) {
 			pause(4 * time.Second)
 			n.between.refuses.Store(false)
 		case "kept waiting":
-			n.between.stalls.Store(true)
+			n.between.stalls.Lock()
 			pause(4 * time.Second)
-			n.between.stalls.Store(false)
+			n.between.stalls.Unlock()
 		}
 	}
 }

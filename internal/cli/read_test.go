@@ -18,11 +18,7 @@ func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 	if err := os.WriteFile(query, []byte("query Piers { piers(first: 1) { nodes { name } } }\nquery Routes { routes(first: 1) { nodes { name } } }"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range []struct {
-		args []string
-		code int
-		says []string
-	}{
+	runAll(t, []command{
 		{[]string{"read", "/notices?fields=title,routes(name)&limit=2&sort=title", "--explain"}, 0, []string{"effort", "SQL", "read published route in en", "the list of notice in en, by title", "2. select"}},
 		{[]string{"read", "/notices?fields=title&limit=2&sort=title", "--plans"}, 0, []string{"actual rows="}},
 		{[]string{"read", "/notices?fields=title", "--as", "everyone"}, 1, []string{"read published notice"}},
@@ -39,18 +35,7 @@ func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 		{[]string{"read", "--document", documentID(t, query), "--operation", "Routes"}, 0, []string{`"routes"`}},
 		{[]string{"document", "remove", documentID(t, query)}, 0, nil},
 		{[]string{"read", "--document", documentID(t, query), "--operation", "Routes"}, 1, []string{"sha256:"}},
-	} {
-		code, out, errOut := run(t, c.args...)
-		if code != c.code {
-			t.Errorf("%q: exit code %d, not %d\n%s%s", c.args, code, c.code, out, errOut)
-			continue
-		}
-		for _, says := range c.says {
-			if !strings.Contains(out+errOut, says) {
-				t.Errorf("%q does not say %q:\n%s%s", c.args, says, out, errOut)
-			}
-		}
-	}
+	})
 	_, all, _ := run(t, "read", "/notices?fields=id&limit=3", "--all")
 	_, one, _ := run(t, "read", "/notices?fields=id&limit=200&count=true")
 	var page struct {

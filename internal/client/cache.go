@@ -16,14 +16,9 @@ func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
 	return out, c.call(ctx, http.MethodGet, "/cache", nil, &out)
 }
 
-// Held lists answers of the node's cache, and says how many there are.
-func (c *Client) Held(ctx context.Context, q gateway.HeldQuery, limit int) ([]gateway.HeldAnswer, int, error) {
-	var out struct {
-		Items []gateway.HeldAnswer
-		Total int
-	}
-	err := c.call(ctx, http.MethodGet, "/cache/answers?"+values("edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit", positive(limit)), nil, &out)
-	return out.Items, out.Total, err
+// Held lists answers of the node's cache.
+func (c *Client) Held(ctx context.Context, q gateway.HeldQuery, limit int) (out gateway.HeldAnswers, err error) {
+	return out, c.call(ctx, http.MethodGet, "/cache/answers?"+values("edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit", positive(limit)), nil, &out)
 }
 
 // ExplainHeld says what an answer of the cache was made of, by its key.

@@ -22,11 +22,11 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	w.do("one answer", chromedp.Click(chromedp.CSS("[data-held] button")), chromedp.WaitVisible(chromedp.CSS("[data-explained]")))
 	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
 	w.press("Close")
-	items, _, err := admin().Held(t.Context(), gateway.HeldQuery{Search: "slug&limit=2"}, 1)
-	if err != nil || len(items) != 1 {
-		t.Fatalf("%v %+v", err, items)
+	held, err := admin().Held(t.Context(), gateway.HeldQuery{Search: "slug&limit=2"}, 1)
+	if err != nil || len(held.Items) != 1 {
+		t.Fatalf("%v %+v", err, held)
 	}
-	e, err := admin().ExplainHeld(t.Context(), items[0].Key)
+	e, err := admin().ExplainHeld(t.Context(), held.Items[0].Key)
 	if err != nil || len(e.Dependencies.Entries) != 2 {
 		t.Fatalf("%v %+v", err, e)
 	}

@@ -71,13 +71,9 @@ func (g *Gateway) Compile(text string, compile Compiler) (*Plan, error) {
 func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, explain bool) (Examined, error) {
 	ctx, cancel := context.WithTimeout(ctx, g.readTimeout())
 	defer cancel()
-	if need, missing := g.missing(p, rights); missing {
-		if need.Type == access.Any {
-			return Examined{}, &DeniedError{Grant: need}
-		}
-		if p = p.narrow(rights, o); p == nil {
-			return Examined{}, &DeniedError{Grant: need}
-		}
+	p, err := g.admit(p, rights, o)
+	if err != nil {
+		return Examined{}, err
 	}
 	e := Examined{Key: p.Key, Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort}, Grants: []string{}}
 	begin := time.Now()

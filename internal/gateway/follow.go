@@ -138,10 +138,6 @@ func (g *Gateway) poll(ctx context.Context) error {
 func (g *Gateway) asks(changes []content.Change) []store.Ask {
 	var out []store.Ask
 	seen := map[string]bool{}
-	mixed := slices.ContainsFunc(changes, func(c content.Change) bool { return c.Entry != changes[0].Entry })
-	for i := range changes {
-		changes[i].Mixed = mixed
-	}
 	for i := len(changes) - 1; i >= 0; i-- {
 		c := &changes[i]
 		if key := c.Edition + " " + c.Entry; !seen[key] {
@@ -182,7 +178,9 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 		return nil
 	}
 	var model, access bool
+	mixed := slices.ContainsFunc(changes, func(c content.Change) bool { return c.Entry != changes[0].Entry })
 	for i := range changes {
+		changes[i].Mixed = mixed
 		model = model || changes[i].Kind == content.ModelChange
 		access = access || changes[i].Kind == content.AccessChange
 	}

@@ -80,7 +80,7 @@ type Gateway struct {
 	node     store.Node
 	samples  samples
 	replan   Replan
-	renew    chan string
+	renew    chan *cache.Response
 	reading  latencies
 	refusals refusals
 	news     newsroom
@@ -113,7 +113,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		o.Reconcile = 5 * time.Minute
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
-		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan string, renewals), begun: time.Now()}
+		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
 	g.node = thisNode(o.Name)
 	g.follow.init()
 	g.keys.byID = map[string]*heldKey{}
@@ -189,6 +189,9 @@ func (g *Gateway) Start(ctx context.Context) error {
 		return fmt.Errorf("job queue: %w", err)
 	}
 	if err := g.takeUpEvents(ctx); err != nil {
+		return err
+	}
+	if err := g.store.ForgetNode(ctx, ""); err != nil {
 		return err
 	}
 	g.run(ctx, g.followLog)

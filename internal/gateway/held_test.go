@@ -135,11 +135,11 @@ func TestPopularAnswersAreComputedAnew(t *testing.T) {
 	if a := n.asking(t, path, "Cache-Control", "only-if-cached"); !strings.Contains(string(a.Body), "Mella") {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
-	held, total := n.Held(gateway.HeldQuery{Type: "pier"}, 10)
-	if total != 1 || held[0].Asked != path || held[0].Types[0] != "pier" {
-		t.Errorf("%d held: %+v", total, held)
+	held := n.Held(gateway.HeldQuery{Type: "pier"}, 10)
+	if held.Total != 1 || held.Items[0].Asked != path || held.Items[0].Types[0] != "pier" || held.ByType["pier"].Answers != 1 {
+		t.Errorf("held: %+v", held)
 	}
-	if e, err := n.ExplainHeld(t.Context(), held[0].Key); err != nil || len(e.Dependencies.Lists) != 1 || e.Titles["p1"] != "Mella" {
+	if e, err := n.ExplainHeld(t.Context(), held.Items[0].Key); err != nil || len(e.Dependencies.Lists) != 1 || e.Titles["p1"] != "Mella" {
 		t.Errorf("%+v, %v", e, err)
 	}
 	would, err := n.Suppose(t.Context(), "p1", "unpublish", 0)

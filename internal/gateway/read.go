@@ -158,14 +158,22 @@ func (g *Gateway) readTimeout() time.Duration {
 	return 10 * time.Second
 }
 
-// missing returns a grant that the plan takes before it is run, and the rights lack.
-func (g *Gateway) missing(p *Plan, rights access.Rights) (access.Need, bool) {
+// admit returns the plan, or what is left of it, for a reader with these rights. Its
+// error is a *DeniedError.
+func (g *Gateway) admit(p *Plan, rights access.Rights, o ReadOptions) (*Plan, error) {
 	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
 		// What it takes would only show in the result, and that is nothing for
 		// somebody who may read nothing.
-		return access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}, true
+		return nil, &DeniedError{Grant: access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
 	}
-	return rights.Missing(p.Needs)
+	need, missing := rights.Missing(p.Needs)
+	if !missing {
+		return p, nil
+	}
+	if less := p.narrow(rights, o); less != nil {
+		return less, nil
+	}
+	return nil, &DeniedError{Grant: need}
 }
 
 // ErrReplan is the error of a plan that was made for another model: compile
@@ -176,13 +184,9 @@ var ErrReplan = errors.New("the model has changed; plan the request again")
 // *DeniedError, ErrBehind or ErrReplan where that is the reason.
 func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions) (Answer, error) {
 	begin := time.Now()
-	if need, missing := g.missing(p, rights); missing {
-		if need.Type == access.Any {
-			return Answer{}, &DeniedError{Grant: need}
-		}
-		if p = p.narrow(rights, o); p == nil {
-			return Answer{}, &DeniedError{Grant: need}
-		}
+	p, err := g.admit(p, rights, o)
+	if err != nil {
+		return Answer{}, err
 	}
 	if o.MinSequence > g.cache.Applied() {
 		if err := g.reach(ctx, o.MinSequence); err != nil {
@@ -192,19 +196,18 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if !g.follow.leased() {
 		if g.follow.failing.Load() {
 			// There is no point in waiting for what has just failed.
-			if a, held := g.withoutDatabase(p, rights); held && o.MinSequence <= a.Sequence {
+			if a, held := g.withoutDatabase(p, rights); held {
 				return a, nil
 			}
 		}
 		if err := g.prove(ctx); err != nil {
-			if a, held := g.withoutDatabase(p, rights); held && o.MinSequence <= a.Sequence {
+			if a, held := g.withoutDatabase(p, rights); held {
 				return a, nil
 			}
 			return Answer{}, err
 		}
 	}
 	applied := g.cache.Applied()
-	var err error
 	r, outcome := (*cache.Response)(nil), cache.Hit
 	if !o.Fresh && !o.NoStore {
 		r, _ = g.cache.Get(p.Key)

@@ -48,7 +48,7 @@ const renewals = 1000
 // renewLater queues a response that was popular and has expired.
 func (g *Gateway) renewLater(r *cache.Response) {
 	select {
-	case g.renew <- r.Asked:
+	case g.renew <- r:
 	default:
 	}
 }
@@ -60,9 +60,12 @@ func (g *Gateway) renewing(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case text := <-g.renew:
-			if err := g.Warm(ctx, text); err != nil && ctx.Err() == nil {
-				g.log.Debug("a popular answer was not computed anew", "request", text, "error", err)
+		case r := <-g.renew:
+			if p, err := g.planOf(r.Asked); err != nil || p.Key != r.Key() {
+				continue // it was what a reader with fewer rights gets, or the model is another
+			}
+			if err := g.Warm(ctx, r.Asked); err != nil && ctx.Err() == nil {
+				g.log.Debug("a popular answer was not computed anew", "request", r.Asked, "error", err)
 			}
 		}
 	}

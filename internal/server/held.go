@@ -54,8 +54,7 @@ func (s *Server) heldAnswers(r *http.Request) (any, error) {
 	default:
 		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "sort", Detail: strconv.Quote(p["sort"]) + " is none of hits, bytes, age"}}
 	}
-	items, total := s.g.Held(gateway.HeldQuery{Edition: p["edition"], Type: p["type"], Entry: p["entry"], Search: p["search"], Sort: p["sort"]}, min(n, 1000))
-	return map[string]any{"items": items, "total": total}, nil
+	return s.g.Held(gateway.HeldQuery{Edition: p["edition"], Type: p["type"], Entry: p["entry"], Search: p["search"], Sort: p["sort"]}, min(n, 1000)), nil
 }
 
 // purge throws away what the conditions mean, or, with check, says how many those
@@ -69,8 +68,7 @@ func (s *Server) purge(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if form.Check {
-		_, n := s.g.Held(form.HeldQuery, 0)
-		return map[string]int{"would": n}, nil
+		return map[string]int{"would": s.g.Held(form.HeldQuery, 0).Total}, nil
 	}
 	out := map[string]int{"purged": s.g.PurgeHeld(form.HeldQuery)}
 	return out, s.g.Note(r.Context(), by(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.HeldQuery})

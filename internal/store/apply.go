@@ -534,14 +534,12 @@ func pathOf(d content.Document) string {
 // and queues what is to be written; nil when nobody could see a difference.
 func (tx *transaction) difference(w *write, id string, t *model.Type, edition, what string, after map[string]content.Document) (*content.Change, error) {
 	before := tx.held[id].documents[edition]
-	differing := content.Differences(t, before, after)
-	if len(differing) == 0 {
+	c := content.ChangeBetween(content.ContentChange, edition, id, t, before, after)
+	if c == nil {
 		return nil, nil
 	}
-	c := &content.Change{Kind: content.ContentChange, Edition: edition, Entry: id, Type: t.Name, What: what, Fields: differing,
-		Before: map[string]content.Fields{}, After: map[string]content.Fields{}, Cause: w.cause}
+	c.What, c.Cause = what, w.cause
 	for tag, d := range before {
-		c.Before[tag] = d.Values(t)
 		now, stays := after[tag]
 		if !stays {
 			tx.out.goneDocuments = append(tx.out.goneDocuments, [3]string{edition, tag, id})
@@ -551,8 +549,7 @@ func (tx *transaction) difference(w *write, id string, t *model.Type, edition, w
 		}
 	}
 	for tag, d := range after {
-		c.After[tag] = d.Values(t)
-		if len(differing[tag]) > 0 {
+		if len(c.Fields[tag]) > 0 {
 			if err := tx.out.document(edition, t, d); err != nil {
 				return nil, err
 			}

@@ -209,6 +209,16 @@ func (s *Store) ChangesFrom(ctx context.Context, after int64, limit int) ([]cont
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
 }
 
+// Changes lists changes, the newest first: of an entry, if one is given, and below a
+// sequence, if that is not 0.
+func (s *Store) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
+	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and ($2 = '' or entry = $2) and ($3 = 0 or sequence < $3) order by sequence desc limit $4`, s.Environment, entry, below, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+}
+
 const channel = "ubiquon_change"
 
 // Announce tells all nodes that there are new changes. It is sent after the

@@ -283,15 +283,8 @@ func (c *conversion) differs(id string, t *model.Type, before, after map[string]
 		return
 	}
 	for _, edition := range content.Editions {
-		if differing := content.Differences(t, before[edition], after[edition]); len(differing) > 0 {
-			one := content.Change{Kind: content.RelaidChange, Edition: edition, Entry: id, Type: t.Name, Fields: differing, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
-			for tag, d := range before[edition] {
-				one.Before[tag] = d.Values(t)
-			}
-			for tag, d := range after[edition] {
-				one.After[tag] = d.Values(t)
-			}
-			c.relaid = append(c.relaid, one)
+		if one := content.ChangeBetween(content.RelaidChange, edition, id, t, before[edition], after[edition]); one != nil {
+			c.relaid = append(c.relaid, *one)
 		}
 	}
 }

@@ -1,15 +1,17 @@
-import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Flex, Input, SimpleGrid, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { call } from "../api";
-import { Act, bytesText, Cell, Empty, EntryLink, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
+import { Act, bytesText, Cell, Empty, EntryLink, Failure, Figure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
 import { madeOf, type Dependencies } from "../read";
+import { useModel } from "../use-model";
 
 type Stats = { responses: number; bytes: number; limit: number; hits: number; misses: number; joined: number; expired: number; evicted: number; purged: number; kept: number; applied: number };
 type Sample = { at: string; hits: number; misses: number; expired: number; held: number; bytes: number };
 type Held = { key: string; asked: string; edition: string; status: number; bytes: number; body: number; hits: number; sequence: number; made: string; ends?: string; types: string[] };
 type Explained = Held & { dependencies: Dependencies; titles?: Record<string, string> };
+type Sums = Record<string, { answers: number; bytes: number; hits: number }>;
 type Node = { id: string; name: string; started: string; seen: string; applied: number; state: string; here?: boolean; behind: number };
 type Supposed = { what: string; changes: number; expires: Held[]; of: number; rules: { rule: string; fires: boolean; why?: string }[]; sites: string[] };
 
@@ -63,22 +65,6 @@ function History({ all }: { all: Sample[] }) {
         </Text>
         <When at={all[all.length - 1]!.at} />
       </Flex>
-    </Box>
-  );
-}
-
-function Figure({ name, value, says }: { name: string; value: string; says: string }) {
-  return (
-    <Box flex="1" bg="sheet" borderWidth="1px" borderColor="line" px="4" py="3">
-      <Text color="faint" fontSize="12px">
-        {name}
-      </Text>
-      <Text fontSize="20px" data-figure={name}>
-        {value}
-      </Text>
-      <Text color="faint" fontSize="12px">
-        {says}
-      </Text>
     </Box>
   );
 }
@@ -181,31 +167,25 @@ export function CachePage() {
   const stats = useQuery({ queryKey: ["cache"], queryFn: ({ signal }) => call<Stats>("/cache", { signal }), ...every });
   const history = useQuery({ queryKey: ["cache", "history"], queryFn: ({ signal }) => call<{ items: Sample[] }>("/cache/history", { signal }), refetchInterval: 10_000 });
   const nodes = useQuery({ queryKey: ["nodes"], queryFn: ({ signal }) => call<{ items: Node[] }>("/nodes", { signal }), ...every });
-  const held = useQuery({ queryKey: ["held", search, type, sort], queryFn: ({ signal }) => call<{ items: Held[]; total: number }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }), ...every });
-  const all = useQuery({ queryKey: ["held", "types"], queryFn: ({ signal }) => call<{ items: Held[] }>("/cache/answers?limit=1000", { signal }), ...every });
+  const held = useQuery({ queryKey: ["held", search, type, sort], queryFn: ({ signal }) => call<{ items: Held[]; total: number; byType: Sums }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }), ...every });
   const purge = useMutation({
     mutationFn: () => call<{ purged: number }>("/cache/purge", { method: "POST", body: meant }),
     onSuccess: () => setPurging(false),
     onSettled: () => queries.invalidateQueries(),
   });
-  const byType = new Map<string, { answers: number; bytes: number; hits: number }>();
-  for (const a of all.data?.items ?? [])
-    for (const t of a.types) {
-      const sum = byType.get(t) ?? { answers: 0, bytes: 0, hits: 0 };
-      byType.set(t, { answers: sum.answers + 1, bytes: sum.bytes + a.bytes, hits: sum.hits + a.hits });
-    }
+  const model = useModel({ staleTime: 60_000 });
   return (
     <Page title="Cache" says="What this node holds, what it is made of, and what would end it">
       <Loaded query={stats}>
         {(s) => {
           const p = share({ hits: s.hits, misses: s.misses + s.joined });
           return (
-            <Flex gap="3" mb="6">
+            <SimpleGrid columns={4} gap="5" mb="7">
               <Figure name="Answers held" value={String(s.responses)} says={`${bytesText(s.bytes)} of ${bytesText(s.limit)}`} />
               <Figure name="Hits" value={p === null ? "–" : p.toFixed(1) + " %"} says={`${s.hits} of ${s.hits + s.misses + s.joined} reads`} />
               <Figure name="Expired by a change" value={String(s.expired)} says={`${s.evicted} thrown out for room, ${s.purged} by hand`} />
               <Figure name="Applied" value={"change " + s.applied} says={nodes.data?.items.length === 1 ? "one node follows the log" : `${nodes.data?.items.length ?? "–"} nodes follow the log`} />
-            </Flex>
+            </SimpleGrid>
           );
         }}
       </Loaded>
@@ -217,8 +197,8 @@ export function CachePage() {
           <Input {...inputStyle} w="260px" placeholder="a part of the request" aria-label="Search" value={search} onChange={(e) => put("search", e.target.value)} />
           <Pick label="Type" value={type} onChange={(v) => put("type", v)}>
             <option value="">every type</option>
-            {[...byType.keys()].sort().map((t) => (
-              <option key={t}>{t}</option>
+            {model.data?.types.map((t) => (
+              <option key={t.name}>{t.name}</option>
             ))}
           </Pick>
           <Pick label="Order" value={sort} onChange={(v) => put("sort", v)}>
@@ -268,7 +248,7 @@ export function CachePage() {
         <Box flex="1">
           <Section title="By type">
             <Rows label="By type" head={["Type", "Answers", "Size", "Hits"]} numbers={["Answers", "Size", "Hits"]}>
-              {[...byType.entries()]
+              {Object.entries(held.data?.byType ?? {})
                 .sort((a, b) => b[1].bytes - a[1].bytes)
                 .map(([t, sum]) => (
                   <Row key={t} data-type={t}>

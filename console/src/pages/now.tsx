@@ -3,23 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Status } from "../api";
 import { EventRows } from "../event-rows";
-import { bytesText, Empty, Loaded, Page, SameByCommand, Section, spanText, State, When } from "../parts";
-
-function Figure({ name, value, says }: { name: string; value: string; says: string }) {
-  return (
-    <Box borderTopWidth="2px" borderColor="accent" pt="2" data-figure={name}>
-      <Text color="faint" fontSize="12px">
-        {name}
-      </Text>
-      <Text fontSize="24px" fontWeight="600" lineHeight="1.25" letterSpacing="-0.01em">
-        {value}
-      </Text>
-      <Text color="faint" fontSize="12px">
-        {says}
-      </Text>
-    </Box>
-  );
-}
+import { bytesText, Empty, Figure, Loaded, Page, SameByCommand, Section, spanText, State, When } from "../parts";
 
 export function NowPage() {
   const status = useQuery({ queryKey: ["status"], queryFn: ({ signal }) => call<Status>("/status", { signal }), refetchInterval: 5_000 });

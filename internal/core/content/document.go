@@ -296,6 +296,23 @@ func timeText(at *time.Time) any {
 	return at.UTC().Format(TimeForm)
 }
 
+// ChangeBetween returns what happens to readers of an edition when an entry's
+// documents become others; nil if they see no difference.
+func ChangeBetween(kind, edition, entry string, t *model.Type, before, after map[string]Document) *Change {
+	differing := Differences(t, before, after)
+	if len(differing) == 0 {
+		return nil
+	}
+	values := func(documents map[string]Document) map[string]Fields {
+		out := make(map[string]Fields, len(documents))
+		for tag, d := range documents {
+			out[tag] = d.Values(t)
+		}
+		return out
+	}
+	return &Change{Kind: kind, Edition: edition, Entry: entry, Type: t.Name, Fields: differing, Before: values(before), After: values(after)}
+}
+
 // Differences compares the documents of an entry in one edition before and
 // after. It returns, by locale, what differs: field names, and about.NAME for
 // what is said about the entry. A document that comes or goes differs in all.

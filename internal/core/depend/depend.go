@@ -45,12 +45,11 @@ type Lookup struct {
 }
 
 // Use is a type of the model, with the fields that were read of its entries in a
-// locale, or all of them.
+// locale. Without a type it is whatever comes to be there.
 type Use struct {
 	Type   string   `json:"type"`
 	Locale string   `json:"locale"`
 	Fields []string `json:"fields,omitempty"`
-	All    bool     `json:"all,omitempty"`
 }
 
 // Affected tells whether the change may alter a response made of the set.
@@ -106,16 +105,14 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 		return false
 	}
 	t := newTemplate(l)
+	weighed := func(s *step) bool {
+		may, was, is, matters := t.weigh(s, &places{})
+		return matters && t.affected(&l.Window, may, s, was, is)
+	}
 	if ways := t.turned(&s); ways != nil {
 		led, known := t.leading(&s, ways)
-		if !known {
+		if !known || slices.ContainsFunc(led, func(s step) bool { return weighed(&s) }) {
 			return true
-		}
-		for i := range led {
-			was, is := t.places(&led[i])
-			if may := t.memberships(&led[i]); may != never && t.affected(&l.Window, may, &led[i], was, is) {
-				return true
-			}
 		}
 	}
 	if l.Type != c.Type {
@@ -124,29 +121,7 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	if at := t.crosses(&s); !at.IsZero() && (deadline.IsZero() || at.Before(deadline)) {
 		return true
 	}
-	if !l.Paths && !t.concerns(&s) {
-		return false
-	}
-	may := t.memberships(&s)
-	if may == never {
-		return false
-	}
-	was, is := t.places(&s)
-	if was == is && may&^(never|pair(true, true)) == 0 && !l.Paths {
-		return false // it is where it was
-	}
-	return t.affected(&l.Window, may, &s, was, is)
-}
-
-// places are where the entry stood and stands in the list's order.
-func (t *template) places(s *step) (was, is Place) {
-	if s.before != nil {
-		was = placeIn(t.Sort, s.before, s.id)
-	}
-	if s.after != nil {
-		is = placeIn(t.Sort, s.after, s.id)
-	}
-	return was, is
+	return weighed(&s)
 }
 
 func slugOf(values content.Fields) string {

@@ -180,7 +180,7 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 	for s := range maps.Clone(sets) {
 		index.Remove(handles[s])
 	}
-	if left := fmt.Sprint(len(index.docs), len(index.lookups), len(index.lists), len(index.subs)-1-len(index.freeSubs), len(index.groups)-1-len(index.freeGroup)); left != "0 0 0 0 0" {
+	if left := fmt.Sprint(len(index.docs), len(index.lookups), len(index.lists), len(index.subs)-1-len(index.freeSubs), len(index.groups)-1-len(index.freeGroup), len(index.fields), len(index.uses)); left != "0 0 0 0 0 0 0" {
 		t.Errorf("something is left behind: %s", left)
 	}
 }

@@ -36,18 +36,18 @@ type Index[S any] struct {
 	lookups map[string]uint32
 	lists   map[string]*listGroup
 	types   map[typeKey]*listsOfType
-	fields  map[string]*[]string
+	fields  map[string]*fieldset
 	names   map[string]string // of locales, types and editions, each kept once
 	spaces  map[space]uint32
 	bySpace []space
-	uses    map[string]*[]Use
+	uses    map[string]*useset
 }
 
 type (
 	sub[S any] struct {
 		s        S
 		groups   []uint32
-		uses     *[]Use
+		uses     *useset
 		deadline int64 // in microseconds, 0 for none
 		round    uint32
 		in       int32 // groups that still name it
@@ -69,12 +69,12 @@ type (
 	}
 )
 
-// dependency is what a group depends on; one of its parts is set.
+// dependency is what a group depends on: a *docGroup, *lookupGroup or *windowGroup.
 type dependency interface{ leave(x leaver, group uint32) }
 
 // leaver is an index without its subscribers' type.
 type leaver interface {
-	leaveDoc(key docKey, group uint32)
+	leaveDoc(d *docGroup, group uint32)
 	leaveLookup(key string)
 	leaveWindow(w *windowGroup)
 }
@@ -82,7 +82,18 @@ type leaver interface {
 type (
 	docGroup struct {
 		key    docKey
-		fields *[]string
+		fields *fieldset
+	}
+	// fieldset and useset are lists that many hold, each kept once for as long as
+	// somebody does.
+	fieldset struct {
+		names   []string
+		holders int
+	}
+	useset struct {
+		key     string
+		all     []Use
+		holders int
 	}
 	lookupGroup struct{ key string }
 	windowGroup struct {
@@ -93,7 +104,7 @@ type (
 	}
 )
 
-func (d *docGroup) leave(x leaver, group uint32) { x.leaveDoc(d.key, group) }
+func (d *docGroup) leave(x leaver, group uint32) { x.leaveDoc(d, group) }
 func (l *lookupGroup) leave(x leaver, _ uint32)  { x.leaveLookup(l.key) }
 func (w *windowGroup) leave(x leaver, _ uint32)  { x.leaveWindow(w) }
 
@@ -125,7 +136,7 @@ const manyWindows = 8
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
 	return &Index[S]{subs: make([]sub[S], 1), groups: make([]group, 1), docs: map[docKey]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
-		types: map[typeKey]*listsOfType{}, fields: map[string]*[]string{}, names: map[string]string{}, spaces: map[space]uint32{}, uses: map[string]*[]Use{}}
+		types: map[typeKey]*listsOfType{}, fields: map[string]*fieldset{}, names: map[string]string{}, spaces: map[space]uint32{}, uses: map[string]*useset{}}
 }
 
 // Add subscribes s to what affects the set.
@@ -172,20 +183,17 @@ func (x *Index[S]) kept(name string) string {
 	return name
 }
 
-func (x *Index[S]) used(uses []Use) *[]Use {
+func (x *Index[S]) used(uses []Use) *useset {
 	var b strings.Builder
 	for _, u := range uses {
 		b.WriteString(u.Type + "\x00" + u.Locale + "\x00" + strings.Join(u.Fields, ",") + "\x00")
-		if u.All {
-			b.WriteByte('*')
-		}
 	}
 	held := x.uses[b.String()]
 	if held == nil {
-		own := slices.Clone(uses)
-		held = &own
-		x.uses[b.String()] = held
+		held = &useset{key: b.String(), all: slices.Clone(uses)}
+		x.uses[held.key] = held
 	}
+	held.holders++
 	return held
 }
 
@@ -218,7 +226,7 @@ func (x *Index[S]) readers(edition, locale, id string, f func(g uint32, fields [
 		return
 	}
 	for g := x.docs[docKey{n, id}]; g != 0; g = x.groups[g].next {
-		f(g, *x.groups[g].of.(*docGroup).fields)
+		f(g, x.groups[g].of.(*docGroup).fields.names)
 	}
 }
 
@@ -226,17 +234,17 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 	key := docKey{x.space(edition, e.Locale), e.ID}
 	first := x.docs[key]
 	for g := first; g != 0; g = x.groups[g].next {
-		if slices.Equal(*x.groups[g].of.(*docGroup).fields, e.Fields) {
+		if slices.Equal(x.groups[g].of.(*docGroup).fields.names, e.Fields) {
 			return g
 		}
 	}
 	joined := strings.Join(e.Fields, ",")
-	fields, ok := x.fields[joined]
-	if !ok {
-		own := slices.Clone(e.Fields)
-		fields = &own
+	fields := x.fields[joined]
+	if fields == nil {
+		fields = &fieldset{names: slices.Clone(e.Fields)}
 		x.fields[joined] = fields
 	}
+	fields.holders++
 	if first == 0 {
 		key.id = strings.Clone(e.ID)
 	} else {
@@ -248,17 +256,20 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 	return g
 }
 
-func (x *Index[S]) leaveDoc(key docKey, g uint32) {
+func (x *Index[S]) leaveDoc(d *docGroup, g uint32) {
+	if d.fields.holders--; d.fields.holders == 0 {
+		delete(x.fields, strings.Join(d.fields.names, ","))
+	}
 	next := x.groups[g].next
-	if first := x.docs[key]; first != g {
+	if first := x.docs[d.key]; first != g {
 		for first != 0 && x.groups[first].next != g {
 			first = x.groups[first].next
 		}
 		x.groups[first].next = next
 	} else if next == 0 {
-		delete(x.docs, key)
+		delete(x.docs, d.key)
 	} else {
-		x.docs[key] = next
+		x.docs[d.key] = next
 	}
 }
 
@@ -422,6 +433,9 @@ func (x *Index[S]) Remove(h Handle) {
 		return
 	}
 	x.live--
+	if one.uses.holders--; one.uses.holders == 0 {
+		delete(x.uses, one.uses.key)
+	}
 	groups := one.groups
 	var nobody S
 	one.s, one.dead, one.groups = nobody, true, nil
@@ -568,16 +582,9 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 			m.end(w.id, at)
 		}
 	}
-	if s.turned == "" && !l.Paths && !l.concerns(s) {
+	may, was, is, matters := l.weigh(s, p)
+	if !matters {
 		return
-	}
-	may := l.memberships(s)
-	if may == never {
-		return
-	}
-	was, is := p.of(&l.template, s)
-	if was == is && may&^(never|pair(true, true)) == 0 && !l.Paths {
-		return // it is where it was
 	}
 	for _, w := range l.windows {
 		if w.Skipped && len(w.Rows) == 0 && !l.Count && !m.supposed {
@@ -709,34 +716,14 @@ type Sooner[S any] struct {
 	Deadline   time.Time
 }
 
-// places remembers the places of one entry in the orders of lists.
-type places []struct {
-	order   []Sort
-	was, is Place
-}
-
-func (p *places) of(t *template, s *step) (was, is Place) {
-	for _, held := range *p {
-		if slices.Equal(held.order, t.Sort) {
-			return held.was, held.is
-		}
-	}
-	was, is = t.places(s)
-	*p = append(*p, struct {
-		order   []Sort
-		was, is Place
-	}{t.Sort, was, is})
-	return was, is
-}
-
 // Using returns every subscriber that was read by a part of the model that a
 // change of the model touches.
 func (x *Index[S]) Using(c *content.Change) []S {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	hit := map[*[]Use]bool{}
+	hit := map[*useset]bool{}
 	for _, uses := range x.uses {
-		hit[uses] = len(c.Fields) == 0 || slices.ContainsFunc(*uses, func(u Use) bool {
+		hit[uses] = len(c.Fields) == 0 || slices.ContainsFunc(uses.all, func(u Use) bool {
 			return u.touchedBy(c.Fields[u.Locale]) || u.touchedBy(c.Fields[model.Everything])
 		})
 	}
@@ -755,7 +742,7 @@ func (u Use) touchedBy(touched []string) bool {
 			return true
 		}
 		field, of := strings.CutPrefix(name, u.Type+".")
-		return of && (u.All || slices.Contains(u.Fields, field))
+		return of && slices.Contains(u.Fields, field)
 	})
 }
 
@@ -769,24 +756,35 @@ func (x *Index[S]) Reading(edition, entry, locale string) []S {
 	return m.out
 }
 
+// Uses returns the types of the model that a subscriber was read by. Nobody may
+// change them.
+func (x *Index[S]) Uses(h Handle) []Use {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if uses := x.subs[h].uses; uses != nil {
+		return uses.all
+	}
+	return nil
+}
+
 // Set returns what a subscriber depends on.
 func (x *Index[S]) Set(h Handle) *Set {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	one := &x.subs[h]
 	out := &Set{}
-	if !(one.deadline == 0) {
+	if one.deadline != 0 {
 		out.Deadline = time.UnixMicro(one.deadline).UTC()
 	}
 	if one.uses != nil {
-		out.Uses = *one.uses
+		out.Uses = one.uses.all
 	}
 	for _, g := range one.groups {
 		switch of := x.groups[g].of.(type) {
 		case *docGroup:
 			in := x.bySpace[of.key.space]
 			out.Edition = in.edition
-			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: in.locale, Fields: *of.fields})
+			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: in.locale, Fields: of.fields.names})
 		case *lookupGroup:
 			p := strings.Split(of.key, "\x00")
 			out.Edition = p[0]

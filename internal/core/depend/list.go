@@ -360,8 +360,47 @@ type held struct {
 	ifTrue, ifFalse *filter.Split
 }
 
-// shown are the fields of a listed path that a response shows.
+// shownOfPaths are the fields of a listed path that a response shows.
 var shownOfPaths = []string{"about.updated", "about.path"}
+
+// weigh says what the entry may have been and may be to the list, and where it stood
+// and stands; matters is false if no window can tell the difference.
+func (t *template) weigh(s *step, p *places) (may possible, was, is Place, matters bool) {
+	if s.turned == "" && !t.Paths && !t.concerns(s) {
+		return never, "", "", false
+	}
+	if may = t.memberships(s); may == never {
+		return never, "", "", false
+	}
+	was, is = p.of(t, s)
+	// Where it was, and as much of a member: only what is shown of a path can differ.
+	return may, was, is, was != is || may&^(never|pair(true, true)) != 0 || t.Paths
+}
+
+// places remembers the places of one entry in the orders of lists.
+type places []struct {
+	order   []Sort
+	was, is Place
+}
+
+func (p *places) of(t *template, s *step) (was, is Place) {
+	for _, held := range *p {
+		if slices.Equal(held.order, t.Sort) {
+			return held.was, held.is
+		}
+	}
+	if s.before != nil {
+		was = placeIn(t.Sort, s.before, s.id)
+	}
+	if s.after != nil {
+		is = placeIn(t.Sort, s.after, s.id)
+	}
+	*p = append(*p, struct {
+		order   []Sort
+		was, is Place
+	}{t.Sort, was, is})
+	return was, is
+}
 
 // affected tells whether the window shows another part of the list, or the same
 // otherwise, now that an entry was at one place, if a member, and is at another.

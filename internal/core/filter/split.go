@@ -1,6 +1,7 @@
 package filter
 
 import (
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -110,40 +111,9 @@ func (a *Atom) Keeps(before, after Document) bool {
 			}
 			field = n.Steps[0].Field
 		}
-		return equal(before.Value(field), after.Value(field))
+		return reflect.DeepEqual(before.Value(field), after.Value(field))
 	}
 	return !slices.ContainsFunc(names(a.pred), func(n *Name) bool { return !same(n) })
-}
-
-func equal(a, b any) bool {
-	x, ok := a.([]any)
-	y, also := b.([]any)
-	if ok && also {
-		return slices.EqualFunc(x, y, equal)
-	}
-	m, ok := a.(map[string]any)
-	o, also := b.(map[string]any)
-	if ok && also {
-		if len(m) != len(o) {
-			return false
-		}
-		for k, v := range m {
-			if w, there := o[k]; !there || !equal(v, w) {
-				return false
-			}
-		}
-		return true
-	}
-	if ok || also {
-		return false
-	}
-	if _, list := a.([]any); list {
-		return false
-	}
-	if _, list := b.([]any); list {
-		return false
-	}
-	return a == b
 }
 
 // Turns tells whether the atom may come out otherwise because an entry of a type
@@ -220,7 +190,7 @@ func (a *Atom) at(d Document, n *Name, now time.Time) truth {
 }
 
 func differs(field string, before, after Document) bool {
-	return (before == nil) != (after == nil) || before != nil && !equal(before.Value(field), after.Value(field))
+	return (before == nil) != (after == nil) || before != nil && !reflect.DeepEqual(before.Value(field), after.Value(field))
 }
 
 // nothing is a document that is not there.

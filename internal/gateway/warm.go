@@ -1,0 +1,105 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/content"
+)
+
+// Warmed says what became of a request that was to be computed ahead.
+type Warmed struct {
+	Request string `json:"request"`
+	Error   string `json:"error,omitempty"`
+}
+
+// maxWarmed bounds how many requests are computed at once.
+const maxWarmed = 1000
+
+// WarmAll computes answers before anybody asks: of the requests given, as they stand
+// behind the service's address, and of the hottest so many that are remembered.
+func (g *Gateway) WarmAll(ctx context.Context, requests []string, hottest int) ([]Warmed, error) {
+	if hottest > 0 {
+		remembered, err := g.store.HottestRequests(ctx, min(hottest, maxWarmed))
+		if err != nil {
+			return nil, err
+		}
+		requests = append(requests, remembered...)
+	}
+	if len(requests) > maxWarmed {
+		return nil, &BadWarmError{fmt.Sprintf("%d requests are to be computed, at most %d at once", len(requests), maxWarmed)}
+	}
+	out := make([]Warmed, len(requests))
+	var wg sync.WaitGroup
+	slots := make(chan struct{}, 4)
+	for i, text := range requests {
+		out[i].Request = asked(text)
+		slots <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-slots }()
+			if err := g.Warm(ctx, text); err != nil {
+				out[i].Error = err.Error()
+			}
+		})
+	}
+	wg.Wait()
+	return out, ctx.Err()
+}
+
+// BadWarmError is the error of asking for what cannot be computed ahead.
+type BadWarmError struct{ Detail string }
+
+func (e *BadWarmError) Error() string { return e.Detail }
+
+const (
+	// rememberEvery is how often the hottest requests are written down.
+	rememberEvery = 30 * time.Second
+	// hottest is how many are, and are computed when a node starts.
+	hottest = 200
+)
+
+// rememberHottest writes down what is asked for most, so that a node that starts has
+// it at once.
+func (g *Gateway) rememberHottest(ctx context.Context) {
+	for sleep(ctx, rememberEvery, nil) {
+		if err := g.noteHottest(ctx); err != nil && ctx.Err() == nil {
+			g.log.Debug("the hottest requests were not written down", "error", err)
+		}
+	}
+}
+
+func (g *Gateway) noteHottest(ctx context.Context) error {
+	var texts []string
+	var hits []int
+	for _, r := range g.cache.All() {
+		if len(texts) == hottest || r.Hits() < cache.Popular {
+			break
+		}
+		if r.Status == 200 && r.Asked != "" && r.Edition == content.Published {
+			texts, hits = append(texts, r.Asked), append(hits, r.Hits())
+		}
+	}
+	if texts == nil {
+		return nil
+	}
+	return g.store.RememberRequests(ctx, texts, hits, hottest)
+}
+
+// warmStart computes what was asked for most before this node was started.
+func (g *Gateway) warmStart(ctx context.Context) {
+	out, err := g.WarmAll(ctx, nil, hottest)
+	if errors.Is(err, context.Canceled) {
+		return
+	}
+	n := len(slices.DeleteFunc(out, func(w Warmed) bool { return w.Error != "" }))
+	if err != nil {
+		g.log.Warn("the hottest answers were not computed ahead", "error", err)
+	} else if n > 0 {
+		g.log.Info("the hottest answers are computed", "answers", n)
+	}
+}
