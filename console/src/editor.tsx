@@ -77,6 +77,9 @@ export function Editor({
   // The view is made once; what it calls is what was handed over last.
   const now = useRef({ onChange, onRun });
   now.current = { onChange, onRun };
+  // What was typed and has not come back as the value yet. Typing goes on while the
+  // page catches up: such a value is no wish to put the older text back.
+  const typed = useRef<string[]>([]);
 
   useEffect(() => {
     const readOnly = !onChange;
@@ -94,7 +97,11 @@ export function Editor({
           readOnly
             ? [EditorState.readOnly.of(true), json(), foldGutter(), keymap.of(foldKeymap)]
             : [history(), closeBrackets(), keymap.of([...completionKeymap, ...historyKeymap, ...defaultKeymap.filter((k) => !quiet.has(k.key ?? ""))])],
-          EditorView.updateListener.of((u) => u.docChanged && now.current.onChange?.(u.state.doc.toString())),
+          EditorView.updateListener.of((u) => {
+            if (!u.docChanged || !now.current.onChange) return;
+            typed.current.push(u.state.doc.toString());
+            now.current.onChange(typed.current.at(-1)!);
+          }),
           changing.current.of(extensions ?? []),
         ],
       }),
@@ -106,7 +113,11 @@ export function Editor({
 
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== value) v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+    const back = typed.current.lastIndexOf(value);
+    typed.current.splice(0, back + 1);
+    if (!v || back >= 0 || v.state.doc.toString() === value) return;
+    v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+    typed.current = [];
   }, [value]);
 
   useEffect(() => {

@@ -28,7 +28,14 @@ func inBrowser(t *testing.T, account int) writer {
 	if err := browser.SignIn(b, line.Card.Gateway, who.Email, who.Password, false); err != nil {
 		t.Fatal(err)
 	}
-	return writer{t, b}
+	w := writer{t, b}
+	t.Cleanup(func() {
+		if t.Failed() {
+			page, err := chromedp.Run(b, chromedp.Evaluate[string](`location.href + "\n" + document.body.innerText`))
+			t.Logf("the page then: %s (%v)", page, err)
+		}
+	})
+	return w
 }
 
 // value evaluates an expression in the page.
