@@ -441,10 +441,10 @@ func (c *Cache) unsubscribe(r *Response) {
 
 // Apply expires what the changes of whole commits affect. They come in order
 // and without gaps. When it returns, no response is found any more that was
-// read before one of them and is affected by it. It returns how many expired.
-func (c *Cache) Apply(changes []content.Change) int {
+// read before one of them and is affected by it. It returns those that expired.
+func (c *Cache) Apply(changes []content.Change) []*Response {
 	if len(changes) == 0 {
-		return 0
+		return nil
 	}
 	c.mu.Lock()
 	c.ring = append(c.ring, changes...)
@@ -454,8 +454,7 @@ func (c *Cache) Apply(changes []content.Change) int {
 		c.ring = append(c.ring[:0:0], c.ring[over:]...)
 	}
 	c.mu.Unlock()
-	n := 0
-	var asked []*Response
+	var expired []*Response
 	for i := range changes {
 		hit, kept := c.hitBy(&changes[i], c.match)
 		c.kept.Add(int64(kept))
@@ -464,21 +463,18 @@ func (c *Cache) Apply(changes []content.Change) int {
 				continue // it knows of the change
 			}
 			if c.expire(r) {
-				n++
-				if r.hits.Load() >= Popular {
-					asked = append(asked, r)
-				}
+				expired = append(expired, r)
 			}
 		}
 	}
 	c.applied.Store(changes[len(changes)-1].Sequence)
-	c.expirations.Add(int64(n))
-	if c.o.Refresh != nil {
-		for _, r := range asked {
+	c.expirations.Add(int64(len(expired)))
+	for _, r := range expired {
+		if c.o.Refresh != nil && r.hits.Load() >= Popular {
 			c.o.Refresh(r)
 		}
 	}
-	return n
+	return expired
 }
 
 func (c *Cache) match(change *content.Change) []*Response {

@@ -52,14 +52,14 @@ func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
 	mustRead(t, c, "b", computes(of("b", 10)), Miss)
 	mustRead(t, c, "a", nil, Hit)
-	if n := c.Apply([]content.Change{titled("a", 11)}); n != 1 || c.Applied() != 11 {
-		t.Errorf("%d expired, applied %d", n, c.Applied())
+	if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 1 || c.Applied() != 11 {
+		t.Errorf("%d expired, applied %d", len(n), c.Applied())
 	}
 	mustRead(t, c, "b", nil, Hit)
 	if r := mustRead(t, c, "a", computes(of("a", 11)), Miss); string(r.Body) != "a@11" {
 		t.Errorf("got %s", r.Body)
 	}
-	if n := c.Apply([]content.Change{titled("a", 11)}); n != 0 {
+	if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 0 {
 		t.Error("a change expires a response that knows of it")
 	}
 	if s := c.Stats(); s.Hits != 2 || s.Misses != 3 || s.Expired != 1 || s.Responses != 2 || s.Subscribers != 2 {
@@ -288,8 +288,8 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 		mustRead(t, c, "plain", computes(plain), Miss)
 		mustRead(t, c, "error", computes(onError), Miss)
 		mustRead(t, c, "while", computes(meanwhile), Miss)
-		if n := c.Apply([]content.Change{titled("a", 11)}); n != 3 || c.Stats().Subscribers != 0 {
-			t.Fatalf("%d expired, %d subscribers", n, c.Stats().Subscribers)
+		if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 3 || c.Stats().Subscribers != 0 {
+			t.Fatalf("%d expired, %d subscribers", len(n), c.Stats().Subscribers)
 		}
 		if _, _, err := c.Read(t.Context(), "plain", false, failing); err == nil {
 			t.Error("an expired response is served that nobody allowed")

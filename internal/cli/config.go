@@ -18,6 +18,7 @@ import (
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
 )
 
 // config is the form of ubiquon.yaml. Paths in it are relative to the file.
@@ -48,6 +49,10 @@ type config struct {
 	Outbound    struct {
 		Private bool `yaml:"private"` // allow calls into private networks
 	} `yaml:"outbound"`
+	Downstream map[string]outbound.Target `yaml:"downstream"` // caches that are told of what changes
+	Changes    struct {
+		Keep strictyaml.Duration `yaml:"keep"` // how long a change stays in the log at least; default 720h
+	} `yaml:"changes"`
 	Log struct {
 		Level  string `yaml:"level"`  // debug, info, warn, error; default info
 		Format string `yaml:"format"` // text or json; default text

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"flag"
@@ -14,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -27,7 +29,7 @@ import (
 )
 
 var (
-	faultFor  = flag.Duration("fault.for", 15*time.Second, "how long nodes are tormented")
+	faultFor  = flag.Duration("fault.for", 20*time.Second, "how long nodes are tormented")
 	faultSeed = flag.Uint64("fault.seed", 8400, "what is done to the nodes")
 )
 
@@ -36,10 +38,12 @@ const lease = 2 * time.Second
 
 // TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
 // read and published to while one after another is killed, stopped for a while, cut
-// off from the database, or kept waiting by it. Then the recorded history is gone
-// through: no answer may be older than a publish that had returned before the request
-// began, if that waited for all nodes, or went to the same node, or is as long ago as
-// the lease; no commit may be seen in halves; and nothing may be lost.
+// off from the database, kept waiting by it, or not notified; PostgreSQL is restarted,
+// and crashes; and once an older copy of it is restored. Then the recorded history is
+// gone through: no answer may be older than a publish that had returned before the
+// request began, if that waited for all nodes, or went to the same node, or is as long
+// ago as the lease; no commit may be seen in halves; nothing may be lost but what the
+// older copy did not have, and that may not be served any more once the lease is over.
 func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	f := newFaults(t)
 	ctx, stop := context.WithTimeout(t.Context(), *faultFor)
@@ -57,10 +61,15 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 const pairs = 4
 
 type faults struct {
-	t     *testing.T
-	path  string
-	nodes []*faultNode
-	key   string
+	t        *testing.T
+	path     string
+	nodes    []*faultNode
+	key      string
+	dir      string // of the database
+	database *cluster.Cluster
+	// copied is when the older copy was made; the database was put back to it between
+	// restoring and restored.
+	copied, restoring, restored time.Time
 
 	mu        sync.Mutex
 	publishes []published
@@ -69,20 +78,29 @@ type faults struct {
 	done      map[string]int // what was done to nodes
 }
 
-// published is a publish that returned: both entries of a pair came to have a
-// revision.
+// published is a publish that returned: both entries of a pair came to have a number,
+// which is higher than all before.
 type published struct {
 	pair, node int
-	revision   int
-	end        time.Time
+	n          int
+	start, end time.Time
 	confirmed  bool
 }
 
 type readOut struct {
 	pair, node     int
 	first, second  int
-	start          time.Time
+	start, end     time.Time
 	sequence, from string
+}
+
+// lost tells whether the publish may, and whether it must be one that the older copy
+// did not have.
+func (f *faults) lost(p published) (perhaps, surely bool) {
+	if f.restoring.IsZero() {
+		return false, false
+	}
+	return p.end.After(f.copied) && p.start.Before(f.restored), p.start.After(f.copied) && p.end.Before(f.restoring)
 }
 
 type faultNode struct {
@@ -97,9 +115,10 @@ type faultNode struct {
 // wire stands between a node and the database.
 type wire struct {
 	listener net.Listener
-	to       string
+	to       atomic.Pointer[string]
 	refuses  atomic.Bool
 	stalls   sync.RWMutex // held while nothing comes through
+	late     sync.RWMutex // held while no notification does
 	mu       sync.Mutex
 	open     map[net.Conn]bool
 }
@@ -109,7 +128,8 @@ func standBetween(t *testing.T, to string) *wire {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b := &wire{listener: l, to: to, open: map[net.Conn]bool{}}
+	b := &wire{listener: l, open: map[net.Conn]bool{}}
+	b.to.Store(&to)
 	t.Cleanup(func() { l.Close(); b.cut() })
 	go func() {
 		for {
@@ -128,7 +148,7 @@ func (b *wire) join(c net.Conn) {
 	if b.refuses.Load() {
 		return
 	}
-	d, err := net.Dial("tcp", b.to)
+	d, err := net.Dial("tcp", *b.to.Load())
 	if err != nil {
 		return
 	}
@@ -136,12 +156,19 @@ func (b *wire) join(c net.Conn) {
 	b.mu.Lock()
 	b.open[c], b.open[d] = true, true
 	b.mu.Unlock()
+	var listening atomic.Bool
 	pass := func(to, from net.Conn, ended chan<- bool) {
 		buffer := make([]byte, 32<<10)
 		for {
 			n, err := from.Read(buffer)
 			b.stalls.RLock()
 			b.stalls.RUnlock() // only waited for
+			if bytes.Contains(buffer[:n], []byte("listen ubiquon_change")) {
+				listening.Store(true)
+			} else if listening.Load() {
+				b.late.RLock()
+				b.late.RUnlock()
+			}
 			if _, err := to.Write(buffer[:n]); err != nil {
 				break
 			}
@@ -170,17 +197,10 @@ func (b *wire) cut() {
 }
 
 func newFaults(t *testing.T) *faults {
-	f := &faults{t: t, path: binary(t), done: map[string]int{}}
 	dir := dataDir(t)
-	c, err := cluster.Start(t.Context(), cluster.Options{Dir: filepath.Join(dir, "database"), Scratch: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(c.Stop)
-	direct, err := url.Parse(c.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
+	f := &faults{t: t, path: binary(t), done: map[string]int{}, dir: filepath.Join(dir, "database")}
+	direct := f.startDatabase(t.Context())
+	t.Cleanup(func() { f.database.Stop() })
 	if err := os.MkdirAll(filepath.Join(dir, "model"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -190,6 +210,7 @@ func newFaults(t *testing.T) *faults {
 	for i := range 3 {
 		b := standBetween(t, direct.Host)
 		own := *direct
+		own.RawQuery = "connect_timeout=5"
 		own.Host = b.listener.Addr().String()
 		free, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -214,11 +235,51 @@ func newFaults(t *testing.T) *faults {
 		}
 	})
 	for pair := range pairs {
-		if _, _, err := f.put(t.Context(), 0, pair, 0, true); err != nil {
+		if _, err := f.put(t.Context(), 0, pair, 1, true); err != nil {
 			t.Fatal(err)
 		}
 	}
 	return f
+}
+
+// startDatabase starts PostgreSQL, and leads the nodes there.
+func (f *faults) startDatabase(ctx context.Context) *url.URL {
+	var err error
+	if f.database, err = cluster.Start(ctx, cluster.Options{Dir: f.dir}); err != nil {
+		f.t.Fatal(err)
+	}
+	direct, err := url.Parse(f.database.URL)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for _, n := range f.nodes {
+		n.between.to.Store(&direct.Host)
+	}
+	return direct
+}
+
+// crash lets PostgreSQL end without putting anything in order.
+func (f *faults) crash() {
+	src, err := os.ReadFile(filepath.Join(f.database.Dir, "postmaster.pid"))
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(src), "\n", 2)[0])
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	_ = syscall.Kill(pid, syscall.SIGQUIT)
+	f.database.Stop() // it only waits for the end
+}
+
+// copyDatabase copies all that the stopped database has.
+func (f *faults) copyDatabase(from, to string) {
+	if err := os.RemoveAll(to); err != nil {
+		f.t.Fatal(err)
+	}
+	if out, err := exec.Command("cp", "-a", from, to).CombinedOutput(); err != nil {
+		f.t.Fatalf("%v: %s", err, out)
+	}
 }
 
 // start starts the node's process, and returns the key that its first start prints.
@@ -256,11 +317,11 @@ func (n *faultNode) start() (key string) {
 }
 
 // put publishes both entries of a pair in one commit.
-func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (revision int, confirmed bool, err error) {
+func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (confirmed bool, err error) {
 	var edits []any
 	for _, side := range []string{"a", "b"} {
 		id := fmt.Sprintf("p%d%s", pair, side)
-		edits = append(edits, map[string]any{"id": id, "type": "pier", "save": map[string]any{"name": fmt.Sprintf("%s %d", id, n)}, "do": "publish"})
+		edits = append(edits, map[string]any{"id": id, "type": "pier", "save": map[string]any{"name": strconv.Itoa(n)}, "do": "publish"})
 	}
 	h := http.Header{}
 	if wait {
@@ -273,28 +334,24 @@ func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (revisio
 		err = a.Err()
 	}
 	if err != nil {
-		return 0, false, err
+		return false, err
 	}
-	var out struct {
-		Confirmed bool
-		Entries   []struct{ Revision int }
-	}
-	if err := json.Unmarshal(a.Body, &out); err != nil || len(out.Entries) != 2 {
-		return 0, false, fmt.Errorf("%s: %v", a.Body, err)
-	}
-	return out.Entries[0].Revision, out.Confirmed, nil
+	var out struct{ Confirmed bool }
+	err = json.Unmarshal(a.Body, &out)
+	return out.Confirmed, err
 }
 
 func (f *faults) publish(ctx context.Context) {
 	r := rand.New(rand.NewPCG(*faultSeed, 99))
-	for n := 1; ctx.Err() == nil; n++ {
+	for n := 2; ctx.Err() == nil; n++ {
 		node, pair := r.IntN(len(f.nodes)), r.IntN(pairs)
-		revision, confirmed, err := f.put(ctx, node, pair, n, r.IntN(2) == 0)
+		start := time.Now()
+		confirmed, err := f.put(ctx, node, pair, n, r.IntN(2) == 0)
 		f.mu.Lock()
 		if err != nil {
 			f.refused++
 		} else {
-			f.publishes = append(f.publishes, published{pair, node, revision, time.Now(), confirmed})
+			f.publishes = append(f.publishes, published{pair, node, n, start, time.Now(), confirmed})
 		}
 		f.mu.Unlock()
 	}
@@ -316,7 +373,7 @@ func (f *faults) read(ctx context.Context, r *rand.Rand) {
 
 // look reads a pair in one request.
 func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, directive string) (readOut, bool) {
-	query := fmt.Sprintf(`{a: node(id: "p%da") { ...on Pier { about { revision } } } b: node(id: "p%db") { ...on Pier { about { revision } } }}`, pair, pair)
+	query := fmt.Sprintf(`{a: node(id: "p%da") { ...on Pier { name } } b: node(id: "p%db") { ...on Pier { name } }}`, pair, pair)
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.nodes[node].address+"/content/main/published/graphql?query="+url.QueryEscape(query), nil)
 	if err != nil {
 		f.t.Error(err)
@@ -336,13 +393,15 @@ func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, dir
 	if err != nil || resp.StatusCode != 200 {
 		return one, false
 	}
-	type side struct{ About struct{ Revision int } }
+	type side struct {
+		Name int `json:",string"`
+	}
 	var out struct{ Data struct{ A, B side } }
-	if err := json.Unmarshal(body, &out); err != nil || out.Data.A.About.Revision == 0 {
+	if err := json.Unmarshal(body, &out); err != nil || out.Data.A.Name == 0 {
 		f.t.Errorf("%s: %v", body, err)
 		return one, false
 	}
-	one.first, one.second = out.Data.A.About.Revision, out.Data.B.About.Revision
+	one.first, one.second, one.end = out.Data.A.Name, out.Data.B.Name, time.Now()
 	one.sequence, one.from = resp.Header.Get("Ubiquon-Sequence"), resp.Header.Get("Cache-Status")
 	return one, true
 }
@@ -356,12 +415,41 @@ func (f *faults) torment(ctx context.Context) {
 		case <-time.After(time.Duration(r.Int64N(int64(most)))):
 		}
 	}
+	copied := filepath.Join(filepath.Dir(f.database.Dir), "copy")
+	began := time.Now()
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting"}[r.IntN(4)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed"}[r.IntN(7)]
+		switch {
+		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
+			what = "copied"
+		case f.restored.IsZero() && time.Since(began) > *faultFor/2:
+			what = "restored"
+		}
 		f.done[what]++
 		switch what {
+		case "PostgreSQL restarted":
+			f.database.Stop()
+			f.startDatabase(f.t.Context())
+		case "PostgreSQL crashed":
+			f.crash()
+			f.startDatabase(f.t.Context())
+		case "copied":
+			f.database.Stop()
+			f.copyDatabase(f.database.Dir, copied)
+			f.copied = time.Now()
+			f.startDatabase(f.t.Context())
+		case "restored":
+			f.restoring = time.Now()
+			f.crash()
+			f.copyDatabase(copied, f.database.Dir)
+			f.restored = time.Now()
+			f.startDatabase(f.t.Context())
+		case "not notified":
+			n.between.late.Lock()
+			pause(4 * time.Second)
+			n.between.late.Unlock()
 		case "killed":
 			_ = n.cmd.Process.Kill()
 			_ = n.cmd.Wait()
@@ -386,7 +474,7 @@ func (f *faults) torment(ctx context.Context) {
 // check goes through what was recorded.
 func (f *faults) check() {
 	t := f.t
-	confirmed, old, halves := 0, 0, 0
+	confirmed, old, halves, gone := 0, 0, 0, 0
 	for _, p := range f.publishes {
 		if p.confirmed {
 			confirmed++
@@ -395,16 +483,22 @@ func (f *faults) check() {
 	for _, r := range f.reads {
 		if r.first != r.second {
 			halves++
-			t.Errorf("a commit is seen in halves: revisions %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name, r.from)
+			t.Errorf("a commit is seen in halves: %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name, r.from)
 		}
 		for _, p := range f.publishes {
-			if p.pair != r.pair || r.first >= p.revision || !p.end.Before(r.start) {
+			perhaps, surely := f.lost(p)
+			if p.pair == r.pair && p.n == r.first && surely && r.start.After(f.restoring.Add(lease)) {
+				if gone++; gone < 5 {
+					t.Errorf("%d of pair %d from %s (%s, sequence %s), asked for %v after a copy without it was restored", r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(f.restoring))
+				}
+			}
+			if p.pair != r.pair || r.first >= p.n || !p.end.Before(r.start) || perhaps && r.end.After(f.restoring) {
 				continue
 			}
 			if p.confirmed || p.node == r.node || p.end.Add(lease).Before(r.start) {
 				if old++; old < 5 {
-					t.Errorf("revision %d of pair %d from %s (%s, sequence %s), asked for %v after revision %d was published on %s (confirmed %t)",
-						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(p.end), p.revision, f.nodes[p.node].name, p.confirmed)
+					t.Errorf("%d of pair %d from %s (%s, sequence %s), asked for %v after %d was published on %s (confirmed %t)",
+						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(p.end), p.n, f.nodes[p.node].name, p.confirmed)
 				}
 				break
 			}
@@ -414,8 +508,8 @@ func (f *faults) check() {
 	for pair := range pairs {
 		newest := 0
 		for _, p := range f.publishes {
-			if p.pair == pair {
-				newest = max(newest, p.revision)
+			if perhaps, _ := f.lost(p); p.pair == pair && !perhaps {
+				newest = max(newest, p.n)
 			}
 		}
 		for node := range f.nodes {
@@ -423,14 +517,14 @@ func (f *faults) check() {
 				held, ok := f.look(t.Context(), web, node, pair, "")
 				fresh, also := f.look(t.Context(), web, node, pair, "no-store")
 				if ok && also && fresh.first < newest {
-					t.Fatalf("revision %d of pair %d is lost: there is %d", newest, pair, fresh.first)
+					t.Fatalf("%d of pair %d is lost: there is %d", newest, pair, fresh.first)
 				}
 				return ok && also && held.first == fresh.first
 			})
 		}
 	}
-	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves; %d requests got no answer",
-		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, f.refused)
+	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone; %d requests got no answer",
+		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, f.refused)
 	if len(f.reads) < 100 || len(f.publishes) < 5 {
 		t.Error("there is too little to look at")
 	}

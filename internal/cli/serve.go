@@ -79,7 +79,7 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 	}
 	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
 		Model: conf.model, ApplyModel: conf.ApplyModel, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
-		Outbound: outbound.Options{Private: conf.Outbound.Private}, Issuer: conf.Tokens, Batch: conf.GraphQL.Batch, TrustedOnly: conf.GraphQL.TrustedOnly, ReadTimeout: time.Duration(conf.ReadTimeout), AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
+		Outbound: outbound.Options{Private: conf.Outbound.Private}, Issuer: conf.Tokens, Batch: conf.GraphQL.Batch, TrustedOnly: conf.GraphQL.TrustedOnly, ReadTimeout: time.Duration(conf.ReadTimeout), Downstream: conf.Downstream, KeepChanges: time.Duration(conf.Changes.Keep), AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
 	if err != nil {
 		return err
 	}

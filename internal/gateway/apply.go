@@ -12,11 +12,16 @@ import (
 // Apply carries out edits, all or none, and returns when this node serves
 // nothing older any more. Its errors are those of store.Apply.
 func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
+	before := g.cache.Applied()
 	done, err := g.write(ctx, edits, by, cause)
 	if err != nil || done.Sequence == 0 {
 		return done, err
 	}
-	if err := g.reachIn(context.WithoutCancel(ctx), done.Sequence, 0); err != nil {
+	reached := func(ctx context.Context) error { return g.reachIn(ctx, done.Sequence, 0) }
+	if before >= done.Sequence {
+		reached = g.prove // it was another log that was followed: an older copy was restored
+	}
+	if err := reached(context.WithoutCancel(ctx)); err != nil {
 		return done, fmt.Errorf("stored as sequence %d, but: %w", done.Sequence, err)
 	}
 	return done, nil

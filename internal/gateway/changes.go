@@ -2,10 +2,12 @@ package gateway
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/store"
 )
 
 // Told is a change as readers are told of it.
@@ -23,9 +25,13 @@ type Told struct {
 
 // ChangesFor returns the changes of an edition after a sequence that a reader
 // with these rights may know of, and the sequence to go on from, which is further
-// than the last of them where others came. At the log's end there are none.
+// than the last of them where others came. At the log's end there are none. Its error
+// is store.ErrGap if changes after the sequence are not in the log any more.
 func (g *Gateway) ChangesFor(ctx context.Context, rights access.Rights, edition string, after int64, limit int) ([]Told, int64, error) {
 	out, upTo := []Told{}, after
+	if first, err := g.store.OldestChange(ctx); err != nil || first > after+1 {
+		return nil, 0, errors.Join(err, store.ErrGap)
+	}
 	for len(out) < limit {
 		changes, err := g.store.ChangesFrom(ctx, upTo, 500)
 		if err != nil || len(changes) == 0 {

@@ -168,9 +168,7 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 	}
 	g.cache.Reset(head.Sequence)
 	g.follow.mark = head
-	n := g.node
-	n.Applied = head.Sequence
-	return errors.Join(g.store.ResetNode(ctx, n), g.loadKeys(ctx), g.loadDocuments(ctx))
+	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx))
 }
 
 func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) error {
@@ -194,11 +192,14 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 			return err
 		}
 	}
-	g.cache.Apply(changes)
+	expired := g.cache.Apply(changes)
 	last := changes[len(changes)-1]
 	g.follow.mark = store.Mark{Sequence: last.Sequence, ID: last.ID}
 	nudge(g.wakeRules)
 	g.news.tell("changes")
+	if err := g.noteExpired(ctx, expired, last.Sequence); err != nil {
+		g.log.Warn("caches downstream are told of groups alone", "sequence", last.Sequence, "error", err)
+	}
 	return nil
 }
 

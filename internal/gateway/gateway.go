@@ -46,6 +46,10 @@ type Options struct {
 	Reconcile time.Duration
 	// Name that the others see this node by; default: host and process.
 	Name string
+	// Downstream are the caches that are told of what changes, by name.
+	Downstream map[string]outbound.Target
+	// KeepChanges is how long a change stays in the log at least; 0 means 30 days.
+	KeepChanges time.Duration
 	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
 	ReadTimeout time.Duration
 	// Issuer of tokens that are accepted beside keys; nil for none.
@@ -123,6 +127,9 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	if err := g.checkConfiguration(g.Model()); err != nil {
 		return nil, err
 	}
+	if err := checkDownstream(o.Downstream); err != nil {
+		return nil, err
+	}
 	for name := range o.Sites {
 		g.wakeBuilds[name] = make(chan struct{}, 1)
 	}
@@ -191,7 +198,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	if err := g.takeUpEvents(ctx); err != nil {
 		return err
 	}
-	if err := g.store.ForgetNode(ctx, ""); err != nil {
+	if err := g.store.KeepDownstream(ctx, sortedKeys(g.o.Downstream)); err != nil {
 		return err
 	}
 	g.run(ctx, g.followLog)
@@ -201,6 +208,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
 	g.run(ctx, g.keepIndexes)
+	g.run(ctx, g.keepTidy)
 	g.run(ctx, g.rememberHottest)
 	g.run(ctx, g.sampling)
 	for range 2 {
@@ -210,6 +218,9 @@ func (g *Gateway) Start(ctx context.Context) error {
 		if site.Build != nil {
 			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
 		}
+	}
+	for name, target := range g.o.Downstream {
+		g.run(ctx, func(ctx context.Context) { g.tellDownstream(ctx, name, target) })
 	}
 	for _, source := range g.origins {
 		g.run(ctx, func(ctx context.Context) { g.keepReconciled(ctx, source) })

@@ -25,7 +25,7 @@ func thisNode(name string) store.Node {
 // if others can see it.
 func (g *Gateway) seen(ctx context.Context) error {
 	n := g.node
-	n.Applied = g.cache.Applied()
+	n.Applied, n.Mark = g.follow.mark.Sequence, g.follow.mark.ID
 	return g.store.SeeNode(ctx, n)
 }
 

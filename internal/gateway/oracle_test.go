@@ -422,7 +422,8 @@ type oracle struct {
 	saved  map[string]map[string]any
 	due    time.Time // the next moment that some entry has
 	failed string
-	at     int // the read that failed
+	at     int    // the read that failed
+	change string // the last one, for whoever is to be told
 }
 
 type oracleRead struct{ path, body string }
@@ -434,7 +435,7 @@ type answered struct {
 }
 
 func (a answered) equal(b answered) bool {
-	return a.status == b.status && bytes.Equal(a.body, b.body) && !slices.ContainsFunc([]string{"Etag", "Cache-Control", "Link", "Content-Language"}, func(name string) bool { return a.header.Get(name) != b.header.Get(name) })
+	return a.status == b.status && bytes.Equal(a.body, b.body) && !slices.ContainsFunc([]string{"Etag", "Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Link", "Content-Language"}, func(name string) bool { return a.header.Get(name) != b.header.Get(name) })
 }
 
 // oracleOf starts a service with a model. Nothing is computed anew there by itself:
@@ -545,6 +546,10 @@ func (o *oracle) take(h *history, s step) {
 		}
 		maps.Copy(o.saved, saved)
 		h.changes += len(done.Changes)
+		if *oracleTell {
+			src, _ := json.Marshal(done.Changes)
+			o.change = string(src)
+		}
 	}
 	head, err := o.store.Head(ctx)
 	if err == nil {
@@ -596,7 +601,7 @@ func (o *oracle) look(h *history, what string) {
 				h.needless[what+", "+r.kind()]++
 				if *oracleTell {
 					text, _ := url.QueryUnescape(strings.Replace(r.path, "%s", "", 1))
-					o.t.Logf("needless after %s: %s %s\n%s", what, text, r.body, fresh.body)
+					o.t.Logf("needless after %s: %s %s\n%s\n%s", what, text, r.body, fresh.body, o.change)
 				}
 			}
 		}

@@ -1,4 +1,4 @@
-// Package outbound calls out: today the builders of sites. Calls are signed,
+// Package outbound calls out: the builders of sites, and caches downstream. Calls are signed,
 // bounded in time and size, and do not reach private networks unless allowed.
 package outbound
 
@@ -53,7 +53,35 @@ func New(o Options) *Caller {
 	return &Caller{client: &http.Client{Timeout: o.Timeout, Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 4}}}
 }
 
-// Post sends payload as JSON, signed by the Standard Webhooks scheme if there
+// Target is somebody who is called.
+type Target struct {
+	Call   string `yaml:"call" json:"call"` // the address that is called with POST
+	Secret string `yaml:"secret" json:"-"`  // signs the call (Standard Webhooks); env:NAME
+}
+
+// Event is a CloudEvent 1.0, whose data is JSON.
+type Event struct {
+	Type   string
+	Source string
+	ID     string
+	Time   time.Time
+	Data   any
+}
+
+// MarshalJSON writes the event in the structured mode.
+func (e Event) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		SpecVersion string    `json:"specversion"`
+		Type        string    `json:"type"`
+		Source      string    `json:"source"`
+		ID          string    `json:"id"`
+		Time        time.Time `json:"time"`
+		MediaType   string    `json:"datacontenttype"`
+		Data        any       `json:"data"`
+	}{"1.0", e.Type, e.Source, e.ID, e.Time, "application/json", e.Data})
+}
+
+// Post sends payload as JSON, an Event as a CloudEvent, signed by the Standard Webhooks scheme if there
 // is a secret (whsec_ and base64). The id is the same for every try of the same
 // call. Any 2xx answer is success.
 func (c *Caller) Post(ctx context.Context, address, secret, id string, payload any) error {
@@ -66,6 +94,9 @@ func (c *Caller) Post(ctx context.Context, address, secret, id string, payload a
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if _, is := payload.(Event); is {
+		req.Header.Set("Content-Type", "application/cloudevents+json")
+	}
 	req.Header.Set("Idempotency-Key", strconv.Quote(id))
 	if secret != "" {
 		if err := Sign(req.Header, secret, id, time.Now(), body); err != nil {

@@ -2,6 +2,7 @@ package server
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
 )
 
 // changesAtOnce bounds the changes of one answer.
@@ -40,6 +42,10 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	}
 	w.Header().Set("Cache-Control", "no-store")
 	if !given {
+		if _, _, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, 1); err != nil {
+			s.fail(w, r, s.trimmed(err))
+			return
+		}
 		s.streamChanges(w, r, reader, edition, from)
 		return
 	}
@@ -52,10 +58,19 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	}
 	items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
 	if err != nil {
-		s.fail(w, r, err)
+		s.fail(w, r, s.trimmed(err))
 		return
 	}
 	writeJSON(w, http.StatusOK, map[string]any{"items": items, "next": next})
+}
+
+// trimmed says how to go on after changes that are not in the log any more.
+func (s *Server) trimmed(err error) error {
+	if !errors.Is(err, store.ErrGap) {
+		return err
+	}
+	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more",
+		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.g.Applied())}}
 }
 
 // streamChanges sends changes as they come, until the reader goes.

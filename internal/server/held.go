@@ -22,6 +22,10 @@ func (s *Server) routeCache(c routes) {
 	c.get("/cache/answers/{key}", readsAll, func(r *http.Request) (any, error) { return s.g.ExplainHeld(r.Context(), chi.URLParam(r, "key")) })
 	c.do("POST", "/cache/purge", administers, s.purge)
 	c.do("POST", "/cache/warm", administers, s.warm)
+	c.get("/downstream", readsAll, func(r *http.Request) (any, error) {
+		all, err := s.g.Downstream(r.Context())
+		return map[string]any{"items": all}, err
+	})
 	c.get("/nodes", readsAll, func(r *http.Request) (any, error) {
 		nodes, err := s.g.Nodes(r.Context())
 		return map[string]any{"items": nodes}, err

@@ -69,6 +69,7 @@ var problemKinds = map[string][2]string{
 	"method":        {"Method not served", "The address is served, but not with this method."},
 	"body":          {"The body cannot be read", "The body of the request is not of the form that is wanted here."},
 	"too-large":     {"Too large", "The body of the request is larger than what is taken here."},
+	"changes-gone":  {"The changes are not kept any more", "Changes stay in the log for a time, and as long as some node needs them. Who comes later reads anew what it holds, and goes on from the present sequence, which the hint names."},
 	"content":       {"The content is not valid", "One or several values break a rule of the model. Each problem names entry, field and rule."},
 	"conflict":      {"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named."},
 	"referred":      {"Others refer to it", "The entry is not deleted or retired while other entries refer to it. The problem lists them. Take the references out first, or say evenIfReferred."},

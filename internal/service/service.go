@@ -65,6 +65,9 @@ type Options struct {
 	Batch       int
 	TrustedOnly bool
 	ReadTimeout time.Duration
+	// Downstream and KeepChanges are those of gateway.Options.
+	Downstream  map[string]outbound.Target
+	KeepChanges time.Duration
 	// Name that the other nodes see this one by; default: host and process.
 	Name    string
 	Console fs.FS
@@ -124,7 +127,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		return s, err
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
 

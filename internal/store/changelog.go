@@ -257,3 +257,27 @@ func (s *Store) Listen(ctx context.Context, wake func()) error {
 		}
 	}
 }
+
+// trimAtOnce bounds how many changes go in one statement.
+const trimAtOnce = 5000
+
+// TrimChanges takes changes out of the log that are older than keep, that every node
+// has applied and that every background reader is done with; never the newest. It
+// returns how many went: fewer than there are, if those are many.
+func (s *Store) TrimChanges(ctx context.Context, keep time.Duration) (int, error) {
+	tag, err := s.Pool.Exec(ctx, `delete from change where environment = $1 and sequence in (
+		select sequence from change where environment = $1 and at < clock_timestamp() - $2::interval and sequence < least(
+			(select sequence from change where environment = $1 order by sequence desc limit 1),
+			(select min(applied) from node where environment = $1),
+			(select min(sequence) from position where environment = $1))
+		order by sequence limit $3)`, s.Environment, keep, trimAtOnce)
+	return int(tag.RowsAffected()), err
+}
+
+// OldestChange returns the sequence of the oldest change in the log; 0 if there is
+// none.
+func (s *Store) OldestChange(ctx context.Context) (int64, error) {
+	var first int64
+	err := s.Pool.QueryRow(ctx, `select coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0)`, s.Environment).Scan(&first)
+	return first, err
+}

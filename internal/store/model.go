@@ -221,10 +221,9 @@ func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model
 	}
 	var b batch
 	b.exec(`delete from entry where environment = $1 and type = any($2)`, s.Environment, gone)
-	// Where the entries live now is where they will have lived.
-	b.exec(`insert into former_path (environment, locale, path, entry) select environment, locale, path, entry from document
-		where environment = $1 and edition = 'published' and type = any($2) and path is not null
-		on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`, s.Environment, touched)
+	// Where the entries live now is where those that move will have lived.
+	b.exec(`create temporary table lived on commit drop as select locale, path, entry from document
+		where environment = $1 and edition = 'published' and type = any($2) and path is not null`, s.Environment, touched)
 	b.exec(`delete from taken where environment = $1 and type = any($2)`, s.Environment, touched)
 	// Paths may be swapped between entries that are laid out in different batches.
 	b.exec(`set constraints all deferred`)
@@ -253,7 +252,9 @@ func (s *Store) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model
 	}
 	var last batch
 	last.exec(`set constraints all immediate`)
-	last.exec(`delete from former_path f using document d where f.environment = $1 and d.environment = $1 and d.edition = 'published' and d.locale = f.locale and d.path = f.path`, s.Environment)
+	last.exec(`insert into former_path (environment, locale, path, entry) select $1::text, l.* from lived l
+		where not exists (select from document d where d.environment = $1 and d.edition = 'published' and d.entry = l.entry and d.locale = l.locale and d.path = l.path)
+		on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`, s.Environment)
 	if err := last.run(ctx, conn); err != nil {
 		return nil, alreadyTaken(err, &c.written)
 	}

@@ -16,8 +16,10 @@ type Node struct {
 	// how long that is ago.
 	Seen   time.Time     `json:"seen"`
 	Silent time.Duration `json:"-"`
-	// Applied is the sequence up to which it has applied the change log.
-	Applied int64 `json:"applied"`
+	// Applied is the sequence up to which it has applied the change log, and Mark the
+	// id of that change: a node that has followed another log has applied nothing.
+	Applied int64  `json:"applied"`
+	Mark    string `json:"-"`
 }
 
 // goneAfter is how long a node is silent that is taken to be gone for good.
@@ -25,14 +27,9 @@ const goneAfter = "1 hour"
 
 // SeeNode says that a node is there, and how far it has applied the change log.
 func (s *Store) SeeNode(ctx context.Context, n Node) error {
-	_, err := s.Pool.Exec(ctx, `insert into node (environment, id, name, applied) values ($1, $2, $3, $4)
-		on conflict (environment, id) do update set seen = clock_timestamp(), applied = greatest(node.applied, excluded.applied)`, s.Environment, n.ID, n.Name, n.Applied)
-	return err
-}
-
-// ResetNode says that a node has begun anew, perhaps at an earlier place.
-func (s *Store) ResetNode(ctx context.Context, n Node) error {
-	_, err := s.Pool.Exec(ctx, `update node set applied = $3, seen = clock_timestamp() where environment = $1 and id = $2`, s.Environment, n.ID, n.Applied)
+	_, err := s.Pool.Exec(ctx, `insert into node (environment, id, name, applied)
+		select $1, $2, $3, case when $4 = 0 or exists (select from change where environment = $1 and sequence = $4 and id::text = $5) then $4 else 0 end
+		on conflict (environment, id) do update set seen = clock_timestamp(), applied = excluded.applied`, s.Environment, n.ID, n.Name, n.Applied, n.Mark)
 	return err
 }
 

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"slices"
 	"strconv"
@@ -280,6 +281,15 @@ func (r *reader) row(raw [][]byte) *query.Row {
 			}
 			out.Lists[i] = &query.RootResult{}
 		}
+	}
+	return out
+}
+
+// placed is only where an entry stands in its list.
+func (r *reader) placed(raw [][]byte) *query.Row {
+	out := &query.Row{ID: string(raw[0]), Keys: make([][]byte, len(r.keys))}
+	for i, c := range r.keys {
+		out.Keys[i] = bytes.Clone(raw[c])
 	}
 	return out
 }

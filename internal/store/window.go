@@ -46,11 +46,13 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 			return err
 		}})
 	}
-	if root.Offset > 0 {
-		some := slices.Clone(args)
-		all = append(all, statement{"count(*)::text", " from (select from document" + where + " limit " + some.add(root.Offset, "bigint") + ") d", some, func(raw [][]byte) (err error) {
-			out.Skipped, err = strconv.Atoi(string(raw[0]))
-			return err
+	if root.Offset > 0 && root.Offset <= query.MaxAhead {
+		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
+		keys.sorted(root)
+		rest := " from document" + where + inOrder(root) + " limit " + some.add(root.Offset, "bigint")
+		all = append(all, statement{strings.Join(keys.columns, ", "), rest, some, func(raw [][]byte) error {
+			out.Ahead = append(out.Ahead, keys.placed(raw))
+			return nil
 		}})
 	}
 	from := window(root, r, where, &args)
@@ -63,10 +65,19 @@ func listStatements(root *query.Root, r *reader, out *query.RootResult, where st
 // takeRow adds a row to a list, or notes that there is one more.
 func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
 	if len(out.Rows) == root.Limit {
-		out.More, out.Past = true, append(out.Past, string(raw[0]))
+		out.More, out.Past = true, append(out.Past, r.placed(raw))
 		return
 	}
 	out.Rows = append(out.Rows, r.row(raw))
+}
+
+// sorted lets the reader take the sort values, too.
+func (r *reader) sorted(root *query.Root) {
+	r.keys = make([]int, len(root.Sort))
+	for i, by := range root.Sort {
+		_, asText, _ := sortColumn(by)
+		r.keys[i] = r.column(asText)
+	}
 }
 
 // window is the part of a list's statement, from its from on, that finds the rows
@@ -78,11 +89,7 @@ func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
 // down costs what the first one does.
 func window(root *query.Root, r *reader, where string, args *params) string {
 	order := inOrder(root)
-	r.keys = make([]int, len(root.Sort))
-	for i, by := range root.Sort {
-		_, asText, _ := sortColumn(by)
-		r.keys[i] = r.column(asText)
-	}
+	r.sorted(root)
 	limit := args.add(root.Limit+query.PastWindow, "bigint")
 	var pieces []string
 	switch {

@@ -57,8 +57,11 @@ func (s *Set) Affected(c *content.Change) bool {
 	if c.Kind == content.ModelChange {
 		return true // it was planned by another model
 	}
-	if !alters(c) || c.Edition != s.Edition {
+	if !alters(c) {
 		return false
+	}
+	if c.Edition != s.Edition {
+		return slices.ContainsFunc(s.Lookups, func(l Lookup) bool { return l.remembers(c) })
 	}
 	return slices.ContainsFunc(s.Entries, func(e Entry) bool { return e.affected(c) }) ||
 		slices.ContainsFunc(s.Lookups, func(l Lookup) bool { return l.affected(c) }) ||
@@ -99,6 +102,13 @@ func (l Lookup) affected(c *content.Change) bool {
 		(slugOf(c.Before[l.Locale]) == l.Slug || slugOf(c.After[l.Locale]) == l.Slug)
 }
 
+// remembers tells whether the path is one at which a published entry lived until
+// now: preview, too, leads on from there to where the entry lives.
+func (l Lookup) remembers(c *content.Change) bool {
+	was := pathOf(c.Before[l.Locale])
+	return c.Edition == content.Published && l.Path != "" && was == l.Path && was != pathOf(c.After[l.Locale])
+}
+
 func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	s, touched := stepOf(c, l.Locale)
 	if !touched {
@@ -107,7 +117,7 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	t := newTemplate(l)
 	weighed := func(s *step) bool {
 		may, was, is, matters := t.weigh(s, &places{})
-		return matters && t.affected(&l.Window, may, s, was, is)
+		return matters && t.affected(&l.Window, may, s, was, is, false)
 	}
 	if ways := t.turned(&s); ways != nil {
 		led, known := t.leading(&s, ways)

@@ -301,10 +301,11 @@ func (x *Index[S]) window(edition string, l *List) uint32 {
 	}
 	wk := l.Window.key()
 	if w := list.find(wk); w != nil {
+		w.AsOf = max(w.AsOf, l.Window.AsOf)
 		return w.id
 	}
 	own := l.Window
-	own.Rows, own.Past = compacted(own.Rows), slices.Clone(own.Past)
+	own.Rows = compacted(own.Rows)
 	w := &windowGroup{Window: &own, list: list, key: wk}
 	w.id = x.newGroup(w)
 	list.windows = append(list.windows, w)
@@ -348,6 +349,12 @@ func (l *listGroup) find(key string) *windowGroup {
 		}
 	}
 	return nil
+}
+
+// rename lets a window not be found any more by what it was.
+func (l *listGroup) rename(w *windowGroup) {
+	delete(l.byKey, w.key)
+	w.key, w.followed = "", false
 }
 
 func (x *Index[S]) leaveWindow(w *windowGroup) {
@@ -511,6 +518,9 @@ func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Sooner[S]) {
 		if was, is := pathOf(s.before), pathOf(s.after); was != is {
 			m.lookup(lookupKey(c.Edition, "", locale, "", was))
 			m.lookup(lookupKey(c.Edition, "", locale, "", is))
+			if c.Edition == content.Published && was != "" {
+				m.lookup(lookupKey(content.Preview, "", locale, "", was)) // it remembers
+			}
 		}
 		if t := x.types[typeKey{c.Edition, locale, c.Type}]; t != nil {
 			m.lists(t, &s)
@@ -587,19 +597,16 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 		return
 	}
 	for _, w := range l.windows {
-		if w.Skipped && len(w.Rows) == 0 && !l.Count && !m.supposed {
-			if w.squeezes(may, s.sequence, l.split != nil && len(l.split.Atoms) > 0) {
-				m.all(w.id)
-			}
-			continue
-		}
 		window := w.Window
 		if m.supposed {
 			copied := *window
 			window = &copied
 		}
-		if l.affected(window, may, s, was, is) {
+		if l.affected(window, may, s, was, is, true) {
 			m.all(w.id)
+		}
+		if w.followed {
+			l.rename(w)
 		}
 	}
 }

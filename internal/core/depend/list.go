@@ -36,26 +36,29 @@ type Window struct {
 	// After and Before are the places of a cursor, both excluded.
 	After  Place `json:"-"`
 	Before Place `json:"-"`
-	// Rows are the places shown, in the list's order.
+	// Rows are places of members without a gap, in the list's order: of those that are
+	// shown, of those that were skipped before them, and of some past them.
 	Rows []Place `json:"-"`
-	// Limit is how many could be shown.
-	Limit int `json:"limit"`
-	// FromEnd says that the list was read from its end, or backwards from Before.
+	// Offset is how many of the rows were skipped, and Limit how many could be shown.
+	Offset int `json:"offset,omitempty"`
+	Limit  int `json:"limit"`
+	// FromEnd says that the list was read from its end, or backwards from Before: the
+	// last rows are shown.
 	FromEnd bool `json:"fromEnd,omitempty"`
-	// Skipped says that entries before the first row were skipped by their number.
+	// Skipped says that entries before the first row were skipped that nobody knows.
 	Skipped bool `json:"skipped,omitempty"`
-	// Room is, when entries were skipped and there were not even as many, how many more
-	// may come before one is shown, as of a sequence.
-	Room int   `json:"room,omitempty"`
-	AsOf int64 `json:"-"`
-	// Tells says that the response tells whether there is more in the direction in
-	// which it was read; More is what it tells, and Past are entries that make it so,
-	// as far as they are known.
-	Tells bool     `json:"tells,omitempty"`
-	More  bool     `json:"more,omitempty"`
-	Past  []string `json:"past,omitempty"`
+	// Ends says that there are no more in the direction in which it was read.
+	Ends bool `json:"ends,omitempty"`
+	// Tells says that the response tells whether there are more than are shown.
+	Tells bool `json:"tells,omitempty"`
 	// Cursors are the rows whose places themselves are shown.
 	Cursors Cursors `json:"-"`
+	// AsOf is the sequence that it was read at, if that may be ahead of the changes
+	// that it is held against.
+	AsOf int64 `json:"-"`
+
+	followed bool // it is not any more what it was made as
+	lost     bool // it could not be followed
 }
 
 // Cursors says of which rows a response shows the places.
@@ -404,114 +407,162 @@ func (p *places) of(t *template, s *step) (was, is Place) {
 
 // affected tells whether the window shows another part of the list, or the same
 // otherwise, now that an entry was at one place, if a member, and is at another.
-func (t *template) affected(w *Window, may possible, s *step, was, is Place) bool {
-	if was != "" {
-		if w.holds(was) {
-			// What is shown is a member, what is within and not shown is none.
-			if _, shown := w.slot(was, s.id); shown {
-				may &= pair(true, false) | pair(true, true)
-			} else {
-				may &= pair(false, false) | pair(false, true)
-			}
-		} else if slices.Contains(w.Past, s.id) {
-			may &= pair(true, false) | pair(true, true)
-		}
-	}
-	if may == 0 {
+// With follow the window goes along with the list, as far as it can be told; without,
+// it is affected by whatever it would have to follow.
+func (t *template) affected(w *Window, may possible, s *step, was, is Place, follow bool) bool {
+	switch {
+	case w.lost:
 		return true
+	case w.among(s, was):
+		may &= pair(true, false) | pair(true, true)
+	case was != "" && w.holds(was):
+		may &= pair(false, false) | pair(false, true)
 	}
-	for _, one := range [4][2]bool{{false, true}, {true, false}, {true, true}} {
-		if may&pair(one[0], one[1]) != 0 && t.moves(w, s, one[0], one[1], was, is) {
-			return true
+	if w.Skipped && may&^never != 0 {
+		// Nobody knows who is before the first row: only that no one may come or go there.
+		before := func(p Place) bool { return len(w.Rows) == 0 || p < w.Rows[0] }
+		for _, m := range memberships {
+			if may&pair(m.was, m.is) != 0 && (m.was && before(was)) != (m.is && before(is)) {
+				return w.lose(follow)
+			}
 		}
 	}
-	return false
+	hit, tried := false, 0
+	var rows []Place
+	var ends bool
+	for _, m := range memberships {
+		if may&pair(m.was, m.is) == 0 {
+			continue
+		}
+		next, more := w.with(s, m.is, was, is)
+		if tried++; tried > 1 && (more != ends || !slices.Equal(rows, next)) {
+			return w.lose(follow) // one of them is so
+		}
+		rows, ends = next, more
+		hit = hit || t.Count && m.was != m.is || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && w.shown(rows).has(s.id)
+	}
+	if tried == 0 || !w.enough(rows, ends) {
+		return w.lose(follow)
+	}
+	if ends == w.Ends && slices.Equal(rows, w.Rows) {
+		return hit
+	}
+	hit = hit || !follow || !w.alike(rows, ends)
+	if follow {
+		w.Rows, w.Ends, w.followed = rows, ends, true
+	}
+	return hit
 }
 
-// squeezes counts an entry that comes or goes among those that are skipped, and
-// tells whether one may be shown now. Without dotted names each entry that goes is
-// told of once; with them it may be twice, so they are not counted.
-func (w *Window) squeezes(may possible, sequence int64, dotted bool) bool {
-	if sequence <= w.AsOf {
+// memberships are what may be true of an entry: whether it was a member, and is one.
+var memberships = [4]struct{ was, is bool }{{false, false}, {false, true}, {true, false}, {true, true}}
+
+// lose gives up following the list. Whatever happens to it affects the window.
+func (w *Window) lose(follow bool) bool {
+	w.lost, w.followed = w.lost || follow, w.followed || follow
+	return true
+}
+
+// among tells whether the entry is one of the rows. Where it was is where the row is,
+// unless its place is told as of later.
+func (w *Window) among(s *step, was Place) bool {
+	if _, is := slices.BinarySearch(w.Rows, was); is {
+		return true
+	}
+	return w.elsewhere(s) && rows(w.Rows).has(s.id)
+}
+
+// elsewhere tells whether the entry's row may stand where it came to be later.
+func (w *Window) elsewhere(s *step) bool {
+	return s.turned != "" || s.mixed || s.sequence <= w.AsOf
+}
+
+// with returns the rows, and whether nobody is beyond them, with an entry at a place
+// if it is a member, and nowhere else.
+func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
+	member = member && w.holds(is)
+	i, there := slices.BinarySearch(w.Rows, was)
+	switch {
+	case !there && w.elsewhere(s):
+		i = slices.IndexFunc(w.Rows, func(p Place) bool { return p.isOf(s.id) })
+	case !there:
+		i = -1
+	}
+	if i < 0 && !member || i >= 0 && member && w.Rows[i] == is {
+		return w.Rows, w.Ends
+	}
+	out := make([]Place, 0, len(w.Rows)+1)
+	out = append(out, w.Rows...)
+	if i >= 0 {
+		out = slices.Delete(out, i, i+1)
+	}
+	if member {
+		i, _ = slices.BinarySearch(out, is)
+		out = slices.Insert(out, i, is)
+	}
+	if len(out) <= max(w.Offset+w.Limit+maxBeyond, len(w.Rows)) {
+		return out, w.Ends
+	}
+	if w.FromEnd {
+		return out[1:], false
+	}
+	return out[:len(out)-1], false
+}
+
+// maxBeyond is how many rows past what is shown a window keeps.
+const maxBeyond = 3
+
+// rows are some in the order of their list.
+type rows []Place
+
+func (r rows) has(id string) bool {
+	return slices.ContainsFunc(r, func(p Place) bool { return p.isOf(id) })
+}
+
+// shown is the part of the rows that the window would show.
+func (w *Window) shown(all []Place) rows {
+	if w.FromEnd {
+		return all[max(0, len(all)-w.Limit):]
+	}
+	from := min(w.Offset, len(all))
+	return all[from:min(from+w.Limit, len(all))]
+}
+
+// more tells whether the rows go on past what is shown.
+func (w *Window) more(all []Place, ends bool) bool { return !ends || len(all) > w.Offset+w.Limit }
+
+// enough tells whether so many rows are known that it can be told what is shown.
+func (w *Window) enough(all []Place, ends bool) bool {
+	n := w.Offset + w.Limit
+	if w.Tells {
+		n++
+	}
+	return ends || len(all) >= n
+}
+
+// alike tells whether a response says the same with other rows.
+func (w *Window) alike(all []Place, ends bool) bool {
+	was, is := w.shown(w.Rows), w.shown(all)
+	if len(was) != len(is) || w.Tells && w.more(w.Rows, w.Ends) != w.more(all, ends) {
 		return false
 	}
-	switch may &^ (pair(false, false) | pair(true, true)) {
-	case 0:
-		return false
-	case pair(true, false):
-		if may == pair(true, false) && !dotted {
-			w.Room++
+	for i := range was {
+		if was[i] != is[i] && (w.Cursors.of(i, len(was)) || !is[i].isOf(was[i].id())) {
+			return false
 		}
-		return false
-	case pair(false, true):
-		w.Room--
-		return w.Room < 0
 	}
 	return true
 }
 
-// moves is affected for an entry of which it is known whether it was and is a
-// member.
-func (t *template) moves(w *Window, s *step, member, still bool, was, is Place) bool {
-	if t.Count && member != still {
-		return true
-	}
-	if w.Skipped && len(w.Rows) == 0 {
-		return member != still
-	}
-	if w.Skipped && (member && was < w.Rows[0]) != (still && is < w.Rows[0]) {
-		return true
-	}
-	in, stays := member && w.holds(was), still && w.holds(is)
-	if in != stays {
-		return true
-	}
-	if in {
-		if was != is {
-			// A row may move within the room before it that is its own: nobody else was
-			// there. So the rows stay in order whoever moves.
-			i, shown := w.slot(was, s.id)
-			j, _ := w.slot(is, s.id)
-			if !shown || i != j || w.shows(i) {
-				return true
-			}
-		}
-		if t.Paths && slices.ContainsFunc(shownOfPaths, s.differs) {
-			return true
-		}
-	}
-	if w.Tells && w.full() {
-		past, stays := member && w.past(was), still && w.past(is)
-		if w.More && past && !stays && w.loses(s.id) || !w.More && stays {
-			return true
-		}
-	}
-	return false
-}
-
-// loses tells whether nothing is known any more that makes More true, now that an
-// entry is not past the window any longer.
-func (w *Window) loses(id string) bool {
-	if i := slices.Index(w.Past, id); i >= 0 {
-		w.Past = slices.Delete(slices.Clone(w.Past), i, i+1)
-		return len(w.Past) == 0
-	}
-	return len(w.Past) == 0
-}
-
-func (w *Window) full() bool { return len(w.Rows) >= w.Limit }
-
-// holds tells whether a member at the place would be shown, or push out something
-// that is.
+// holds tells whether all members up to the place are among the rows.
 func (w *Window) holds(p Place) bool {
-	if w.After != "" && p <= w.After || w.Before != "" && p >= w.Before {
-		return false
-	}
 	n := len(w.Rows)
 	switch {
+	case w.After != "" && p <= w.After || w.Before != "" && p >= w.Before:
+		return false
 	case w.Skipped && (n == 0 || p < w.Rows[0]):
 		return false
-	case !w.full():
+	case w.Ends:
 		return true
 	case n == 0:
 		return false
@@ -521,56 +572,38 @@ func (w *Window) holds(p Place) bool {
 	return p <= w.Rows[n-1]
 }
 
-// past tells whether the place is beyond the window, in the direction in which it
-// was read.
-func (w *Window) past(p Place) bool {
-	n := len(w.Rows)
-	if w.FromEnd {
-		return (w.Before == "" || p < w.Before) && (n == 0 || p < w.Rows[0])
-	}
-	return (w.After == "" || p > w.After) && (n == 0 || p > w.Rows[n-1])
-}
-
-// slot is the row in whose room a place is: at it, or between it and the one
-// before; and whether the row is the entry's.
-func (w *Window) slot(p Place, id string) (int, bool) {
-	i := sort.Search(len(w.Rows), func(i int) bool { return w.Rows[i] >= p })
-	return i, i < len(w.Rows) && w.Rows[i].isOf(id)
-}
-
-// shows tells whether the place of a row is itself shown.
-func (w *Window) shows(i int) bool {
-	return w.Cursors&CursorAll != 0 || w.Cursors&CursorFirst != 0 && i == 0 || w.Cursors&CursorLast != 0 && i == len(w.Rows)-1
+// of tells whether the place of the ith of n rows shown is itself shown.
+func (c Cursors) of(i, n int) bool {
+	return c&CursorAll != 0 || c&CursorFirst != 0 && i == 0 || c&CursorLast != 0 && i == n-1
 }
 
 // key tells windows apart.
 func (w *Window) key() string {
 	var b strings.Builder
-	b.WriteString(strconv.Itoa(w.Limit))
-	for _, is := range []bool{w.FromEnd, w.Skipped, w.Tells, w.More} {
+	for _, n := range []int{w.Limit, w.Offset} {
+		b.WriteString(strconv.Itoa(n) + " ")
+	}
+	for _, is := range []bool{w.FromEnd, w.Skipped, w.Tells, w.Ends} {
 		b.WriteString(strconv.FormatBool(is)[:1])
 	}
 	b.WriteByte(byte('0' + w.Cursors))
-	if w.Skipped && len(w.Rows) == 0 {
-		b.WriteString(strconv.Itoa(w.Room) + "@" + strconv.FormatInt(w.AsOf, 10) + " ")
-	}
-	for _, p := range append([]Place{w.After, w.Before, Place(strings.Join(w.Past, " "))}, w.Rows...) {
+	for _, p := range append([]Place{w.After, w.Before}, w.Rows...) {
 		b.WriteString(strconv.Itoa(len(p)) + ":")
 		b.WriteString(string(p))
 	}
 	return b.String()
 }
 
-// MarshalJSON writes the window for people.
+// MarshalJSON writes the window for people: of the rows, how many are shown.
 func (w Window) MarshalJSON() ([]byte, error) {
 	type plain Window
 	return json.Marshal(struct {
 		plain
 		Rows int `json:"rows"`
-	}{plain(w), len(w.Rows)})
+	}{plain(w), len(w.shown(w.Rows))})
 }
 
-// UnmarshalJSON takes what MarshalJSON has written: of the rows, how many there are.
+// UnmarshalJSON takes what MarshalJSON has written.
 func (w *Window) UnmarshalJSON(src []byte) error {
 	type plain Window
 	in := struct {
@@ -580,7 +613,7 @@ func (w *Window) UnmarshalJSON(src []byte) error {
 	if err := json.Unmarshal(src, &in); err != nil || in.Rows < 0 {
 		return err
 	}
-	w.Rows = make([]Place, in.Rows)
+	w.Rows = make([]Place, w.Offset+in.Rows)
 	return nil
 }
 

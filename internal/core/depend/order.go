@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 
 	"ubiquon/internal/core/content"
@@ -94,6 +95,9 @@ func appendValue(b []byte, s Sort, v *string) []byte {
 	}
 	return b
 }
+
+// id is whose place it is. Ids have no NUL.
+func (p Place) id() string { return string(p[strings.LastIndexByte(string(p), 0)+1:]) }
 
 // isOf tells whether the place is that of the entry.
 func (p Place) isOf(id string) bool {

@@ -22,7 +22,7 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		d.used(root, locale, read, res)
 		switch root.By {
 		case ByList, BySingle:
-			d.set.Lists = append(d.set.Lists, d.list(root, root.Locale, "", res))
+			d.list(root, root.Locale, "", res)
 		case ByPaths:
 			d.paths(root, res)
 		case BySlug:
@@ -53,11 +53,11 @@ type dependencies struct {
 	sequence int64
 }
 
-// list is what a result shows of a list; target is the entry that is referred to,
+// list adds what a result shows of a list; target is the entry that is referred to,
 // for a way back.
-func (d *dependencies) list(root *Root, locale, target string, res *RootResult) depend.List {
+func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
 	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count,
-		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > 0, More: res.More, Past: res.Past, Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
+		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > MaxAhead, Ends: !res.More, AsOf: d.sequence, Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
 	w := &l.Window
 	if root.By == BySingle {
 		w.Limit = 1
@@ -68,17 +68,24 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 	if root.Before != nil {
 		w.Before = depend.PlaceOf(root.Sort, root.Before.Values, root.Before.ID)
 	}
-	if n := len(res.Rows); n > 0 {
-		w.Rows = make([]depend.Place, n)
-		values := make([]*string, len(root.Sort))
-		for i, row := range res.Rows {
-			for k, v := range row.Keys {
-				if values[k] = nil; v != nil {
-					text := string(v)
-					values[k] = &text
-				}
+	if root.Offset > 0 && !w.Skipped {
+		w.Offset = root.Offset
+	}
+	if n := len(res.Ahead) + len(res.Rows) + len(res.Past); n > 0 {
+		w.Rows = make([]depend.Place, 0, n)
+		add := func(rows []*Row) {
+			for _, row := range rows {
+				w.Rows = append(w.Rows, row.place(root.Sort))
 			}
-			w.Rows[i] = depend.PlaceOf(root.Sort, values, row.ID)
+		}
+		add(res.Ahead)
+		if w.FromEnd {
+			add(res.Past)
+			slices.Reverse(w.Rows)
+			add(res.Rows)
+		} else {
+			add(res.Rows)
+			add(res.Past)
 		}
 	}
 	if root.Shows.Around {
@@ -90,16 +97,24 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 			w.Cursors |= depend.CursorLast
 		}
 	}
-	if w.Skipped && len(w.Rows) == 0 {
-		w.Room, w.AsOf = root.Offset-res.Skipped, d.sequence
-	}
-	if root.Limit == 0 {
+	if w.Limit == 0 {
 		w.Tells = false // around nothing there is nothing
 	}
-	if !w.Tells {
-		w.More, w.Past = false, nil
+	if !root.ShowsNothing() {
+		d.set.Lists = append(d.set.Lists, l)
 	}
-	return l
+}
+
+// place is where the row stands in the order that it was read in.
+func (r *Row) place(order []Sort) depend.Place {
+	values := make([]*string, len(order))
+	for k, v := range r.Keys {
+		if v != nil {
+			text := string(v)
+			values[k] = &text
+		}
+	}
+	return depend.PlaceOf(order, values, r.ID)
 }
 
 // pathSort is the order of the paths of one locale.
@@ -119,13 +134,13 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 		to = last.Locale
 		// That there is more is so as long as one of these is behind.
 		past := res.PastPaths[0]
-		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Tells: true, More: true}}
+		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Tells: true}}
 		if past.Locale == to {
 			l.Window.After = behind(last.Path)
 		}
 		for _, p := range res.PastPaths {
 			if p.Type == past.Type && p.Locale == past.Locale {
-				l.Window.Past = append(l.Window.Past, p.Entry)
+				l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(pathSort, []*string{&p.Path}, p.Entry))
 			}
 		}
 		d.set.Lists = append(d.set.Lists, l)
@@ -135,7 +150,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			continue
 		}
 		for _, t := range root.Types {
-			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1}}
+			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1, Ends: true}}
 			if tag == from {
 				l.Window.After = behind(*root.After.Values[1])
 			}
@@ -260,7 +275,7 @@ func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*
 		for i := range s.Picks {
 			switch p := &s.Picks[i]; {
 			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
-				d.set.Lists = append(d.set.Lists, d.list(p.List, locale, row.ID, row.Lists[i]))
+				d.list(p.List, locale, row.ID, row.Lists[i])
 				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
 			case p.Link == nil || row.Linked == nil:
 			case p.Kind == PickInner:

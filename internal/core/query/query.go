@@ -31,6 +31,7 @@ const (
 	DefaultLimit = 20
 	MaxLimit     = 200
 	MaxOffset    = 10_000
+	MaxAhead     = 100 // skipped entries that a result knows of
 	MaxPaths     = 10_000
 	MaxDepth     = 8   // levels of linked entries
 	MaxPicks     = 500 // picks in the whole query
@@ -204,11 +205,12 @@ type RootResult struct {
 	// More says that the list goes on in the direction in which it was read:
 	// behind the last row, or, with Before or Last, before the first.
 	More bool
-	// Past are entries that make it so, the nearest first.
-	Past  []string
+	// Past are entries that make it so, the nearest first, with their sort values.
+	Past  []*Row
 	Total int // only if counted
-	// Skipped is how many entries there were to skip, up to the root's Offset.
-	Skipped int
+	// Ahead are the entries that were skipped, with their sort values, if the root's
+	// Offset is at most MaxAhead.
+	Ahead []*Row
 	// Locale that was found, for a Root without one.
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path.
@@ -397,16 +399,25 @@ func (r *RootResult) LookedIn(root *Root) []string {
 	return root.Locales
 }
 
-// Lists are the lists of the query that have a filter, at whatever depth.
+// ShowsNothing tells whether no answer depends on what is in the list.
+func (r *Root) ShowsNothing() bool {
+	return (r.By == ByList || r.By == ByBack) && r.Limit == 0 && !r.Count
+}
+
+// Lists are the lists of the query that have a filter and show something, at
+// whatever depth.
 func (q *Query) Lists() []*Root {
 	var out []*Root
 	for i := range q.Roots {
 		root := &q.Roots[i]
+		if root.ShowsNothing() {
+			continue
+		}
 		if root.Filter != nil {
 			out = append(out, root)
 		}
 		root.Selection.walk(func(p *Pick) {
-			if p.List != nil && p.List.Filter != nil {
+			if p.List != nil && p.List.Filter != nil && !p.List.ShowsNothing() {
 				out = append(out, p.List)
 			}
 		})

@@ -167,7 +167,7 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 	}
 	sort, _ := query.ParseSort(m.Type("route"), []string{"number"})
 	q := &query.Query{Edition: "published", Roots: []query.Root{
-		{By: query.ByList, Type: "route", Locale: "en", Sort: sort, Selection: sel},
+		{By: query.ByList, Type: "route", Locale: "en", Sort: sort, Limit: 5, Selection: sel},
 		{By: query.BySlug, Type: "route", Locale: "nb", Value: "none", Selection: sel},
 		{By: query.ByID, Locale: "en", Value: "gone", Selection: query.Selection{Picks: sel.Picks[:1]}},
 	}}
@@ -180,7 +180,7 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 		Entries: []depend.Entry{{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}}, {ID: "p1", Locale: "en", Fields: []string{"name"}},
 			{ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"}, {ID: "gone", Locale: "en"}},
 		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
-		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
+		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Limit: 5, Ends: true, Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
 		Uses: []depend.Use{{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}}, {Type: "pier", Locale: "en", Fields: []string{"name"}},
 			{Type: "route", Locale: "nb", Fields: []string{"about.path", "name", "piers", "slug"}}, {Type: "pier", Locale: "nb", Fields: []string{"name"}}, {Locale: "en"}}}
 	if !reflect.DeepEqual(set, want) {

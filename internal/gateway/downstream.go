@@ -1,0 +1,164 @@
+package gateway
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/store"
+)
+
+// Invalidation is what a cache downstream is told: that whatever it holds of these
+// groups, or under these addresses, may be older than the content. It is the data of
+// a CloudEvent.
+type Invalidation struct {
+	Edition string `json:"edition"`
+	// After and Sequence are the changes that are told of: those after the one, up to
+	// the other.
+	After    int64 `json:"after"`
+	Sequence int64 `json:"sequence"`
+	// Groups are what Cache-Groups names (RFC 9875). They cover everything.
+	Groups []string `json:"groups"`
+	// Addresses, from the path on, are those by which the answers were asked for that
+	// expired. What was asked for in other words, or long ago, is in the groups alone.
+	Addresses []string `json:"addresses"`
+	// More says that there were more addresses than are named.
+	More bool `json:"more,omitempty"`
+}
+
+const (
+	// maxAddresses bounds how many addresses one call names.
+	maxAddresses = 2000
+	// invalidationPause is how long changes are gathered that are told of at once.
+	invalidationPause = 50 * time.Millisecond
+	// maxCallPause bounds the pause between calls that fail.
+	maxCallPause = time.Minute
+)
+
+func checkDownstream(all map[string]outbound.Target) error {
+	for name, t := range all {
+		if u, err := url.Parse(t.Call); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return fmt.Errorf("downstream %s: call %q is no http address", name, t.Call)
+		}
+	}
+	return nil
+}
+
+// Downstream lists the caches downstream, and what they know.
+func (g *Gateway) Downstream(ctx context.Context) ([]store.Downstream, error) {
+	return g.store.Downstream(ctx, sortedKeys(g.o.Downstream))
+}
+
+// noteExpired writes down what a cache downstream may hold of the answers that
+// expired. Whoever waits for this node to have applied the changes can then read it.
+func (g *Gateway) noteExpired(ctx context.Context, expired []*cache.Response, sequence int64) error {
+	if len(g.o.Downstream) == 0 {
+		return nil
+	}
+	var addresses []string
+	for _, r := range expired {
+		if r.Edition != content.Published || !strings.HasPrefix(r.Asked, "/") {
+			continue // it cannot be held by others, or came as a POST
+		}
+		address, _, _ := strings.Cut(r.Asked, "\n")
+		addresses = append(addresses, address)
+	}
+	if addresses == nil {
+		return nil
+	}
+	slices.Sort(addresses)
+	addresses = slices.Compact(addresses)
+	return g.store.AddExpired(ctx, g.node.ID, sequence, addresses[:min(len(addresses), maxAddresses+1)])
+}
+
+// tellDownstream tells one cache downstream of what changes, for as long as this node
+// runs. Of all nodes one makes each call.
+func (g *Gateway) tellDownstream(ctx context.Context, name string, target outbound.Target) {
+	for {
+		moved := g.Moved()
+		pause, err := g.tellOnce(ctx, name, target)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			g.log.Error("a cache downstream cannot be told; trying on", "downstream", name, "error", err)
+			pause = time.Second
+		}
+		if pause > 0 {
+			moved = nil
+		}
+		if !sleep(ctx, max(pause, invalidationPause), nil) {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-moved:
+		case <-time.After(pause):
+		}
+	}
+}
+
+// tellOnce makes the next call, if there is one to be made, and says how long to wait
+// before the next look; 0: until something happens.
+func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Target) (time.Duration, error) {
+	after, attempts, claimed, err := g.store.ClaimDownstream(ctx, name)
+	if err != nil || !claimed {
+		return time.Second, err
+	}
+	told, err := g.store.Untold(ctx, after, blindAfter)
+	if err != nil {
+		return 0, err
+	}
+	out := Invalidation{Edition: content.Published, After: after, Sequence: max(after, told.UpTo), Groups: g.groupsOf(told), Addresses: told.Addresses}
+	if len(out.Addresses) > maxAddresses {
+		out.Addresses, out.More = out.Addresses[:maxAddresses], true
+	}
+	if len(out.Groups) == 0 {
+		// Nobody wrote on: there is nothing to be said.
+		return time.Second, g.store.DownstreamTold(ctx, name, out.Sequence, false)
+	}
+	if out.Addresses == nil {
+		out.Addresses = []string{}
+	}
+	begin := time.Now()
+	id := fmt.Sprintf("%s-%s-%d-%d", g.Environment(), name, after, out.Sequence)
+	event := outbound.Event{Type: "invalidated", Source: g.o.Address + "/content/" + g.Environment(), ID: id, Time: begin.UTC(), Data: out}
+	calling, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	if err := g.caller.Post(calling, target.Call, target.Secret, id, event); err != nil {
+		wait := min(time.Second<<min(attempts, 10), maxCallPause)
+		g.log.Warn("a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence, "attempt", attempts+1, "in", wait, "error", err)
+		return wait, g.store.DownstreamFailed(ctx, name, err.Error(), wait)
+	}
+	g.log.Info("told a cache downstream", "downstream", name, "sequence", out.Sequence, "groups", len(out.Groups), "addresses", len(out.Addresses), "took", time.Since(begin).Round(time.Millisecond))
+	g.news.tell("changes")
+	return 0, g.store.DownstreamTold(ctx, name, out.Sequence, true)
+}
+
+// groupsOf names the groups that changes are about: the types of what changed, and
+// all of them when the model has, what everyone may read has, or nobody knows.
+func (g *Gateway) groupsOf(told store.Untold) []string {
+	groups := map[string]bool{}
+	all := told.Gap
+	for i := range told.Changes {
+		switch c := &told.Changes[i]; {
+		case c.Edition == content.Published && c.Type != "":
+			groups[c.Type] = true
+		case c.Kind == content.ModelChange, c.Kind == content.AccessChange && c.What == content.OpenAccess:
+			all = true
+		}
+	}
+	if all {
+		for _, t := range g.Model().TypeNames() {
+			groups[t] = true
+		}
+	}
+	return sortedKeys(groups)
+}
