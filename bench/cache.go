@@ -186,7 +186,7 @@ func (y *yard) trace(ctx context.Context) error {
 		h := fnv.New64a()
 		h.Write(w.Body.Bytes())
 		now := kept{i, h.Sum64()}
-		if w.Header().Get("Cache-Status") == "Ubiquon; hit" {
+		if strings.HasPrefix(w.Header().Get("Cache-Status"), "Ubiquon; hit") {
 			exact++
 		}
 		if k, ok := byType[n]; ok && !slices.ContainsFunc(strings.Fields(all[n].types), func(t string) bool { c, changed := lastChange[t]; return changed && c >= k.at }) {

@@ -12,6 +12,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
 )
 
 func (a *app) cache() *cobra.Command {
@@ -34,7 +35,11 @@ func (a *app) cacheStats() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(map[string]any{"cache": st, "nodes": nodes}, func(t *table) {
+			down, err := s.Downstream(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"cache": st, "nodes": nodes, "downstream": down}, func(t *table) {
 				share := "–"
 				if all := st.Hits + st.Misses + st.Joined; all > 0 {
 					share = fmt.Sprintf("%.1f %%", 100*float64(st.Hits)/float64(all))
@@ -60,9 +65,27 @@ func (a *app) cacheStats() *cobra.Command {
 					}
 					t.row("node", n.Name, what)
 				}
+				for _, d := range down {
+					t.row("downstream", d.Name, toldOf(d))
+				}
 			})
 		},
 	}
+}
+
+// toldOf says how far a cache downstream has been told.
+func toldOf(d store.Downstream) string {
+	what := "has taken no call yet"
+	if d.Told != nil {
+		what = fmt.Sprintf("took %d calls, the last at %s", d.Calls, d.Told.Local().Format(time.TimeOnly))
+	}
+	if d.Behind > 0 {
+		what += fmt.Sprintf(", %d changes behind", d.Behind)
+	}
+	if d.Attempts > 0 {
+		what += fmt.Sprintf("; the last %d did not come through: %s", d.Attempts, d.Failed)
+	}
+	return what
 }
 
 // meant adds the flags that say which answers are meant.
@@ -176,9 +199,10 @@ func answers(n int) string {
 
 func (a *app) cacheWarm() *cobra.Command {
 	var hottest int
+	var everywhere bool
 	c := &cobra.Command{
 		Use: "warm [REQUEST…]", Short: "Have answers computed before anybody asks", Args: cobra.ArbitraryArgs,
-		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100",
+		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100\n  ubiquon cache warm --paths '/at?path={path}&locale={locale}&fields=title'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && hottest == 0 {
 				return misusef("name requests, as in '/notices?limit=3', or say --hottest 100")
@@ -187,7 +211,10 @@ func (a *app) cacheWarm() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			items, err := s.Warm(cmd.Context(), args, hottest)
+			if everywhere && !slices.ContainsFunc(args, func(r string) bool { return strings.Contains(r, "{path}") }) {
+				return misusef("with --paths a request has {path} where the path of an entry goes, as in '/at?path={path}'")
+			}
+			items, err := s.Warm(cmd.Context(), args, hottest, everywhere)
 			if err != nil {
 				return err
 			}
@@ -205,6 +232,7 @@ func (a *app) cacheWarm() *cobra.Command {
 		},
 	}
 	c.Flags().IntVar(&hottest, "hottest", 0, "so many of those that are asked for most")
+	c.Flags().BoolVar(&everywhere, "paths", false, "make each request that has {path} in it for every path at which something lives")
 	return c
 }
 

@@ -23,8 +23,8 @@ func (a *app) demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Run the Skerry Line: a gateway with content, and the outside around it",
 		Long: `Starts a private PostgreSQL, the gateway, the harbour office (where content is
-written) and the slipway (which builds the site), and prints where everything
-is. Ctrl-C stops all of it; the next start takes up where this one was.`,
+written), the slipway (which builds the site) and the breakwater (a shared cache
+for what everyone may read), and prints where everything is. Ctrl-C stops all of it; the next start takes up where this one was.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := newLog(a.err, level, "text")
@@ -58,6 +58,7 @@ is. Ctrl-C stops all of it; the next start takes up where this one was.`,
 	f.StringVar(&o.Listen, "listen", "127.0.0.1:8400", "the gateway's address; port 0 picks a free one")
 	f.StringVar(&o.Office, "office", "127.0.0.1:8410", "the harbour office's address")
 	f.StringVar(&o.Slipway, "slipway", "127.0.0.1:8420", "the slipway's address")
+	f.StringVar(&o.Breakwater, "breakwater", "127.0.0.1:8430", "the address of the shared cache before the gateway")
 	f.IntVar(&o.Nodes, "nodes", 1, "how many nodes serve, behind a front that hands requests to them in turn")
 	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
 	f.BoolVar(&once, "once", false, "play the tour once, and exit")
@@ -76,12 +77,13 @@ The Skerry Line is running.
   Console          %s/console/      user %s, password %s
   Harbour office   %s       user %s, password %s
   Slipway          %s       the built site
+  Breakwater       %s       what everyone may read, from a shared cache
 
   Keys   published %s
          preview   %s
          admin     %s
          site      %s
-`, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+`, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Breakwater, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
 	for i, address := range c.Nodes {
 		say("  Node %d           %s", i+1, address)
 	}

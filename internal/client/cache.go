@@ -9,6 +9,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
 )
 
 // CacheStats returns what the cache has done.
@@ -34,10 +35,12 @@ func (c *Client) Purge(ctx context.Context, q gateway.HeldQuery) (int, error) {
 	return out.Purged, err
 }
 
-// Warm has answers computed before anybody asks.
-func (c *Client) Warm(ctx context.Context, requests []string, hottest int) ([]gateway.Warmed, error) {
+// Warm has answers computed before anybody asks: to requests, to so many of the
+// hottest, and, with everywhere, to the requests that have {path} in them for every
+// path of the site.
+func (c *Client) Warm(ctx context.Context, requests []string, hottest int, everywhere bool) ([]gateway.Warmed, error) {
 	var out struct{ Items []gateway.Warmed }
-	err := c.call(ctx, http.MethodPost, "/cache/warm", map[string]any{"requests": requests, "hottest": hottest}, &out)
+	err := c.call(ctx, http.MethodPost, "/cache/warm", map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out)
 	return out.Items, err
 }
 
@@ -45,6 +48,13 @@ func (c *Client) Warm(ctx context.Context, requests []string, hottest int) ([]ga
 func (c *Client) Nodes(ctx context.Context) ([]gateway.NodeState, error) {
 	var out struct{ Items []gateway.NodeState }
 	err := c.call(ctx, http.MethodGet, "/nodes", nil, &out)
+	return out.Items, err
+}
+
+// Downstream lists the caches that are told of what changes.
+func (c *Client) Downstream(ctx context.Context) ([]store.Downstream, error) {
+	var out struct{ Items []store.Downstream }
+	err := c.call(ctx, http.MethodGet, "/downstream", nil, &out)
 	return out.Items, err
 }
 

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -24,6 +25,7 @@ import (
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
+	"ubiquon/internal/standin/breakwater"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
 	"ubiquon/internal/store"
@@ -34,6 +36,7 @@ import (
 type Options struct {
 	Data                    string
 	Listen, Office, Slipway string // addresses; port 0 picks a free one
+	Breakwater              string
 	// Fresh throws away what an earlier run left.
 	Fresh bool
 	// Nodes is how many nodes serve, behind a front that hands requests to them in
@@ -56,12 +59,15 @@ type Card struct {
 	Gateway string `json:"gateway"`
 	Office  string `json:"office"`
 	Slipway string `json:"slipway"`
-	Keys    Keys   `json:"keys"`
+	// Breakwater is the shared cache before the gateway.
+	Breakwater string `json:"breakwater"`
+	Keys       Keys   `json:"keys"`
 	// Accounts may sign in to the console; the first is an admin.
 	Accounts          []Account `json:"accounts"`
 	OfficeCredentials string    `json:"officeCredentials"`
 	HookSecret        string    `json:"hookSecret"`
 	SlipwaySecret     string    `json:"slipwaySecret"`
+	BreakwaterSecret  string    `json:"breakwaterSecret"`
 	// Nodes are the addresses of the single nodes, if there are several.
 	Nodes []string `json:"nodes,omitempty"`
 }
@@ -89,6 +95,7 @@ type Demo struct {
 	service *service.Service
 	office  *http.Server
 	slipway *http.Server
+	edge    *http.Server
 	front   *http.Server
 	nodes   []*service.Service // beside the first
 	lock    *os.File
@@ -134,6 +141,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		return d, err
 	}
 	card.Gateway, card.Office, card.Slipway = "http://"+listeners[0].Addr().String(), "http://"+listeners[1].Addr().String(), "http://"+listeners[2].Addr().String()
+	card.Breakwater = "http://" + listeners[3].Addr().String()
 	d.Card = card
 	m, err := Model()
 	if err != nil {
@@ -146,7 +154,8 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	}
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
 	base := service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
-		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log}
+		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true},
+		Downstream: map[string]outbound.Target{"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret}}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log}
 	if o.Nodes > 1 {
 		base.Address, base.Name = card.Gateway, "node 1"
 		if base.Listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
@@ -162,6 +171,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err := d.startOffice(ctx, o, listeners[1]); err != nil {
 		return d, err
 	}
+	d.edge = d.serve(listeners[3], breakwater.New(breakwater.Options{Gateway: card.Gateway, Secret: card.BreakwaterSecret, Log: o.Log}))
 	if err := d.service.Start(ctx); err != nil {
 		return d, err
 	}
@@ -219,6 +229,13 @@ func clear(data string) error {
 // card without addresses; demo.json itself is there only when all is ready.
 const secretsFile = "secrets.json"
 
+// newSecret makes up a secret that signs announcements.
+func newSecret() string {
+	b := make([]byte, 24)
+	rand.Read(b) // never fails
+	return "whsec_" + base64.StdEncoding.EncodeToString(b)
+}
+
 func loadCard(data string) (Card, error) {
 	var card Card
 	if err := os.Remove(CardFile(data)); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -231,17 +248,16 @@ func loadCard(data string) (Card, error) {
 		if err := json.Unmarshal(src, &card); err != nil {
 			return card, fmt.Errorf("%s: %w; remove it, or start with --fresh", file, err)
 		}
+		if card.BreakwaterSecret == "" { // from before there was one
+			card.BreakwaterSecret = newSecret()
+			return card, writeCard(file, card)
+		}
 		return card, nil
 	case !errors.Is(err, os.ErrNotExist):
 		return card, err
 	}
-	secret := func() string {
-		b := make([]byte, 24)
-		rand.Read(b) // never fails
-		return "whsec_" + base64.StdEncoding.EncodeToString(b)
-	}
 	card.OfficeCredentials = "gateway:" + rand.Text()
-	card.HookSecret, card.SlipwaySecret = secret(), secret()
+	card.HookSecret, card.SlipwaySecret, card.BreakwaterSecret = newSecret(), newSecret(), newSecret()
 	card.Keys = Keys{Published: access.NewSecret(), Preview: access.NewSecret(), Admin: access.NewSecret(), Site: access.NewSecret()}
 	for _, a := range []Account{
 		{Email: "harbour.master@skerry.example", Name: "Ask Holme", Role: access.RoleAdmin},
@@ -268,7 +284,7 @@ func writeCard(file string, card Card) error {
 
 func listenAll(o Options) ([]net.Listener, error) {
 	var out []net.Listener
-	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"}} {
+	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"}, {cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"}} {
 		l, err := service.Listen(one[0], one[1])
 		if err != nil {
 			for _, open := range out {
@@ -364,7 +380,7 @@ func (d *Demo) Close() {
 	if d.stop != nil {
 		d.stop()
 	}
-	for _, hs := range []*http.Server{d.front, d.office, d.slipway} {
+	for _, hs := range []*http.Server{d.edge, d.front, d.office, d.slipway} {
 		if hs != nil {
 			hs.Close()
 		}

@@ -46,7 +46,7 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 		{"max-age=1000", "Ubiquon; hit"}, {"max-age=0", "Ubiquon; fwd=request; stored"}, {"no-cache", "Ubiquon; fwd=request; stored"}, {"max-age=nonsense, x=y", "Ubiquon; hit"},
 	} {
 		a := n.asking(t, path, "Cache-Control", c.asks)
-		if c.how == "" && a.Status != http.StatusGatewayTimeout || c.how != "" && (a.Status != 200 || a.Header.Get("Cache-Status") != c.how) {
+		if c.how == "" && a.Status != http.StatusGatewayTimeout || c.how != "" && (a.Status != 200 || !strings.HasPrefix(a.Header.Get("Cache-Status"), c.how)) {
 			t.Errorf("%q: %d %q, want %q", c.asks, a.Status, a.Header.Get("Cache-Status"), c.how)
 		}
 	}
@@ -54,7 +54,7 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 		t.Fatal(err)
 	}
 	stranger := node{n.Gateway, &client.Client{Address: n.client.Address}}
-	if how := stranger.asking(t, path, "Cache-Control", "no-cache").Header.Get("Cache-Status"); how != "Ubiquon; hit" {
+	if how := stranger.asking(t, path, "Cache-Control", "no-cache").Header.Get("Cache-Status"); !testkit.Hit(how) {
 		t.Errorf("a stranger has it computed anew: %s", how)
 	}
 }

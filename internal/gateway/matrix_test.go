@@ -95,6 +95,7 @@ var whoMay = map[string]string{
 	"GET /control/v1/cache/answers":         "vaREAM",
 	"GET /control/v1/cache/answers/{key}":   "vaREAM",
 	"GET /control/v1/nodes":                 "vaREAM",
+	"GET /control/v1/downstream":            "vaREAM",
 	"GET /control/v1/changes":               "vaREAM",
 	"GET /control/v1/changes/{sequence}":    "vaREAM",
 	"POST /control/v1/changes/simulate":     "vaREAM",

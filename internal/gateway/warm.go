@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -19,7 +21,27 @@ type Warmed struct {
 }
 
 // maxWarmed bounds how many requests are computed at once.
-const maxWarmed = 1000
+const maxWarmed = 10_000
+
+// Everywhere returns the requests with each that has {path} in it, and perhaps
+// {locale}, made for every path of the site at which something published lives.
+func (g *Gateway) Everywhere(ctx context.Context, requests []string) ([]string, error) {
+	places, err := g.store.Places(ctx, maxWarmed)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, r := range requests {
+		if !strings.Contains(r, "{path}") {
+			out = append(out, r)
+			continue
+		}
+		for _, p := range places {
+			out = append(out, strings.NewReplacer("{path}", url.QueryEscape(p.Path), "{locale}", url.QueryEscape(p.Locale)).Replace(r))
+		}
+	}
+	return out, nil
+}
 
 // WarmAll computes answers before anybody asks: of the requests given, as they stand
 // behind the service's address, and of the hottest so many that are remembered.

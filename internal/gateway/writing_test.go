@@ -321,7 +321,7 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	expect := func(what string, hits ...bool) {
 		t.Helper()
 		for i, p := range paths {
-			if _, how, body := n.read(t, p); (how == "Ubiquon; hit") != hits[i] {
+			if _, how, body := n.read(t, p); (testkit.Hit(how)) != hits[i] {
 				t.Errorf("%s: %s is %s: %s", what, p, how, body)
 			}
 		}
@@ -338,7 +338,7 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	if status, _, body := n.read(t, "/at?path=/home/x/b&fields=title"); status != 200 || !strings.Contains(body, `"B"`) {
 		t.Errorf("the present path: %d %s", status, body)
 	}
-	if _, how, body := n.read(t, paths[2]); how == "Ubiquon; hit" || !strings.Contains(body, "/home/x") {
+	if _, how, body := n.read(t, paths[2]); testkit.Hit(how) || !strings.Contains(body, "/home/x") {
 		t.Errorf("home's children: %s %s", how, body)
 	}
 	n.read(t, paths[4])

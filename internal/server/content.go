@@ -138,7 +138,11 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
 	}
-	h["Cache-Status"] = cacheStatus[a.Outcome]
+	if a.Outcome != cache.Hit || h["Cache-Status"] == nil {
+		h["Cache-Status"] = cacheStatus[a.Outcome]
+	} else if ends := a.Ends(); !ends.IsZero() {
+		h["Cache-Status"] = []string{hitFor(max(0, time.Until(ends)))}
+	}
 	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
@@ -198,6 +202,12 @@ var cacheStatus = map[cache.Outcome][]string{
 	cache.Passed:   {"Ubiquon; fwd=request"},
 	cache.Expired:  {"Ubiquon; hit; detail=expired"},
 	cache.Blind:    {"Ubiquon; hit; detail=without-the-database"},
+}
+
+// hitFor is the Cache-Status of a hit that is good for so long. Most are good until
+// something changes: for them stands what is told to shared caches.
+func hitFor(span time.Duration) string {
+	return "Ubiquon; hit; ttl=" + strconv.Itoa(int(span/time.Second))
 }
 
 func (m *metrics) count(o cache.Outcome, took time.Duration) {
@@ -282,6 +292,7 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 			shared = "max-age=0"
 		}
 		h["Cdn-Cache-Control"] = []string{shared}
+		h["Cache-Status"] = []string{hitFor(time.Duration(f.Shared))}
 		if groups := groupsOf(gateway.TypesOf(q)); groups != "" {
 			h["Cache-Groups"] = []string{groups}
 		}

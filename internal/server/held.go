@@ -82,9 +82,16 @@ func (s *Server) warm(r *http.Request) (any, error) {
 	var form struct {
 		Requests []string `json:"requests"`
 		Hottest  int      `json:"hottest"`
+		Paths    bool     `json:"paths"` // for each path of the site, those with {path} in them
 	}
 	if err := readBody(r, &form); err != nil {
 		return nil, err
+	}
+	if form.Paths {
+		var err error
+		if form.Requests, err = s.g.Everywhere(r.Context(), form.Requests); err != nil {
+			return nil, err
+		}
 	}
 	for i, text := range form.Requests {
 		if strings.HasPrefix(text, "/content/") {

@@ -26,3 +26,16 @@ func (s *Store) HottestRequests(ctx context.Context, n int) ([]string, error) {
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
+
+// Place is where something published lives.
+type Place struct{ Locale, Path string }
+
+// Places lists so many of the paths at which published entries live, each in the
+// locales that it has of its own.
+func (s *Store) Places(ctx context.Context, limit int) ([]Place, error) {
+	rows, err := s.Pool.Query(ctx, `select locale, path from document where environment = $1 and edition = 'published' and path is not null and about -> 'locales' ? locale order by locale, path limit $2`, s.Environment, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Place])
+}

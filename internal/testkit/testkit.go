@@ -117,6 +117,12 @@ types:
       claim: {kind: text, translated: true}
 `
 
+// Hit tells whether a Cache-Status says that the answer came out of the cache, and was
+// good.
+func Hit(status string) bool {
+	return status == "Ubiquon; hit" || strings.HasPrefix(status, "Ubiquon; hit; ttl=")
+}
+
 // Eventually waits until the condition holds, for twenty seconds at most.
 func Eventually(t testing.TB, what string, condition func() bool) {
 	t.Helper()

@@ -1,0 +1,168 @@
+package gateway_test
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/standin/breakwater"
+	"ubiquon/internal/store"
+	"ubiquon/internal/testkit"
+)
+
+const toldSecret = "whsec_c2tlcnJ5LWxpbmUtYnJlYWt3YXRlcg=="
+
+// TestCachesDownstreamAreTold reads through a shared cache before two nodes, which
+// lets go of what changes, and of nothing else, though it does not take every call.
+func TestCachesDownstreamAreTold(t *testing.T) {
+	var edge http.Handler
+	var mu sync.Mutex
+	var calls []gateway.Invalidation
+	refuse := 0
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			body, _ := io.ReadAll(r.Body)
+			r.Body = io.NopCloser(strings.NewReader(string(body)))
+			mu.Lock()
+			defer mu.Unlock()
+			if refuse > 0 {
+				refuse--
+				http.Error(w, "the gate is shut", http.StatusServiceUnavailable)
+				return
+			}
+			var event struct{ Data gateway.Invalidation }
+			if err := json.Unmarshal(body, &event); err != nil {
+				t.Error(err)
+			}
+			calls = append(calls, event.Data)
+		}
+		edge.ServeHTTP(w, r)
+	}))
+	t.Cleanup(web.Close)
+	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").Replace(testkit.Ferries)
+	s := testkit.Store(t, testkit.Model(t, shared))
+	o := gateway.Options{Store: s, Outbound: outbound.Options{Private: true}, Downstream: map[string]outbound.Target{"breakwater": {Call: web.URL + "/invalidations", Secret: toldSecret}}}
+	secret := access.NewSecret()
+	a := start(t, o, secret)
+	b := start(t, o, secret)
+	edge = breakwater.New(breakwater.Options{Gateway: b.client.Address, Secret: toldSecret})
+	publish(t, a, "p1", "pier", content.Fields{"name": "Mella"})
+	publish(t, a, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}})
+	if _, err := a.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	known := func() bool {
+		all, err := a.Downstream(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(all) == 1 && all[0].Behind == 0
+	}
+	testkit.Eventually(t, "the cache knows of all so far", known)
+	stranger := node{b.Gateway, &client.Client{Address: web.URL}}
+	at := "/content/" + a.Environment() + "/published"
+	read := func(path string) (how, body string) {
+		answer := stranger.get(t, at+path, false)
+		all := answer.Header.Values("Cache-Status")
+		return all[len(all)-1], string(answer.Body)
+	}
+	for _, want := range []string{"Breakwater; fwd=uri-miss; stored", "Breakwater; hit"} {
+		for _, path := range []string{"/piers?fields=name", "/routes?fields=name"} {
+			if how, body := read(path); how != want {
+				t.Fatalf("%s: %q, want %q: %s", path, how, want, body)
+			}
+		}
+	}
+
+	mu.Lock()
+	refuse, calls = 1, nil
+	mu.Unlock()
+	done := publish(t, a, "p1", "pier", content.Fields{"name": "Mella pier"})
+	testkit.Eventually(t, "a call is refused, and that is told", func() bool {
+		all, _ := a.Downstream(t.Context())
+		return len(all) == 1 && all[0].Attempts == 1 && strings.Contains(all[0].Failed, "the gate is shut") && all[0].Next != nil
+	})
+	if how, _ := read("/piers?fields=name"); how != "Breakwater; hit" {
+		t.Errorf("it was not told yet, and says %q", how)
+	}
+	testkit.Eventually(t, "the call is made again", known)
+	if how, body := read("/piers?fields=name"); how != "Breakwater; fwd=uri-miss; stored" || !strings.Contains(body, "Mella pier") {
+		t.Errorf("%q %s", how, body)
+	}
+	if how, _ := read("/routes?fields=name"); how != "Breakwater; hit" {
+		t.Errorf("another type's answer is gone too: %q", how)
+	}
+	mu.Lock()
+	last := calls[len(calls)-1]
+	mu.Unlock()
+	if len(calls) != 1 || last.Sequence < done.Sequence || !slices.Equal(last.Groups, []string{"pier"}) || !slices.Equal(last.Addresses, []string{at + "/piers?fields=name"}) {
+		t.Errorf("told %+v", calls)
+	}
+
+	resp, err := http.Post(web.URL+"/invalidations", "application/json", strings.NewReader(`{"specversion":"1.0","data":{"groups":["route"]}}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	resp.Body.Close()
+	if how, _ := read("/routes?fields=name"); resp.StatusCode != 400 || how != "Breakwater; hit" {
+		t.Errorf("whoever comes is believed: %s, %q", resp.Status, how)
+	}
+}
+
+// TestTheLogIsTrimmed lets go of changes that are old and that no node needs.
+func TestTheLogIsTrimmed(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	n := start(t, gateway.Options{Store: s, KeepChanges: time.Nanosecond}, secret)
+	var last store.Applied
+	for i := range 5 {
+		last = publish(t, n, "p1", "pier", content.Fields{"name": "Mella " + strconv.Itoa(i)})
+	}
+	mute := store.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	if err := s.SeeNode(t.Context(), mute); err != nil {
+		t.Fatal(err)
+	}
+	if trimmed, err := n.Trim(t.Context()); err != nil || trimmed != 0 {
+		t.Errorf("%d changes went that a node does not know of, %v", trimmed, err)
+	}
+	if err := s.ForgetNode(t.Context(), mute.ID); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "all but the newest goes", func() bool {
+		if _, err := n.Trim(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		first, err := s.OldestChange(t.Context())
+		return err == nil && first == last.Sequence
+	})
+	at := "/content/" + n.Environment() + "/published/changes"
+	for _, ask := range [][2]string{{at + "?after=0", ""}, {at, "1"}} {
+		a := n.asking(t, ask[0], "Last-Event-ID", ask[1])
+		if a.Status != http.StatusGone || !strings.Contains(string(a.Body), "after=") {
+			t.Errorf("%v: %d %s", ask, a.Status, a.Body)
+		}
+	}
+	if a := n.get(t, at+"?after="+strconv.FormatInt(last.Sequence, 10), false); a.Status != 200 {
+		t.Errorf("%d %s", a.Status, a.Body)
+	}
+	other := start(t, gateway.Options{Store: s}, secret)
+	publish(t, other, "p1", "pier", content.Fields{"name": "Mella pier"})
+	if left, err := other.Confirm(t.Context(), last.Sequence+1, 10*time.Second); err != nil || len(left) != 0 {
+		t.Errorf("%v %v", left, err)
+	}
+	if _, _, body := n.read(t, "/piers?fields=name"); !strings.Contains(body, "Mella pier") {
+		t.Errorf("after it was trimmed: %s", body)
+	}
+}
