@@ -33,14 +33,19 @@ type bulk struct {
 	filters      []*filter.Filter
 	cache        *cache.Cache
 	header       map[string][]string
+	unique       int            // how long a body of its own each has; 0 for the one of all
+	body         *cache.Content // of all of them: only what is held beside it is of interest
 }
 
-const filterCount = 1000
+const (
+	filterCount = 1000
+	unbounded   = 16 << 30
+)
 
 var byID = []depend.Sort{}
 
-func newBulk(m *model.Model, n, documents int, equal bool) (*bulk, error) {
-	b := &bulk{n: n, documents: documents, header: map[string][]string{"Content-Type": {"application/json"}}}
+func newBulk(m *model.Model, n, documents int, equal bool, bound uint64) (*bulk, error) {
+	b := &bulk{n: n, documents: documents, header: map[string][]string{"Content-Type": {"application/json"}}, body: cache.NewContent([]byte("{}"))}
 	for k := range filterCount {
 		text := "number >= " + strconv.Itoa(k)
 		if equal {
@@ -52,13 +57,18 @@ func newBulk(m *model.Model, n, documents int, equal bool) (*bulk, error) {
 		}
 		b.filters = append(b.filters, f)
 	}
-	b.cache = cache.New(cache.Options{Bytes: 16 << 30}, 1)
-	for i := range n {
+	b.cache = cache.New(cache.Options{Bytes: bound}, 1)
+	return b, nil
+}
+
+// fill stores all of them.
+func (b *bulk) fill() error {
+	for i := range b.n {
 		if err := b.store(i, 1); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return b, nil
+	return nil
 }
 
 // store puts a response into the cache. Each document is read by ten of them.
@@ -77,7 +87,11 @@ func (b *bulk) store(i int, sequence int64) error {
 	}
 	set.Lists = []depend.List{l}
 	return b.cache.Renew(context.Background(), strconv.Itoa(i), func(context.Context) (*cache.Response, *depend.Set, error) {
-		return &cache.Response{Status: 200, Header: b.header, ETag: []string{strconv.Itoa(i)}, Length: []string{"0"}, Sequence: sequence}, set, nil
+		content := b.body
+		if b.unique > 0 {
+			content = cache.NewContent(fmt.Appendf(make([]byte, 0, b.unique), "%0*d", b.unique, i))
+		}
+		return &cache.Response{Status: 200, Header: b.header, Content: content, Sequence: sequence}, set, nil
 	})
 }
 
@@ -96,7 +110,10 @@ func (y *yard) invalidate(context.Context) error {
 	}
 	for _, equal := range []bool{true, false} {
 		for _, n := range []int{10_000, 100_000, 1_000_000} {
-			b, err := newBulk(m, n, 10, equal)
+			b, err := newBulk(m, n, 10, equal, unbounded)
+			if err == nil {
+				err = b.fill()
+			}
 			if err != nil {
 				return err
 			}
@@ -134,7 +151,10 @@ func (y *yard) invalidate(context.Context) error {
 		runtime.GC()
 		runtime.ReadMemStats(&before)
 		const n = 200_000
-		b, err := newBulk(m, n, documents, true)
+		b, err := newBulk(m, n, documents, true, unbounded)
+		if err == nil {
+			err = b.fill()
+		}
 		if err != nil {
 			return err
 		}
@@ -143,5 +163,36 @@ func (y *yard) invalidate(context.Context) error {
 		fmt.Printf("  %d dependencies each: %d bytes a response beside its body and request (the cache counts %d)\n", documents+2, (after.HeapAlloc-before.HeapAlloc)/n, b.cache.Stats().Bytes/n)
 		runtime.KeepAlive(b)
 	}
+	for _, body := range []int{0, 400, 4000} {
+		if err := y.bounded(m, body); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bounded fills a cache over its bound, several times over, and measures what it
+// takes then.
+func (y *yard) bounded(m *model.Model, body int) error {
+	const bound = 128 << 20
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	b, err := newBulk(m, 1_000_000, 10, true, bound) // of all of them; it is empty
+	if err != nil {
+		return err
+	}
+	b.unique = body
+	for i := range 3 * bound / (800 + body) {
+		if err := b.store(i*7919%b.n, 1); err != nil {
+			return err
+		}
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	took := int64(after.HeapAlloc) - int64(before.HeapAlloc)
+	fmt.Printf("  bodies of %d bytes of their own, %d MiB at most: %d responses take %.1f MiB (%.2f of the bound), by its own count %.1f\n", body, bound>>20, b.cache.Stats().Responses,
+		float64(took)/(1<<20), float64(took)/bound, float64(b.cache.Stats().Bytes)/(1<<20))
+	runtime.KeepAlive(b)
 	return nil
 }

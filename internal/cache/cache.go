@@ -5,11 +5,13 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"runtime/debug"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
+	"weak"
 
 	"github.com/maypok86/otter/v2"
 
@@ -23,21 +25,12 @@ type Response struct {
 	Status int
 	// Header holds what every answer to its request has. All such answers share it.
 	Header map[string][]string
-	// ETag, strong and equal for equal bytes, and Length, as header values.
-	ETag   []string
-	Length []string
-	Body   []byte
+	// Content is shared by all responses with the same bytes.
+	*Content
 	// Sequence is the state of content that it was read from.
 	Sequence int64
-	// Ahead is how far this clock is ahead of the database's, at least, for
-	// responses that depend on the time.
-	Ahead time.Duration
-	// Needs are the grants that only the result could tell; the others were
-	// checked before.
-	Needs []access.Need
-	// Found are the entries that a preview's roots were found to be; none if one of
-	// them is a list, or found nothing.
-	Found []string
+	// Terms, if not nil, say what else goes for the response.
+	Terms *Terms
 	// Asked is the request that it was computed for, and Edition what it is of.
 	Asked   string
 	Edition string
@@ -48,11 +41,40 @@ type Response struct {
 	key     string
 	made    int64 // in nanoseconds
 	weight  uint32
+	deps    uint32 // of the weight, what it depends on
 	handle  atomic.Uint32
 	hits    atomic.Uint32
 	expired atomic.Int64 // when, in nanoseconds
 	ends    atomic.Int64 // when it is over by itself, in nanoseconds; 0 for never
-	encoded *variants
+}
+
+// Terms are what goes for few responses.
+type Terms struct {
+	// Needs are the grants that only the result could tell; the others were
+	// checked before.
+	Needs []access.Need
+	// Found are the entries that a preview's roots were found to be; none if one of
+	// them is a list, or found nothing.
+	Found []string
+	// Ahead is how far this clock is ahead of the database's, at least, for
+	// responses that depend on the time.
+	Ahead time.Duration
+}
+
+// Needs are the grants that only the result could tell.
+func (r *Response) Needs() []access.Need {
+	if r.Terms == nil {
+		return nil
+	}
+	return r.Terms.Needs
+}
+
+// Found are the entries that a preview's roots were found to be.
+func (r *Response) Found() []string {
+	if r.Terms == nil {
+		return nil
+	}
+	return r.Terms.Found
 }
 
 // Stale says for how long after a response expired it may be served all the same.
@@ -65,10 +87,11 @@ type Stale struct {
 
 // overhead is about what a held response takes besides its body and what it
 // depends on.
-const overhead = 420
+const overhead = 520
 
-func (r *Response) weigh(deps *depend.Set) uint32 {
-	return uint32(min(len(r.Body)+r.encodedSize()+len(r.Asked)+deps.Size()+overhead, 1<<31))
+func (r *Response) weigh(deps *depend.Set) {
+	r.deps = uint32(deps.Size())
+	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+r.encodedSize()+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
 }
 
 // encodedSize is set aside for the body in other encodings.
@@ -76,7 +99,7 @@ func (r *Response) encodedSize() int {
 	if len(r.Body) < MinEncoded {
 		return 0
 	}
-	return len(r.Body) / 2
+	return len(r.Body) / 4
 }
 
 // Ends is when the response is no longer good even if nothing changes; zero for
@@ -94,7 +117,10 @@ func (r *Response) EndAt(at time.Time) { r.ends.Store(at.UnixNano()) }
 
 // endBy lets the response end at a moment of the database's clock.
 func (r *Response) endBy(at time.Time) {
-	ends := at.Add(r.Ahead).UnixNano()
+	if r.Terms != nil {
+		at = at.Add(r.Terms.Ahead)
+	}
+	ends := at.UnixNano()
 	for {
 		held := r.ends.Load()
 		if held != 0 && held <= ends || r.ends.CompareAndSwap(held, ends) {
@@ -158,6 +184,8 @@ type Cache struct {
 	limit uint64
 	o     Options
 
+	// guessed is what the responses that are held were taken to depend on, in bytes.
+	guessed atomic.Int64
 	// applied is the sequence up to which all changes are applied.
 	applied atomic.Int64
 
@@ -165,7 +193,7 @@ type Cache struct {
 	ring       []content.Change
 	ringFrom   int64 // every change after this sequence is in the ring
 	generation int64
-	bodies     map[string]*body
+	bodies     map[string]weak.Pointer[Content] // by entity tag; nobody is held by this
 
 	flightsMu sync.Mutex
 	flights   map[string]*flight
@@ -180,14 +208,6 @@ type flight struct {
 	err      error
 }
 
-// body is one content, however many responses have it.
-type body struct {
-	bytes   []byte
-	etag    []string
-	length  []string
-	encoded *variants
-}
-
 // New returns an empty cache that has applied every change up to at.
 func New(o Options, at int64) *Cache {
 	if o.Bytes == 0 {
@@ -196,13 +216,14 @@ func New(o Options, at int64) *Cache {
 	if o.Remember == 0 {
 		o.Remember = 2_000
 	}
-	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]*body{}, limit: o.Bytes}
+	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]weak.Pointer[Content]{}, limit: o.Bytes}
 	c.applied.Store(at)
 	c.held = otter.Must(&otter.Options[string, *Response]{
 		MaximumWeight: o.Bytes,
 		Weigher:       func(_ string, r *Response) uint32 { return r.weight },
 		// In the deletion itself, not after it: nobody is subscribed who is not held.
 		OnAtomicDeletion: func(e otter.DeletionEvent[string, *Response]) {
+			c.guessed.Add(-int64(e.Value.deps))
 			c.unsubscribe(e.Value)
 			if e.WasEvicted() {
 				c.evicted.Add(1)
@@ -382,10 +403,8 @@ func (c *Cache) affected(r *Response, deps *depend.Set, upTo int64) (affected, k
 
 // store makes a response findable, unless a change has affected it already.
 func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int64) {
-	r.key, r.made, r.weight = key, time.Now().UnixNano(), r.weigh(deps)
-	if len(r.Body) >= MinEncoded {
-		r.encoded = &variants{}
-	}
+	r.key, r.made = key, time.Now().UnixNano()
+	r.weigh(deps)
 	if ends := r.ends.Load(); ends != 0 && r.made >= ends || uint64(r.weight) > c.limit/8 {
 		c.refused.Add(1)
 		return
@@ -404,8 +423,26 @@ func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int6
 		return
 	}
 	c.share(r)
+	c.guessed.Add(int64(r.deps))
 	c.held.Set(key, r)
-	c.stored.Add(1)
+	if c.stored.Add(1)%boundEvery == 0 {
+		c.keepBound()
+	}
+}
+
+// boundEvery is after how many responses the bound is set anew.
+const boundEvery = 512
+
+// keepBound lets as much weight be held as makes the bound. What a response weighs is
+// a guess of what it costs beyond itself: how many others depend on the same things
+// is only known of all of them together.
+func (c *Cache) keepBound() {
+	guessed, dependencies := c.held.WeightedSize(), c.guessed.Load()
+	if guessed == 0 {
+		return
+	}
+	really := max(1, int64(guessed)-dependencies+int64(c.index.Bytes()))
+	c.held.SetMaximum(uint64(float64(c.o.Bytes) * float64(guessed) / float64(really)))
 }
 
 // minShared is how long a body is that two copies of would take more than looking
@@ -419,18 +456,14 @@ func (c *Cache) share(r *Response) {
 	}
 	if len(c.bodies) > 1024 && len(c.bodies) > 2*c.held.EstimatedSize() {
 		// Whoever has left is found out now and then, all at once.
-		held := make(map[string]*body, c.held.EstimatedSize())
-		for _, one := range c.held.All() {
-			held[one.ETag[0]] = c.bodies[one.ETag[0]]
-		}
-		c.bodies = held
+		maps.DeleteFunc(c.bodies, func(_ string, b weak.Pointer[Content]) bool { return b.Value() == nil })
 	}
-	b := c.bodies[r.ETag[0]]
-	if b == nil || !bytes.Equal(b.bytes, r.Body) {
-		c.bodies[r.ETag[0]] = &body{bytes: r.Body, etag: r.ETag, length: r.Length, encoded: r.encoded}
+	b := c.bodies[r.tags[0]].Value()
+	if b == nil || !bytes.Equal(b.Body, r.Body) {
+		c.bodies[r.tags[0]] = weak.Make(r.Content)
 		return
 	}
-	r.Body, r.ETag, r.Length, r.encoded = b.bytes, b.etag, b.length, b.encoded
+	r.Content = b
 }
 
 func (c *Cache) unsubscribe(r *Response) {
@@ -629,7 +662,8 @@ type Stats struct {
 
 // Stats returns the present figures.
 func (c *Cache) Stats() Stats {
-	return Stats{Responses: c.held.EstimatedSize(), Bytes: c.held.WeightedSize(), Limit: c.limit, Hits: c.hits.Load(), Misses: c.misses.Load(),
+	bytes := uint64(max(0, int64(c.held.WeightedSize())-c.guessed.Load()+int64(c.index.Bytes())))
+	return Stats{Responses: c.held.EstimatedSize(), Bytes: bytes, Limit: c.limit, Hits: c.hits.Load(), Misses: c.misses.Load(),
 		Joined: c.joined.Load(), Stored: c.stored.Load(), Expired: c.expirations.Load(), Evicted: c.evicted.Load(), Refused: c.refused.Load(),
 		Purged: c.purged.Load(), Kept: c.kept.Load(), Stale: c.stale.Load(), Subscribers: c.index.Len(), Applied: c.applied.Load()}
 }

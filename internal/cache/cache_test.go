@@ -19,7 +19,7 @@ import (
 // of makes a response that shows the title of an entry as of a sequence.
 func of(entry string, sequence int64) *Response {
 	body := fmt.Appendf(nil, "%s@%d", entry, sequence)
-	return &Response{Status: 200, Body: body, ETag: []string{string(body)}, Sequence: sequence, Asked: entry}
+	return &Response{Status: 200, Content: NewContent(body), Sequence: sequence, Asked: entry}
 }
 
 // made is what those responses are made of.
@@ -319,14 +319,16 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 func TestEqualBodiesAreHeldOnce(t *testing.T) {
 	c := New(Options{}, 10)
 	one, two := of("a", 10), of("a", 10)
-	one.Body, two.Body = bytes.Repeat([]byte("x"), 2000), bytes.Repeat([]byte("x"), 2000)
+	one.Content, two.Content = NewContent(bytes.Repeat([]byte("x"), 2000)), NewContent(bytes.Repeat([]byte("x"), 2000))
 	mustRead(t, c, "one", computes(one), Miss)
 	mustRead(t, c, "two", computes(two), Miss)
 	if &one.Body[0] != &two.Body[0] {
 		t.Error("two copies are held")
 	}
 	c.Purge(nil)
-	if mustRead(t, c, "one", computes(of("a", 10)), Miss).ETag[0] != one.ETag[0] {
+	again := of("a", 10)
+	again.Content = NewContent(bytes.Clone(one.Body))
+	if mustRead(t, c, "one", computes(again), Miss).ETag()[0] != one.ETag()[0] {
 		t.Error("equal bytes have another tag")
 	}
 }
@@ -356,8 +358,7 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 					log.Lock()
 					defer log.Unlock()
 					r := of(fmt.Sprint(e), head.Load())
-					r.Body = fmt.Append(nil, committed[e].Load())
-					r.ETag = []string{string(r.Body)}
+					r.Content = NewContent(fmt.Append(nil, committed[e].Load()))
 					return r, made(r), nil
 				})
 				if err != nil {

@@ -47,18 +47,18 @@ type variants struct {
 
 // Encoded returns the body in an encoding, which is made when it is first asked
 // for and kept; nil if the body is better served as it is.
-func (r *Response) Encoded(e Encoding) *Variant {
-	if e == Identity || r.encoded == nil {
+func (c *Content) Encoded(e Encoding) *Variant {
+	if e == Identity || c.encoded == nil {
 		return nil
 	}
-	r.encoded.once[e].Do(func() {
-		body := encode(e, r.Body)
-		if len(body) >= len(r.Body) {
+	c.encoded.once[e].Do(func() {
+		body := encode(e, c.Body)
+		if len(body) >= len(c.Body) {
 			return
 		}
-		r.encoded.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(r.ETag[0], `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
+		c.encoded.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(c.tags[0], `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
 	})
-	return r.encoded.made[e]
+	return c.encoded.made[e]
 }
 
 var (

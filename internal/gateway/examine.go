@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/query"
@@ -96,7 +97,7 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	}
 	e.Status, e.Header, e.Body = out.Status, out.Header, string(out.Body)
 	e.Header = maps.Clone(e.Header)
-	e.Header["Etag"] = []string{EntityTag(out.Body)}
+	e.Header["Etag"] = []string{cache.EntityTag(out.Body)}
 	e.Milliseconds = Laps{Cache: milliseconds(looking), SQL: milliseconds(trace.Took), Render: milliseconds(layingOut), All: milliseconds(looking + trace.Took + layingOut)}
 	e.Sequence, e.GoodFor, e.RoundTrips = res.Sequence, milliseconds(res.Good), trace.RoundTrips
 	for _, n := range append(slices.Clone(p.Needs), out.Needs...) {

@@ -8,12 +8,9 @@ import (
 	"fmt"
 	"slices"
 	"sort"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/cespare/xxhash/v2"
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
@@ -231,13 +228,13 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 			return Answer{}, err
 		}
 	}
-	if need, missing := rights.Missing(r.Needs); missing {
+	if need, missing := rights.Missing(r.Needs()); missing {
 		if p = p.narrow(rights, o); p == nil {
 			return Answer{}, &DeniedError{Grant: need}
 		}
 		return g.Read(ctx, p, rights, o)
 	}
-	if o.Only != "" && (len(r.Found) == 0 || slices.ContainsFunc(r.Found, func(id string) bool { return id != o.Only })) {
+	if o.Only != "" && (len(r.Found()) == 0 || slices.ContainsFunc(r.Found(), func(id string) bool { return id != o.Only })) {
 		return Answer{}, ErrOneEntry
 	}
 	g.reading.add(time.Since(begin))
@@ -254,7 +251,7 @@ func (g *Gateway) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 	if !ok {
 		return Answer{}, false
 	}
-	if _, missing := rights.Missing(r.Needs); missing {
+	if _, missing := rights.Missing(r.Needs()); missing {
 		return Answer{}, false
 	}
 	g.cache.CountHit(r)
@@ -295,26 +292,22 @@ func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, *depen
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &cache.Response{Status: out.Status, Header: out.Header, Body: out.Body, Needs: out.Needs, Asked: p.asked, Edition: p.Query.Edition, Sequence: res.Sequence, Stale: p.stale,
-		ETag: []string{EntityTag(out.Body)}, Length: []string{strconv.Itoa(len(out.Body))}}
+	r := &cache.Response{Status: out.Status, Header: out.Header, Content: cache.NewContent(out.Body), Asked: p.asked, Edition: p.Query.Edition, Sequence: res.Sequence, Stale: p.stale}
 	deps := &depend.Set{Edition: p.Query.Edition}
+	terms := cache.Terms{Needs: out.Needs}
 	if len(p.Query.Roots) > 0 {
-		deps, r.Found = query.Dependencies(p.Query, res), found(p.Query, res)
+		deps, terms.Found = query.Dependencies(p.Query, res), found(p.Query, res)
 	}
 	if res.Good > 0 {
 		r.EndAt(begin.Add(res.Good))
 	}
 	if !res.Now.IsZero() {
-		r.Ahead = begin.Sub(res.Now)
+		terms.Ahead = begin.Sub(res.Now)
+	}
+	if terms.Needs != nil || terms.Found != nil || terms.Ahead != 0 {
+		r.Terms = &terms
 	}
 	return r, deps, nil
-}
-
-// EntityTag is a strong entity tag: equal for equal bytes on every node. Two
-// versions of one address need to differ, and nobody gains by making them
-// collide, so a fast hash of 64 bits does.
-func EntityTag(body []byte) string {
-	return `"` + strconv.FormatUint(xxhash.Sum64(body), 36) + "-" + strconv.FormatInt(int64(len(body)), 36) + `"`
 }
 
 // narrow returns what is left of the plan for a reader who may not have all of

@@ -124,7 +124,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	for name, values := range a.Header {
 		h[name] = values
 	}
-	h["Etag"], h["Content-Length"] = a.ETag, a.Length
+	h["Etag"], h["Content-Length"] = a.ETag(), a.Length()
 	if mediaType != "" {
 		h["Content-Type"] = []string{mediaType}
 	}
@@ -147,7 +147,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
 	s.metrics.count(a.Outcome, took)
-	body, tag := a.Body, a.ETag[0]
+	body, tag := a.Body, a.ETag()[0]
 	if accepted := r.Header["Accept-Encoding"]; len(accepted) > 0 {
 		if v := a.Encoded(cache.ChooseEncoding(strings.Join(accepted, ","))); v != nil {
 			h["Content-Encoding"], h["Content-Length"], h["Etag"] = v.Name, v.Length, v.ETag

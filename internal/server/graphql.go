@@ -13,6 +13,7 @@ import (
 
 	"github.com/vektah/gqlparser/v2/gqlerror"
 
+	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
@@ -268,7 +269,7 @@ func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *acc
 		}
 		body = string(src) + "\n"
 	}
-	tag := gateway.EntityTag([]byte(body))
+	tag := cache.EntityTag([]byte(body))
 	h := w.Header()
 	h.Set("Content-Type", mediaType)
 	h.Set("Cache-Control", "private, no-cache")

@@ -38,75 +38,119 @@ type Index[S any] struct {
 	types   map[typeKey]*listsOfType
 	fields  map[string]*fieldset
 	names   map[string]string // of locales, types and editions, each kept once
-	spaces  map[space]uint32
+	spaces  map[space]uint16
 	bySpace []space
 	uses    map[string]*useset
+	// byField and windows have by number what groups refer to.
+	byField numbered[*fieldset]
+	windows numbered[*windowGroup]
+	// bytes is about what all of it takes.
+	bytes int
+	// deadlines, in microseconds, are those of the few who have one.
+	deadlines map[Handle]int64
+}
+
+// numbered gives things numbers, and those of things that are gone to others.
+type numbered[T any] struct {
+	all  []T
+	free []uint32
+}
+
+// What things take, with what maps and slices keep free: measured, not computed.
+const (
+	bytesOfSub    = 70  // and 4 for each group
+	bytesOfHandle = 6   // in a group
+	bytesOfGroup  = 140 // and its key
+	bytesOfWindow = 360 // and its key and rows
+	bytesOfList   = 2500
+)
+
+// bytesOf is what a group takes beside its handles.
+func (x *Index[S]) bytesOf(g *group) int {
+	n := bytesOfGroup + len(g.key)
+	if g.kind == listGroups {
+		n += x.windows.all[g.ref].bytes
+	}
+	return n
+}
+
+func (n *numbered[T]) add(one T) uint32 {
+	if free := len(n.free); free > 0 {
+		i := n.free[free-1]
+		n.free, n.all[i] = n.free[:free-1], one
+		return i
+	}
+	n.all = append(n.all, one)
+	return uint32(len(n.all) - 1)
+}
+
+func (n *numbered[T]) remove(i uint32) {
+	var nothing T
+	n.all[i] = nothing
+	n.free = append(n.free, i)
 }
 
 type (
 	sub[S any] struct {
-		s        S
-		groups   []uint32
-		uses     *useset
-		deadline int64 // in microseconds, 0 for none
-		round    uint32
-		in       int32 // groups that still name it
-		dead     bool
+		s      S
+		groups []uint32
+		uses   *useset
+		round  uint32
+		in     int32 // groups that still name it
 	}
 	// space is an edition in a locale.
 	space  struct{ edition, locale string }
 	docKey struct {
-		space uint32
+		space uint16
 		id    string
 	}
 	typeKey struct{ edition, locale, typ string }
-	// group is those who depend on one thing in one way.
+	// group is those who depend on one thing in one way: who have read the fields of a
+	// document, who have searched for something, or who show a window. There are many of
+	// them, so they are small.
 	group struct {
 		subs []Handle
-		dead int32
-		next uint32 // of the same document, 0 for none
-		of   dependency
+		// key is the document's id, or that of the lookup.
+		key string
+		// ref is the number of the fieldset, or of the window.
+		ref   uint32
+		dead  int32
+		next  uint32 // of the same document, 0 for none
+		space uint16
+		kind  kind
 	}
+	kind uint8
 )
 
-// dependency is what a group depends on: a *docGroup, *lookupGroup or *windowGroup.
-type dependency interface{ leave(x leaver, group uint32) }
-
-// leaver is an index without its subscribers' type.
-type leaver interface {
-	leaveDoc(d *docGroup, group uint32)
-	leaveLookup(key string)
-	leaveWindow(w *windowGroup)
-}
+const (
+	noGroup kind = iota
+	docGroup
+	lookupGroup
+	listGroups
+)
 
 type (
-	docGroup struct {
-		key    docKey
-		fields *fieldset
-	}
 	// fieldset and useset are lists that many hold, each kept once for as long as
 	// somebody does.
 	fieldset struct {
 		names   []string
 		holders int
+		number  uint32
 	}
 	useset struct {
 		key     string
 		all     []Use
 		holders int
 	}
-	lookupGroup struct{ key string }
 	windowGroup struct {
 		*Window
-		list *listGroup
-		id   uint32
-		key  string
+		list   *listGroup
+		id     uint32
+		number uint32
+		bytes  int
+		key    string
 	}
 )
-
-func (d *docGroup) leave(x leaver, group uint32) { x.leaveDoc(d, group) }
-func (l *lookupGroup) leave(x leaver, _ uint32)  { x.leaveLookup(l.key) }
-func (w *windowGroup) leave(x leaver, _ uint32)  { x.leaveWindow(w) }
 
 // listGroup is the windows of one template.
 type listGroup struct {
@@ -136,7 +180,7 @@ const manyWindows = 8
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
 	return &Index[S]{subs: make([]sub[S], 1), groups: make([]group, 1), docs: map[docKey]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
-		types: map[typeKey]*listsOfType{}, fields: map[string]*fieldset{}, names: map[string]string{}, spaces: map[space]uint32{}, uses: map[string]*useset{}}
+		types: map[typeKey]*listsOfType{}, fields: map[string]*fieldset{}, names: map[string]string{}, spaces: map[space]uint16{}, uses: map[string]*useset{}, deadlines: map[Handle]int64{}}
 }
 
 // Add subscribes s to what affects the set.
@@ -152,7 +196,7 @@ func (x *Index[S]) Add(s S, set *Set) Handle {
 	x.live++
 	one := sub[S]{s: s, groups: make([]uint32, 0, len(set.Entries)+len(set.Lookups)+len(set.Lists)), uses: x.used(set.Uses)}
 	if !set.Deadline.IsZero() {
-		one.deadline = set.Deadline.UnixMicro()
+		x.deadlines[h] = set.Deadline.UnixMicro()
 	}
 	for i := range set.Entries {
 		one.groups = append(one.groups, x.doc(set.Edition, &set.Entries[i]))
@@ -167,8 +211,13 @@ func (x *Index[S]) Add(s S, set *Set) Handle {
 	one.groups = slices.Clip(slices.Compact(one.groups))
 	one.in = int32(len(one.groups))
 	for _, g := range one.groups {
+		// Most groups stay small: room for a few more is enough.
+		if in := x.groups[g].subs; len(in) == cap(in) {
+			x.groups[g].subs = slices.Grow(in, 1+len(in)/4)
+		}
 		x.groups[g].subs = append(x.groups[g].subs, h)
 	}
+	x.bytes += one.bytes()
 	x.subs[h] = one
 	return h
 }
@@ -197,23 +246,24 @@ func (x *Index[S]) used(uses []Use) *useset {
 	return held
 }
 
-func (x *Index[S]) newGroup(of dependency) uint32 {
+func (x *Index[S]) newGroup(of group) uint32 {
 	n := uint32(len(x.groups))
 	if free := len(x.freeGroup); free > 0 {
 		n, x.freeGroup = x.freeGroup[free-1], x.freeGroup[:free-1]
-		x.groups[n] = group{of: of}
+		x.groups[n] = of
 	} else {
-		x.groups = append(x.groups, group{of: of})
+		x.groups = append(x.groups, of)
 	}
+	x.bytes += x.bytesOf(&of)
 	return n
 }
 
 // space numbers the spaces.
-func (x *Index[S]) space(edition, locale string) uint32 {
+func (x *Index[S]) space(edition, locale string) uint16 {
 	n, ok := x.spaces[space{edition, locale}]
 	if !ok {
 		own := space{x.kept(edition), x.kept(locale)}
-		n = uint32(len(x.bySpace))
+		n = uint16(len(x.bySpace))
 		x.spaces[own], x.bySpace = n, append(x.bySpace, own)
 	}
 	return n
@@ -226,7 +276,7 @@ func (x *Index[S]) readers(edition, locale, id string, f func(g uint32, fields [
 		return
 	}
 	for g := x.docs[docKey{n, id}]; g != 0; g = x.groups[g].next {
-		f(g, x.groups[g].of.(*docGroup).fields.names)
+		f(g, x.byField.all[x.groups[g].ref].names)
 	}
 }
 
@@ -234,7 +284,7 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 	key := docKey{x.space(edition, e.Locale), e.ID}
 	first := x.docs[key]
 	for g := first; g != 0; g = x.groups[g].next {
-		if slices.Equal(x.groups[g].of.(*docGroup).fields.names, e.Fields) {
+		if slices.Equal(x.byField.all[x.groups[g].ref].names, e.Fields) {
 			return g
 		}
 	}
@@ -242,34 +292,50 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 	fields := x.fields[joined]
 	if fields == nil {
 		fields = &fieldset{names: slices.Clone(e.Fields)}
+		fields.number = x.byField.add(fields)
 		x.fields[joined] = fields
 	}
 	fields.holders++
 	if first == 0 {
 		key.id = strings.Clone(e.ID)
 	} else {
-		key = x.groups[first].of.(*docGroup).key
+		key.id = x.groups[first].key
 	}
-	g := x.newGroup(&docGroup{key, fields})
-	x.groups[g].next = first
+	g := x.newGroup(group{kind: docGroup, space: key.space, key: key.id, ref: fields.number, next: first})
 	x.docs[key] = g
 	return g
 }
 
-func (x *Index[S]) leaveDoc(d *docGroup, g uint32) {
-	if d.fields.holders--; d.fields.holders == 0 {
-		delete(x.fields, strings.Join(d.fields.names, ","))
+// leave ends what a group depends on.
+func (x *Index[S]) leave(g uint32) {
+	switch of := &x.groups[g]; of.kind {
+	case docGroup:
+		x.leaveDoc(g)
+	case lookupGroup:
+		delete(x.lookups, of.key)
+	case listGroups:
+		x.leaveWindow(x.windows.all[of.ref])
 	}
-	next := x.groups[g].next
-	if first := x.docs[d.key]; first != g {
+}
+
+func (x *Index[S]) leaveDoc(g uint32) {
+	d := x.groups[g]
+	if fields := x.byField.all[d.ref]; fields.holders == 1 {
+		delete(x.fields, strings.Join(fields.names, ","))
+		x.byField.remove(d.ref)
+	} else {
+		fields.holders--
+	}
+	next, key := d.next, docKey{d.space, d.key}
+	if first := x.docs[key]; first != g {
 		for first != 0 && x.groups[first].next != g {
 			first = x.groups[first].next
 		}
 		x.groups[first].next = next
 	} else if next == 0 {
-		delete(x.docs, d.key)
+		delete(x.docs, key)
 	} else {
-		x.docs[d.key] = next
+		x.docs[key] = next
 	}
 }
 
@@ -282,12 +348,10 @@ func (x *Index[S]) lookup(edition string, l Lookup) uint32 {
 	if g, ok := x.lookups[key]; ok {
 		return g
 	}
-	g := x.newGroup(&lookupGroup{key})
+	g := x.newGroup(group{kind: lookupGroup, key: key})
 	x.lookups[key] = g
 	return g
 }
-
-func (x *Index[S]) leaveLookup(key string) { delete(x.lookups, key) }
 
 func (x *Index[S]) window(edition string, l *List) uint32 {
 	key := l.key(edition)
@@ -298,6 +362,7 @@ func (x *Index[S]) window(edition string, l *List) uint32 {
 		list = &listGroup{template: newTemplate(&own), key: key, edition: x.kept(edition)}
 		x.lists[key] = list
 		x.enlist(list)
+		x.bytes += bytesOfList + 3*len(key)
 	}
 	wk := l.Window.key()
 	if w := list.find(wk); w != nil {
@@ -307,7 +372,12 @@ func (x *Index[S]) window(edition string, l *List) uint32 {
 	own := l.Window
 	own.Rows = compacted(own.Rows)
 	w := &windowGroup{Window: &own, list: list, key: wk}
-	w.id = x.newGroup(w)
+	w.bytes = bytesOfWindow + len(wk)
+	for _, r := range own.Rows {
+		w.bytes += 16 + len(r)
+	}
+	w.number = x.windows.add(w)
+	w.id = x.newGroup(group{kind: listGroups, ref: w.number})
 	list.windows = append(list.windows, w)
 	switch n := len(list.windows); {
 	case list.byKey != nil:
@@ -359,6 +429,7 @@ func (l *listGroup) rename(w *windowGroup) {
 
 func (x *Index[S]) leaveWindow(w *windowGroup) {
 	l := w.list
+	x.windows.remove(w.number)
 	if i := slices.Index(l.windows, w); i >= 0 {
 		l.windows = slices.Delete(l.windows, i, i+1)
 	}
@@ -366,6 +437,7 @@ func (x *Index[S]) leaveWindow(w *windowGroup) {
 	if len(l.windows) == 0 {
 		delete(x.lists, l.key)
 		x.delist(l)
+		x.bytes -= bytesOfList + 3*len(l.key)
 	}
 }
 
@@ -436,7 +508,7 @@ func (x *Index[S]) Remove(h Handle) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	one := &x.subs[h]
-	if h == 0 || one.dead || one.groups == nil {
+	if h == 0 || one.groups == nil {
 		return
 	}
 	x.live--
@@ -444,8 +516,10 @@ func (x *Index[S]) Remove(h Handle) {
 		delete(x.uses, one.uses.key)
 	}
 	groups := one.groups
+	x.bytes -= one.bytes()
 	var nobody S
-	one.s, one.dead, one.groups = nobody, true, nil
+	one.s, one.groups = nobody, nil
+	delete(x.deadlines, h)
 	if one.in == 0 {
 		x.free(h)
 	}
@@ -457,6 +531,12 @@ func (x *Index[S]) Remove(h Handle) {
 	}
 }
 
+// bytes is what a subscription takes, with its handles in groups.
+func (s *sub[S]) bytes() int { return bytesOfSub + (4+bytesOfHandle)*len(s.groups) }
+
+// gone tells whether the subscription has ended, and is only named by groups.
+func (s *sub[S]) gone() bool { return s.groups == nil }
+
 func (x *Index[S]) free(h Handle) {
 	x.subs[h] = sub[S]{}
 	x.freeSubs = append(x.freeSubs, h)
@@ -467,7 +547,7 @@ func (x *Index[S]) sweep(n uint32) {
 	g := &x.groups[n]
 	g.subs = slices.DeleteFunc(g.subs, func(h Handle) bool {
 		one := &x.subs[h]
-		if !one.dead {
+		if !one.gone() {
 			return false
 		}
 		if one.in--; one.in == 0 {
@@ -477,8 +557,9 @@ func (x *Index[S]) sweep(n uint32) {
 	})
 	g.dead = 0
 	if len(g.subs) == 0 {
-		g.of.leave(x, n)
-		*g = group{}
+		x.bytes -= x.bytesOf(g)
+		x.leave(n)
+		x.groups[n] = group{}
 		x.freeGroup = append(x.freeGroup, n)
 	} else if cap(g.subs) > 4*len(g.subs) {
 		g.subs = slices.Clone(g.subs)
@@ -543,7 +624,7 @@ func (m *matching[S]) all(g uint32) {
 
 func (m *matching[S]) some(g uint32, is func(*sub[S]) bool) {
 	for _, h := range m.x.groups[g].subs {
-		if one := &m.x.subs[h]; !one.dead && one.round != m.x.round && is(one) {
+		if one := &m.x.subs[h]; !one.gone() && one.round != m.x.round && is(one) {
 			one.round = m.x.round
 			m.out = append(m.out, one.s)
 		}
@@ -708,9 +789,10 @@ func (t *listsOfType) each(s *step, f func(*listGroup)) {
 // end lets the members of a group end at a moment, if that is sooner than they would.
 func (m *matching[S]) end(g uint32, at time.Time) {
 	for _, h := range m.x.groups[g].subs {
-		if one := &m.x.subs[h]; !one.dead && (one.deadline == 0 || at.UnixMicro() < one.deadline) {
+		one := &m.x.subs[h]
+		if held, has := m.x.deadlines[h]; !one.gone() && (!has || at.UnixMicro() < held) {
 			if !m.supposed {
-				one.deadline = at.UnixMicro()
+				m.x.deadlines[h] = at.UnixMicro()
 			}
 			m.sooner = append(m.sooner, Sooner[S]{one.s, at})
 		}
@@ -736,7 +818,7 @@ func (x *Index[S]) Using(c *content.Change) []S {
 	}
 	var out []S
 	for i := range x.subs {
-		if one := &x.subs[i]; one.uses != nil && !one.dead && hit[one.uses] {
+		if one := &x.subs[i]; one.uses != nil && !one.gone() && hit[one.uses] {
 			out = append(out, one.s)
 		}
 	}
@@ -780,30 +862,38 @@ func (x *Index[S]) Set(h Handle) *Set {
 	defer x.mu.Unlock()
 	one := &x.subs[h]
 	out := &Set{}
-	if one.deadline != 0 {
-		out.Deadline = time.UnixMicro(one.deadline).UTC()
+	if at, has := x.deadlines[h]; has {
+		out.Deadline = time.UnixMicro(at).UTC()
 	}
 	if one.uses != nil {
 		out.Uses = one.uses.all
 	}
 	for _, g := range one.groups {
-		switch of := x.groups[g].of.(type) {
-		case *docGroup:
-			in := x.bySpace[of.key.space]
+		switch of := &x.groups[g]; of.kind {
+		case docGroup:
+			in := x.bySpace[of.space]
 			out.Edition = in.edition
-			out.Entries = append(out.Entries, Entry{ID: of.key.id, Locale: in.locale, Fields: of.fields.names})
-		case *lookupGroup:
+			out.Entries = append(out.Entries, Entry{ID: of.key, Locale: in.locale, Fields: x.byField.all[of.ref].names})
+		case lookupGroup:
 			p := strings.Split(of.key, "\x00")
 			out.Edition = p[0]
 			out.Lookups = append(out.Lookups, Lookup{Type: p[1], Locale: p[2], Slug: p[3], Path: p[4]})
-		case *windowGroup:
-			l := *of.list.List
-			out.Edition, l.Window = of.list.edition, *of.Window
+		case listGroups:
+			w := x.windows.all[of.ref]
+			l := *w.list.List
+			out.Edition, l.Window = w.list.edition, *w.Window
 			out.Lists = append(out.Lists, l)
 		}
 	}
 	sort.SliceStable(out.Entries, func(i, j int) bool { return out.Entries[i].ID < out.Entries[j].ID })
 	return out
+}
+
+// Bytes is about what the index takes.
+func (x *Index[S]) Bytes() int {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.bytes
 }
 
 // Len returns how many are subscribed.
@@ -815,7 +905,7 @@ func (x *Index[S]) Len() int {
 
 // Size is about how many bytes an Index takes for the set.
 func (s *Set) Size() int {
-	n := 120 + 14*(len(s.Entries)+len(s.Lookups)+len(s.Lists))
+	n := 100 + 12*(len(s.Entries)+len(s.Lookups)+len(s.Lists))
 	for i := range s.Lookups {
 		n += 160 + 2*len(s.Lookups[i].Slug) + 2*len(s.Lookups[i].Path)
 	}
