@@ -27,6 +27,7 @@ import (
 
 // yard is what the measurements share.
 type yard struct {
+	script   string // for wrk, if it is to do something else than GET
 	demo     *demo.Demo
 	database string
 	rounds   int
@@ -82,9 +83,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "posted": y.posted}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate and cache", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache and posted (a part of cache)", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {
@@ -131,6 +132,9 @@ func (y *yard) loadBare(ctx context.Context, address string, headers ...string) 
 	args := []string{"-t1", "-c16", fmt.Sprintf("-d%ds", y.seconds)}
 	for _, h := range headers {
 		args = append(args, "-H", h)
+	}
+	if y.script != "" {
+		args = append(args, "-s", y.script)
 	}
 	out, err := exec.CommandContext(ctx, "wrk", append(args, address)...).Output()
 	if err != nil {
