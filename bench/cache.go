@@ -289,6 +289,9 @@ func (y *yard) trace(ctx context.Context) error {
 	byAge, byType := map[int]kept{}, map[int]kept{}
 	lastChange := map[string]int{}
 	var exact, typeHits, ageHits, ageStale int
+	// over has, for each ten seconds, the hits of the three and what was too old.
+	const step = 10 * perPublish
+	over := make([][4]int, reads/step)
 	for i := range reads {
 		if i%perPublish == perPublish-1 {
 			if _, err := g.Apply(ctx, []store.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
@@ -307,16 +310,20 @@ func (y *yard) trace(ctx context.Context) error {
 		now := kept{i, h.Sum64()}
 		if strings.HasPrefix(w.Header().Get("Cache-Status"), "Ubiquon; hit") {
 			exact++
+			over[i/step][0]++
 		}
 		if k, ok := byType[n]; ok && !slices.ContainsFunc(strings.Fields(all[n].types), func(t string) bool { c, changed := lastChange[t]; return changed && c >= k.at }) {
 			typeHits++
+			over[i/step][1]++
 		} else {
 			byType[n] = now
 		}
 		if k, ok := byAge[n]; ok && i-k.at < age {
 			ageHits++
+			over[i/step][2]++
 			if k.body != now.body {
 				ageStale++
+				over[i/step][3]++
 			}
 		} else {
 			byAge[n] = now
@@ -325,5 +332,14 @@ func (y *yard) trace(ctx context.Context) error {
 	share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/reads) }
 	fmt.Printf("  %d reads of %d requests, %d a second, one publish a second:\n", reads, len(all), perPublish)
 	fmt.Printf("    exact                    hits %s, too old 0\n    by whole type            hits %s, too old 0\n    by an age of 60 s        hits %s, too old %s\n", share(exact), share(typeHits), share(ageHits), share(ageStale))
-	return nil
+	if y.plot == "" {
+		return nil
+	}
+	lines := []line{{name: "hits, exact", colour: "#0b6e4f"}, {name: "hits, by whole type", colour: "#8a5a00"}, {name: "hits, by an age of 60 s", colour: "#3b5ba5"}, {name: "too old, by age", colour: "#b3261e", dashed: true}}
+	for i := range lines {
+		for _, n := range over {
+			lines[i].shares = append(lines[i].shares, float64(n[i])/step)
+		}
+	}
+	return plot(y.plot, fmt.Sprintf("%d reads a second of %d requests, one publish a second", perPublish, len(all)), fmt.Sprintf("%d seconds", reads/perPublish), lines)
 }

@@ -33,6 +33,7 @@ type yard struct {
 	rounds   int
 	seconds  int
 	entries  int    // of the content and read measurements
+	plot     string // the file, for the trace
 	profile  string // the file, for measurements that write several
 }
 
@@ -42,6 +43,7 @@ func main() {
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
 	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content and read import")
 	flag.StringVar(&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind")
+	flag.StringVar(&y.plot, "plot", "", "draw the trace of cache in this file, as SVG")
 	flag.Parse()
 	if y.profile != "" && !slices.Contains(flag.Args(), "read") {
 		f, err := os.Create(y.profile)
@@ -83,9 +85,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "posted": y.posted}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "posted": y.posted, "trace": y.trace}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache and posted (a part of cache)", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache, and posted and trace, which are parts of cache", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {

@@ -612,17 +612,27 @@ func (c *Cache) Purge(is func(*Response) bool) int {
 	return n
 }
 
-// All returns what is held and good, the most asked for first.
-func (c *Cache) All() []*Response {
+// ByHits orders responses, the most asked for first.
+func ByHits(a, b *Response) int { return cmp.Compare(b.hits.Load(), a.hits.Load()) }
+
+// First returns the first n, in an order, of what is held and good and for which is is
+// true. It is asked once of each, and need not be quick: nobody waits meanwhile.
+func (c *Cache) First(n int, order func(a, b *Response) int, is func(*Response) bool) []*Response {
 	var out []*Response
+	cut := func() {
+		slices.SortFunc(out, func(a, b *Response) int { return cmp.Or(order(a, b), cmp.Compare(a.key, b.key)) })
+		out = out[:min(len(out), n)]
+	}
 	for _, r := range c.held.All() {
-		if r.expired.Load() == 0 {
-			out = append(out, r)
+		if r.expired.Load() != 0 || !is(r) {
+			continue
+		}
+		// Of many only the first are ever kept in order.
+		if out = append(out, r); len(out) > 1000+2*n {
+			cut()
 		}
 	}
-	slices.SortStableFunc(out, func(a, b *Response) int {
-		return cmp.Or(cmp.Compare(b.hits.Load(), a.hits.Load()), cmp.Compare(a.key, b.key))
-	})
+	cut()
 	return out
 }
 

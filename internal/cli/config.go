@@ -170,6 +170,9 @@ func (c *config) readFiles() error {
 			return fmt.Errorf("cache.bytes: %w", err)
 		}
 	}
+	if err := resolveSecrets(reflect.ValueOf(&c.Downstream)); err != nil {
+		return fmt.Errorf("downstream: %w", err)
+	}
 	if c.Database, err = fromEnvironment(c.Database); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}

@@ -80,22 +80,26 @@ type HeldAnswers struct {
 
 // Held lists answers of this node's cache, the most asked for first, so many at most.
 func (g *Gateway) Held(q HeldQuery, limit int) HeldAnswers {
-	all := slices.DeleteFunc(g.cache.All(), func(r *cache.Response) bool { return !g.meant(q, r) })
+	order := cache.ByHits
 	switch q.Sort {
 	case "bytes":
-		slices.SortStableFunc(all, func(a, b *cache.Response) int { return b.Bytes() - a.Bytes() })
+		order = func(a, b *cache.Response) int { return b.Bytes() - a.Bytes() }
 	case "age":
-		slices.SortStableFunc(all, func(a, b *cache.Response) int { return a.Made().Compare(b.Made()) })
+		order = func(a, b *cache.Response) int { return a.Made().Compare(b.Made()) }
 	}
-	out := HeldAnswers{Items: []HeldAnswer{}, Total: len(all), ByType: map[string]HeldSum{}}
-	for i, r := range all {
-		if i < limit {
-			out.Items = append(out.Items, g.heldAnswer(r))
+	out := HeldAnswers{Items: []HeldAnswer{}, ByType: map[string]HeldSum{}}
+	for _, r := range g.cache.First(limit, order, func(r *cache.Response) bool {
+		if !g.meant(q, r) {
+			return false
 		}
+		out.Total++
 		for _, t := range g.typesOf(r) {
 			sum := out.ByType[t]
 			out.ByType[t] = HeldSum{sum.Answers + 1, sum.Bytes + r.Bytes(), sum.Hits + r.Hits()}
 		}
+		return true
+	}) {
+		out.Items = append(out.Items, g.heldAnswer(r))
 	}
 	return out
 }

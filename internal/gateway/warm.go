@@ -98,13 +98,11 @@ func (g *Gateway) rememberHottest(ctx context.Context) {
 func (g *Gateway) noteHottest(ctx context.Context) error {
 	var texts []string
 	var hits []int
-	for _, r := range g.cache.All() {
-		if len(texts) == hottest || r.Hits() < cache.Popular {
-			break
-		}
-		if r.Status == 200 && r.Asked != "" && r.Edition == content.Published {
-			texts, hits = append(texts, r.Asked), append(hits, r.Hits())
-		}
+	worth := func(r *cache.Response) bool {
+		return r.Hits() >= cache.Popular && r.Status == 200 && r.Asked != "" && r.Edition == content.Published
+	}
+	for _, r := range g.cache.First(hottest, cache.ByHits, worth) {
+		texts, hits = append(texts, r.Asked), append(hits, r.Hits())
 	}
 	if texts == nil {
 		return nil

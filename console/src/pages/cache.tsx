@@ -13,6 +13,7 @@ type Held = { key: string; asked: string; edition: string; status: number; bytes
 type Explained = Held & { dependencies: Dependencies; titles?: Record<string, string> };
 type Sums = Record<string, { answers: number; bytes: number; hits: number }>;
 type Node = { id: string; name: string; started: string; seen: string; applied: number; state: string; here?: boolean; behind: number };
+type Downstream = { name: string; sequence: number; behind: number; told?: string; calls: number; attempts?: number; failed?: string; next?: string };
 type Supposed = { what: string; changes: number; expires: Held[]; of: number; rules: { rule: string; fires: boolean; why?: string }[]; sites: string[] };
 
 const share = (s: { hits: number; misses: number }) => (s.hits + s.misses ? (100 * s.hits) / (s.hits + s.misses) : null);
@@ -167,6 +168,7 @@ export function CachePage() {
   const stats = useQuery({ queryKey: ["cache"], queryFn: ({ signal }) => call<Stats>("/cache", { signal }), ...every });
   const history = useQuery({ queryKey: ["cache", "history"], queryFn: ({ signal }) => call<{ items: Sample[] }>("/cache/history", { signal }), refetchInterval: 10_000 });
   const nodes = useQuery({ queryKey: ["nodes"], queryFn: ({ signal }) => call<{ items: Node[] }>("/nodes", { signal }), ...every });
+  const downstream = useQuery({ queryKey: ["downstream"], queryFn: ({ signal }) => call<{ items: Downstream[] }>("/downstream", { signal }), ...every });
   const held = useQuery({ queryKey: ["held", search, type, sort], queryFn: ({ signal }) => call<{ items: Held[]; total: number; byType: Sums }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }), ...every });
   const purge = useMutation({
     mutationFn: () => call<{ purged: number }>("/cache/purge", { method: "POST", body: meant }),
@@ -283,6 +285,21 @@ export function CachePage() {
               )}
             </Loaded>
           </Section>
+          {!!downstream.data?.items.length && (
+            <Section title="Caches downstream">
+              <Rows label="Caches downstream" head={["Cache", "State", "Told", "Calls", "Behind"]} numbers={["Calls", "Behind"]}>
+                {downstream.data.items.map((d) => (
+                  <Row key={d.name} data-downstream={d.name}>
+                    <Cell>{d.name}</Cell>
+                    <Cell>{d.attempts ? <Text color="failure">✕ the last {d.attempts} did not come through: {d.failed}</Text> : "● takes calls"}</Cell>
+                    <Cell>{d.told ? <When at={d.told} /> : "never"}</Cell>
+                    <Cell right>{d.calls}</Cell>
+                    <Cell right>{d.behind}</Cell>
+                  </Row>
+                ))}
+              </Rows>
+            </Section>
+          )}
           <Section title="What would a publish do?">
             <Flex
               as="form"

@@ -408,3 +408,24 @@ func TestBackReferencesAndPaths(t *testing.T) {
 		}
 	}
 }
+
+// TestTwoThatTurnAConditionTogether has two entries come that both make a condition of
+// a third true: neither alone does, as things are after both.
+func TestTwoThatTurnAConditionTogether(t *testing.T) {
+	m := testModel(t)
+	f, err := filter.Parse("piers.lead = 'x'", m, m.Type("route"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := List{Type: "route", Locale: "en", Filter: f, Sort: byTitle, Count: true, Window: Window{Limit: 1, Rows: []Place{placeIn(byTitle, content.Fields{"title": "A"}, "r0")}}}
+	atom := l.Filter.Split().Atoms[0].String()
+	yes := map[string]int8{atom: int8(filter.True)}
+	for _, together := range []bool{true, false} {
+		c := &content.Change{Kind: content.ContentChange, Sequence: 2, Edition: "published", Entry: "p1", Type: "pier", Mixed: together, Fields: map[string][]string{"en": {"about.own", "lead", "refs"}},
+			After: map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}},
+			Led:   map[string]map[string][]content.Led{"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, Dotted: yes, Others: yes}}}}}
+		if got := (&Set{Edition: "published", Lists: []List{l}}).Affected(c); got != together {
+			t.Errorf("with another change beside it %t: affected is %t", together, got)
+		}
+	}
+}

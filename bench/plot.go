@@ -1,0 +1,47 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"strings"
+)
+
+// line is a series of shares, from 0 to 1, in equal steps.
+type line struct {
+	name, colour string
+	dashed       bool
+	shares       []float64
+}
+
+// plot draws lines over time as an SVG.
+func plot(file, title, below string, lines []line) error {
+	const left, top, width, height = 60, 46, 640, 260
+	var b strings.Builder
+	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", left+width+190, top+height+56)
+	fmt.Fprintf(&b, `<rect width="100%%" height="100%%" fill="#fff"/><text x="%d" y="26" font-size="15">%s</text>`+"\n", left, title)
+	for p := 0; p <= 100; p += 25 {
+		y := top + height - height*p/100
+		fmt.Fprintf(&b, `<path d="M%d %dh%d" stroke="#ddd"/><text x="%d" y="%d" text-anchor="end" fill="#555">%d %%</text>`+"\n", left, y, width, left-8, y+4, p)
+	}
+	labelled := map[int]bool{}
+	for _, l := range lines {
+		var d strings.Builder
+		var x, y float64
+		for i, share := range l.shares {
+			x, y = left+width*(float64(i)+0.5)/float64(len(l.shares)), top+height*(1-share)
+			fmt.Fprintf(&d, "%s%.1f %.1f", map[bool]string{true: "M", false: "L"}[i == 0], x, y)
+		}
+		dash := ""
+		if l.dashed {
+			dash = ` stroke-dasharray="6 4"`
+		}
+		at := int(y) + 4
+		for labelled[at/16] {
+			at += 16 // below the one before
+		}
+		labelled[at/16] = true
+		fmt.Fprintf(&b, `<path d="%s" fill="none" stroke="%s" stroke-width="2"%s/><text x="%d" y="%d" fill="%s">%s</text>`+"\n", d.String(), l.colour, dash, left+width+8, at, l.colour, l.name)
+	}
+	fmt.Fprintf(&b, `<text x="%d" y="%d" text-anchor="middle" fill="#555">%s</text>`+"\n</svg>\n", left+width/2, top+height+36, below)
+	return os.WriteFile(file, []byte(b.String()), 0o644)
+}
