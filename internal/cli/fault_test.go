@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -475,7 +476,9 @@ func (f *faults) torment(ctx context.Context) {
 func (f *faults) check() {
 	t := f.t
 	confirmed, old, halves, gone := 0, 0, 0, 0
+	byPair := map[int][]published{} // in the order of their numbers, which is that of their ends
 	for _, p := range f.publishes {
+		byPair[p.pair] = append(byPair[p.pair], p)
 		if p.confirmed {
 			confirmed++
 		}
@@ -485,14 +488,20 @@ func (f *faults) check() {
 			halves++
 			t.Errorf("a commit is seen in halves: %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name, r.from)
 		}
-		for _, p := range f.publishes {
-			perhaps, surely := f.lost(p)
-			if p.pair == r.pair && p.n == r.first && surely && r.start.After(f.restoring.Add(lease)) {
+		all := byPair[r.pair]
+		later := sort.Search(len(all), func(i int) bool { return all[i].n > r.first })
+		if later > 0 && all[later-1].n == r.first {
+			if _, surely := f.lost(all[later-1]); surely && r.start.After(f.restoring.Add(lease)) {
 				if gone++; gone < 5 {
 					t.Errorf("%d of pair %d from %s (%s, sequence %s), asked for %v after a copy without it was restored", r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(f.restoring))
 				}
 			}
-			if p.pair != r.pair || r.first >= p.n || !p.end.Before(r.start) || perhaps && r.end.After(f.restoring) {
+		}
+		for _, p := range all[later:] {
+			if !p.end.Before(r.start) {
+				break
+			}
+			if perhaps, _ := f.lost(p); perhaps && r.end.After(f.restoring) {
 				continue
 			}
 			if p.confirmed || p.node == r.node || p.end.Add(lease).Before(r.start) {
