@@ -258,7 +258,6 @@ func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
 		r.Body[0], r.Body[1] = byte(i), byte(i>>8)
 		mustRead(t, c, fmt.Sprint(i), computes(r), Miss)
 	}
-	c.held.CleanUp()
 	s := c.Stats()
 	if s.Bytes > 1<<20 || s.Evicted == 0 {
 		t.Errorf("stats %+v", s)
@@ -396,5 +395,32 @@ func BenchmarkHit(b *testing.B) {
 			b.Fatal("gone")
 		}
 		c.CountHit(r)
+	}
+}
+
+// TestTheBoundIsKept stores far more than there is room for, with dependencies that
+// many share, and some that nobody does.
+func TestTheBoundIsKept(t *testing.T) {
+	const bound = 4 << 20
+	c := New(Options{Bytes: bound}, 10)
+	for i := range 20_000 {
+		r := of(fmt.Sprint(i), 10)
+		r.Content = NewContent(fmt.Appendf(nil, "%0300d", i))
+		set := made(r)
+		for j := range 20 {
+			set.Entries = append(set.Entries, depend.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}})
+		}
+		if err := c.Renew(t.Context(), fmt.Sprint(i), func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c.held.CleanUp()
+	s := c.Stats()
+	if s.Bytes > bound*105/100 || s.Bytes < bound*3/4 || s.Subscribers != s.Responses || s.Evicted == 0 {
+		t.Errorf("of %d bytes: %+v", bound, s)
+	}
+	first := c.First(3, func(a, b *Response) int { return strings.Compare(b.Asked, a.Asked) }, func(r *Response) bool { return len(r.Asked) == 5 })
+	if len(first) != 3 || first[0].Asked < first[1].Asked || first[1].Asked < first[2].Asked {
+		t.Errorf("the first are %v", first)
 	}
 }

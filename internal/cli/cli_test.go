@@ -163,13 +163,14 @@ func TestConfigurationMistakes(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"unknown key":       {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
-		"unknown inner key": {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"}, `ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
-		"no such model":     {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
-		"empty model":       {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
-		"bad size":          {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: lots}\n", "m/m.yaml": smallModel}, "256MB"},
-		"unset secret":      {map[string]string{"ubiquon.yaml": "model: m\nsites: s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: http://a, secret: \"env:NOT_SET_HERE\"}}}\n"}, "NOT_SET_HERE is not set"},
-		"bad rules":         {map[string]string{"ubiquon.yaml": "model: m\nrules: r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
+		"unknown key":        {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
+		"unknown inner key":  {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"}, `ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
+		"no such model":      {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
+		"empty model":        {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
+		"bad size":           {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: lots}\n", "m/m.yaml": smallModel}, "256MB"},
+		"unset secret below": {map[string]string{"ubiquon.yaml": "model: m\ndownstream: {edge: {call: \"http://a\", secret: \"env:NOT_SET_HERE\"}}\n", "m/m.yaml": smallModel}, "downstream: the variable NOT_SET_HERE is not set"},
+		"unset secret":       {map[string]string{"ubiquon.yaml": "model: m\nsites: s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: http://a, secret: \"env:NOT_SET_HERE\"}}}\n"}, "NOT_SET_HERE is not set"},
+		"bad rules":          {map[string]string{"ubiquon.yaml": "model: m\nrules: r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
 	} {
 		if _, err := loadConfig(write(t, c.files), nil); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
