@@ -111,6 +111,14 @@ type faultNode struct {
 	address string
 	between *wire
 	cmd     *exec.Cmd
+	ended   chan struct{} // closed when the process has
+}
+
+// kill ends the process at once, and waits for that.
+func (n *faultNode) kill() {
+	_ = n.cmd.Process.Signal(syscall.SIGCONT)
+	_ = n.cmd.Process.Kill()
+	<-n.ended
 }
 
 // wire stands between a node and the database.
@@ -230,9 +238,7 @@ func newFaults(t *testing.T) *faults {
 	}
 	t.Cleanup(func() {
 		for _, n := range f.nodes {
-			_ = n.cmd.Process.Signal(syscall.SIGCONT)
-			_ = n.cmd.Process.Kill()
-			_ = n.cmd.Wait()
+			n.kill()
 		}
 	})
 	for pair := range pairs {
@@ -285,25 +291,13 @@ func (f *faults) copyDatabase(from, to string) {
 
 // start starts the node's process, and returns the key that its first start prints.
 func (n *faultNode) start() (key string) {
-	n.cmd = exec.Command(n.f.path, "serve", "--config", n.config, "--log-level", "error")
-	out, err := n.cmd.StdoutPipe()
-	if err != nil {
-		n.f.t.Fatal(err)
-	}
-	if err := n.cmd.Start(); err != nil {
-		n.f.t.Fatal(err)
-	}
-	keys := make(chan string, 1)
-	go func() {
-		for lines := bufio.NewScanner(out); lines.Scan(); {
-			for _, word := range strings.Fields(lines.Text()) {
-				if strings.HasPrefix(word, "ubq_") {
-					keys <- word
-				}
-			}
-		}
-	}()
+	keys := n.run()
 	testkit.Eventually(n.f.t, n.name+" answers", func() bool {
+		select {
+		case <-n.ended:
+			keys = n.run() // somebody had its port for a moment
+		default:
+		}
 		r, err := http.Get(n.address + "/health/ready")
 		if err != nil {
 			return false
@@ -315,6 +309,32 @@ func (n *faultNode) start() (key string) {
 		key = <-keys
 	}
 	return key
+}
+
+// run runs the process, and hands on the keys that it prints.
+func (n *faultNode) run() <-chan string {
+	n.cmd = exec.Command(n.f.path, "serve", "--config", n.config, "--log-level", "error")
+	out, err := n.cmd.StdoutPipe()
+	if err != nil {
+		n.f.t.Fatal(err)
+	}
+	if err := n.cmd.Start(); err != nil {
+		n.f.t.Fatal(err)
+	}
+	keys, cmd, ended := make(chan string, 1), n.cmd, make(chan struct{})
+	n.ended = ended
+	go func() {
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			for _, word := range strings.Fields(lines.Text()) {
+				if strings.HasPrefix(word, "ubq_") {
+					keys <- word
+				}
+			}
+		}
+		_ = cmd.Wait() // it is killed, for the most part
+		close(ended)
+	}()
+	return keys
 }
 
 // put publishes both entries of a pair in one commit.
@@ -452,8 +472,7 @@ func (f *faults) torment(ctx context.Context) {
 			pause(4 * time.Second)
 			n.between.late.Unlock()
 		case "killed":
-			_ = n.cmd.Process.Kill()
-			_ = n.cmd.Wait()
+			n.kill()
 			n.start()
 		case "stopped":
 			_ = n.cmd.Process.Signal(syscall.SIGSTOP)
@@ -514,6 +533,12 @@ func (f *faults) check() {
 		}
 	}
 	web := &http.Client{Timeout: 10 * time.Second}
+	seen := ""
+	defer func() {
+		if t.Failed() {
+			t.Log(seen)
+		}
+	}()
 	for pair := range pairs {
 		newest := 0
 		for _, p := range f.publishes {
@@ -528,6 +553,7 @@ func (f *faults) check() {
 				if ok && also && fresh.first < newest {
 					t.Fatalf("%d of pair %d is lost: there is %d", newest, pair, fresh.first)
 				}
+				seen = fmt.Sprintf("%s: held %t %+v, fresh %t %+v", f.nodes[node].name, ok, held, also, fresh)
 				return ok && also && held.first == fresh.first
 			})
 		}
