@@ -64,15 +64,7 @@ func (y *yard) posted(ctx context.Context) error {
 			return err
 		}
 	}
-	a.Header.Del("Date")
-	bare, stop, err := beside(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = io.Copy(io.Discard, r.Body) // there is no more to it
-		h := w.Header()
-		for name, values := range a.Header {
-			h[name] = values
-		}
-		w.Write(a.Body)
-	}))
+	bare, stop, err := beside(saying(a))
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -109,6 +110,20 @@ func (y *yard) read(ctx context.Context) (*client.Answer, error) {
 	return a, err
 }
 
+// saying is the bare handler: it writes an answer's bytes and headers, and looks at
+// nothing.
+func saying(a *client.Answer) http.Handler {
+	a.Header.Del("Date")
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body) // so that the connection can be used again
+		h := w.Header()
+		for name, values := range a.Header {
+			h[name] = values
+		}
+		w.Write(a.Body)
+	})
+}
+
 // beside serves a handler for comparison and returns its address.
 func beside(h http.Handler) (address string, stop func(), err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -185,14 +200,7 @@ func (y *yard) hit(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	a.Header.Del("Date")
-	address, stop, err := beside(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		h := w.Header()
-		for name, values := range a.Header {
-			h[name] = values
-		}
-		w.Write(a.Body)
-	}))
+	address, stop, err := beside(saying(a))
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,8 @@ func (a *app) demo() *cobra.Command {
 		Short: "Run the Skerry Line: a gateway with content, and the outside around it",
 		Long: `Starts a private PostgreSQL, the gateway, the harbour office (where content is
 written), the slipway (which builds the site) and the breakwater (a shared cache
-for what everyone may read), and prints where everything is. Ctrl-C stops all of it; the next start takes up where this one was.`,
+for what everyone may read), and prints where everything is. Ctrl-C stops all of
+it; the next start takes up where this one was.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := newLog(a.err, level, "text")

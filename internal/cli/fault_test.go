@@ -112,6 +112,27 @@ type faultNode struct {
 	between *wire
 	cmd     *exec.Cmd
 	ended   chan struct{} // closed when the process has
+	says    tail
+}
+
+// tail is the end of what a process says.
+type tail struct {
+	mu   sync.Mutex
+	text []byte
+}
+
+func (l *tail) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.text = append(l.text, p...)
+	l.text = l.text[max(0, len(l.text)-4000):]
+	return len(p), nil
+}
+
+func (l *tail) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return string(l.text)
 }
 
 // kill ends the process at once, and waits for that.
@@ -318,6 +339,7 @@ func (n *faultNode) run() <-chan string {
 	if err != nil {
 		n.f.t.Fatal(err)
 	}
+	n.cmd.Stderr = &n.says
 	if err := n.cmd.Start(); err != nil {
 		n.f.t.Fatal(err)
 	}
@@ -553,7 +575,7 @@ func (f *faults) check() {
 				if ok && also && fresh.first < newest {
 					t.Fatalf("%d of pair %d is lost: there is %d", newest, pair, fresh.first)
 				}
-				seen = fmt.Sprintf("%s: held %t %+v, fresh %t %+v", f.nodes[node].name, ok, held, also, fresh)
+				seen = fmt.Sprintf("%s: held %t %+v, fresh %t %+v; it said last:\n%s", f.nodes[node].name, ok, held, also, fresh, &f.nodes[node].says)
 				return ok && also && held.first == fresh.first
 			})
 		}

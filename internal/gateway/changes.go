@@ -2,7 +2,6 @@ package gateway
 
 import (
 	"context"
-	"errors"
 	"time"
 
 	"ubiquon/internal/core/access"
@@ -29,13 +28,13 @@ type Told struct {
 // is store.ErrGap if changes after the sequence are not in the log any more.
 func (g *Gateway) ChangesFor(ctx context.Context, rights access.Rights, edition string, after int64, limit int) ([]Told, int64, error) {
 	out, upTo := []Told{}, after
-	if first, err := g.store.OldestChange(ctx); err != nil || first > after+1 {
-		return nil, 0, errors.Join(err, store.ErrGap)
-	}
 	for len(out) < limit {
 		changes, err := g.store.ChangesFrom(ctx, upTo, 500)
 		if err != nil || len(changes) == 0 {
 			return out, upTo, err
+		}
+		if changes[0].Sequence > upTo+1 {
+			return nil, 0, store.ErrGap // sequences have no gaps of their own
 		}
 		for i := range changes {
 			c := &changes[i]

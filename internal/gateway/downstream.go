@@ -82,47 +82,37 @@ func (g *Gateway) noteExpired(ctx context.Context, expired []*cache.Response, se
 func (g *Gateway) tellDownstream(ctx context.Context, name string, target outbound.Target) {
 	for {
 		moved := g.Moved()
-		pause, err := g.tellOnce(ctx, name, target)
-		if ctx.Err() != nil {
-			return
-		}
-		if err != nil {
+		if err := g.tellOnce(ctx, name, target); err != nil && ctx.Err() == nil {
 			g.log.Error("a cache downstream cannot be told; trying on", "downstream", name, "error", err)
-			pause = time.Second
-		}
-		if pause > 0 {
-			moved = nil
-		}
-		if !sleep(ctx, max(pause, invalidationPause), nil) {
-			return
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-moved:
-		case <-time.After(pause):
+		}
+		if !sleep(ctx, invalidationPause, nil) {
+			return
 		}
 	}
 }
 
-// tellOnce makes the next call, if there is one to be made, and says how long to wait
-// before the next look; 0: until something happens.
-func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Target) (time.Duration, error) {
+// tellOnce makes the next call, if there is one to be made.
+func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Target) error {
 	after, attempts, claimed, err := g.store.ClaimDownstream(ctx, name)
 	if err != nil || !claimed {
-		return time.Second, err
+		return err
 	}
 	told, err := g.store.Untold(ctx, after, blindAfter)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	out := Invalidation{Edition: content.Published, After: after, Sequence: max(after, told.UpTo), Groups: g.groupsOf(told), Addresses: told.Addresses}
 	if len(out.Addresses) > maxAddresses {
 		out.Addresses, out.More = out.Addresses[:maxAddresses], true
 	}
 	if len(out.Groups) == 0 {
-		// Nobody wrote on: there is nothing to be said.
-		return time.Second, g.store.DownstreamTold(ctx, name, out.Sequence, false)
+		// It is nothing to them, or some node does not know of it yet.
+		return g.store.DownstreamTold(ctx, name, out.Sequence, false)
 	}
 	if out.Addresses == nil {
 		out.Addresses = []string{}
@@ -135,11 +125,11 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 	if err := g.caller.Post(calling, target.Call, target.Secret, id, event); err != nil {
 		wait := min(time.Second<<min(attempts, 10), maxCallPause)
 		g.log.Warn("a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence, "attempt", attempts+1, "in", wait, "error", err)
-		return wait, g.store.DownstreamFailed(ctx, name, err.Error(), wait)
+		return g.store.DownstreamFailed(ctx, name, err.Error(), wait)
 	}
 	g.log.Info("told a cache downstream", "downstream", name, "sequence", out.Sequence, "groups", len(out.Groups), "addresses", len(out.Addresses), "took", time.Since(begin).Round(time.Millisecond))
 	g.news.tell("changes")
-	return 0, g.store.DownstreamTold(ctx, name, out.Sequence, true)
+	return g.store.DownstreamTold(ctx, name, out.Sequence, true)
 }
 
 // groupsOf names the groups that changes are about: the types of what changed, and

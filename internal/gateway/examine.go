@@ -97,6 +97,7 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	}
 	e.Status, e.Header, e.Body = out.Status, out.Header, string(out.Body)
 	e.Header = maps.Clone(e.Header)
+	delete(e.Header, "Cache-Status") // that of a hit
 	e.Header["Etag"] = []string{cache.EntityTag(out.Body)}
 	e.Milliseconds = Laps{Cache: milliseconds(looking), SQL: milliseconds(trace.Took), Render: milliseconds(layingOut), All: milliseconds(looking + trace.Took + layingOut)}
 	e.Sequence, e.GoodFor, e.RoundTrips = res.Sequence, milliseconds(res.Good), trace.RoundTrips

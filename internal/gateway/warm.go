@@ -26,7 +26,7 @@ const maxWarmed = 10_000
 // Everywhere returns the requests with each that has {path} in it, and perhaps
 // {locale}, made for every path of the site at which something published lives.
 func (g *Gateway) Everywhere(ctx context.Context, requests []string) ([]string, error) {
-	places, err := g.store.Places(ctx, maxWarmed)
+	places, err := g.store.Places(ctx, maxWarmed+1) // one too many is refused
 	if err != nil {
 		return nil, err
 	}

@@ -87,7 +87,8 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 	plan := func() (*gateway.Plan, error) {
 		return s.g.Plan(graphqlText(edition, language, text), func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
 			if req.Query == "" { // it was compiled before, and has to be once more
-				if err := json.Unmarshal([]byte(text), &req); err != nil {
+				var err error
+				if req, err = graphqlOf(text); err != nil {
 					return nil, err
 				}
 			}

@@ -273,11 +273,3 @@ func (s *Store) TrimChanges(ctx context.Context, keep time.Duration) (int, error
 		order by sequence limit $3)`, s.Environment, keep, trimAtOnce)
 	return int(tag.RowsAffected()), err
 }
-
-// OldestChange returns the sequence of the oldest change in the log; 0 if there is
-// none.
-func (s *Store) OldestChange(ctx context.Context) (int64, error) {
-	var first int64
-	err := s.Pool.QueryRow(ctx, `select coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0)`, s.Environment).Scan(&first)
-	return first, err
-}

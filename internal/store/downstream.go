@@ -29,11 +29,10 @@ type Downstream struct {
 const callFor = "15 seconds"
 
 // ClaimDownstream takes the next call to a cache downstream for this node, unless
-// another one has it or it is to wait. One that is new knows of all there is.
+// there is nothing new, another node has it, or it is to wait.
 func (s *Store) ClaimDownstream(ctx context.Context, name string) (after int64, attempts int, claimed bool, err error) {
-	err = s.Pool.QueryRow(ctx, `insert into downstream (environment, name, sequence, free_at)
-		values ($1, $2, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0), clock_timestamp() + interval '`+callFor+`')
-		on conflict (environment, name) do update set free_at = excluded.free_at where downstream.free_at <= clock_timestamp()
+	err = s.Pool.QueryRow(ctx, `update downstream set free_at = clock_timestamp() + interval '`+callFor+`'
+		where environment = $1 and name = $2 and free_at <= clock_timestamp() and sequence < (select sequence from change where environment = $1 order by sequence desc limit 1)
 		returning sequence, attempts`, s.Environment, name).Scan(&after, &attempts)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, 0, false, nil
@@ -69,11 +68,14 @@ func (s *Store) Downstream(ctx context.Context, names []string) ([]Downstream, e
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Downstream])
 }
 
-// KeepDownstream forgets the caches downstream that are not configured any more, so
-// that nothing is kept for them.
+// KeepDownstream takes up the caches downstream that are configured, which know of all
+// there is if they are new, and forgets those that are not any more.
 func (s *Store) KeepDownstream(ctx context.Context, names []string) error {
-	_, err := s.Pool.Exec(ctx, `delete from downstream where environment = $1 and name <> all($2)`, s.Environment, names)
-	return err
+	var b pgx.Batch
+	b.Queue(`delete from downstream where environment = $1 and name <> all($2)`, s.Environment, names)
+	b.Queue(`insert into downstream (environment, name, sequence) select $1, name, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0) from unnest($2::text[]) as n (name)
+		on conflict do nothing`, s.Environment, names)
+	return s.Pool.SendBatch(ctx, &b).Close()
 }
 
 // AddExpired writes down which addresses' answers expired on a node by the changes up

@@ -68,7 +68,7 @@ const (
 // bytesOf is what a group takes beside its handles.
 func (x *Index[S]) bytesOf(g *group) int {
 	n := bytesOfGroup + len(g.key)
-	if g.kind == listGroups {
+	if g.kind == ofWindow {
 		n += x.windows.all[g.ref].bytes
 	}
 	return n
@@ -123,10 +123,10 @@ type (
 )
 
 const (
-	noGroup kind = iota
-	docGroup
-	lookupGroup
-	listGroups
+	ofNobody kind = iota
+	ofDocument
+	ofLookup
+	ofWindow
 )
 
 type (
@@ -301,7 +301,7 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 	} else {
 		key.id = x.groups[first].key
 	}
-	g := x.newGroup(group{kind: docGroup, space: key.space, key: key.id, ref: fields.number, next: first})
+	g := x.newGroup(group{kind: ofDocument, space: key.space, key: key.id, ref: fields.number, next: first})
 	x.docs[key] = g
 	return g
 }
@@ -309,11 +309,11 @@ func (x *Index[S]) doc(edition string, e *Entry) uint32 {
 // leave ends what a group depends on.
 func (x *Index[S]) leave(g uint32) {
 	switch of := &x.groups[g]; of.kind {
-	case docGroup:
+	case ofDocument:
 		x.leaveDoc(g)
-	case lookupGroup:
+	case ofLookup:
 		delete(x.lookups, of.key)
-	case listGroups:
+	case ofWindow:
 		x.leaveWindow(x.windows.all[of.ref])
 	}
 }
@@ -348,7 +348,7 @@ func (x *Index[S]) lookup(edition string, l Lookup) uint32 {
 	if g, ok := x.lookups[key]; ok {
 		return g
 	}
-	g := x.newGroup(group{kind: lookupGroup, key: key})
+	g := x.newGroup(group{kind: ofLookup, key: key})
 	x.lookups[key] = g
 	return g
 }
@@ -377,7 +377,7 @@ func (x *Index[S]) window(edition string, l *List) uint32 {
 		w.bytes += 16 + len(r)
 	}
 	w.number = x.windows.add(w)
-	w.id = x.newGroup(group{kind: listGroups, ref: w.number})
+	w.id = x.newGroup(group{kind: ofWindow, ref: w.number})
 	list.windows = append(list.windows, w)
 	switch n := len(list.windows); {
 	case list.byKey != nil:
@@ -870,15 +870,15 @@ func (x *Index[S]) Set(h Handle) *Set {
 	}
 	for _, g := range one.groups {
 		switch of := &x.groups[g]; of.kind {
-		case docGroup:
+		case ofDocument:
 			in := x.bySpace[of.space]
 			out.Edition = in.edition
 			out.Entries = append(out.Entries, Entry{ID: of.key, Locale: in.locale, Fields: x.byField.all[of.ref].names})
-		case lookupGroup:
+		case ofLookup:
 			p := strings.Split(of.key, "\x00")
 			out.Edition = p[0]
 			out.Lookups = append(out.Lookups, Lookup{Type: p[1], Locale: p[2], Slug: p[3], Path: p[4]})
-		case listGroups:
+		case ofWindow:
 			w := x.windows.all[of.ref]
 			l := *w.list.List
 			out.Edition, l.Window = w.list.edition, *w.Window

@@ -440,7 +440,7 @@ func (t *template) affected(w *Window, may possible, s *step, was, is Place, fol
 			return w.lose(follow) // one of them is so
 		}
 		rows, ends = next, more
-		hit = hit || t.Count && m.was != m.is || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && w.shown(rows).has(s.id)
+		hit = hit || t.Count && m.was != m.is || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
 	}
 	if tried == 0 || !w.enough(rows, ends) {
 		return w.lose(follow)
@@ -470,7 +470,7 @@ func (w *Window) among(s *step, was Place) bool {
 	if _, is := slices.BinarySearch(w.Rows, was); is {
 		return true
 	}
-	return w.elsewhere(s) && rows(w.Rows).has(s.id)
+	return w.elsewhere(s) && has(w.Rows, s.id)
 }
 
 // elsewhere tells whether the entry's row may stand where it came to be later.
@@ -513,15 +513,13 @@ func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
 // maxBeyond is how many rows past what is shown a window keeps.
 const maxBeyond = 3
 
-// rows are some in the order of their list.
-type rows []Place
-
-func (r rows) has(id string) bool {
-	return slices.ContainsFunc(r, func(p Place) bool { return p.isOf(id) })
+// has tells whether one of the rows is the entry's.
+func has(rows []Place, id string) bool {
+	return slices.ContainsFunc(rows, func(p Place) bool { return p.isOf(id) })
 }
 
 // shown is the part of the rows that the window would show.
-func (w *Window) shown(all []Place) rows {
+func (w *Window) shown(all []Place) []Place {
 	if w.FromEnd {
 		return all[max(0, len(all)-w.Limit):]
 	}

@@ -4,7 +4,6 @@
 package breakwater
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"io"
@@ -48,8 +47,10 @@ type held struct {
 	ends    time.Time
 }
 
-// most is how large a body is that is kept, and how many are.
-const most = 1 << 20
+const (
+	mostBytes   = 1 << 20 // of a body that is kept
+	mostAnswers = 10_000  // beyond that it begins anew
+)
 
 // New returns an empty cache.
 func New(o Options) *Cache {
@@ -88,9 +89,12 @@ func (c *Cache) read(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	status := "Breakwater; fwd=uri-miss"
-	if everyones && one.status == http.StatusOK && len(one.body) < most && time.Now().Before(one.ends) {
+	if everyones && one.status == http.StatusOK && len(one.body) <= mostBytes && time.Now().Before(one.ends) {
 		// What was read before something was told is not kept after it.
 		if c.mu.Lock(); told == c.told {
+			if len(c.held) == mostAnswers {
+				clear(c.held)
+			}
 			c.held[key] = one
 			status += "; stored"
 		}
@@ -160,7 +164,7 @@ func (c *Cache) invalidate(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err == nil {
-		if err = json.NewDecoder(bytes.NewReader(body)).Decode(&told); err == nil && told.SpecVersion != "1.0" {
+		if err = json.Unmarshal(body, &told); err == nil && told.SpecVersion != "1.0" {
 			err = errors.New("this is no CloudEvent 1.0")
 		}
 	}
