@@ -111,6 +111,16 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 		t.Errorf("told %+v", calls)
 	}
 
+	if _, err := s.Pool.Exec(t.Context(), `update change set id = gen_random_uuid() where environment = $1`, s.Environment); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "when the log is another one, all of it is told of", func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return slices.Equal(calls[len(calls)-1].Groups, []string{"pier", "route", "settings"})
+	})
+	testkit.Eventually(t, "and it is let go of", func() bool { how, _ := read("/routes?fields=name"); return how != "Breakwater; hit" })
+	read("/routes?fields=name")
 	resp, err := http.Post(web.URL+"/invalidations", "application/json", strings.NewReader(`{"specversion":"1.0","data":{"groups":["route"]}}`))
 	if err != nil {
 		t.Fatal(err)

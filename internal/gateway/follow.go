@@ -38,6 +38,8 @@ type follower struct {
 	// showed that nothing was missing was sent.
 	provenAt atomic.Int64
 	mark     store.Mark // the follower's own
+	// anewAt is when the log was last found not to go on, in nanoseconds; 0 for never.
+	anewAt atomic.Int64
 	// failing says that the last poll could not be made.
 	failing atomic.Bool
 
@@ -65,6 +67,11 @@ func (f *follower) next() <-chan struct{} {
 // blindFor is how long ago it was proven that nothing is missing.
 func (f *follower) blindFor() time.Duration {
 	return time.Duration(time.Now().UnixNano() - f.provenAt.Load())
+}
+
+// sinceAnew is how long ago the log was found not to go on from where this node was.
+func (f *follower) sinceAnew() time.Duration {
+	return time.Duration(time.Now().UnixNano() - f.anewAt.Load())
 }
 
 // leased tells whether hits may be served now.
@@ -168,7 +175,8 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 	}
 	g.cache.Reset(head.Sequence)
 	g.follow.mark = head
-	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx))
+	g.follow.anewAt.Store(time.Now().UnixNano())
+	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx), g.store.TellAnew(ctx, sortedKeys(g.o.Downstream)))
 }
 
 func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) error {

@@ -73,7 +73,16 @@ func (g *Gateway) Confirm(ctx context.Context, sequence int64, patience time.Dur
 		if err != nil {
 			return nil, err
 		}
+		uptime, err := g.store.Uptime(ctx)
+		if err != nil {
+			return nil, err
+		}
 		var open []string
+		if min(uptime, g.follow.sinceAnew()) <= blindAfter {
+			// An older copy may have been restored, which does not know of every node that
+			// serves what it has lost.
+			open = append(open, "whoever followed the database until lately")
+		}
 		for _, n := range all {
 			if n.Applied < sequence && n.Silent <= blindAfter {
 				open = append(open, n.Name)

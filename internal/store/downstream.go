@@ -78,6 +78,14 @@ func (s *Store) KeepDownstream(ctx context.Context, names []string) error {
 	return s.Pool.SendBatch(ctx, &b).Close()
 }
 
+// TellAnew lets the caches downstream be told of everything: they may hold what this
+// copy of the database never had.
+func (s *Store) TellAnew(ctx context.Context, names []string) error {
+	_, err := s.Pool.Exec(ctx, `insert into downstream (environment, name, sequence) select $1, name, -1 from unnest($2::text[]) as n (name)
+		on conflict (environment, name) do update set sequence = excluded.sequence`, s.Environment, names)
+	return err
+}
+
 // AddExpired writes down which addresses' answers expired on a node by the changes up
 // to a sequence.
 func (s *Store) AddExpired(ctx context.Context, node string, sequence int64, addresses []string) error {
@@ -97,11 +105,13 @@ type Untold struct {
 	Addresses []string
 }
 
-// Untold returns what changed after a sequence, as far as all nodes know of it.
+// Untold returns what changed after a sequence, as far as all nodes know of it that
+// have not been silent for so long; nothing while the server itself has not been running
+// for longer, since it may be an older copy, which does not know of every node.
 func (s *Store) Untold(ctx context.Context, after int64, silent time.Duration) (Untold, error) {
 	var out Untold
 	var first int64
-	err := s.Pool.QueryRow(ctx, `select coalesce(least((select sequence from change where environment = $1 order by sequence desc limit 1), (select min(applied) from node where environment = $1 and seen > clock_timestamp() - $2::interval)), 0),
+	err := s.Pool.QueryRow(ctx, `select case when clock_timestamp() - pg_postmaster_start_time() <= $2::interval then 0 else coalesce(least((select sequence from change where environment = $1 order by sequence desc limit 1), (select min(applied) from node where environment = $1 and seen > clock_timestamp() - $2::interval)), 0) end,
 		coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0)`, s.Environment, silent).Scan(&out.UpTo, &first)
 	if err != nil || out.UpTo <= after {
 		return out, err

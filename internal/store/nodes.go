@@ -40,6 +40,14 @@ func (s *Store) ForgetNode(ctx context.Context, id string) error {
 	return err
 }
 
+// Uptime is how long this PostgreSQL server has been running. What nodes told the one
+// before it, if it was another copy, nobody knows.
+func (s *Store) Uptime(ctx context.Context) (time.Duration, error) {
+	var seconds float64
+	err := s.Pool.QueryRow(ctx, `select extract(epoch from clock_timestamp() - pg_postmaster_start_time())::float8`).Scan(&seconds)
+	return time.Duration(seconds * float64(time.Second)), err
+}
+
 // Nodes lists the nodes, those that were started first first.
 func (s *Store) Nodes(ctx context.Context) ([]Node, error) {
 	rows, err := s.Pool.Query(ctx, `select id::text, name, started, seen, extract(epoch from clock_timestamp() - seen)::float8, applied from node where environment = $1 order by started, id`, s.Environment)
