@@ -219,7 +219,7 @@ func New(o Options, at int64) *Cache {
 	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]weak.Pointer[Content]{}, limit: o.Bytes}
 	c.applied.Store(at)
 	c.held = otter.Must(&otter.Options[string, *Response]{
-		MaximumWeight: o.Bytes,
+		MaximumWeight: o.Bytes - o.Bytes/boundSpare,
 		Weigher:       func(_ string, r *Response) uint32 { return r.weight },
 		// In the deletion itself, not after it: nobody is subscribed who is not held.
 		OnAtomicDeletion: func(e otter.DeletionEvent[string, *Response]) {
@@ -430,8 +430,12 @@ func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int6
 	}
 }
 
-// boundEvery is after how many responses the bound is set anew.
-const boundEvery = 512
+const (
+	// boundEvery is after how many responses the bound is set anew.
+	boundEvery = 64
+	// boundSpare is the part of the bound that is kept free for what comes until then.
+	boundSpare = 64
+)
 
 // keepBound lets as much weight be held as makes the bound. What a response weighs is
 // a guess of what it costs beyond itself: how many others depend on the same things
@@ -442,7 +446,7 @@ func (c *Cache) keepBound() {
 		return
 	}
 	really := max(1, int64(guessed)-dependencies+int64(c.index.Bytes()))
-	c.held.SetMaximum(uint64(float64(c.o.Bytes) * float64(guessed) / float64(really)))
+	c.held.SetMaximum(uint64(float64(c.limit-c.limit/boundSpare) * float64(guessed) / float64(really)))
 }
 
 // minShared is how long a body is that two copies of would take more than looking
