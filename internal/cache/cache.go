@@ -111,22 +111,20 @@ func (r *Response) Ends() time.Time {
 	return time.Time{}
 }
 
-// EndAt says when the response is no longer good even if nothing changes. It is
-// called before the response is stored.
+// EndAt says when the response is no longer good even if nothing changes. Others call
+// it before the response is stored.
 func (r *Response) EndAt(at time.Time) { r.ends.Store(at.UnixNano()) }
 
-// endBy lets the response end at a moment of the database's clock.
+// endBy lets the response end at a moment of the database's clock; zero: never.
 func (r *Response) endBy(at time.Time) {
-	if r.Terms != nil {
+	switch {
+	case at.IsZero():
+		r.ends.Store(0)
+		return
+	case r.Terms != nil:
 		at = at.Add(r.Terms.Ahead)
 	}
-	ends := at.UnixNano()
-	for {
-		held := r.ends.Load()
-		if held != 0 && held <= ends || r.ends.CompareAndSwap(held, ends) {
-			return
-		}
-	}
+	r.EndAt(at)
 }
 
 // Key is what the response is held under.
@@ -515,9 +513,9 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 }
 
 func (c *Cache) match(change *content.Change) []*Response {
-	out, sooner := c.index.Match(change)
-	for _, s := range sooner {
-		s.Subscriber.endBy(s.Deadline)
+	out, moved := c.index.Match(change)
+	for _, one := range moved {
+		one.Subscriber.endBy(one.Deadline)
 	}
 	return out
 }

@@ -27,6 +27,7 @@ import (
 var (
 	oracleChanges = flag.Int("oracle.changes", 2500, "how many changes each of the oracle's histories makes at least")
 	oracleTell    = flag.Bool("oracle.tell", false, "tell of every answer that was expired needlessly")
+	oracleShrink  = flag.Int("oracle.shrink", 200, "how many shorter histories are tried when one fails")
 	oracleSeed    = flag.Uint64("oracle.seed", 8400, "where the oracle's histories begin")
 )
 
@@ -644,7 +645,7 @@ func (h *history) shrink(t *testing.T, failed *oracle) string {
 	steps, words := h.steps, failed.failed
 	runs := 0
 	for size := len(steps) / 2; size > 0; size /= 2 {
-		for from := 0; from < len(steps) && runs < 200; {
+		for from := 0; from < len(steps) && runs < *oracleShrink; {
 			runs++
 			without := slices.Concat(steps[:from], steps[min(from+size, len(steps)):])
 			if w, still := fails(without); still {

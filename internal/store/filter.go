@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/query"
 )
@@ -251,7 +252,7 @@ func (c *condition) list(l filter.List, row string, there bool) string {
 
 // deadlineStatements find out how long the answers of filters that speak of now
 // hold: until the next moment that a property which they hold against now passes,
-// of an entry for which that makes a difference.
+// of an entry for which that makes a difference; and by which entries.
 func (s *Store) deadlineStatements(q *query.Query, res *query.Result) []statement {
 	var out []statement
 	for _, root := range q.Lists() {
@@ -263,6 +264,10 @@ func (s *Store) deadlineStatements(q *query.Query, res *query.Result) []statemen
 	}
 	return out
 }
+
+// momentsKept is how many moments are known of a list. When the entries of them all
+// have changed, it ends at the last.
+const momentsKept = 4
 
 func (s *Store) deadlineStatement(edition string, root *query.Root, held filter.Held, n *filter.Name, res *query.Result) statement {
 	args := params{s.Environment, edition, []string{root.Type}}
@@ -280,8 +285,9 @@ func (s *Store) deadlineStatement(edition string, root *query.Root, held filter.
 			where += " and about -> 'locales' ? locale"
 		}
 	}
-	columns := "extract(epoch from min(" + value + ")::timestamptz - now())::text, extract(epoch from min(" + value + ")::timestamptz)::text, extract(epoch from now())::text"
-	return statement{columns, where, args, func(raw [][]byte) error {
+	rest := " from (select 1) one left join (select entry, (" + value + ")::timestamptz as at" + where + " order by 2 limit " + strconv.Itoa(momentsKept) + ") moment on true order by at"
+	known := 0
+	return statement{"extract(epoch from at - now())::text, extract(epoch from at)::text, extract(epoch from now())::text, entry", rest, args, func(raw [][]byte) error {
 		now, err := strconv.ParseFloat(string(raw[2]), 64)
 		res.Now = time.UnixMicro(int64(math.Round(now * 1e6)))
 		if raw[0] == nil || err != nil {
@@ -291,10 +297,24 @@ func (s *Store) deadlineStatement(edition string, root *query.Root, held filter.
 		if err != nil {
 			return err
 		}
-		at, err := strconv.ParseFloat(string(raw[1]), 64)
+		epoch, err := strconv.ParseFloat(string(raw[1]), 64)
+		at := time.UnixMicro(int64(math.Round(epoch * 1e6)))
 		if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
-			res.Good, res.Deadline = max(span, 1), time.UnixMicro(int64(math.Round(at*1e6)))
+			res.Good, res.Deadline = max(span, 1), at
 		}
+		one := depend.Moments{List: []depend.Moment{{At: at, Entry: string(raw[3])}}}
+		if known++; known == momentsKept {
+			one.Until = at
+		}
+		if len(n.Steps) > 0 {
+			one.List[0].Entry = "" // it is not an entry of the list
+		}
+		if res.Moments == nil {
+			res.Moments = map[*query.Root]depend.Moments{}
+		}
+		all := res.Moments[root]
+		all.Add(one)
+		res.Moments[root] = all
 		return err
 	}}
 }

@@ -1,6 +1,7 @@
 package depend
 
 import (
+	"hash/maphash"
 	"slices"
 	"sort"
 	"strings"
@@ -24,98 +25,65 @@ type Handle uint32
 // narrows are found by its value. Those who leave are only marked, and swept when
 // they are half of a group, so that leaving costs the same however many stay.
 type Index[S any] struct {
-	mu        sync.Mutex
-	subs      []sub[S] // by handle; the first is nobody
-	freeSubs  []Handle
-	live      int
-	round     uint32  // of matching, so that nobody is found twice
-	groups    []group // the first is none
-	freeGroup []uint32
+	mu       sync.Mutex
+	round    uint32 // of matching, so that nobody is found twice
+	subs     pool[sub[S]]
+	gone     int // of them, those that have ended, and are still named by groups
+	groups   pool[group]
+	members  lists // the groups of subscriptions, and the other way round
+	fields   kept[[]string]
+	uses     kept[[]Use]
+	searches pool[search]
+	windows  pool[windowGroup]
+	// found are groups by a hash of what they depend on; each knows the next of the
+	// same hash.
+	found map[uint64]uint32
+	seed  maphash.Seed
 
-	docs    map[docKey]uint32 // the first group; it knows the next
-	lookups map[string]uint32
 	lists   map[string]*listGroup
 	types   map[typeKey]*listsOfType
-	fields  map[string]*fieldset
 	names   map[string]string // of locales, types and editions, each kept once
 	spaces  map[space]uint16
 	bySpace []space
-	uses    map[string]*useset
-	// byField and windows have by number what groups refer to.
-	byField numbered[*fieldset]
-	windows numbered[*windowGroup]
-	// bytes is about what all of it takes.
+	// bytes is about what searches, windows and lists take.
 	bytes int
-	// deadlines, in microseconds, are those of the few who have one.
-	deadlines map[Handle]int64
-}
-
-// numbered gives things numbers, and those of things that are gone to others.
-type numbered[T any] struct {
-	all  []T
-	free []uint32
+	// dues are of the few who end by themselves.
+	dues map[uint32]*due
 }
 
 // What things take, with what maps and slices keep free: measured, not computed.
 const (
-	bytesOfSub    = 70  // and 4 for each group
-	bytesOfHandle = 6   // in a group
-	bytesOfGroup  = 140 // and its key
-	bytesOfWindow = 360 // and its key and rows
+	bytesOfFound  = 28
+	bytesOfSearch = 48  // and its slug and path
+	bytesOfWindow = 260 // and its rows
 	bytesOfList   = 2500
+	bytesOfDue    = 300
 )
-
-// bytesOf is what a group takes beside its handles.
-func (x *Index[S]) bytesOf(g *group) int {
-	n := bytesOfGroup + len(g.key)
-	if g.kind == ofWindow {
-		n += x.windows.all[g.ref].bytes
-	}
-	return n
-}
-
-func (n *numbered[T]) add(one T) uint32 {
-	if free := len(n.free); free > 0 {
-		i := n.free[free-1]
-		n.free, n.all[i] = n.free[:free-1], one
-		return i
-	}
-	n.all = append(n.all, one)
-	return uint32(len(n.all) - 1)
-}
-
-func (n *numbered[T]) remove(i uint32) {
-	var nothing T
-	n.all[i] = nothing
-	n.free = append(n.free, i)
-}
 
 type (
 	sub[S any] struct {
 		s      S
-		groups []uint32
-		uses   *useset
+		groups list
+		uses   uint32
 		round  uint32
-		in     int32 // groups that still name it
+		in     uint32 // groups that still name it
+		gone   bool   // it has ended, and is only named by groups
 	}
 	// space is an edition in a locale.
-	space  struct{ edition, locale string }
-	docKey struct {
-		space uint16
-		id    string
-	}
+	space   struct{ edition, locale string }
 	typeKey struct{ edition, locale, typ string }
+	// docID is an entry's id, which has no more than 16 characters.
+	docID [16]byte
 	// group is those who depend on one thing in one way: who have read the fields of a
 	// document, who have searched for something, or who show a window. There are many of
 	// them, so they are small.
 	group struct {
-		subs []Handle
-		// key is the document's id, or that of the lookup.
-		key string
-		// ref is the number of the fieldset, or of the window.
+		id   docID // of the document
+		subs list
+		dead uint32
+		next uint32 // of the same hash, 0 for none
+		// ref is the number of the fields, of the search, or of the window.
 		ref   uint32
-		dead  int32
-		next  uint32 // of the same document, 0 for none
 		space uint16
 		kind  kind
 	}
@@ -125,32 +93,76 @@ type (
 const (
 	ofNobody kind = iota
 	ofDocument
-	ofLookup
+	ofSearch
 	ofWindow
 )
 
 type (
-	// fieldset and useset are lists that many hold, each kept once for as long as
-	// somebody does.
-	fieldset struct {
-		names   []string
-		holders int
-		number  uint32
+	search struct{ typ, slug, path string }
+	// due is when a subscription ends by itself, and why.
+	due struct {
+		at    time.Time
+		lists []dueOf
+		// asOf is the sequence that it knows the moments of.
+		asOf int64
 	}
-	useset struct {
-		key     string
-		all     []Use
-		holders int
+	dueOf struct {
+		list *listGroup
+		Moments
 	}
 	windowGroup struct {
-		*Window
-		list   *listGroup
-		id     uint32
-		number uint32
-		bytes  int
-		key    string
+		Window
+		list  *listGroup
+		id    uint32
+		hash  uint64
+		bytes int
 	}
 )
+
+// idOf takes of an id what there is room for. Two that were the same then would be
+// taken for one.
+func idOf(id string) (out docID) {
+	copy(out[:], id)
+	return out
+}
+
+func (d docID) String() string { return strings.TrimRight(string(d[:]), "\x00") }
+
+// kept are things that many hold, each kept once for as long as somebody does.
+type kept[T any] struct {
+	all    pool[keptOne[T]]
+	number map[string]uint32
+}
+
+type keptOne[T any] struct {
+	one     T
+	key     string
+	holders int
+}
+
+// hold returns the number of what has the key; made makes it if nobody holds it.
+func (k *kept[T]) hold(key string, made func() T) uint32 {
+	n := k.number[key]
+	if n == 0 {
+		if k.number == nil {
+			k.number = map[string]uint32{}
+		}
+		n = k.all.add(keptOne[T]{one: made(), key: key})
+		k.number[key] = n
+	}
+	k.all.at(n).holders++
+	return n
+}
+
+func (k *kept[T]) at(n uint32) T { return k.all.at(n).one }
+
+func (k *kept[T]) drop(n uint32) {
+	held := k.all.at(n)
+	if held.holders--; held.holders == 0 {
+		delete(k.number, held.key)
+		k.all.remove(n)
+	}
+}
 
 // listGroup is the windows of one template.
 type listGroup struct {
@@ -158,7 +170,6 @@ type listGroup struct {
 	key     string
 	edition string
 	windows []*windowGroup
-	byKey   map[string]*windowGroup // only if there are many
 	round   uint32
 }
 
@@ -174,52 +185,71 @@ type listsOfType struct {
 // others are affected by whatever happens to the type.
 const maxTried = 2000
 
-// manyWindows is from when on windows are found by their key.
-const manyWindows = 8
-
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
-	return &Index[S]{subs: make([]sub[S], 1), groups: make([]group, 1), docs: map[docKey]uint32{}, lookups: map[string]uint32{}, lists: map[string]*listGroup{},
-		types: map[typeKey]*listsOfType{}, fields: map[string]*fieldset{}, names: map[string]string{}, spaces: map[space]uint16{}, uses: map[string]*useset{}, deadlines: map[Handle]int64{}}
+	return &Index[S]{found: map[uint64]uint32{}, seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[typeKey]*listsOfType{},
+		names: map[string]string{}, spaces: map[space]uint16{}, dues: map[uint32]*due{}}
 }
 
 // Add subscribes s to what affects the set.
 func (x *Index[S]) Add(s S, set *Set) Handle {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	h := Handle(len(x.subs))
-	if n := len(x.freeSubs); n > 0 {
-		h, x.freeSubs = x.freeSubs[n-1], x.freeSubs[:n-1]
-	} else {
-		x.subs = append(x.subs, sub[S]{})
-	}
-	x.live++
-	one := sub[S]{s: s, groups: make([]uint32, 0, len(set.Entries)+len(set.Lookups)+len(set.Lists)), uses: x.used(set.Uses)}
-	if !set.Deadline.IsZero() {
-		x.deadlines[h] = set.Deadline.UnixMicro()
-	}
+	h := x.subs.add(sub[S]{s: s, uses: x.used(set.Uses)})
+	var room [64]uint32
+	groups := room[:0]
 	for i := range set.Entries {
-		one.groups = append(one.groups, x.doc(set.Edition, &set.Entries[i]))
+		groups = append(groups, x.doc(set.Edition, &set.Entries[i]))
 	}
-	for _, l := range set.Lookups {
-		one.groups = append(one.groups, x.lookup(set.Edition, l))
+	for i := range set.Lookups {
+		groups = append(groups, x.search(set.Edition, &set.Lookups[i]))
 	}
 	for i := range set.Lists {
-		one.groups = append(one.groups, x.window(set.Edition, &set.Lists[i]))
+		groups = append(groups, x.window(set.Edition, &set.Lists[i]))
 	}
-	slices.Sort(one.groups)
-	one.groups = slices.Clip(slices.Compact(one.groups))
-	one.in = int32(len(one.groups))
-	for _, g := range one.groups {
-		// Most groups stay small: room for a few more is enough.
-		if in := x.groups[g].subs; len(in) == cap(in) {
-			x.groups[g].subs = slices.Grow(in, 1+len(in)/4)
+	slices.Sort(groups)
+	groups = slices.Compact(groups)
+	for _, n := range groups {
+		g := x.groups.at(n)
+		g.subs = x.members.with(g.subs, h)
+	}
+	one := x.subs.at(h)
+	one.groups, one.in = x.members.hold(groups), uint32(len(groups))
+	if !set.Deadline.IsZero() {
+		x.dues[h] = x.due(set)
+	}
+	return Handle(h)
+}
+
+// due finds the lists, which are in the index already, by which the set ends.
+func (x *Index[S]) due(set *Set) *due {
+	out := &due{at: set.Deadline}
+	for i := range set.Lists {
+		l := &set.Lists[i]
+		if !l.Moments.first().IsZero() {
+			own := Moments{slices.Clone(l.Moments.List), l.Moments.Until}
+			out.lists, out.asOf = append(out.lists, dueOf{x.lists[l.key(set.Edition)], own}), max(out.asOf, l.Window.AsOf)
 		}
-		x.groups[g].subs = append(x.groups[g].subs, h)
 	}
-	x.bytes += one.bytes()
-	x.subs[h] = one
-	return h
+	if out.lists == nil {
+		out.lists = []dueOf{{nil, Moments{Until: set.Deadline}}}
+	}
+	return out
+}
+
+// move lets an entry pass the present at another moment in a list.
+func (d *due) move(l *listGroup, entry string, to time.Time) {
+	i := slices.IndexFunc(d.lists, func(o dueOf) bool { return o.list == l })
+	if i < 0 {
+		i, d.lists = len(d.lists), append(d.lists, dueOf{list: l})
+	}
+	d.lists[i].move(entry, to)
+	d.at = time.Time{}
+	for i := range d.lists {
+		if first := d.lists[i].first(); !first.IsZero() && (d.at.IsZero() || first.Before(d.at)) {
+			d.at = first
+		}
+	}
 }
 
 // kept returns the one copy of a name.
@@ -232,30 +262,12 @@ func (x *Index[S]) kept(name string) string {
 	return name
 }
 
-func (x *Index[S]) used(uses []Use) *useset {
+func (x *Index[S]) used(uses []Use) uint32 {
 	var b strings.Builder
 	for _, u := range uses {
 		b.WriteString(u.Type + "\x00" + u.Locale + "\x00" + strings.Join(u.Fields, ",") + "\x00")
 	}
-	held := x.uses[b.String()]
-	if held == nil {
-		held = &useset{key: b.String(), all: slices.Clone(uses)}
-		x.uses[held.key] = held
-	}
-	held.holders++
-	return held
-}
-
-func (x *Index[S]) newGroup(of group) uint32 {
-	n := uint32(len(x.groups))
-	if free := len(x.freeGroup); free > 0 {
-		n, x.freeGroup = x.freeGroup[free-1], x.freeGroup[:free-1]
-		x.groups[n] = of
-	} else {
-		x.groups = append(x.groups, of)
-	}
-	x.bytes += x.bytesOf(&of)
-	return n
+	return x.uses.hold(b.String(), func() []Use { return slices.Clone(uses) })
 }
 
 // space numbers the spaces.
@@ -269,126 +281,185 @@ func (x *Index[S]) space(edition, locale string) uint16 {
 	return n
 }
 
+// each calls f for the groups of one kind that have the hash; that may be others than
+// were meant.
+func (x *Index[S]) each(hash uint64, k kind, f func(n uint32, g *group)) {
+	for n := x.found[hash]; n != 0; {
+		g := x.groups.at(n)
+		next := g.next
+		if g.kind == k {
+			f(n, g)
+		}
+		n = next
+	}
+}
+
+// enter makes a group that is found by a hash.
+func (x *Index[S]) enter(hash uint64, g group) uint32 {
+	g.next = x.found[hash]
+	n := x.groups.add(g)
+	x.found[hash] = n
+	return n
+}
+
+// hide lets a group not be found any more.
+func (x *Index[S]) hide(hash uint64, n uint32) {
+	next := x.groups.at(n).next
+	first := x.found[hash]
+	switch {
+	case first != n:
+		for first != 0 && x.groups.at(first).next != n {
+			first = x.groups.at(first).next
+		}
+		if first != 0 {
+			x.groups.at(first).next = next
+		}
+	case next == 0:
+		delete(x.found, hash)
+	default:
+		x.found[hash] = next
+	}
+}
+
+func (x *Index[S]) hashOfDoc(in uint16, id docID) uint64 {
+	return maphash.Comparable(x.seed, struct {
+		in uint16
+		id docID
+	}{in, id})
+}
+
+func (x *Index[S]) hashOfSearch(in uint16, s search) uint64 {
+	var h maphash.Hash
+	h.SetSeed(x.seed)
+	_ = h.WriteByte(byte(in))
+	_ = h.WriteByte(byte(in >> 8))
+	for _, text := range []string{s.typ, s.slug, s.path} {
+		_, _ = h.WriteString(text)
+		_ = h.WriteByte(0)
+	}
+	return h.Sum64()
+}
+
 // readers calls f for the groups of those who have read a document.
-func (x *Index[S]) readers(edition, locale, id string, f func(g uint32, fields []string)) {
-	n, ok := x.spaces[space{edition, locale}]
+func (x *Index[S]) readers(edition, locale, id string, f func(g *group, fields []string)) {
+	in, ok := x.spaces[space{edition, locale}]
 	if !ok {
 		return
 	}
-	for g := x.docs[docKey{n, id}]; g != 0; g = x.groups[g].next {
-		f(g, x.byField.all[x.groups[g].ref].names)
-	}
+	doc := idOf(id)
+	x.each(x.hashOfDoc(in, doc), ofDocument, func(_ uint32, g *group) {
+		if g.space == in && g.id == doc {
+			f(g, x.fields.at(g.ref))
+		}
+	})
 }
 
-func (x *Index[S]) doc(edition string, e *Entry) uint32 {
-	key := docKey{x.space(edition, e.Locale), e.ID}
-	first := x.docs[key]
-	for g := first; g != 0; g = x.groups[g].next {
-		if slices.Equal(x.byField.all[x.groups[g].ref].names, e.Fields) {
-			return g
+func (x *Index[S]) doc(edition string, e *Entry) (out uint32) {
+	in, id := x.space(edition, e.Locale), idOf(e.ID)
+	hash := x.hashOfDoc(in, id)
+	x.each(hash, ofDocument, func(n uint32, g *group) {
+		if g.space == in && g.id == id && slices.Equal(x.fields.at(g.ref), e.Fields) {
+			out = n
 		}
+	})
+	if out == 0 {
+		fields := x.fields.hold(strings.Join(e.Fields, ","), func() []string { return slices.Clone(e.Fields) })
+		out = x.enter(hash, group{kind: ofDocument, space: in, id: id, ref: fields})
 	}
-	joined := strings.Join(e.Fields, ",")
-	fields := x.fields[joined]
-	if fields == nil {
-		fields = &fieldset{names: slices.Clone(e.Fields)}
-		fields.number = x.byField.add(fields)
-		x.fields[joined] = fields
-	}
-	fields.holders++
-	if first == 0 {
-		key.id = strings.Clone(e.ID)
-	} else {
-		key.id = x.groups[first].key
-	}
-	g := x.newGroup(group{kind: ofDocument, space: key.space, key: key.id, ref: fields.number, next: first})
-	x.docs[key] = g
-	return g
+	return out
 }
+
+// searched returns the group of a search; 0 if there is none.
+func (x *Index[S]) searched(in uint16, s search) (out uint32) {
+	x.each(x.hashOfSearch(in, s), ofSearch, func(n uint32, g *group) {
+		if g.space == in && *x.searches.at(g.ref) == s {
+			out = n
+		}
+	})
+	return out
+}
+
+func (x *Index[S]) search(edition string, l *Lookup) uint32 {
+	in, s := x.space(edition, l.Locale), search{l.Type, l.Slug, l.Path}
+	if held := x.searched(in, s); held != 0 {
+		return held
+	}
+	s = search{x.kept(s.typ), strings.Clone(s.slug), strings.Clone(s.path)}
+	x.bytes += s.bytes()
+	return x.enter(x.hashOfSearch(in, s), group{kind: ofSearch, space: in, ref: x.searches.add(s)})
+}
+
+func (s *search) bytes() int { return bytesOfSearch + len(s.slug) + len(s.path) }
 
 // leave ends what a group depends on.
-func (x *Index[S]) leave(g uint32) {
-	switch of := &x.groups[g]; of.kind {
+func (x *Index[S]) leave(n uint32) {
+	switch g := x.groups.at(n); g.kind {
 	case ofDocument:
-		x.leaveDoc(g)
-	case ofLookup:
-		delete(x.lookups, of.key)
+		x.hide(x.hashOfDoc(g.space, g.id), n)
+		x.fields.drop(g.ref)
+	case ofSearch:
+		s := x.searches.at(g.ref)
+		x.bytes -= s.bytes()
+		x.hide(x.hashOfSearch(g.space, *s), n)
+		x.searches.remove(g.ref)
 	case ofWindow:
-		x.leaveWindow(x.windows.all[of.ref])
+		x.leaveWindow(g.ref)
 	}
+	x.groups.remove(n)
 }
 
-func (x *Index[S]) leaveDoc(g uint32) {
-	d := x.groups[g]
-	if fields := x.byField.all[d.ref]; fields.holders == 1 {
-		delete(x.fields, strings.Join(fields.names, ","))
-		x.byField.remove(d.ref)
-	} else {
-		fields.holders--
-	}
-	next, key := d.next, docKey{d.space, d.key}
-	if first := x.docs[key]; first != g {
-		for first != 0 && x.groups[first].next != g {
-			first = x.groups[first].next
-		}
-		x.groups[first].next = next
-	} else if next == 0 {
-		delete(x.docs, key)
-	} else {
-		x.docs[key] = next
-	}
-}
-
-func lookupKey(edition, typ, locale, slug, path string) string {
-	return edition + "\x00" + typ + "\x00" + locale + "\x00" + slug + "\x00" + path
-}
-
-func (x *Index[S]) lookup(edition string, l Lookup) uint32 {
-	key := lookupKey(edition, l.Type, l.Locale, l.Slug, l.Path)
-	if g, ok := x.lookups[key]; ok {
-		return g
-	}
-	g := x.newGroup(group{kind: ofLookup, key: key})
-	x.lookups[key] = g
-	return g
-}
-
-func (x *Index[S]) window(edition string, l *List) uint32 {
+func (x *Index[S]) window(edition string, l *List) (out uint32) {
 	key := l.key(edition)
 	list := x.lists[key]
 	if list == nil {
 		own := *l
-		own.Window = Window{}
+		own.Window, own.Moments = Window{}, Moments{}
 		list = &listGroup{template: newTemplate(&own), key: key, edition: x.kept(edition)}
 		x.lists[key] = list
 		x.enlist(list)
 		x.bytes += bytesOfList + 3*len(key)
 	}
-	wk := l.Window.key()
-	if w := list.find(wk); w != nil {
-		w.AsOf = max(w.AsOf, l.Window.AsOf)
-		return w.id
-	}
-	own := l.Window
-	own.Rows = compacted(own.Rows)
-	w := &windowGroup{Window: &own, list: list, key: wk}
-	w.bytes = bytesOfWindow + len(wk)
-	for _, r := range own.Rows {
-		w.bytes += 16 + len(r)
-	}
-	w.number = x.windows.add(w)
-	w.id = x.newGroup(group{kind: ofWindow, ref: w.number})
-	list.windows = append(list.windows, w)
-	switch n := len(list.windows); {
-	case list.byKey != nil:
-		list.byKey[wk] = w
-	case n > manyWindows:
-		list.byKey = make(map[string]*windowGroup, n)
-		for _, w := range list.windows {
-			list.byKey[w.key] = w
+	hash := x.hashOfWindow(list, &l.Window)
+	x.each(hash, ofWindow, func(n uint32, g *group) {
+		if w := x.windows.at(g.ref); w.list == list && w.same(&l.Window) {
+			w.AsOf = max(w.AsOf, l.Window.AsOf)
+			out = n
 		}
+	})
+	if out != 0 {
+		return out
 	}
+	own := windowGroup{Window: l.Window, list: list, hash: hash, bytes: bytesOfWindow}
+	own.Rows = compacted(own.Rows)
+	for _, r := range own.Rows {
+		own.bytes += 16 + len(r)
+	}
+	x.bytes += own.bytes
+	number := x.windows.add(own)
+	w := x.windows.at(number)
+	w.id = x.enter(hash, group{kind: ofWindow, ref: number})
+	list.windows = append(list.windows, w)
 	return w.id
+}
+
+func (x *Index[S]) hashOfWindow(l *listGroup, w *Window) uint64 {
+	var h maphash.Hash
+	h.SetSeed(x.seed)
+	maphash.WriteComparable(&h, struct {
+		list          *listGroup
+		limit, offset int
+		after, before Place
+	}{l, w.Limit, w.Offset, w.After, w.Before})
+	for _, r := range w.Rows {
+		_, _ = h.WriteString(string(r))
+	}
+	return h.Sum64()
+}
+
+// same tells whether windows of the same list show the same.
+func (w *Window) same(o *Window) bool {
+	return w.Limit == o.Limit && w.Offset == o.Offset && w.FromEnd == o.FromEnd && w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
+		w.Cursors == o.Cursors && w.After == o.After && w.Before == o.Before && slices.Equal(w.Rows, o.Rows)
 }
 
 // compacted copies places into one piece of memory.
@@ -409,31 +480,17 @@ func compacted(rows []Place) []Place {
 	return out
 }
 
-func (l *listGroup) find(key string) *windowGroup {
-	if l.byKey != nil {
-		return l.byKey[key]
-	}
-	for _, w := range l.windows {
-		if w.key == key {
-			return w
-		}
-	}
-	return nil
-}
-
-// rename lets a window not be found any more by what it was.
-func (l *listGroup) rename(w *windowGroup) {
-	delete(l.byKey, w.key)
-	w.key, w.followed = "", false
-}
-
-func (x *Index[S]) leaveWindow(w *windowGroup) {
+func (x *Index[S]) leaveWindow(number uint32) {
+	w := x.windows.at(number)
 	l := w.list
-	x.windows.remove(w.number)
+	x.bytes -= w.bytes
+	if !w.followed {
+		x.hide(w.hash, w.id)
+	}
 	if i := slices.Index(l.windows, w); i >= 0 {
 		l.windows = slices.Delete(l.windows, i, i+1)
 	}
-	delete(l.byKey, w.key)
+	x.windows.remove(number)
 	if len(l.windows) == 0 {
 		delete(x.lists, l.key)
 		x.delist(l)
@@ -507,47 +564,40 @@ func (x *Index[S]) delist(l *listGroup) {
 func (x *Index[S]) Remove(h Handle) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	one := &x.subs[h]
-	if h == 0 || one.groups == nil {
+	one := x.subs.at(uint32(h))
+	if h == 0 || one.gone || one.uses == 0 {
 		return
 	}
-	x.live--
-	if one.uses.holders--; one.uses.holders == 0 {
-		delete(x.uses, one.uses.key)
-	}
-	groups := one.groups
-	x.bytes -= one.bytes()
 	var nobody S
-	one.s, one.groups = nobody, nil
-	delete(x.deadlines, h)
+	one.s, one.gone = nobody, true
+	x.gone++
+	x.uses.drop(one.uses)
+	delete(x.dues, uint32(h))
+	groups := one.groups
+	one.groups = list{}
 	if one.in == 0 {
-		x.free(h)
+		x.free(uint32(h))
 	}
-	for _, n := range groups {
-		g := &x.groups[n]
-		if g.dead++; int(g.dead)*2 > len(g.subs) {
+	for _, n := range x.members.of(groups) {
+		g := x.groups.at(n)
+		if g.dead++; g.dead*2 > g.subs.n {
 			x.sweep(n)
 		}
 	}
+	x.members.drop(groups)
 }
 
-// bytes is what a subscription takes, with its handles in groups.
-func (s *sub[S]) bytes() int { return bytesOfSub + (4+bytesOfHandle)*len(s.groups) }
-
-// gone tells whether the subscription has ended, and is only named by groups.
-func (s *sub[S]) gone() bool { return s.groups == nil }
-
-func (x *Index[S]) free(h Handle) {
-	x.subs[h] = sub[S]{}
-	x.freeSubs = append(x.freeSubs, h)
+func (x *Index[S]) free(h uint32) {
+	x.gone--
+	x.subs.remove(h)
 }
 
 // sweep takes those who have left out of a group, and ends it if nobody is left.
 func (x *Index[S]) sweep(n uint32) {
-	g := &x.groups[n]
-	g.subs = slices.DeleteFunc(g.subs, func(h Handle) bool {
-		one := &x.subs[h]
-		if !one.gone() {
+	g := x.groups.at(n)
+	g.subs = x.members.without(g.subs, func(h uint32) bool {
+		one := x.subs.at(h)
+		if !one.gone {
 			return false
 		}
 		if one.in--; one.in == 0 {
@@ -555,21 +605,15 @@ func (x *Index[S]) sweep(n uint32) {
 		}
 		return true
 	})
-	g.dead = 0
-	if len(g.subs) == 0 {
-		x.bytes -= x.bytesOf(g)
+	if g.dead = 0; g.subs.n == 0 {
 		x.leave(n)
-		x.groups[n] = group{}
-		x.freeGroup = append(x.freeGroup, n)
-	} else if cap(g.subs) > 4*len(g.subs) {
-		g.subs = slices.Clone(g.subs)
 	}
 }
 
 // Match returns every subscriber that the change may affect, each once, and those
-// that it lets end sooner. Changes are matched in the order of their sequences, each
+// that it lets end at another moment. Changes are matched in the order of their sequences, each
 // once.
-func (x *Index[S]) Match(c *content.Change) ([]S, []Sooner[S]) { return x.match(c, false) }
+func (x *Index[S]) Match(c *content.Change) ([]S, []Moved[S]) { return x.match(c, false) }
 
 // Supposing returns what Match would, for a change that has not happened.
 func (x *Index[S]) Supposing(c *content.Change) []S {
@@ -577,7 +621,7 @@ func (x *Index[S]) Supposing(c *content.Change) []S {
 	return out
 }
 
-func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Sooner[S]) {
+func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Moved[S]) {
 	if !alters(c) {
 		return nil, nil
 	}
@@ -587,53 +631,53 @@ func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Sooner[S]) {
 	x.round++
 	for locale := range c.Fields {
 		s, _ := stepOf(c, locale)
-		x.readers(c.Edition, locale, c.Entry, func(g uint32, fields []string) {
+		x.readers(c.Edition, locale, c.Entry, func(g *group, fields []string) {
 			if reads(fields, &s) {
 				m.all(g)
 			}
 		})
 		if was, is := slugOf(s.before), slugOf(s.after); was != is {
-			m.lookup(lookupKey(c.Edition, c.Type, locale, was, ""))
-			m.lookup(lookupKey(c.Edition, c.Type, locale, is, ""))
+			m.search(c.Edition, locale, search{typ: c.Type, slug: was})
+			m.search(c.Edition, locale, search{typ: c.Type, slug: is})
 		}
 		if was, is := pathOf(s.before), pathOf(s.after); was != is {
-			m.lookup(lookupKey(c.Edition, "", locale, "", was))
-			m.lookup(lookupKey(c.Edition, "", locale, "", is))
+			m.search(c.Edition, locale, search{path: was})
+			m.search(c.Edition, locale, search{path: is})
 			if c.Edition == content.Published && was != "" {
-				m.lookup(lookupKey(content.Preview, "", locale, "", was)) // it remembers
+				m.search(content.Preview, locale, search{path: was}) // it remembers
 			}
 		}
 		if t := x.types[typeKey{c.Edition, locale, c.Type}]; t != nil {
 			m.lists(t, &s)
 		}
 	}
-	return m.out, m.sooner
+	return m.out, m.moved
 }
 
 type matching[S any] struct {
 	x        *Index[S]
 	supposed bool
 	out      []S
-	sooner   []Sooner[S]
+	moved    []Moved[S]
 }
 
 // all finds everybody in a group.
-func (m *matching[S]) all(g uint32) {
-	m.some(g, func(*sub[S]) bool { return true })
-}
-
-func (m *matching[S]) some(g uint32, is func(*sub[S]) bool) {
-	for _, h := range m.x.groups[g].subs {
-		if one := &m.x.subs[h]; !one.gone() && one.round != m.x.round && is(one) {
+func (m *matching[S]) all(g *group) {
+	for _, h := range m.x.members.of(g.subs) {
+		if one := m.x.subs.at(h); !one.gone && one.round != m.x.round {
 			one.round = m.x.round
 			m.out = append(m.out, one.s)
 		}
 	}
 }
 
-func (m *matching[S]) lookup(key string) {
-	if g, ok := m.x.lookups[key]; ok {
-		m.all(g)
+func (m *matching[S]) window(w *windowGroup) { m.all(m.x.groups.at(w.id)) }
+
+func (m *matching[S]) search(edition, locale string, s search) {
+	if in, ok := m.x.spaces[space{edition, locale}]; ok {
+		if n := m.x.searched(in, s); n != 0 {
+			m.all(m.x.groups.at(n))
+		}
 	}
 }
 
@@ -646,7 +690,7 @@ func (m *matching[S]) lists(t *listsOfType, s *step) {
 		led, known := l.leading(s, ways)
 		if !known {
 			for _, w := range l.windows {
-				m.all(w.id)
+				m.window(w)
 			}
 		}
 		for i := range led {
@@ -662,15 +706,16 @@ func (m *matching[S]) lists(t *listsOfType, s *step) {
 	})
 	for _, l := range t.others[min(len(t.others), maxTried):] {
 		for _, w := range l.windows {
-			m.all(w.id)
+			m.window(w)
 		}
 	}
 }
 
 func (m *matching[S]) list(l *listGroup, s *step, p *places) {
-	if at := l.crosses(s); !at.IsZero() {
+	if len(l.held) > 0 && s.turned == "" && !m.supposed {
+		at := l.crosses(s)
 		for _, w := range l.windows {
-			m.end(w.id, at)
+			m.move(w, s, at)
 		}
 	}
 	may, was, is, matters := l.weigh(s, p)
@@ -678,16 +723,17 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 		return
 	}
 	for _, w := range l.windows {
-		window := w.Window
+		window := &w.Window
 		if m.supposed {
 			copied := *window
 			window = &copied
 		}
+		known := w.followed
 		if l.affected(window, may, s, was, is, true) {
-			m.all(w.id)
+			m.window(w)
 		}
-		if w.followed {
-			l.rename(w)
+		if w.followed && !known {
+			m.x.hide(w.hash, w.id) // it is not what it was made as
 		}
 	}
 }
@@ -786,21 +832,30 @@ func (t *listsOfType) each(s *step, f func(*listGroup)) {
 	}
 }
 
-// end lets the members of a group end at a moment, if that is sooner than they would.
-func (m *matching[S]) end(g uint32, at time.Time) {
-	for _, h := range m.x.groups[g].subs {
-		one := &m.x.subs[h]
-		if held, has := m.x.deadlines[h]; !one.gone() && (!has || at.UnixMicro() < held) {
-			if !m.supposed {
-				m.x.deadlines[h] = at.UnixMicro()
-			}
-			m.sooner = append(m.sooner, Sooner[S]{one.s, at})
+// move lets those who show a window of a list end when the entry passes the present,
+// zero for never, if that is the first thing to happen.
+func (m *matching[S]) move(w *windowGroup, s *step, to time.Time) {
+	for _, h := range m.x.members.of(m.x.groups.at(w.id).subs) {
+		one, d := m.x.subs.at(h), m.x.dues[h]
+		if one.gone || d == nil && to.IsZero() || d != nil && (s.sequence <= d.asOf || !d.at.After(s.now)) {
+			continue // it has nothing to do with it, knows of it, or is over already
+		}
+		if d == nil {
+			d = &due{}
+			m.x.dues[h] = d
+		}
+		was := d.at
+		if d.move(w.list, s.id, to); !d.at.Equal(was) {
+			m.moved = append(m.moved, Moved[S]{one.s, d.at})
+		}
+		if d.at.IsZero() {
+			delete(m.x.dues, h)
 		}
 	}
 }
 
-// Sooner is a subscriber whose deadline a change has moved.
-type Sooner[S any] struct {
+// Moved is a subscriber whose deadline a change has moved; zero: it has none any more.
+type Moved[S any] struct {
 	Subscriber S
 	Deadline   time.Time
 }
@@ -810,15 +865,15 @@ type Sooner[S any] struct {
 func (x *Index[S]) Using(c *content.Change) []S {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	hit := map[*useset]bool{}
-	for _, uses := range x.uses {
-		hit[uses] = len(c.Fields) == 0 || slices.ContainsFunc(uses.all, func(u Use) bool {
+	hit := map[uint32]bool{}
+	for _, n := range x.uses.number {
+		hit[n] = len(c.Fields) == 0 || slices.ContainsFunc(x.uses.at(n), func(u Use) bool {
 			return u.touchedBy(c.Fields[u.Locale]) || u.touchedBy(c.Fields[model.Everything])
 		})
 	}
 	var out []S
-	for i := range x.subs {
-		if one := &x.subs[i]; one.uses != nil && !one.gone() && hit[one.uses] {
+	for h := range x.subs.last {
+		if one := x.subs.at(h + 1); hit[one.uses] && !one.gone {
 			out = append(out, one.s)
 		}
 	}
@@ -841,7 +896,7 @@ func (x *Index[S]) Reading(edition, entry, locale string) []S {
 	defer x.mu.Unlock()
 	m := matching[S]{x: x}
 	x.round++
-	x.readers(edition, locale, entry, func(g uint32, _ []string) { m.all(g) })
+	x.readers(edition, locale, entry, func(g *group, _ []string) { m.all(g) })
 	return m.out
 }
 
@@ -850,8 +905,19 @@ func (x *Index[S]) Reading(edition, entry, locale string) []S {
 func (x *Index[S]) Uses(h Handle) []Use {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if uses := x.subs[h].uses; uses != nil {
-		return uses.all
+	if one := x.held(h); one != nil {
+		return x.uses.at(one.uses)
+	}
+	return nil
+}
+
+// held returns a subscription; nil if there is none.
+func (x *Index[S]) held(h Handle) *sub[S] {
+	if h == 0 || uint32(h) > x.subs.last {
+		return nil
+	}
+	if one := x.subs.at(uint32(h)); one.uses != 0 && !one.gone {
+		return one
 	}
 	return nil
 }
@@ -860,28 +926,29 @@ func (x *Index[S]) Uses(h Handle) []Use {
 func (x *Index[S]) Set(h Handle) *Set {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	one := &x.subs[h]
 	out := &Set{}
-	if at, has := x.deadlines[h]; has {
-		out.Deadline = time.UnixMicro(at).UTC()
+	one := x.held(h)
+	if one == nil {
+		return out
 	}
-	if one.uses != nil {
-		out.Uses = one.uses.all
+	if d := x.dues[uint32(h)]; d != nil {
+		out.Deadline = d.at
 	}
-	for _, g := range one.groups {
-		switch of := &x.groups[g]; of.kind {
+	out.Uses = x.uses.at(one.uses)
+	for _, n := range x.members.of(one.groups) {
+		switch g := x.groups.at(n); g.kind {
 		case ofDocument:
-			in := x.bySpace[of.space]
+			in := x.bySpace[g.space]
 			out.Edition = in.edition
-			out.Entries = append(out.Entries, Entry{ID: of.key, Locale: in.locale, Fields: x.byField.all[of.ref].names})
-		case ofLookup:
-			p := strings.Split(of.key, "\x00")
-			out.Edition = p[0]
-			out.Lookups = append(out.Lookups, Lookup{Type: p[1], Locale: p[2], Slug: p[3], Path: p[4]})
+			out.Entries = append(out.Entries, Entry{ID: g.id.String(), Locale: in.locale, Fields: x.fields.at(g.ref)})
+		case ofSearch:
+			in, s := x.bySpace[g.space], x.searches.at(g.ref)
+			out.Edition = in.edition
+			out.Lookups = append(out.Lookups, Lookup{Type: s.typ, Locale: in.locale, Slug: s.slug, Path: s.path})
 		case ofWindow:
-			w := x.windows.all[of.ref]
+			w := x.windows.at(g.ref)
 			l := *w.list.List
-			out.Edition, l.Window = w.list.edition, *w.Window
+			out.Edition, l.Window = w.list.edition, w.Window
 			out.Lists = append(out.Lists, l)
 		}
 	}
@@ -893,14 +960,14 @@ func (x *Index[S]) Set(h Handle) *Set {
 func (x *Index[S]) Bytes() int {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.bytes
+	return x.subs.bytes() + x.groups.bytes() + x.members.bytes() + len(x.found)*bytesOfFound + len(x.dues)*bytesOfDue + x.bytes
 }
 
 // Len returns how many are subscribed.
 func (x *Index[S]) Len() int {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.live
+	return x.subs.len() - x.gone
 }
 
 // Size is about how many bytes an Index takes for the set.

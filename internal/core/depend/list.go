@@ -29,6 +29,8 @@ type List struct {
 	// Count says that the response tells how many there are in all.
 	Count  bool   `json:"count,omitempty"`
 	Window Window `json:"window"`
+	// Moments are those of a filter that speaks of now.
+	Moments Moments `json:"-"`
 }
 
 // Window is the part of a list that a response shows.
@@ -574,23 +576,6 @@ func (w *Window) holds(p Place) bool {
 // of tells whether the place of the ith of n rows shown is itself shown.
 func (c Cursors) of(i, n int) bool {
 	return c&CursorAll != 0 || c&CursorFirst != 0 && i == 0 || c&CursorLast != 0 && i == n-1
-}
-
-// key tells windows apart.
-func (w *Window) key() string {
-	var b strings.Builder
-	for _, n := range []int{w.Limit, w.Offset} {
-		b.WriteString(strconv.Itoa(n) + " ")
-	}
-	for _, is := range []bool{w.FromEnd, w.Skipped, w.Tells, w.Ends} {
-		b.WriteString(strconv.FormatBool(is)[:1])
-	}
-	b.WriteByte(byte('0' + w.Cursors))
-	for _, p := range append([]Place{w.After, w.Before}, w.Rows...) {
-		b.WriteString(strconv.Itoa(len(p)) + ":")
-		b.WriteString(string(p))
-	}
-	return b.String()
 }
 
 // MarshalJSON writes the window for people: of the rows, how many are shown.

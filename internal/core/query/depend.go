@@ -10,7 +10,7 @@ import (
 
 // Dependencies says what the result of the query was made of.
 func Dependencies(q *Query, r *Result) *depend.Set {
-	d := dependencies{set: &depend.Set{Edition: q.Edition, Deadline: r.Deadline}, vain: map[string]bool{}, sequence: r.Sequence}
+	d := dependencies{set: &depend.Set{Edition: q.Edition, Deadline: r.Deadline}, vain: map[string]bool{}, sequence: r.Sequence, moments: r.Moments}
 	for i := range q.Roots {
 		root, res := &q.Roots[i], &r.Roots[i]
 		locale := root.Locale
@@ -51,12 +51,13 @@ type dependencies struct {
 	linked   bool // only then can the same document have been read twice
 	vain     map[string]bool
 	sequence int64
+	moments  map[*Root]depend.Moments
 }
 
 // list adds what a result shows of a list; target is the entry that is referred to,
 // for a way back.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
-	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count,
+	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count, Moments: d.moments[root],
 		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > MaxAhead, Ends: !res.More, AsOf: d.sequence, Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
 	w := &l.Window
 	if root.By == BySingle {

@@ -195,8 +195,10 @@ type Result struct {
 	Good     time.Duration
 	Deadline time.Time
 	// Now is what the database's clock said, for answers that depend on the time.
-	Now   time.Time
-	Roots []RootResult
+	Now time.Time
+	// Moments are by which entries it ends, for each list that speaks of now.
+	Moments map[*Root]depend.Moments
+	Roots   []RootResult
 }
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.
