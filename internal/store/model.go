@@ -168,7 +168,8 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 				return err
 			}
 			relaid = c.relaid
-			if touches = map[string][]string{"": nil}; c.many {
+			touches = map[string][]string{model.Everything: model.Convert(old, m).Reshapes()}
+			if c.many {
 				relaid, touches = nil, model.Convert(old, m).Touches()
 			}
 		}

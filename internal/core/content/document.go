@@ -314,8 +314,9 @@ func ChangeBetween(kind, edition, entry string, t *model.Type, before, after map
 }
 
 // Differences compares the documents of an entry in one edition before and
-// after. It returns, by locale, what differs: field names, and about.NAME for
-// what is said about the entry. A document that comes or goes differs in all.
+// after. It returns, by locale, what differs: field names, FIELD.PART for parts of
+// their values, FIELD.* if a value with parts comes or goes, and about.NAME for
+// what is said about the entry. A document that comes or goes differs in all fields.
 func Differences(t *model.Type, before, after map[string]Document) map[string][]string {
 	out := map[string][]string{}
 	tags := map[string]bool{}
@@ -330,8 +331,11 @@ func Differences(t *model.Type, before, after map[string]Document) map[string][]
 		b, has := after[tag]
 		var names []string
 		for _, f := range t.Fields {
-			if had != has || !reflect.DeepEqual(a.Fields[f.Name], b.Fields[f.Name]) {
+			was, is := a.Fields[f.Name], b.Fields[f.Name]
+			if had != has {
 				names = append(names, f.Name)
+			} else if !reflect.DeepEqual(was, is) {
+				names = append(append(names, f.Name), differingParts(f.Name, was, is)...)
 			}
 		}
 		av, bv := aboutValues(a.About), aboutValues(b.About)
@@ -346,6 +350,43 @@ func Differences(t *model.Type, before, after map[string]Document) map[string][]
 		}
 	}
 	return out
+}
+
+// AnyPart is the part that stands for whether a value that has parts is there.
+const AnyPart = "*"
+
+// PartName names a part of a field's value.
+func PartName(field, part string) string { return field + "." + part }
+
+// differingParts names the parts in which two values of a field differ, if they have
+// any.
+func differingParts(field string, was, is any) (out []string) {
+	a, had := partsOf(was)
+	b, has := partsOf(is)
+	if had != has {
+		return []string{PartName(field, AnyPart)}
+	}
+	for part := range a {
+		if v, there := b[part]; !there || !reflect.DeepEqual(a[part], v) {
+			out = append(out, PartName(field, part))
+		}
+	}
+	for part := range b {
+		if _, there := a[part]; !there {
+			out = append(out, PartName(field, part))
+		}
+	}
+	return out
+}
+
+func partsOf(value any) (map[string]any, bool) {
+	switch v := value.(type) {
+	case map[string]any:
+		return v, true
+	case Fields:
+		return v, true
+	}
+	return nil, false
 }
 
 func aboutValues(a About) []any {

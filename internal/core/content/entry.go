@@ -152,8 +152,8 @@ type Change struct {
 	// preview also saved.
 	What string `json:"what,omitempty"`
 	// Fields names, for each locale that some reader could see a difference in,
-	// what differs. What is said about the entry is written about.NAME. Of a change
-	// of the model what model.Conversion.Touches says; none: everything.
+	// what differs: fields, and FIELD.PART for parts of their values. What is said about
+	// the entry is written about.NAME. Of a change of the model what model.Conversion.Touches says; none: everything.
 	Fields map[string][]string `json:"fields,omitempty"`
 	// Before and After hold, by locale, the values that filters and sorts use. A
 	// locale is missing where there was, or is, no document.

@@ -89,6 +89,9 @@ type Lookup struct {
 	Locale string `json:"locale"`
 	Slug   string `json:"slug,omitempty"`
 	Path   string `json:"path,omitempty"`
+	// Found says that somebody lives at the path. Then it does not matter who lived
+	// there before.
+	Found bool `json:"found,omitempty"`
 }
 
 // Use is a type of the model, with the fields that were read of its entries in a
@@ -153,7 +156,7 @@ func (l Lookup) affected(c *content.Change) bool {
 // now: preview, too, leads on from there to where the entry lives.
 func (l Lookup) remembers(c *content.Change) bool {
 	was := pathOf(c.Before[l.Locale])
-	return c.Edition == content.Published && l.Path != "" && was == l.Path && was != pathOf(c.After[l.Locale])
+	return c.Edition == content.Published && !l.Found && l.Path != "" && was == l.Path && was != pathOf(c.After[l.Locale])
 }
 
 func (l *List) affected(c *content.Change, deadline time.Time) bool {

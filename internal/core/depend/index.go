@@ -98,7 +98,10 @@ const (
 )
 
 type (
-	search struct{ typ, slug, path string }
+	search struct {
+		typ, slug, path string
+		found           bool
+	}
 	// due is when a subscription ends by itself, and why.
 	due struct {
 		at    time.Time
@@ -333,6 +336,9 @@ func (x *Index[S]) hashOfSearch(in uint16, s search) uint64 {
 	h.SetSeed(x.seed)
 	_ = h.WriteByte(byte(in))
 	_ = h.WriteByte(byte(in >> 8))
+	if s.found {
+		_ = h.WriteByte(1)
+	}
 	for _, text := range []string{s.typ, s.slug, s.path} {
 		_, _ = h.WriteString(text)
 		_ = h.WriteByte(0)
@@ -380,11 +386,11 @@ func (x *Index[S]) searched(in uint16, s search) (out uint32) {
 }
 
 func (x *Index[S]) search(edition string, l *Lookup) uint32 {
-	in, s := x.space(edition, l.Locale), search{l.Type, l.Slug, l.Path}
+	in, s := x.space(edition, l.Locale), search{l.Type, l.Slug, l.Path, l.Found}
 	if held := x.searched(in, s); held != 0 {
 		return held
 	}
-	s = search{x.kept(s.typ), strings.Clone(s.slug), strings.Clone(s.path)}
+	s.typ, s.slug, s.path = x.kept(s.typ), strings.Clone(s.slug), strings.Clone(s.path)
 	x.bytes += s.bytes()
 	return x.enter(x.hashOfSearch(in, s), group{kind: ofSearch, space: in, ref: x.searches.add(s)})
 }
@@ -641,8 +647,10 @@ func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Moved[S]) {
 			m.search(c.Edition, locale, search{typ: c.Type, slug: is})
 		}
 		if was, is := pathOf(s.before), pathOf(s.after); was != is {
-			m.search(c.Edition, locale, search{path: was})
-			m.search(c.Edition, locale, search{path: is})
+			for _, path := range []string{was, is} {
+				m.search(c.Edition, locale, search{path: path})
+				m.search(c.Edition, locale, search{path: path, found: true})
+			}
 			if c.Edition == content.Published && was != "" {
 				m.search(content.Preview, locale, search{path: was}) // it remembers
 			}
@@ -882,11 +890,14 @@ func (x *Index[S]) Using(c *content.Change) []S {
 
 func (u Use) touchedBy(touched []string) bool {
 	return slices.ContainsFunc(touched, func(name string) bool {
-		if name == model.Everything || u.Type == "" || name == u.Type {
+		typ, field, of := strings.Cut(name, ".")
+		switch {
+		case name == model.Everything:
 			return true
+		case u.Type == "":
+			return field != model.AllFields // that is not about who is there
 		}
-		field, of := strings.CutPrefix(name, u.Type+".")
-		return of && slices.Contains(u.Fields, field)
+		return typ == u.Type && (!of || slices.Contains(u.Fields, field))
 	})
 }
 
@@ -944,7 +955,7 @@ func (x *Index[S]) Set(h Handle) *Set {
 		case ofSearch:
 			in, s := x.bySpace[g.space], x.searches.at(g.ref)
 			out.Edition = in.edition
-			out.Lookups = append(out.Lookups, Lookup{Type: s.typ, Locale: in.locale, Slug: s.slug, Path: s.path})
+			out.Lookups = append(out.Lookups, Lookup{Type: s.typ, Locale: in.locale, Slug: s.slug, Path: s.path, Found: s.found})
 		case ofWindow:
 			w := x.windows.at(g.ref)
 			l := *w.list.List

@@ -9,6 +9,9 @@ import (
 // Everything stands, in Touches, for all locales or all types.
 const Everything = "*"
 
+// AllFields stands for which fields a type has, in which order, and of which form.
+const AllFields = "*"
+
 // Touches says in which parts documents that are read may differ between the
 // models: by locale, or Everything for all locales, the types, by their old names,
 // or single fields of them as TYPE.FIELD, or Everything for all types. What is not
@@ -60,9 +63,22 @@ func (c *Conversion) Touches() map[string][]string {
 			add(Everything, old.Name) // it may be there in more locales, or fewer
 		}
 	}
+	add(Everything, c.Reshapes()...)
 	for tag := range out {
 		sort.Strings(out[tag])
 		out[tag] = slices.Compact(out[tag])
+	}
+	return out
+}
+
+// Reshapes names, as TYPE.AllFields, the types of which an answer that shows all
+// fields may show others, or the same otherwise, even if no document differs.
+func (c *Conversion) Reshapes() (out []string) {
+	for _, old := range c.from.Types {
+		now := c.Type(old.Name)
+		if now == nil || !slices.EqualFunc(old.Fields, now.Fields, func(a, b *Field) bool { return a.Name == b.Name && a.delivered() == b.delivered() }) {
+			out = append(out, old.Name+"."+AllFields)
+		}
 	}
 	return out
 }

@@ -3,6 +3,7 @@ package query
 import (
 	"slices"
 	"sort"
+	"strings"
 
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/model"
@@ -32,18 +33,31 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
 			}
 		case ByPath:
-			for _, tag := range res.LookedIn(root) {
-				d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value})
-			}
-			for _, f := range res.Formerly {
-				d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
-			}
+			d.path(root, res)
 		}
 	}
 	if d.linked || len(q.Roots) > 1 {
 		d.set.Entries = mergeEntries(d.set.Entries)
 	}
 	return d.set
+}
+
+// path adds what a search for an entry by its path went by. Once one is found, nobody
+// asks for who lives there in the locales that come after, or lived there before.
+func (d *dependencies) path(root *Root, res *RootResult) {
+	found := len(res.Rows) > 0
+	for _, tag := range res.LookedIn(root) {
+		d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value, Found: found})
+		if found && tag == res.Locale {
+			return
+		}
+	}
+	if found {
+		return
+	}
+	for _, f := range res.Formerly {
+		d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
+	}
 }
 
 type dependencies struct {
@@ -170,7 +184,13 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 }
 
 // use adds what was read by of a type of the model.
-func (d *dependencies) use(typ, locale string, fields []string) {
+func (d *dependencies) use(typ, locale string, names []string) {
+	fields := make([]string, len(names))
+	for i, name := range names {
+		if fields[i] = name; !strings.HasPrefix(name, "about.") {
+			fields[i], _, _ = strings.Cut(name, ".") // the model knows no parts
+		}
+	}
 	for i := range d.set.Uses {
 		if u := &d.set.Uses[i]; u.Type == typ && u.Locale == locale {
 			if len(fields) > 0 {
@@ -181,7 +201,6 @@ func (d *dependencies) use(typ, locale string, fields []string) {
 			return
 		}
 	}
-	fields = slices.Clone(fields)
 	sort.Strings(fields)
 	d.set.Uses = append(d.set.Uses, depend.Use{Type: typ, Locale: locale, Fields: slices.Compact(fields)})
 }
@@ -190,8 +209,14 @@ func (d *dependencies) use(typ, locale string, fields []string) {
 func (d *dependencies) used(root *Root, locale string, read []string, res *RootResult) {
 	switch {
 	case root.Type != "":
-		d.use(root.Type, locale, append(root.reads(), read...))
+		d.use(root.Type, locale, root.reads())
 		d.filtered(root, locale)
+		if len(res.Rows) > 0 {
+			d.use(root.Type, locale, read)
+			if root.Selection.All {
+				d.use(root.Type, locale, []string{model.AllFields})
+			}
+		}
 	case len(res.Rows) > 0:
 		for _, row := range res.Rows {
 			d.use(row.Type, locale, append([]string{"about.path"}, read...))
@@ -202,10 +227,14 @@ func (d *dependencies) used(root *Root, locale string, read []string, res *RootR
 			d.use("", tag, nil)
 		}
 	}
-	d.usedBelow(&root.Selection, locale)
+	if len(res.Rows) > 0 { // else nothing of it shows
+		d.usedBelow(&root.Selection, locale, root.Selection.All)
+	}
 }
 
-func (d *dependencies) usedBelow(s *Selection, locale string) {
+// usedBelow adds those that what hangs below was read by; all says that nobody named
+// what that is.
+func (d *dependencies) usedBelow(s *Selection, locale string, all bool) {
 	for i := range s.Picks {
 		p := &s.Picks[i]
 		switch {
@@ -213,12 +242,16 @@ func (d *dependencies) usedBelow(s *Selection, locale string) {
 			d.use(p.List.Type, locale, append(p.List.reads(), p.List.Selection.reads()...))
 			d.filtered(p.List, locale)
 		case p.Link != nil && p.Kind != PickInner:
+			read := p.Link.reads()
+			if all {
+				read = append(read, model.AllFields) // it shows the slug of those that have one
+			}
 			for _, t := range p.Types {
-				d.use(t, locale, p.Link.reads())
+				d.use(t, locale, read)
 			}
 		}
 		if below := p.below(); below != nil {
-			d.usedBelow(below, locale)
+			d.usedBelow(below, locale, all || below.All)
 		}
 	}
 }

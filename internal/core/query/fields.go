@@ -165,7 +165,7 @@ func (s Selecting) Fields(types []*model.Type, text string) (Selection, error) {
 // All is the selection of a read that names no fields: everything the entry
 // itself has, and of linked entries id, type and slug.
 func (s Selecting) All(types []*model.Type) Selection {
-	sel := Selection{Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}}}
+	sel := Selection{All: len(types) == 1, Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}}}
 	for _, f := range fieldsOf(types) {
 		sel.Picks = append(sel.Picks, s.plainPick(f.field, f.on))
 	}

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"time"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
@@ -99,7 +100,17 @@ type Sort = depend.Sort
 
 // Selection is what is asked of an entry.
 type Selection struct {
-	Picks []Pick `json:"picks"`
+	Picks []Pick
+	// All says that it is whatever fields the one type that it is of has.
+	All bool
+}
+
+// MarshalJSON writes what is asked for: not which fields these are, if it is all.
+func (s Selection) MarshalJSON() ([]byte, error) {
+	if s.All {
+		return []byte(`"all"`), nil
+	}
+	return json.Marshal(s.Picks)
 }
 
 // PickKind says what a pick takes.
@@ -385,12 +396,32 @@ func (s *Selection) reads() []string {
 					out = append(out, "about."+part.Name)
 				}
 			}
-		case PickValue, PickParts, PickLink, PickInner:
+		case PickValue, PickLink:
 			out = append(out, p.Field)
+		case PickParts, PickInner:
+			out = append(out, p.partsRead()...)
 		}
 	}
 	sort.Strings(out)
 	return slices.Compact(out)
+}
+
+// partsRead names the parts of its field's value that the pick takes.
+func (p *Pick) partsRead() []string {
+	if p.Several {
+		return []string{p.Field}
+	}
+	out := []string{content.PartName(p.Field, content.AnyPart)}
+	if p.Link != nil {
+		for i := range p.Link.Picks {
+			out = append(out, content.PartName(p.Field, p.Link.Picks[i].Field))
+		}
+		return out
+	}
+	for _, part := range p.Parts {
+		out = append(out, content.PartName(p.Field, part.Name))
+	}
+	return out
 }
 
 // LookedIn lists the locales in which the entry at a path was looked for.
