@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"iter"
 	"maps"
 	"runtime/debug"
 	"slices"
@@ -490,12 +491,12 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 	}
 	c.mu.Unlock()
 	var expired []*Response
-	for i := range changes {
-		hit, kept := c.hitBy(&changes[i], c.match)
+	for commit := range commits(changes) {
+		hit, kept := c.hitBy(commit, c.match)
 		c.kept.Add(int64(kept))
 		for _, r := range hit {
-			if r.Sequence >= changes[i].Sequence {
-				continue // it knows of the change
+			if r.Sequence >= commit[0].Sequence {
+				continue // it knows of all of it
 			}
 			if c.expire(r) {
 				expired = append(expired, r)
@@ -512,21 +513,37 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 	return expired
 }
 
-func (c *Cache) match(change *content.Change) []*Response {
-	out, moved := c.index.Match(change)
+// commits takes changes apart by their commits.
+func commits(changes []content.Change) iter.Seq[[]*content.Change] {
+	return func(yield func([]*content.Change) bool) {
+		var commit []*content.Change
+		for i := range changes {
+			commit = append(commit, &changes[i])
+			if last := i == len(changes)-1; last || changes[i+1].Commit != changes[i].Commit {
+				if !yield(commit) {
+					return
+				}
+				commit = nil
+			}
+		}
+	}
+}
+
+func (c *Cache) match(commit ...*content.Change) []*Response {
+	out, moved := c.index.Match(commit...)
 	for _, one := range moved {
 		one.Subscriber.endBy(one.Deadline)
 	}
 	return out
 }
 
-// hitBy returns what a change may affect, and how many are kept through a change of
-// the model.
-func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Response) (out []*Response, kept int) {
-	if change.Kind != content.ModelChange {
-		return match(change), 0
+// hitBy returns what a commit may affect, and how many are kept through a change of
+// the model, which is the first of its commit.
+func (c *Cache) hitBy(commit []*content.Change, match func(...*content.Change) []*Response) (out []*Response, kept int) {
+	if commit[0].Kind != content.ModelChange {
+		return match(commit...), 0
 	}
-	out = c.index.Using(change)
+	out = append(c.index.Using(commit[0]), match(commit[1:]...)...)
 	hit := make(map[*Response]bool, len(out))
 	for _, r := range out {
 		hit[r] = true
@@ -548,8 +565,8 @@ func (c *Cache) hitBy(change *content.Change, match func(*content.Change) []*Res
 func (c *Cache) Simulate(changes []content.Change) []*Response {
 	var out []*Response
 	seen := map[*Response]bool{}
-	for i := range changes {
-		hit, _ := c.hitBy(&changes[i], c.index.Supposing)
+	for commit := range commits(changes) {
+		hit, _ := c.hitBy(commit, c.index.Supposing)
 		for _, r := range hit {
 			if !seen[r] && r.expired.Load() == 0 {
 				seen[r] = true

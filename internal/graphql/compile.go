@@ -373,6 +373,9 @@ func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Ty
 		}
 		shape = append(shape, part)
 	}
+	if !slices.ContainsFunc(shape, func(p query.ListPart) bool { return p.Name != "totalCount" && p.Name != "__typename" }) {
+		out.Limit = 0 // nothing shows which entries there are
+	}
 	return shape
 }
 

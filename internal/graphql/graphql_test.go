@@ -157,7 +157,7 @@ func TestRestrictByWhatWasFound(t *testing.T) {
 		t.Errorf("a pier: %s", body)
 	}
 	found.Roots[0].Rows[0].Type = "route"
-	if body := string(got.Write(found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":44,"limit":200000}}}` {
+	if body := string(got.Write(found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":4,"limit":200000}}}` {
 		t.Errorf("a route: %s", body)
 	}
 }

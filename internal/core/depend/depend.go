@@ -167,7 +167,15 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 	t := newTemplate(l)
 	weighed := func(s *step) bool {
 		may, was, is, matters := t.weigh(s, &places{})
-		return matters && t.affected(&l.Window, may, s, was, is, false)
+		if !matters {
+			return false
+		}
+		// Whatever would have to be followed affects it: but for how many there are.
+		o := t.outcome(&l.Window, may, s, was, is)
+		if !t.Count {
+			o.more = 0
+		}
+		return !o.leaves(&l.Window)
 	}
 	if ways := t.turned(&s); ways != nil {
 		led, known := t.leading(&s, ways)

@@ -27,6 +27,7 @@ type Handle uint32
 type Index[S any] struct {
 	mu       sync.Mutex
 	round    uint32 // of matching, so that nobody is found twice
+	visits   uint32 // of lists, likewise
 	subs     pool[sub[S]]
 	gone     int // of them, those that have ended, and are still named by groups
 	groups   pool[group]
@@ -119,6 +120,14 @@ type (
 		id    uint32
 		hash  uint64
 		bytes int
+		turn  *turn // while changes are matched
+	}
+	// turn is what becomes of a window by the changes of a commit.
+	turn struct {
+		w     *windowGroup
+		now   Window
+		more  int
+		shows bool
 	}
 )
 
@@ -173,7 +182,7 @@ type listGroup struct {
 	key     string
 	edition string
 	windows []*windowGroup
-	round   uint32
+	visit   uint32
 }
 
 // listsOfType are the templates that entries of one type may matter to.
@@ -616,25 +625,35 @@ func (x *Index[S]) sweep(n uint32) {
 	}
 }
 
-// Match returns every subscriber that the change may affect, each once, and those
-// that it lets end at another moment. Changes are matched in the order of their sequences, each
+// Match returns every subscriber that the changes of a commit may affect, each once,
+// and those that they let end at another moment. What two of the changes do to a list
+// may come to nothing in sum. Changes are matched in the order of their sequences, each
 // once.
-func (x *Index[S]) Match(c *content.Change) ([]S, []Moved[S]) { return x.match(c, false) }
+func (x *Index[S]) Match(commit ...*content.Change) ([]S, []Moved[S]) { return x.match(commit, false) }
 
-// Supposing returns what Match would, for a change that has not happened.
-func (x *Index[S]) Supposing(c *content.Change) []S {
-	out, _ := x.match(c, true)
+// Supposing returns what Match would, for changes that have not happened.
+func (x *Index[S]) Supposing(commit ...*content.Change) []S {
+	out, _ := x.match(commit, true)
 	return out
 }
 
-func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Moved[S]) {
-	if !alters(c) {
-		return nil, nil
-	}
+func (x *Index[S]) match(commit []*content.Change, supposed bool) ([]S, []Moved[S]) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	m := matching[S]{x: x, supposed: supposed}
 	x.round++
+	for _, c := range commit {
+		if alters(c) {
+			x.visits++
+			m.change(c)
+		}
+	}
+	m.judge()
+	return m.out, m.moved
+}
+
+func (m *matching[S]) change(c *content.Change) {
+	x := m.x
 	for locale := range c.Fields {
 		s, _ := stepOf(c, locale)
 		x.readers(c.Edition, locale, c.Entry, func(g *group, fields []string) {
@@ -659,7 +678,6 @@ func (x *Index[S]) match(c *content.Change, supposed bool) ([]S, []Moved[S]) {
 			m.lists(t, &s)
 		}
 	}
-	return m.out, m.moved
 }
 
 type matching[S any] struct {
@@ -667,6 +685,7 @@ type matching[S any] struct {
 	supposed bool
 	out      []S
 	moved    []Moved[S]
+	turns    []*turn
 }
 
 // all finds everybody in a group.
@@ -707,8 +726,8 @@ func (m *matching[S]) lists(t *listsOfType, s *step) {
 	}
 	var p places // the same serve all lists in the same order
 	t.each(s, func(l *listGroup) {
-		if l.round != m.x.round {
-			l.round = m.x.round
+		if l.visit != m.x.visits {
+			l.visit = m.x.visits
 			m.list(l, s, &p)
 		}
 	})
@@ -732,17 +751,39 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 	}
 	for _, w := range l.windows {
 		window := &w.Window
-		if m.supposed {
-			copied := *window
-			window = &copied
+		if w.turn != nil {
+			window = &w.turn.now
 		}
-		known := w.followed
-		if l.affected(window, may, s, was, is, true) {
+		o := l.outcome(window, may, s, was, is)
+		if o.leaves(window) {
+			continue
+		}
+		if w.turn == nil {
+			w.turn = &turn{w: w, now: w.Window}
+			m.turns = append(m.turns, w.turn)
+		}
+		t := w.turn
+		t.now.Rows, t.now.Ends, t.now.lost = o.rows, o.ends, o.lost
+		t.more, t.shows = t.more+o.more, t.shows || o.shows
+	}
+}
+
+// judge finds those who show windows that look otherwise once all of the commit has
+// happened, and lets the windows be what they have become.
+func (m *matching[S]) judge() {
+	for _, t := range m.turns {
+		w, now := t.w, &t.now
+		w.turn = nil
+		if now.lost || t.shows || w.list.Count && t.more != 0 || !w.alike(now.Rows, now.Ends) {
 			m.window(w)
 		}
-		if w.followed && !known {
+		if m.supposed || !now.lost && now.Ends == w.Ends && slices.Equal(now.Rows, w.Rows) {
+			continue
+		}
+		if !w.followed {
 			m.x.hide(w.hash, w.id) // it is not what it was made as
 		}
+		w.Rows, w.Ends, w.lost, w.followed = now.Rows, now.Ends, now.lost, true
 	}
 }
 

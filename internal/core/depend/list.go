@@ -59,7 +59,7 @@ type Window struct {
 	// that it is held against.
 	AsOf int64 `json:"-"`
 
-	followed bool // it is not any more what it was made as
+	followed bool // it is not any more what it was made as, but goes along with the list
 	lost     bool // it could not be followed
 }
 
@@ -408,14 +408,23 @@ func (p *places) of(t *template, s *step) (was, is Place) {
 	return was, is
 }
 
-// affected tells whether the window shows another part of the list, or the same
-// otherwise, now that an entry was at one place, if a member, and is at another.
-// With follow the window goes along with the list, as far as it can be told; without,
-// it is affected by whatever it would have to follow.
-func (t *template) affected(w *Window, may possible, s *step, was, is Place, follow bool) bool {
+// outcome is what comes of a window when an entry changes.
+type outcome struct {
+	rows []Place
+	ends bool
+	lost bool // nobody can tell what the window shows
+	// shows says that it shows something else, whatever its rows are.
+	shows bool
+	more  int // so many more entries are in the list
+}
+
+// outcome finds out what the window comes to, now that an entry was at one place, if a
+// member, and is at another.
+func (t *template) outcome(w *Window, may possible, s *step, was, is Place) outcome {
+	lost := outcome{rows: w.Rows, ends: w.Ends, lost: true}
 	switch {
 	case w.lost:
-		return true
+		return lost
 	case w.among(s, was):
 		may &= pair(true, false) | pair(true, true)
 	case was != "" && w.holds(was):
@@ -426,45 +435,46 @@ func (t *template) affected(w *Window, may possible, s *step, was, is Place, fol
 		before := func(p Place) bool { return len(w.Rows) == 0 || p < w.Rows[0] }
 		for _, m := range memberships {
 			if may&pair(m.was, m.is) != 0 && (m.was && before(was)) != (m.is && before(is)) {
-				return w.lose(follow)
+				return lost
 			}
 		}
 	}
-	hit, tried := false, 0
-	var rows []Place
-	var ends bool
+	var out outcome
+	tried := 0
 	for _, m := range memberships {
 		if may&pair(m.was, m.is) == 0 {
 			continue
 		}
-		next, more := w.with(s, m.is, was, is)
-		if tried++; tried > 1 && (more != ends || !slices.Equal(rows, next)) {
-			return w.lose(follow) // one of them is so
+		more := 0
+		if m.was != m.is {
+			if more = -1; m.is {
+				more = 1
+			}
 		}
-		rows, ends = next, more
-		hit = hit || t.Count && m.was != m.is || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
+		rows, ends := w.with(s, m.is, was, is)
+		if tried++; tried > 1 {
+			if ends != out.ends || !slices.Equal(rows, out.rows) {
+				return lost // one of them is so
+			}
+			out.shows = out.shows || t.Count && more != out.more
+		}
+		out.rows, out.ends, out.more = rows, ends, more
+		out.shows = out.shows || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
 	}
-	if tried == 0 || !w.enough(rows, ends) {
-		return w.lose(follow)
+	if tried == 0 || !w.enough(out.rows, out.ends) {
+		return lost
 	}
-	if ends == w.Ends && slices.Equal(rows, w.Rows) {
-		return hit
-	}
-	hit = hit || !follow || !w.alike(rows, ends)
-	if follow {
-		w.Rows, w.Ends, w.followed = rows, ends, true
-	}
-	return hit
+	return out
+}
+
+// leaves tells whether the outcome leaves the list as it was, as far as the window
+// knows it.
+func (o *outcome) leaves(w *Window) bool {
+	return !o.lost && !o.shows && o.more == 0 && o.ends == w.Ends && slices.Equal(o.rows, w.Rows)
 }
 
 // memberships are what may be true of an entry: whether it was a member, and is one.
 var memberships = [4]struct{ was, is bool }{{false, false}, {false, true}, {true, false}, {true, true}}
-
-// lose gives up following the list. Whatever happens to it affects the window.
-func (w *Window) lose(follow bool) bool {
-	w.lost, w.followed = w.lost || follow, w.followed || follow
-	return true
-}
 
 // among tells whether the entry is one of the rows. Where it was is where the row is,
 // unless its place is told as of later.

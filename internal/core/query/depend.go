@@ -185,11 +185,12 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 
 // use adds what was read by of a type of the model.
 func (d *dependencies) use(typ, locale string, names []string) {
-	fields := make([]string, len(names))
-	for i, name := range names {
-		if fields[i] = name; !strings.HasPrefix(name, "about.") {
-			fields[i], _, _ = strings.Cut(name, ".") // the model knows no parts
+	var fields []string
+	for _, name := range names {
+		if !strings.HasPrefix(name, "about.") {
+			name, _, _ = strings.Cut(name, ".") // the model knows no parts
 		}
+		fields = append(fields, name)
 	}
 	for i := range d.set.Uses {
 		if u := &d.set.Uses[i]; u.Type == typ && u.Locale == locale {
