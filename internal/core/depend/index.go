@@ -42,7 +42,7 @@ type Index[S any] struct {
 	seed  maphash.Seed
 
 	lists   map[string]*listGroup
-	types   map[typeKey]*listsOfType
+	types   map[space]*listsOfType
 	names   map[string]string // of locales, types and editions, each kept once
 	spaces  map[space]uint16
 	bySpace []space
@@ -55,7 +55,7 @@ type Index[S any] struct {
 // What things take, with what maps and slices keep free: measured, not computed.
 const (
 	bytesOfFound  = 28
-	bytesOfSearch = 48  // and its slug and path
+	bytesOfSearch = 24  // and its slug and path
 	bytesOfWindow = 260 // and its rows
 	bytesOfList   = 2500
 	bytesOfDue    = 300
@@ -70,9 +70,8 @@ type (
 		in     uint32 // groups that still name it
 		gone   bool   // it has ended, and is only named by groups
 	}
-	// space is an edition in a locale.
-	space   struct{ edition, locale string }
-	typeKey struct{ edition, locale, typ string }
+	// space is an edition in a locale, or what it has of one type.
+	space struct{ edition, locale, typ string }
 	// docID is an entry's id, which has no more than 16 characters.
 	docID [16]byte
 	// group is those who depend on one thing in one way: who have read the fields of a
@@ -99,9 +98,11 @@ const (
 )
 
 type (
+	// search is one for a slug, or for a path.
 	search struct {
-		typ, slug, path string
-		found           bool
+		text  string
+		path  bool
+		found bool
 	}
 	// due is when a subscription ends by itself, and why.
 	due struct {
@@ -199,7 +200,7 @@ const maxTried = 2000
 
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
-	return &Index[S]{found: map[uint64]uint32{}, seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[typeKey]*listsOfType{},
+	return &Index[S]{found: map[uint64]uint32{}, seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[space]*listsOfType{},
 		names: map[string]string{}, spaces: map[space]uint16{}, dues: map[uint32]*due{}}
 }
 
@@ -274,6 +275,8 @@ func (x *Index[S]) kept(name string) string {
 	return name
 }
 
+func (x *Index[S]) own(s space) space { return space{x.kept(s.edition), x.kept(s.locale), x.kept(s.typ)} }
+
 func (x *Index[S]) used(uses []Use) uint32 {
 	var b strings.Builder
 	for _, u := range uses {
@@ -283,10 +286,10 @@ func (x *Index[S]) used(uses []Use) uint32 {
 }
 
 // space numbers the spaces.
-func (x *Index[S]) space(edition, locale string) uint16 {
-	n, ok := x.spaces[space{edition, locale}]
+func (x *Index[S]) space(of space) uint16 {
+	n, ok := x.spaces[of]
 	if !ok {
-		own := space{x.kept(edition), x.kept(locale)}
+		own := x.own(of)
 		n = uint16(len(x.bySpace))
 		x.spaces[own], x.bySpace = n, append(x.bySpace, own)
 	}
@@ -348,16 +351,13 @@ func (x *Index[S]) hashOfSearch(in uint16, s search) uint64 {
 	if s.found {
 		_ = h.WriteByte(1)
 	}
-	for _, text := range []string{s.typ, s.slug, s.path} {
-		_, _ = h.WriteString(text)
-		_ = h.WriteByte(0)
-	}
+	_, _ = h.WriteString(s.text)
 	return h.Sum64()
 }
 
 // readers calls f for the groups of those who have read a document.
 func (x *Index[S]) readers(edition, locale, id string, f func(g *group, fields []string)) {
-	in, ok := x.spaces[space{edition, locale}]
+	in, ok := x.spaces[space{edition, locale, ""}]
 	if !ok {
 		return
 	}
@@ -370,7 +370,7 @@ func (x *Index[S]) readers(edition, locale, id string, f func(g *group, fields [
 }
 
 func (x *Index[S]) doc(edition string, e *Entry) (out uint32) {
-	in, id := x.space(edition, e.Locale), idOf(e.ID)
+	in, id := x.space(space{edition, e.Locale, ""}), idOf(e.ID)
 	hash := x.hashOfDoc(in, id)
 	x.each(hash, ofDocument, func(n uint32, g *group) {
 		if g.space == in && g.id == id && slices.Equal(x.fields.at(g.ref), e.Fields) {
@@ -395,16 +395,16 @@ func (x *Index[S]) searched(in uint16, s search) (out uint32) {
 }
 
 func (x *Index[S]) search(edition string, l *Lookup) uint32 {
-	in, s := x.space(edition, l.Locale), search{l.Type, l.Slug, l.Path, l.Found}
+	in, s := x.space(space{edition, l.Locale, l.Type}), search{l.Slug + l.Path, l.Path != "", l.Found}
 	if held := x.searched(in, s); held != 0 {
 		return held
 	}
-	s.typ, s.slug, s.path = x.kept(s.typ), strings.Clone(s.slug), strings.Clone(s.path)
+	s.text = strings.Clone(s.text)
 	x.bytes += s.bytes()
 	return x.enter(x.hashOfSearch(in, s), group{kind: ofSearch, space: in, ref: x.searches.add(s)})
 }
 
-func (s *search) bytes() int { return bytesOfSearch + len(s.slug) + len(s.path) }
+func (s *search) bytes() int { return bytesOfSearch + len(s.text) }
 
 // leave ends what a group depends on.
 func (x *Index[S]) leave(n uint32) {
@@ -526,11 +526,11 @@ func (l *listGroup) byValue() (field string, values []string) {
 }
 
 func (x *Index[S]) ofType(edition, locale, typ string) *listsOfType {
-	key := typeKey{edition, locale, typ}
+	key := space{edition, locale, typ}
 	t := x.types[key]
 	if t == nil {
 		t = &listsOfType{byValue: map[string]map[string][]*listGroup{}}
-		x.types[typeKey{x.kept(edition), x.kept(locale), x.kept(typ)}] = t
+		x.types[x.own(key)] = t
 	}
 	return t
 }
@@ -662,19 +662,22 @@ func (m *matching[S]) change(c *content.Change) {
 			}
 		})
 		if was, is := slugOf(s.before), slugOf(s.after); was != is {
-			m.search(c.Edition, locale, search{typ: c.Type, slug: was})
-			m.search(c.Edition, locale, search{typ: c.Type, slug: is})
+			of := space{c.Edition, locale, c.Type}
+			m.search(of, search{text: was})
+			m.search(of, search{text: is})
 		}
 		if was, is := pathOf(s.before), pathOf(s.after); was != is {
+			of := space{c.Edition, locale, ""}
 			for _, path := range []string{was, is} {
-				m.search(c.Edition, locale, search{path: path})
-				m.search(c.Edition, locale, search{path: path, found: true})
+				m.search(of, search{text: path, path: true})
+				m.search(of, search{text: path, path: true, found: true})
 			}
 			if c.Edition == content.Published && was != "" {
-				m.search(content.Preview, locale, search{path: was}) // it remembers
+				of.edition = content.Preview
+				m.search(of, search{text: was, path: true}) // it remembers
 			}
 		}
-		if t := x.types[typeKey{c.Edition, locale, c.Type}]; t != nil {
+		if t := x.types[space{c.Edition, locale, c.Type}]; t != nil {
 			m.lists(t, &s)
 		}
 	}
@@ -700,8 +703,8 @@ func (m *matching[S]) all(g *group) {
 
 func (m *matching[S]) window(w *windowGroup) { m.all(m.x.groups.at(w.id)) }
 
-func (m *matching[S]) search(edition, locale string, s search) {
-	if in, ok := m.x.spaces[space{edition, locale}]; ok {
+func (m *matching[S]) search(of space, s search) {
+	if in, ok := m.x.spaces[of]; ok {
 		if n := m.x.searched(in, s); n != 0 {
 			m.all(m.x.groups.at(n))
 		}
@@ -824,7 +827,7 @@ func (x *Index[S]) Asks(c *content.Change) []Ask {
 	defer x.mu.Unlock()
 	var out []Ask
 	for locale := range c.Fields {
-		t := x.types[typeKey{c.Edition, locale, c.Type}]
+		t := x.types[space{c.Edition, locale, c.Type}]
 		s, _ := stepOf(c, locale)
 		if t == nil {
 			continue
@@ -996,7 +999,11 @@ func (x *Index[S]) Set(h Handle) *Set {
 		case ofSearch:
 			in, s := x.bySpace[g.space], x.searches.at(g.ref)
 			out.Edition = in.edition
-			out.Lookups = append(out.Lookups, Lookup{Type: s.typ, Locale: in.locale, Slug: s.slug, Path: s.path, Found: s.found})
+			l := Lookup{Type: in.typ, Locale: in.locale, Slug: s.text, Found: s.found}
+			if s.path {
+				l.Slug, l.Path = "", s.text
+			}
+			out.Lookups = append(out.Lookups, l)
 		case ofWindow:
 			w := x.windows.at(g.ref)
 			l := *w.list.List
