@@ -78,7 +78,7 @@ func (b *bulk) store(i int, sequence int64) error {
 		set.Entries = append(set.Entries, depend.Entry{ID: b.document(i, j), Locale: "en", Fields: []string{"about.path", "title"}})
 	}
 	page := i / filterCount % 20
-	l := depend.List{Type: "notice", Locale: "en", Filter: b.filters[i%filterCount], Sort: byID, Window: depend.Window{Limit: 10, Tells: true}}
+	l := depend.List{Type: "notice", Locale: "en", Filter: b.filters[i%filterCount], Sort: byID, Window: depend.Window{Limit: 10, Beyond: 3, Tells: true}}
 	for j := range 13 { // three are past the page
 		l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(byID, nil, fmt.Sprintf("a%04d", page*10+j)))
 	}

@@ -168,7 +168,7 @@ func (s *Store) ApplyModel(ctx context.Context, m *model.Model, cause content.Ca
 				return err
 			}
 			relaid = c.relaid
-			touches = map[string][]string{model.Everything: model.Convert(old, m).Reshapes()}
+			touches = model.Convert(old, m).Restates()
 			if c.many {
 				relaid, touches = nil, model.Convert(old, m).Touches()
 			}

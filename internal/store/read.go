@@ -385,7 +385,7 @@ func (s *Store) pathStatements(q *query.Query, root *query.Root, out *query.Root
 // paths has them.
 func pathsStatements(environment, edition string, root *query.Root, out *query.RootResult) []statement {
 	from := ""
-	args := []any{environment, edition, root.Locales, root.Types, root.Limit + query.PastWindow}
+	args := []any{environment, edition, root.Locales, root.Types, root.Limit + root.Past()}
 	if root.After != nil {
 		from = " and (locale, path) > ($6, $7)"
 		args = append(args, *root.After.Values[0], *root.After.Values[1])

@@ -90,7 +90,7 @@ func (r *reader) sorted(root *query.Root) {
 func window(root *query.Root, r *reader, where string, args *params) string {
 	order := inOrder(root)
 	r.sorted(root)
-	limit := args.add(root.Limit+query.PastWindow, "bigint")
+	limit := args.add(root.Limit+root.Past(), "bigint")
 	var pieces []string
 	switch {
 	case root.After != nil:

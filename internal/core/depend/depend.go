@@ -78,9 +78,12 @@ type Entry struct {
 	ID     string `json:"id"`
 	Locale string `json:"locale"`
 	// Fields that were read, sorted; what is said about an entry as about.NAME.
-	// None: only whether the document is there.
+	// None: only whether the document is there. Lives alone: not even that.
 	Fields []string `json:"fields,omitempty"`
 }
+
+// Lives is read, as a field of an entry, by who asks whether it lives anywhere, and where.
+const Lives = "about.path?"
 
 // Lookup is one search for the entry that has a slug, or, of whatever type, that
 // lives at a path; found or not.
@@ -134,6 +137,14 @@ func (e Entry) affected(c *content.Change) bool {
 // reads tells whether somebody who has read these fields of the entry sees a
 // difference.
 func reads(fields []string, s *step) bool {
+	if slices.Contains(fields, Lives) {
+		if pathOf(s.before) != pathOf(s.after) {
+			return true
+		}
+		if len(fields) == 1 {
+			return false
+		}
+	}
 	if (s.before == nil) != (s.after == nil) {
 		return true
 	}

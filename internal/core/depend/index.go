@@ -275,7 +275,9 @@ func (x *Index[S]) kept(name string) string {
 	return name
 }
 
-func (x *Index[S]) own(s space) space { return space{x.kept(s.edition), x.kept(s.locale), x.kept(s.typ)} }
+func (x *Index[S]) own(s space) space {
+	return space{x.kept(s.edition), x.kept(s.locale), x.kept(s.typ)}
+}
 
 func (x *Index[S]) used(uses []Use) uint32 {
 	var b strings.Builder
@@ -473,7 +475,7 @@ func (x *Index[S]) hashOfWindow(l *listGroup, w *Window) uint64 {
 
 // same tells whether windows of the same list show the same.
 func (w *Window) same(o *Window) bool {
-	return w.Limit == o.Limit && w.Offset == o.Offset && w.FromEnd == o.FromEnd && w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
+	return w.Limit == o.Limit && w.Beyond == o.Beyond && w.Offset == o.Offset && w.FromEnd == o.FromEnd && w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
 		w.Cursors == o.Cursors && w.After == o.After && w.Before == o.Before && slices.Equal(w.Rows, o.Rows)
 }
 
@@ -939,7 +941,7 @@ func (u Use) touchedBy(touched []string) bool {
 		case name == model.Everything:
 			return true
 		case u.Type == "":
-			return field != model.AllFields // that is not about who is there
+			return field != model.AllFields && !strings.Contains(field, model.LabelOf("", "")) // that is not about who is there
 		}
 		return typ == u.Type && (!of || slices.Contains(u.Fields, field))
 	})

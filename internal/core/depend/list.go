@@ -44,6 +44,8 @@ type Window struct {
 	// Offset is how many of the rows were skipped, and Limit how many could be shown.
 	Offset int `json:"offset,omitempty"`
 	Limit  int `json:"limit"`
+	// Beyond is how many rows past what is shown are kept.
+	Beyond int `json:"-"`
 	// FromEnd says that the list was read from its end, or backwards from Before: the
 	// last rows are shown.
 	FromEnd bool `json:"fromEnd,omitempty"`
@@ -513,7 +515,7 @@ func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
 		i, _ = slices.BinarySearch(out, is)
 		out = slices.Insert(out, i, is)
 	}
-	if len(out) <= max(w.Offset+w.Limit+maxBeyond, len(w.Rows)) {
+	if len(out) <= max(w.Offset+w.Limit+w.Beyond, len(w.Rows)) {
 		return out, w.Ends
 	}
 	if w.FromEnd {
@@ -521,9 +523,6 @@ func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
 	}
 	return out[:len(out)-1], false
 }
-
-// maxBeyond is how many rows past what is shown a window keeps.
-const maxBeyond = 3
 
 // has tells whether one of the rows is the entry's.
 func has(rows []Place, id string) bool {

@@ -54,6 +54,9 @@ func (f *Filter) Split() *Split {
 	return s
 }
 
+// AsksOthers tells whether the filter asks something of other entries.
+func (f *Filter) AsksOthers() bool { return len(f.Split().Atoms) > 0 }
+
 func (s *Split) expr(e Expr) Expr {
 	switch e := e.(type) {
 	case And:

@@ -2,6 +2,7 @@ package model
 
 import (
 	"encoding/json"
+	"fmt"
 	"slices"
 	"sort"
 )
@@ -63,7 +64,9 @@ func (c *Conversion) Touches() map[string][]string {
 			add(Everything, old.Name) // it may be there in more locales, or fewer
 		}
 	}
-	add(Everything, c.Reshapes()...)
+	for tag, names := range c.Restates() {
+		add(tag, names...)
+	}
 	for tag := range out {
 		sort.Strings(out[tag])
 		out[tag] = slices.Compact(out[tag])
@@ -71,15 +74,68 @@ func (c *Conversion) Touches() map[string][]string {
 	return out
 }
 
-// Reshapes names, as TYPE.AllFields, the types of which an answer that shows all
-// fields may show others, or the same otherwise, even if no document differs.
-func (c *Conversion) Reshapes() (out []string) {
+// AnyLabel stands, in LabelOf, for all labels of the choices within a field.
+const AnyLabel = "*"
+
+// LabelOf names, as a part of a type, what a value of a choice is called.
+func LabelOf(field, value string) string { return field + "=" + value }
+
+// Restates says, in the form of Touches, in what an answer may differ even if no
+// document does: one that shows all fields of a type, as TYPE.AllFields, because these
+// are others, or of another form; one that shows labels, as TYPE.LabelOf.
+func (c *Conversion) Restates() map[string][]string {
+	out := map[string][]string{Everything: nil}
 	for _, old := range c.from.Types {
 		now := c.Type(old.Name)
-		if now == nil || !slices.EqualFunc(old.Fields, now.Fields, func(a, b *Field) bool { return a.Name == b.Name && a.delivered() == b.delivered() }) {
-			out = append(out, old.Name+"."+AllFields)
+		if now == nil || !slices.EqualFunc(old.Fields, now.Fields, func(a, b *Field) bool { return a.Name == b.Name && a.form() == b.form() }) {
+			out[Everything] = append(out[Everything], old.Name+"."+AllFields)
+		}
+		if now == nil {
+			continue
+		}
+		for _, f := range old.Fields {
+			is := now.Field(f.Name)
+			if is == nil || len(f.Options)+len(f.Inner) == 0 {
+				continue
+			}
+			for _, tag := range c.from.Tags() {
+				a, b := f.labels(c.from.Chain(tag)), is.labels(c.to.Chain(tag))
+				for _, value := range differing(a, b) {
+					out[tag] = append(out[tag], old.Name+"."+LabelOf(f.Name, value))
+				}
+			}
 		}
 	}
+	return out
+}
+
+// labels are what the field's options are called, and those of choices within it as one.
+func (f *Field) labels(chain []string) map[string]string {
+	out := map[string]string{}
+	for _, o := range f.Options {
+		out[o.Value] = o.LabelIn(chain)
+	}
+	for _, t := range f.Inner {
+		for _, in := range t.Fields {
+			out[AnyLabel] += fmt.Sprint(t.Name, in.Name, in.labels(chain))
+		}
+	}
+	return out
+}
+
+// differing lists the keys that two maps do not have alike, sorted.
+func differing(a, b map[string]string) (out []string) {
+	for key := range a {
+		if is, there := b[key]; !there || is != a[key] {
+			out = append(out, key)
+		}
+	}
+	for key := range b {
+		if _, there := a[key]; !there {
+			out = append(out, key)
+		}
+	}
+	sort.Strings(out)
 	return out
 }
 
@@ -110,6 +166,17 @@ func (f *Field) delivered() string {
 		Inner               []*Type
 	}{f.Kind, f.Translated, f.Several, f.Default, f.Marks, f.Types, f.Inner}) // it came out of JSON
 	return string(src)
+}
+
+// form writes down what a read of all fields makes of the field, whatever its values.
+func (f *Field) form() string {
+	out := fmt.Sprint(f.Kind, f.Several, f.Types)
+	for _, t := range f.Inner {
+		for _, in := range t.Fields {
+			out += fmt.Sprint(t.Name, in.Name, in.form())
+		}
+	}
+	return out
 }
 
 // HasProse tells whether the field holds prose, at whatever depth.

@@ -18,8 +18,8 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		if locale == "" {
 			locale = res.Locale
 		}
-		read := root.Selection.reads()
-		d.rows(locale, &root.Selection, read, res.Rows)
+		read := root.Selection.reads("")
+		d.rows(locale, &root.Selection, res.Rows)
 		d.used(root, locale, read, res)
 		switch root.By {
 		case ByList, BySingle:
@@ -56,7 +56,7 @@ func (d *dependencies) path(root *Root, res *RootResult) {
 		return
 	}
 	for _, f := range res.Formerly {
-		d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{"about.path"}})
+		d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{depend.Lives}})
 	}
 }
 
@@ -72,7 +72,7 @@ type dependencies struct {
 // for a way back.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
 	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count, Moments: d.moments[root],
-		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > MaxAhead, Ends: !res.More, AsOf: d.sequence, Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
+		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > MaxAhead, Ends: len(res.Past) < root.Past(), AsOf: d.sequence, Beyond: root.Past(), Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
 	w := &l.Window
 	if root.By == BySingle {
 		w.Limit = 1
@@ -149,7 +149,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 		to = last.Locale
 		// That there is more is so as long as one of these is behind.
 		past := res.PastPaths[0]
-		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Tells: true}}
+		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Beyond: pastWindow, Tells: true}}
 		if past.Locale == to {
 			l.Window.After = behind(last.Path)
 		}
@@ -165,7 +165,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			continue
 		}
 		for _, t := range root.Types {
-			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1, Ends: true}}
+			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1, Beyond: pastWindow, Ends: true}}
 			if tag == from {
 				l.Window.After = behind(*root.After.Values[1])
 			}
@@ -187,7 +187,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 func (d *dependencies) use(typ, locale string, names []string) {
 	var fields []string
 	for _, name := range names {
-		if !strings.HasPrefix(name, "about.") {
+		if !strings.HasPrefix(name, "about.") && !strings.Contains(name, model.LabelOf("", "")) {
 			name, _, _ = strings.Cut(name, ".") // the model knows no parts
 		}
 		fields = append(fields, name)
@@ -240,14 +240,14 @@ func (d *dependencies) usedBelow(s *Selection, locale string, all bool) {
 		p := &s.Picks[i]
 		switch {
 		case p.List != nil:
-			d.use(p.List.Type, locale, append(p.List.reads(), p.List.Selection.reads()...))
+			d.use(p.List.Type, locale, append(p.List.reads(), p.List.Selection.reads("")...))
 			d.filtered(p.List, locale)
 		case p.Link != nil && p.Kind != PickInner:
-			read := p.Link.reads()
-			if all {
-				read = append(read, model.AllFields) // it shows the slug of those that have one
-			}
 			for _, t := range p.Types {
+				read := p.Link.reads(t)
+				if all {
+					read = append(read, model.AllFields) // it shows the slug of those that have one
+				}
 				d.use(t, locale, read)
 			}
 		}
@@ -286,41 +286,61 @@ func (d *dependencies) filtered(root *Root, locale string) {
 }
 
 // rows adds what was read of entries, and all that hangs below them.
-func (d *dependencies) rows(locale string, s *Selection, read []string, rows []*Row) {
+func (d *dependencies) rows(locale string, s *Selection, rows []*Row) {
 	if len(rows) == 0 {
 		return
 	}
 	d.set.Entries = slices.Grow(d.set.Entries, len(rows))
-	var below [][]string
-	for i := range s.Picks {
-		if l := s.Picks[i].below(); l != nil {
-			if below == nil {
-				below = make([][]string, len(s.Picks))
-			}
-			d.linked, below[i] = true, l.reads()
-		}
-	}
-	for _, row := range rows {
+	linked := slices.ContainsFunc(s.Picks, func(p Pick) bool { return p.below() != nil })
+	d.linked = d.linked || linked
+	var read []string
+	for i, row := range rows {
 		if row.ID != "" { // a record or block is part of its entry
+			if i == 0 || row.Type != rows[i-1].Type {
+				read = s.reads(row.Type)
+			}
 			d.set.Entries = append(d.set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
+			d.labels(locale, s, row)
 		}
-		if below == nil {
+		if !linked {
 			continue
 		}
 		for i := range s.Picks {
 			switch p := &s.Picks[i]; {
 			case p.List != nil && row.Lists != nil && row.Lists[i] != nil:
 				d.list(p.List, locale, row.ID, row.Lists[i])
-				d.rows(locale, &p.List.Selection, below[i], row.Lists[i].Rows)
+				d.rows(locale, &p.List.Selection, row.Lists[i].Rows)
 			case p.Link == nil || row.Linked == nil:
 			case p.Kind == PickInner:
-				d.rows(locale, p.Link, nil, row.Linked[i])
+				d.rows(locale, p.Link, row.Linked[i])
 			case row.Asked[i] != nil:
-				d.rows(locale, p.Link, below[i], row.Linked[i])
+				d.rows(locale, p.Link, row.Linked[i])
 				d.missed(locale, row.Asked[i], row.Linked[i])
 			}
 		}
 	}
+}
+
+// labels adds the labels that are shown of an entry: of choices within a record or
+// blocks all that there are.
+func (d *dependencies) labels(locale string, s *Selection, row *Row) {
+	for i := range s.Picks {
+		p := &s.Picks[i]
+		switch {
+		case p.Kind == PickInner && p.Link != nil && p.Link.labels():
+			d.use(row.Type, locale, []string{model.LabelOf(p.Field, model.AnyLabel)})
+		case p.Label != nil && row.Cells != nil && p.isOn(row.Type):
+			for _, v := range p.options(row.Cells[i][0]) {
+				d.use(row.Type, locale, []string{model.LabelOf(p.Field, v)})
+			}
+		}
+	}
+}
+
+// labels tells whether the selection asks for a label, at whatever depth.
+func (s *Selection) labels() (found bool) {
+	s.walk(func(p *Pick) { found = found || p.Label != nil })
+	return found
 }
 
 // missed adds the references that led to nothing.

@@ -351,11 +351,11 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		some(pointParts)
 	case model.Choice:
 		if _, err = choose(where, n, []string{"label"}, nil); err == nil {
-			p.Names = map[string]string{}
-			for _, o := range f.Options {
-				p.Names[o.Value] = o.LabelIn(s.Model.Chain(s.Locale))
-				if s.Locale == "" {
-					p.label(s.Model, o)
+			p.Label = labels(s.Model, f, s.Locale)
+			if s.Locale == "" {
+				p.Labels = map[string]Labels{}
+				for _, tag := range s.Model.Tags() {
+					p.Labels[tag] = labels(s.Model, f, tag)
 				}
 			}
 		}
@@ -397,17 +397,13 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 	return p, err
 }
 
-// label notes what an option is called in each locale.
-func (p *Pick) label(m *model.Model, o model.Option) {
-	if p.Labels == nil {
-		p.Labels = map[string]map[string]string{}
+// labels are what the options of a choice are called in a locale.
+func labels(m *model.Model, f *model.Field, locale string) Labels {
+	out := Labels{}
+	for _, o := range f.Options {
+		out[o.Value] = o.LabelIn(m.Chain(locale))
 	}
-	for _, tag := range m.Tags() {
-		if p.Labels[tag] == nil {
-			p.Labels[tag] = map[string]string{}
-		}
-		p.Labels[tag][o.Value] = o.LabelIn(m.Chain(tag))
-	}
+	return out
 }
 
 // In returns the selection as it is in a locale that the result has told.
@@ -415,8 +411,8 @@ func (s Selection) In(locale string) Selection {
 	out := Selection{Picks: slices.Clone(s.Picks)}
 	for i := range out.Picks {
 		p := &out.Picks[i]
-		if names := p.Labels[locale]; names != nil {
-			p.Names = names
+		if own := p.Labels[locale]; own != nil {
+			p.Label = own
 		}
 		if p.Link != nil {
 			link := p.Link.In(locale)

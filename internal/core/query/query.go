@@ -36,9 +36,9 @@ const (
 	MaxPaths     = 10_000
 	MaxDepth     = 8   // levels of linked entries
 	MaxPicks     = 500 // picks in the whole query
-	// PastWindow is how many entries past a window are looked for: that there are
-	// some is told, which they are matters when one goes.
-	PastWindow = 3
+
+	pastWindow  = 3
+	pastCounted = 30 // see Past
 )
 
 // Query is one read: one or several roots answered from one state of the
@@ -140,10 +140,12 @@ type Pick struct {
 	// Text says that the value is a single text: the store fetches it bare.
 	Text  bool   `json:"text,omitempty"`
 	Parts []Part `json:"parts,omitempty"`
-	// Names replaces values by other words: a choice's labels, an enum's names.
+	// Names replaces values by other words, such as an enum's.
 	Names map[string]string `json:"names,omitempty"`
-	// Labels are Names by locale, where only the result tells the locale.
-	Labels map[string]map[string]string `json:"labels,omitempty"`
+	// Label replaces a choice's values by what they are called; by locale in Labels, where
+	// only the result tells the locale.
+	Label  Labels            `json:"label,omitempty"`
+	Labels map[string]Labels `json:"-"`
 	// Types are those that a link may lead to.
 	Types []string `json:"types,omitempty"`
 	// Denied is the grant that is missing for what would stand there, for PickNull.
@@ -154,6 +156,21 @@ type Pick struct {
 	// List is the list of entries that refer to this one, and Shape its form.
 	List  *Root      `json:"list,omitempty"`
 	Shape []ListPart `json:"shape,omitempty"`
+}
+
+// Labels are what the values of a choice are called. Who asks for labels asks for the
+// same whatever they are.
+type Labels map[string]string
+
+// MarshalJSON says that labels are asked for.
+func (Labels) MarshalJSON() ([]byte, error) { return []byte("true"), nil }
+
+// words are what values are replaced by; nil if they stay as they are.
+func (p *Pick) words() map[string]string {
+	if p.Label != nil {
+		return p.Label
+	}
+	return p.Names
 }
 
 // below is the selection of what hangs below the pick, nil if nothing does.
@@ -273,6 +290,16 @@ type Position struct {
 	ID     string    `json:"id"`
 }
 
+// Past is how many entries past a window are looked for: that there are some is told,
+// which they are matters when one goes. Of a list that is counted, by what other entries
+// are, there are more: whether an entry was in it cannot be told from that entry alone.
+func (r *Root) Past() int {
+	if r.Count && r.Filter != nil && r.Filter.AsksOthers() {
+		return pastCounted
+	}
+	return pastWindow
+}
+
 // Backwards tells whether the list is read from its end.
 func (r *Root) Backwards() bool { return r.Before != nil || r.Last }
 
@@ -384,12 +411,17 @@ func (s *Selection) depth() int {
 	return deepest
 }
 
-// reads returns the names under which a change would say that something the
-// selection shows differs, sorted.
-func (s *Selection) reads() []string {
+// reads returns the names under which a change would say that something differs that
+// the selection shows of an entry of the type, or, without one, of whatever type;
+// sorted.
+func (s *Selection) reads(typ string) []string {
 	var out []string
 	for i := range s.Picks {
-		switch p := &s.Picks[i]; p.Kind {
+		p := &s.Picks[i]
+		if typ != "" && !p.isOn(typ) {
+			continue
+		}
+		switch p.Kind {
 		case PickAbout:
 			for _, part := range p.Parts {
 				if !part.isFixed() {
@@ -405,6 +437,9 @@ func (s *Selection) reads() []string {
 	sort.Strings(out)
 	return slices.Compact(out)
 }
+
+// isOn tells whether the pick is for entries of the type.
+func (p *Pick) isOn(typ string) bool { return len(p.On) == 0 || slices.Contains(p.On, typ) }
 
 // partsRead names the parts of its field's value that the pick takes.
 func (p *Pick) partsRead() []string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -159,6 +160,72 @@ func TestParseSortNamesWhatIsWrong(t *testing.T) {
 	}
 }
 
+// TestDependenciesAreOfWhatIsShown reads a list whose linked entries are of two types,
+// and what choices are called.
+func TestDependenciesAreOfWhatIsShown(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	compile := func(fields string) query.Query {
+		sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, fields)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: "route", Locale: "en", Limit: 5, Selection: sel}}}
+	}
+	q := compile("start(name,number),season(label)")
+	row := func(id, season string, start *query.Row) *query.Row {
+		return &query.Row{ID: id, Type: "route", Cells: [][][]byte{nil, nil, {[]byte(season)}}, Asked: [][]string{nil, {start.ID}, nil}, Linked: [][]*query.Row{nil, {start}, nil}} // the first pick is the id
+	}
+	rows := []*query.Row{row("r1", "summer", &query.Row{ID: "p1", Type: "pier"}), row("r2", "summer", &query.Row{ID: "r3", Type: "route"})}
+	set := query.Dependencies(&q, &query.Result{Roots: []query.RootResult{{Rows: rows}}})
+	for id, want := range map[string][]string{"r1": {"season", "start"}, "p1": {"name"}, "r3": {"name", "number"}} {
+		i := slices.IndexFunc(set.Entries, func(e depend.Entry) bool { return e.ID == id })
+		if i < 0 || !slices.Equal(set.Entries[i].Fields, want) {
+			t.Errorf("%s is read in another way: %+v", id, set.Entries)
+		}
+	}
+	uses := slices.IndexFunc(set.Uses, func(u depend.Use) bool { return u.Type == "route" })
+	if got := set.Uses[uses].Fields; !slices.Contains(got, "season=summer") || slices.Contains(got, "season=winter") {
+		t.Errorf("labels that are shown: %v", got)
+	}
+	// What they are called does not make another request.
+	other := compile("start(name,number),season(label)")
+	other.Roots[0].Selection.Picks[2].Label = query.Labels{"summer": "High season"}
+	if plain := compile("start(name,number),season"); q.Key() != other.Key() || q.Key() == plain.Key() {
+		t.Errorf("keys: %s\n%s\n%s", q.Key(), other.Key(), plain.Key())
+	}
+}
+
+// TestCountedListsKnowMore asks how many entries past a window are looked for.
+func TestCountedListsKnowMore(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	for text, want := range map[string]int{"": 3, "number > 3": 3, "piers.name = 'Mella'": 30} {
+		root := query.Root{By: query.ByList, Type: "route", Limit: 2, Count: true}
+		if text != "" {
+			var err error
+			if root.Filter, err = query.ParseFilter("filter", text, m, m.Type("route")); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := root.Past(); got != want {
+			t.Errorf("%q: %d, want %d", text, got, want)
+		}
+		if root.Count = false; root.Past() != 3 {
+			t.Errorf("%q is not counted, and yet: %d", text, root.Past())
+		}
+		// As long as fewer are found than were looked for, all are known.
+		for found, ends := range map[int]bool{0: true, 2: true, 3: false} {
+			past := make([]*query.Row, found)
+			for i := range past {
+				past[i] = &query.Row{ID: string(rune('a' + i)), Type: "route"}
+			}
+			set := query.Dependencies(&query.Query{Edition: "published", Roots: []query.Root{root}}, &query.Result{Roots: []query.RootResult{{Past: past, More: found > 0}}})
+			if set.Lists[0].Window.Ends != ends {
+				t.Errorf("%d past the window, and the list ends there: %v", found, !ends)
+			}
+		}
+	}
+}
+
 func TestDependenciesNameWhatWasRead(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, "name,about(path),piers(name)")
@@ -180,7 +247,7 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 		Entries: []depend.Entry{{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}}, {ID: "p1", Locale: "en", Fields: []string{"name"}},
 			{ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"}, {ID: "gone", Locale: "en"}},
 		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
-		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Limit: 5, Ends: true, Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
+		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Limit: 5, Beyond: 3, Ends: true, Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
 		Uses: []depend.Use{{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}}, {Type: "pier", Locale: "en", Fields: []string{"name"}},
 			{Type: "route", Locale: "nb", Fields: []string{"slug"}}, {Locale: "en"}}} // of what was not found nothing shows
 	if !reflect.DeepEqual(set, want) {

@@ -200,28 +200,38 @@ func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
 		b.WriteString("[]")
 	case src == nil:
 		b.WriteString("null")
-	case p.Text && p.Names == nil:
+	case p.Text && p.words() == nil:
 		writeText(b, src)
-	case p.Text:
-		writeNamed(b, p.Names, string(src))
-	case p.Names == nil:
+	case p.words() == nil:
 		b.Write(src)
-	case !p.Several: // within a record: JSON as it came
-		var v string
-		_ = json.Unmarshal(src, &v) // stored by us: an option
-		writeNamed(b, p.Names, v)
+	case !p.Several:
+		writeNamed(b, p.words(), p.options(src)[0])
 	default:
-		var values []string
-		_ = json.Unmarshal(src, &values) // stored by us: a list of options
 		b.WriteByte('[')
-		for i, v := range values {
+		for i, v := range p.options(src) {
 			if i > 0 {
 				b.WriteByte(',')
 			}
-			writeNamed(b, p.Names, v)
+			writeNamed(b, p.words(), v)
 		}
 		b.WriteByte(']')
 	}
+}
+
+// options are the values of a choice, as they were stored by us.
+func (p *Pick) options(src []byte) (out []string) {
+	switch {
+	case src == nil:
+	case p.Several:
+		_ = json.Unmarshal(src, &out)
+	case p.Text:
+		out = []string{string(src)}
+	default: // within a record: JSON as it came
+		var v string
+		_ = json.Unmarshal(src, &v)
+		out = []string{v}
+	}
+	return out
 }
 
 func writeNamed(b *bytes.Buffer, names map[string]string, v string) {
