@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"runtime"
 	"slices"
 	"strconv"
@@ -34,6 +35,7 @@ type bulk struct {
 	cache        *cache.Cache
 	header       map[string][]string
 	unique       int            // how long a body of its own each has; 0 for the one of all
+	encoded      bool           // it is asked for in all encodings
 	body         *cache.Content // of all of them: only what is held beside it is of interest
 }
 
@@ -86,13 +88,30 @@ func (b *bulk) store(i int, sequence int64) error {
 		l.Window.After = depend.PlaceOf(byID, nil, fmt.Sprintf("a%04d", page*10-1))
 	}
 	set.Lists = []depend.List{l}
-	return b.cache.Renew(context.Background(), strconv.Itoa(i), func(context.Context) (*cache.Response, *depend.Set, error) {
+	var stored *cache.Response
+	err := b.cache.Renew(context.Background(), strconv.Itoa(i), func(context.Context) (*cache.Response, *depend.Set, error) {
 		content := b.body
 		if b.unique > 0 {
-			content = cache.NewContent(fmt.Appendf(make([]byte, 0, b.unique), "%0*d", b.unique, i))
+			content = cache.NewContent(b.words(i))
 		}
-		return &cache.Response{Status: 200, Header: b.header, Content: content, Sequence: sequence}, set, nil
+		stored = &cache.Response{Status: 200, Header: b.header, Content: content, Sequence: sequence}
+		return stored, set, nil
 	})
+	if err == nil && b.encoded && stored != nil {
+		for e := cache.Brotli; e <= cache.Gzip; e++ {
+			stored.Encoded(e)
+		}
+	}
+	return err
+}
+
+// words are a body, of which encodings make half as much.
+func (b *bulk) words(i int) []byte {
+	out := make([]byte, 0, b.unique+20)
+	for r := rand.New(rand.NewPCG(uint64(i), 4)); len(out) < b.unique; {
+		out = fmt.Appendf(out, "%x ", r.Uint32())
+	}
+	return out[:b.unique]
 }
 
 // document is the jth that the ith response was made of.
@@ -164,16 +183,16 @@ func (y *yard) invalidate(context.Context) error {
 		runtime.KeepAlive(b)
 	}
 	for _, body := range []int{0, 400, 4000} {
-		if err := y.bounded(m, body); err != nil {
+		if err := y.bounded(m, body, false); err != nil {
 			return err
 		}
 	}
-	return nil
+	return y.bounded(m, 4000, true)
 }
 
 // bounded fills a cache over its bound, several times over, and measures what it
 // takes then.
-func (y *yard) bounded(m *model.Model, body int) error {
+func (y *yard) bounded(m *model.Model, body int, encoded bool) error {
 	const bound = 128 << 20
 	var before, after runtime.MemStats
 	runtime.GC()
@@ -182,7 +201,7 @@ func (y *yard) bounded(m *model.Model, body int) error {
 	if err != nil {
 		return err
 	}
-	b.unique = body
+	b.unique, b.encoded = body, encoded
 	for i := range 3 * bound / (800 + body) {
 		if err := b.store(i*7919%b.n, 1); err != nil {
 			return err
@@ -191,7 +210,11 @@ func (y *yard) bounded(m *model.Model, body int) error {
 	runtime.GC()
 	runtime.ReadMemStats(&after)
 	took := int64(after.HeapAlloc) - int64(before.HeapAlloc)
-	fmt.Printf("  bodies of %d bytes of their own, %d MiB at most: %d responses take %.1f MiB (%.2f of the bound), by its own count %.1f\n", body, bound>>20, b.cache.Stats().Responses,
+	what := ""
+	if encoded {
+		what = ", each asked for in three encodings"
+	}
+	fmt.Printf("  bodies of %d bytes of their own%s, %d MiB at most: %d responses take %.1f MiB (%.2f of the bound), by its own count %.1f\n", body, what, bound>>20, b.cache.Stats().Responses,
 		float64(took)/(1<<20), float64(took)/bound, float64(b.cache.Stats().Bytes)/(1<<20))
 	runtime.KeepAlive(b)
 	return nil

@@ -88,19 +88,11 @@ type Stale struct {
 
 // overhead is about what a held response takes besides its body and what it
 // depends on.
-const overhead = 520
+const overhead = 440
 
 func (r *Response) weigh(deps *depend.Set) {
 	r.deps = uint32(deps.Size())
-	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+r.encodedSize()+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
-}
-
-// encodedSize is set aside for the body in other encodings.
-func (r *Response) encodedSize() int {
-	if len(r.Body) < MinEncoded {
-		return 0
-	}
-	return len(r.Body) / 4
+	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
 }
 
 // Ends is when the response is no longer good even if nothing changes; zero for
@@ -185,6 +177,8 @@ type Cache struct {
 
 	// guessed is what the responses that are held were taken to depend on, in bytes.
 	guessed atomic.Int64
+	// encoded is what bodies take in other encodings.
+	encoded *encodedBytes
 	// applied is the sequence up to which all changes are applied.
 	applied atomic.Int64
 
@@ -193,6 +187,7 @@ type Cache struct {
 	ringFrom   int64 // every change after this sequence is in the ring
 	generation int64
 	bodies     map[string]weak.Pointer[Content] // by entity tag; nobody is held by this
+	sweepAt    int                              // how many bodies there are when they are next looked through
 
 	flightsMu sync.Mutex
 	flights   map[string]*flight
@@ -217,6 +212,7 @@ func New(o Options, at int64) *Cache {
 	}
 	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]weak.Pointer[Content]{}, limit: o.Bytes}
 	c.applied.Store(at)
+	c.encoded = &encodedBytes{grown: c.keepBound}
 	c.held = otter.Must(&otter.Options[string, *Response]{
 		MaximumWeight: o.Bytes - o.Bytes/boundSpare,
 		Weigher:       func(_ string, r *Response) uint32 { return r.weight },
@@ -440,12 +436,17 @@ const (
 // a guess of what it costs beyond itself: how many others depend on the same things
 // is only known of all of them together.
 func (c *Cache) keepBound() {
-	guessed, dependencies := c.held.WeightedSize(), c.guessed.Load()
+	guessed := c.held.WeightedSize()
 	if guessed == 0 {
 		return
 	}
-	really := max(1, int64(guessed)-dependencies+int64(c.index.Bytes()))
+	really := max(1, c.bytes())
 	c.held.SetMaximum(uint64(float64(c.limit-c.limit/boundSpare) * float64(guessed) / float64(really)))
+}
+
+// bytes is what all that is held really takes.
+func (c *Cache) bytes() int64 {
+	return int64(c.held.WeightedSize()) - c.guessed.Load() + int64(c.index.Bytes()) + c.encoded.bytes.Load()
 }
 
 // minShared is how long a body is that two copies of would take more than looking
@@ -454,12 +455,17 @@ const minShared = 512
 
 // share lets the response have the body that another one has, if that is the same.
 func (c *Cache) share(r *Response) {
+	if r.encoded != nil {
+		r.encoded.count = c.encoded
+	}
 	if len(r.Body) < minShared {
 		return
 	}
-	if len(c.bodies) > 1024 && len(c.bodies) > 2*c.held.EstimatedSize() {
-		// Whoever has left is found out now and then, all at once.
+	if len(c.bodies) > c.sweepAt {
+		// Whoever has left is found out now and then, all at once: not before there are
+		// twice as many, since they may all be there until they are collected.
 		maps.DeleteFunc(c.bodies, func(_ string, b weak.Pointer[Content]) bool { return b.Value() == nil })
+		c.sweepAt = max(1024, 2*len(c.bodies))
 	}
 	b := c.bodies[r.tags[0]].Value()
 	if b == nil || !bytes.Equal(b.Body, r.Body) {
@@ -691,7 +697,7 @@ type Stats struct {
 
 // Stats returns the present figures.
 func (c *Cache) Stats() Stats {
-	bytes := uint64(max(0, int64(c.held.WeightedSize())-c.guessed.Load()+int64(c.index.Bytes())))
+	bytes := uint64(max(0, c.bytes()))
 	return Stats{Responses: c.held.EstimatedSize(), Bytes: bytes, Limit: c.limit, Hits: c.hits.Load(), Misses: c.misses.Load(),
 		Joined: c.joined.Load(), Stored: c.stored.Load(), Expired: c.expirations.Load(), Evicted: c.evicted.Load(), Refused: c.refused.Load(),
 		Purged: c.purged.Load(), Kept: c.kept.Load(), Stale: c.stale.Load(), Subscribers: c.index.Len(), Applied: c.applied.Load()}

@@ -2,9 +2,11 @@ package cache
 
 import (
 	"bytes"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
@@ -41,8 +43,27 @@ type Variant struct {
 }
 
 type variants struct {
-	once [len(encodingNames)]sync.Once
-	made [len(encodingNames)]*Variant
+	once  [len(encodingNames)]sync.Once
+	made  [len(encodingNames)]*Variant
+	count *encodedBytes // set before anybody may ask for one; nil if nobody holds the body
+}
+
+// bytesOfVariant is about what a Variant takes beside its body.
+const bytesOfVariant = 240
+
+// encodedBytes is what bodies that are held take in other encodings. They are made when
+// somebody asks, and go with their body when nobody has it any more.
+type encodedBytes struct {
+	bytes, made atomic.Int64
+	grown       func() // is called now and then
+}
+
+func (c *encodedBytes) add(v *variants, n int64) {
+	c.bytes.Add(n)
+	runtime.AddCleanup(v, func(n int64) { c.bytes.Add(-n) }, n)
+	if c.made.Add(1)%boundEvery == 0 {
+		c.grown()
+	}
 }
 
 // Encoded returns the body in an encoding, which is made when it is first asked
@@ -52,9 +73,12 @@ func (c *Content) Encoded(e Encoding) *Variant {
 		return nil
 	}
 	c.encoded.once[e].Do(func() {
-		body := encode(e, c.Body)
+		body := bytes.Clone(encode(e, c.Body)) // without the room that is left in it
 		if len(body) >= len(c.Body) {
 			return
+		}
+		if c.encoded.count != nil {
+			c.encoded.count.add(c.encoded, int64(len(body)+bytesOfVariant))
 		}
 		c.encoded.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(c.tags[0], `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
 	})

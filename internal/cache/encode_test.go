@@ -2,7 +2,10 @@ package cache
 
 import (
 	"bytes"
+	"fmt"
 	"io"
+	"math/rand/v2"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -10,6 +13,8 @@ import (
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+
+	"ubiquon/internal/testkit"
 )
 
 func TestBodiesAreEncodedOnce(t *testing.T) {
@@ -36,6 +41,54 @@ func TestBodiesAreEncodedOnce(t *testing.T) {
 	if NewContent(body[:500]).Encoded(Gzip) != nil || r.Encoded(Identity) != nil {
 		t.Error("what is short, or is to stay as it is, is encoded")
 	}
+}
+
+// TestEncodingsCount asks for bodies in other encodings after they were stored: what
+// these take is part of the bound, and is let go of with the bodies.
+func TestEncodingsCount(t *testing.T) {
+	const bound = 8 << 20
+	c := New(Options{Bytes: bound}, 10)
+	random := rand.New(rand.NewPCG(8, 4))
+	ask := func(i int) *Response {
+		r := of(fmt.Sprint(i), 10)
+		words := make([]byte, 0, 4000)
+		for len(words) < 4000 {
+			words = fmt.Appendf(words, "%x ", random.Uint32())
+		}
+		r.Content = NewContent(words)
+		if err := c.Renew(t.Context(), fmt.Sprint(i), computes(r)); err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	one := ask(0)
+	c.held.CleanUp()
+	alone := c.Stats().Bytes
+	v := one.Encoded(Gzip)
+	if grown := c.Stats().Bytes - alone; grown < uint64(len(v.Body)) || grown > uint64(len(v.Body)+bytesOfVariant) {
+		t.Errorf("a body of %d bytes more: %d bytes more", len(v.Body), grown)
+	}
+	if unheld := NewContent(one.Body); unheld.Encoded(Gzip) == nil || c.encoded.made.Load() != 1 {
+		t.Error("what nobody holds counts")
+	}
+	for i := range 6_000 {
+		r := ask(i + 1)
+		for e := Brotli; e <= Gzip; e++ {
+			r.Encoded(e)
+		}
+	}
+	c.held.CleanUp()
+	// What was evicted takes memory until it is collected.
+	testkit.Eventually(t, "the bound is kept", func() bool {
+		runtime.GC()
+		c.keepBound()
+		s := c.Stats()
+		return s.Bytes < bound*105/100 && c.encoded.bytes.Load() < int64(s.Bytes)*3/4 && s.Responses > 300
+	})
+	runtime.KeepAlive(one)
+	c.Purge(nil)
+	one, v = nil, nil
+	testkit.Eventually(t, "what is gone does not count", func() bool { runtime.GC(); return c.encoded.bytes.Load() == 0 })
 }
 
 func TestChoosingAnEncoding(t *testing.T) {

@@ -1,6 +1,7 @@
 package depend
 
 import (
+	"math/bits"
 	"slices"
 	"unsafe"
 )
@@ -44,6 +45,47 @@ func (p *pool[T]) bytes() int {
 	var one T
 	return p.len() * int(unsafe.Sizeof(one))
 }
+
+// chains are heads of chains of numbers that have some bits of their hashes alike. There
+// is about one for each number. One chain is split at a time (linear hashing, Litwin
+// 1980), so that nobody ever waits until all are laid out anew.
+type chains struct {
+	pieces  [][]uint32
+	n       uint64 // chains
+	entered int
+}
+
+const firstChains = 64
+
+func (c *chains) at(i uint64) *uint32 { return &c.pieces[i/pieceOfPool][i%pieceOfPool] }
+
+// head is where the chain for a hash begins; 0 for an empty one.
+func (c *chains) head(hash uint64) *uint32 {
+	if c.n == 0 {
+		c.n, c.pieces = firstChains, [][]uint32{make([]uint32, pieceOfPool)}
+	}
+	half := uint64(1) << (bits.Len64(c.n) - 1)
+	if i := hash & (2*half - 1); i < c.n {
+		return c.at(i)
+	}
+	return c.at(hash & (half - 1))
+}
+
+// grow makes room for one number more. It returns the head of a chain, if there is one
+// of which some numbers now belong into another.
+func (c *chains) grow() *uint32 {
+	if c.entered++; uint64(c.entered) <= max(c.n, firstChains) {
+		return nil
+	}
+	if c.n%pieceOfPool == 0 {
+		c.pieces = append(c.pieces, make([]uint32, pieceOfPool))
+	}
+	half := uint64(1) << (bits.Len64(c.n) - 1)
+	c.n++
+	return c.at(c.n - 1 - half)
+}
+
+func (c *chains) bytes() int { return 4 * int(c.n) }
 
 // lists holds many lists of numbers, most of them short, in pieces of memory without
 // pointers: a list takes little more than its numbers, and the garbage collector looks

@@ -93,3 +93,41 @@ func TestPoolGivesNumbersAgain(t *testing.T) {
 		}
 	}
 }
+
+// TestChainsGrowOneByOne enters numbers by hashes of which some are alike: each stays
+// to be found by its own hash, and no chain gets long.
+func TestChainsGrowOneByOne(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 4))
+	var c chains
+	hashes, next := map[uint32]uint64{}, map[uint32]uint32{}
+	for n := uint32(1); n <= 20_000; n++ {
+		hashes[n] = r.Uint64()
+		if n%100 == 0 {
+			hashes[n] = hashes[n-1]
+		}
+		if from := c.grow(); from != nil {
+			all := *from
+			for *from = 0; all != 0; {
+				head, after := c.head(hashes[all]), next[all]
+				next[all], *head, all = *head, all, after
+			}
+		}
+		head := c.head(hashes[n])
+		next[n], *head = *head, n
+		if n%1000 != 0 {
+			continue
+		}
+		for of, hash := range hashes {
+			long, found := 0, false
+			for at := *c.head(hash); at != 0; at = next[at] {
+				long, found = long+1, found || at == of
+			}
+			if !found || long > 16 {
+				t.Fatalf("among %d, %d is found: %v, in a chain of %d", n, of, found, long)
+			}
+		}
+		if int(c.n) < c.entered || c.entered != int(n) || c.bytes() > 4*int(n)+4*firstChains {
+			t.Fatalf("%d in %d chains", c.entered, c.n)
+		}
+	}
+}

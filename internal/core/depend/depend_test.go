@@ -226,7 +226,7 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 	for s := range maps.Clone(sets) {
 		index.Remove(handles[s])
 	}
-	if left := fmt.Sprint(len(index.found), len(index.lists), index.subs.len(), index.groups.len(), index.fields.all.len(), index.uses.all.len(), index.searches.len(), index.windows.len(), index.members.words, index.bytes); left != "0 0 0 0 0 0 0 0 0 0" {
+	if left := fmt.Sprint(index.found.entered, len(index.lists), index.subs.len(), index.groups.len(), index.fields.all.len(), index.uses.all.len(), index.searches.len(), index.windows.len(), index.members.words, index.bytes); left != "0 0 0 0 0 0 0 0 0 0" {
 		t.Errorf("something is left behind: %s", left)
 	}
 }
@@ -449,7 +449,7 @@ func TestBackReferencesAndPaths(t *testing.T) {
 			t.Errorf("%s: the index finds it is %v", name, got)
 		}
 		x.Remove(h)
-		if got, _ := x.Match(c.c); len(got) != 0 || x.Len() != 0 || len(x.lists)+len(x.found) != 0 {
+		if got, _ := x.Match(c.c); len(got) != 0 || x.Len() != 0 || len(x.lists)+x.found.entered != 0 {
 			t.Errorf("%s: something is left after its removal", name)
 		}
 	}

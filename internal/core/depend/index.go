@@ -36,9 +36,9 @@ type Index[S any] struct {
 	uses     kept[[]Use]
 	searches pool[search]
 	windows  pool[windowGroup]
-	// found are groups by a hash of what they depend on; each knows the next of the
-	// same hash.
-	found map[uint64]uint32
+	// found are groups by a hash of what they depend on; each knows the next of its
+	// chain.
+	found chains
 	seed  maphash.Seed
 
 	lists   map[string]*listGroup
@@ -54,7 +54,6 @@ type Index[S any] struct {
 
 // What things take, with what maps and slices keep free: measured, not computed.
 const (
-	bytesOfFound  = 28
 	bytesOfSearch = 24  // and its slug and path
 	bytesOfWindow = 260 // and its rows
 	bytesOfList   = 2500
@@ -81,7 +80,7 @@ type (
 		id   docID // of the document
 		subs list
 		dead uint32
-		next uint32 // of the same hash, 0 for none
+		next uint32 // of the chain in which it is found, 0 for none
 		// ref is the number of the fields, of the search, or of the window.
 		ref   uint32
 		space uint16
@@ -200,7 +199,7 @@ const maxTried = 2000
 
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
-	return &Index[S]{found: map[uint64]uint32{}, seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[space]*listsOfType{},
+	return &Index[S]{seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[space]*listsOfType{},
 		names: map[string]string{}, spaces: map[space]uint16{}, dues: map[uint32]*due{}}
 }
 
@@ -298,10 +297,10 @@ func (x *Index[S]) space(of space) uint16 {
 	return n
 }
 
-// each calls f for the groups of one kind that have the hash; that may be others than
-// were meant.
+// each calls f for the groups of one kind that may have the hash; there are others among
+// them.
 func (x *Index[S]) each(hash uint64, k kind, f func(n uint32, g *group)) {
-	for n := x.found[hash]; n != 0; {
+	for n := *x.found.head(hash); n != 0; {
 		g := x.groups.at(n)
 		next := g.next
 		if g.kind == k {
@@ -313,28 +312,41 @@ func (x *Index[S]) each(hash uint64, k kind, f func(n uint32, g *group)) {
 
 // enter makes a group that is found by a hash.
 func (x *Index[S]) enter(hash uint64, g group) uint32 {
-	g.next = x.found[hash]
-	n := x.groups.add(g)
-	x.found[hash] = n
-	return n
+	if from := x.found.grow(); from != nil {
+		// What is in the chain that was split goes into the one or the other.
+		n := *from
+		for *from = 0; n != 0; {
+			g := x.groups.at(n)
+			head, next := x.found.head(x.hashOf(g)), g.next
+			g.next, *head, n = *head, n, next
+		}
+	}
+	head := x.found.head(hash)
+	g.next = *head
+	*head = x.groups.add(g)
+	return *head
+}
+
+// hashOf is what a group was entered by.
+func (x *Index[S]) hashOf(g *group) uint64 {
+	switch g.kind {
+	case ofDocument:
+		return x.hashOfDoc(g.space, g.id)
+	case ofSearch:
+		return x.hashOfSearch(g.space, *x.searches.at(g.ref))
+	default:
+		return x.windows.at(g.ref).hash
+	}
 }
 
 // hide lets a group not be found any more.
 func (x *Index[S]) hide(hash uint64, n uint32) {
-	next := x.groups.at(n).next
-	first := x.found[hash]
-	switch {
-	case first != n:
-		for first != 0 && x.groups.at(first).next != n {
-			first = x.groups.at(first).next
+	for at := x.found.head(hash); *at != 0; at = &x.groups.at(*at).next {
+		if *at == n {
+			*at = x.groups.at(n).next
+			x.found.entered--
+			return
 		}
-		if first != 0 {
-			x.groups.at(first).next = next
-		}
-	case next == 0:
-		delete(x.found, hash)
-	default:
-		x.found[hash] = next
 	}
 }
 
@@ -1021,7 +1033,7 @@ func (x *Index[S]) Set(h Handle) *Set {
 func (x *Index[S]) Bytes() int {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.subs.bytes() + x.groups.bytes() + x.members.bytes() + len(x.found)*bytesOfFound + len(x.dues)*bytesOfDue + x.bytes
+	return x.subs.bytes() + x.groups.bytes() + x.members.bytes() + x.found.bytes() + len(x.dues)*bytesOfDue + x.bytes
 }
 
 // Len returns how many are subscribed.

@@ -33,8 +33,8 @@ func TestWhatAChangeOfTheModelTouches(t *testing.T) {
 			map[string][]string{"*": {"route", "route.tags"}}, map[string][]string{"*": nil}},
 		"another kind": {"day:    {kind: date}", "day:    {kind: text}",
 			map[string][]string{"*": {"route.*", "route.day"}}, map[string][]string{"*": {"route.*"}}},
-		"a fallback": {"  ja: {}", "  ja: {fallback: [en]}", map[string][]string{"ja": {"route", "settings"}}, map[string][]string{"*": nil}},
-		"a locale": {"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n", map[string][]string{"de": everything, "*": {"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path", "route.text", "settings.about.locales", "settings.about.path"}}, map[string][]string{"*": nil}},
+		"a fallback":   {"  ja: {}", "  ja: {fallback: [en]}", map[string][]string{"ja": {"route", "settings"}}, map[string][]string{"*": nil}},
+		"a locale":     {"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n", map[string][]string{"de": everything, "*": {"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path", "route.text", "settings.about.locales", "settings.about.path"}}, map[string][]string{"*": nil}},
 		"another path": {"path: /routes/{slug}", "path: /lines/{slug}", map[string][]string{"*": {"pier.about.path", "route.about.path", "route.text", "settings.about.path"}}, map[string][]string{"*": nil}},
 	} {
 		to := strings.Replace(testkit.Ferries, c.was, c.is, 1)
