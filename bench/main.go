@@ -19,6 +19,7 @@ import (
 	"runtime/pprof"
 	"slices"
 	"strconv"
+	"syscall"
 	"time"
 
 	"ubiquon/internal/client"
@@ -170,24 +171,41 @@ func (y *yard) loadBare(ctx context.Context, address string, headers ...string) 
 // compare measures two addresses, alternating, and prints the median of the
 // rounds' ratios: what slows the machine down slows both sides of a round.
 func (y *yard) compare(ctx context.Context, ours, reference string, headers ...string) error {
-	var a, b, ratios []float64
+	var a, b, ratios, spentA, spentB, spent []float64
 	for range y.rounds {
-		x, err := y.load(ctx, ours, headers...)
+		x, timeA, err := y.spending(ctx, ours, headers...)
 		if err != nil {
 			return err
 		}
-		z, err := y.load(ctx, reference, headers...)
+		z, timeB, err := y.spending(ctx, reference, headers...)
 		if err != nil {
 			return err
 		}
 		a, b, ratios = append(a, x), append(b, z), append(ratios, x/z)
+		spentA, spentB, spent = append(spentA, timeA), append(spentB, timeB), append(spent, timeB/timeA)
 	}
-	for _, l := range [][]float64{a, b, ratios} {
+	for _, l := range [][]float64{a, b, ratios, spentA, spentB, spent} {
 		slices.Sort(l)
 	}
-	m := y.rounds / 2
-	fmt.Printf("  ours %.0f/s, reference %.0f/s: ratio %.2f (%.2f to %.2f)\n", a[m], b[m], ratios[m], ratios[0], ratios[len(ratios)-1])
+	m, last := y.rounds/2, y.rounds-1
+	fmt.Printf("  ours %.0f/s, reference %.0f/s: ratio %.2f (%.2f to %.2f)\n", a[m], b[m], ratios[m], ratios[0], ratios[last])
+	fmt.Printf("  processor time for a request: ours %.1f µs, reference %.1f µs: ratio %.2f (%.2f to %.2f)\n", spentA[m], spentB[m], spent[m], spent[0], spent[last])
 	return nil
+}
+
+// spending is load, and how many microseconds of processor time this process, in which
+// both sides are served, takes for a request: whoever else uses the machine changes that
+// less.
+func (y *yard) spending(ctx context.Context, address string, headers ...string) (rate, micros float64, err error) {
+	before := processorTime()
+	rate, err = y.load(ctx, address, headers...)
+	return rate, float64((processorTime() - before).Microseconds()) / (rate * float64(y.seconds)), err
+}
+
+func processorTime() time.Duration {
+	var u syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u) // cannot fail
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
 // hit compares a cached list with a bare handler that writes the same bytes

@@ -32,13 +32,13 @@ type node struct {
 }
 
 // open starts a node on a store, without origins and sites.
-func open(t *testing.T, s *store.Store, secret string) node {
+func open(t testing.TB, s *store.Store, secret string) node {
 	t.Helper()
 	return start(t, gateway.Options{Store: s}, secret)
 }
 
 // start starts a node with a key that may do everything.
-func start(t *testing.T, o gateway.Options, secret string) node {
+func start(t testing.TB, o gateway.Options, secret string) node {
 	t.Helper()
 	o.Log = testkit.Log(t)
 	if o.Cache.Refresh == nil {

@@ -17,7 +17,7 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-func publish(t *testing.T, n node, id, typ string, fields content.Fields) store.Applied {
+func publish(t testing.TB, n node, id, typ string, fields content.Fields) store.Applied {
 	t.Helper()
 	done, err := n.Apply(t.Context(), []store.Edit{{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: store.PublishNewest, Loose: true}}, "test", content.Cause{Kind: "user"})
 	if err != nil {

@@ -165,16 +165,17 @@ func (g *Gateway) Authenticate(ctx context.Context, secret string) (access.Reade
 	if access.IsPreviewLink(secret) {
 		return g.byPreviewLink(secret)
 	}
-	if err := access.CheckSecret(secret); err != nil {
-		if g.tokens != nil && strings.Count(secret, ".") == 2 {
-			return g.tokens.reader(ctx, secret, g.keys.opened())
-		}
-		return access.Reader{}, err
-	}
 	hash := access.HashSecret(secret)
 	held := g.keys.find(hash)
 	if held == nil {
-		return access.Reader{}, ErrUnknownKey
+		err := access.CheckSecret(secret)
+		switch {
+		case err == nil:
+			err = ErrUnknownKey
+		case g.tokens != nil && strings.Count(secret, ".") == 2:
+			return g.tokens.reader(ctx, secret, g.keys.opened())
+		}
+		return access.Reader{}, err
 	}
 	if err := held.Good(hash, time.Now()); err != nil {
 		return access.Reader{}, err

@@ -147,8 +147,9 @@ var ErrTooSlow = errors.New("the read took too long and was given up")
 // ErrNotHeld is the error of a read that is not to be computed, and is not held.
 var ErrNotHeld = errors.New("the answer is not held")
 
-// Planned tells whether the request of a text has a plan under the present model.
-func (g *Gateway) Planned(text string) bool { return g.state.Load().plans.get(text) != nil }
+// Planned returns the plan of a request's text under the present model; nil if it has
+// none yet.
+func (g *Gateway) Planned(text string) *Plan { return g.state.Load().plans.get(text) }
 
 // readTimeout bounds one computation.
 func (g *Gateway) readTimeout() time.Duration {

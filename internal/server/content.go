@@ -93,10 +93,10 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if prefer := r.Header["Prefer"]; prefer != nil {
 		o.Lenient = strings.Contains(strings.ReplaceAll(strings.Join(prefer, ","), " ", ""), "handling=lenient")
 	}
-	if n := r.Header.Get("Ubiquon-Min-Sequence"); n != "" {
+	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
-		if o.MinSequence, err = strconv.ParseInt(n, 10, 64); err != nil {
-			writeProblem(w, problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n) + " is no sequence", Hint: "send a whole number"})
+		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
+			writeProblem(w, problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n[0]) + " is no sequence", Hint: "send a whole number"})
 			return
 		}
 	}
@@ -154,7 +154,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 			body, tag = v.Body, v.ETag[0]
 		}
 	}
-	if a.Status == http.StatusOK && matches(r.Header.Get("If-None-Match"), tag) {
+	if held := r.Header["If-None-Match"]; held != nil && a.Status == http.StatusOK && matches(held[0], tag) {
 		delete(h, "Content-Encoding")
 		delete(h, "Content-Length")
 		w.WriteHeader(http.StatusNotModified)

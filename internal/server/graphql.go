@@ -36,7 +36,7 @@ func (e requestErrors) Error() string { return e.List.Error() }
 // graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
 // that is allowed, a list of requests with the list of their answers.
 func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time) {
-	text, req, several, err := s.graphqlRequest(w, r, edition)
+	asked, several, err := s.graphqlRequest(w, r, edition)
 	var bad badGraphQL
 	if errors.As(err, &bad) {
 		writeGraphQLErrors(w, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
@@ -48,7 +48,7 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 		return
 	}
 	if several == nil {
-		s.graphqlOne(w, r, reader, edition, begin, text, req)
+		s.graphqlOne(w, r, reader, edition, begin, asked)
 		return
 	}
 	// They come in one answer: neither is conditional or encoded by itself.
@@ -62,7 +62,7 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 		if one, bad := s.namedDocument(one); bad != nil {
 			writeGraphQLErrors(&answer, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
 		} else {
-			s.graphqlOne(&answer, plain, reader, edition, begin, string(src), one)
+			s.graphqlOne(&answer, plain, reader, edition, begin, askedOf(edition, r, string(src), one))
 		}
 		bodies[i] = answer.graphql()
 	}
@@ -71,38 +71,58 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 	_ = json.NewEncoder(w).Encode(bodies) // the reader may be gone
 }
 
-// graphqlOne answers one request; text is what tells it from others.
-func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, text string, req graphql.Request) {
+// askedGraphQL is a request. What was sent in the same words before is not taken apart
+// again: it has a plan, and is otherwise empty.
+type askedGraphQL struct {
+	graphql.Request
+	text string // tells it, as it was sent, from others
+	name string // of its plan
+	plan *gateway.Plan
+}
+
+func askedOf(edition string, r *http.Request, text string, req graphql.Request) askedGraphQL {
+	return askedGraphQL{Request: req, text: text, name: graphqlText(edition, r.Header.Get("Accept-Language"), text)}
+}
+
+// graphqlOne answers one request.
+func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, asked askedGraphQL) {
 	mediaType := plainJSON
-	if strings.Contains(r.Header.Get("Accept"), "application/graphql-response+json") {
+	if accept := r.Header["Accept"]; accept != nil && strings.Contains(accept[0], "application/graphql-response+json") {
 		mediaType = graphqlResponse
 	}
-	if s.trustedOnly && req.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
-		if _, trusted := s.g.Document(store.DocumentID(req.Query)); !trusted {
+	if s.trustedOnly && asked.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
+		if _, trusted := s.g.Document(store.DocumentID(asked.Query)); !trusted {
 			writeGraphQLErrors(w, http.StatusForbidden, mediaType, gqlerror.List{gqlerror.Errorf("only trusted documents are answered here; name one by documentId (ubiquon document list), or have this one added (ubiquon document add)")})
 			return
 		}
 	}
-	language := r.Header.Get("Accept-Language")
 	plan := func() (*gateway.Plan, error) {
-		return s.g.Plan(graphqlText(edition, language, text), func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
-			if req.Query == "" { // it was compiled before, and has to be once more
+		if once := asked.plan; once != nil {
+			asked.plan = nil
+			return once, nil
+		}
+		return s.g.Plan(asked.name, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+			if asked.Query == "" { // it was compiled before, and has to be once more
 				var err error
-				if req, err = graphqlOf(text); err != nil {
+				if asked.Request, err = graphqlOf(asked.text); err != nil {
 					return nil, err
 				}
 			}
-			return compileGraphQL(edition, language, mediaType, req)(m, schema)
+			return compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
 		})
 	}
-	var refused requestErrors
-	if _, err := plan(); errors.As(err, &refused) {
-		status := http.StatusOK
-		if mediaType == graphqlResponse {
-			status = http.StatusBadRequest
+	if asked.plan == nil {
+		var refused requestErrors
+		first, err := plan()
+		if errors.As(err, &refused) {
+			status := http.StatusOK
+			if mediaType == graphqlResponse {
+				status = http.StatusBadRequest
+			}
+			writeGraphQLErrors(w, status, mediaType, refused.List)
+			return
 		}
-		writeGraphQLErrors(w, status, mediaType, refused.List)
-		return
+		asked.plan = first
 	}
 	s.answer(w, r, reader, edition, begin, plan, mediaType)
 }
@@ -143,45 +163,66 @@ type badGraphQL struct {
 
 func (e badGraphQL) Error() string { return e.message }
 
-// graphqlRequest reads the request of either method, or several; text is what
-// tells it from others. What was sent in the same words before is not taken apart
-// again: then the request is empty. The error is a badGraphQL.
-func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition string) (text string, req graphql.Request, several []graphql.Request, err error) {
+// graphqlRequest reads the request of either method, or several. The error is a
+// badGraphQL.
+func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition string) (asked askedGraphQL, several []graphql.Request, err error) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
-		text = r.URL.RawQuery
-		if req, err = graphqlOf(text); err != nil {
-			return "", req, nil, badGraphQL{400, "variables is not a JSON object"}
-		}
-	case http.MethodPost:
-		media, params, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
-		if err != nil || media != "application/json" || (params["charset"] != "" && !strings.EqualFold(params["charset"], "utf-8")) {
-			return "", req, nil, badGraphQL{415, "send the request as application/json in UTF-8"}
-		}
-		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxGraphQLBody))
+		req, err := graphqlOf(r.URL.RawQuery)
 		if err != nil {
-			return "", req, nil, badGraphQL{413, "the request has more than 256 KiB"}
+			return asked, nil, badGraphQL{400, "variables is not a JSON object"}
+		}
+		asked = askedOf(edition, r, r.URL.RawQuery, req)
+	case http.MethodPost:
+		if !isJSON(r.Header.Get("Content-Type")) {
+			return asked, nil, badGraphQL{415, "send the request as application/json in UTF-8"}
+		}
+		body, err := readSmall(w, r, maxGraphQLBody)
+		if err != nil {
+			return asked, nil, badGraphQL{413, "the request has more than 256 KiB"}
 		}
 		if bytes.HasPrefix(bytes.TrimSpace(body), []byte("[")) {
 			several, err = s.severalRequests(body)
-			return "", req, several, err
+			return asked, several, err
 		}
-		text = string(body)
-		if !s.trustedOnly && !strings.Contains(text, "documentId") && !strings.Contains(text, `\u`) && s.g.Planned(graphqlText(edition, r.Header.Get("Accept-Language"), text)) {
-			return text, req, nil, nil
+		asked = askedOf(edition, r, string(body), asked.Request)
+		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") && !strings.Contains(asked.text, `\u`) {
+			if asked.plan = s.g.Planned(asked.name); asked.plan != nil {
+				return asked, nil, nil
+			}
 		}
-		if err := json.Unmarshal(body, &req); err != nil {
-			return "", req, nil, badGraphQL{400, "the body is not a JSON object with query, operationName and variables"}
+		if err := json.Unmarshal(body, &asked.Request); err != nil {
+			return asked, nil, badGraphQL{400, "the body is not a JSON object with query, operationName and variables"}
 		}
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
-		return "", req, nil, badGraphQL{405, "send GraphQL with GET or POST"}
+		return asked, nil, badGraphQL{405, "send GraphQL with GET or POST"}
 	}
-	req, bad := s.namedDocument(req)
+	req, bad := s.namedDocument(asked.Request)
 	if bad != nil {
-		return "", req, nil, *bad
+		return asked, nil, *bad
 	}
-	return text, req, nil, nil
+	asked.Request = req
+	return asked, nil, nil
+}
+
+// isJSON tells whether a Content-Type is that of JSON in UTF-8.
+func isJSON(contentType string) bool {
+	if contentType == "application/json" {
+		return true // as nearly everybody writes it
+	}
+	media, params, err := mime.ParseMediaType(contentType)
+	return err == nil && media == "application/json" && (params["charset"] == "" || strings.EqualFold(params["charset"], "utf-8"))
+}
+
+// readSmall reads a body of at most so many bytes.
+func readSmall(w http.ResponseWriter, r *http.Request, most int64) ([]byte, error) {
+	if r.ContentLength >= 0 && r.ContentLength <= most {
+		body := make([]byte, r.ContentLength) // it has no more, says net/http
+		_, err := io.ReadFull(r.Body, body)
+		return body, err
+	}
+	return io.ReadAll(http.MaxBytesReader(w, r.Body, most))
 }
 
 // severalRequests reads a list of requests.

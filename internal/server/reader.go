@@ -28,11 +28,11 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 	if strings.Contains(r.URL.RawQuery, "ub") && access.HoldsSecret(r.URL.RawQuery) {
 		return access.Reader{}, errSecretInAddress
 	}
-	header := r.Header.Get("Authorization")
-	if header == "" {
+	header := r.Header["Authorization"] // by its name as it is kept, which is quicker than Get
+	if header == nil || header[0] == "" {
 		return s.g.Everyone(), nil
 	}
-	scheme, secret, _ := strings.Cut(header, " ")
+	scheme, secret, _ := strings.Cut(header[0], " ")
 	if !strings.EqualFold(scheme, "Bearer") {
 		return access.Reader{}, s.guessed(r, now, access.ErrMalformed)
 	}
