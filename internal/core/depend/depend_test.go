@@ -252,8 +252,9 @@ types:
 	return m
 }
 
-// TestWindowsExactly lets the entries of a short list change, one after another, and
-// holds what is called affected against what a window shows before and after.
+// TestWindowsExactly lets the entries of a short list change, one after another or some
+// in one commit, and holds what is called affected against what a window shows before
+// and after. To suppose a commit finds the same, and changes nothing.
 func TestWindowsExactly(t *testing.T) {
 	r := rand.New(rand.NewPCG(8400, 7))
 	m := testModel(t)
@@ -308,8 +309,8 @@ func TestWindowsExactly(t *testing.T) {
 			slices.Sort(in)
 			ahead, shown := in[:min(skip, len(in))], in[min(skip, len(in)):]
 			n := len(shown)
-			if w.Ends = n <= w.Limit; !w.Ends && w.FromEnd {
-				past, shown = shown[:n-w.Limit], shown[n-w.Limit:]
+			if w.Ends = n <= w.Limit+2; w.FromEnd {
+				past, shown = shown[:max(0, n-w.Limit)], shown[max(0, n-w.Limit):]
 				w.Rows = slices.Concat(past[max(0, len(past)-2):], shown)
 			} else {
 				shown, past = shown[:min(n, w.Limit)], shown[min(n, w.Limit):]
@@ -337,21 +338,29 @@ func TestWindowsExactly(t *testing.T) {
 		x := NewIndex[string]()
 		x.Add("s", &Set{Edition: "published", Lists: []List{l}})
 		for step := range 12 {
-			id := ids[r.IntN(len(ids))]
-			was, had := all[id]
-			c := &content.Change{Kind: content.ContentChange, Sequence: int64(step + 1), Edition: "published", Entry: id, Type: "pier", Fields: map[string][]string{"en": {"lead", "n"}}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
-			if had {
-				c.Before["en"] = was
-			}
-			if delete(all, id); !had || r.IntN(3) > 0 {
-				all[id] = random()
-				c.After["en"] = all[id]
+			var commit []*content.Change
+			for _, i := range r.Perm(len(ids))[:1+r.IntN(4)/3*r.IntN(4)] {
+				id := ids[i]
+				was, had := all[id]
+				c := &content.Change{Kind: content.ContentChange, Sequence: int64(step*10 + len(commit)), Commit: int64(step), Edition: "published", Entry: id, Type: "pier", Fields: map[string][]string{"en": {"lead", "n"}}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+				if had {
+					c.Before["en"] = was
+				}
+				if delete(all, id); !had || r.IntN(3) > 0 {
+					all[id] = random()
+					c.After["en"] = all[id]
+				}
+				commit = append(commit, c)
 			}
 			set := &Set{Edition: "published", Lists: []List{l}}
 			now := read()
-			hit, _ := x.Match(c)
-			if len(hit) == 0 && now != shows || step == 0 && now != shows && !set.Affected(c) {
-				t.Fatalf("%+v\nshowed %s, then %s, and is not affected by %+v", l.Window, shows, now, c)
+			supposed := len(x.Supposing(commit...)) + len(x.Supposing(commit...))
+			hit, _ := x.Match(commit...)
+			if len(hit) == 0 && now != shows || step == 0 && now != shows && !slices.ContainsFunc(commit, set.Affected) {
+				t.Fatalf("%+v\nshowed %s, then %s, and is not affected by %+v", l.Window, shows, now, commit)
+			}
+			if supposed != 2*len(hit) {
+				t.Fatalf("of %d found %d were supposed, twice: %+v", len(hit), supposed, commit)
 			}
 			if len(hit) == 0 {
 				kept++
@@ -473,5 +482,28 @@ func TestTwoThatTurnAConditionTogether(t *testing.T) {
 		if got := (&Set{Edition: "published", Lists: []List{l}}).Affected(c); got != together {
 			t.Errorf("with another change beside it %t: affected is %t", together, got)
 		}
+	}
+}
+
+// TestACommitCountsInSum has one entry come and another go in one commit: their number
+// stays, and so does whoever shows nothing but that.
+func TestACommitCountsInSum(t *testing.T) {
+	l := List{Type: "pier", Locale: "en", Sort: byTitle, Count: true}
+	x := NewIndex[string]()
+	x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
+	comes, goes := changed("a", "pier", []string{"about.own", "slug"}, "-", "x"), changed("b", "pier", []string{"about.own", "slug"}, "y", "-")
+	for _, c := range []struct {
+		commit []*content.Change
+		want   int
+	}{{[]*content.Change{comes, goes}, 0}, {[]*content.Change{goes, comes}, 0}, {[]*content.Change{comes}, 1}, {[]*content.Change{goes}, 1}, {nil, 0}} {
+		if got := x.Supposing(c.commit...); len(got) != c.want {
+			t.Errorf("%d changes at once: %v is found", len(c.commit), got)
+		}
+	}
+	// One after the other they do matter.
+	first, _ := x.Match(comes)
+	second, _ := x.Match(goes)
+	if len(first) != 1 || len(second) != 1 {
+		t.Errorf("one after the other: %v, %v", first, second)
 	}
 }
