@@ -74,6 +74,9 @@ func TestAModelExpiresWhatItTouches(t *testing.T) {
 	}{
 		{"a bound", "max: 40", "max: 41", []bool{true, true, true, true, true}},
 		{"a label that is delivered", "Summer time", "High summer", []bool{true, false, true, true, true}},
+		{"a label of an option that nothing shows has", "Winter time", "Deep winter", []bool{true, true, true, true, true}},
+		{"an option", "summer: High summer", "spring: Spring, summer: High summer", []bool{true, true, true, true, true}},
+		{"a type", "types:\n", "types:\n  fare:\n    fields: {name: {kind: text}}\n", []bool{true, true, true, true, true}},
 		{"a field that nobody has", "      slug: {kind: slug, madeFrom: name, unique: true}", "      slug: {kind: slug, madeFrom: name, unique: true}\n      depth: {kind: integer}", []bool{true, true, true, true, false}},
 		{"a fallback", "ja: {}", "ja: {fallback: [en]}", []bool{true, true, true, false, true}},
 		{"how long it may be kept", "  settings:", "    freshness: {shared: 9s}\n  settings:", []bool{true, false, false, false, true}},

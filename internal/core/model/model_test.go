@@ -55,7 +55,7 @@ func TestReadTellsMistakes(t *testing.T) {
 		"inverse of a text":    {one("s: {kind: text, inverse: x}"), "has an inverse, but is of the kind text"},
 		"slug from a number":   {one("n: {kind: integer}\n      s: {kind: slug, madeFrom: n}"), "only from a text field"},
 		"unique prose":         {one("s: {kind: prose, unique: true}"), "can be unique"},
-		"since when":           {one("s: {kind: text, deprecated: use n}"), "say since when, as in deprecatedSince: 2026-11-23"},
+		"since when":           {one("s: {kind: text, deprecated: use n}"), "field pier.s is deprecated; say since when, as in deprecatedSince: 2026-11-23"},
 		"sunset of nothing":    {one("s: {kind: text, sunset: 2027-01-01}"), "is not deprecated; say why"},
 		"no day":               {one("s: {kind: text, deprecated: use n, deprecatedSince: yesterday}"), `"yesterday" is no date`},
 		"prose in an index":    {one("s: {kind: prose, indexed: true}"), "no list is filtered or sorted by it"},

@@ -412,7 +412,7 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 	case t.SlugField() != f:
 		r.add(key, "field %s: type %s has the slug %s already, and entries are found by one", name, t.Name, t.SlugField().Name)
 	}
-	r.farewell(key, "field "+name+"."+f.Name, f.Deprecated, f.Farewell)
+	r.farewell(key, "field "+name, f.Deprecated, f.Farewell)
 	if f.Indexed && (depth > 0 || !f.Filterable()) {
 		r.add(key, "field %s cannot be indexed: no list is filtered or sorted by it", name+"."+f.Name)
 	}
