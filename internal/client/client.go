@@ -217,29 +217,42 @@ func (c *Client) convert(ctx context.Context, path string, body any, tell func(C
 	})
 }
 
-// stream posts a body and hands over the answer line by line as it comes. A last
-// line that is a problem is returned as one.
-func (c *Client) stream(ctx context.Context, path, mediaType string, body io.Reader, each func(line []byte) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Address, "/")+"/control/v1"+path, body)
+// long sends a request whose answer may take as long as it takes, and returns it to be
+// read.
+func (c *Client) long(ctx context.Context, method, path, mediaType string, body io.Reader) (io.ReadCloser, error) {
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(c.Address, "/")+"/control/v1"+path, body)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	req.Header.Set("Content-Type", mediaType)
+	if body != nil {
+		req.Header.Set("Content-Type", mediaType)
+	}
 	req.Header.Set("Authorization", "Bearer "+c.Key)
-	h := http.Client{} // as long as it takes
+	h := http.Client{}
 	if c.HTTP != nil {
 		h.Transport = c.HTTP.Transport
 	}
 	resp, err := h.Do(req)
 	if err != nil {
-		return fmt.Errorf("no service answers at %s: %w", c.Address, err)
+		return nil, fmt.Errorf("no service answers at %s: %w", c.Address, err)
 	}
-	defer resp.Body.Close()
 	if resp.StatusCode >= 400 {
+		defer resp.Body.Close()
 		src, _ := io.ReadAll(resp.Body) // what came tells enough
-		return (&Answer{Status: resp.StatusCode, Header: resp.Header, Body: src}).Err()
+		return nil, (&Answer{Status: resp.StatusCode, Header: resp.Header, Body: src}).Err()
 	}
-	lines := bufio.NewScanner(resp.Body)
+	return resp.Body, nil
+}
+
+// stream posts a body and hands over the answer line by line as it comes. A last
+// line that is a problem is returned as one.
+func (c *Client) stream(ctx context.Context, path, mediaType string, body io.Reader, each func(line []byte) error) error {
+	answer, err := c.long(ctx, http.MethodPost, path, mediaType, body)
+	if err != nil {
+		return err
+	}
+	defer answer.Close()
+	lines := bufio.NewScanner(answer)
 	lines.Buffer(nil, 8<<20)
 	for lines.Scan() {
 		var failed struct{ Problem *Problem }
@@ -275,21 +288,12 @@ func (c *Client) Export(ctx context.Context, out io.Writer, types []string, orig
 	if revisions {
 		query += "&revisions=true"
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, strings.TrimSuffix(c.Address, "/")+"/control/v1/export?"+strings.TrimPrefix(query, "&"), nil)
+	answer, err := c.long(ctx, http.MethodGet, "/export?"+strings.TrimPrefix(query, "&"), "", nil)
 	if err != nil {
 		return err
 	}
-	req.Header.Set("Authorization", "Bearer "+c.Key)
-	resp, err := (&http.Client{}).Do(req)
-	if err != nil {
-		return fmt.Errorf("no service answers at %s: %w", c.Address, err)
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode >= 400 {
-		src, _ := io.ReadAll(resp.Body) // what came tells enough
-		return (&Answer{Status: resp.StatusCode, Header: resp.Header, Body: src}).Err()
-	}
-	_, err = io.Copy(out, resp.Body)
+	defer answer.Close()
+	_, err = io.Copy(out, answer)
 	return err
 }
 

@@ -2,6 +2,7 @@ package content_test
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -140,6 +141,42 @@ func TestMakeIDIsStable(t *testing.T) {
 	for _, bad := range []string{"", "A", "-a", "a b", strings.Repeat("a", 65)} {
 		if content.ValidID(bad) {
 			t.Errorf("%q is taken for an id", bad)
+		}
+	}
+}
+
+// TestDifferencesNameParts tells of values that have parts which of these differ, so
+// that whoever reads one is not told of another.
+func TestDifferencesNameParts(t *testing.T) {
+	m := testkit.Model(t, testkit.Ferries)
+	route := m.Type("route")
+	document := func(f fields) map[string]content.Document {
+		f["name"] = map[string]any{"en": "A"}
+		return content.Documents(m, route, content.Published, "r1", f, content.About{Revision: 1}, &nowhere)
+	}
+	price := func(amount float64, currency string) fields {
+		return fields{"price": map[string]any{"amount": amount, "currency": currency}}
+	}
+	for name, c := range map[string]struct {
+		before, after fields
+		want          []string
+	}{
+		"nothing":               {price(100, "NOK"), price(100, "NOK"), nil},
+		"an amount":             {price(100, "NOK"), price(90, "NOK"), []string{"price", "price.amount"}},
+		"a currency":            {price(100, "NOK"), price(100, "EUR"), []string{"price", "price.currency"}},
+		"both":                  {price(100, "NOK"), price(1, "EUR"), []string{"price", "price.amount", "price.currency"}},
+		"a price comes":         {fields{}, price(100, "NOK"), []string{"price", "price.*"}},
+		"a price goes":          {price(100, "NOK"), fields{}, []string{"price", "price.*"}},
+		"what a picture shows":  {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}}, fields{"photo": map[string]any{"url": "/a.png", "alt": "Sea"}}, []string{"photo", "photo.alt"}},
+		"a picture":             {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}}, fields{"photo": map[string]any{"url": "/b.png", "alt": "Fog"}}, []string{"photo", "photo.url"}},
+		"a list has no parts":   {fields{"tags": []any{"fog"}}, fields{"tags": []any{"ice"}}, []string{"tags"}},
+		"neither have numbers":  {fields{"number": 1.0}, fields{"number": 2.0}, []string{"number"}},
+		"how prose is written":  {fields{"text": map[string]any{"en": "a *b*"}}, fields{"text": map[string]any{"en": "a _b_"}}, []string{"text", "text.commonmark"}},
+		"what prose emphasises": {fields{"text": map[string]any{"en": "a *b*"}}, fields{"text": map[string]any{"en": "*a* b"}}, []string{"text", "text.commonmark", "text.html", "text.inline", "text.tree"}},
+	} {
+		got := content.Differences(route, document(c.before), document(c.after))["en"]
+		if slices.Sort(got); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, want %v", name, got, c.want)
 		}
 	}
 }
