@@ -1,0 +1,230 @@
+package depend
+
+import (
+	"encoding/json"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/model"
+)
+
+var eight = time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+
+// after is so many seconds after eight.
+func after(seconds int) time.Time { return eight.Add(time.Duration(seconds) * time.Second) }
+
+func notices(t *testing.T) *model.Model {
+	t.Helper()
+	m, err := model.Read(map[string][]byte{"m.yaml": []byte(`
+locales: {en: {}}
+types:
+  notice: {fields: {title: {kind: text}, until: {kind: datetime}, urgent: {kind: boolean}, routes: {kind: reference, types: [route], several: true, inverse: notices}}}
+  route:  {fields: {title: {kind: text}, number: {kind: integer}}}
+`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m
+}
+
+func parse(t *testing.T, m *model.Model, typ, text string) *filter.Filter {
+	t.Helper()
+	f, err := filter.Parse(text, m, m.Type(typ))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
+// passes makes the change of a notice that passes the present at other moments; -1 is
+// never, and -2 is no notice.
+func passes(sequence int64, entry string, was, is int) *content.Change {
+	c := &content.Change{Kind: content.ContentChange, Sequence: sequence, Commit: sequence, At: eight, Edition: "published", Entry: entry, Type: "notice", Fields: map[string][]string{"en": {"until"}}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+	for at, side := range map[int]map[string]content.Fields{was: c.Before, is: c.After} {
+		if at == -2 {
+			continue
+		}
+		side["en"] = content.Fields{"title": "M " + entry, "about.own": true}
+		if at >= 0 {
+			side["en"]["until"] = after(at).Format(time.RFC3339)
+		}
+	}
+	if was == is {
+		c.After = c.Before
+	}
+	return c
+}
+
+// TestDeadlinesFollowWhoSetsThem has a list that shows its first entry, and whose
+// deadline is set by others behind it: when these change, it moves.
+func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
+	m := notices(t)
+	order := []Sort{{By: "title", Kind: model.Text}}
+	title := "A first"
+	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "until > now() OR urgent = TRUE"), Sort: order,
+		Window:  Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []Place{PlaceOf(order, []*string{&title}, "first")}},
+		Moments: Moments{List: []Moment{{after(10), "a"}, {after(20), "b"}}, Until: after(100)}}
+	x := NewIndex[string]()
+	h := x.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
+	for _, c := range []struct {
+		what   string
+		change *content.Change
+		want   int // seconds after eight; -1 for none, 0 for unmoved
+	}{
+		{"a change that was read already", passes(5, "a", 10, 40), 0},
+		{"the first gets a later moment", passes(6, "a", 10, 40), 20},
+		{"one comes that is earlier", passes(7, "c", -2, 5), 5},
+		{"it goes", passes(8, "c", 5, -2), 20},
+		{"the second has none any more", passes(9, "b", 20, -1), 40},
+		{"one that is passed", passes(10, "d", -2, -1), 0},
+		{"the last is later than what is known", passes(11, "a", 40, 300), 100},
+	} {
+		if got := x.Supposing(c.change); len(got) != 0 {
+			t.Errorf("%s: it is affected", c.what)
+		}
+		hit, moved := x.Match(c.change)
+		if len(hit) != 0 {
+			t.Errorf("%s: it is affected", c.what)
+		}
+		want := 0
+		if c.want != 0 {
+			want = 1
+		}
+		if len(moved) != want {
+			t.Errorf("%s: moved %v", c.what, moved)
+		} else if want == 1 && (moved[0].Subscriber != "it" || !moved[0].Deadline.Equal(after(c.want))) {
+			t.Errorf("%s: it ends at %v, want %v", c.what, moved[0].Deadline, after(c.want))
+		}
+	}
+	if got := x.Set(h).Deadline; !got.Equal(after(100)) {
+		t.Errorf("in the end it ends at %v", got)
+	}
+	// A list of which all moments are known may come to have none.
+	l.Moments = Moments{List: []Moment{{after(10), "a"}}}
+	y := NewIndex[string]()
+	h = y.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
+	if _, moved := y.Match(passes(6, "a", 10, -1)); len(moved) != 1 || !moved[0].Deadline.IsZero() || len(y.dues) != 0 {
+		t.Errorf("moved %v, dues %v", moved, y.dues)
+	}
+	if _, moved := y.Match(passes(7, "b", -2, 30)); len(moved) != 1 || !moved[0].Deadline.Equal(after(30)) {
+		t.Errorf("one comes: %v", moved)
+	}
+	if y.Remove(h); y.Len() != 0 || len(y.dues) != 0 || y.Bytes() > 4*firstChains {
+		t.Errorf("something is left: %d, %v, %d bytes", y.Len(), y.dues, y.Bytes())
+	}
+}
+
+// TestWhenAnEarlierCrossingMatters asks of one change by itself.
+func TestWhenAnEarlierCrossingMatters(t *testing.T) {
+	m := notices(t)
+	list := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "until > now() OR urgent = TRUE"), Sort: byTitle, Window: Window{Limit: 3}}
+	for what, c := range map[string]struct {
+		change *content.Change
+		want   bool
+	}{
+		"before the deadline":    {passes(6, "a", 40, 5), true},
+		"after it":               {passes(6, "a", 40, 15), false},
+		"never":                  {passes(6, "a", -1, -1), false},
+		"what passed long since": {passes(6, "a", -2, -1), false},
+	} {
+		set := &Set{Edition: "published", Lists: []List{list}, Deadline: after(10)}
+		set.Lists[0].Window.Limit = 0
+		if got := set.Affected(c.change); got != c.want {
+			t.Errorf("%s: affected is %t", what, got)
+		}
+	}
+}
+
+// TestWhatMustBeAsked names what has to be known of entries before a change of one is
+// matched.
+func TestWhatMustBeAsked(t *testing.T) {
+	m := notices(t)
+	x := NewIndex[string]()
+	number := parse(t, m, "notice", "routes.number > 3")
+	x.Add("dotted", &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Filter: number, Sort: byTitle, Window: Window{Limit: 1}}}})
+	x.Add("plain", &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "urgent = TRUE"), Sort: byTitle, Window: Window{Limit: 1}}}})
+	route := func(was, is float64) *content.Change {
+		return &content.Change{Kind: content.ContentChange, Edition: "published", Entry: "r1", Type: "route", At: eight, Fields: map[string][]string{"en": {"number"}},
+			Before: map[string]content.Fields{"en": {"number": was}}, After: map[string]content.Fields{"en": {"number": is}}}
+	}
+	atom := number.Split().Atoms[0].String()
+	for what, c := range map[string]struct {
+		change *content.Change
+		want   string
+	}{
+		"a notice comes":              {passes(6, "a", -2, -1), "en: " + atom},
+		"a notice goes":               {passes(6, "a", -1, -2), ""},
+		"a number turns the filter":   {route(3, 4), "en by notice.routes: " + atom},
+		"a number does not":           {route(4, 5), ""},
+		"a change of access":          {&content.Change{Kind: content.AccessChange}, ""},
+		"something of another locale": {&content.Change{Kind: content.ContentChange, Edition: "published", Type: "notice", Fields: map[string][]string{"nb": {"title"}}}, ""},
+	} {
+		var got []string
+		for _, a := range x.Asks(c.change) {
+			text := a.Locale
+			if a.Key != "" {
+				text += " by " + a.Key
+			}
+			got = append(got, text+": "+strings.Join(a.Texts, ", "))
+		}
+		if strings.Join(got, "; ") != c.want {
+			t.Errorf("%s: asks %q, want %q", what, got, c.want)
+		}
+	}
+	// Without the answer everybody may be affected; with it, who is.
+	turned := route(3, 4)
+	if got, _ := x.Match(turned); !slices.Equal(got, []string{"dotted"}) {
+		t.Errorf("without an answer: %v", got)
+	}
+	turned.Led = map[string]map[string][]content.Led{"en": {"notice.routes": nil}}
+	if got, _ := x.Match(turned); len(got) != 0 {
+		t.Errorf("no notice leads there, and yet: %v", got)
+	}
+}
+
+// TestWhatIsHeldComesBack adds sets and finds in the index what they were, and how
+// people are told of windows.
+func TestWhatIsHeldComesBack(t *testing.T) {
+	x := NewIndex[int]()
+	title := "A"
+	set := &Set{Edition: "preview", Entries: []Entry{{ID: "a", Locale: "en", Fields: []string{"title"}}, {ID: "b", Locale: "nb"}},
+		Lookups: []Lookup{{Type: "pier", Locale: "en", Slug: "mella"}, {Locale: "nb", Path: "/ruter/ring", Found: true}},
+		Lists:   []List{{Type: "pier", Locale: "en", Sort: byTitle, Window: Window{Limit: 2, Offset: 1, Rows: []Place{PlaceOf(byTitle, []*string{&title}, "a")}, Tells: true}}},
+		Uses:    []Use{{Type: "pier", Locale: "en", Fields: []string{"title"}}}}
+	h := x.Add(1, set)
+	if got := x.Set(h); !reflect.DeepEqual(got.Entries, set.Entries) || !reflect.DeepEqual(got.Uses, set.Uses) || got.Edition != "preview" || len(got.Lists) != 1 || !reflect.DeepEqual(got.Lists[0].Window, set.Lists[0].Window) {
+		t.Errorf("it is held as %+v", got)
+	}
+	found := x.Set(h).Lookups
+	slices.SortFunc(found, func(a, b Lookup) int { return strings.Compare(a.Locale, b.Locale) })
+	if !reflect.DeepEqual(found, set.Lookups) {
+		t.Errorf("lookups are held as %+v", found)
+	}
+	if !reflect.DeepEqual(x.Reading("preview", "a", "en"), []int{1}) || x.Reading("published", "a", "en") != nil || !reflect.DeepEqual(x.Uses(h), set.Uses) {
+		t.Error("who reads an entry, and by which types")
+	}
+	src, err := json.Marshal(set.Lists[0].Window)
+	if want := `{"offset":1,"limit":2,"tells":true,"rows":0}`; err != nil || string(src) != want {
+		t.Errorf("a window is told as %s, %v", src, err)
+	}
+	var back Window
+	if err := json.Unmarshal([]byte(`{"offset":1,"limit":2,"rows":2}`), &back); err != nil || len(back.shown(back.Rows)) != 2 || back.Limit != 2 {
+		t.Errorf("it comes back as %+v, %v", back, err)
+	}
+	one := x.Bytes()
+	other := x.Add(2, set)
+	if two := x.Bytes(); two-one > one/2 {
+		t.Errorf("one takes %d bytes, and two of the same %d", one, two)
+	}
+	x.Remove(h)
+	x.Remove(h) // twice is once
+	x.Remove(0)
+	if x.Remove(other); x.Len() != 0 || len(x.Set(h).Entries) != 0 || x.Uses(h) != nil || set.Size() < 100 {
+		t.Errorf("%d are left", x.Len())
+	}
+}
