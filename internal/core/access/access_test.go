@@ -162,3 +162,65 @@ func TestClaimsBringGrants(t *testing.T) {
 		}
 	}
 }
+
+// TestPreviewLinksAreGoodBecauseTheyAreSigned tampers with links in every way.
+func TestPreviewLinksAreGoodBecauseTheyAreSigned(t *testing.T) {
+	secret, at := []byte("of the environment"), time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+	link := PreviewLink{Entry: "d1", Expires: at.Add(time.Hour)}
+	token := link.Token(secret)
+	if got, err := ReadPreviewLink(token, secret, at); err != nil || got.Entry != "d1" || !got.Expires.Equal(link.Expires) || !IsPreviewLink(token) {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	if _, err := ReadPreviewLink(token, secret, link.Expires); !errors.Is(err, ErrPreviewOver) {
+		t.Errorf("at its end: %v", err)
+	}
+	other := PreviewLink{Entry: "d2", Expires: link.Expires}.Token(secret)
+	payload, signature, _ := strings.Cut(token, ".")
+	for name, bad := range map[string]string{
+		"another's signature": strings.SplitN(other, ".", 2)[0] + "." + signature, "no signature": payload, "an empty one": payload + ".", "one character": token[:len(token)-1] + string(token[len(token)-1]^1),
+		"a longer one": token + "x", "nothing": "", "by another secret": link.Token([]byte("of somebody else")), "no payload": payload[:len(previewPrefix)] + "." + signature,
+	} {
+		if got, err := ReadPreviewLink(bad, secret, at); !errors.Is(err, ErrMalformed) {
+			t.Errorf("%s: %+v, %v", name, got, err)
+		}
+	}
+	if IsPreviewLink(NewSecret()) || IsPreviewLink("") {
+		t.Error("a key is taken for a link")
+	}
+}
+
+// TestTextsThatHoldSecretsAreKnown finds secrets where they must not be.
+func TestTextsThatHoldSecretsAreKnown(t *testing.T) {
+	secret := NewSecret()
+	link := PreviewLink{Entry: "d1"}.Token([]byte("x"))
+	for text, want := range map[string]bool{"key=" + secret: true, secret: true, "a" + secret + "b": true, "token=" + link: true, "key=ubq_short": false, "": false, "limit=3&sort=name": false, secret[:20]: false} {
+		if HoldsSecret(text) != want {
+			t.Errorf("%.12s…: %t", text, !want)
+		}
+	}
+	if HashSecret(secret) == HashSecret(NewSecret()) || CheckSecret(secret) != nil || CheckSecret(secret[:len(secret)-1]+"!") == nil {
+		t.Error("secrets and their hashes")
+	}
+}
+
+// TestLimitersFillUpAgain lets somebody do something twice, and then once a second.
+func TestLimitersFillUpAgain(t *testing.T) {
+	l, now := NewLimiter(60, 2), time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+	for i, want := range []bool{true, true, false, false} {
+		if got := l.Allow("a", now); got != want {
+			t.Errorf("time %d is allowed: %t", i+1, got)
+		}
+	}
+	if wait := l.Wait("a", now); wait <= 0 || wait > time.Second {
+		t.Errorf("it is to wait %v", wait)
+	}
+	if !l.Allow("b", now) || l.Wait("c", now) != 0 {
+		t.Error("others have nothing to do with it")
+	}
+	if now = now.Add(time.Second); !l.Allow("a", now) || l.Allow("a", now) {
+		t.Error("a second later it is allowed once")
+	}
+	if now = now.Add(time.Hour); !l.Allow("a", now) || !l.Allow("a", now) || l.Allow("a", now) {
+		t.Error("however long it was quiet, only two at once")
+	}
+}

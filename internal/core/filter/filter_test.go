@@ -2,6 +2,7 @@ package filter
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -184,6 +185,46 @@ func TestThreeValuedLogic(t *testing.T) {
 	reads := f.Reads()
 	if len(reads) != 2 || reads[0].Type != "notice" || strings.Join(reads[0].Fields, " ") != "validUntil routes day price" || reads[1].Type != "route" || len(reads[1].Fields) != 0 {
 		t.Errorf("reads %+v", reads)
+	}
+}
+
+// TestWhatIsUntrueIsToldWithWhatThereIs explains why a filter leaves an entry out.
+func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
+	m := harbour(t)
+	d := fields{"id": "n1", "title": "Fog", "severity": "delay", "validUntil": "2026-11-23T08:00:00Z", "routes": []any{map[string]any{"slug": "ring"}, map[string]any{"slug": "line"}}}
+	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	for src, want := range map[string]string{
+		"title = 'Fog'":                            "",
+		"title = 'Ice'":                            `title = 'Ice': title is "Fog"`,
+		"title = 'Fog' AND severity = 'delay'":     "",
+		"title = 'Ice' AND severity = 'delay'":     `title = 'Ice': title is "Fog"`,
+		"title = 'Ice' AND urgent = TRUE":          `title = 'Ice': title is "Fog"; urgent = TRUE: urgent is NULL`,
+		"title = 'Ice' OR severity = 'cancelled'":  `(severity = 'cancelled' OR title = 'Ice'): title is "Fog", severity is "delay"`,
+		"validUntil > now() AND title = 'Fog'":     `validUntil > now(): validUntil is "2026-11-23T08:00:00Z"`,
+		"routes.slug = 'outer'":                    `routes.slug = 'outer': routes.slug is "ring", "line"`,
+		"routes.number = 3 AND title IS NULL":      `routes.number = 3: routes.number is NULL; title IS NULL: title is "Fog"`,
+		"NOT severity = 'delay' AND price IS NULL": `NOT severity = 'delay': severity is "delay"`,
+	} {
+		f, err := Parse(src, m, m.Type("notice"))
+		if err != nil {
+			t.Fatalf("%s: %v", src, err)
+		}
+		var got []string
+		for _, p := range f.Untrue(d, now) {
+			got = append(got, p.Text+": "+strings.Join(p.Values, ", "))
+		}
+		if slices.Sort(got); strings.Join(got, "; ") != want {
+			t.Errorf("%s\n got %s\nwant %s", src, strings.Join(got, "; "), want)
+		}
+		if (len(got) == 0) != f.Match(d, now) {
+			t.Errorf("%s: untrue %v, and it is true: %t", src, got, f.Match(d, now))
+		}
+	}
+	// A filter is kept as text, and comes back as it was read.
+	f, _ := Parse("title = 'Fog' AND routes.slug = 'ring'", m, m.Type("notice"))
+	src, err := f.MarshalText()
+	if again, wrong := Parse(string(src), m, m.Type("notice")); err != nil || wrong != nil || again.String() != f.String() {
+		t.Errorf("%s, %v, %v", src, err, wrong)
 	}
 }
 

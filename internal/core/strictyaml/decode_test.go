@@ -69,3 +69,25 @@ func TestDecodeTellsEveryMistakeWithItsPlace(t *testing.T) {
 		}
 	}
 }
+
+func TestDurations(t *testing.T) {
+	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "5m": 5 * time.Minute, "1d": 24 * time.Hour, "0s": 0, "0d": 0, "1h30m": 90 * time.Minute, "36500d": 36500 * 24 * time.Hour, "250ms": 250 * time.Millisecond} {
+		var d Duration
+		if err := d.UnmarshalText([]byte(text)); err != nil || time.Duration(d) != want {
+			t.Errorf("%s is read as %v, %v", text, time.Duration(d), err)
+		}
+		var again Duration
+		if back, err := d.MarshalText(); err != nil || again.UnmarshalText(back) != nil || again != d {
+			t.Errorf("%s is written as %s, %v", text, back, err)
+		}
+	}
+	for _, text := range []string{"", "5", "-1s", "-1d", "d", "1.5d", "1 d", "two days", "999999d", "99999999999999999999d", "999999999h"} {
+		var d Duration
+		if err := d.UnmarshalText([]byte(text)); err == nil || !strings.Contains(err.Error(), "write it as in 90s, 5m, 2h or 1d") {
+			t.Errorf("%q is read as %v, %v", text, time.Duration(d), err)
+		}
+	}
+	if Duration(0).Or(time.Second) != time.Second || Duration(time.Minute).Or(time.Second) != time.Minute {
+		t.Error("another span instead of none")
+	}
+}

@@ -2,6 +2,7 @@ package strictyaml
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -15,8 +16,9 @@ type Duration time.Duration
 func (d *Duration) UnmarshalText(text []byte) error {
 	s := string(text)
 	if days, ok := strings.CutSuffix(s, "d"); ok {
+		const most = math.MaxInt64 / int(24*time.Hour)
 		n, err := strconv.Atoi(days)
-		if err != nil || n < 0 {
+		if err != nil || n < 0 || n > most {
 			return fmt.Errorf("%q is no span of time; write it as in 90s, 5m, 2h or 1d", s)
 		}
 		*d = Duration(time.Duration(n) * 24 * time.Hour)
