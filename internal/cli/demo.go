@@ -87,6 +87,9 @@ The Skerry Line is running.
 `, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Breakwater, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
 	for i, address := range c.Nodes {
 		say("  Node %d           %s", i+1, address)
+		if i == len(c.Nodes)-1 {
+			say("")
+		}
 	}
 	say("Try, in another terminal:\n")
 	say("  export UBIQUON_ADDRESS=%s UBIQUON_KEY=%s", c.Gateway, c.Keys.Admin)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strings"
 	"sync/atomic"
 
 	"ubiquon/internal/server"
@@ -15,7 +16,8 @@ import (
 	"ubiquon/internal/store/cluster"
 )
 
-// front hands requests to the nodes in turn. A node that cannot be reached is passed
+// front hands reads of content to the nodes in turn, and everything else to the first:
+// whoever looks into the console sees one node. A node that cannot be reached is passed
 // over.
 type front struct {
 	nodes []*url.URL
@@ -24,7 +26,10 @@ type front struct {
 
 // RoundTrip implements http.RoundTripper.
 func (f *front) RoundTrip(r *http.Request) (*http.Response, error) {
-	first := f.next.Add(1)
+	first := uint64(0)
+	if strings.HasPrefix(r.URL.Path, "/content/") {
+		first = f.next.Add(1)
+	}
 	for i := range uint64(len(f.nodes)) {
 		node := f.nodes[(first+i)%uint64(len(f.nodes))]
 		r.URL.Scheme, r.URL.Host = node.Scheme, node.Host
