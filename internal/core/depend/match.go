@@ -1,0 +1,180 @@
+package depend
+
+import (
+	"slices"
+
+	"ubiquon/internal/core/content"
+)
+
+// Match returns every subscriber that the changes of a commit may affect, each once,
+// and those that they let end at another moment. What two of the changes do to a list
+// may come to nothing in sum. Changes are matched in the order of their sequences, each
+// once.
+func (x *Index[S]) Match(commit ...*content.Change) ([]S, []Moved[S]) { return x.match(commit, false) }
+
+// Supposing returns what Match would, for changes that have not happened.
+func (x *Index[S]) Supposing(commit ...*content.Change) []S {
+	out, _ := x.match(commit, true)
+	return out
+}
+
+func (x *Index[S]) match(commit []*content.Change, supposed bool) ([]S, []Moved[S]) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	m := matching[S]{x: x, supposed: supposed}
+	x.round++
+	for _, c := range commit {
+		if alters(c) {
+			x.visits++
+			m.change(c)
+		}
+	}
+	m.judge()
+	return m.out, m.moved
+}
+
+type matching[S any] struct {
+	x        *Index[S]
+	supposed bool
+	out      []S
+	moved    []Moved[S]
+	turns    []*turn
+}
+
+// turn is what becomes of a window by the changes of a commit.
+type turn struct {
+	w     *windowGroup
+	now   Window
+	more  int
+	shows bool
+}
+
+func (m *matching[S]) change(c *content.Change) {
+	x := m.x
+	for locale := range c.Fields {
+		s, _ := stepOf(c, locale)
+		x.readers(c.Edition, locale, c.Entry, func(g *group, fields []string) {
+			if reads(fields, &s) {
+				m.all(g)
+			}
+		})
+		if was, is := slugOf(s.before), slugOf(s.after); was != is {
+			of := space{c.Edition, locale, c.Type}
+			m.search(of, search{text: was})
+			m.search(of, search{text: is})
+		}
+		if was, is := pathOf(s.before), pathOf(s.after); was != is {
+			of := space{c.Edition, locale, ""}
+			for _, path := range []string{was, is} {
+				m.search(of, search{text: path, path: true})
+				m.search(of, search{text: path, path: true, found: true})
+			}
+			if c.Edition == content.Published && was != "" {
+				of.edition = content.Preview
+				m.search(of, search{text: was, path: true}) // it remembers
+			}
+		}
+		if t := x.types[space{c.Edition, locale, c.Type}]; t != nil {
+			m.lists(t, &s)
+		}
+	}
+}
+
+// all finds everybody in a group.
+func (m *matching[S]) all(g *group) {
+	for _, h := range m.x.members.of(g.subs) {
+		if one := m.x.subs.at(h); !one.gone && one.round != m.x.round {
+			one.round = m.x.round
+			m.out = append(m.out, one.s)
+		}
+	}
+}
+
+func (m *matching[S]) window(w *windowGroup) { m.all(m.x.groups.at(w.id)) }
+
+func (m *matching[S]) search(of space, s search) {
+	if in, ok := m.x.spaces[of]; ok {
+		if n := m.x.searched(in, s); n != 0 {
+			m.all(m.x.groups.at(n))
+		}
+	}
+}
+
+func (m *matching[S]) lists(t *listsOfType, s *step) {
+	for _, l := range t.watching {
+		ways := l.turned(s)
+		if ways == nil {
+			continue
+		}
+		led, known := l.leading(s, ways)
+		if !known {
+			for _, w := range l.windows {
+				m.window(w)
+			}
+		}
+		for i := range led {
+			m.list(l, &led[i], &places{})
+		}
+	}
+	var p places // the same serve all lists in the same order
+	t.each(s, func(l *listGroup) {
+		if l.visit != m.x.visits {
+			l.visit = m.x.visits
+			m.list(l, s, &p)
+		}
+	})
+	for _, l := range t.others[min(len(t.others), maxTried):] {
+		for _, w := range l.windows {
+			m.window(w)
+		}
+	}
+}
+
+func (m *matching[S]) list(l *listGroup, s *step, p *places) {
+	if len(l.held) > 0 && s.turned == "" && !m.supposed {
+		at := l.crosses(s)
+		for _, w := range l.windows {
+			m.move(w, s, at)
+		}
+	}
+	may, was, is, matters := l.weigh(s, p)
+	if !matters {
+		return
+	}
+	for _, w := range l.windows {
+		window := &w.Window
+		if w.turn != nil {
+			window = &w.turn.now
+		}
+		o := l.outcome(window, may, s, was, is)
+		if o.leaves(window) {
+			continue
+		}
+		if w.turn == nil {
+			w.turn = &turn{w: w, now: w.Window}
+			m.turns = append(m.turns, w.turn)
+		}
+		t := w.turn
+		t.now.Rows, t.now.Ends, t.now.lost = o.rows, o.ends, o.lost
+		t.more, t.shows = t.more+o.more, t.shows || o.shows
+	}
+}
+
+// judge finds those who show windows that look otherwise once all of the commit has
+// happened, and lets the windows be what they have become.
+func (m *matching[S]) judge() {
+	for _, t := range m.turns {
+		w, now := t.w, &t.now
+		w.turn = nil
+		if now.lost || t.shows || w.list.Count && t.more != 0 || !w.alike(now.Rows, now.Ends) {
+			m.window(w)
+		}
+		if m.supposed || !now.lost && now.Ends == w.Ends && slices.Equal(now.Rows, w.Rows) {
+			continue
+		}
+		if !w.followed {
+			m.x.hide(w.hash, w.id) // it is not what it was made as
+		}
+		w.Rows, w.Ends, w.lost, w.followed = now.Rows, now.Ends, now.lost, true
+	}
+}
