@@ -228,3 +228,44 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 		t.Errorf("%d are left", x.Len())
 	}
 }
+
+// TestAnEntryThatLeadsToItself has a notice go from a route, where it made another one a
+// member of a list, to one where somebody else makes it a member. On its way to itself
+// it is not counted a second time, so that the other's leaving would not show.
+func TestAnEntryThatLeadsToItself(t *testing.T) {
+	m := notices(t)
+	order := []Sort{{By: "title", Kind: model.Text}}
+	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "routes.notices.urgent = TRUE"), Sort: order, Count: true, Window: Window{Beyond: 30, Ends: true}}
+	place := func(id, title string) Place { return PlaceOf(order, []*string{&title}, id) }
+	l.Window.Rows = []Place{place("n1", "Fog"), place("n2", "Ice"), place("n3", "Swell")}
+	atom := l.Filter.Split().Atoms[0].String()
+	values := func(title, route string, urgent bool) content.Fields {
+		return content.Fields{"title": title, "routes": []any{route}, "urgent": urgent, "about.own": true}
+	}
+	is := func(member bool) map[string]int8 {
+		if member {
+			return map[string]int8{atom: int8(filter.True)}
+		}
+		return map[string]int8{atom: int8(filter.False)}
+	}
+	for what, c := range map[string]struct {
+		after  content.Fields
+		self   bool // n1 is a member after the change
+		others bool // n2 is
+		want   []string
+	}{
+		"it takes another's reason away, and has one itself": {values("Zander", "r2", false), true, false, []string{"counted"}},
+		"it has no reason itself any more":                   {values("Fog", "r2", false), false, true, []string{"counted"}},
+		"nobody's reason is another":                         {values("Zander", "r2", true), true, true, nil},
+	} {
+		x := NewIndex[string]()
+		x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
+		change := &content.Change{Kind: content.ContentChange, Sequence: 9, Commit: 9, At: eight, Edition: "published", Entry: "n1", Type: "notice", Fields: map[string][]string{"en": {"routes", "title", "urgent"}},
+			Before: map[string]content.Fields{"en": values("Fog", "r1", true)}, After: map[string]content.Fields{"en": c.after}, Dotted: map[string]map[string]int8{"en": is(c.self)},
+			Led: map[string]map[string][]content.Led{"en": {"notice.routes.notices": {
+				{ID: "n1", Values: c.after, Dotted: is(c.self)}, {ID: "n2", Values: values("Ice", "r1", false), Dotted: is(c.others)}, {ID: "n3", Values: values("Swell", "r2", true), Dotted: is(true)}}}}}
+		if got, _ := x.Match(change); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v is found", what, got)
+		}
+	}
+}

@@ -178,7 +178,8 @@ func (t *template) memberships(s *step) possible {
 		return pair(was && t.split.Match(before, s.now, nil), is && t.split.Match(after, s.now, nil))
 	}
 	// Each atom has a truth before and one after, which are the same where the
-	// entry's own change cannot have turned it. Where other entries have changed at the
+	// entry's own change cannot have turned it: by setting out from elsewhere, or because
+	// the way leads back to the entry. Where other entries have changed at the
 	// same time, one change alone may seem to make no difference because of another.
 	tries := make([]try, 0, len(t.split.Atoms))
 	n := 1
@@ -189,7 +190,7 @@ func (t *template) memberships(s *step) possible {
 		if truth, known := s.dotted[a.String()]; known {
 			one.now = []filter.Truth3{filter.Truth3(truth)}
 		}
-		if n *= len(one.now); was && (s.mixed || s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && (!is || !a.Keeps(before, after))) {
+		if n *= len(one.now); was && (s.mixed || s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && (!is || !a.Keeps(before, after) || a.Turns(s.typ, before, after, s.now))) {
 			one.before = truths
 			if truth, known := s.was[a.String()]; known && !s.mixed {
 				one.before = []filter.Truth3{truth}
@@ -274,6 +275,9 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 			return nil, false
 		}
 		for _, l := range led {
+			if l.ID == s.id {
+				continue // what its own change makes of it is told by that
+			}
 			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, mixed: s.mixed, was: t.before(s, &l, way), now: s.now, sequence: s.sequence})
 		}
 	}
