@@ -186,7 +186,7 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 	var model, access bool
 	mixed := slices.ContainsFunc(changes, func(c content.Change) bool { return c.Entry != changes[0].Entry })
 	for i := range changes {
-		changes[i].Mixed = mixed
+		changes[i].Mixed, changes[i].AsOf = mixed, changes[len(changes)-1].Sequence
 		model = model || changes[i].Kind == content.ModelChange
 		access = access || changes[i].Kind == content.AccessChange
 	}

@@ -166,6 +166,9 @@ type Change struct {
 	// Mixed says that other entries changed too until the moment that Dotted and Led
 	// are of.
 	Mixed bool `json:"-"`
+	// AsOf is the sequence as of which they were told, if that is not the change's own
+	// commit.
+	AsOf int64 `json:"-"`
 	// Led are, by locale and by the way that leads here, the entries from which it
 	// does, likewise.
 	Led   map[string]map[string][]Led `json:"-"`

@@ -269,3 +269,27 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 		}
 	}
 }
+
+// TestReadBetweenChangesOfABatch has an answer read after the first of some changes that
+// are told of together: the first makes a notice a member of a list, the second takes that
+// back. What is told of conditions is as of the second; the answer, which shows the
+// notice, must end by it.
+func TestReadBetweenChangesOfABatch(t *testing.T) {
+	m := notices(t)
+	order := []Sort{{By: "title", Kind: model.Text}}
+	title := "Fog"
+	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "routes.number > 3"), Sort: order, Window: Window{Limit: 5, Beyond: 3, Ends: true, AsOf: 10, Rows: []Place{PlaceOf(order, []*string{&title}, "n1")}}}
+	atom := l.Filter.Split().Atoms[0].String()
+	not := map[string]int8{atom: int8(filter.False)}
+	number := func(sequence int64, was, is float64) *content.Change {
+		return &content.Change{Kind: content.ContentChange, Sequence: sequence, Commit: sequence, AsOf: 11, Mixed: true, At: eight, Edition: "published", Entry: "r1", Type: "route", Fields: map[string][]string{"en": {"number"}},
+			Before: map[string]content.Fields{"en": {"number": was}}, After: map[string]content.Fields{"en": {"number": is}},
+			Led: map[string]map[string][]content.Led{"en": {"notice.routes": {{ID: "n1", Values: content.Fields{"title": "Fog", "routes": []any{"r1"}}, Dotted: not, Others: not}}}}}
+	}
+	x := NewIndex[string]()
+	x.Add("it", &Set{Edition: "published", Lists: []List{l}})
+	x.Match(number(10, 1, 5)) // it knows of that
+	if got, _ := x.Match(number(11, 5, 1)); !slices.Equal(got, []string{"it"}) {
+		t.Errorf("the second finds %v", got)
+	}
+}

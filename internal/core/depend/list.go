@@ -122,6 +122,7 @@ type step struct {
 	was      map[string]filter.Truth3
 	now      time.Time
 	sequence int64
+	asOf     int64 // what others come to was told as of
 }
 
 func stepOf(c *content.Change, locale string) (step, bool) {
@@ -129,7 +130,7 @@ func stepOf(c *content.Change, locale string) (step, bool) {
 	if !touched {
 		return step{}, false
 	}
-	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], mixed: c.Mixed, now: c.At, sequence: c.Sequence}
+	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], mixed: c.Mixed, now: c.At, sequence: c.Sequence, asOf: c.AsOf}
 	return s, true
 }
 
@@ -278,7 +279,7 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 			if l.ID == s.id {
 				continue // what its own change makes of it is told by that
 			}
-			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, mixed: s.mixed, was: t.before(s, &l, way), now: s.now, sequence: s.sequence})
+			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, mixed: s.mixed, was: t.before(s, &l, way), now: s.now, sequence: s.sequence, asOf: s.asOf})
 		}
 	}
 	return out, true

@@ -154,6 +154,11 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 			w.turn = &turn{w: w, now: w.Window}
 			m.turns = append(m.turns, w.turn)
 		}
+		if l.split != nil && len(l.split.Atoms) > 0 && s.sequence <= w.AsOf && w.AsOf < s.asOf {
+			// Somebody has read the window after the change, but before what is told of
+			// others: what they were then, nobody knows.
+			o.lost = true
+		}
 		t := w.turn
 		t.now.Rows, t.now.Ends, t.now.lost = o.rows, o.ends, o.lost
 		t.more, t.shows = t.more+o.more, t.shows || o.shows
