@@ -2,11 +2,14 @@ package server
 
 import (
 	"net/http/httptest"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
+	"ubiquon/internal/gateway"
 	"ubiquon/internal/testkit"
 )
 
@@ -63,6 +66,66 @@ func TestLocaleNegotiation(t *testing.T) {
 		r.Header.Set("Accept-Language", header)
 		if negotiated, err := chooseLocale(m, root, nil, r); err != nil || !negotiated || root.Locale != want {
 			t.Errorf("%q: %s, %v", header, root.Locale, err)
+		}
+	}
+}
+
+// TestWhatIsTakenForJSON goes through media types as they come.
+func TestWhatIsTakenForJSON(t *testing.T) {
+	for header, want := range map[string]bool{"application/json": true, "application/json; charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true, `application/json; charset="utf-8"`: true,
+		"application/json; charset=latin1": false, "text/plain": false, "": false, "application/jsonp": false, "application/json, text/plain": false, "application/x-www-form-urlencoded": false} {
+		if got := isJSON(header); got != want {
+			t.Errorf("%q: %t", header, got)
+		}
+	}
+}
+
+// TestSmallBodiesAreReadWhole reads bodies of which the length is known, is not, or is
+// not what was said.
+func TestSmallBodiesAreReadWhole(t *testing.T) {
+	const most = 10
+	for name, c := range map[string]struct {
+		body   string
+		length int64 // as it is said; -1: it is not
+		want   string
+		fails  bool
+	}{
+		"as long as it says":         {"harbour", 7, "harbour", false},
+		"nothing":                    {"", 0, "", false},
+		"of a length nobody says":    {"harbour", -1, "harbour", false},
+		"as long as may be":          {"0123456789", 10, "0123456789", false},
+		"longer than it may be":      {"0123456789a", 11, "", true},
+		"longer, and nobody says so": {"0123456789a", -1, "", true},
+		"shorter than it says":       {"pier", 7, "", true},
+	} {
+		r := httptest.NewRequest("POST", "/", strings.NewReader(c.body))
+		r.ContentLength = c.length
+		got, err := readSmall(httptest.NewRecorder(), r, most)
+		if (err != nil) != c.fails || !c.fails && string(got) != c.want {
+			t.Errorf("%s: %q, %v", name, got, err)
+		}
+	}
+}
+
+// TestWhatARequestAsks reads the directives of a Cache-Control header.
+func TestWhatARequestAsks(t *testing.T) {
+	for header, want := range map[string]string{
+		"": "", "no-cache": "fresh", "No-Cache": "fresh", "no-store": "no store", "only-if-cached": "held", "max-age=0": "0s", "max-age=\"30\"": "30s", "max-age=-1": "", "max-age=x": "", "max-age": "",
+		"no-cache, only-if-cached": "fresh held", "max-stale=5, min-fresh=3": "", "max-age=99999999999": "298261h37m4s", "max-age=2000000000": "298261h37m4s",
+	} {
+		var o gateway.ReadOptions
+		directives([]string{header}, &o)
+		var got []string
+		for name, is := range map[string]bool{"fresh": o.Fresh, "no store": o.NoStore, "held": o.OnlyHeld} {
+			if is {
+				got = append(got, name)
+			}
+		}
+		if o.MaxAge != nil {
+			got = append(got, o.MaxAge.String())
+		}
+		if slices.Sort(got); strings.Join(got, " ") != want {
+			t.Errorf("%q asks %q, want %q", header, strings.Join(got, " "), want)
 		}
 	}
 }
