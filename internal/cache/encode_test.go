@@ -98,3 +98,35 @@ func TestChoosingAnEncoding(t *testing.T) {
 		}
 	}
 }
+
+// TestBodiesThatHaveLeftAreForgotten stores far more bodies than there is room for: the
+// table that lets equal ones be shared does not grow with those that have left.
+func TestBodiesThatHaveLeftAreForgotten(t *testing.T) {
+	c := New(Options{Bytes: 2 << 20}, 10)
+	store := func(key string, body []byte) *Response {
+		r := of(key, 10)
+		r.Content = NewContent(body)
+		if err := c.Renew(t.Context(), key, computes(r)); err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	for i := range 20_000 {
+		store(fmt.Sprint(i), fmt.Appendf(nil, "%0600d", i))
+		if i%2_000 == 0 {
+			runtime.GC() // only then is anybody gone
+		}
+	}
+	if held, known := c.Stats().Responses, len(c.bodies); known > 8_000 || held == 0 || known < held/2 {
+		t.Errorf("%d are held, and %d bodies known", held, known)
+	}
+	// Equal bodies are one, whoever stored them first.
+	body := bytes.Repeat([]byte("fog "), 400)
+	a, b := store("a", body), store("b", bytes.Clone(body))
+	if a.Content != b.Content || &a.Body[0] != &b.Body[0] {
+		t.Error("equal bodies are held twice")
+	}
+	if short := store("c", []byte("fog")); short.Content == store("d", []byte("fog")).Content {
+		t.Error("what is short is looked after as if it were long")
+	}
+}

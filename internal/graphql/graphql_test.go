@@ -352,3 +352,24 @@ func TestEffortIsKnownBeforehand(t *testing.T) {
 		t.Errorf("too much: %v", errs)
 	}
 }
+
+// TestWhoAsksOnlyHowManyGetsNoEntries compiles lists of which nothing but the number is
+// asked, and others.
+func TestWhoAsksOnlyHowManyGetsNoEntries(t *testing.T) {
+	for text, limit := range map[string]int{
+		"{ routes { totalCount } }": 0, "{ routes(first: 5) { n: totalCount __typename } }": 0, "{ routes { __typename } }": 0,
+		"{ routes { totalCount nodes { id } } }": 20, "{ routes(first: 5) { edges { cursor } } }": 5, "{ routes(last: 3) { pageInfo { hasPreviousPage } } }": 3, "{ routes(first: 5) { pageInfo { endCursor } totalCount } }": 5,
+	} {
+		op := compile(t, text, nil)
+		if root := op.Query.Roots[0]; root.Limit != limit {
+			t.Errorf("%s looks for %d entries, want %d", text, root.Limit, limit)
+		}
+	}
+	counted := compile(t, "{ routes(first: 100) { totalCount } }", nil)
+	if whole := compile(t, "{ routes(first: 100) { totalCount nodes { name } } }", nil); counted.Query.Effort()*10 > whole.Query.Effort() {
+		t.Errorf("to count takes %d, to list %d", counted.Query.Effort(), whole.Query.Effort())
+	}
+	if once, again := compile(t, "{ routes(first: 5) { totalCount } }", nil), compile(t, "{ routes(first: 9) { totalCount } }", nil); once.Key() != again.Key() {
+		t.Errorf("the same number is another request:\n%s\n%s", once.Key(), again.Key())
+	}
+}
