@@ -78,7 +78,7 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 			return nil, err
 		}
 	}
-	c := &Cluster{Dir: data, done: make(chan struct{})}
+	c := &Cluster{Dir: data}
 	password, err := c.initialise(ctx, bin, as, o.Log)
 	if err != nil {
 		return nil, err
@@ -86,27 +86,54 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if err := c.stopLeftOver(ctx, o.Log); err != nil {
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
-	args := []string{"-D", data, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
-		// Fewer checkpoints, and smaller records of what they force to be written whole.
-		"-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=15min", "-c", "wal_compression=on", "-c", "jit=off"}
-	if o.Scratch {
-		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
-	}
 	logFile, err := os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
+	for try := 1; ; try++ {
+		err := c.serve(ctx, bin, as, o.Scratch, password, logFile)
+		if err == nil {
+			return c, nil
+		}
+		if !errors.Is(err, errEnded) || try == maxStarts {
+			return nil, err
+		}
+		// Processes of a killed server hold on to its memory for a moment; or somebody
+		// took the port meanwhile.
+		o.Log.Info("PostgreSQL ended at once; it is started again", "log", logFile.Name())
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+// maxStarts is how often a server is started that ends at once.
+const maxStarts = 20
+
+var errEnded = errors.New("PostgreSQL did not start")
+
+// serve starts the server and waits until it is ready.
+func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential, scratch bool, password string, logFile *os.File) error {
+	port, err := freePort()
+	if err != nil {
+		return err
+	}
+	args := []string{"-D", c.Dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
+		// Fewer checkpoints, and smaller records of what they force to be written whole.
+		"-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=15min", "-c", "wal_compression=on", "-c", "jit=off"}
+	if scratch {
+		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
+	}
+	c.done = make(chan struct{})
 	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	c.cmd.Stdout, c.cmd.Stderr, c.cmd.Dir = logFile, logFile, data
+	c.cmd.Stdout, c.cmd.Stderr, c.cmd.Dir = logFile, logFile, c.Dir
 	// A group of its own: Ctrl-C is for us, who stop the server when we are done.
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as}
 	if err := c.cmd.Start(); err != nil {
-		return nil, fmt.Errorf("PostgreSQL: %w", err)
+		return fmt.Errorf("PostgreSQL: %w", err)
 	}
 	go func() {
 		// How it ended is in its own log.
@@ -116,10 +143,10 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	admin := fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/postgres", password, port)
 	if err := c.ready(ctx, admin, logFile.Name()); err != nil {
 		c.Stop()
-		return nil, err
+		return err
 	}
 	c.URL = fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/ubiquon", password, port)
-	return c, nil
+	return nil
 }
 
 // DataDir is where the data of a cluster with this directory lies: under it, or,
@@ -260,7 +287,7 @@ func (c *Cluster) ready(ctx context.Context, url, logFile string) error {
 		}
 		select {
 		case <-c.done:
-			return fmt.Errorf("PostgreSQL did not start; its log is %s", logFile)
+			return fmt.Errorf("%w; its log is %s", errEnded, logFile)
 		case <-ctx.Done():
 			return fmt.Errorf("PostgreSQL is not ready after a minute (%w); its log is %s", err, logFile)
 		case <-time.After(20 * time.Millisecond):

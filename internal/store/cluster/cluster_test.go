@@ -3,7 +3,9 @@ package cluster
 import (
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -102,4 +104,33 @@ func TestHalfMadeDataIsMadeAnew(t *testing.T) {
 		t.Fatal(err)
 	}
 	run(t, start(t, dir).URL, "select 1")
+}
+
+// TestAServerThatEndsAtOnceIsStartedAgain has something in the way of the server that
+// goes after its first try, as what is left of a killed one does.
+func TestAServerThatEndsAtOnceIsStartedAgain(t *testing.T) {
+	dir := scratch(t)
+	first := start(t, dir)
+	run(t, first.URL, "create table kept (n int)")
+	first.Stop()
+	conf := filepath.Join(first.Dir, "postgresql.conf")
+	good, err := os.ReadFile(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(conf, append(good, "nonsense = 1\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	all.Go(func() {
+		for t.Context().Err() == nil {
+			if log, _ := os.ReadFile(filepath.Join(dir, "postgres.log")); strings.Contains(string(log), "nonsense") {
+				_ = os.WriteFile(conf, good, 0o600) // start says if that failed
+				return
+			}
+			runtime.Gosched()
+		}
+	})
+	run(t, start(t, dir).URL, "select n from kept")
+	all.Wait()
 }
