@@ -35,7 +35,7 @@ lint: console
 	cd console && npx --no-install tsc --noEmit
 
 test: packages browser build lint
-	go test -timeout 20m ./...
+	go test -timeout 30m ./...
 
 # The long form of what is tried for seconds in the tests: SOAK is how long nodes are
 # tormented; the oracle goes on for ten times as many changes.
