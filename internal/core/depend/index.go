@@ -238,7 +238,7 @@ func (u Use) touchedBy(touched []string) bool {
 		case name == model.Everything:
 			return true
 		case u.Type == "":
-			return field != model.AllFields && !strings.Contains(field, model.LabelOf("", "")) // that is not about who is there
+			return field != model.AllFields && !model.IsLabel(field) // that is not about who is there
 		}
 		return typ == u.Type && (!of || slices.Contains(u.Fields, field))
 	})

@@ -55,7 +55,12 @@ func (f *Filter) Split() *Split {
 }
 
 // AsksOthers tells whether the filter asks something of other entries.
-func (f *Filter) AsksOthers() bool { return len(f.Split().Atoms) > 0 }
+func (f *Filter) AsksOthers() (asks bool) {
+	walk(f.Expr, func(e Expr) {
+		asks = asks || slices.ContainsFunc(names(e), func(n *Name) bool { return len(n.Steps) > 0 })
+	})
+	return asks
+}
 
 func (s *Split) expr(e Expr) Expr {
 	switch e := e.(type) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 )
 
 // Everything stands, in Touches, for all locales or all types.
@@ -78,7 +79,12 @@ func (c *Conversion) Touches() map[string][]string {
 const AnyLabel = "*"
 
 // LabelOf names, as a part of a type, what a value of a choice is called.
-func LabelOf(field, value string) string { return field + "=" + value }
+func LabelOf(field, value string) string { return field + labelMark + value }
+
+// IsLabel tells whether a part of a type is one that LabelOf names.
+func IsLabel(part string) bool { return strings.Contains(part, labelMark) }
+
+const labelMark = "=" // no name of a field has it
 
 // Restates says, in the form of Touches, in what an answer may differ even if no
 // document does: one that shows all fields of a type, as TYPE.AllFields, because these

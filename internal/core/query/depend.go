@@ -187,7 +187,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 func (d *dependencies) use(typ, locale string, names []string) {
 	var fields []string
 	for _, name := range names {
-		if !strings.HasPrefix(name, "about.") && !strings.Contains(name, model.LabelOf("", "")) {
+		if !strings.HasPrefix(name, "about.") && !model.IsLabel(name) {
 			name, _, _ = strings.Cut(name, ".") // the model knows no parts
 		}
 		fields = append(fields, name)
@@ -291,7 +291,10 @@ func (d *dependencies) rows(locale string, s *Selection, rows []*Row) {
 		return
 	}
 	d.set.Entries = slices.Grow(d.set.Entries, len(rows))
-	linked := slices.ContainsFunc(s.Picks, func(p Pick) bool { return p.below() != nil })
+	linked := false
+	for i := range s.Picks {
+		linked = linked || s.Picks[i].below() != nil
+	}
 	d.linked = d.linked || linked
 	var read []string
 	for i, row := range rows {
