@@ -26,8 +26,12 @@ const tourRead = "/content/main/published/dispatches?sort=-published&limit=5&fie
 func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	reader := &client.Client{Address: d.Card.Gateway, Key: d.Card.Keys.Published}
-	admin := &client.Client{Address: d.Card.Gateway, Key: d.Card.Keys.Admin}
+	node := d.Card.Gateway
+	if len(d.Card.Nodes) > 0 {
+		node = d.Card.Nodes[0] // what another node holds is not what this one does
+	}
+	reader := &client.Client{Address: node, Key: d.Card.Keys.Published}
+	admin := &client.Client{Address: node, Key: d.Card.Keys.Admin}
 	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
 
 	say("1. Read the dispatches, twice")
