@@ -58,7 +58,7 @@ func (y *yard) check(ctx context.Context) error {
 		hash = append(hash, once(func() { access.HashSecret(secret) }))
 		all = append(all, once(func() {
 			now := time.Now()
-			reader, err := g.Authenticate(ctx, secret)
+			reader, err := g.Authenticate(ctx, secret, "")
 			if err != nil {
 				panic(err)
 			}

@@ -89,7 +89,7 @@ func (b *bulk) store(i int, sequence int64) error {
 	}
 	set.Lists = []depend.List{l}
 	var stored *cache.Response
-	err := b.cache.Renew(context.Background(), strconv.Itoa(i), func(context.Context) (*cache.Response, *depend.Set, error) {
+	err := b.cache.Renew(context.Background(), cache.Request{Key: strconv.Itoa(i)}, func(context.Context) (*cache.Response, *depend.Set, error) {
 		content := b.body
 		if b.unique > 0 {
 			content = cache.NewContent(b.words(i))

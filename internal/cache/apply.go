@@ -2,6 +2,7 @@ package cache
 
 import (
 	"iter"
+	"slices"
 	"time"
 
 	"github.com/maypok86/otter/v2"
@@ -26,7 +27,13 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 	}
 	c.mu.Unlock()
 	var expired []*Response
+	published := c.published.Load()
 	for commit := range commits(changes) {
+		if slices.ContainsFunc(commit, func(one *content.Change) bool {
+			return one.Kind != content.ContentChange || one.Edition == content.Published
+		}) {
+			published = commit[len(commit)-1].Sequence
+		}
 		hit, kept := c.hitBy(commit, c.match)
 		c.kept.Add(int64(kept))
 		for _, r := range hit {
@@ -38,6 +45,7 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 			}
 		}
 	}
+	c.published.Store(published)
 	c.applied.Store(changes[len(changes)-1].Sequence)
 	c.expirations.Add(int64(len(expired)))
 	for _, r := range expired {
@@ -146,5 +154,6 @@ func (c *Cache) Reset(at int64) {
 	c.ring, c.ringFrom = nil, at
 	c.mu.Unlock()
 	c.Purge(nil)
+	c.published.Store(at)
 	c.applied.Store(at)
 }

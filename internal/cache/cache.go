@@ -1,7 +1,9 @@
 package cache
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"runtime/debug"
 	"sync"
@@ -11,6 +13,7 @@ import (
 
 	"github.com/maypok86/otter/v2"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/depend"
 )
@@ -44,6 +47,10 @@ type Options struct {
 	Keep func(*Response) bool
 	// Refresh is told of responses that were asked for often, and have expired.
 	Refresh func(*Response)
+	// Published is where readers of the published edition stand: see New.
+	Published int64
+	// Admission bounds the computations under way; nil: there is no bound.
+	Admission *admission.Queue
 }
 
 // Popular is how often a response was served that is computed anew when it expires,
@@ -64,6 +71,9 @@ type Cache struct {
 	encoded *encodedBytes
 	// applied is the sequence up to which all changes are applied.
 	applied atomic.Int64
+	// published is the end of the last commit up to there that readers of the published
+	// edition could see something of.
+	published atomic.Int64
 
 	mu         sync.Mutex // guards what follows
 	ring       []content.Change
@@ -78,14 +88,37 @@ type Cache struct {
 	hits, misses, joined, stored, expirations, refused, evicted, kept, stale, purged atomic.Int64
 }
 
+// flight is one computation, for all who ask for the same key meanwhile.
 type flight struct {
 	done     chan struct{}
 	response *Response
 	deps     *depend.Set
 	err      error
+
+	ticket *admission.Ticket // nil: computed without waiting for a turn
+	ctx    context.Context   // of the computation
+	// cancel ends the computation when nobody waits for it any more. waiting, guarded by
+	// the cache's flightsMu, is how many do; kept says that it goes on without them.
+	cancel  context.CancelFunc
+	waiting int
+	kept    bool
 }
 
-// New returns an empty cache that has applied every change up to at.
+// Request is what Read is asked for.
+type Request struct {
+	Key string
+	// Fresh computes the response whatever is held; what is computed is stored all the
+	// same.
+	Fresh bool
+	// Principal whose turn a computation takes, and whether it is heavy (see
+	// admission.Queue).
+	Principal string
+	Heavy     bool
+}
+
+// New returns an empty cache that has applied every change up to at. The last commit
+// that readers of the published edition could see something of ended at o.Published, or,
+// if that is 0, at the same sequence.
 func New(o Options, at int64) *Cache {
 	if o.Bytes == 0 {
 		o.Bytes = 256 << 20
@@ -95,6 +128,7 @@ func New(o Options, at int64) *Cache {
 	}
 	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]weak.Pointer[Content]{}, limit: o.Bytes}
 	c.applied.Store(at)
+	c.published.Store(cmp.Or(o.Published, at))
 	c.encoded = &encodedBytes{grown: c.keepBound}
 	c.held = otter.Must(&otter.Options[string, *Response]{
 		MaximumWeight: o.Bytes - o.Bytes/boundSpare,
@@ -113,6 +147,15 @@ func New(o Options, at int64) *Cache {
 
 // Applied is the sequence up to which all changes are applied.
 func (c *Cache) Applied() int64 { return c.applied.Load() }
+
+// AppliedIn is Applied as readers of an edition may know it: those of the published one
+// cannot tell by it that somebody saves drafts.
+func (c *Cache) AppliedIn(edition string) int64 {
+	if edition == content.Published {
+		return c.published.Load()
+	}
+	return c.applied.Load()
+}
 
 // Get returns the response for the key if there is a good one.
 func (c *Cache) Get(key string) (*Response, bool) {
@@ -150,38 +193,49 @@ func (c *Cache) servable(key string, policy func(Stale) time.Duration) *Response
 // Read returns the response for the key, computing it if need be. Of those who
 // ask for the same key at the same time one computes. A computation that fails
 // is not kept; all who waited for it get its error, or the expired response if
-// that may still be served. With fresh, what is held is not looked at, but what is
-// computed is stored all the same.
+// that may still be served. A computation waits for its turn in Options.Admission;
+// its error is admission.ErrOverloaded if that does not come.
 //
-// The computation goes on when the one who began it gives up, since others may
-// be waiting; compute gets a context that only ends with the process.
-func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute Compute) (*Response, Outcome, error) {
-	if fresh {
-		r, _, err := c.computeAndStore(ctx, key, compute)
-		return r, Bypassed, err
+// The computation goes on when the one who began it leaves, as long as others wait
+// for it; the context of compute ends when nobody does.
+func (c *Cache) Read(ctx context.Context, r Request, compute Compute) (*Response, Outcome, error) {
+	if r.Fresh {
+		leave, err := c.enter(ctx, r)
+		if err != nil {
+			return nil, Bypassed, err
+		}
+		defer leave()
+		out, _, err := c.computeAndStore(ctx, r.Key, compute)
+		return out, Bypassed, err
 	}
 	for {
-		if r, ok := c.Get(key); ok {
-			c.CountHit(r)
-			return r, Hit, nil
+		if held, ok := c.Get(r.Key); ok {
+			c.CountHit(held)
+			return held, Hit, nil
 		}
 		arrived := c.applied.Load()
-		f, mine := c.join(key)
+		f, mine := c.join(ctx, r)
 		if mine {
 			c.misses.Add(1)
-			go c.fly(context.WithoutCancel(ctx), key, f, compute)
+			go c.fly(r.Key, f, compute)
 		}
-		if r := c.servable(key, func(s Stale) time.Duration { return s.While }); r != nil {
-			return r, Expired, nil
+		if held := c.servable(r.Key, func(s Stale) time.Duration { return s.While }); held != nil {
+			c.leave(r.Key, f, true)
+			return held, Expired, nil
 		}
 		select {
 		case <-f.done:
+			c.leave(r.Key, f, false)
 		case <-ctx.Done():
+			c.leave(r.Key, f, false)
 			return nil, Miss, ctx.Err()
 		}
 		if f.err != nil {
-			if r := c.servable(key, func(s Stale) time.Duration { return s.IfError }); r != nil {
-				return r, Expired, nil
+			if !mine && (errors.Is(f.err, admission.ErrOverloaded) || errors.Is(f.err, context.Canceled)) && ctx.Err() == nil {
+				continue // that was for others' sake
+			}
+			if held := c.servable(r.Key, func(s Stale) time.Duration { return s.IfError }); held != nil {
+				return held, Expired, nil
 			}
 			return nil, Joined, f.err
 		}
@@ -195,29 +249,84 @@ func (c *Cache) Read(ctx context.Context, key string, fresh bool, compute Comput
 	}
 }
 
-func (c *Cache) join(key string) (*flight, bool) {
-	c.flightsMu.Lock()
-	defer c.flightsMu.Unlock()
-	if f := c.flights[key]; f != nil {
-		return f, false
+// Pass computes a response that is not stored, when its turn has come.
+func (c *Cache) Pass(ctx context.Context, r Request, compute Compute) (*Response, error) {
+	leave, err := c.enter(ctx, r)
+	if err != nil {
+		return nil, err
 	}
-	f := &flight{done: make(chan struct{})}
-	c.flights[key] = f
-	return f, true
+	defer leave()
+	out, _, err := compute(ctx)
+	return out, err
 }
 
-func (c *Cache) fly(ctx context.Context, key string, f *flight, compute Compute) {
+// enter waits for the turn of a computation that is nobody else's.
+func (c *Cache) enter(ctx context.Context, r Request) (leave func(), err error) {
+	if c.o.Admission == nil {
+		return func() {}, nil
+	}
+	return c.o.Admission.Enter(ctx, r.Principal, r.Heavy)
+}
+
+// join returns the flight for a request, and whether it is one that the caller must
+// start. Who joins one that has not got its turn yet asks for it, too: nobody waits
+// longer than if the others were not there.
+func (c *Cache) join(ctx context.Context, r Request) (*flight, bool) {
+	c.flightsMu.Lock()
+	f := c.flights[r.Key]
+	mine := f == nil
+	if mine {
+		f = &flight{done: make(chan struct{})}
+		f.ctx, f.cancel = context.WithCancel(context.WithoutCancel(ctx))
+		if c.o.Admission != nil {
+			f.ticket = c.o.Admission.Ticket(r.Heavy)
+		}
+		c.flights[r.Key] = f
+	}
+	f.waiting++
+	c.flightsMu.Unlock()
+	if f.ticket != nil {
+		f.ticket.Bid(r.Principal)
+	}
+	return f, mine
+}
+
+// leave takes somebody off those who wait for a flight. The last one to go ends it,
+// unless it is kept.
+func (c *Cache) leave(key string, f *flight, keep bool) {
+	c.flightsMu.Lock()
+	defer c.flightsMu.Unlock()
+	f.waiting--
+	f.kept = f.kept || keep
+	if f.waiting == 0 && !f.kept {
+		f.cancel()
+		if c.flights[key] == f {
+			delete(c.flights, key) // whoever comes now begins anew
+		}
+	}
+}
+
+func (c *Cache) fly(key string, f *flight, compute Compute) {
 	defer func() {
 		// Nobody above would catch it here: those who wait get an error instead.
 		if p := recover(); p != nil {
 			f.response, f.err = nil, fmt.Errorf("computing the answer panicked: %v\n%s", p, debug.Stack())
 		}
 		c.flightsMu.Lock()
-		delete(c.flights, key)
+		if c.flights[key] == f {
+			delete(c.flights, key)
+		}
 		c.flightsMu.Unlock()
+		f.cancel()
 		close(f.done)
 	}()
-	f.response, f.deps, f.err = c.computeAndStore(ctx, key, compute)
+	if f.ticket != nil {
+		defer f.ticket.Done()
+		if f.err = f.ticket.Wait(f.ctx); f.err != nil {
+			return
+		}
+	}
+	f.response, f.deps, f.err = c.computeAndStore(f.ctx, key, compute)
 }
 
 // computeAndStore stores what it computes unless the cache has begun anew
@@ -234,15 +343,18 @@ func (c *Cache) computeAndStore(ctx context.Context, key string, compute Compute
 }
 
 // Renew computes the response for the key anew, unless somebody does so already.
-func (c *Cache) Renew(ctx context.Context, key string, compute Compute) error {
-	if _, ok := c.Get(key); ok {
+func (c *Cache) Renew(ctx context.Context, r Request, compute Compute) error {
+	if _, ok := c.Get(r.Key); ok {
 		return nil
 	}
-	f, mine := c.join(key)
+	f, mine := c.join(ctx, r)
+	defer c.leave(r.Key, f, true)
 	if !mine {
 		return nil
 	}
-	c.fly(ctx, key, f, compute)
+	stop := context.AfterFunc(ctx, f.cancel)
+	defer stop()
+	c.fly(r.Key, f, compute)
 	return f.err
 }
 

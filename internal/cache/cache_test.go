@@ -12,6 +12,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/depend"
 )
@@ -40,7 +41,7 @@ func computes(r *Response) Compute {
 
 func mustRead(t *testing.T, c *Cache, key string, compute Compute, want Outcome) *Response {
 	t.Helper()
-	r, outcome, err := c.Read(t.Context(), key, false, compute)
+	r, outcome, err := c.Read(t.Context(), Request{Key: key}, compute)
 	if err != nil || outcome != want {
 		t.Fatalf("reading %s: outcome %d, want %d, error %v", key, outcome, want, err)
 	}
@@ -124,7 +125,7 @@ func TestFlightRace(t *testing.T) {
 		var first, second *Response
 		var wg sync.WaitGroup
 		wg.Go(func() {
-			first, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
+			first, _, _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
 				<-finish
 				return of("a", 10), made(of("a", 10)), nil
 			})
@@ -133,7 +134,7 @@ func TestFlightRace(t *testing.T) {
 		c.Apply([]content.Change{titled("a", 11)})
 		recomputed := false
 		wg.Go(func() {
-			second, _, _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
+			second, _, _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
 				recomputed = true
 				return of("a", 11), made(of("a", 11)), nil
 			})
@@ -156,7 +157,7 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 4 {
 			wg.Go(func() {
-				_, outcomes[i], _ = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
+				_, outcomes[i], _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
 					computed.Add(1)
 					<-finish
 					return of("a", 10), made(of("a", 10)), nil
@@ -184,7 +185,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 3 {
 			wg.Go(func() {
-				_, _, errs[i] = c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) {
+				_, _, errs[i] = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
 					<-finish
 					return nil, nil, broken
 				})
@@ -204,7 +205,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 
 func TestAPanicIsAnError(t *testing.T) {
 	c := New(Options{}, 10)
-	if _, _, err := c.Read(t.Context(), "a", false, func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
+	if _, _, err := c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
 		t.Errorf("got %v", err)
 	}
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
@@ -221,9 +222,9 @@ func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
 			<-finish
 			return of("a", 10), made(of("a", 10)), ctx.Err()
 		}
-		wg.Go(func() { _, _, gaveUp = c.Read(impatient, "a", false, compute) })
+		wg.Go(func() { _, _, gaveUp = c.Read(impatient, Request{Key: "a"}, compute) })
 		synctest.Wait()
-		wg.Go(func() { _, _, stayed = c.Read(t.Context(), "a", false, compute) })
+		wg.Go(func() { _, _, stayed = c.Read(t.Context(), Request{Key: "a"}, compute) })
 		synctest.Wait()
 		leave()
 		synctest.Wait()
@@ -238,7 +239,7 @@ func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
 func TestFreshComputesAndStores(t *testing.T) {
 	c := New(Options{}, 10)
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
-	r, outcome, err := c.Read(t.Context(), "a", true, computes(of("a", 12)))
+	r, outcome, err := c.Read(t.Context(), Request{Key: "a", Fresh: true}, computes(of("a", 12)))
 	if err != nil || outcome != Bypassed || string(r.Body) != "a@12" {
 		t.Fatalf("%v %d %s", err, outcome, r.Body)
 	}
@@ -290,7 +291,7 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 		if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 3 || c.Stats().Subscribers != 0 {
 			t.Fatalf("%d expired, %d subscribers", len(n), c.Stats().Subscribers)
 		}
-		if _, _, err := c.Read(t.Context(), "plain", false, failing); err == nil {
+		if _, _, err := c.Read(t.Context(), Request{Key: "plain"}, failing); err == nil {
 			t.Error("an expired response is served that nobody allowed")
 		}
 		mustRead(t, c, "error", failing, Expired)
@@ -305,7 +306,7 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 			t.Errorf("still of %d", r.Sequence)
 		}
 		time.Sleep(11 * time.Second) // the bubble's clock
-		if _, _, err := c.Read(t.Context(), "error", false, failing); err == nil {
+		if _, _, err := c.Read(t.Context(), Request{Key: "error"}, failing); err == nil {
 			t.Error("an expired response is served for longer than it may")
 		}
 		if n := c.Stats().Stale; n != 2 {
@@ -353,7 +354,7 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 				e := i % len(committed)
 				applied := c.Applied()
 				must := committed[e].Load()
-				r, _, err := c.Read(t.Context(), fmt.Sprint(e), i%50 == 0, func(context.Context) (*Response, *depend.Set, error) {
+				r, _, err := c.Read(t.Context(), Request{Key: fmt.Sprint(e), Fresh: i%50 == 0}, func(context.Context) (*Response, *depend.Set, error) {
 					log.Lock()
 					defer log.Unlock()
 					r := of(fmt.Sprint(e), head.Load())
@@ -410,7 +411,7 @@ func TestTheBoundIsKept(t *testing.T) {
 		for j := range 20 {
 			set.Entries = append(set.Entries, depend.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}})
 		}
-		if err := c.Renew(t.Context(), fmt.Sprint(i), func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
+		if err := c.Renew(t.Context(), Request{Key: fmt.Sprint(i)}, func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -423,4 +424,65 @@ func TestTheBoundIsKept(t *testing.T) {
 	if len(first) != 3 || first[0].Asked < first[1].Asked || first[1].Asked < first[2].Asked {
 		t.Errorf("the first are %v", first)
 	}
+}
+
+// TestWhoeverLeavesLastEndsTheComputation cancels all who wait, and lets somebody come
+// after them.
+func TestWhoeverLeavesLastEndsTheComputation(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		queue := admission.New(admission.Options{AtOnce: 1})
+		c := New(Options{Admission: queue}, 10)
+		ended := make(chan error, 1)
+		compute := func(ctx context.Context) (*Response, *depend.Set, error) {
+			<-ctx.Done()
+			ended <- ctx.Err()
+			return nil, nil, ctx.Err()
+		}
+		first, leave := context.WithCancel(t.Context())
+		second, leaveToo := context.WithCancel(t.Context())
+		var wg sync.WaitGroup
+		for _, ctx := range []context.Context{first, second} {
+			wg.Go(func() { _, _, _ = c.Read(ctx, Request{Key: "a"}, compute) })
+		}
+		synctest.Wait()
+		leave()
+		synctest.Wait()
+		if len(ended) > 0 {
+			t.Fatal("it ended although somebody waits")
+		}
+		leaveToo()
+		wg.Wait()
+		synctest.Wait()
+		if len(ended) != 1 || queue.Stats().Running != 0 {
+			t.Fatal("it goes on although nobody waits")
+		}
+		if r, _, err := c.Read(t.Context(), Request{Key: "a"}, computes(of("a", 10))); err != nil || r == nil {
+			t.Errorf("who comes after them: %v", err)
+		}
+	})
+}
+
+// TestNobodyWaitsForSomebodyElsesTurn has one principal ask for more than its share,
+// and another one for the same thing.
+func TestNobodyWaitsForSomebodyElsesTurn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c := New(Options{Admission: admission.New(admission.Options{AtOnce: 2, PerPrincipal: 1})}, 10)
+		finish := make(chan struct{})
+		slow := func(context.Context) (*Response, *depend.Set, error) {
+			<-finish
+			return of("slow", 10), made(of("slow", 10)), nil
+		}
+		var wg sync.WaitGroup
+		wg.Go(func() { _, _, _ = c.Read(t.Context(), Request{Key: "slow", Principal: "flood"}, slow) })
+		synctest.Wait()
+		wg.Go(func() {
+			_, _, _ = c.Read(t.Context(), Request{Key: "wanted", Principal: "flood"}, computes(of("wanted", 10)))
+		})
+		synctest.Wait()
+		if _, _, err := c.Read(t.Context(), Request{Key: "wanted", Principal: "reader"}, computes(of("wanted", 10))); err != nil {
+			t.Errorf("the reader: %v", err)
+		}
+		close(finish)
+		wg.Wait()
+	})
 }

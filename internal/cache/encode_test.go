@@ -56,7 +56,7 @@ func TestEncodingsCount(t *testing.T) {
 			words = fmt.Appendf(words, "%x ", random.Uint32())
 		}
 		r.Content = NewContent(words)
-		if err := c.Renew(t.Context(), fmt.Sprint(i), computes(r)); err != nil {
+		if err := c.Renew(t.Context(), Request{Key: fmt.Sprint(i)}, computes(r)); err != nil {
 			t.Fatal(err)
 		}
 		return r
@@ -106,7 +106,7 @@ func TestBodiesThatHaveLeftAreForgotten(t *testing.T) {
 	store := func(key string, body []byte) *Response {
 		r := of(key, 10)
 		r.Content = NewContent(body)
-		if err := c.Renew(t.Context(), key, computes(r)); err != nil {
+		if err := c.Renew(t.Context(), Request{Key: key}, computes(r)); err != nil {
 			t.Fatal(err)
 		}
 		return r

@@ -99,7 +99,7 @@ func TestNobodyGetsWhatWasAppliedBefore(t *testing.T) {
 				pair := r.IntN(pairs)
 				a, b := name(pair)
 				before := applied[pair].Load()
-				got, how, err := c.Read(t.Context(), a, r.IntN(40) == 0, s.compute(a, b))
+				got, how, err := c.Read(t.Context(), Request{Key: a, Fresh: r.IntN(40) == 0}, s.compute(a, b))
 				if err != nil {
 					t.Error(err)
 					return
@@ -136,7 +136,7 @@ func TestNobodyGetsWhatWasAppliedBefore(t *testing.T) {
 	// In the end everything is as it is, and nobody is subscribed who is not held.
 	for pair := range pairs {
 		a, b := name(pair)
-		got, _, err := c.Read(t.Context(), a, false, s.compute(a, b))
+		got, _, err := c.Read(t.Context(), Request{Key: a}, s.compute(a, b))
 		if err != nil || string(got.Body) != fmt.Sprintf("%d %d", s.versions[a], s.versions[b]) {
 			t.Errorf("pair %d ends as %s, %v", pair, got.Body, err)
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -136,7 +137,7 @@ func (a *app) audit() *cobra.Command {
 	var after, until string
 	var export bool
 	c := &cobra.Command{
-		Use: "audit", Short: "Say who did what, and what it changed", Args: cobra.NoArgs,
+		Use: "audit", Short: "Show the audit log: who did what, and what it changed", Args: cobra.NoArgs,
 		Example: `  ubiquon audit --what key
   ubiquon audit --who duty@skerry.example --after 2026-11-01T00:00
   ubiquon audit --export > audit.ndjson`,
@@ -181,5 +182,45 @@ func (a *app) audit() *cobra.Command {
 	g.StringVar(&until, "until", "", "up to this moment")
 	g.IntVar(&f.Limit, "limit", 0, "how many lines (default 100; with --export all)")
 	g.BoolVar(&export, "export", false, "write all of it as NDJSON")
+	c.AddCommand(a.auditVerify())
+	return c
+}
+
+func (a *app) auditVerify() *cobra.Command {
+	var contains string
+	c := &cobra.Command{
+		Use: "verify", Short: "Check that no line of the audit log was changed or taken out", Args: cobra.NoArgs,
+		Long: `Checks that each line carries the digest of the line before and its own. Lines at the
+end can be taken out without a trace in the log itself: keep the digest that is printed
+somewhere else, and give it with --contains the next time.`,
+		Example: `  ubiquon audit verify
+  ubiquon audit verify --contains 5f3c…`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			state, err := s.VerifyAudit(cmd.Context(), contains)
+			if err != nil {
+				return err
+			}
+			if err := a.print(state, func(t *table) {
+				if state.Broken == 0 {
+					t.line(fmt.Sprintf("%d lines, and each fits the one before.", state.Lines))
+				}
+				t.line("Digest of the newest line: " + state.Hash)
+			}); err != nil {
+				return err
+			}
+			switch {
+			case state.Broken > 0:
+				return fmt.Errorf("the audit log was changed: line %d does not fit what stands before it", state.Broken)
+			case state.Contains != nil && !*state.Contains:
+				return errors.New("the audit log was changed: no line has the digest " + contains)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&contains, "contains", "", "the digest of a line that must be there")
 	return c
 }

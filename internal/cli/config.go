@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
@@ -47,8 +48,21 @@ type config struct {
 	Proxies     []string            `yaml:"proxies"`     // networks whose X-Forwarded-For is believed, as in 10.0.0.0/8
 	Tokens      *access.Issuer      `yaml:"tokens"`      // who else may say who somebody is
 	Outbound    struct {
-		Private bool `yaml:"private"` // allow calls into private networks
+		Allow   []string `yaml:"allow"`   // private networks that calls may go to, as in 10.0.0.0/8
+		Private bool     `yaml:"private"` // allow all of them
 	} `yaml:"outbound"`
+	Limits   limits.Limits `yaml:"limits"` // the budgets of this node
+	Sessions struct {
+		Idle    strictyaml.Duration `yaml:"idle"`    // sign in again after so long without a request; default 8h
+		Longest strictyaml.Duration `yaml:"longest"` // and after so long at all; default 72h
+	} `yaml:"sessions"`
+	Keep struct {
+		Events strictyaml.Duration `yaml:"events"` // how long events are kept; default 2160h
+		Audit  strictyaml.Duration `yaml:"audit"`  // and lines of the audit log; default 17520h
+	} `yaml:"keep"`
+	Metrics struct {
+		Allow []string `yaml:"allow"` // networks that may read /metrics without a key; default loopback
+	} `yaml:"metrics"`
 	Downstream map[string]outbound.Target `yaml:"downstream"` // caches that are told of what changes
 	Changes    struct {
 		Keep strictyaml.Duration `yaml:"keep"` // how long a change stays in the log at least; default 720h
@@ -64,6 +78,8 @@ type config struct {
 	rules      []rule.Rule
 	cacheBytes uint64
 	proxies    []netip.Prefix
+	outbound   []netip.Prefix
+	metrics    []netip.Prefix
 }
 
 func text(field func(*config) *string) func(*config, string) error {
@@ -166,9 +182,11 @@ func (c *config) fromVariables(environ []string) error {
 func (c *config) readFiles() error {
 	var err error
 	if c.Cache.Bytes != "" {
-		if c.cacheBytes, err = parseBytes(c.Cache.Bytes); err != nil {
+		var size strictyaml.Bytes
+		if err := size.UnmarshalText([]byte(c.Cache.Bytes)); err != nil {
 			return fmt.Errorf("cache.bytes: %w", err)
 		}
+		c.cacheBytes = uint64(size)
 	}
 	if err := resolveSecrets(reflect.ValueOf(&c.Downstream)); err != nil {
 		return fmt.Errorf("downstream: %w", err)
@@ -176,12 +194,21 @@ func (c *config) readFiles() error {
 	if c.Database, err = fromEnvironment(c.Database); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	for _, text := range c.Proxies {
-		p, err := netip.ParsePrefix(text)
-		if err != nil {
-			return fmt.Errorf("proxies: %q is no network; write it as in 10.0.0.0/8", text)
+	for _, n := range []struct {
+		name  string
+		texts []string
+		into  *[]netip.Prefix
+	}{{"proxies", c.Proxies, &c.proxies}, {"outbound.allow", c.Outbound.Allow, &c.outbound}, {"metrics.allow", c.Metrics.Allow, &c.metrics}} {
+		for _, text := range n.texts {
+			p, err := netip.ParsePrefix(text)
+			if err != nil {
+				return fmt.Errorf("%s: %q is no network; write it as in 10.0.0.0/8", n.name, text)
+			}
+			*n.into = append(*n.into, p.Masked())
 		}
-		c.proxies = append(c.proxies, p)
+	}
+	if err := c.Limits.Check(); err != nil {
+		return err
 	}
 	if c.GraphQL.Batch < 0 || c.GraphQL.Batch > 100 {
 		return fmt.Errorf("graphql.batch: %d is no number from 0 to 100", c.GraphQL.Batch)
@@ -251,22 +278,6 @@ func modelFiles(dir string) (map[string][]byte, error) {
 		return nil, fmt.Errorf("there are no .yaml files in the model's directory %s", dir)
 	}
 	return files, nil
-}
-
-func parseBytes(s string) (uint64, error) {
-	units := []struct {
-		suffix string
-		bytes  uint64
-	}{{"GB", 1 << 30}, {"MB", 1 << 20}, {"KB", 1 << 10}, {"", 1}}
-	for _, u := range units {
-		if digits, ok := strings.CutSuffix(strings.ToUpper(strings.TrimSpace(s)), u.suffix); ok {
-			n, err := strconv.ParseUint(strings.TrimSpace(digits), 10, 40)
-			if err == nil && n > 0 {
-				return n * u.bytes, nil
-			}
-		}
-	}
-	return 0, fmt.Errorf("%q is no number of bytes; write it as in 256MB", s)
 }
 
 // fromEnvironment replaces env:NAME by the variable's value.

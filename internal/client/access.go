@@ -88,9 +88,37 @@ func (c *Client) CheckKey(ctx context.Context, name string) (out Seeing, err err
 // PreviewLink is a link that reads one entry in preview.
 type PreviewLink = gateway.PreviewLink
 
-// Preview makes a link that reads an entry in preview, good for so many minutes.
-func (c *Client) Preview(ctx context.Context, id, locale string, minutes int) (out PreviewLink, err error) {
-	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", map[string]any{"locale": locale, "minutes": minutes}, &out)
+// PreviewOptions say what a preview link reaches.
+type PreviewOptions struct {
+	// Locale whose path is shown; empty means the first.
+	Locale string `json:"locale,omitempty"`
+	// Minutes that it is good for, a week at most.
+	Minutes int `json:"minutes"`
+	// WaysBack lets it read what refers to the entry.
+	WaysBack bool `json:"waysBack,omitempty"`
+}
+
+// Preview makes a link that reads an entry in preview.
+func (c *Client) Preview(ctx context.Context, id string, o PreviewOptions) (out PreviewLink, err error) {
+	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", o, &out)
+}
+
+// Previews lists the preview links that have not expired; of one entry, if one is given.
+func (c *Client) Previews(ctx context.Context, entry string) ([]store.PreviewLink, error) {
+	var out struct{ Items []store.PreviewLink }
+	err := c.call(ctx, http.MethodGet, "/previews?entry="+url.QueryEscape(entry), nil, &out)
+	return out.Items, err
+}
+
+// RevokePreview ends a preview link.
+func (c *Client) RevokePreview(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodDelete, "/previews/"+url.PathEscape(id), nil, nil)
+}
+
+// VerifyAudit checks that the audit log is whole, and, if contains is not empty, that a
+// line has that digest.
+func (c *Client) VerifyAudit(ctx context.Context, contains string) (out store.AuditState, err error) {
+	return out, c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
 }
 
 // Open opens grants to everyone, and closes others.

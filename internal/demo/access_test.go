@@ -167,7 +167,7 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
-	link, err := admin().Preview(t.Context(), items[0].ID, "", 5)
+	link, err := admin().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
 	if err != nil || len(link.Addresses) != 1 || !strings.HasPrefix(link.Addresses[0].Address, line.Card.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_") {
 		t.Fatal(err, link)
 	}

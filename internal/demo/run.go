@@ -347,7 +347,7 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
 		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Site},
 	} {
-		if _, err := d.Gateway.Authenticate(ctx, k.secret); err == nil {
+		if _, err := d.Gateway.Authenticate(ctx, k.secret, ""); err == nil {
 			continue
 		}
 		if err := d.Gateway.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {

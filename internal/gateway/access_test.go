@@ -463,7 +463,7 @@ func TestSubmissions(t *testing.T) {
 func TestPreviewLinks(t *testing.T) {
 	l := newLine(t, 2)
 	n, other := l.nodes[0], l.nodes[1]
-	link, err := n.client.Preview(t.Context(), "ice", "", 5)
+	link, err := n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -501,11 +501,11 @@ func TestPreviewLinks(t *testing.T) {
 		t.Errorf("a token in the gateway's own address: %d", a.Status)
 	}
 	for name, minutes := range map[string]int{"no time": 0, "more than a week": 10081} {
-		if _, err := n.client.Preview(t.Context(), "ice", "", minutes); err == nil {
+		if _, err := n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: minutes}); err == nil {
 			t.Errorf("%s is taken", name)
 		}
 	}
-	if _, err := n.client.Preview(t.Context(), "nothing", "", 5); err == nil {
+	if _, err := n.client.Preview(t.Context(), "nothing", client.PreviewOptions{Minutes: 5}); err == nil {
 		t.Error("a link to nothing is made")
 	}
 }
@@ -539,30 +539,48 @@ func (i *issuer) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	_ = json.NewEncoder(w).Encode(map[string]any{"keys": set})
 }
 
-func TestTokensIssuedElsewhere(t *testing.T) {
+// newIssuer starts an issuer with a key named one; o are options that trust it.
+func newIssuer(t *testing.T) (id *issuer, o gateway.Options) {
 	own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
-	other, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	id := &issuer{keys: map[string]*ecdsa.PrivateKey{"one": own}}
+	id = &issuer{keys: map[string]*ecdsa.PrivateKey{"one": own}}
 	web := httptest.NewServer(id)
 	t.Cleanup(web.Close)
+	return id, gateway.Options{Outbound: outbound.Options{Private: true}, Issuer: &access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
+		Grants: []access.ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview notice"}}, {Claim: "scope", Is: "routes", Grants: []string{"read published route"}}}}}
+}
+
+// signed makes a token of somebody of the crew.
+func signed(t *testing.T, method jwt.SigningMethod, key any, kid string, change func(*jwt.Token, jwt.MapClaims)) string {
+	t.Helper()
+	claims := jwt.MapClaims{"iss": "https://id.skerry.example", "aud": []string{"gateway"}, "sub": "tilda", "exp": time.Now().Add(time.Hour).Unix(), "role": []string{"crew"}, "scope": "mail routes"}
+	made := jwt.NewWithClaims(method, claims)
+	made.Header["kid"] = kid
+	if change != nil {
+		change(made, claims)
+	}
+	text, err := made.SignedString(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return text
+}
+
+func TestTokensIssuedElsewhere(t *testing.T) {
+	id, o := newIssuer(t)
+	own := id.keys["one"]
+	other, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	s := testkit.Store(t, testkit.Model(t, harbour))
-	n := start(t, gateway.Options{Store: s, Outbound: outbound.Options{Private: true}, Issuer: &access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
-		Grants: []access.ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview notice"}}, {Claim: "scope", Is: "routes", Grants: []string{"read published route"}}}}}, access.NewSecret())
+	o.Store = s
+	n := start(t, o, access.NewSecret())
 	token := func(method jwt.SigningMethod, key any, kid string, change func(jwt.MapClaims)) string {
-		claims := jwt.MapClaims{"iss": "https://id.skerry.example", "aud": []string{"gateway"}, "sub": "tilda", "exp": time.Now().Add(time.Hour).Unix(), "role": []string{"crew"}, "scope": "mail routes"}
-		if change != nil {
-			change(claims)
-		}
-		made := jwt.NewWithClaims(method, claims)
-		made.Header["kid"] = kid
-		text, err := made.SignedString(key)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return text
+		return signed(t, method, key, kid, func(_ *jwt.Token, c jwt.MapClaims) {
+			if change != nil {
+				change(c)
+			}
+		})
 	}
 	good := token(jwt.SigningMethodES256, own, "one", nil)
 	for _, path := range []string{"preview/notices?fields=title", "published/routes?fields=name"} {
@@ -586,6 +604,8 @@ func TestTokensIssuedElsewhere(t *testing.T) {
 		"key":       token(jwt.SigningMethodES256, other, "two", nil),
 		"signature": token(jwt.SigningMethodES256, other, "one", nil),
 		"malformed": "a.b.c",
+		"too long":  token(jwt.SigningMethodES256, own, "one", set("exp", time.Now().AddDate(100, 0, 0).Unix())),
+		"critical":  signed(t, jwt.SigningMethodES256, own, "one", func(made *jwt.Token, _ jwt.MapClaims) { made.Header["crit"] = []string{"b64"} }),
 	} {
 		a := n.ask(t, bad, "preview/notices?fields=title")
 		if a.Status != 401 || !strings.Contains(string(a.Body), `"reason":"`+class+`"`) || !strings.Contains(a.Header.Get("WWW-Authenticate"), class) {

@@ -3,7 +3,10 @@ package gateway
 import (
 	"cmp"
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/mail"
@@ -13,18 +16,24 @@ import (
 
 	"github.com/alexedwards/argon2id"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/store"
 )
 
 const (
-	// SessionGood is how long somebody stays signed in.
-	SessionGood = 3 * 24 * time.Hour
-	// linkGood is how long a link to choose a password is good.
-	linkGood = 7 * 24 * time.Hour
+	// sessionLongest is how long somebody stays signed in at most, sessionIdle without
+	// doing anything, unless the configuration says otherwise.
+	sessionLongest = 3 * 24 * time.Hour
+	sessionIdle    = 8 * time.Hour
+	// linkGood is how long a link to choose a password is good, firstLinkGood the one
+	// that makes the first account.
+	linkGood      = 7 * 24 * time.Hour
+	firstLinkGood = time.Hour
 	// minPassword and maxPassword bound a password, in bytes.
 	minPassword, maxPassword = 12, 200
+	maxEmail                 = 200
 )
 
 // hashing is argon2id with what OWASP's password storage notes ask for at least:
@@ -40,29 +49,40 @@ var ErrTooMany = errors.New("too many tries; wait a little")
 
 // accounts is what signing in takes beside the store.
 type accounts struct {
-	byAddress, byName *access.Limiter
-	// hashers bounds how many passwords are hashed at once: each takes 19 MiB.
-	hashers chan struct{}
+	// byAddress bounds the tries of one address, byBoth those of one address for one
+	// account. Nobody can keep somebody else out from another address.
+	byAddress, byBoth *access.Limiter
+	// hashing bounds how many passwords are hashed at once, since each takes 19 MiB, and
+	// shares the turns between addresses.
+	hashing *admission.Queue
 	// decoy is compared with when there is no such account, which takes as long.
 	decoy string
 }
 
 func newAccounts() (accounts, error) {
 	decoy, err := argon2id.CreateHash(rand.Text(), hashing)
-	return accounts{byAddress: access.NewLimiter(20, 10), byName: access.NewLimiter(10, 10), hashers: make(chan struct{}, 2), decoy: decoy}, err
+	return accounts{byAddress: access.NewLimiter(20, 10), byBoth: access.NewLimiter(10, 10), decoy: decoy,
+		hashing: admission.New(admission.Options{AtOnce: 2, PerPrincipal: 1, Waiting: 200, WaitingPerPrincipal: 10, Patience: 5 * time.Second})}, err
 }
 
-func (a *accounts) hash(password string) (string, error) {
-	a.hashers <- struct{}{}
-	defer func() { <-a.hashers }()
+func (a *accounts) hash(ctx context.Context, who, password string) (string, error) {
+	leave, err := a.hashing.Enter(ctx, who, false)
+	if err != nil {
+		return "", err
+	}
+	defer leave()
 	return argon2id.CreateHash(password, hashing)
 }
 
-func (a *accounts) fits(password, hash string) bool {
-	a.hashers <- struct{}{}
-	defer func() { <-a.hashers }()
+// fits tells whether a password is the one of a hash.
+func (a *accounts) fits(ctx context.Context, who, password, hash string) (bool, error) {
+	leave, err := a.hashing.Enter(ctx, who, false)
+	if err != nil {
+		return false, err
+	}
+	defer leave()
 	ok, err := argon2id.ComparePasswordAndHash(password, hash)
-	return err == nil && ok
+	return err == nil && ok, nil
 }
 
 // Accounts lists accounts.
@@ -82,7 +102,7 @@ func (g *Gateway) CreateAccount(ctx context.Context, a store.Account, password, 
 			return nil, "", err
 		}
 		var err error
-		if a.Password, err = g.accounts.hash(password); err != nil {
+		if a.Password, err = g.accounts.hash(ctx, by, password); err != nil {
 			return nil, "", err
 		}
 		a.HasPassword = true
@@ -96,7 +116,7 @@ func (g *Gateway) CreateAccount(ctx context.Context, a store.Account, password, 
 
 func checkAccount(a *store.Account) error {
 	at, err := mail.ParseAddress(a.Email)
-	if err != nil || at.Address != a.Email || len(a.Email) > 200 {
+	if err != nil || at.Address != a.Email || len(a.Email) > maxEmail {
 		return badAccess("email", "%q is no e-mail address", a.Email)
 	}
 	if !slices.Contains(access.Roles, a.Role) {
@@ -121,8 +141,11 @@ func checkPassword(password, email string) error {
 }
 
 func (g *Gateway) invite(ctx context.Context, account string) (string, error) {
-	secret := rand.Text()
-	return secret, g.store.AddInvitation(ctx, hashOf(secret), account, linkGood)
+	secret, good := rand.Text(), linkGood
+	if account == "" {
+		good = firstLinkGood
+	}
+	return secret, g.store.AddInvitation(ctx, hashOf(secret), account, good)
 }
 
 // AccountLink returns the secret of a link with which the account chooses a new
@@ -189,58 +212,135 @@ func (g *Gateway) FirstLink(ctx context.Context) (string, error) {
 // replaces the one that was sent. Its error is ErrWrongPassword or ErrTooMany
 // where that is the reason.
 func (g *Gateway) SignIn(ctx context.Context, email, password string, by store.Actor, agent, replaced string) (string, *store.Account, error) {
-	email = strings.ToLower(strings.TrimSpace(email))
-	now := time.Now()
-	if !g.accounts.byAddress.Allow(by.Address, now) || !g.accounts.byName.Allow(email, now) {
-		return "", nil, ErrTooMany
+	if len(email) > maxEmail || len(password) > maxPassword {
+		return "", nil, ErrWrongPassword // nobody has such a long one
 	}
-	a, err := g.store.Account(ctx, email)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", nil, err
-	}
-	hash := g.accounts.decoy
-	if err == nil && a.Password != "" && a.Disabled == nil && a.Email == email {
-		hash = a.Password
-	}
-	if !g.accounts.fits(password, hash) || hash == g.accounts.decoy {
+	a, err := g.checkPassword(ctx, email, password, by)
+	if errors.Is(err, ErrWrongPassword) {
 		by.Name, by.Kind = "somebody", "account"
-		if err := g.store.Note(store.WithActor(ctx, by), userCause(""), "sign in refused", short(email), nil, nil); err != nil {
+		if err := g.store.Note(store.WithActor(ctx, by), userCause(""), "sign in refused", access.Printable(email), nil, nil); err != nil {
 			return "", nil, err
 		}
-		return "", nil, ErrWrongPassword
+	}
+	if err != nil {
+		return "", nil, err
 	}
 	cookie, err := g.openSession(ctx, a, by, agent, replaced)
 	return cookie, a, err
 }
 
-func short(s string) string { return s[:min(len(s), 200)] }
+// checkPassword returns the account with the address and the password. Its error is
+// ErrWrongPassword or ErrTooMany where that is the reason.
+func (g *Gateway) checkPassword(ctx context.Context, email, password string, by store.Actor) (*store.Account, error) {
+	email = strings.ToLower(strings.TrimSpace(email))
+	now := time.Now()
+	from := access.Network(by.Address)
+	if !g.accounts.byAddress.Allow(from, now) || !g.accounts.byBoth.Allow(from+" "+email, now) {
+		return nil, ErrTooMany
+	}
+	a, err := g.store.Account(ctx, email)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	hash := g.accounts.decoy
+	if err == nil && a.Password != "" && a.Disabled == nil && a.Email == email {
+		hash = a.Password
+	}
+	fits, err := g.accounts.fits(ctx, from, password, hash)
+	if err == nil && (!fits || hash == g.accounts.decoy) {
+		err = ErrWrongPassword
+	}
+	return a, err
+}
+
+// Prove checks the password of somebody who is signed in, before they change who may do
+// what. Its errors are those of SignIn.
+func (g *Gateway) Prove(ctx context.Context, cookie string, who *access.Reader, password string, by store.Actor) error {
+	if len(password) > maxPassword {
+		return ErrWrongPassword
+	}
+	if _, err := g.checkPassword(ctx, who.Name, password, by); err != nil {
+		return err
+	}
+	return g.store.ProveSession(ctx, hashOf(cookie))
+}
+
+// ChangePassword gives somebody who is signed in another password, and ends their other
+// sessions. Its errors are those of SignIn, and a *BadAccessError.
+func (g *Gateway) ChangePassword(ctx context.Context, cookie string, who *access.Reader, old, password string, by store.Actor) error {
+	if err := checkPassword(password, who.Name); err != nil {
+		return err
+	}
+	if len(old) > maxPassword {
+		return ErrWrongPassword
+	}
+	a, err := g.checkPassword(ctx, who.Name, old, by)
+	if err != nil {
+		return err
+	}
+	hash, err := g.accounts.hash(ctx, by.Address, password)
+	if err != nil {
+		return err
+	}
+	by.Name, by.Kind = a.Email, string(access.ByAccount)
+	return g.store.ChangePassword(ctx, a, hash, hashOf(cookie), by)
+}
 
 func (g *Gateway) openSession(ctx context.Context, a *store.Account, by store.Actor, agent, replaced string) (string, error) {
-	cookie := rand.Text() + rand.Text()
+	cookie := g.signedCookie(rand.Text() + rand.Text())
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
-	return cookie, g.store.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), SessionGood, by, short(agent))
+	return cookie, g.store.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), g.SessionLongest(), by, access.Printable(agent))
 }
+
+// signedCookie is a session's cookie: random, and signed with the environment's secret,
+// so that nobody can have cookies looked up that were never given out.
+func (g *Gateway) signedCookie(random string) string {
+	mac := hmac.New(sha256.New, g.secret)
+	mac.Write([]byte("session " + random))
+	return random + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:15])
+}
+
+// SessionLongest is how long somebody stays signed in at most.
+func (g *Gateway) SessionLongest() time.Duration { return cmp.Or(g.o.SessionLongest, sessionLongest) }
+
+func (g *Gateway) sessionIdle() time.Duration { return cmp.Or(g.o.SessionIdle, sessionIdle) }
 
 // SignOut ends the session of a cookie.
-func (g *Gateway) SignOut(ctx context.Context, cookie string) error {
-	return g.store.EndSession(ctx, hashOf(cookie))
+func (g *Gateway) SignOut(ctx context.Context, cookie string, by store.Actor) error {
+	by.Kind = string(access.ByAccount)
+	return g.store.EndSession(ctx, hashOf(cookie), by)
 }
 
-// SignedIn finds out whose session a cookie is; store.ErrNotFound if it is none,
-// or its time is over.
-func (g *Gateway) SignedIn(ctx context.Context, cookie string) (access.Reader, *store.Account, error) {
-	s, err := g.store.Session(ctx, hashOf(cookie))
+// Sessions lists where somebody is signed in.
+func (g *Gateway) Sessions(ctx context.Context, who *access.Reader) ([]store.Session, error) {
+	return g.store.Sessions(ctx, who.ID, g.sessionIdle())
+}
+
+// EndSession ends one of somebody's own sessions.
+func (g *Gateway) EndSession(ctx context.Context, who *access.Reader, id string, by store.Actor) error {
+	by.Kind = string(access.ByAccount)
+	return g.store.EndSessionNamed(ctx, who.ID, id, by)
+}
+
+// SignedIn finds out whose session a cookie is, and the session's id; store.ErrNotFound
+// if it is none, or its time is over.
+func (g *Gateway) SignedIn(ctx context.Context, cookie string) (access.Reader, string, error) {
+	random, _, _ := strings.Cut(cookie, ".")
+	if !hmac.Equal([]byte(cookie), []byte(g.signedCookie(random))) {
+		return access.Reader{}, "", store.ErrNotFound
+	}
+	s, err := g.store.Session(ctx, hashOf(cookie), g.sessionIdle())
 	if err != nil {
-		return access.Reader{}, nil, err
+		return access.Reader{}, "", err
 	}
 	a := s.Account
-	return access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: g.keys.opened(), Own: a.Role.Grants()}}, a, nil
+	return access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Proved: s.Proved, Rights: access.Rights{Open: g.keys.opened(), Own: a.Role.Grants()}}, s.ID, nil
 }
 
 // Welcome returns the account that a link is for, nil if it makes the first one;
 // store.ErrNotFound if it is no good any more.
 func (g *Gateway) Welcome(ctx context.Context, link string, by store.Actor) (*store.Account, error) {
-	if !g.accounts.byAddress.Allow(by.Address, time.Now()) {
+	if !g.accounts.byAddress.Allow(access.Network(by.Address), time.Now()) {
 		return nil, ErrTooMany
 	}
 	return g.store.Invitation(ctx, hashOf(link))
@@ -262,7 +362,7 @@ func (g *Gateway) ChoosePassword(ctx context.Context, link, email, name, passwor
 	if err := checkPassword(password, a.Email); err != nil {
 		return "", nil, err
 	}
-	if a.Password, err = g.accounts.hash(password); err != nil {
+	if a.Password, err = g.accounts.hash(ctx, by.Address, password); err != nil {
 		return "", nil, err
 	}
 	by.Name, by.Kind = a.Email, string(access.ByAccount)

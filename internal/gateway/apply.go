@@ -17,7 +17,7 @@ func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, caus
 	if err != nil || done.Sequence == 0 {
 		return done, err
 	}
-	reached := func(ctx context.Context) error { return g.reachIn(ctx, done.Sequence, 0) }
+	reached := func(ctx context.Context) error { return g.reachIn(ctx, done.Sequence, g.cache.Applied, 0) }
 	if before >= done.Sequence {
 		reached = g.prove // it was another log that was followed: an older copy was restored
 	}

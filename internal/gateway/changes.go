@@ -2,6 +2,8 @@ package gateway
 
 import (
 	"context"
+	"slices"
+	"sync"
 	"time"
 
 	"ubiquon/internal/core/access"
@@ -22,41 +24,117 @@ type Told struct {
 	Locales []string `json:"locales"`
 }
 
+const (
+	// feedHolds is how many changes of content are kept for those who follow them.
+	feedHolds = 2000
+	// changesLookedAt bounds the changes that one answer is made from, whether or not the
+	// reader may know of them.
+	changesLookedAt = 5000
+)
+
+// feed keeps the last changes of content for all streams of this node, so that none of
+// them asks the database. It is safe for concurrent use.
+type feed struct {
+	mu   sync.Mutex
+	from int64 // every change after it is here
+	held []content.Change
+}
+
+func (f *feed) reset(at int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.from, f.held = at, nil
+}
+
+func (f *feed) add(changes []content.Change) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, c := range changes {
+		if c.Kind == content.ContentChange {
+			f.held = append(f.held, content.Change{Sequence: c.Sequence, At: c.At, What: c.What, Edition: c.Edition, Entry: c.Entry, Type: c.Type, Kind: c.Kind, Fields: c.Fields})
+		}
+	}
+	// It may grow by a quarter before it is cut, so that it is not copied each time.
+	if over := len(f.held) - feedHolds; over > feedHolds/4 {
+		f.from = f.held[over-1].Sequence
+		f.held = slices.Clone(f.held[over:])
+	}
+}
+
+// after returns the changes of an edition after a sequence, and whether they are all
+// here.
+func (f *feed) after(edition string, sequence int64) ([]content.Change, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if sequence < f.from {
+		return nil, false
+	}
+	i, _ := slices.BinarySearchFunc(f.held, sequence+1, func(c content.Change, at int64) int { return int(c.Sequence - at) })
+	var out []content.Change
+	for _, c := range f.held[i:] {
+		if c.Edition == edition {
+			out = append(out, c)
+		}
+	}
+	return out, true
+}
+
 // ChangesFor returns the changes of an edition after a sequence that a reader
 // with these rights may know of, and the sequence to go on from, which is further
 // than the last of them where others came. At the log's end there are none. Its error
-// is store.ErrGap if changes after the sequence are not in the log any more.
+// is store.ErrGap if changes after the sequence are not in the log any more, or it is one
+// that the log does not reach.
 func (g *Gateway) ChangesFor(ctx context.Context, rights access.Rights, edition string, after int64, limit int) ([]Told, int64, error) {
-	out, upTo := []Told{}, after
-	for len(out) < limit {
-		changes, err := g.store.ChangesFrom(ctx, upTo, 500)
-		if err != nil || len(changes) == 0 {
-			return out, upTo, err
+	if changes, all := g.feed.after(edition, after); all && after <= g.cache.Applied() {
+		out, next := toldOf(changes, rights, edition, after, limit)
+		return out, next, nil
+	}
+	ctx = store.For(ctx, store.Reading)
+	oldest, newest, err := g.store.LogBounds(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	if oldest > after+1 || after > newest {
+		return nil, 0, store.ErrGap // sequences have no gaps of their own
+	}
+	out, next := []Told{}, after
+	for looked := 0; len(out) < limit && looked < changesLookedAt; {
+		changes, err := g.store.ChangesIn(ctx, edition, next, 500)
+		if err != nil {
+			return nil, 0, err
 		}
-		if changes[0].Sequence > upTo+1 {
-			return nil, 0, store.ErrGap // sequences have no gaps of their own
+		if len(changes) == 0 {
+			break
 		}
-		for i := range changes {
-			c := &changes[i]
-			if len(out) == limit {
-				return out, upTo, nil
+		looked += len(changes)
+		var more []Told
+		more, next = toldOf(changes, rights, edition, next, limit-len(out))
+		out = append(out, more...)
+	}
+	return out, next, nil
+}
+
+// toldOf takes from changes in an edition those that a reader may know of, so many at
+// most, and says where to go on.
+func toldOf(changes []content.Change, rights access.Rights, edition string, after int64, limit int) (out []Told, next int64) {
+	out, next = []Told{}, after
+	for i := range changes {
+		c := &changes[i]
+		if len(out) == limit {
+			return out, next
+		}
+		next = c.Sequence
+		t := Told{Sequence: c.Sequence, At: c.At, What: c.What, Entry: c.Entry, Type: c.Type}
+		for _, locale := range sortedKeys(c.Fields) {
+			if rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: c.Type, Locale: locale}) {
+				t.Locales = append(t.Locales, locale)
 			}
-			upTo = c.Sequence
-			if c.Kind != content.ContentChange || c.Edition != edition {
-				continue
-			}
-			t := Told{Sequence: c.Sequence, At: c.At, What: c.What, Entry: c.Entry, Type: c.Type}
-			for _, locale := range sortedKeys(c.Fields) {
-				if rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: c.Type, Locale: locale}) {
-					t.Locales = append(t.Locales, locale)
-				}
-			}
-			if len(t.Locales) > 0 {
-				out = append(out, t)
-			}
+		}
+		if len(t.Locales) > 0 {
+			out = append(out, t)
 		}
 	}
-	return out, upTo, nil
+	return out, next
 }
 
 // Moved returns a channel that is closed when this node has looked at the change
@@ -65,3 +143,7 @@ func (g *Gateway) Moved() <-chan struct{} { return g.follow.next() }
 
 // Applied is the sequence up to which this node knows of all changes.
 func (g *Gateway) Applied() int64 { return g.cache.Applied() }
+
+// AppliedIn is the sequence up to which this node knows of all changes, as readers of
+// the edition may know it.
+func (g *Gateway) AppliedIn(edition string) int64 { return g.cache.AppliedIn(edition) }

@@ -76,6 +76,11 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	if err != nil {
 		return Examined{}, err
 	}
+	leave, err := g.admission.Enter(ctx, o.Principal, p.heavy)
+	if err != nil {
+		return Examined{}, err
+	}
+	defer leave()
 	e := Examined{Key: p.Key, Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort}, Grants: []string{}}
 	begin := time.Now()
 	if r, held := g.cache.Get(p.Key); held {
@@ -93,6 +98,7 @@ func (g *Gateway) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 		if p = p.narrow(rights, o); p == nil {
 			return e, &DeniedError{Grant: need}
 		}
+		leave()
 		return g.Examine(ctx, p, rights, o, explain)
 	}
 	e.Status, e.Header, e.Body = out.Status, out.Header, string(out.Body)

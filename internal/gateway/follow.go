@@ -81,6 +81,7 @@ func (f *follower) leased() bool {
 
 // followLog applies changes as they come, in order.
 func (g *Gateway) followLog(ctx context.Context) {
+	ctx = store.For(ctx, store.Following)
 	for {
 		err := g.poll(ctx)
 		if ctx.Err() != nil {
@@ -174,6 +175,7 @@ func (g *Gateway) startAnew(ctx context.Context) error {
 		return err
 	}
 	g.cache.Reset(head.Sequence)
+	g.feed.reset(head.Sequence)
 	g.follow.mark = head
 	g.follow.anewAt.Store(time.Now().UnixNano())
 	return errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx), g.store.TellAnew(ctx, sortedKeys(g.o.Downstream)))
@@ -201,10 +203,14 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 		}
 	}
 	expired := g.cache.Apply(changes)
+	g.feed.add(changes)
 	last := changes[len(changes)-1]
 	g.follow.mark = store.Mark{Sequence: last.Sequence, ID: last.ID}
 	nudge(g.wakeRules)
 	g.news.tell("changes")
+	if access {
+		g.news.tell("access")
+	}
 	if err := g.noteExpired(ctx, expired, last.Sequence); err != nil {
 		g.log.Warn("caches downstream are told of groups alone", "sequence", last.Sequence, "error", err)
 	}
@@ -213,6 +219,7 @@ func (g *Gateway) applyChanges(ctx context.Context, changes []content.Change) er
 
 // listen wakes the follower when another node announces changes.
 func (g *Gateway) listen(ctx context.Context) {
+	ctx = store.For(ctx, store.Following)
 	for {
 		err := g.store.Listen(ctx, func() { nudge(g.follow.wake) })
 		if ctx.Err() != nil {
@@ -228,6 +235,7 @@ func (g *Gateway) listen(ctx context.Context) {
 // announce tells the other nodes of changes, several at once where they come
 // close together.
 func (g *Gateway) announce(ctx context.Context) {
+	ctx = store.For(ctx, store.Following)
 	for {
 		select {
 		case <-ctx.Done():
@@ -267,20 +275,20 @@ func (g *Gateway) prove(ctx context.Context) error {
 	}
 }
 
-// reach returns when this node has applied the changes up to the sequence, which
-// may be one that nobody has committed yet.
-func (g *Gateway) reach(ctx context.Context, sequence int64) error {
-	return g.reachIn(ctx, sequence, 10*time.Millisecond)
+// reach returns when this node has reached the sequence, which may be one that nobody
+// has committed yet.
+func (g *Gateway) reach(ctx context.Context, sequence int64, reached func() int64) error {
+	return g.reachIn(ctx, sequence, reached, 10*time.Millisecond)
 }
 
 // reachIn is reach with the pause after a poll that did not come that far. What
 // is committed already needs none: the next poll has it.
-func (g *Gateway) reachIn(ctx context.Context, sequence int64, pause time.Duration) error {
+func (g *Gateway) reachIn(ctx context.Context, sequence int64, reached func() int64, pause time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	for {
 		next := g.follow.next()
-		if g.cache.Applied() >= sequence {
+		if reached() >= sequence {
 			return nil
 		}
 		nudge(g.follow.wake)
@@ -288,7 +296,7 @@ func (g *Gateway) reachIn(ctx context.Context, sequence int64, pause time.Durati
 		case <-ctx.Done():
 			return ErrBehind
 		case <-next:
-			if pause > 0 && g.cache.Applied() < sequence && !sleep(ctx, pause, nil) {
+			if pause > 0 && reached() < sequence && !sleep(ctx, pause, nil) {
 				return ErrBehind
 			}
 		}

@@ -12,8 +12,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
@@ -50,8 +52,16 @@ type Options struct {
 	Downstream map[string]outbound.Target
 	// KeepChanges is how long a change stays in the log at least; 0 means 30 days.
 	KeepChanges time.Duration
+	// KeepEvents and KeepAudit are how long events and lines of the audit log are kept; 0
+	// means 90 days and two years.
+	KeepEvents, KeepAudit time.Duration
 	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
 	ReadTimeout time.Duration
+	// Limits are the budgets of this node.
+	Limits limits.Limits
+	// SessionIdle and SessionLongest are after how long without a request, and at all,
+	// somebody must sign in again; 0 means 8 hours and 3 days.
+	SessionIdle, SessionLongest time.Duration
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer *access.Issuer
 	Log    *slog.Logger
@@ -70,7 +80,7 @@ type Gateway struct {
 	secret     []byte     // of the environment, signs preview links
 	accounts   accounts
 	documents  atomic.Pointer[map[string]string] // trusted GraphQL documents
-	submitting sync.Map                          // limiters of submissions, by type and bound
+	submitting sync.Map                          // *submitLimits, by type
 	trapped    atomic.Int64
 	origins    map[string]*origin.Source
 	sites      map[string]rebuild.Site
@@ -78,9 +88,15 @@ type Gateway struct {
 	caller     *outbound.Caller
 	jobs       *river.Client[pgx.Tx]
 	log        *slog.Logger
+	limits     limits.Limits
+	admission  *admission.Queue
+	unproven   *access.Limiter // announcements that do not prove where they come from
+	uncounted  atomic.Int64    // those of them that were not kept
+	strangers  *access.Limiter // what is computed for addresses without a key
 	o          Options
 
 	follow   follower
+	feed     feed
 	node     store.Node
 	samples  samples
 	replan   Replan
@@ -98,6 +114,9 @@ type Gateway struct {
 	stop    context.CancelFunc
 	running sync.WaitGroup
 }
+
+// originTimeout bounds one call of an origin.
+const originTimeout = 20 * time.Second
 
 // modelState is a model with everything made from it; it is replaced as a whole.
 type modelState struct {
@@ -118,6 +137,11 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
+	g.limits = o.Limits.WithDefaults()
+	g.admission = admission.New(admission.Options{AtOnce: g.limits.Computing, PerPrincipal: g.limits.ComputingPerPrincipal, Heavy: g.limits.ComputingHeavy,
+		Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
+	g.unproven = access.NewLimiter(float64(g.limits.RefusedHooksPerMinute), g.limits.RefusedHooksPerMinute)
+	g.strangers = access.NewLimiter(float64(g.limits.AnonymousComputedPerMinute), g.limits.AnonymousComputedPerMinute)
 	g.node = thisNode(o.Name)
 	g.follow.init()
 	g.keys.byID = map[string]*heldKey{}
@@ -134,7 +158,9 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		g.wakeBuilds[name] = make(chan struct{}, 1)
 	}
 	for name, c := range o.Origins {
-		source, err := origin.New(name, c, nil)
+		outside := o.Outbound
+		outside.Timeout = originTimeout
+		source, err := origin.New(name, c, outside.NewClient())
 		if err != nil {
 			return nil, err
 		}
@@ -148,7 +174,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		return nil, err
 	}
 	if o.Issuer != nil {
-		if g.tokens, err = newTokens(*o.Issuer, g.caller.Get); err != nil {
+		if g.tokens, err = newTokens(*o.Issuer, g.caller.Get, g.log); err != nil {
 			return nil, err
 		}
 	}
@@ -156,9 +182,14 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	if err != nil {
 		return nil, err
 	}
+	if o.Cache.Published, err = g.store.PublishedHead(ctx); err != nil {
+		return nil, err
+	}
+	g.feed.reset(head.Sequence)
 	if o.Cache.Keep = g.keeps; o.Cache.Refresh == nil {
 		o.Cache.Refresh = g.renewLater
 	}
+	o.Cache.Admission = g.admission
 	g.cache = cache.New(o.Cache, head.Sequence)
 	g.follow.mark = head
 	if err := errors.Join(g.loadKeys(ctx), g.loadDocuments(ctx)); err != nil {
@@ -208,7 +239,7 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
 	g.run(ctx, g.keepIndexes)
-	g.run(ctx, g.keepTidy)
+	g.run(ctx, g.retain)
 	g.run(ctx, g.rememberHottest)
 	g.run(ctx, g.sampling)
 	for range 2 {
@@ -261,6 +292,9 @@ func (g *Gateway) Close() {
 // Environment is the name of the environment that is served.
 func (g *Gateway) Environment() string { return g.store.Environment }
 
+// Limits are the budgets of this node.
+func (g *Gateway) Limits() limits.Limits { return g.limits }
+
 // Model is the present model.
 func (g *Gateway) Model() *model.Model { return g.state.Load().model }
 
@@ -285,11 +319,11 @@ func (g *Gateway) loadModel(ctx context.Context) error {
 }
 
 func (g *Gateway) takeModel(m *model.Model, version int64) error {
-	schema, err := graphql.New(m)
+	schema, err := graphql.New(m, g.limits)
 	if err != nil {
 		return err
 	}
-	g.state.Store(&modelState{model: m, version: version, schema: schema, plans: newPlanCache()})
+	g.state.Store(&modelState{model: m, version: version, schema: schema, plans: newPlanCache(int64(g.limits.Plans))})
 	nudge(g.wakeIndexes)
 	return nil
 }

@@ -52,7 +52,7 @@ func start(t testing.TB, o gateway.Options, secret string) node {
 		t.Fatal(err)
 	}
 	t.Cleanup(g.Close)
-	if _, err := g.Authenticate(t.Context(), secret); err != nil {
+	if _, err := g.Authenticate(t.Context(), secret, ""); err != nil {
 		if err := g.KeepKey(t.Context(), &access.Key{Name: "test", Grants: service.Everything()}, secret, "test"); err != nil {
 			t.Fatal(err)
 		}

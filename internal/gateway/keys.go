@@ -159,11 +159,12 @@ func (g *Gateway) Everyone() access.Reader {
 
 // Authenticate finds out who sends a secret: a key, a preview link, or a token of
 // the issuer that the environment trusts. Its error is access.ErrMalformed, ErrUnknownKey,
-// access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver or a
-// *TokenError.
-func (g *Gateway) Authenticate(ctx context.Context, secret string) (access.Reader, error) {
+// access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver,
+// access.ErrPreviewRevoked or a *TokenError. The address is where it comes from, for the
+// audit log.
+func (g *Gateway) Authenticate(ctx context.Context, secret, address string) (access.Reader, error) {
 	if access.IsPreviewLink(secret) {
-		return g.byPreviewLink(secret)
+		return g.byPreviewLink(ctx, secret, address)
 	}
 	hash := access.HashSecret(secret)
 	held := g.keys.find(hash)
@@ -184,7 +185,11 @@ func (g *Gateway) Authenticate(ctx context.Context, secret string) (access.Reade
 }
 
 func (g *Gateway) readerOf(k *access.Key, m *access.Meter) access.Reader {
-	return access.Reader{Kind: access.ByKey, Name: k.Name, ID: k.ID, Site: k.Site, Rights: access.Rights{Open: g.keys.opened(), Own: k.Grants}, Meter: m}
+	kind := access.ByKey
+	if k.Site != "" {
+		kind = access.BySiteKey
+	}
+	return access.Reader{Kind: kind, Name: k.Name, ID: k.ID, Site: k.Site, Rights: access.Rights{Open: g.keys.opened(), Own: k.Grants}, Meter: m}
 }
 
 // KeyInfo is a key with what it is used for.

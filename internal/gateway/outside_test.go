@@ -140,7 +140,7 @@ func (w *world) announceAt(t *testing.T, n node, what, ref string, at time.Time)
 	if err := outbound.Sign(h, hookSecret, fmt.Sprintf("m%d", messages), time.Now(), []byte(body)); err != nil {
 		t.Fatal(err)
 	}
-	id, _, err := n.Receive(t.Context(), "harbour", h, []byte(body))
+	id, _, err := n.Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -268,7 +268,7 @@ func TestReconcileFindsWhatNobodyAnnounced(t *testing.T) {
 func TestHooksAreProvenBeforeTheyAreRead(t *testing.T) {
 	w := newWorld(t, 1)
 	h := http.Header{"Content-Type": {"application/cloudevents+json"}, "Webhook-Id": {"x" + strings.Repeat("\xff", 900)}}
-	if _, _, err := w.nodes[0].Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000))); !errors.Is(err, event.ErrNotProven) {
+	if _, _, err := w.nodes[0].Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000)), "203.0.113.7"); !errors.Is(err, event.ErrNotProven) {
 		t.Fatalf("got %v", err)
 	}
 	events, err := w.nodes[0].Events(t.Context(), store.EventFilter{State: store.EventRefused})

@@ -8,10 +8,10 @@ import (
 	"fmt"
 	"slices"
 	"sort"
-	"sync"
 	"sync/atomic"
 	"time"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -32,8 +32,8 @@ type Plan struct {
 	// Needs are the grants that it takes.
 	Needs []access.Need
 	// Render lays the result of the plan that it is given out: this one, or what
-	// was left of it for a reader who may not have all.
-	Render func(*Plan, *query.Result) Rendered
+	// was left of it for a reader who may not have all. Its error is query.ErrTooLarge.
+	Render func(*Plan, *query.Result) (Rendered, error)
 	// Narrow returns what is left of the plan for somebody with these rights, who
 	// lacks some of the grants that it takes; nil if nothing is. A GraphQL operation is narrowed by
 	// itself, since its fields are refused one by one; other plans for those who
@@ -50,6 +50,8 @@ type Plan struct {
 	asked    string
 	version  int64
 	narrowed bool
+	weight   int64
+	heavy    bool // takes much of PostgreSQL to compute
 	stale    cache.Stale
 	// blind is how long answers may be served after the database was last heard of.
 	blind time.Duration
@@ -78,8 +80,14 @@ type ReadOptions struct {
 	MinSequence int64
 	// Lenient leaves out what the reader may not have, instead of refusing all.
 	Lenient bool
-	// Only, if not empty, is the entry that nothing but may be read.
-	Only string
+	// Only, if not empty, is the entry that nothing but may be read, without what refers
+	// to it unless Backs says so.
+	Only  string
+	Backs bool
+	// Anonymous readers have a bound of what is computed for one address.
+	Anonymous bool
+	// Principal is whose turn it is when the answer must be computed.
+	Principal string
 }
 
 // Answer is a response and how it was come by.
@@ -121,7 +129,7 @@ type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 func (p *Plan) finish(text string, st *modelState) {
 	p.version, p.asked = st.version, text
 	p.name()
-	p.Needs = p.Query.Needs()
+	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() > heavyEffort
 	if p.Query.Edition != content.Published {
 		return
 	}
@@ -132,14 +140,31 @@ func (p *Plan) finish(text string, st *modelState) {
 	}
 }
 
+// heavyEffort is the effort from which on only few reads are computed at once.
+const heavyEffort = 20_000
+
 // name makes of the canonical form a name that nobody else's is.
 func (p *Plan) name() {
 	if p.Key == "" {
 		p.Key = p.Query.Key()
 	}
+	p.weigh(len(p.Key))
 	sum := sha256.Sum256([]byte(p.Key))
 	p.Key = base64.RawURLEncoding.EncodeToString(sum[:15])
 }
+
+// Turn waits until work that is as dear as a read is admitted for a principal. The
+// caller must call leave when it is done. Its error is admission.ErrOverloaded, or that
+// of ctx.
+func (g *Gateway) Turn(ctx context.Context, principal string) (leave func(), err error) {
+	return g.admission.Enter(ctx, principal, false)
+}
+
+// Admission is how busy this node is with what it computes.
+func (g *Gateway) Admission() admission.Stats { return g.admission.Stats() }
+
+// Overloaded tells whether an error says that work was not admitted.
+func Overloaded(err error) bool { return errors.Is(err, admission.ErrOverloaded) }
 
 // ErrTooSlow is the error of a read that took longer than is allowed.
 var ErrTooSlow = errors.New("the read took too long and was given up")
@@ -189,9 +214,12 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if err != nil {
 		return Answer{}, err
 	}
-	if o.MinSequence > g.cache.Applied() {
-		if err := g.reach(ctx, o.MinSequence); err != nil {
-			return Answer{}, fmt.Errorf("sequence %d was asked for, this node is at %d: %w", o.MinSequence, g.cache.Applied(), ErrBehind)
+	if o.Only != "" && (p.Query.ReadsLists() || p.Query.ReadsBacks() && !o.Backs) {
+		return Answer{}, ErrOneEntry
+	}
+	if reached := func() int64 { return g.reachedFor(p.Query.Edition, o) }; o.MinSequence > reached() {
+		if err := g.reach(ctx, o.MinSequence, reached); err != nil {
+			return Answer{}, fmt.Errorf("sequence %d was asked for, this node is at %d: %w", o.MinSequence, g.cache.AppliedIn(p.Query.Edition), ErrBehind)
 		}
 	}
 	if !g.follow.leased() {
@@ -208,8 +236,10 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 			return Answer{}, err
 		}
 	}
-	applied := g.cache.Applied()
+	applied := g.cache.AppliedIn(p.Query.Edition)
 	r, outcome := (*cache.Response)(nil), cache.Hit
+	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy}
+	compute := func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) }
 	if !o.Fresh && !o.NoStore {
 		r, _ = g.cache.Get(p.Key)
 	}
@@ -221,14 +251,16 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		g.cache.CountHit(r)
 	case o.OnlyHeld:
 		return Answer{}, ErrNotHeld
+	case o.Anonymous && !g.strangers.Allow(o.Principal, begin):
+		return Answer{}, ErrTooMany
 	case o.NoStore:
-		if r, _, err = g.compute(ctx, p); err != nil {
+		if r, err = g.cache.Pass(ctx, asked, compute); err != nil {
 			return Answer{}, err
 		}
 		outcome = cache.Passed
 	default:
-		r, outcome, err = g.cache.Read(ctx, p.Key, o.Fresh, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) })
-		if err != nil {
+		asked.Fresh = o.Fresh
+		if r, outcome, err = g.cache.Read(ctx, asked, compute); err != nil {
 			return Answer{}, err
 		}
 	}
@@ -242,7 +274,19 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		return Answer{}, ErrOneEntry
 	}
 	g.reading.add(time.Since(begin))
-	return Answer{Response: r, Outcome: outcome, Sequence: max(applied, r.Sequence)}, nil
+	if p.Query.Edition == content.Preview {
+		applied = max(applied, r.Sequence)
+	}
+	return Answer{Response: r, Outcome: outcome, Sequence: applied}, nil
+}
+
+// reachedFor is how far this node is for a reader who asks for a sequence at least.
+// Those without a key cannot find out by it that somebody saves drafts.
+func (g *Gateway) reachedFor(edition string, o ReadOptions) int64 {
+	if o.Anonymous {
+		return g.cache.AppliedIn(edition)
+	}
+	return g.cache.Applied()
 }
 
 // withoutDatabase returns what is held of an answer when nobody can tell whether it
@@ -259,20 +303,20 @@ func (g *Gateway) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 		return Answer{}, false
 	}
 	g.cache.CountHit(r)
-	return Answer{Response: r, Outcome: cache.Blind, Sequence: g.cache.Applied()}, true
+	return Answer{Response: r, Outcome: cache.Blind, Sequence: g.cache.AppliedIn(p.Query.Edition)}, true
 }
 
 // answer reads and lays out.
 func (g *Gateway) answer(ctx context.Context, p *Plan) (*query.Result, Rendered, error) {
 	// What follows from the model alone is good from where this node stands: the
 	// follower takes up a new model before it applies the change that brings it.
-	res := &query.Result{Sequence: g.cache.Applied()}
+	res := &query.Result{Sequence: g.cache.Applied(), MostBytes: int(g.limits.Answer)}
 	if len(p.Query.Roots) == 0 && g.state.Load().version != p.version {
 		return nil, Rendered{}, ErrReplan
 	}
 	if len(p.Query.Roots) > 0 {
 		var err error
-		if res, err = g.store.Read(ctx, p.version, p.Query); err != nil {
+		if res, err = g.store.Read(ctx, p.version, p.Query, int(g.limits.Answer)); err != nil {
 			switch {
 			case errors.Is(err, store.ErrModelMoved):
 				if err := g.loadModel(ctx); err != nil {
@@ -285,7 +329,8 @@ func (g *Gateway) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 			return nil, Rendered{}, err
 		}
 	}
-	return res, p.Render(p, res), nil
+	out, err := p.Render(p, res)
+	return res, out, err
 }
 
 func (g *Gateway) compute(ctx context.Context, p *Plan) (*cache.Response, *depend.Set, error) {
@@ -324,7 +369,7 @@ func (p *Plan) narrow(rights access.Rights, o ReadOptions) *Plan {
 	if out == nil {
 		return nil
 	}
-	out.Needs, out.version, out.narrowed, out.stale, out.blind = out.Query.Needs(), p.version, true, p.stale, p.blind
+	out.Needs, out.version, out.narrowed, out.heavy, out.stale, out.blind = out.Query.Needs(), p.version, true, p.heavy, p.stale, p.blind
 	out.name()
 	if _, missing := rights.Missing(out.Needs); missing {
 		return nil
@@ -355,35 +400,6 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 
 // CacheStats is what the cache has done, and how quick reads are.
 func (g *Gateway) CacheStats() cache.Stats { return g.cache.Stats() }
-
-// planCache holds plans by the text of their requests, up to so many bytes of
-// text; it begins anew when full, which costs a few compilations.
-type planCache struct {
-	held  sync.Map
-	bytes atomic.Int64
-}
-
-const maxPlanText = 16 << 20
-
-func newPlanCache() *planCache { return &planCache{} }
-
-func (c *planCache) get(text string) *Plan {
-	p, _ := c.held.Load(text)
-	plan, _ := p.(*Plan)
-	return plan
-}
-
-func (c *planCache) put(text string, p *Plan) {
-	if len(text) > 16<<10 {
-		return
-	}
-	size := int64(len(text) + 256)
-	if c.bytes.Add(size) > maxPlanText {
-		c.held.Clear()
-		c.bytes.Store(size)
-	}
-	c.held.Store(text, p)
-}
 
 // latencies remembers how long the last reads took.
 type latencies struct {

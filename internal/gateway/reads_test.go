@@ -247,7 +247,7 @@ func TestRevisionsAreReadInPreview(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Thick fog", "nb": "Tåke"}, "routes": []any{"north"}}})
-	_, previews := l.key(t, "read preview *")
+	_, previews := l.key(t, "read preview *", "read published *")
 	for path, want := range map[string]string{
 		"preview/entries/fog?fields=title,routes(name),about(revision)":            `"about":{"revision":2},"title":"Thick fog","routes":[{"id":"north","name":"North Line"}]`,
 		"preview/entries/fog?fields=title,routes(name),about(revision)&revision=1": `"about":{"revision":1},"title":"Fog","routes":[{"id":"ring","name":"Outer Ring"},{"id":"north","name":"North Line"}]`,

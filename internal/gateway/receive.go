@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/origin"
@@ -37,21 +37,27 @@ func (e *UndecodableError) Unwrap() error { return e.Reason }
 // before it returns. The same message twice is one event. Its error is
 // ErrUnknownOrigin, event.ErrNotProven or an *UndecodableError; the last two
 // are kept too, as refused.
-func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, body []byte) (id string, duplicate bool, err error) {
+// Of announcements that are not proven so many are kept of one address in a minute, and
+// so many of each origin (see limits.Limits); beyond that the error is ErrTooMany.
+func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, body []byte, address string) (id string, duplicate bool, err error) {
 	source := g.origins[name]
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	e := store.Event{Origin: name, MessageID: kept(header.Get("webhook-id")), ContentType: kept(header.Get("Content-Type")), Body: body, State: store.EventWaiting}
+	e := store.Event{Origin: name, MessageID: access.Printable(header.Get("webhook-id")), ContentType: access.Printable(header.Get("Content-Type")), Body: body, State: store.EventWaiting}
 	refuse := func(reason error) (string, error) {
-		e.State, e.Detail = store.EventRefused, kept(reason.Error())
+		e.State, e.Detail = store.EventRefused, access.Printable(reason.Error())
 		// Anybody can be refused, and is not to fill the database.
 		e.Body = body[:min(len(body), 4<<10)]
-		_, err := g.store.AddEvent(ctx, &e, nil)
+		err := g.store.AddRefused(ctx, &e, g.limits.RefusedHooksKept)
 		g.news.tell("events")
 		return e.ID, err
 	}
 	if err := event.Prove(source.Config.Prove.StandardWebhooks, header, body, time.Now()); err != nil {
+		if !g.unproven.Allow(access.Network(address), time.Now()) {
+			g.uncounted.Add(1)
+			return "", false, ErrTooMany
+		}
 		if _, kept := refuse(err); kept != nil {
 			return "", false, kept
 		}
@@ -79,10 +85,8 @@ func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, 
 	return e.ID, duplicate, err
 }
 
-// kept is a text of a stranger's as it can be kept: not long, and valid UTF-8.
-func kept(s string) string {
-	return strings.ToValidUTF8(s[:min(len(s), 500)], "�")
-}
+// UnkeptHooks is how many announcements were not proven, and too many to be kept.
+func (g *Gateway) UnkeptHooks() int64 { return g.uncounted.Load() }
 
 // eventJob asks for an event to be processed.
 type eventJob struct {

@@ -38,8 +38,8 @@ var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|ubv_[0-9A-Za-z_.-]*|eyJ[0-
 
 // NoteRefusal remembers a refusal.
 func (g *Gateway) NoteRefusal(r Refusal) {
-	r.Request = likeSecret.ReplaceAllString(short(r.Request), "…")
-	r.Agent = short(r.Agent)
+	r.Request = likeSecret.ReplaceAllString(access.Printable(r.Request), "…")
+	r.Agent, r.Detail, r.Reader = access.Printable(r.Agent), access.Printable(r.Detail), access.Printable(r.Reader)
 	g.refusals.mu.Lock()
 	defer g.refusals.mu.Unlock()
 	all := slices.DeleteFunc(g.refusals.last, func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address })
@@ -71,6 +71,6 @@ func (g *Gateway) Refusals() []Refusal {
 // IsBadKey tells whether an error of Authenticate says that a key is not good.
 func IsBadKey(err error) bool {
 	var token *TokenError
-	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver},
+	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver, access.ErrPreviewRevoked},
 		func(one error) bool { return errors.Is(err, one) })
 }

@@ -71,6 +71,9 @@ func (g *Gateway) renewing(ctx context.Context) {
 	}
 }
 
+// refreshAhead is the principal of what is computed before anybody asks.
+const refreshAhead = "refresh ahead"
+
 // Warm computes the answer to a request, given by its text, unless it is held.
 func (g *Gateway) Warm(ctx context.Context, text string) error {
 	for range 3 {
@@ -78,7 +81,7 @@ func (g *Gateway) Warm(ctx context.Context, text string) error {
 		if err != nil {
 			return err
 		}
-		err = g.cache.Renew(ctx, p.Key, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) })
+		err = g.cache.Renew(ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy}, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) })
 		if !errors.Is(err, ErrReplan) {
 			return err
 		}

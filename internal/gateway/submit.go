@@ -43,8 +43,7 @@ func (g *Gateway) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	if s == nil {
 		return ErrNotTaken
 	}
-	limit, _ := g.submitting.LoadOrStore(fmt.Sprintf("%s %d", t.Name, s.PerMinute), access.NewLimiter(float64(s.PerMinute), s.PerMinute))
-	if !limit.(*access.Limiter).Allow(address, time.Now()) {
+	if !g.maySubmit(t.Name, s.PerMinute, address) {
 		return ErrTooMany
 	}
 	if s.Trap != "" {
@@ -63,6 +62,24 @@ func (g *Gateway) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	ownSlug(m, t, edit.ID, fields)
 	_, err = g.Apply(ctx, []store.Edit{edit}, by.Name, content.Cause{Kind: "submission", Name: by.Name})
 	return err
+}
+
+// maySubmit counts a submission: of one address, and of all together, for there are
+// many addresses.
+func (g *Gateway) maySubmit(typ string, perMinute int, address string) bool {
+	held, known := g.submitting.Load(typ)
+	if !known || held.(*submitLimits).perMinute != perMinute {
+		held = &submitLimits{perMinute, access.NewLimiter(float64(perMinute), perMinute), access.NewLimiter(float64(perMinute*g.limits.SubmissionsFactor), perMinute*g.limits.SubmissionsFactor)}
+		g.submitting.Store(typ, held)
+	}
+	l, now := held.(*submitLimits), time.Now()
+	return l.each.Allow(access.Network(address), now) && l.all.Allow("", now)
+}
+
+// submitLimits bound what is handed in of one type.
+type submitLimits struct {
+	perMinute int
+	each, all *access.Limiter
 }
 
 // handedIn takes the values of those fields that may be handed in.

@@ -5,15 +5,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/MicahParks/keyfunc/v3"
 	"github.com/golang-jwt/jwt/v5"
 	"github.com/maypok86/otter/v2"
+	"golang.org/x/sync/singleflight"
 
 	"ubiquon/internal/core/access"
 )
@@ -45,23 +47,24 @@ type tokens struct {
 	fetch   func(ctx context.Context, address string) ([]byte, error)
 	checked *otter.Cache[[32]byte, checkedToken]
 
-	mu      sync.Mutex
-	keys    keyfunc.Keyfunc
-	fetched time.Time
-	ids     []string
+	log *slog.Logger
+
+	keys     atomic.Pointer[keySet]
+	fetching singleflight.Group
 }
 
 type checkedToken struct {
 	name   string
 	grants access.Grants
-	until  time.Time
+	until  time.Time // when it is checked again
+	ends   time.Time
 }
 
-func newTokens(issuer access.Issuer, fetch func(context.Context, string) ([]byte, error)) (*tokens, error) {
+func newTokens(issuer access.Issuer, fetch func(context.Context, string) ([]byte, error), log *slog.Logger) (*tokens, error) {
 	if err := issuer.Check(); err != nil {
 		return nil, err
 	}
-	return &tokens{issuer: issuer, fetch: fetch, checked: otter.Must(&otter.Options[[32]byte, checkedToken]{MaximumSize: tokensHeld})}, nil
+	return &tokens{issuer: issuer, fetch: fetch, log: log, checked: otter.Must(&otter.Options[[32]byte, checkedToken]{MaximumSize: tokensHeld})}, nil
 }
 
 // reader checks a token and returns who it speaks of. A token that was good is
@@ -76,7 +79,7 @@ func (t *tokens) reader(ctx context.Context, text string, open access.Grants) (a
 		}
 		t.checked.Set(hash, held)
 	}
-	return access.Reader{Kind: access.ByToken, Name: held.name, Rights: access.Rights{Open: open, Own: held.grants}}, nil
+	return access.Reader{Kind: access.ByToken, Name: held.name, Until: held.ends, Rights: access.Rights{Open: open, Own: held.grants}}, nil
 }
 
 func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
@@ -91,6 +94,9 @@ func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
 	if !slices.Contains(t.issuer.Algorithms, algorithm) {
 		return checkedToken{}, &TokenError{"algorithm", fmt.Sprintf("it is signed with %q; accepted are %s", algorithm, strings.Join(t.issuer.Algorithms, ", "))}
 	}
+	if _, critical := bare.Header["crit"]; critical {
+		return checkedToken{}, &TokenError{"critical", "it has header parameters that must be understood (crit), and none is here"}
+	}
 	id, _ := bare.Header["kid"].(string)
 	keys, err := t.keysFor(ctx, id)
 	if err != nil {
@@ -103,7 +109,15 @@ func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
 	}
 	expires, _ := claims.GetExpirationTime() // it was required
 	subject, _ := claims.GetSubject()
-	out := checkedToken{name: "token of " + subject, grants: t.issuer.GrantsOf(claims), until: expires.Time.Add(30 * time.Second)}
+	issued, _ := claims.GetIssuedAt()
+	begin := time.Now()
+	if issued != nil {
+		begin = issued.Time
+	}
+	if longest := t.issuer.LongestLife(); expires.Sub(begin) > longest {
+		return checkedToken{}, &TokenError{"too long", fmt.Sprintf("it is good for %s, and accepted are tokens that are for at most %s", expires.Sub(begin).Round(time.Second), longest)}
+	}
+	out := checkedToken{name: "token of " + access.Printable(subject), grants: t.issuer.GrantsOf(claims), until: expires.Time.Add(30 * time.Second), ends: expires.Time}
 	if renewed := time.Now().Add(tokenKeysFor); renewed.Before(out.until) {
 		out.until = renewed
 	}
@@ -131,47 +145,104 @@ func tokenError(err error) error {
 	return &TokenError{"malformed", "it is no JSON Web Token that could be checked"}
 }
 
-// keysFor returns the issuer's keys, asking for them when they are old or do not
-// have the one that a token names.
-func (t *tokens) keysFor(ctx context.Context, id string) (keyfunc.Keyfunc, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	age := time.Since(t.fetched)
-	if t.keys != nil && age < tokenKeysFor && (slices.Contains(t.ids, id) || age < tokenKeysPause) {
-		return t.known(id)
-	}
-	src, err := t.source(ctx)
-	var keys keyfunc.Keyfunc
-	var set struct {
-		Keys []struct {
-			ID string `json:"kid"`
-		} `json:"keys"`
-	}
-	if err == nil {
-		err = json.Unmarshal(src, &set)
-	}
-	if err == nil {
-		keys, err = keyfunc.NewJWKSetJSON(src)
-	}
-	if err != nil && t.keys == nil {
-		return nil, &TokenError{"keys away", "the issuer's keys cannot be had at the moment"}
-	}
-	t.fetched = time.Now()
-	if err == nil {
-		t.keys, t.ids = keys, nil
-		for _, k := range set.Keys {
-			t.ids = append(t.ids, k.ID)
-		}
-		t.checked.InvalidateAll()
-	}
-	return t.known(id)
+// keySet are the issuer's keys as they were fetched.
+type keySet struct {
+	keys    keyfunc.Keyfunc // nil: they could not be had
+	ids     []string
+	fetched time.Time
 }
 
-func (t *tokens) known(id string) (keyfunc.Keyfunc, error) {
-	if id != "" && !slices.Contains(t.ids, id) {
-		return nil, &TokenError{"key", fmt.Sprintf("the issuer has no key %q", id)}
+// serves tells whether the set will do for a token that names a key: it is new enough,
+// or was fetched so lately that asking again would be no use.
+func (k *keySet) serves(id string, now time.Time) bool {
+	age := now.Sub(k.fetched)
+	return age < tokenKeysPause || k.keys != nil && age < tokenKeysFor && slices.Contains(k.ids, id)
+}
+
+// keysFor returns the issuer's keys, asking for them when they are old or do not
+// have the one that a token names. Of many who need them at once one asks, and nobody
+// else waits.
+func (t *tokens) keysFor(ctx context.Context, id string) (keyfunc.Keyfunc, error) {
+	held := t.keys.Load()
+	if held == nil || !held.serves(id, time.Now()) {
+		fetched := t.fetching.DoChan("", func() (any, error) {
+			if held := t.keys.Load(); held == nil || !held.serves(id, time.Now()) {
+				t.refresh(context.WithoutCancel(ctx), held)
+			}
+			return nil, nil
+		})
+		select {
+		case <-fetched:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+		held = t.keys.Load()
 	}
-	return t.keys, nil
+	switch {
+	case held.keys == nil:
+		return nil, &TokenError{"keys away", "the issuer's keys cannot be had at the moment"}
+	case id != "" && !slices.Contains(held.ids, id):
+		return nil, &TokenError{"key", fmt.Sprintf("the issuer has no key %q", access.Printable(id))}
+	}
+	return held.keys, nil
+}
+
+// refresh fetches the keys. If that fails, those that are held go on, and it is tried
+// again after a pause.
+func (t *tokens) refresh(ctx context.Context, held *keySet) {
+	next := &keySet{fetched: time.Now()}
+	if held != nil {
+		next.keys, next.ids = held.keys, held.ids
+	}
+	src, err := t.source(ctx)
+	if err == nil {
+		var keys keyfunc.Keyfunc
+		var ids []string
+		if keys, ids, err = signingKeys(src); err == nil {
+			next.keys, next.ids = keys, ids
+			t.checked.InvalidateAll()
+		}
+	}
+	if err != nil {
+		t.log.Warn("the keys of the tokens' issuer cannot be had", "error", err)
+	}
+	t.keys.Store(next)
+}
+
+// signingKeys reads a JSON Web Key Set, and leaves out keys that are not for signatures
+// (RFC 7517, sections 4.2 and 4.3).
+func signingKeys(src []byte) (keyfunc.Keyfunc, []string, error) {
+	var set struct {
+		Keys []json.RawMessage `json:"keys"`
+	}
+	if err := json.Unmarshal(src, &set); err != nil {
+		return nil, nil, err
+	}
+	var kept []json.RawMessage
+	var ids []string
+	for _, raw := range set.Keys {
+		var k struct {
+			ID         string   `json:"kid"`
+			Use        string   `json:"use"`
+			Operations []string `json:"key_ops"`
+		}
+		if err := json.Unmarshal(raw, &k); err != nil {
+			return nil, nil, err
+		}
+		if k.Use != "" && k.Use != "sig" || k.Operations != nil && !slices.Contains(k.Operations, "verify") {
+			continue
+		}
+		kept, ids = append(kept, raw), append(ids, k.ID)
+	}
+	if kept == nil {
+		return nil, nil, errors.New("the key set has no key for signatures")
+	}
+	src, err := json.Marshal(map[string]any{"keys": kept})
+	if err != nil {
+		return nil, nil, err
+	}
+	keys, err := keyfunc.NewJWKSetJSON(src)
+	return keys, ids, err
 }
 
 func (t *tokens) source(ctx context.Context) ([]byte, error) {

@@ -369,7 +369,7 @@ func (w *whyer) list(ctx context.Context) error {
 		r.Locale = w.facts.Locale
 		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
 		st := w.g.state.Load()
-		res, err := w.g.store.Read(ctx, st.version, &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}})
+		res, err := w.g.store.Read(ctx, st.version, &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}}, int(w.g.limits.Answer))
 		if err != nil {
 			return nil, 0, err
 		}

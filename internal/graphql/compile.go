@@ -30,9 +30,6 @@ type Request struct {
 	Locale string `json:"-"`
 }
 
-// maxTokens bounds the size of a document.
-const maxTokens = 5000
-
 // Operation is a compiled request.
 type Operation struct {
 	// Query is what the store is asked; it has no roots when nothing but
@@ -87,19 +84,33 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
 	}
-	c := compiler{s: s, vars: vars, locale: r.Locale, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
+	c := compiler{s: s, vars: vars, locale: r.Locale, steps: s.limits.GraphQLSteps, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
 	for _, f := range c.collect(op.SelectionSet, "Query") {
 		c.root(f)
+	}
+	if c.described > query.MaxEffort {
+		return nil, gqlerror.List{tooMuch(query.MaxEffort+1, "the request asks for too much of the schema; ask for it once, or get it from graphql/schema.graphql")}
+	}
+	if c.steps < 0 {
+		return nil, gqlerror.List{gqlerror.Errorf("the request asks for more than %d fields, fragments expanded; ask for less at once", s.limits.GraphQLSteps)}
 	}
 	if len(c.errs) > 0 {
 		return nil, c.errs
 	}
 	if err := c.out.Query.CheckSize(); err != nil {
-		refused := gqlerror.Errorf("%s", err)
-		refused.Extensions = map[string]any{"effort": map[string]int{"asked": c.out.Query.Effort(), "limit": query.MaxEffort}}
-		return nil, gqlerror.List{refused}
+		return nil, gqlerror.List{tooMuch(c.out.Query.Effort(), err.Error())}
+	}
+	if effort := c.out.Query.Effort() + c.described; effort > query.MaxEffort {
+		return nil, gqlerror.List{tooMuch(effort, "the effort of the request is too great; ask for the schema in a request of its own")}
 	}
 	return c.out, nil
+}
+
+// tooMuch is the error of a request whose effort is too great.
+func tooMuch(effort int, message string) *gqlerror.Error {
+	err := gqlerror.Errorf("%s", message)
+	err.Extensions = map[string]any{"effort": map[string]int{"asked": effort, "limit": query.MaxEffort}}
+	return err
 }
 
 // Check returns what is wrong with a document, whatever its variables are.
@@ -109,9 +120,12 @@ func (s *Schema) Check(text string) gqlerror.List {
 }
 
 func (s *Schema) document(text string) (*ast.QueryDocument, gqlerror.List) {
-	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: text}, maxTokens)
+	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: text}, s.limits.GraphQLTokens)
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
+	}
+	if err := s.checkForm(doc); err != nil {
+		return nil, gqlerror.List{err}
 	}
 	return doc, validator.ValidateWithRules(s.parsed, doc, nil)
 }
@@ -122,6 +136,27 @@ type compiler struct {
 	locale string
 	out    *Operation
 	errs   gqlerror.List
+	// steps is how many selections may still be looked at; below zero nothing is
+	// collected any more.
+	steps int
+	// described counts what is asked of the schema itself; describing says that this is
+	// at hand.
+	described  int
+	describing bool
+}
+
+// describedEffort is the effort of one thing that is asked of the schema: what tools
+// ask for at once stays far below the bound, many times that does not.
+const describedEffort = 2
+
+// exhausted counts a selection, and tells whether there are too many.
+func (c *compiler) exhausted() bool {
+	if c.describing {
+		c.described += describedEffort
+		return c.described > query.MaxEffort
+	}
+	c.steps--
+	return c.steps < 0
 }
 
 func (c *compiler) fail(at *ast.Field, format string, args ...any) {
@@ -139,9 +174,13 @@ type merged struct {
 // in order, fragments spread and conditions applied.
 func (c *compiler) collect(set ast.SelectionSet, typ string) []merged {
 	var out []merged
+	var spread map[string]bool // fragments, each of which counts once
 	var walk func(set ast.SelectionSet)
 	walk = func(set ast.SelectionSet) {
 		for _, sel := range set {
+			if c.exhausted() {
+				return
+			}
 			switch x := sel.(type) {
 			case *ast.Field:
 				if !c.included(x.Directives) {
@@ -158,7 +197,11 @@ func (c *compiler) collect(set ast.SelectionSet, typ string) []merged {
 					walk(x.SelectionSet)
 				}
 			case *ast.FragmentSpread:
-				if c.included(x.Directives) && c.applies(x.Definition.TypeCondition, typ) {
+				if !spread[x.Name] && c.included(x.Directives) && c.applies(x.Definition.TypeCondition, typ) {
+					if spread == nil {
+						spread = map[string]bool{}
+					}
+					spread[x.Name] = true
 					walk(x.Definition.SelectionSet)
 				}
 			}

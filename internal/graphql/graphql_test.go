@@ -7,13 +7,14 @@ import (
 	"testing"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/testkit"
 )
 
 func schema(t testing.TB) *Schema {
 	t.Helper()
-	s, err := New(testkit.Model(t, testkit.Ferries))
+	s, err := New(testkit.Model(t, testkit.Ferries), limits.Limits{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,7 +43,7 @@ types:
   file:  {plural: documents, fields: {name: {kind: text}}}
   query: {fields: {name: {kind: text}, slug: {kind: slug}, next: {kind: reference, types: [file]}}}
   sheep: {plural: sheep, fields: {slug: {kind: slug}, wool: {kind: integer, label: "Wool, in \"kilos\""}}}
-`))
+`), limits.Limits{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,8 +98,8 @@ func TestCompileToOneQuery(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal(op.Write(res), &got); err != nil {
-		t.Fatalf("%v: %s", err, op.Write(res))
+	if err := json.Unmarshal(written(t, op, res), &got); err != nil {
+		t.Fatalf("%v: %s", err, written(t, op, res))
 	}
 	if d := got.Data; d.A != nil || d.Again != "Query" || d.Routes.TotalCount != 7 || d.Routes.Edges[0].Node["n"] != 9.0 || d.Routes.Nodes[0]["number"] != 9.0 {
 		t.Errorf("%+v", d)
@@ -143,7 +144,7 @@ func TestRestrict(t *testing.T) {
 	if len(got.Query.Roots) != 2 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 1 || len(op.Errors) != 0 || len(op.Query.Roots) != 3 {
 		t.Fatalf("%+v", got)
 	}
-	body := string(got.Write(&query.Result{Roots: []query.RootResult{{Total: 4}, {Rows: []*query.Row{{ID: "x", Type: "route"}}}}}))
+	body := string(written(t, got, &query.Result{Roots: []query.RootResult{{Total: 4}, {Rows: []*query.Row{{ID: "x", Type: "route"}}}}}))
 	if want := `{"data":{"piers":null,"routes":{"totalCount":4},"r":{"piers":null}},"errors":[{`; !strings.HasPrefix(body, want) || !strings.Contains(body, `"path":["r","piers"],"extensions":{"grant":"read published pier"`) {
 		t.Errorf("%s", body)
 	}
@@ -153,11 +154,11 @@ func TestRestrictByWhatWasFound(t *testing.T) {
 	op := compile(t, `{ node(id: "x") { id } routes { totalCount } }`, nil)
 	got := op.Restrict(access.Rights{Own: access.Grants{{Verb: access.Read, Edition: "published", Type: "route"}}})
 	found := &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x", Type: "pier"}}}, {Total: 2}}}
-	if body := string(got.Write(found)); !strings.HasPrefix(body, `{"data":{"node":null,"routes":{"totalCount":2}},"errors":[{`) || !strings.Contains(body, `"grant":"read published pier"`) || len(got.Query.NeedsOf(found)) != 0 {
+	if body := string(written(t, got, found)); !strings.HasPrefix(body, `{"data":{"node":null,"routes":{"totalCount":2}},"errors":[{`) || !strings.Contains(body, `"grant":"read published pier"`) || len(got.Query.NeedsOf(found)) != 0 {
 		t.Errorf("a pier: %s", body)
 	}
 	found.Roots[0].Rows[0].Type = "route"
-	if body := string(got.Write(found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":4,"limit":200000}}}` {
+	if body := string(written(t, got, found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":4,"limit":200000}}}` {
 		t.Errorf("a route: %s", body)
 	}
 }
@@ -223,7 +224,7 @@ func TestIntrospection(t *testing.T) {
 			None *named
 		}
 	}
-	body := op.Write(&query.Result{})
+	body := written(t, op, &query.Result{})
 	if err := json.Unmarshal(body, &got); err != nil {
 		t.Fatalf("%v: %s", err, body)
 	}
@@ -258,7 +259,7 @@ func FuzzCompile(f *testing.F) {
 			return
 		}
 		res := &query.Result{Roots: make([]query.RootResult, len(op.Query.Roots))}
-		if body := op.Write(res); !json.Valid(body) {
+		if body := written(t, op, res); !json.Valid(body) {
 			t.Errorf("%q gives %s", text, body)
 		}
 	})
@@ -286,7 +287,7 @@ types:
 `
 
 func TestBlocksRecordsAndWaysBack(t *testing.T) {
-	s, err := New(testkit.Model(t, isles))
+	s, err := New(testkit.Model(t, isles), limits.Limits{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -314,7 +315,7 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 	row.Linked[1] = hours.Inner([]byte(`{"day": "Monday", "tone": "a"}`))
 	row.Cells[2] = [][]byte{[]byte("t"), []byte("[5.1, 60.9]")}
 	row.Lists[3] = &query.RootResult{Total: 5, More: true, Rows: []*query.Row{{ID: "c", Type: "page", Cells: [][][]byte{{[]byte("C")}}, Keys: [][]byte{[]byte("C")}}}}
-	got := string(op.Write(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}}}))
+	got := string(written(t, op, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}}}))
 	for _, want := range []string{`{"__typename":"PageBlocksHeading","text":"Hi"}`, `{"__typename":"PageBlocksProse","prose":{"tree":{"kind": "document"}}}`, `{"__typename":"PageBlocksRule"}`,
 		`"hours":{"day":"Monday","tone":"A","__typename":"PageHours"}`, `"at":{"coordinates":[5.1, 60.9]}`, `"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`} {
 		if !strings.Contains(got, want) {

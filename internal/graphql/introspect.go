@@ -43,6 +43,8 @@ var hiddenDirectives = []string{"defer"}
 // introspect answers __schema and __type. The answer follows from the schema
 // alone, so it is part of the compiled operation.
 func (c *compiler) introspect(f merged) string {
+	c.describing = true
+	defer func() { c.describing = false }()
 	var v any
 	if f.Name == "__schema" {
 		v = c.schemaObject(f.inner)

@@ -10,6 +10,7 @@ import (
 	"github.com/vektah/gqlparser/v2"
 	"github.com/vektah/gqlparser/v2/ast"
 
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 )
 
@@ -25,6 +26,7 @@ type Schema struct {
 	enums  map[*model.Field]string // GraphQL name of a choice's options
 	names  map[string]bool         // that are given
 	byName map[string]*model.Type  // type by GraphQL name
+	limits limits.Limits
 }
 
 type rootKind int
@@ -138,9 +140,9 @@ type File {
 var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point", "Translated", "String", "Boolean", "Int", "Float", "ID",
 	"TextFilter", "TextListFilter", "NumberFilter", "BooleanFilter", "DateFilter", "DateTimeFilter", "ValueFilter"}
 
-// New writes and checks the schema of a model.
-func New(m *model.Model) (*Schema, error) {
-	s := &Schema{model: m, roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{},
+// New writes and checks the schema of a model. Requests keep to the limits.
+func New(m *model.Model, l limits.Limits) (*Schema, error) {
+	s := &Schema{model: m, limits: l.WithDefaults(), roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{},
 		inner: map[*model.Type]string{}, enums: map[*model.Field]string{}, names: map[string]bool{}}
 	for _, name := range fixedNames {
 		s.names[name] = true

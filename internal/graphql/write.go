@@ -9,12 +9,13 @@ import (
 	"ubiquon/internal/core/query"
 )
 
-// Write lays the result out as the body of the response.
-func (o *Operation) Write(res *query.Result) []byte {
-	return query.Laid(func(b *bytes.Buffer) { o.write(b, res) })
+// Write renders the result as the body of the response. Its error is
+// query.ErrTooLarge.
+func (o *Operation) Write(res *query.Result) ([]byte, error) {
+	return query.Render(res.MostBytes, func(b *query.Buffer) { o.write(b, res) })
 }
 
-func (o *Operation) write(b *bytes.Buffer, res *query.Result) {
+func (o *Operation) write(b *query.Buffer, res *query.Result) {
 	b.WriteString(`{"data":{`)
 	for i, f := range o.fields {
 		if i > 0 {

@@ -108,7 +108,7 @@ func source(t *testing.T, answers map[string]string) (*origin.Source, *model.Mod
 	}))
 	t.Cleanup(web.Close)
 	origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", web.URL+"/api", 1))
-	s, err := origin.New("office", origins["office"], nil)
+	s, err := origin.New("office", origins["office"], http.DefaultClient)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,7 +204,7 @@ func TestAddressesAndCredentials(t *testing.T) {
 		t.Errorf("wrong credentials: %v", err)
 	}
 	origins, _ := configured(t, strings.Replace(mapped, "http://office.example/api", "http://127.0.0.1:1/api", 1))
-	away, err := origin.New("office", origins["office"], nil)
+	away, err := origin.New("office", origins["office"], http.DefaultClient)
 	if err != nil {
 		t.Fatal(err)
 	}

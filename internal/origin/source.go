@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
-	"time"
 
 	"ubiquon/internal/core/model"
 )
@@ -21,18 +20,25 @@ var ErrGone = errors.New("the origin does not have it")
 // maxAnswer bounds one answer of an origin, in bytes.
 const maxAnswer = 32 << 20
 
+// maxPages bounds the pages of one list.
+const maxPages = 5000
+
 // Source reads one origin.
 type Source struct {
 	Name   string
 	Config Config
 	client *http.Client
+	base   *url.URL
 	paths  map[string]paths // by type
 }
 
-// New returns the source for a checked configuration. A nil transport means
-// http.DefaultTransport.
-func New(name string, c Config, transport http.RoundTripper) (*Source, error) {
-	s := &Source{Name: name, Config: c, client: &http.Client{Timeout: 20 * time.Second, Transport: transport}, paths: map[string]paths{}}
+// New returns the source for a checked configuration, which is called with the client.
+func New(name string, c Config, client *http.Client) (*Source, error) {
+	base, err := url.Parse(c.Pull.HTTP)
+	if err != nil {
+		return nil, fmt.Errorf("origin %s: pull.http is no address", name)
+	}
+	s := &Source{Name: name, Config: c, client: client, base: base, paths: map[string]paths{}}
 	for typ, m := range c.Types {
 		p, err := m.compile()
 		if err != nil {
@@ -75,6 +81,9 @@ func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func(
 	mapping := s.Config.Types[typ]
 	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
 	for seen := map[string]bool{}; address != "" && !seen[address]; {
+		if len(seen) == maxPages {
+			return fmt.Errorf("origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name, mapping.Kind, maxPages)
+		}
 		seen[address] = true
 		body, next, err := s.get(ctx, address)
 		if err != nil {
@@ -110,6 +119,10 @@ func (s *Source) get(ctx context.Context, address string) (body any, next string
 	if err != nil {
 		return nil, "", err
 	}
+	if req.URL.Host != s.base.Host || req.URL.Scheme != s.base.Scheme {
+		// The credentials are for the configured host alone.
+		return nil, "", fmt.Errorf("origin %s: its list goes on at %s://%s, which is not %s://%s", s.Name, req.URL.Scheme, req.URL.Host, s.base.Scheme, s.base.Host)
+	}
 	req.Header.Set("Accept", "application/json")
 	if user, password, ok := strings.Cut(s.Config.Pull.Auth.Basic, ":"); ok {
 		req.SetBasicAuth(user, password)
@@ -127,7 +140,14 @@ func (s *Source) get(ctx context.Context, address string) (body any, next string
 	case resp.StatusCode != http.StatusOK:
 		return nil, "", fmt.Errorf("origin %s answers %s to %s", s.Name, resp.Status, req.URL.Path)
 	}
-	if err := json.NewDecoder(io.LimitReader(resp.Body, maxAnswer)).Decode(&body); err != nil {
+	src, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	if err != nil {
+		return nil, "", fmt.Errorf("origin %s: %w", s.Name, err)
+	}
+	if len(src) > maxAnswer {
+		return nil, "", fmt.Errorf("origin %s answers with more than %d MiB to %s; have it list fewer items a page", s.Name, maxAnswer>>20, req.URL.Path)
+	}
+	if err := json.Unmarshal(src, &body); err != nil {
 		return nil, "", fmt.Errorf("origin %s answers no JSON to %s: %w", s.Name, req.URL.Path, err)
 	}
 	if m := nextLink.FindStringSubmatch(resp.Header.Get("Link")); m != nil {

@@ -1,5 +1,6 @@
-// Package outbound calls out: the builders of sites, and caches downstream. Calls are signed,
-// bounded in time and size, and do not reach private networks unless allowed.
+// Package outbound calls out: the builders of sites, caches downstream, and, with
+// Options.NewClient, whoever else is called. Calls are bounded in time and size, and do
+// not reach private networks unless allowed; those of a Caller are signed.
 package outbound
 
 import (
@@ -8,11 +9,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"strconv"
-	"syscall"
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
@@ -23,35 +21,8 @@ type Caller struct {
 	client *http.Client
 }
 
-// Options of New.
-type Options struct {
-	// Private allows calls to loopback and private networks.
-	Private bool
-	// Timeout of one call; 0 means 10 s.
-	Timeout time.Duration
-}
-
 // New returns a caller.
-func New(o Options) *Caller {
-	if o.Timeout == 0 {
-		o.Timeout = 10 * time.Second
-	}
-	dialer := &net.Dialer{Timeout: 5 * time.Second}
-	if !o.Private {
-		// Checked at the moment of connecting, after the name was looked up.
-		dialer.Control = func(_, address string, _ syscall.RawConn) error {
-			at, err := netip.ParseAddrPort(address)
-			if err != nil {
-				return err
-			}
-			if ip := at.Addr().Unmap(); !ip.IsGlobalUnicast() || ip.IsPrivate() {
-				return fmt.Errorf("%s lies in a private network; set outbound.private to allow that", ip)
-			}
-			return nil
-		}
-	}
-	return &Caller{client: &http.Client{Timeout: o.Timeout, Transport: &http.Transport{DialContext: dialer.DialContext, MaxIdleConnsPerHost: 4}}}
-}
+func New(o Options) *Caller { return &Caller{client: o.NewClient()} }
 
 // Target is somebody who is called.
 type Target struct {
@@ -129,7 +100,10 @@ func (c *Caller) Get(ctx context.Context, address string) ([]byte, error) {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, maxFetched))
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxFetched+1))
+	if err == nil && len(body) > maxFetched {
+		err = fmt.Errorf("%s answered with more than %d bytes", req.URL.Host, maxFetched)
+	}
 	if err == nil && resp.StatusCode != http.StatusOK {
 		err = fmt.Errorf("%s answered %s", req.URL.Host, resp.Status)
 	}

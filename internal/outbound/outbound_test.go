@@ -5,7 +5,9 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -61,7 +63,7 @@ func TestPrivateNetworksAreOutOfReach(t *testing.T) {
 			t.Errorf("%s was reached: %v", address, err)
 		}
 	}
-	if err := New(Options{}).Post(t.Context(), web.URL, secret, "b1", 1); err == nil || !strings.Contains(err.Error(), "outbound.private") {
+	if err := New(Options{}).Post(t.Context(), web.URL, secret, "b1", 1); err == nil || !strings.Contains(err.Error(), "outbound.allow") {
 		t.Errorf("the refusal does not say the mend: %v", err)
 	}
 }
@@ -73,5 +75,58 @@ func TestSlowBuildersAreGivenUp(t *testing.T) {
 	defer close(done)
 	if err := New(Options{Private: true, Timeout: 50 * time.Millisecond}).Post(t.Context(), web.URL, secret, "b1", 1); err == nil {
 		t.Error("waited for ever")
+	}
+}
+
+// TestSpecialNetworks holds addresses against the registries of special purpose
+// addresses.
+func TestSpecialNetworks(t *testing.T) {
+	allowed := Options{Allow: prefixes("10.1.0.0/16", "fd00:1::/32")}
+	for text, want := range map[string]bool{
+		"8.8.8.8": true, "100.63.255.255": true, "2606:4700::1": true, "198.17.255.255": true, "10.1.2.3": true, "fd00:1::5": true, "::ffff:8.8.8.8": true,
+		"10.2.0.1": false, "0.0.0.0": false, "0.1.2.3": false, "100.64.0.1": false, "127.0.0.1": false, "127.255.0.1": false, "169.254.169.254": false, "172.31.0.1": false, "192.0.0.8": false,
+		"192.168.1.1": false, "198.18.0.1": false, "203.0.113.9": false, "224.0.0.1": false, "240.0.0.1": false, "255.255.255.255": false, "::": false, "::1": false, "::ffff:127.0.0.1": false,
+		"::ffff:10.2.0.1": false, "64:ff9b::7f00:1": false, "64:ff9b:1::1": false, "2002:7f00:1::": false, "2001::1": false, "2001:db8::1": false, "fe80::1": false, "fc00::1": false, "fd00:2::1": false,
+		"ff02::1": false, "::127.0.0.1": false, "4000::1": false, "fe80::1%eth0": false,
+	} {
+		if got := allowed.check(netip.MustParseAddr(text)) == nil; got != want {
+			t.Errorf("%s is allowed: %t", text, got)
+		}
+	}
+}
+
+// TestRedirectsDoNotLeadElsewhere redirects calls to another host and method.
+func TestRedirectsDoNotLeadElsewhere(t *testing.T) {
+	var elsewhere atomic.Int64
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
+	defer other.Close()
+	status := http.StatusTemporaryRedirect
+	to := other.URL
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/here" {
+			io.WriteString(w, "here")
+			return
+		}
+		http.Redirect(w, r, to, status)
+	}))
+	defer web.Close()
+	c := New(Options{Private: true})
+	for _, status = range []int{301, 302, 303, 307, 308} {
+		for _, to = range []string{other.URL, "/here"} {
+			if err := c.Post(t.Context(), web.URL, secret, "b1", 1); err == nil || !strings.Contains(err.Error(), "redirect") {
+				t.Errorf("a call that is redirected with %d to %s: %v", status, to, err)
+			}
+		}
+		if _, err := c.Get(t.Context(), web.URL); status != 0 && to == other.URL && err == nil {
+			t.Errorf("a redirect with %d to another host is followed", status)
+		}
+	}
+	to, status = "/here", 302
+	if body, err := c.Get(t.Context(), web.URL); err != nil || string(body) != "here" {
+		t.Errorf("on the same host: %s, %v", body, err)
+	}
+	to = other.URL
+	if _, err := c.Get(t.Context(), web.URL); err == nil || elsewhere.Load() > 0 {
+		t.Errorf("to another host: %v, %d calls", err, elsewhere.Load())
 	}
 }

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"errors"
 	"net/http"
 	"strconv"
 	"strings"
@@ -24,8 +25,8 @@ func (s *Server) routeSessions(c routes) {
 		return s.whoIs(reader), nil
 	})
 	c.handle("DELETE", "/session", anybody, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if cookie := cookieOf(r); cookie != "" {
-			if err := s.g.SignOut(r.Context(), cookie); err != nil {
+		if cookie := s.cookieOf(r); cookie != "" {
+			if err := s.g.SignOut(r.Context(), cookie, s.actor(r)); err != nil {
 				s.fail(w, r, err)
 				return
 			}
@@ -34,6 +35,34 @@ func (s *Server) routeSessions(c routes) {
 		writeJSON(w, http.StatusOK, map[string]bool{"signedOut": true})
 	}))
 	c.handle("POST", "/welcome", anybody, http.HandlerFunc(s.welcome))
+	own := permit{kinds: []access.Kind{access.ByAccount}, body: credentialBody}
+	c.get("/sessions", own, func(r *http.Request) (any, error) {
+		all, err := s.g.Sessions(r.Context(), readerOf(r))
+		_, here, signedIn := s.g.SignedIn(r.Context(), s.cookieOf(r))
+		return map[string]any{"items": append([]store.Session{}, all...), "here": here}, errors.Join(err, signedIn)
+	})
+	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
+		return map[string]bool{"ended": true}, s.g.EndSession(r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r))
+	})
+	c.do("POST", "/session/proof", own, func(r *http.Request) (any, error) {
+		var form struct {
+			Password string `json:"password"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return map[string]bool{"proved": true}, s.g.Prove(r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r))
+	})
+	c.do("POST", "/session/password", own, func(r *http.Request) (any, error) {
+		var form struct {
+			Password string `json:"password"`
+			New      string `json:"new"`
+		}
+		if err := readBody(r, &form); err != nil {
+			return nil, err
+		}
+		return map[string]bool{"changed": true}, s.g.ChangePassword(r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r))
+	})
 }
 
 // who is what the console knows of who is signed in.
@@ -48,8 +77,8 @@ type who struct {
 
 func (s *Server) whoIs(r *access.Reader) who {
 	out := who{Kind: r.Kind, Name: r.Name, Environment: s.g.Environment(), Grants: append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...), May: map[string]bool{}}
-	for name, need := range map[string]rule{"write": on(access.Write, "preview"), "publish": publishes, "administer": administers} {
-		_, missing := need(r.Rights)
+	for name, need := range map[string]permit{"write": on(access.Write, "preview"), "publish": publishes, "administer": administers} {
+		_, missing := need.need(r.Rights)
 		out.May[name] = !missing
 	}
 	return out
@@ -65,7 +94,7 @@ func (s *Server) ownBody(r *http.Request, into any) error {
 }
 
 func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *store.Account) {
-	s.setCookie(w, r, cookie, int(gateway.SessionGood/time.Second))
+	s.setCookie(w, r, cookie, int(s.g.SessionLongest()/time.Second))
 	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.g.Open(), Own: a.Role.Grants()}}
 	writeJSON(w, http.StatusOK, s.whoIs(&reader))
 }
@@ -79,7 +108,7 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	cookie, a, err := s.g.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), cookieOf(r))
+	cookie, a, err := s.g.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -125,7 +154,7 @@ func (s *Server) routeAccounts(c routes) {
 		items, err := s.g.Accounts(r.Context())
 		return map[string]any{"items": items}, err
 	})
-	c.do("POST", "/accounts", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/accounts", secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Email    string      `json:"email"`
 			Name     string      `json:"name"`
@@ -138,7 +167,7 @@ func (s *Server) routeAccounts(c routes) {
 		a, link, err := s.g.CreateAccount(r.Context(), store.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
-	c.do("PATCH", "/accounts/{account}", administers, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/accounts/{account}", secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Name     *string      `json:"name"`
 			Role     *access.Role `json:"role"`
@@ -149,11 +178,18 @@ func (s *Server) routeAccounts(c routes) {
 		}
 		return s.g.ChangeAccount(r.Context(), name(r), gateway.AccountChange(form), by(r))
 	})
-	c.do("POST", "/accounts/{account}/link", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/accounts/{account}/link", secures, func(r *http.Request) (any, error) {
 		a, link, err := s.g.AccountLink(r.Context(), name(r), by(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
-	c.handle("GET", "/audit", administers, http.HandlerFunc(s.audit))
+	c.handle("GET", "/audit", administers.inTurn(), http.HandlerFunc(s.audit))
+	c.get("/audit/verify", administers.inTurn(), func(r *http.Request) (any, error) {
+		p, err := queryValues(r, "contains")
+		if err != nil {
+			return nil, err
+		}
+		return s.g.VerifyAudit(r.Context(), p["contains"])
+	})
 }
 
 // linkAddress is where somebody chooses a password; what follows # stays in the
@@ -163,7 +199,7 @@ func (s *Server) linkAddress(r *http.Request, link string) string {
 		return ""
 	}
 	scheme := "http"
-	if r.TLS != nil || s.secure {
+	if s.overHTTPS(r) {
 		scheme = "https"
 	}
 	return scheme + "://" + r.Host + "/console/welcome#" + link
@@ -183,6 +219,10 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		writeJSON(w, http.StatusOK, map[string]any{"items": append([]store.Act{}, acts...)})
+		return
+	}
+	if err := s.g.Note(r.Context(), by(r), "audit export", "", nil, map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
+		s.fail(w, r, err)
 		return
 	}
 	out := newStream(w)

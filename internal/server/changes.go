@@ -33,7 +33,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	if !given {
 		after = r.Header.Get("Last-Event-ID")
 	}
-	from := s.g.Applied()
+	from := s.g.AppliedIn(edition)
 	if after != "" {
 		if from, err = strconv.ParseInt(after, 10, 64); err != nil || from < 0 {
 			s.fail(w, r, &query.Error{Parameter: "after", Detail: strconv.Quote(after) + " is no sequence", Hint: "give the next of the answer before, or 0"})
@@ -43,10 +43,16 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	w.Header().Set("Cache-Control", "no-store")
 	if !given {
 		if _, _, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, 1); err != nil {
-			s.fail(w, r, s.trimmed(err))
+			s.fail(w, r, s.trimmed(edition, err))
 			return
 		}
-		s.streamChanges(w, r, reader, edition, from)
+		end, err := s.streams.open(reader.Principal(s.source(r)), s.g.Limits().Streams, s.g.Limits().StreamsPerPrincipal)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		defer end()
+		s.streamChanges(w, r, edition, from)
 		return
 	}
 	limit := changesAtOnce
@@ -58,40 +64,45 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	}
 	items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
 	if err != nil {
-		s.fail(w, r, s.trimmed(err))
+		s.fail(w, r, s.trimmed(edition, err))
 		return
 	}
 	writeJSON(w, http.StatusOK, map[string]any{"items": items, "next": next})
 }
 
 // trimmed says how to go on after changes that are not in the log any more.
-func (s *Server) trimmed(err error) error {
+func (s *Server) trimmed(edition string, err error) error {
 	if !errors.Is(err, store.ErrGap) {
 		return err
 	}
-	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more",
-		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.g.Applied())}}
+	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more, or there never were any",
+		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.g.AppliedIn(edition))}}
 }
 
-// streamChanges sends changes as they come, until the reader goes.
-func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, from int64) {
+// streamChanges sends changes as they come, until the reader goes or may not know of
+// them any more.
+func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, edition string, from int64) {
 	out := beginEvents(w)
-	beat := time.NewTicker(15 * time.Second)
+	beat := time.NewTicker(streamBeat)
 	defer beat.Stop()
 	for {
 		moved := s.g.Moved()
-		for s.g.Applied() > from {
+		for s.g.AppliedIn(edition) > from {
+			reader, err := s.changesStill(r, edition)
+			if err != nil {
+				return
+			}
 			items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, changesAtOnce)
 			if err != nil || next == from {
 				break // tried again at the next look
 			}
 			for _, one := range items {
 				src, _ := json.Marshal(one) // plain record
-				fmt.Fprintf(w, "id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
+				out.write("id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
 			}
 			from = next
 		}
-		if err := out.Flush(); err != nil {
+		if err := out.out.Flush(); err != nil {
 			return
 		}
 		select {
@@ -99,7 +110,10 @@ func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, reader *a
 			return
 		case <-moved:
 		case <-beat.C:
-			fmt.Fprintf(w, ": at %d\n\n", from)
+			if _, err := s.changesStill(r, edition); err != nil {
+				return
+			}
+			out.write(": at %d\n\n", from)
 		}
 	}
 }

@@ -47,6 +47,13 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	reader, err := s.reader(w, r, begin)
+	if err == nil && reader.Kind == access.Everyone {
+		err = s.anonymous(r, begin)
+	}
+	if err == nil && !reader.Rights.AllowsAny(access.Read, edition) {
+		// Nothing could come back but refusals: nothing is read, compiled or kept for them.
+		err = &gateway.DeniedError{Grant: s.needOf(edition, rest)}
+	}
 	if err != nil {
 		s.refused(w, r, &reader, edition, err)
 		return
@@ -83,10 +90,31 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}, "")
 }
 
+// needOf is the grant that a path below the edition takes at least.
+func (s *Server) needOf(edition, rest string) access.Need {
+	need := access.Need{Verb: access.Read, Edition: edition, Type: access.Any}
+	if _, t, err := locate(s.g.Model(), rest); err == nil && t != nil {
+		need.Type = t.Name
+	}
+	return need
+}
+
+// anonymous counts a request without a key, by the address that it comes from.
+func (s *Server) anonymous(r *http.Request, now time.Time) error {
+	if s.strangers == nil {
+		return nil
+	}
+	at := s.source(r)
+	if s.strangers.Allow(at, now) {
+		return nil
+	}
+	return tooMany(s.strangers.Wait(at, now), fmt.Sprintf("%d requests a minute are answered to one address without a key", s.g.Limits().AnonymousPerMinute))
+}
+
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
 func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
-	o := gateway.ReadOptions{Only: reader.Only}
+	o := gateway.ReadOptions{Only: reader.Only, Backs: reader.Backs, Principal: reader.Principal(s.source(r)), Anonymous: reader.Kind == access.Everyone}
 	if asked := r.Header["Cache-Control"]; asked != nil && reader.Known() {
 		directives(asked, &o)
 	}

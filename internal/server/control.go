@@ -20,26 +20,22 @@ import (
 	"ubiquon/internal/store"
 )
 
-// maxControlBody bounds the body of a control request.
-const maxControlBody = 8 << 20
-
-// routes mounts routes of the control endpoints, each with the rule of who may
-// use it.
+// routes mounts routes of the control endpoints, each with its permit.
 type routes struct {
 	s *Server
 	r chi.Router
 }
 
-func (c routes) handle(method, path string, need rule, h http.Handler) {
+func (c routes) handle(method, path string, need permit, h http.Handler) {
 	c.r.Method(method, path, c.s.guarded(need, h))
 }
 
 // do mounts a route that answers with JSON.
-func (c routes) do(method, path string, need rule, f func(*http.Request) (any, error)) {
+func (c routes) do(method, path string, need permit, f func(*http.Request) (any, error)) {
 	c.handle(method, path, need, answerWith(c.s, f))
 }
 
-func (c routes) get(path string, need rule, f func(*http.Request) (any, error)) {
+func (c routes) get(path string, need permit, f func(*http.Request) (any, error)) {
 	c.do("GET", path, need, f)
 }
 
@@ -49,6 +45,7 @@ func (s *Server) control(r chi.Router) {
 	s.routeSessions(c)
 	s.routeModel(c)
 	s.routeEntries(c)
+	s.routePreviewLinks(c)
 	s.routeSchedules(c)
 	s.routeKeys(c)
 	s.routeAccounts(c)
@@ -58,7 +55,7 @@ func (s *Server) control(r chi.Router) {
 	c.get("/events", readsAll, s.listEvents)
 	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })
 	s.routeCache(c)
-	c.do("POST", "/why", readsAll, s.why)
+	c.do("POST", "/why", readsAll.inTurn(), s.why)
 	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
 }
 
@@ -72,7 +69,7 @@ func (s *Server) routeBuilds(c routes) {
 	c.get("/builds", readsAll, s.listBuilds)
 	c.get("/builds/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Build(r.Context(), chi.URLParam(r, "id")) })
 	// The site's own key is enough for this one.
-	c.do("POST", "/builds/{id}/reports", anybody, s.report)
+	c.do("POST", "/builds/{id}/reports", reports, s.report)
 }
 
 // badRequest is an error that is the caller's, with its own status.
@@ -155,7 +152,7 @@ func tooLargeProblem(limit int64) problem {
 }
 
 func readBody(r *http.Request, into any) error {
-	body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxControlBody))
+	body, err := io.ReadAll(r.Body)
 	if err == nil && (bytes.Contains(body, []byte(`\u0000`)) || !utf8.Valid(body)) {
 		err = errors.New("it is not valid UTF-8, or holds a NUL")
 	}
@@ -255,35 +252,44 @@ func (s *Server) report(r *http.Request) (any, error) {
 	return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
 }
 
-// beginEvents begins a stream of server-sent events.
-func beginEvents(w http.ResponseWriter) *http.ResponseController {
-	out := http.NewResponseController(w)
-	w.Header().Set("Content-Type", "text/event-stream")
-	// A stream outlives the listener's limit for answers.
-	_ = out.SetWriteDeadline(time.Time{})
-	fmt.Fprint(w, ": listening\n\n")
-	return out
-}
-
 // news tells the console, as server-sent events, that there is something new to
-// fetch.
+// fetch, until whoever asks may not any more.
 func (s *Server) news(w http.ResponseWriter, r *http.Request) {
+	end, err := s.streams.open(readerOf(r).Principal(s.source(r)), s.g.Limits().Streams, s.g.Limits().StreamsPerPrincipal)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	defer end()
 	news, stop := s.g.News()
 	defer stop()
 	out := beginEvents(w)
-	beat := time.NewTicker(15 * time.Second)
+	beat := time.NewTicker(streamBeat)
 	defer beat.Stop()
+	still := func() bool {
+		reader, err := s.present(r)
+		return err == nil && readsAll.check(&reader, time.Now()) == nil
+	}
 	for {
-		if err := out.Flush(); err != nil {
+		if err := out.out.Flush(); err != nil {
 			return
 		}
 		select {
 		case <-r.Context().Done():
 			return
 		case what := <-news:
-			fmt.Fprintf(w, "event: news\ndata: %s\n\n", what)
+			if what == accessNews && !still() {
+				return
+			}
+			out.write("event: news\ndata: %s\n\n", what)
 		case <-beat.C:
-			fmt.Fprint(w, ": still here\n\n")
+			if !still() {
+				return
+			}
+			out.write(": still here\n\n")
 		}
 	}
 }
+
+// accessNews is the word that keys or grants have changed.
+const accessNews = "access"

@@ -31,13 +31,14 @@ func (s *Server) routeEntries(c routes) {
 			return f(r)
 		}
 	}
-	c.get("/entries", reads, s.listEntries)
-	c.do("POST", "/edits", writesOrDecides, s.edit)
+	c.get("/entries", reads.inTurn(), s.listEntries)
+	c.do("POST", "/edits", writesOrDecides.withBody(contentBody), s.edit)
 	c.get("/entries/{id}", reads, seen(func(r *http.Request) (any, error) {
 		e, err := s.g.Entry(r.Context(), id(r))
+		e.ReferredBy = visibleReferrers(r, e.ReferredBy)
 		return entryAnswer{e}, err
 	}))
-	c.do("PUT", "/entries/{id}", writesOrDecides, s.putEntry)
+	c.do("PUT", "/entries/{id}", writesOrDecides.withBody(contentBody), s.putEntry)
 	c.do("POST", "/entries/{id}/duplicate", writesOrDecides, func(r *http.Request) (any, error) {
 		if err := s.mayEntry(r, id(r), access.Write, "preview"); err != nil {
 			return nil, err
@@ -63,12 +64,12 @@ func (s *Server) routeEntries(c routes) {
 		items, err := s.g.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
 		return map[string]any{"items": items}, err
 	})
-	c.get("/coverage", readsAll, func(r *http.Request) (any, error) {
+	c.get("/coverage", readsAll.inTurn(), func(r *http.Request) (any, error) {
 		items, err := s.g.Coverage(r.Context())
 		return map[string]any{"locales": s.g.Model().Locales, "items": items}, err
 	})
-	c.handle("POST", "/import", administers, http.HandlerFunc(s.importLines))
-	c.handle("GET", "/export", reads, http.HandlerFunc(s.export))
+	c.handle("POST", "/import", administers.withBody(unboundedBody), http.HandlerFunc(s.importLines))
+	c.handle("GET", "/export", reads.inTurn(), http.HandlerFunc(s.export))
 }
 
 // entryAnswer is an entry with its entity tag.
@@ -88,7 +89,7 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 	if f.State != "" && !slices.Contains(content.States, f.State) {
 		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "state", Detail: fmt.Sprintf("there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()))}}
 	}
-	f.Types = readerOf(r).Rights.Types(access.Read, "preview", s.g.Model().TypeNames())
+	f.Types = readerOf(r).Rights.WholeTypes(access.Read, "preview", s.g.Model().TypeNames())
 	if f.Limit, err = number(p, "limit"); err != nil {
 		return nil, err
 	}
@@ -297,6 +298,10 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
 	}
+	var referred *store.ReferredError
+	if errors.As(err, &referred) {
+		return nil, onlyVisible(r, referred)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -309,13 +314,32 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 	return out, err
 }
 
+// visibleReferrers are those of the referrers whose drafts who asks may read.
+func visibleReferrers(r *http.Request, all []store.Referrer) []store.Referrer {
+	rights := readerOf(r).Rights
+	return slices.DeleteFunc(all, func(one store.Referrer) bool {
+		return !rights.Allows(access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type})
+	})
+}
+
+// onlyVisible is the error of what others refer to, as who asks may know it.
+func onlyVisible(r *http.Request, err *store.ReferredError) error {
+	n := len(err.By)
+	err.By = visibleReferrers(r, err.By)
+	if len(err.By) == n {
+		return err
+	}
+	return badRequest{problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
+		Detail: fmt.Sprintf("entry %s is referred to by %d entries, of which you may read %d; take the references out first, or delete it even so", err.Entry, n, len(err.By))}}
+}
+
 // bothSides makes a problem of a lost update that shows what was saved meanwhile
 // beside what was sent.
 func (s *Server) bothSides(r *http.Request, lost *store.ConflictError, all []store.Edit) error {
 	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
 	e, err := s.g.Entry(r.Context(), lost.Entry)
-	if err != nil || len(e.Revisions) == 0 {
-		return badRequest{p}
+	if err != nil || len(e.Revisions) == 0 || may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
+		return badRequest{p} // who may only write is not shown what others wrote
 	}
 	c := conflict{Entry: lost.Entry, Present: e.Revisions[0]}
 	c.Present.Fields = e.Newest
@@ -353,13 +377,41 @@ func (s *Server) differences(r *http.Request) (any, error) {
 // preview makes a link that reads the entry in preview.
 func (s *Server) preview(r *http.Request) (any, error) {
 	form := struct {
-		Locale  string `json:"locale"`
-		Minutes int    `json:"minutes"`
+		Locale   string `json:"locale"`
+		Minutes  int    `json:"minutes"`
+		WaysBack bool   `json:"waysBack"`
 	}{Minutes: 60}
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	return s.g.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), form.Locale, time.Duration(form.Minutes)*time.Minute, by(r))
+	good := time.Duration(min(max(form.Minutes, 0), 1<<20)) * time.Minute
+	return s.g.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), gateway.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r))
+}
+
+// routePreviewLinks mounts what is done with links that were made: those who may read
+// an entry's drafts see the links to it, and who may administer, or has made one, ends
+// it.
+func (s *Server) routePreviewLinks(c routes) {
+	c.get("/previews", reads, func(r *http.Request) (any, error) {
+		p, err := queryValues(r, "entry")
+		if err != nil {
+			return nil, err
+		}
+		all, err := s.g.PreviewLinks(r.Context(), p["entry"])
+		types := readerOf(r).Rights.WholeTypes(access.Read, content.Preview, s.g.Model().TypeNames())
+		all = slices.DeleteFunc(all, func(l store.PreviewLink) bool { return !slices.Contains(types, l.Type) })
+		return map[string]any{"items": append([]store.PreviewLink{}, all...)}, err
+	})
+	c.do("DELETE", "/previews/{preview}", reads, func(r *http.Request) (any, error) {
+		l, err := s.g.PreviewLink(r.Context(), chi.URLParam(r, "preview"))
+		if err == nil && l.By != by(r) {
+			err = may(r, access.Administer)
+		}
+		if err == nil {
+			err = s.g.RevokePreviewLink(r.Context(), l.ID, by(r))
+		}
+		return map[string]bool{"revoked": err == nil}, err
+	})
 }
 
 // sawOpen notes that somebody has the entry open, or, with closed, no longer.
@@ -431,6 +483,10 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if err := may(r, needs...); err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if err := s.g.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types, "origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
 		s.fail(w, r, err)
 		return
 	}

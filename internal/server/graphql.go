@@ -25,7 +25,6 @@ import (
 const (
 	graphqlResponse = "application/graphql-response+json; charset=utf-8"
 	plainJSON       = "application/json; charset=utf-8"
-	maxGraphQLBody  = 256 << 10
 )
 
 // requestErrors are the errors of a request that was not run.
@@ -40,11 +39,6 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 	var bad badGraphQL
 	if errors.As(err, &bad) {
 		writeGraphQLErrors(w, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
-		return
-	}
-	if !reader.Rights.AllowsAny(access.Read, edition) {
-		// Nothing could come back but refusals.
-		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
 	if several == nil {
@@ -138,9 +132,9 @@ func compileGraphQL(edition, language, mediaType string, req graphql.Request) ga
 		base := headers(m, &op.Query, mediaType, true)
 		p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key(), Base: base}
 		p.Narrow = narrowGraphQL
-		p.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
-			h := tellFarewellOf(base, m, p.Query, res)
-			return gateway.Rendered{Status: http.StatusOK, Header: h, Body: p.GraphQL.Write(res), Needs: p.GraphQL.Query.NeedsOf(res)}
+		p.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+			body, err := p.GraphQL.Write(res)
+			return gateway.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
 		}
 		return p, nil
 	}
@@ -177,9 +171,10 @@ func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition 
 		if !isJSON(r.Header.Get("Content-Type")) {
 			return asked, nil, badGraphQL{415, "send the request as application/json in UTF-8"}
 		}
-		body, err := readSmall(w, r, maxGraphQLBody)
+		most := s.g.Limits().GraphQLBody
+		body, err := readSmall(w, r, int64(most))
 		if err != nil {
-			return asked, nil, badGraphQL{413, "the request has more than 256 KiB"}
+			return asked, nil, badGraphQL{413, "the request has more than " + most.String()}
 		}
 		if bytes.HasPrefix(bytes.TrimSpace(body), []byte("[")) {
 			several, err = s.severalRequests(body)

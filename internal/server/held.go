@@ -18,10 +18,10 @@ func (s *Server) routeCache(c routes) {
 	c.get("/cache/history", readsAll, func(*http.Request) (any, error) {
 		return map[string]any{"items": s.g.CacheHistory()}, nil
 	})
-	c.get("/cache/answers", readsAll, s.heldAnswers)
+	c.get("/cache/answers", readsAll.inTurn(), s.heldAnswers)
 	c.get("/cache/answers/{key}", readsAll, func(r *http.Request) (any, error) { return s.g.ExplainHeld(r.Context(), chi.URLParam(r, "key")) })
 	c.do("POST", "/cache/purge", administers, s.purge)
-	c.do("POST", "/cache/warm", administers, s.warm)
+	c.do("POST", "/cache/warm", administers.withBody(2<<20), s.warm)
 	c.get("/downstream", readsAll, func(r *http.Request) (any, error) {
 		all, err := s.g.Downstream(r.Context())
 		return map[string]any{"items": all}, err
@@ -30,7 +30,7 @@ func (s *Server) routeCache(c routes) {
 		nodes, err := s.g.Nodes(r.Context())
 		return map[string]any{"items": nodes}, err
 	})
-	c.get("/changes", readsAll, s.listChanges)
+	c.get("/changes", readsAll.inTurn(), s.listChanges)
 	c.get("/changes/{sequence}", readsAll, func(r *http.Request) (any, error) {
 		n, err := number(map[string]string{"sequence": chi.URLParam(r, "sequence")}, "sequence")
 		if err != nil {
@@ -38,7 +38,7 @@ func (s *Server) routeCache(c routes) {
 		}
 		return s.g.Change(r.Context(), int64(n))
 	})
-	c.do("POST", "/changes/simulate", readsAll, s.simulate)
+	c.do("POST", "/changes/simulate", readsAll.inTurn(), s.simulate)
 }
 
 func (s *Server) heldAnswers(r *http.Request) (any, error) {

@@ -24,7 +24,7 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem{Kind: "body", Status: 400, Detail: "the body broke off"})
 		return
 	}
-	id, duplicate, err := s.g.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body)
+	id, duplicate, err := s.g.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.address(r))
 	var undecodable *gateway.UndecodableError
 	switch {
 	case errors.Is(err, gateway.ErrUnknownOrigin):

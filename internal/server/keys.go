@@ -18,9 +18,9 @@ func (s *Server) routeKeys(c routes) {
 		items, err := s.g.Keys(r.Context())
 		return map[string]any{"items": items, "open": opened(s.g.Open())}, err
 	})
-	c.do("POST", "/keys", administers, s.createKey)
+	c.do("POST", "/keys", secures, s.createKey)
 	c.get("/keys/{key}", administers, func(r *http.Request) (any, error) { return s.g.Key(r.Context(), name(r)) })
-	c.do("PATCH", "/keys/{key}", administers, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/keys/{key}", secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err
@@ -30,7 +30,7 @@ func (s *Server) routeKeys(c routes) {
 		}
 		return s.g.GrantKey(r.Context(), name(r), by(r), form.add, form.take)
 	})
-	c.do("POST", "/keys/{key}/rotate", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/keys/{key}/rotate", secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Overlap string `json:"overlap"`
 		}
@@ -47,7 +47,7 @@ func (s *Server) routeKeys(c routes) {
 		k, secret, err := s.g.RotateKey(r.Context(), name(r), by(r), overlap)
 		return map[string]any{"key": k, "secret": secret}, err
 	})
-	c.do("DELETE", "/keys/{key}", administers, func(r *http.Request) (any, error) { return s.g.RevokeKey(r.Context(), name(r), by(r)) })
+	c.do("DELETE", "/keys/{key}", secures, func(r *http.Request) (any, error) { return s.g.RevokeKey(r.Context(), name(r), by(r)) })
 	c.do("POST", "/keys/check", administers, func(r *http.Request) (any, error) {
 		var form struct {
 			Key string `json:"key"` // id, name or secret; empty: everyone
@@ -58,7 +58,7 @@ func (s *Server) routeKeys(c routes) {
 		return s.g.CheckKey(r.Context(), form.Key)
 	})
 	c.get("/open", reads, func(r *http.Request) (any, error) { return map[string]any{"open": opened(s.g.Open())}, nil })
-	c.do("PATCH", "/open", administers, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/open", secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err

@@ -23,14 +23,14 @@ func (s *Server) routeModel(c routes) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(s.g.Model().YAML()) // the reader may be gone
 	}))
-	c.do("POST", "/model/plan", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/model/plan", administers.withBody(contentBody), func(r *http.Request) (any, error) {
 		m, _, err := readModel(r)
 		if err != nil {
 			return nil, err
 		}
 		return s.g.PlanModel(r.Context(), m)
 	})
-	c.handle("POST", "/model/apply", administers, http.HandlerFunc(s.applyModel))
+	c.handle("POST", "/model/apply", administers.withBody(contentBody), http.HandlerFunc(s.applyModel))
 	c.handle("POST", "/locales", administers, http.HandlerFunc(s.editLocales))
 }
 

@@ -63,8 +63,12 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 	base := headers(m, q, "application/json", false)
 	u := r.URL
 	plan.Query, plan.Key, plan.Base = q, q.Key(), base
-	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered {
-		return renderPaths(u, &p.Query.Roots[0], &res.Roots[0], base)
+	plan.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+		out := renderPaths(u, &p.Query.Roots[0], &res.Roots[0], base)
+		if len(out.Body) > res.MostBytes {
+			return out, query.ErrTooLarge
+		}
+		return out, nil
 	}
 	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 		narrowed, _ := p.Query.Without(rights, false)

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -36,7 +35,7 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 	if !strings.EqualFold(scheme, "Bearer") {
 		return access.Reader{}, s.guessed(r, now, access.ErrMalformed)
 	}
-	reader, err := s.g.Authenticate(r.Context(), strings.TrimSpace(secret))
+	reader, err := s.g.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
 	if err != nil {
 		return access.Reader{}, s.guessed(r, now, err)
 	}
@@ -60,7 +59,7 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 // of more nothing is said but that they are too many. Good keys are let through
 // whatever others at the same address do.
 func (s *Server) guessed(r *http.Request, now time.Time, err error) error {
-	if at := s.address(r); !s.guesses.Allow(at, now) {
+	if at := s.source(r); !s.guesses.Allow(at, now) {
 		return tooMany(s.guesses.Wait(at, now), "too many keys from this address were not good")
 	}
 	return err
@@ -103,6 +102,9 @@ func (s *Server) address(r *http.Request) string {
 	}
 }
 
+// source is the address as budgets count it.
+func (s *Server) source(r *http.Request) string { return access.Network(s.address(r)) }
+
 func (s *Server) trusted(at netip.Addr) bool {
 	for _, p := range s.proxies {
 		if p.Contains(at) {
@@ -124,11 +126,20 @@ func by(r *http.Request) string { return readerOf(r).Name }
 
 func (s *Server) actor(r *http.Request) store.Actor { return store.Actor{Address: s.address(r)} }
 
-// sessionCookie is the name of the cookie of who is signed in.
-const sessionCookie = "ubiquon-session"
+// sessionCookie is the name of the cookie of who is signed in. Where the address is
+// https, browsers take it from this host alone, and only with Secure and the path /
+// (RFC 6265bis, __Host-).
+func (s *Server) sessionCookie(r *http.Request) string {
+	if s.overHTTPS(r) {
+		return "__Host-ubiquon-session"
+	}
+	return "ubiquon-session"
+}
 
-func cookieOf(r *http.Request) string {
-	c, err := r.Cookie(sessionCookie)
+func (s *Server) overHTTPS(r *http.Request) bool { return r.TLS != nil || s.secure }
+
+func (s *Server) cookieOf(r *http.Request) string {
+	c, err := r.Cookie(s.sessionCookie(r))
 	if err != nil {
 		return ""
 	}
@@ -138,7 +149,7 @@ func cookieOf(r *http.Request) string {
 // operator finds out who asks something of the service itself: the holder of a
 // key or token, or somebody who is signed in.
 func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reader, error) {
-	cookie := cookieOf(r)
+	cookie := s.cookieOf(r)
 	if cookie == "" || r.Header.Get("Authorization") != "" {
 		reader, err := s.reader(w, r, time.Now())
 		return &reader, err
@@ -149,6 +160,9 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 	reader, _, err := s.g.SignedIn(r.Context(), cookie)
 	if errors.Is(err, store.ErrNotFound) {
 		s.setCookie(w, r, "", -1)
+		if at := s.source(r); !s.guesses.Allow(at, time.Now()) {
+			return nil, tooMany(s.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
+		}
 		return nil, badRequest{problem{Kind: "no-key", Status: http.StatusUnauthorized, Detail: "nobody is signed in here any more", Hint: "sign in again"}}
 	}
 	return &reader, err
@@ -157,66 +171,8 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 // setCookie keeps a session in the browser, out of the reach of scripts and of
 // other sites.
 func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
-	http.SetCookie(w, &http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: r.TLS != nil || s.secure})
-}
-
-// rule says who may use a route of the control endpoints: it returns what is
-// missing. What depends on the types that a request is about is checked by the
-// route itself.
-type rule func(access.Rights) (access.Need, bool)
-
-// on takes the verb in the edition on one type at least.
-func on(verb, edition string) rule {
-	return func(r access.Rights) (access.Need, bool) {
-		return access.Need{Verb: verb, Edition: edition, Type: access.Any}, !r.AllowsAny(verb, edition)
-	}
-}
-
-// takes takes a grant, as it stands.
-func takes(need access.Need) rule {
-	return func(r access.Rights) (access.Need, bool) { return r.Missing([]access.Need{need}) }
-}
-
-// either takes one of two.
-func either(a, b rule) rule {
-	return func(r access.Rights) (access.Need, bool) {
-		if _, missing := b(r); !missing {
-			return access.Need{}, false
-		}
-		return a(r)
-	}
-}
-
-// The rules of the control endpoints.
-var (
-	anybody         rule = nil
-	reads                = on(access.Read, "preview")
-	readsAll             = takes(access.Need{Verb: access.Read, Edition: "preview", Type: access.Any})
-	writesOrDecides      = either(on(access.Write, "preview"), on(access.Publish, "published"))
-	publishes            = on(access.Publish, "published")
-	rebuilds             = takes(access.Need{Verb: access.Publish, Edition: "published", Type: access.Any})
-	administers          = takes(access.Administer)
-)
-
-// guarded lets only those through whom the rule allows, and says who they are.
-func (s *Server) guarded(need rule, next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Cache-Control", "no-store")
-		reader, err := s.operator(w, r)
-		if err == nil && need != nil {
-			if missing, is := need(reader.Rights); is {
-				err = &gateway.DeniedError{Grant: missing, Everyone: !reader.Known()}
-			}
-		}
-		if err != nil {
-			s.fail(w, r, err)
-			return
-		}
-		ctx := context.WithValue(r.Context(), readerContext{}, reader)
-		ctx = store.WithActor(ctx, store.Actor{Name: reader.Name, Kind: string(reader.Kind), Address: s.address(r)})
-		next.ServeHTTP(w, r.WithContext(ctx))
-	})
+	http.SetCookie(w, &http.Cookie{Name: s.sessionCookie(r), Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: s.overHTTPS(r)})
 }
 
 // may returns a *gateway.DeniedError if who asks lacks one of the grants.

@@ -22,12 +22,12 @@ import (
 // routeReads mounts what is done with reads: trying them with every detail,
 // keeping them, and trusting GraphQL documents.
 func (s *Server) routeReads(c routes) {
-	c.do("POST", "/reads", reads, s.examine)
+	c.do("POST", "/reads", reads.withBody(512<<10), s.examine)
 	c.get("/reads/saved", reads, func(r *http.Request) (any, error) {
 		all, err := s.g.SavedReads(r.Context())
 		return map[string]any{"items": append([]store.SavedRead{}, all...)}, err
 	})
-	c.do("POST", "/reads/saved", writesOrDecides, func(r *http.Request) (any, error) {
+	c.do("POST", "/reads/saved", writesOrDecides.withBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
 			Name string          `json:"name"`
 			Read json.RawMessage `json:"read"`
@@ -44,7 +44,7 @@ func (s *Server) routeReads(c routes) {
 		all, err := s.g.Documents(r.Context())
 		return map[string]any{"items": append([]store.TrustedDocument{}, all...)}, err
 	})
-	c.do("POST", "/documents", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/documents", administers.withBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
 			Name string `json:"name"`
 			Text string `json:"text"`
@@ -107,7 +107,7 @@ func (s *Server) examine(r *http.Request) (any, error) {
 			break
 		}
 		parsing = time.Since(begin)
-		if out, err = s.g.Examine(r.Context(), p, rights, gateway.ReadOptions{Lenient: form.Lenient}, form.Explain); !errors.Is(err, gateway.ErrReplan) {
+		if out, err = s.g.Examine(r.Context(), p, rights, gateway.ReadOptions{Lenient: form.Lenient, Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(err, gateway.ErrReplan) {
 			break
 		}
 		err = nil
@@ -132,7 +132,7 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		return gateway.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
-	if _, missing := readsAll(readerOf(r).Rights); !missing {
+	if _, missing := readsAll.need(readerOf(r).Rights); !missing {
 		err = s.g.NameDependencies(r.Context(), &out)
 	}
 	return out, err
@@ -158,7 +158,7 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 	case "everyone":
 		return s.g.Everyone().Rights, edition, nil
 	}
-	if missing, is := readsAll(own); is {
+	if missing, is := readsAll.need(own); is {
 		return own, "", &gateway.DeniedError{Grant: missing}
 	}
 	rights, err := s.g.RightsOf(r.Context(), form.As)

@@ -1,7 +1,6 @@
 package server
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -100,7 +99,9 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	base := headers(m, q, "application/json", negotiated)
 	u := r.URL
 	plan.Base = base
-	plan.Render = func(p *gateway.Plan, res *query.Result) gateway.Rendered { return renderREST(m, u, p.Query, res, base) }
+	plan.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+		return renderREST(m, u, p.Query, res, base)
+	}
 	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 		return narrowREST(m, p, rights)
 	}
@@ -292,10 +293,11 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	return err
 }
 
-func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) gateway.Rendered {
+func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) (gateway.Rendered, error) {
 	root, found := &q.Roots[0], &res.Roots[0]
 	out := gateway.Rendered{Status: http.StatusOK, Header: base}
-	out.Body = query.Laid(func(b *bytes.Buffer) {
+	var err error
+	out.Body, err = query.Render(res.MostBytes, func(b *query.Buffer) {
 		if root.By == query.ByList {
 			prev, next := root.Around(found)
 			writeList(b, root, found, prev, next)
@@ -341,10 +343,10 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 			out.Header = tellFarewellOf(out.Header, m, q, res)
 		}
 	})
-	return out
+	return out, err
 }
 
-func writeList(b *bytes.Buffer, root *query.Root, found *query.RootResult, prev, next string) {
+func writeList(b *query.Buffer, root *query.Root, found *query.RootResult, prev, next string) {
 	b.WriteString(`{"items":[`)
 	for i, row := range found.Rows {
 		if i > 0 {

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,7 +29,10 @@ type Server struct {
 	reads     http.Handler
 	crossSite *http.CrossOriginProtection
 	guesses   *access.Limiter
+	strangers *access.Limiter // those without a key; nil: they are not bounded
+	streams   streams
 	proxies   []netip.Prefix
+	measurers []netip.Prefix
 	secure    bool
 	cors      bool
 	// batch and trustedOnly are those of Options.
@@ -47,6 +51,8 @@ type Options struct {
 	AllowedOrigins []string
 	// Proxies are the networks whose X-Forwarded-For is believed.
 	Proxies []netip.Prefix
+	// Metrics are the networks that may read /metrics without a key; none means loopback.
+	Metrics []netip.Prefix
 	// Batch is how many GraphQL requests may come in one; 0: lists are refused.
 	Batch int
 	// TrustedOnly answers no GraphQL documents but the trusted ones, except to those
@@ -59,12 +65,19 @@ type Options struct {
 
 // New returns the handler of every surface.
 func New(o Options) *Server {
-	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, metrics: newMetrics(o.Gateway), mux: chi.NewRouter(),
-		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
+	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, mux: chi.NewRouter(),
+		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
+	s.metrics = newMetrics(o.Gateway, &s.streams)
+	if n := o.Gateway.Limits().AnonymousPerMinute; n > 0 {
+		s.strangers = access.NewLimiter(float64(n), n)
+	}
 	o.Gateway.SetReplan(s.replan)
 	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
 	if s.console == nil {
 		s.console = embed.FS{}
+	}
+	if s.measurers == nil {
+		s.measurers = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 	}
 	if s.log == nil {
 		s.log = slog.New(slog.DiscardHandler)
@@ -77,7 +90,7 @@ func New(o Options) *Server {
 	r.Get("/problems/{name}", s.problemPage)
 	r.Get("/health/live", s.live)
 	r.Get("/health/ready", s.ready)
-	r.Get("/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}).ServeHTTP)
+	r.Get("/metrics", s.measured(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path})
@@ -117,13 +130,29 @@ func Listening(h http.Handler) *http.Server {
 	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, WriteTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
 }
 
+// measured lets those read the metrics who come from a network that may, and, from
+// elsewhere, those who administer. What came through a proxy comes from elsewhere, unless
+// the proxy is trusted and says otherwise.
+func (s *Server) measured(next http.Handler) http.HandlerFunc {
+	guarded := s.guarded(administers, next)
+	return func(w http.ResponseWriter, r *http.Request) {
+		at, err := netip.ParseAddr(s.address(r))
+		forwarded := len(s.proxies) == 0 && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
+		if err == nil && !forwarded && slices.ContainsFunc(s.measurers, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
+			next.ServeHTTP(w, r)
+			return
+		}
+		guarded.ServeHTTP(w, r)
+	}
+}
+
 type metrics struct {
 	registry *prometheus.Registry
 	answers  *prometheus.CounterVec
 	seconds  prometheus.Histogram
 }
 
-func newMetrics(g *gateway.Gateway) *metrics {
+func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
 		answers: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_answers_total", Help: "Reads answered, by how."}, []string{"how"}),
 		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
@@ -137,6 +166,10 @@ func newMetrics(g *gateway.Gateway) *metrics {
 	}
 	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.CacheStats().Responses) })
 	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.CacheStats().Bytes) })
+	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Admission().Running) })
+	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Admission().Waiting) })
+	gauge("ubiquon_streams", "Event streams that are open.", func() float64 { return float64(streams.count()) })
+	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.UnkeptHooks()) })
 	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.CacheStats().Applied) })
 	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.CacheStats().Hits) })
 	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })

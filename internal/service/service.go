@@ -21,6 +21,7 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
@@ -65,9 +66,13 @@ type Options struct {
 	Batch       int
 	TrustedOnly bool
 	ReadTimeout time.Duration
-	// Downstream and KeepChanges are those of gateway.Options.
-	Downstream  map[string]outbound.Target
-	KeepChanges time.Duration
+	// Downstream and the next ones are those of gateway.Options.
+	Downstream                         map[string]outbound.Target
+	KeepChanges, KeepEvents, KeepAudit time.Duration
+	Limits                             limits.Limits
+	SessionIdle, SessionLongest        time.Duration
+	// Metrics is that of server.Options.
+	Metrics []netip.Prefix
 	// Name that the other nodes see this one by; default: host and process.
 	Name    string
 	Console fs.FS
@@ -123,11 +128,12 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		url = s.cluster.URL
 	}
-	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Log: o.Log}); err != nil {
+	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log}); err != nil {
 		return s, err
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Limits: o.Limits,
+		SessionIdle: o.SessionIdle, SessionLongest: o.SessionLongest, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }
 
@@ -153,7 +159,7 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Gateway.Start(ctx); err != nil {
 		return err
 	}
-	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
+	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
 		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log}))
 	go func() {
 		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {

@@ -48,7 +48,7 @@ func scanAccount(r pgx.Row) (*Account, error) {
 
 // Accounts lists accounts by e-mail.
 func (s *Store) Accounts(ctx context.Context) ([]*Account, error) {
-	rows, err := s.Pool.Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *Store) Accounts(ctx context.Context) ([]*Account, error) {
 // Account returns the account with an id or e-mail address, ErrNotFound if there
 // is none.
 func (s *Store) Account(ctx context.Context, name string) (*Account, error) {
-	a, err := scanAccount(s.Pool.QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email = $3)`, s.Environment, name, strings.ToLower(name)))
+	a, err := scanAccount(s.pool(ctx).QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email = $3)`, s.Environment, name, strings.ToLower(name)))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("account %s: %w", name, ErrNotFound)
 	}
@@ -89,7 +89,11 @@ func (s *Store) changeAccount(ctx context.Context, done Act, write func(*batch))
 // one already.
 func (s *Store) AddAccount(ctx context.Context, a *Account, cause content.Cause) error {
 	a.ID, a.By, a.Email = content.NewID(), cause.Name, strings.ToLower(a.Email)
-	return s.changeAccount(ctx, act(actorOf(ctx, cause), "account create", a.Email, nil, a), func(b *batch) { s.queueAccount(b, a) })
+	return s.changeAccount(ctx, act(actorOf(ctx, cause), "account create", a.Email, nil, a), func(b *batch) {
+		s.queueAccount(b, a)
+		// Whoever has the link of the first start is not the first any more.
+		b.exec(`delete from invitation where environment = $1 and account is null`, s.Environment)
+	})
 }
 
 func (s *Store) queueAccount(b *batch, a *Account) {
@@ -135,57 +139,28 @@ func (s *Store) ChangeAccount(ctx context.Context, id string, cause content.Caus
 	})
 }
 
-// Session is somebody who is signed in.
-type Session struct {
-	Account *Account
-	Expires time.Time
-}
-
-// AddSession keeps a session; what the account's sessions with the hash replaced
-// were good for ends with it.
-func (s *Store) AddSession(ctx context.Context, a *Account, hash, replaced []byte, good time.Duration, by Actor, agent string) error {
-	return s.changeAccount(ctx, act(by, "sign in", a.Email, nil, nil), func(b *batch) {
-		b.exec(`delete from session where environment = $1 and (hash = $2 or expires < clock_timestamp())`, s.Environment, replaced)
-		b.exec(`update account set signed_in = clock_timestamp() where environment = $1 and id = $2`, s.Environment, a.ID)
-		b.exec(`insert into session (environment, hash, account, expires, address, agent) values ($1, $2, $3, clock_timestamp() + $4, $5, $6)`,
-			s.Environment, hash, a.ID, good, by.Address, agent)
+// AddInvitation keeps the hash of a link that lets somebody choose a password, and
+// forgets the links that there were for the same account; without an account it makes
+// the first one.
+func (s *Store) AddInvitation(ctx context.Context, hash []byte, account string, good time.Duration) error {
+	return pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `delete from invitation where environment = $1 and (coalesce(account, '') = $2 or expires < clock_timestamp())`, s.Environment, account); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `insert into invitation (environment, hash, account, expires) values ($1, $2, nullif($3, ''), clock_timestamp() + $4)`, s.Environment, hash, account, good)
+		return err
 	})
 }
 
-// Session returns the session of a hash, ErrNotFound if there is none that is
-// good.
-func (s *Store) Session(ctx context.Context, hash []byte) (Session, error) {
-	var out Session
-	a := &Account{}
-	err := s.Pool.QueryRow(ctx, `select a.id, a.email, a.name, a.role, n.expires from session n
-		join account a on a.environment = n.environment and a.id = n.account
-		where n.environment = $1 and n.hash = $2 and n.expires > clock_timestamp() and a.disabled is null`, s.Environment, hash).
-		Scan(&a.ID, &a.Email, &a.Name, &a.Role, &out.Expires)
-	if errors.Is(err, pgx.ErrNoRows) {
-		err = ErrNotFound
-	}
-	out.Account = a
-	return out, err
-}
-
-// EndSession ends a session.
-func (s *Store) EndSession(ctx context.Context, hash []byte) error {
-	_, err := s.Pool.Exec(ctx, `delete from session where environment = $1 and hash = $2`, s.Environment, hash)
-	return err
-}
-
-// AddInvitation keeps the hash of a link that lets somebody choose a password;
-// without an account it makes the first one.
-func (s *Store) AddInvitation(ctx context.Context, hash []byte, account string, good time.Duration) error {
-	_, err := s.Pool.Exec(ctx, `insert into invitation (environment, hash, account, expires) values ($1, $2, nullif($3, ''), clock_timestamp() + $4)`, s.Environment, hash, account, good)
-	return err
-}
+// usable is the condition that a link is good: one that makes the first account is
+// until there is an account.
+const usable = ` expires > clock_timestamp() and (account is not null or not exists (select from account a where a.environment = $1))`
 
 // Invitation returns the account that a link is for, nil if it makes the first
 // one. Its error is ErrNotFound when it was used, is too old, or never was.
 func (s *Store) Invitation(ctx context.Context, hash []byte) (*Account, error) {
 	var account *string
-	err := s.Pool.QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2 and expires > clock_timestamp()`, s.Environment, hash).Scan(&account)
+	err := s.pool(ctx).QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2 and`+usable, s.Environment, hash).Scan(&account)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, ErrNotFound
 	}
@@ -205,7 +180,7 @@ func (s *Store) TakeInvitation(ctx context.Context, hash []byte, a *Account, by 
 	}
 	taken := false
 	return s.changeAccount(ctx, act(by, what, a.Email, nil, a), func(b *batch) {
-		b.query(func(pgx.Rows) error { taken = true; return nil }, `delete from invitation where environment = $1 and hash = $2 and expires > clock_timestamp() returning 1`, s.Environment, hash)
+		b.query(func(pgx.Rows) error { taken = true; return nil }, `delete from invitation where environment = $1 and hash = $2 and`+usable+` returning 1`, s.Environment, hash)
 		b.b.Queue(`select 1`).QueryRow(func(pgx.Row) error {
 			if !taken {
 				return ErrNotFound

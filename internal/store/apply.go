@@ -151,7 +151,7 @@ type heldEntry struct {
 }
 
 // documents lays out what readers of the edition get of the entry.
-func (e *entryState) documents(m *model.Model, t *model.Type, edition string, around *content.Surroundings) map[string]content.Document {
+func (e *entryState) documents(m *model.Model, t *model.Type, edition string, around *content.RenderContext) map[string]content.Document {
 	about := content.About{Revision: e.PublishedRevision, FirstPublished: e.FirstPublished, Published: e.Published, Updated: e.Updated}
 	fields := e.live
 	if edition == content.Preview {
@@ -189,7 +189,33 @@ func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits 
 			return Applied{}, fmt.Errorf("entry %s is edited twice in one write", edits[i].ID)
 		}
 	}
-	return s.commits.apply(ctx, &write{m: m, version: version, edits: edits, by: by, cause: cause})
+	w := &write{m: m, version: version, edits: edits, by: by, cause: cause}
+	if err := w.render(ctx); err != nil {
+		return Applied{}, err
+	}
+	return s.commits.apply(ctx, w)
+}
+
+// renderTimeout bounds how long the prose of one write is rendered.
+const renderTimeout = 5 * time.Second
+
+// render renders the prose that is written, before anybody else has to wait for it.
+func (w *write) render(ctx context.Context) error {
+	deadline := time.Now().Add(renderTimeout)
+	late := func() bool { return ctx.Err() != nil || time.Now().After(deadline) }
+	for i := range w.edits {
+		e := &w.edits[i]
+		t := w.m.Type(e.Type)
+		if t == nil {
+			continue
+		}
+		for _, fields := range []content.Fields{e.Save, e.Published} {
+			if err := w.rendered.RenderAll(t, e.ID, fields, late); err != nil {
+				return cmp.Or(ctx.Err(), err)
+			}
+		}
+	}
+	return nil
 }
 
 // write is one call of Apply on its way.
@@ -200,11 +226,12 @@ type write struct {
 	by      string
 	cause   content.Cause
 
-	ctx  context.Context
-	acts []Act // for the audit log
-	done Applied
-	err  error
-	over chan struct{}
+	ctx      context.Context
+	rendered content.Renderings
+	acts     []Act // for the audit log
+	done     Applied
+	err      error
+	over     chan struct{}
 }
 
 // transaction is the work on some writes that are committed together.
@@ -222,7 +249,7 @@ type transaction struct {
 	// that is known, missing those of which it had to be.
 	paths          map[pathKey]string
 	asked, missing map[string]bool
-	around         content.Surroundings
+	around         content.RenderContext
 	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
 	// making are the entries whose documents are being laid out.
 	making map[string]bool
@@ -240,7 +267,7 @@ func newTransaction(s *Store, conn *pgxpool.Conn, m *model.Model) *transaction {
 		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
 		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
 	}
-	tx.around.Path = tx.pathOf
+	tx.around.Find = tx.find
 	return tx
 }
 
@@ -263,6 +290,10 @@ func (s *Store) applyTogether(ctx context.Context, writes []*write) error {
 		}()
 		tx := newTransaction(s, conn, writes[0].m)
 		tx.together = len(writes) > 1
+		tx.around.Prose = content.Renderings{}
+		for _, w := range writes {
+			maps.Copy(tx.around.Prose, w.rendered)
+		}
 		var all []Edit
 		for _, w := range writes {
 			all = append(all, w.edits...)
@@ -404,7 +435,7 @@ func (tx *transaction) layOutAll(ctx context.Context, ids []string) error {
 			err := r.Scan(&k.edition, &k.locale, &k.entry, &path)
 			tx.paths[k] = path
 			return err
-		}, `select edition, locale, entry, path from document where environment = $1 and path is not null and entry = any($2)`,
+		}, `select edition, locale, entry, coalesce(path, '') from document where environment = $1 and entry = any($2)`,
 			tx.s.Environment, slices.Collect(maps.Keys(tx.missing)))
 		if err := b.run(ctx, tx.conn); err != nil {
 			return err
@@ -508,13 +539,15 @@ func (tx *transaction) layOut(w *write, ids []string, what map[string]string) er
 	return nil
 }
 
-// moved returns those of the entries that live elsewhere than they did.
+// moved returns those of the entries that live elsewhere than they did, or that readers
+// see now and did not, or the other way round.
 func (tx *transaction) moved(ids []string) []string {
 	return slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
 		for _, edition := range content.Editions {
 			before, after := tx.held[id].documents[edition], tx.documents(id)[edition]
 			for _, tag := range tx.m.Tags() {
-				if pathOf(before[tag]) != pathOf(after[tag]) {
+				_, was := before[tag]
+				if _, is := after[tag]; was != is || pathOf(before[tag]) != pathOf(after[tag]) {
 					return false
 				}
 			}
@@ -576,19 +609,22 @@ func (tx *transaction) documents(id string) map[string]map[string]content.Docume
 	return out
 }
 
-// pathOf is where another entry lives, as far as it matters to those below.
-func (tx *transaction) pathOf(edition, locale, id string) string {
+// find is where another entry lives, as far as it matters to those below, and whether
+// readers can see it.
+func (tx *transaction) find(edition, locale, id string) (path string, visible bool) {
 	if tx.making[id] {
 		tx.cycle = cmp.Or(tx.cycle, id)
-		return ""
+		return "", false
 	}
 	if _, written := tx.next[id]; written {
-		return pathOf(tx.documents(id)[edition][locale])
+		d, visible := tx.documents(id)[edition][locale]
+		return pathOf(d), visible
 	}
 	if !tx.asked[id] {
 		tx.missing[id] = true
 	}
-	return tx.paths[pathKey{edition, locale, id}]
+	path, visible = tx.paths[pathKey{edition, locale, id}]
+	return path, visible
 }
 
 // below reads the entries that show where those live that have moved, so that

@@ -3,7 +3,9 @@ package store
 import (
 	"cmp"
 	"context"
+	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"strconv"
 	"time"
 
@@ -50,6 +52,10 @@ type Act struct {
 	Subject string          `json:"subject,omitempty"`
 	Before  json.RawMessage `json:"before,omitempty"`
 	After   json.RawMessage `json:"after,omitempty"`
+	// Previous is the digest of the line before, Hash that of this one: SHA-256 in
+	// hexadecimal digits (see Store.VerifyAudit).
+	Previous string `json:"previous,omitempty"`
+	Hash     string `json:"hash,omitempty"`
 }
 
 // act makes a line of the audit log; before and after may be nil.
@@ -79,7 +85,7 @@ func (s *Store) queueActs(b *batch, acts ...Act) {
 func (s *Store) Note(ctx context.Context, cause content.Cause, what, subject string, before, after any) error {
 	var b batch
 	s.queueActs(&b, act(actorOf(ctx, cause), what, subject, before, after))
-	return s.Pool.SendBatch(ctx, &b.b).Close()
+	return s.pool(ctx).SendBatch(ctx, &b.b).Close()
 }
 
 // ActFilter narrows Acts; empty parts do not.
@@ -95,12 +101,16 @@ type ActFilter struct {
 	Limit int // 0 means 100
 }
 
+// maxActs bounds what Acts returns at once.
+const maxActs = 1000
+
 // Acts returns lines of the audit log, the newest first.
 func (s *Store) Acts(ctx context.Context, f ActFilter) ([]Act, error) {
 	if f.Limit <= 0 {
 		f.Limit = 100
 	}
-	sql := `select id, at, who, kind, address, what, subject, before, after from audit where environment = $1`
+	f.Limit = min(f.Limit, maxActs)
+	sql := `select id, at, who, kind, address, what, subject, before, after, encode(previous, 'hex'), encode(hash, 'hex') from audit where environment = $1`
 	args := []any{s.Environment}
 	add := func(condition string, v any) {
 		args = append(args, v)
@@ -125,13 +135,81 @@ func (s *Store) Acts(ctx context.Context, f ActFilter) ([]Act, error) {
 		add("id < ", f.Below)
 	}
 	args = append(args, f.Limit)
-	rows, err := s.Pool.Query(ctx, sql+` order by id desc limit $`+strconv.Itoa(len(args)), args...)
+	rows, err := s.pool(ctx).Query(ctx, sql+` order by id desc limit $`+strconv.Itoa(len(args)), args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Act, error) {
 		var a Act
-		err := r.Scan(&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After)
+		err := r.Scan(&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After, &a.Previous, &a.Hash)
 		return a, err
 	})
+}
+
+// AuditState is what verifying the audit log has found.
+type AuditState struct {
+	// Lines are how many there are, from First to Last.
+	Lines       int64 `json:"lines"`
+	First, Last int64 `json:"-"`
+	// Hash is the digest of the newest line: kept elsewhere, it proves later that no line
+	// up to there was changed or taken out.
+	Hash string `json:"hash"`
+	// Broken is the first line whose digest, or that of the line before, does not fit; 0 if
+	// there is none.
+	Broken int64 `json:"broken,omitempty"`
+	// Contains tells whether a line has the digest that was asked for; nil if none was.
+	Contains *bool `json:"contains,omitempty"`
+}
+
+// VerifyAudit checks that each line of the audit log carries the digest of the line
+// before, and its own: that none was changed, put in or taken out. Lines that retention
+// took away are vouched for by the line that tells of it. contains, if not empty, is the
+// digest of a line that must be there.
+//
+// A line's digest is the SHA-256 of the digest before it and of the line as a JSON array:
+// environment, id, time, who, kind, address, what, subject, before, after, as PostgreSQL
+// writes jsonb (function audit_digest).
+func (s *Store) VerifyAudit(ctx context.Context, contains string) (AuditState, error) {
+	var out AuditState
+	err := pgx.BeginTxFunc(ctx, s.pool(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, `select count(*), coalesce(min(id), 0), coalesce(max(id), 0), coalesce((select encode(hash, 'hex') from audit where environment = $1 order by id desc limit 1), '') from audit where environment = $1`,
+			s.Environment).Scan(&out.Lines, &out.First, &out.Last, &out.Hash)
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, `select coalesce(min(id), 0) from (
+			select a.id, a.previous, a.hash, audit_digest(a.previous, a) as made, lag(a.hash) over w as before, lag(a.id) over w as last from audit a where a.environment = $1 window w as (order by a.id)) c
+			where hash <> made or last is not null and (last <> id - 1 or previous <> before)
+				or last is null and previous <> '' and not exists (select from audit t where t.environment = $1 and t.what = 'audit trim' and t.after ->> 'hash' = encode(c.previous, 'hex'))
+				or last is null and previous = '' and id <> 1`, s.Environment).Scan(&out.Broken)
+		if err != nil || contains == "" {
+			return err
+		}
+		var there bool
+		err = tx.QueryRow(ctx, `select exists (select from audit where environment = $1 and encode(hash, 'hex') = lower($2))`, s.Environment, contains).Scan(&there)
+		out.Contains = &there
+		return err
+	})
+	return out, err
+}
+
+// TrimAudit takes lines out of the audit log that are older than keep, and tells so in a
+// line of its own, which vouches for the digest of the last that went. It returns how
+// many went.
+func (s *Store) TrimAudit(ctx context.Context, keep time.Duration) (int, error) {
+	var upTo int64
+	var hash []byte
+	err := s.pool(ctx).QueryRow(ctx, `select id, hash from audit where environment = $1 and at < clock_timestamp() - $2::interval
+		and id < (select max(id) from audit where environment = $1) order by id desc limit 1`, s.Environment, keep).Scan(&upTo, &hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	if err := s.Note(ctx, content.Cause{Kind: "retention"}, "audit trim", strconv.FormatInt(upTo, 10), nil, map[string]any{"upTo": upTo, "hash": hex.EncodeToString(hash)}); err != nil {
+		return 0, err
+	}
+	tag, err := s.pool(ctx).Exec(ctx, `delete from audit where environment = $1 and id <= $2`, s.Environment, upTo)
+	return int(tag.RowsAffected()), err
 }

@@ -19,10 +19,10 @@ import (
 // one node at a time gets any: claimed is false when another one is at it.
 func (s *Store) Advance(ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error) (claimed bool, n int, err error) {
 	// By itself, so that nobody waits here for a transaction that made the row.
-	if _, err := s.Pool.Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, s.Environment, name); err != nil {
+	if _, err := s.pool(ctx).Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, s.Environment, name); err != nil {
 		return false, 0, err
 	}
-	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		var at int64
 		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip locked`, s.Environment, name).Scan(&at)
 		if errors.Is(err, pgx.ErrNoRows) {
@@ -72,7 +72,7 @@ func (s *Store) AddRuleRun(ctx context.Context, tx pgx.Tx, sequence int64, r *ru
 // RuleRuns returns what the rules made of the changes of one event, and of the
 // change that it found applied.
 func (s *Store) RuleRuns(ctx context.Context, e *Event) ([]RuleRun, error) {
-	rows, err := s.Pool.Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
+	rows, err := s.pool(ctx).Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
 		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by sequence, rule`, s.Environment, e.ID, e.Sequence)
 	if err != nil {
 		return nil, err
@@ -141,7 +141,7 @@ func (s *Store) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) error
 
 // RequestBuild joins causes to the site's waiting build.
 func (s *Store) RequestBuild(ctx context.Context, site string, causes []rebuild.Cause, sequence int64, immediately bool) (b rebuild.Build, err error) {
-	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		b, err = s.RequestBuildIn(ctx, tx, site, causes, sequence, immediately)
 		return err
 	})
@@ -164,7 +164,7 @@ func (s *Store) RequestBuildIn(ctx context.Context, tx pgx.Tx, site string, caus
 // is returned again, with the same id, unless Called confirms the call in time.
 func (s *Store) NextCall(ctx context.Context, site string, call *rebuild.Call) (due *rebuild.Build, wait time.Duration, err error) {
 	wait = time.Minute
-	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		waiting, running, now, err := s.lockSite(ctx, tx, site)
 		if err != nil {
 			return err
@@ -216,7 +216,7 @@ func lastSign(b *rebuild.Build) time.Time {
 // Called notes that the builder took the call, or, with a reason, that it did
 // not: then the call is made again later.
 func (s *Store) Called(ctx context.Context, id, failure string) error {
-	_, err := s.Pool.Exec(ctx, `update build set error = $3, not_before = case when $3 = '' then null else not_before end
+	_, err := s.pool(ctx).Exec(ctx, `update build set error = $3, not_before = case when $3 = '' then null else not_before end
 		where environment = $1 and id = $2 and state = 'running'`, s.Environment, id, failure)
 	return err
 }
@@ -232,7 +232,7 @@ func (s *Store) ReportBuild(ctx context.Context, id string, state rebuild.State,
 	if err != nil {
 		return out, err
 	}
-	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		waiting, running, now, err := s.lockSite(ctx, tx, known.Site)
 		if err != nil {
 			return err
@@ -283,7 +283,7 @@ func (s *Store) Build(ctx context.Context, id string) (rebuild.Build, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return rebuild.Build{}, fmt.Errorf("build %s: %w", id, ErrNotFound)
 	}
-	b, err := scanBuild(s.Pool.QueryRow(ctx, `select `+buildColumns+` from build where environment = $1 and id = $2`, s.Environment, id))
+	b, err := scanBuild(s.pool(ctx).QueryRow(ctx, `select `+buildColumns+` from build where environment = $1 and id = $2`, s.Environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("build %s: %w", id, ErrNotFound)
 	}
@@ -305,7 +305,7 @@ func (s *Store) ListBuilds(ctx context.Context, f BuildFilter) ([]rebuild.Build,
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := s.Pool.Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
+	rows, err := s.pool(ctx).Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
 		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @> jsonb_build_array(jsonb_build_object('sequence', $4::bigint)))
 		and first_request >= $5 order by first_request desc, number desc limit $6`, s.Environment, f.Site, f.Event, f.Sequence, f.Since, f.Limit)
 	if err != nil {

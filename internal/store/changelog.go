@@ -37,7 +37,7 @@ func scanChange(r pgx.Row) (content.Change, error) {
 // Head returns the place of the newest change.
 func (s *Store) Head(ctx context.Context) (Mark, error) {
 	var m Mark
-	err := s.Pool.QueryRow(ctx, `select sequence, id::text from change where environment = $1 order by sequence desc limit 1`, s.Environment).Scan(&m.Sequence, &m.ID)
+	err := s.pool(ctx).QueryRow(ctx, `select sequence, id::text from change where environment = $1 order by sequence desc limit 1`, s.Environment).Scan(&m.Sequence, &m.ID)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return Mark{}, nil
 	}
@@ -51,7 +51,7 @@ const ChangesPerPoll = 5000
 // ChangesAfter returns the changes behind the mark, whole commits only. Its
 // error is ErrGap when the change at the mark is gone or is another one.
 func (s *Store) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, error) {
-	return changesAfter(ctx, s.Pool, s.Environment, at)
+	return changesAfter(ctx, s.pool(ctx), s.Environment, at)
 }
 
 func changesAfter(ctx context.Context, q querier, environment string, at Mark) ([]content.Change, error) {
@@ -98,7 +98,7 @@ const maxLed = 200
 // what conditions on others come to: as of the last of the changes. It finds out
 // nothing when there are more changes than it returns.
 func (s *Store) ChangesWith(ctx context.Context, m *model.Model, at Mark, asks func([]content.Change) []Ask) (changes []content.Change, err error) {
-	err = pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	err = pgx.BeginTxFunc(ctx, s.pool(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		if changes, err = changesAfter(ctx, tx, s.Environment, at); err != nil || len(changes) >= ChangesPerPoll/2 {
 			return err
 		}
@@ -202,17 +202,44 @@ func (s *Store) askLed(b *pgx.Batch, a Ask, t *model.Type) {
 
 // ChangesFrom returns so many changes after a sequence.
 func (s *Store) ChangesFrom(ctx context.Context, after int64, limit int) ([]content.Change, error) {
-	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit $3`, s.Environment, after, limit)
+	rows, err := s.pool(ctx).Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit $3`, s.Environment, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
 }
 
+// ChangesIn returns so many changes of an edition after a sequence.
+func (s *Store) ChangesIn(ctx context.Context, edition string, after int64, limit int) ([]content.Change, error) {
+	rows, err := s.pool(ctx).Query(ctx, `select `+changeColumns+` from change where environment = $1 and edition = $2 and sequence > $3 order by sequence limit $4`, s.Environment, edition, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+}
+
+// LogBounds returns the sequences of the oldest change in the log and of the newest; 0
+// if there is none.
+func (s *Store) LogBounds(ctx context.Context) (oldest, newest int64, err error) {
+	err = s.pool(ctx).QueryRow(ctx, `select coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0),
+		coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0)`, s.Environment).Scan(&oldest, &newest)
+	return oldest, newest, err
+}
+
+// PublishedHead returns the end of the last commit that readers of the published edition
+// could see something of; 0 if there is none in the log.
+func (s *Store) PublishedHead(ctx context.Context) (sequence int64, err error) {
+	err = s.pool(ctx).QueryRow(ctx, `select coalesce(max(sequence), 0) from change where environment = $1 and sequence >= (
+			select max(last) from (select (select sequence from change where environment = $1 and edition = e order by sequence desc limit 1) as last from unnest(array['published', '']) e) ends)
+		and commit = (select commit from change where environment = $1 and sequence = (
+			select max(last) from (select (select sequence from change where environment = $1 and edition = e order by sequence desc limit 1) as last from unnest(array['published', '']) e) ends))`, s.Environment).Scan(&sequence)
+	return sequence, err
+}
+
 // Changes lists changes, the newest first: of an entry, if one is given, and below a
 // sequence, if that is not 0.
 func (s *Store) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
-	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and ($2 = '' or entry = $2) and ($3 = 0 or sequence < $3) order by sequence desc limit $4`, s.Environment, entry, below, limit)
+	rows, err := s.pool(ctx).Query(ctx, `select `+changeColumns+` from change where environment = $1 and ($2 = '' or entry = $2) and ($3 = 0 or sequence < $3) order by sequence desc limit $4`, s.Environment, entry, below, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -225,14 +252,14 @@ const channel = "ubiquon_change"
 // commit, not in it, since PostgreSQL lets only one notifying commit through at
 // a time.
 func (s *Store) Announce(ctx context.Context) error {
-	_, err := s.Pool.Exec(ctx, `select pg_notify($1, $2)`, channel, s.Environment)
+	_, err := s.pool(ctx).Exec(ctx, `select pg_notify($1, $2)`, channel, s.Environment)
 	return err
 }
 
 // Listen calls wake whenever some node announces changes, and once when it
 // begins, until ctx ends or the connection breaks.
 func (s *Store) Listen(ctx context.Context, wake func()) error {
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.pool(ctx).Acquire(ctx)
 	if err != nil {
 		return err
 	}
@@ -265,7 +292,7 @@ const trimAtOnce = 5000
 // has applied and that every background reader is done with; never the newest. It
 // returns how many went: fewer than there are, if those are many.
 func (s *Store) TrimChanges(ctx context.Context, keep time.Duration) (int, error) {
-	tag, err := s.Pool.Exec(ctx, `delete from change where environment = $1 and sequence in (
+	tag, err := s.pool(ctx).Exec(ctx, `delete from change where environment = $1 and sequence in (
 		select sequence from change where environment = $1 and at < clock_timestamp() - $2::interval and sequence < least(
 			(select sequence from change where environment = $1 order by sequence desc limit 1),
 			(select min(applied) from node where environment = $1),

@@ -20,6 +20,10 @@ const (
 	writeTimeout = 10 * time.Second
 )
 
+// ErrWriteTimeout is the error of a write whose transaction took too long; nothing of it
+// is stored.
+var ErrWriteTimeout = errors.New("the write took too long and was given up; nothing of it is stored")
+
 // committer commits writes that wait at the same time in one transaction: the
 // end of the log lets only one commit through at a time, and a commit costs the
 // same for one write as for twenty.
@@ -112,6 +116,9 @@ func (c *committer) carryOut(writes []*write) {
 			c.carryOut([]*write{w})
 		}
 		return
+	}
+	if err != nil && ctx.Err() != nil {
+		err = ErrWriteTimeout // and not that the database is away
 	}
 	for _, w := range writes {
 		if err != nil {

@@ -35,7 +35,7 @@ func DocumentID(text string) string {
 
 // TrustedDocuments returns all of them, by name.
 func (s *Store) TrustedDocuments(ctx context.Context) ([]TrustedDocument, error) {
-	rows, err := s.Pool.Query(ctx, `select id, name, text, added, by from trusted_document where environment = $1 order by name, added`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, `select id, name, text, added, by from trusted_document where environment = $1 order by name, added`, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +57,7 @@ func (s *Store) AddTrustedDocument(ctx context.Context, name, text string, cause
 // ErrNotFound when there is none.
 func (s *Store) RemoveTrustedDocument(ctx context.Context, name string, cause content.Cause) error {
 	var id string
-	err := s.Pool.QueryRow(ctx, `select id from trusted_document where environment = $1 and (id = $2 or name = $2) order by added desc limit 1`, s.Environment, name).Scan(&id)
+	err := s.pool(ctx).QueryRow(ctx, `select id from trusted_document where environment = $1 and (id = $2 or name = $2) order by added desc limit 1`, s.Environment, name).Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return fmt.Errorf("document %q: %w", name, ErrNotFound)
 	}
@@ -82,7 +82,7 @@ type SavedRead struct {
 
 // SavedReads returns all of them, by name.
 func (s *Store) SavedReads(ctx context.Context) ([]SavedRead, error) {
-	rows, err := s.Pool.Query(ctx, `select id, name, read, saved, by from saved_read where environment = $1 order by name`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, `select id, name, read, saved, by from saved_read where environment = $1 order by name`, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,7 @@ func (s *Store) SavedReads(ctx context.Context) ([]SavedRead, error) {
 // SaveRead keeps a read under a name, in place of the one that has it.
 func (s *Store) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (SavedRead, error) {
 	out := SavedRead{Name: name, Read: read, By: by}
-	err := s.Pool.QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)
+	err := s.pool(ctx).QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)
 		on conflict (environment, name) do update set read = excluded.read, by = excluded.by, saved = clock_timestamp() returning id, saved`,
 		s.Environment, strings.ToLower(rand.Text()[:8]), name, read, by).Scan(&out.ID, &out.Saved)
 	return out, err
@@ -100,7 +100,7 @@ func (s *Store) SaveRead(ctx context.Context, name string, read json.RawMessage,
 
 // ForgetRead throws a kept read away. Its error is ErrNotFound when there is none.
 func (s *Store) ForgetRead(ctx context.Context, id string) error {
-	tag, err := s.Pool.Exec(ctx, `delete from saved_read where environment = $1 and id = $2`, s.Environment, id)
+	tag, err := s.pool(ctx).Exec(ctx, `delete from saved_read where environment = $1 and id = $2`, s.Environment, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return fmt.Errorf("saved read %q: %w", id, ErrNotFound)
 	}

@@ -31,7 +31,7 @@ const callFor = "15 seconds"
 // ClaimDownstream takes the next call to a cache downstream for this node, unless
 // there is nothing new, another node has it, or it is to wait.
 func (s *Store) ClaimDownstream(ctx context.Context, name string) (after int64, attempts int, claimed bool, err error) {
-	err = s.Pool.QueryRow(ctx, `update downstream set free_at = clock_timestamp() + interval '`+callFor+`'
+	err = s.pool(ctx).QueryRow(ctx, `update downstream set free_at = clock_timestamp() + interval '`+callFor+`'
 		where environment = $1 and name = $2 and free_at <= clock_timestamp() and sequence < (select sequence from change where environment = $1 order by sequence desc limit 1)
 		returning sequence, attempts`, s.Environment, name).Scan(&after, &attempts)
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -47,19 +47,19 @@ func (s *Store) DownstreamTold(ctx context.Context, name string, sequence int64,
 	b.Queue(`update downstream set sequence = $3, free_at = clock_timestamp(), attempts = 0, failed = '', calls = calls + case when $4 then 1 else 0 end, told = case when $4 then clock_timestamp() else told end
 		where environment = $1 and name = $2`, s.Environment, name, sequence, called)
 	b.Queue(`delete from expired_address where environment = $1 and sequence <= (select min(sequence) from downstream where environment = $1)`, s.Environment)
-	return s.Pool.SendBatch(ctx, &b).Close()
+	return s.pool(ctx).SendBatch(ctx, &b).Close()
 }
 
 // DownstreamFailed ends a claim: the call was not taken, and is made again after a
 // pause.
 func (s *Store) DownstreamFailed(ctx context.Context, name, reason string, pause time.Duration) error {
-	_, err := s.Pool.Exec(ctx, `update downstream set attempts = attempts + 1, failed = $3, free_at = clock_timestamp() + $4::interval where environment = $1 and name = $2`, s.Environment, name, reason, pause)
+	_, err := s.pool(ctx).Exec(ctx, `update downstream set attempts = attempts + 1, failed = $3, free_at = clock_timestamp() + $4::interval where environment = $1 and name = $2`, s.Environment, name, reason, pause)
 	return err
 }
 
 // Downstream lists the caches downstream that are configured.
 func (s *Store) Downstream(ctx context.Context, names []string) ([]Downstream, error) {
-	rows, err := s.Pool.Query(ctx, `select name, sequence, greatest(0, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0) - sequence),
+	rows, err := s.pool(ctx).Query(ctx, `select name, sequence, greatest(0, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0) - sequence),
 			told, calls, attempts, failed, case when attempts > 0 then free_at end
 		from downstream where environment = $1 and name = any($2) order by name`, s.Environment, names)
 	if err != nil {
@@ -75,13 +75,13 @@ func (s *Store) KeepDownstream(ctx context.Context, names []string) error {
 	b.Queue(`delete from downstream where environment = $1 and name <> all($2)`, s.Environment, names)
 	b.Queue(`insert into downstream (environment, name, sequence) select $1, name, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0) from unnest($2::text[]) as n (name)
 		on conflict do nothing`, s.Environment, names)
-	return s.Pool.SendBatch(ctx, &b).Close()
+	return s.pool(ctx).SendBatch(ctx, &b).Close()
 }
 
 // TellAnew lets the caches downstream be told of everything: they may hold what this
 // copy of the database never had.
 func (s *Store) TellAnew(ctx context.Context, names []string) error {
-	_, err := s.Pool.Exec(ctx, `insert into downstream (environment, name, sequence) select $1, name, -1 from unnest($2::text[]) as n (name)
+	_, err := s.pool(ctx).Exec(ctx, `insert into downstream (environment, name, sequence) select $1, name, -1 from unnest($2::text[]) as n (name)
 		on conflict (environment, name) do update set sequence = excluded.sequence`, s.Environment, names)
 	return err
 }
@@ -89,7 +89,7 @@ func (s *Store) TellAnew(ctx context.Context, names []string) error {
 // AddExpired writes down which addresses' answers expired on a node by the changes up
 // to a sequence.
 func (s *Store) AddExpired(ctx context.Context, node string, sequence int64, addresses []string) error {
-	_, err := s.Pool.Exec(ctx, `insert into expired_address (environment, sequence, node, addresses) values ($1, $2, $3, $4) on conflict (environment, sequence, node) do update set addresses = expired_address.addresses || excluded.addresses`, s.Environment, sequence, node, addresses)
+	_, err := s.pool(ctx).Exec(ctx, `insert into expired_address (environment, sequence, node, addresses) values ($1, $2, $3, $4) on conflict (environment, sequence, node) do update set addresses = expired_address.addresses || excluded.addresses`, s.Environment, sequence, node, addresses)
 	return err
 }
 
@@ -111,13 +111,13 @@ type Untold struct {
 func (s *Store) Untold(ctx context.Context, after int64, silent time.Duration) (Untold, error) {
 	var out Untold
 	var first int64
-	err := s.Pool.QueryRow(ctx, `select case when clock_timestamp() - pg_postmaster_start_time() <= $2::interval then 0 else coalesce(least((select sequence from change where environment = $1 order by sequence desc limit 1), (select min(applied) from node where environment = $1 and seen > clock_timestamp() - $2::interval)), 0) end,
+	err := s.pool(ctx).QueryRow(ctx, `select case when clock_timestamp() - pg_postmaster_start_time() <= $2::interval then 0 else coalesce(least((select sequence from change where environment = $1 order by sequence desc limit 1), (select min(applied) from node where environment = $1 and seen > clock_timestamp() - $2::interval)), 0) end,
 		coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0)`, s.Environment, silent).Scan(&out.UpTo, &first)
 	if err != nil || out.UpTo <= after {
 		return out, err
 	}
 	out.Gap = first > after+1
-	rows, err := s.Pool.Query(ctx, `select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb, null::jsonb, cause
+	rows, err := s.pool(ctx).Query(ctx, `select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb, null::jsonb, cause
 		from change where environment = $1 and sequence > $2 and sequence <= $3 order by sequence limit $4`, s.Environment, after, out.UpTo, ChangesPerPoll)
 	if err != nil {
 		return out, err
@@ -128,7 +128,7 @@ func (s *Store) Untold(ctx context.Context, after int64, silent time.Duration) (
 	if n := len(out.Changes); n == ChangesPerPoll {
 		out.UpTo = out.Changes[n-1].Sequence
 	}
-	rows, err = s.Pool.Query(ctx, `select distinct unnest(addresses) from expired_address where environment = $1 and sequence > $2 and sequence <= $3 order by 1`, s.Environment, after, out.UpTo)
+	rows, err = s.pool(ctx).Query(ctx, `select distinct unnest(addresses) from expired_address where environment = $1 and sequence > $2 and sequence <= $3 order by 1`, s.Environment, after, out.UpTo)
 	if err != nil {
 		return out, err
 	}

@@ -85,13 +85,13 @@ func (s *Store) ListEntries(ctx context.Context, f EntryFilter) ([]EntryInfo, in
 		and ($8::text[] is null or e.id = any($8)) and ($9::text[] is null or e.type = any($9))`
 	args := []any{s.Environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs, f.Types}
 	var total int
-	if err := s.Pool.QueryRow(ctx, `select count(*) from entry e`+where, args...).Scan(&total); err != nil {
+	if err := s.pool(ctx).QueryRow(ctx, `select count(*) from entry e`+where, args...).Scan(&total); err != nil {
 		return nil, 0, err
 	}
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := s.Pool.Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`, append(args, f.Limit, f.Offset)...)
+	rows, err := s.pool(ctx).Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`, append(args, f.Limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -120,7 +120,7 @@ type EntryRecord struct {
 func (s *Store) Entry(ctx context.Context, id string) (EntryRecord, error) {
 	var out EntryRecord
 	found := false
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.pool(ctx).Acquire(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -177,7 +177,7 @@ func (s *Store) Entry(ctx context.Context, id string) (EntryRecord, error) {
 // Revision returns one revision with its fields, ErrNotFound if there is none.
 func (s *Store) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
 	var v content.Revision
-	err := s.Pool.QueryRow(ctx, `select number, at, by, message, fields from revision where environment = $1 and entry = $2 and number = $3`, s.Environment, id, number).
+	err := s.pool(ctx).QueryRow(ctx, `select number, at, by, message, fields from revision where environment = $1 and entry = $2 and number = $3`, s.Environment, id, number).
 		Scan(&v.Number, &v.At, &v.By, &v.Message, &v.Fields)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("revision %d of entry %s: %w", number, id, ErrNotFound)
@@ -188,7 +188,7 @@ func (s *Store) Revision(ctx context.Context, id string, number int) (content.Re
 // LinkedFrom returns the entries that the newest states of some lead to, by a
 // reference or a link in prose.
 func (s *Store) LinkedFrom(ctx context.Context, ids []string) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `select distinct substr(l, strpos(l, '/') + 1) from document d, unnest(d.links) l
+	rows, err := s.pool(ctx).Query(ctx, `select distinct substr(l, strpos(l, '/') + 1) from document d, unnest(d.links) l
 		where d.environment = $1 and d.edition = 'preview' and d.entry = any($2) order by 1`, s.Environment, ids)
 	if err != nil {
 		return nil, err
@@ -205,7 +205,7 @@ type Standing struct {
 
 // Standings returns how entries stand, by id; of those that there are.
 func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standing, error) {
-	rows, err := s.Pool.Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
+	rows, err := s.pool(ctx).Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -224,7 +224,7 @@ func (s *Store) Standings(ctx context.Context, ids []string) (map[string]Standin
 
 // EntryIDs returns the ids of an origin's entries of one type.
 func (s *Store) EntryIDs(ctx context.Context, origin, typ string) (map[string]string, error) {
-	rows, err := s.Pool.Query(ctx, `select id, origin_key from entry where environment = $1 and origin = $2 and type = $3 and revision > 0`, s.Environment, origin, typ)
+	rows, err := s.pool(ctx).Query(ctx, `select id, origin_key from entry where environment = $1 and origin = $2 and type = $3 and revision > 0`, s.Environment, origin, typ)
 	if err != nil {
 		return nil, err
 	}
@@ -242,7 +242,7 @@ func (s *Store) EntryIDs(ctx context.Context, origin, typ string) (map[string]st
 
 // EntryChanges returns the entry's last changes, the newest first.
 func (s *Store) EntryChanges(ctx context.Context, id string) ([]content.Change, error) {
-	rows, err := s.Pool.Query(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 order by sequence desc limit 20`, s.Environment, id)
+	rows, err := s.pool(ctx).Query(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 order by sequence desc limit 20`, s.Environment, id)
 	if err != nil {
 		return nil, err
 	}
@@ -252,7 +252,7 @@ func (s *Store) EntryChanges(ctx context.Context, id string) ([]content.Change, 
 // LastPublished returns the entry's newest change in the published edition,
 // ErrNotFound if there was none.
 func (s *Store) LastPublished(ctx context.Context, id string) (content.Change, error) {
-	c, err := scanChange(s.Pool.QueryRow(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 and edition = 'published'
+	c, err := scanChange(s.pool(ctx).QueryRow(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 and edition = 'published'
 		order by sequence desc limit 1`, s.Environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("a change of entry %s: %w", id, ErrNotFound)
@@ -262,7 +262,7 @@ func (s *Store) LastPublished(ctx context.Context, id string) (content.Change, e
 
 // Counts says how many entries of each type there are.
 func (s *Store) Counts(ctx context.Context) (map[string]int, error) {
-	rows, err := s.Pool.Query(ctx, `select type, count(*) from entry where environment = $1 and revision > 0 group by type`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, `select type, count(*) from entry where environment = $1 and revision > 0 group by type`, s.Environment)
 	if err != nil {
 		return nil, err
 	}
@@ -292,7 +292,7 @@ type Coverage struct {
 // Coverages returns the coverage of the newest saved states, for every type
 // that has entries and each of the locales.
 func (s *Store) Coverages(ctx context.Context, locales []string) ([]Coverage, error) {
-	rows, err := s.Pool.Query(ctx, `select t.type, l.locale,
+	rows, err := s.pool(ctx).Query(ctx, `select t.type, l.locale,
 			count(*) filter (where d.how = 'translated'), count(*) filter (where d.how = 'partly'), count(*) filter (where d.how = 'filled in'), count(*) filter (where d.how is null)
 		from (select id, type from entry where environment = $1 and revision > 0 and retired is null) t cross join unnest($2::text[]) with ordinality l (locale, n)
 		left join lateral (select `+translation+` as how from document d where d.environment = $1 and d.edition = 'preview' and d.locale = l.locale and d.entry = t.id) d on true
@@ -311,7 +311,7 @@ func (s *Store) Coverages(ctx context.Context, locales []string) ([]Coverage, er
 // open within the last half minute. A session with nobody behind it has closed
 // it.
 func (s *Store) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
-	rows, err := s.Pool.Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or (environment, entry, session) = ($1, $2, $3) and $4 = ''),
+	rows, err := s.pool(ctx).Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or (environment, entry, session) = ($1, $2, $3) and $4 = ''),
 			here as (insert into presence (environment, entry, session, who) select $1, $2, $3, $4 where $4 <> ''
 				on conflict (environment, entry, session) do update set seen = clock_timestamp())
 		select distinct who from presence where environment = $1 and entry = $2 and session <> $3 and seen >= clock_timestamp() - interval '30 s' order by who`, s.Environment, id, session, who)
@@ -324,13 +324,13 @@ func (s *Store) SawOpen(ctx context.Context, id, session, who string) ([]string,
 // Analyse has the database look at the sizes of its tables, which it does by
 // itself only now and then. After many writes its plans are better for it.
 func (s *Store) Analyse(ctx context.Context) error {
-	_, err := s.Pool.Exec(ctx, `analyze entry, revision, document, change`)
+	_, err := s.pool(ctx).Exec(ctx, `analyze entry, revision, document, change`)
 	return err
 }
 
 // There tells which of the ids are those of entries.
 func (s *Store) There(ctx context.Context, ids []string) (map[string]bool, error) {
-	rows, err := s.Pool.Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
+	rows, err := s.pool(ctx).Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, s.Environment, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -355,7 +355,7 @@ type Exported struct {
 func (s *Store) EachEntry(ctx context.Context, types []string, origin string, revisions bool, each func(*Exported) error) error {
 	const atOnce = 200
 	for last := ""; ; {
-		rows, err := s.Pool.Query(ctx, `select `+entryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
+		rows, err := s.pool(ctx).Query(ctx, `select `+entryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
 			from (select * from entry where environment = $1 and origin = $2 and ($3::text[] is null or type = any($3)) and revision > 0 and id > $4 order by id limit $5) e
 			join revision r on r.environment = e.environment and r.entry = e.id and (r.number = e.revision or $6) order by e.id, r.number`,
 			s.Environment, origin, types, last, atOnce, revisions)

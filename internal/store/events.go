@@ -50,7 +50,7 @@ func (s *Store) AddEvent(ctx context.Context, e *Event, enqueue func(tx pgx.Tx, 
 		return false, err
 	}
 	e.ID = id.String()
-	err = pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing`,
 			s.Environment, e.ID, e.Origin, e.MessageID, e.ContentType, e.Body, e.State, e.Detail, e.Decoded)
@@ -70,11 +70,30 @@ func (s *Store) AddEvent(ctx context.Context, e *Event, enqueue func(tx pgx.Tx, 
 	return duplicate, err
 }
 
+// AddRefused keeps an announcement that was refused, and forgets those of the same
+// origin beyond the last so many.
+func (s *Store) AddRefused(ctx context.Context, e *Event, most int) error {
+	if _, err := s.AddEvent(ctx, e, nil); err != nil {
+		return err
+	}
+	_, err := s.pool(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
+		select id from event where environment = $1 and origin = $2 and state = 'refused' order by received desc offset $3 limit 100)`, s.Environment, e.Origin, most)
+	return err
+}
+
+// TrimEvents forgets events that were received before the span, and returns how many:
+// fewer than there are, if those are many. What waits stays.
+func (s *Store) TrimEvents(ctx context.Context, keep time.Duration) (int, error) {
+	tag, err := s.pool(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
+		select id from event where environment = $1 and received < clock_timestamp() - $2::interval and state <> 'waiting' order by received limit $3)`, s.Environment, keep, trimAtOnce)
+	return int(tag.RowsAffected()), err
+}
+
 // FinishEvent notes what became of an event. If it made a change, or found its
 // own made by an event before, the older answers are gone by now, or were gone
 // with that one.
 func (s *Store) FinishEvent(ctx context.Context, e *Event) error {
-	_, err := s.Pool.Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
+	_, err := s.pool(ctx).Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
 			expired = case when $6::bigint is null then null else greatest($7, coalesce((select min(o.expired) from event o
 				where o.environment = $1 and o.entry = $5 and o.stored = $7 and o.id <> $2), clock_timestamp())) end, attempts = $8
 		where environment = $1 and id = $2`, s.Environment, e.ID, e.State, e.Detail, e.Entry, e.Sequence, e.Stored, e.Attempts)
@@ -97,7 +116,7 @@ func (s *Store) Event(ctx context.Context, id string) (Event, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return Event{}, fmt.Errorf("event %s: %w", id, ErrNotFound)
 	}
-	e, err := scanEvent(s.Pool.QueryRow(ctx, eventColumns+` and v.id = $2`, s.Environment, id))
+	e, err := scanEvent(s.pool(ctx).QueryRow(ctx, eventColumns+` and v.id = $2`, s.Environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("event %s: %w", id, ErrNotFound)
 	}
@@ -115,7 +134,7 @@ func (s *Store) ListEvents(ctx context.Context, f EventFilter) ([]Event, error) 
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := s.Pool.Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received desc, v.id desc limit $4`,
+	rows, err := s.pool(ctx).Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received desc, v.id desc limit $4`,
 		s.Environment, f.State, f.Entry, f.Limit)
 	if err != nil {
 		return nil, err
@@ -126,7 +145,7 @@ func (s *Store) ListEvents(ctx context.Context, f EventFilter) ([]Event, error) 
 // LastHeard returns when an announcement of the origin was last accepted and
 // when one was last refused; nil for never.
 func (s *Store) LastHeard(ctx context.Context, origin string) (accepted, refused *time.Time, err error) {
-	err = s.Pool.QueryRow(ctx, `select max(received) filter (where state <> 'refused'), max(received) filter (where state = 'refused')
+	err = s.pool(ctx).QueryRow(ctx, `select max(received) filter (where state <> 'refused'), max(received) filter (where state = 'refused')
 		from event where environment = $1 and origin = $2`, s.Environment, origin).Scan(&accepted, &refused)
 	return accepted, refused, err
 }

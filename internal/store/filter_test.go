@@ -344,7 +344,7 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 		}
 		q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
 			Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}}}}
-		res, err := s.Read(t.Context(), version, q)
+		res, err := s.Read(t.Context(), version, q, 1<<20)
 		if err != nil {
 			t.Fatalf("seed %d: %s: %v", seed, text, err)
 		}

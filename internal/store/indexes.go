@@ -52,7 +52,7 @@ func indexesOf(m *model.Model) map[string]string {
 // nothing, and returns false, while another node is at it. Told, if not nil, hears
 // of each step before it is taken.
 func (s *Store) KeepIndexes(ctx context.Context, told func(string)) (done bool, err error) {
-	conn, err := s.Pool.Acquire(ctx)
+	conn, err := s.pool(ctx).Acquire(ctx)
 	if err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}

@@ -73,7 +73,7 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 			t.Fatal(err)
 		}
 		var tr store.Trace
-		if _, err := s.Read(store.WithTrace(t.Context(), &tr), version, &query.Query{Edition: "published", Roots: []query.Root{root}}); err != nil {
+		if _, err := s.Read(store.WithTrace(t.Context(), &tr), version, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20); err != nil {
 			t.Fatal(err)
 		}
 		if err := s.Explain(t.Context(), &tr); err != nil {

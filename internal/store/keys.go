@@ -21,7 +21,7 @@ const keyColumns = `id, name, hash, grants, site, per_minute, created, by, expir
 // eachKey reads keys. Keys with the same grants share them: there may be very
 // many.
 func (s *Store) eachKey(ctx context.Context, each func(*access.Key), condition string, args ...any) error {
-	rows, err := s.Pool.Query(ctx, `select `+keyColumns+` from access_key where environment = $1`+condition, append([]any{s.Environment}, args...)...)
+	rows, err := s.pool(ctx).Query(ctx, `select `+keyColumns+` from access_key where environment = $1`+condition, append([]any{s.Environment}, args...)...)
 	if err != nil {
 		return err
 	}
@@ -82,7 +82,7 @@ func (s *Store) KeyNamed(ctx context.Context, name string) (*access.Key, error) 
 // to, "" if there is none.
 func (s *Store) KeyElsewhere(ctx context.Context, hash [32]byte) (string, error) {
 	var name string
-	err := s.Pool.QueryRow(ctx, `select environment from access_key where hash = $1`, hash[:]).Scan(&name)
+	err := s.pool(ctx).QueryRow(ctx, `select environment from access_key where hash = $1`, hash[:]).Scan(&name)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", nil
 	}
@@ -148,14 +148,14 @@ func (s *Store) ChangeKey(ctx context.Context, id, what string, cause content.Ca
 // Open returns what is open to everyone.
 func (s *Store) Open(ctx context.Context) (access.Grants, error) {
 	var out access.Grants
-	err := s.Pool.QueryRow(ctx, `select open from environment where name = $1`, s.Environment).Scan(&out)
+	err := s.pool(ctx).QueryRow(ctx, `select open from environment where name = $1`, s.Environment).Scan(&out)
 	return out, err
 }
 
 // Secret returns what the environment signs with.
 func (s *Store) Secret(ctx context.Context) ([]byte, error) {
 	var out []byte
-	err := s.Pool.QueryRow(ctx, `select secret from environment where name = $1`, s.Environment).Scan(&out)
+	err := s.pool(ctx).QueryRow(ctx, `select secret from environment where name = $1`, s.Environment).Scan(&out)
 	return out, err
 }
 
@@ -221,7 +221,7 @@ func (s *Store) AddKeyUse(ctx context.Context, more map[string]access.Use) error
 		keys, addresses, agents = append(keys, id), append(addresses, u.Address), append(agents, u.Agent)
 		requests, hits, used = append(requests, u.Requests), append(hits, u.Hits), append(used, u.At)
 	}
-	_, err := s.Pool.Exec(ctx, `insert into key_use (environment, key, requests, hits, used, address, agent)
+	_, err := s.pool(ctx).Exec(ctx, `insert into key_use (environment, key, requests, hits, used, address, agent)
 		select $1, n.* from unnest($2::text[], $3::bigint[], $4::bigint[], $5::timestamptz[], $6::text[], $7::text[]) as n (key, requests, hits, used, address, agent)
 			where exists (select from access_key k where k.environment = $1 and k.id = n.key) order by n.key
 		on conflict (environment, key) do update set requests = key_use.requests + excluded.requests, hits = key_use.hits + excluded.hits,
@@ -234,7 +234,7 @@ func (s *Store) AddKeyUse(ctx context.Context, more map[string]access.Use) error
 
 // KeyUses returns what keys were used for, by id.
 func (s *Store) KeyUses(ctx context.Context) (map[string]KeyUse, error) {
-	rows, err := s.Pool.Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment = $1`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment = $1`, s.Environment)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ import (
 func (s *Store) Model(ctx context.Context) (*model.Model, int64, error) {
 	var src []byte
 	var version int64
-	err := s.Pool.QueryRow(ctx, `select model, model_version from environment where name = $1`, s.Environment).Scan(&src, &version)
+	err := s.pool(ctx).QueryRow(ctx, `select model, model_version from environment where name = $1`, s.Environment).Scan(&src, &version)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, 0, fmt.Errorf("environment %s: %w", s.Environment, ErrNotFound)
 	}
@@ -44,7 +44,7 @@ type Consequence struct {
 // Consequences compares two models and counts the entries that a difference
 // touches. What no entry would lose is safe.
 func (s *Store) Consequences(ctx context.Context, from, to *model.Model) ([]Consequence, error) {
-	return consequences(ctx, s.Pool, s.Environment, from, to)
+	return consequences(ctx, s.pool(ctx), s.Environment, from, to)
 }
 
 type querier interface {

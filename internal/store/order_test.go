@@ -71,7 +71,7 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 	}
 	read := func(root query.Root) *query.RootResult {
 		t.Helper()
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}})
+		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 		if err != nil {
 			t.Fatal(err)
 		}

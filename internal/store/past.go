@@ -22,7 +22,7 @@ func (s *Store) layOutRevision(ctx context.Context, edition string, root *query.
 	var typ string
 	var fields content.Fields
 	about := content.About{Revision: root.Revision}
-	err = s.Pool.QueryRow(ctx, `select e.type, e.first_published, e.published, r.at, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id
+	err = s.pool(ctx).QueryRow(ctx, `select e.type, e.first_published, e.published, r.at, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id
 		where e.environment = $1 and e.id = $2 and r.number = $3 and e.retired is null and not e.withheld`, s.Environment, root.Value, root.Revision).
 		Scan(&typ, &about.FirstPublished, &about.Published, &about.Updated, &fields)
 	t := m.Type(typ)
@@ -34,12 +34,13 @@ func (s *Store) layOutRevision(ctx context.Context, edition string, root *query.
 	}
 	// Once to learn whose paths it shows, and once with them.
 	paths, asked := map[string]string{}, []string{}
-	around := content.Surroundings{Path: func(_, _, id string) string {
+	around := content.RenderContext{Find: func(_, _, id string) (string, bool) {
 		asked = append(asked, id)
-		return paths[id]
+		path, visible := paths[id]
+		return path, visible
 	}}
 	content.Documents(m, t, edition, root.Value, fields, about, &around)
-	rows, err := s.Pool.Query(ctx, `select entry, path from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and path is not null`, s.Environment, edition, root.Locale, asked)
+	rows, err := s.pool(ctx).Query(ctx, `select entry, coalesce(path, '') from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4)`, s.Environment, edition, root.Locale, asked)
 	if err != nil {
 		return "", nil, err
 	}

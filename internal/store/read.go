@@ -19,8 +19,13 @@ import (
 // Every selection is one statement, however many entries it is for, and all
 // statements of one depth travel together. A query that is one statement anyhow
 // needs no transaction around it to see one snapshot.
-func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query.Result, error) {
-	res := &query.Result{Roots: make([]query.RootResult, len(q.Roots))}
+// A result that would take more than most bytes is query.ErrTooLarge.
+func (s *Store) Read(ctx context.Context, version int64, q *query.Query, most int) (*query.Result, error) {
+	ctx = For(ctx, Reading)
+	res := &query.Result{MostBytes: most, Roots: make([]query.RootResult, len(q.Roots))}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	budget := &bytesLeft{left: most + most/4 + 64<<10, stop: cancel} // what is read is not quite what is shown
 	var all []statement
 	deeper, past := false, false
 	for i := range q.Roots {
@@ -35,10 +40,13 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		deeper = deeper || hasLinks(&q.Roots[i].Selection)
 	}
 	all = append(all, s.deadlineStatements(q, res)...)
+	for i := range all {
+		budget.watch(&all[i])
+	}
 	if len(all) == 1 && !deeper && !past {
 		if found, err := s.readAtOnce(ctx, all[0], res); err != nil || found {
 			turn(q, res)
-			return checked(res, version, err)
+			return checked(res, version, budget.error(err))
 		}
 	}
 	err := s.inBatches(ctx, func(conn *pgxpool.Conn) error {
@@ -68,6 +76,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 			deeper = false
 			for _, l := range next {
 				for _, st := range l.statements(s, q.Edition) {
+					budget.watch(&st)
 					st.queue(&b)
 				}
 				deeper = deeper || hasLinks(l.selection)
@@ -87,7 +96,7 @@ func (s *Store) Read(ctx context.Context, version int64, q *query.Query) (*query
 		}
 		return nil
 	})
-	return checked(res, version, err)
+	return checked(res, version, budget.error(err))
 }
 
 // localeOf is the locale that a root's rows are in.
@@ -125,6 +134,38 @@ type statement struct {
 	each    func(raw [][]byte) error
 }
 
+// bytesLeft is what the rows of a read may still take.
+type bytesLeft struct {
+	left int
+	stop func() // ends the statements
+}
+
+// error is query.ErrTooLarge if that is why the statements were ended.
+func (b *bytesLeft) error(err error) error {
+	if err != nil && b.left < 0 {
+		return query.ErrTooLarge
+	}
+	return err
+}
+
+// watch has the statement fail with query.ErrTooLarge when its rows take more than is
+// left. A row counts with the memory that it takes beside its values.
+func (b *bytesLeft) watch(st *statement) {
+	const each = 100
+	next := st.each
+	st.each = func(raw [][]byte) error {
+		size := each
+		for _, v := range raw {
+			size += len(v)
+		}
+		if b.left -= size; b.left < 0 {
+			b.stop()
+			return query.ErrTooLarge
+		}
+		return next(raw)
+	}
+}
+
 func (st statement) queue(b *batch) {
 	b.query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, "select "+st.columns+st.rest, st.args...)
 }
@@ -140,7 +181,7 @@ func (s *Store) readAtOnce(ctx context.Context, st statement, res *query.Result)
 	if t := traceOf(ctx); t != nil {
 		defer t.began(sql, st.args)()
 	}
-	rows, err := s.Pool.Query(ctx, sql, st.args...)
+	rows, err := s.pool(ctx).Query(ctx, sql, st.args...)
 	if err != nil {
 		return false, err
 	}

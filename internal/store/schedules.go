@@ -64,14 +64,14 @@ var ErrPast = errors.New("the moment is over already")
 func (s *Store) AddSchedule(ctx context.Context, sch Schedule) (Schedule, error) {
 	id := uuid.NewString()
 	var past bool
-	err := s.Pool.QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past)
+	err := s.pool(ctx).QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past)
 	if err == nil && past {
 		err = ErrPast
 	}
 	if err != nil {
 		return Schedule{}, err
 	}
-	tag, err := s.Pool.Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone, by, state)
+	tag, err := s.pool(ctx).Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone, by, state)
 		select $1, $2, e.id, $4, $5, e.revision, $6, $7, $8, 'pending' from entry e where e.environment = $1 and e.id = $3 and e.revision > 0`,
 		s.Environment, id, sch.Entry, sch.Action, sch.Locales, sch.At, sch.Zone, sch.By)
 	if err != nil {
@@ -88,7 +88,7 @@ func (s *Store) Schedule(ctx context.Context, id string) (Schedule, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return Schedule{}, fmt.Errorf("schedule %s: %w", id, ErrNotFound)
 	}
-	out, err := scanSchedule(s.Pool.QueryRow(ctx, scheduleInfo+` where s.environment = $1 and s.id = $2`, s.Environment, id))
+	out, err := scanSchedule(s.pool(ctx).QueryRow(ctx, scheduleInfo+` where s.environment = $1 and s.id = $2`, s.Environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("schedule %s: %w", id, ErrNotFound)
 	}
@@ -98,7 +98,7 @@ func (s *Store) Schedule(ctx context.Context, id string) (Schedule, error) {
 // Schedules lists schedules, the pending ones first, in the order of their
 // moments. A state, if not empty, narrows the list.
 func (s *Store) Schedules(ctx context.Context, state string) ([]Schedule, error) {
-	rows, err := s.Pool.Query(ctx, scheduleInfo+` where s.environment = $1 and ($2 = '' or s.state = $2)
+	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where s.environment = $1 and ($2 = '' or s.state = $2)
 		order by s.state = 'pending' desc, case when s.state = 'pending' then s.at end, s.at desc, s.id limit 200`, s.Environment, state)
 	if err != nil {
 		return nil, err
@@ -113,7 +113,7 @@ func (s *Store) MoveSchedule(ctx context.Context, id string, at time.Time, zone 
 		return Schedule{}, err
 	}
 	var past bool
-	if err := s.Pool.QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, at).Scan(&past); err != nil {
+	if err := s.pool(ctx).QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, at).Scan(&past); err != nil {
 		return Schedule{}, err
 	}
 	if past {
@@ -135,7 +135,7 @@ func (s *Store) EndSchedule(ctx context.Context, id, state, detail string) error
 }
 
 func (s *Store) settle(ctx context.Context, sql, id string, args ...any) error {
-	tag, err := s.Pool.Exec(ctx, sql, append([]any{s.Environment, id}, args...)...)
+	tag, err := s.pool(ctx).Exec(ctx, sql, append([]any{s.Environment, id}, args...)...)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrScheduleGone
 	}
@@ -145,7 +145,7 @@ func (s *Store) settle(ctx context.Context, sql, id string, args ...any) error {
 // Due returns the schedules whose moment has come, and how long it is to the
 // next one; a day when there is none.
 func (s *Store) Due(ctx context.Context) (due []Schedule, next time.Duration, err error) {
-	rows, err := s.Pool.Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() order by s.at, s.id limit 100`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() order by s.at, s.id limit 100`, s.Environment)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -153,7 +153,7 @@ func (s *Store) Due(ctx context.Context) (due []Schedule, next time.Duration, er
 		return nil, 0, err
 	}
 	var seconds float64
-	err = s.Pool.QueryRow(ctx, `select coalesce(extract(epoch from min(at) - clock_timestamp()), 86400)::float8 from schedule
+	err = s.pool(ctx).QueryRow(ctx, `select coalesce(extract(epoch from min(at) - clock_timestamp()), 86400)::float8 from schedule
 		where environment = $1 and state = 'pending' and at > clock_timestamp()`, s.Environment).Scan(&seconds)
 	return due, time.Duration(seconds * float64(time.Second)), err
 }

@@ -1,7 +1,6 @@
 package store_test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -70,7 +69,7 @@ func route(id string, fields content.Fields) store.Edit {
 func (b bench) list(edition string, root query.Root) []string {
 	b.t.Helper()
 	q := &query.Query{Edition: edition, Roots: []query.Root{root}}
-	res, err := b.Read(b.t.Context(), b.v, q)
+	res, err := b.Read(b.t.Context(), b.v, q, 1<<20)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -248,7 +247,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 		var paged []string
 		root.Limit = 4
 		for {
-			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}})
+			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -270,7 +269,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 		root.After, root.Last = nil, true
 		paged = nil
 		for {
-			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}})
+			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -311,7 +310,7 @@ func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: edition, Roots: []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}}})
+		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: edition, Roots: []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}}}, 1<<20)
 		if err != nil || len(res.Roots[0].Rows) != 1 {
 			t.Fatalf("%v, %+v", err, res)
 		}
@@ -343,7 +342,7 @@ func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
 	if err := b.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}); !errors.Is(err, store.ErrModelMoved) {
+	if _, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}, 1<<20); !errors.Is(err, store.ErrModelMoved) {
 		t.Errorf("a read planned with the old model: %v", err)
 	}
 	if err := b.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
@@ -517,7 +516,6 @@ func TestKeysChangeTheLog(t *testing.T) {
 
 // object lays a row out as the surfaces do.
 func object(sel *query.Selection, row *query.Row) string {
-	var b bytes.Buffer
-	query.WriteObject(&b, sel.Picks, 0, row)
-	return b.String()
+	out, _ := query.Render(1<<20, func(b *query.Buffer) { query.WriteObject(b, sel.Picks, 0, row) }) // it is small
+	return string(out)
 }

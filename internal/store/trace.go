@@ -60,7 +60,7 @@ func (t *Trace) beganBatch(b *pgx.Batch) (ended func()) {
 
 // Explain runs the trace's selects once more and notes how PostgreSQL runs them.
 func (s *Store) Explain(ctx context.Context, t *Trace) error {
-	return pgx.BeginTxFunc(ctx, s.Pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+	return pgx.BeginTxFunc(ctx, s.pool(ctx), pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		for i := range t.Statements {
 			st := &t.Statements[i]
 			rows, err := tx.Query(ctx, "explain (analyze, buffers, costs off, timing off) "+st.SQL, st.Args...)

@@ -20,7 +20,7 @@ import (
 // of all types.
 func (s *Store) EntriesNamed(ctx context.Context, name string, slugFields []string) (ids []string, present int, err error) {
 	collect := func(sql string, args ...any) error {
-		rows, err := s.Pool.Query(ctx, sql, append([]any{s.Environment, name}, args...)...)
+		rows, err := s.pool(ctx).Query(ctx, sql, append([]any{s.Environment, name}, args...)...)
 		if err != nil {
 			return err
 		}
@@ -74,7 +74,7 @@ const maxSlugs = 200_000
 // NearSlugs returns the entries whose slugs are nearest to one, at most three.
 func (s *Store) NearSlugs(ctx context.Context, slug string) ([]why.Near, error) {
 	slug = slug[strings.LastIndexByte(slug, '/')+1:]
-	rows, err := s.Pool.Query(ctx, `select distinct on (entry) entry, type, slug from document
+	rows, err := s.pool(ctx).Query(ctx, `select distinct on (entry) entry, type, slug from document
 		where environment = $1 and edition = 'preview' and slug is not null and abs(length(slug) - $2) <= $3 order by entry limit $4`, s.Environment, len(slug), len(slug)/3+2, maxSlugs)
 	if err != nil {
 		return nil, err
@@ -100,7 +100,7 @@ func (s *Store) NearSlugs(ctx context.Context, slug string) ([]why.Near, error) 
 	slices.SortFunc(found, func(a, b candidate) int { return a.distance - b.distance })
 	var out []why.Near
 	for _, c := range found[:min(3, len(found))] {
-		if err := s.Pool.QueryRow(ctx, `select title from entry where environment = $1 and id = $2`, s.Environment, c.ID).Scan(&c.Title); err != nil {
+		if err := s.pool(ctx).QueryRow(ctx, `select title from entry where environment = $1 and id = $2`, s.Environment, c.ID).Scan(&c.Title); err != nil {
 			return nil, err
 		}
 		out = append(out, c.Near)
@@ -119,7 +119,7 @@ type Seen struct {
 // if they get nothing.
 func (s *Store) DocumentOf(ctx context.Context, id, edition, locale string) (*Seen, error) {
 	var out Seen
-	err := s.Pool.QueryRow(ctx, `select coalesce(slug, ''), coalesce(path, ''), array(select jsonb_array_elements_text(about -> 'locales')) from document
+	err := s.pool(ctx).QueryRow(ctx, `select coalesce(slug, ''), coalesce(path, ''), array(select jsonb_array_elements_text(about -> 'locales')) from document
 		where environment = $1 and entry = $2 and edition = $3 and locale = $4`, s.Environment, id, edition, locale).Scan(&out.Slug, &out.Path, &out.Locales)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, nil
@@ -142,7 +142,7 @@ func (s *Store) HeldDocuments(ctx context.Context, edition, locale string, ids [
 	if field != "" {
 		condition = `type = any($5) and links <> '{}' and links && (select array_agg($6 || '/' || id) from unnest($4::text[]) as n (id))`
 	}
-	rows, err := s.Pool.Query(ctx, `select entry, type, fields, about from document where environment = $1 and edition = $2 and locale = $3 and `+condition+` limit 1000`,
+	rows, err := s.pool(ctx).Query(ctx, `select entry, type, fields, about from document where environment = $1 and edition = $2 and locale = $3 and `+condition+` limit 1000`,
 		s.Environment, edition, locale, ids, types, field)
 	if err != nil {
 		return nil, err
@@ -160,7 +160,7 @@ type Reference struct {
 // ReferencesOf returns where an entry leads to, as readers of an edition and a
 // locale get it.
 func (s *Store) ReferencesOf(ctx context.Context, id, edition, locale string) ([]Reference, error) {
-	rows, err := s.Pool.Query(ctx, `select split_part(l, '/', 1), t.id, t.type, t.title, t.origin,
+	rows, err := s.pool(ctx).Query(ctx, `select split_part(l, '/', 1), t.id, t.type, t.title, t.origin,
 			exists (select from document o where o.environment = t.environment and o.entry = t.id and o.edition = d.edition and o.locale = d.locale)
 		from document d, unnest(d.links) l join entry t on t.environment = $1 and t.id = split_part(l, '/', 2) and t.revision > 0
 		where d.environment = $1 and d.entry = $2 and d.edition = $3 and d.locale = $4 order by 1, 4, 2`, s.Environment, id, edition, locale)
@@ -173,7 +173,7 @@ func (s *Store) ReferencesOf(ctx context.Context, id, edition, locale string) ([
 // LastChange returns the entry's newest change in an edition; with what not
 // empty, the newest of that kind. Its error is ErrNotFound if there was none.
 func (s *Store) LastChange(ctx context.Context, id, edition, what string) (content.Change, error) {
-	c, err := scanChange(s.Pool.QueryRow(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 and edition = $3 and ($4 = '' or what = $4)
+	c, err := scanChange(s.pool(ctx).QueryRow(ctx, `select `+changeColumns+` from change where environment = $1 and entry = $2 and edition = $3 and ($4 = '' or what = $4)
 		order by sequence desc limit 1`, s.Environment, id, edition, what))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = ErrNotFound
@@ -186,7 +186,7 @@ func (s *Store) LastChange(ctx context.Context, id, edition, what string) (conte
 func (s *Store) LastRefusal(ctx context.Context, origin string) (*time.Time, string, error) {
 	var at time.Time
 	var detail string
-	err := s.Pool.QueryRow(ctx, `select received, detail from event where environment = $1 and origin = $2 and state = 'refused' order by received desc limit 1`, s.Environment, origin).Scan(&at, &detail)
+	err := s.pool(ctx).QueryRow(ctx, `select received, detail from event where environment = $1 and origin = $2 and state = 'refused' order by received desc limit 1`, s.Environment, origin).Scan(&at, &detail)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, "", nil
 	}
@@ -196,7 +196,7 @@ func (s *Store) LastRefusal(ctx context.Context, origin string) (*time.Time, str
 // PathsShowing returns where the entries live that show another one, itself
 // first: title and path of each.
 func (s *Store) PathsShowing(ctx context.Context, id, edition, locale string, links []string) ([]why.Near, error) {
-	rows, err := s.Pool.Query(ctx, `select d.entry, d.type, coalesce(d.slug, ''), e.title, d.path from document d join entry e on e.environment = d.environment and e.id = d.entry
+	rows, err := s.pool(ctx).Query(ctx, `select d.entry, d.type, coalesce(d.slug, ''), e.title, d.path from document d join entry e on e.environment = d.environment and e.id = d.entry
 		where d.environment = $1 and d.edition = $3 and d.locale = $4 and d.path is not null and (d.entry = $2 or d.links <> '{}' and d.links && $5)
 		order by d.entry = $2 desc, d.path limit 20`, s.Environment, id, edition, locale, links)
 	if err != nil {
@@ -207,7 +207,7 @@ func (s *Store) PathsShowing(ctx context.Context, id, edition, locale string, li
 
 // CountsByEdition says how many entries of each type each edition has.
 func (s *Store) CountsByEdition(ctx context.Context) (map[string]map[string]int, error) {
-	rows, err := s.Pool.Query(ctx, `select type, count(*) filter (where published_revision > 0), count(*) from entry
+	rows, err := s.pool(ctx).Query(ctx, `select type, count(*) filter (where published_revision > 0), count(*) from entry
 		where environment = $1 and revision > 0 and retired is null and not withheld group by type`, s.Environment)
 	if err != nil {
 		return nil, err

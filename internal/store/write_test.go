@@ -73,7 +73,7 @@ func (b bench) read(edition, locale, id, fields string) string {
 		b.t.Fatal(err)
 	}
 	q := &query.Query{Edition: edition, Roots: []query.Root{{By: query.ByID, Value: id, Locale: locale, Selection: sel}}}
-	res, err := b.Read(b.t.Context(), b.v, q)
+	res, err := b.Read(b.t.Context(), b.v, q, 1<<20)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -169,7 +169,7 @@ func TestPathsFollowTheirParents(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel}}})
+		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel}}}, 1<<20)
 		if err != nil {
 			t.Fatal(err)
 		}

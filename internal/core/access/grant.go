@@ -213,16 +213,70 @@ func (r Rights) AllowsAny(verb, edition string) bool {
 	return slices.ContainsFunc(r.Open, fits) || slices.ContainsFunc(r.Own, fits)
 }
 
+// AllowsWhole tells whether the rights cover the verb in the edition on any type at
+// all, in every locale.
+func (r Rights) AllowsWhole(verb, edition string) bool {
+	fits := func(g Grant) bool {
+		return g.Verb == verb && (g.Edition == Any || g.Edition == edition) && len(g.Locales) == 0
+	}
+	return slices.ContainsFunc(r.Open, fits) || slices.ContainsFunc(r.Own, fits)
+}
+
 // Types returns those of the types on which the rights allow the verb in the
 // edition, in whatever locale.
 func (r Rights) Types(verb, edition string, all []string) []string {
+	return r.types(Need{Verb: verb, Edition: edition}, all, func(*Grant) bool { return true })
+}
+
+// WholeTypes is Types for every locale.
+func (r Rights) WholeTypes(verb, edition string, all []string) []string {
+	return r.types(Need{Verb: verb, Edition: edition}, all, func(g *Grant) bool { return len(g.Locales) == 0 })
+}
+
+func (r Rights) types(need Need, all []string, counts func(*Grant) bool) []string {
 	var out []string
 	for _, t := range all {
-		need := Need{Verb: verb, Edition: edition, Type: t}
-		fits := func(g Grant) bool { return g.covers(&need) }
+		need.Type = t
+		fits := func(g Grant) bool { return g.covers(&need) && counts(&g) }
 		if slices.ContainsFunc(r.Open, fits) || slices.ContainsFunc(r.Own, fits) {
 			out = append(out, t)
 		}
 	}
 	return out
+}
+
+// Intersect returns what both allow.
+func (g Grants) Intersect(other Grants) Grants {
+	var out Grants
+	for _, a := range g {
+		for _, b := range other {
+			one := Grant{Verb: a.Verb, Edition: narrower(a.Edition, b.Edition), Type: narrower(a.Type, b.Type), Locales: a.Locales}
+			if a.Verb != b.Verb || one.Edition == "" || one.Type == "" {
+				continue
+			}
+			if len(a.Locales) == 0 {
+				one.Locales = b.Locales
+			} else if len(b.Locales) > 0 {
+				one.Locales = slices.DeleteFunc(slices.Clone(a.Locales), func(tag string) bool { return !slices.Contains(b.Locales, tag) })
+				if len(one.Locales) == 0 {
+					continue
+				}
+			}
+			if !slices.ContainsFunc(out, func(o Grant) bool { return o.String() == one.String() }) {
+				out = append(out, one)
+			}
+		}
+	}
+	return out
+}
+
+// narrower is what both mean, "" if that is nothing.
+func narrower(a, b string) string {
+	switch {
+	case a == Any:
+		return b
+	case b == Any || a == b:
+		return a
+	}
+	return ""
 }

@@ -1,6 +1,9 @@
 package access
 
 import (
+	"crypto/sha256"
+	"net/netip"
+	"strings"
 	"time"
 
 	"github.com/maypok86/otter/v2"
@@ -28,12 +31,33 @@ func NewLimiter(perMinute float64, burst int) *Limiter {
 	})}
 }
 
+// longestName is how long a name may be that is kept as it is; of longer ones a digest
+// is.
+const longestName = 64
+
 func (l *Limiter) of(who string) *rate.Limiter {
+	if len(who) > longestName {
+		sum := sha256.Sum256([]byte(who))
+		who = string(sum[:])
+	}
 	if one, ok := l.held.GetIfPresent(who); ok {
 		return one
 	}
 	one, _ := l.held.SetIfAbsent(who, rate.NewLimiter(rate.Limit(l.perMinute/60), l.burst))
 	return one
+}
+
+// Network is an address as limiters count it: of IPv6 the network of which one customer
+// usually has the whole (RFC 6177).
+func Network(address string) string {
+	if !strings.Contains(address, ":") {
+		return address
+	}
+	at, err := netip.ParseAddr(address)
+	if err != nil || at.Is4In6() {
+		return address
+	}
+	return netip.PrefixFrom(at.WithZone(""), 64).Masked().String()
 }
 
 // Allow counts one more time, and tells whether it is allowed.

@@ -1,8 +1,10 @@
 package access
 
 import (
+	"strings"
 	"sync/atomic"
 	"time"
+	"unicode"
 
 	"golang.org/x/time/rate"
 )
@@ -75,7 +77,22 @@ func (m *Meter) Due(now time.Time) bool {
 // Note remembers who has used the key last: the address, and what the program
 // calls itself.
 func (m *Meter) Note(now time.Time, address, agent string) {
-	m.last.Store(&seen{at: now, address: address, agent: agent[:min(len(agent), 200)]})
+	m.last.Store(&seen{at: now, address: Printable(address), agent: Printable(agent)})
+}
+
+// longestPrintable bounds what Printable returns, in bytes.
+const longestPrintable = 200
+
+// Printable is a stranger's text as it can be kept and shown: not long, valid UTF-8 and
+// without control characters.
+func Printable(s string) string {
+	cut := s[:min(len(s), longestPrintable)]
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return unicode.ReplacementChar
+		}
+		return r
+	}, strings.ToValidUTF8(cut, string(unicode.ReplacementChar)))
 }
 
 // Hit counts an answer that the cache had.

@@ -16,9 +16,15 @@ const previewPrefix = "ubv_"
 // ErrPreviewOver is the error of a preview link whose time is over.
 var ErrPreviewOver = errors.New("the preview link has expired; make a new one")
 
-// PreviewLink lets who has it read one entry, and what that shows, in preview.
-// Nothing is kept of it: it is good because it is signed.
+// ErrPreviewRevoked is the error of a preview link that was revoked, or whose entry or
+// maker is gone.
+var ErrPreviewRevoked = errors.New("the preview link has been revoked; ask for a new one")
+
+// PreviewLink lets who has it read one entry, and what that shows, in preview. It is
+// signed, so that one that was made up is known without looking it up; what it reaches
+// is kept under its id.
 type PreviewLink struct {
+	ID      string    `json:"id"`
 	Entry   string    `json:"entry"`
 	Expires time.Time `json:"expires"`
 }

@@ -1,5 +1,7 @@
 package access
 
+import "time"
+
 // Kind says how somebody is known.
 type Kind string
 
@@ -7,7 +9,8 @@ type Kind string
 const (
 	Everyone  Kind = "everyone" // nobody in particular
 	ByKey     Kind = "key"
-	ByToken   Kind = "token" // issued elsewhere
+	BySiteKey Kind = "site key" // a key that belongs to a site
+	ByToken   Kind = "token"    // issued elsewhere
 	ByAccount Kind = "account"
 	// ByPreviewLink reads one entry, Only, and what it shows.
 	ByPreviewLink Kind = "preview link"
@@ -24,10 +27,28 @@ type Reader struct {
 	// Site that a key belongs to, if any.
 	Site   string
 	Rights Rights
-	// Only is the entry that a preview link is for.
-	Only string
+	// Only is the entry that a preview link is for; Backs says that the link may read
+	// what refers to it, too.
+	Only  string
+	Backs bool
+	// Until is when a token, or a preview link, ends; zero for others.
+	Until time.Time
+	// Proved is when somebody who is signed in has last given the password.
+	Proved time.Time
 	// Meter counts what a key is used for; nil for others.
 	Meter *Meter
+}
+
+// Principal is what tells one who asks from others: an id, a token's subject, or, of
+// those who are nobody in particular, the address that they ask from.
+func (r *Reader) Principal(address string) string {
+	switch {
+	case r.Kind == Everyone:
+		return address
+	case r.ID != "":
+		return r.ID
+	}
+	return r.Name
 }
 
 // Known tells whether it is somebody in particular.

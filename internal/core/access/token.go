@@ -3,8 +3,13 @@ package access
 import (
 	"errors"
 	"fmt"
+	"net/netip"
+	"net/url"
 	"slices"
 	"strings"
+	"time"
+
+	"ubiquon/internal/core/strictyaml"
 )
 
 // Issuer is who else may say who somebody is: signed tokens (JWT, RFC 7519) whose
@@ -18,9 +23,14 @@ type Issuer struct {
 	Keys string `yaml:"keys"`
 	// Algorithms that are accepted; none means RS256, PS256, ES256 and EdDSA.
 	Algorithms []string `yaml:"algorithms"`
+	// Longest is how long a token may be good, from when it was issued on; default 24h.
+	Longest strictyaml.Duration `yaml:"longest"`
 	// Grants that claims bring.
 	Grants []ClaimGrants `yaml:"grants"`
 }
+
+// LongestLife is how long a token may be good.
+func (i *Issuer) LongestLife() time.Duration { return i.Longest.Or(24 * time.Hour) }
 
 // ClaimGrants are the grants of those whose claim is, or as a list or as words
 // parted by spaces holds, the value.
@@ -42,6 +52,9 @@ func (i *Issuer) Check() error {
 		if v == "" {
 			errs = append(errs, fmt.Errorf("tokens: %s is missing", name))
 		}
+	}
+	if u, err := url.Parse(i.Keys); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		errs = append(errs, fmt.Errorf("tokens: keys come from %s unprotected; give an https address, or a file", i.Keys))
 	}
 	if len(i.Algorithms) == 0 {
 		i.Algorithms = []string{"RS256", "PS256", "ES256", "EdDSA"}
@@ -65,6 +78,12 @@ func (i *Issuer) Check() error {
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// isLoopback tells whether a host is this machine.
+func isLoopback(host string) bool {
+	at, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && at.IsLoopback()
 }
 
 // GrantsOf returns what the claims of a token bring.

@@ -10,11 +10,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	makeslug "github.com/gosimple/slug"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/prose"
 	"ubiquon/internal/core/strictyaml"
 )
 
@@ -293,6 +295,9 @@ func (c *checker) between(f *model.Field, path string, n float64) {
 	}
 }
 
+// DefaultProse bounds a prose of which the model says no max, in bytes.
+const DefaultProse = 100_000
+
 func (c *checker) one(f *model.Field, path string, v any) {
 	s, isText := v.(string)
 	kind := func(want string) { c.add(path, "kind", "%s wanted, not %s", want, named(v)) }
@@ -308,6 +313,13 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			c.add(path, "max", "%v characters long, at most %v allowed", n, *f.Max)
 		} else if f.Min != nil && n < *f.Min {
 			c.add(path, "min", "%v characters long, at least %v wanted", n, *f.Min)
+		}
+		if f.Kind == model.Prose {
+			if f.Max == nil && len(s) > DefaultProse {
+				c.add(path, "max", "%d bytes long, at most %d allowed; the model may set another max", len(s), DefaultProse)
+			} else if err := prose.Check(s); err != nil {
+				c.add(path, "prose", "%s", err)
+			}
 		}
 		if !f.Matches(s) {
 			c.add(path, "pattern", "%s does not match %s", named(v), f.Pattern)
@@ -369,7 +381,7 @@ func (c *checker) one(f *model.Field, path string, v any) {
 	case model.File:
 		file, ok := v.(map[string]any)
 		address, _ := file["url"].(string)
-		if u, err := url.Parse(address); !ok || err != nil || address == "" || (u.Scheme != "http" && u.Scheme != "https" && !strings.HasPrefix(address, "/")) {
+		if u, err := url.Parse(address); !ok || err != nil || address == "" || !isFileAddress(address, u) {
 			c.add(path, "kind", `a file is written {"url": http address, "alt": description}`)
 			return
 		}
@@ -456,4 +468,17 @@ func named(v any) string {
 		return "an object"
 	}
 	return "nothing"
+}
+
+// isFileAddress tells whether a file can be at an address: http or https with a host,
+// or a path of the site itself. What begins with two slashes, or a slash and a
+// backslash, is another host to a browser.
+func isFileAddress(address string, u *url.URL) bool {
+	if strings.ContainsFunc(address, unicode.IsControl) || strings.Contains(address, `\`) {
+		return false
+	}
+	if u.Scheme == "http" || u.Scheme == "https" {
+		return u.Host != ""
+	}
+	return u.Scheme == "" && u.Host == "" && strings.HasPrefix(address, "/") && !strings.HasPrefix(address, "//")
 }

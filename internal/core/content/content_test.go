@@ -128,7 +128,7 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 }
 
 // nowhere is where entries live that have no path.
-var nowhere = content.Surroundings{Path: func(string, string, string) string { return "" }}
+var nowhere = content.RenderContext{Find: func(string, string, string) (string, bool) { return "", true }}
 
 func TestMakeIDIsStable(t *testing.T) {
 	a, b := content.MakeID("office", "dispatch", "R-1"), content.MakeID("office", "dispatch", "R-2")

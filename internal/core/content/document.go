@@ -12,32 +12,51 @@ import (
 	"ubiquon/internal/core/prose"
 )
 
-// Surroundings is what laying out entries needs besides the entries themselves.
+// RenderContext is what rendering entries needs besides the entries themselves.
 // One may be used for many entries, one after another.
-type Surroundings struct {
-	// Path returns the site path of an entry in an edition and a locale, "" when it
-	// has none.
-	Path func(edition, locale, id string) string
-
-	forms map[string]map[string]any // of prose that links to no entry
+type RenderContext struct {
+	// Find returns the site path of an entry in an edition and a locale, "" when it has
+	// none, and whether its readers can see the entry at all.
+	Find func(edition, locale, id string) (path string, visible bool)
+	// Prose is what is rendered already.
+	Prose Renderings
 }
 
-// prose returns all forms of a CommonMark text. The same text comes again for
-// every locale that it is filled in for, and in both editions.
-func (s *Surroundings) prose(source string, marks []string, path func(id string) string) map[string]any {
-	if strings.Contains(source, "ref:") {
-		return prose.Forms(source, marks, path)
-	}
+// Renderings are texts that are rendered already, by themselves and their marks.
+type Renderings map[string]*prose.Rendered
+
+// renderingsHeld bounds how many texts are held.
+const renderingsHeld = 2000
+
+// Of returns a text rendered. The same text comes again for every locale that it is
+// filled in for, and in both editions.
+func (r *Renderings) Of(source string, marks []string) *prose.Rendered {
 	key := strings.Join(marks, " ") + "\x00" + source
-	forms := s.forms[key]
-	if forms == nil {
-		forms = prose.Forms(source, marks, path)
-		if s.forms == nil || len(s.forms) > 1000 {
-			s.forms = map[string]map[string]any{}
-		}
-		s.forms[key] = forms
+	if held := (*r)[key]; held != nil {
+		return held
 	}
-	return forms
+	if *r == nil || len(*r) >= renderingsHeld {
+		*r = Renderings{}
+	}
+	out := prose.Render(source, marks)
+	(*r)[key] = out
+	return out
+}
+
+// RenderAll renders the prose of an entry's fields ahead, until the deadline. Its error
+// is a Problems that names what was not rendered by then.
+func (r *Renderings) RenderAll(t *model.Type, entry string, fields Fields, late func() bool) error {
+	for _, leaf := range Leaves(t, fields, false) {
+		text, is := leaf.Value.(string)
+		if leaf.Field.Kind != model.Prose || !is || prose.Check(text) != nil {
+			continue // what is wrong with it is told when it is checked
+		}
+		if late() {
+			return Problems{{Entry: entry, Path: "fields." + leaf.Top.Name, Rule: "prose", Text: "rendering the texts of this write takes too long; save fewer entries, or shorter texts, at once"}}
+		}
+		r.Of(text, leaf.Field.Marks)
+	}
+	return nil
 }
 
 // Documents lays out one document per locale in which the entry can be read: it
@@ -45,7 +64,7 @@ func (s *Surroundings) prose(source string, marks []string, path func(id string)
 // type has no translated fields at all. With nothing translated yet it can be read
 // as if it were written in the default locale. Prose is rendered, files are completed,
 // defaults are filled in. Revision and times of about come from the caller.
-func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *Surroundings) map[string]Document {
+func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *RenderContext) map[string]Document {
 	written := WrittenIn(t, fields)
 	translated := t.HasTranslations()
 	if len(written) == 0 {
@@ -59,7 +78,10 @@ func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields,
 	}
 	out := map[string]Document{}
 	for _, tag := range m.Tags() {
-		l := layout{chain: m.Chain(tag), around: around, path: func(id string) string { return around.Path(edition, tag, id) }}
+		l := layout{chain: m.Chain(tag), around: around, find: func(id string) prose.Target {
+			path, visible := around.Find(edition, tag, id)
+			return prose.Target{Path: path, Visible: visible}
+		}}
 		if translated && !slices.ContainsFunc(l.chain, func(l string) bool { return slices.Contains(written, l) }) {
 			continue
 		}
@@ -72,7 +94,8 @@ func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields,
 		if f := t.SlugField(); f != nil {
 			doc.Slug, _ = doc.Fields[f.Name].(string)
 		}
-		doc.About.Path = pathOf(t, &doc, l.path)
+		doc.About.Path = pathOf(t, &doc, func(id string) string { return l.find(id).Path })
+		doc.targets = l.targets
 		out[tag] = doc
 	}
 	return out
@@ -124,8 +147,10 @@ func inner(f *model.Field, v any) []map[string]any {
 // layout lays out the fields of one locale.
 type layout struct {
 	chain    []string
-	around   *Surroundings
-	path     func(id string) string
+	around   *RenderContext
+	find     func(id string) prose.Target
+	top      string   // the type's own field at hand
+	targets  []string // that prose links to, as Links has them
 	filledIn []string // fields, or fields that something within them was filled in
 	filled   bool
 }
@@ -134,7 +159,7 @@ func (l *layout) group(t *model.Type, values map[string]any, top bool) map[strin
 	out := make(map[string]any, len(t.Fields))
 	for _, f := range t.Fields {
 		if top {
-			l.filled = false
+			l.filled, l.top = false, f.Name
 		}
 		v := values[f.Name]
 		if f.Translated {
@@ -178,7 +203,11 @@ func (l *layout) deliveredOne(f *model.Field, v any) any {
 	switch f.Kind {
 	case model.Prose:
 		s, _ := v.(string)
-		return l.around.prose(s, f.Marks, l.path)
+		r := l.around.Prose.Of(s, f.Marks)
+		for _, id := range r.Targets {
+			l.targets = append(l.targets, l.top+"/"+id)
+		}
+		return r.Forms(l.find)
 	case model.File:
 		in, _ := v.(map[string]any)
 		out := map[string]any{}
@@ -272,18 +301,15 @@ func comparable(out map[string]any, t *model.Type, values map[string]any) {
 
 // Links lists the entries that the document refers to, each as the name of the
 // type's own field that it is within, a slash and the entry's id. Links within
-// prose are among them.
+// prose are among them, if the document was rendered here and not read.
 func (d Document) Links(t *model.Type) []string {
 	found := map[string]bool{}
+	for _, target := range d.targets {
+		found[target] = true
+	}
 	for _, leaf := range Leaves(t, d.Fields, true) {
-		switch leaf.Field.Kind {
-		case model.Reference:
-			if id, ok := leaf.Value.(string); ok {
-				found[leaf.Top.Name+"/"+id] = true
-			}
-		case model.Prose:
-			forms, _ := leaf.Value.(map[string]any)
-			prose.Entries(forms["tree"], func(id string) { found[leaf.Top.Name+"/"+id] = true })
+		if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference {
+			found[leaf.Top.Name+"/"+id] = true
 		}
 	}
 	return slices.Sorted(maps.Keys(found))

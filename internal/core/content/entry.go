@@ -106,6 +106,8 @@ type Document struct {
 	About  About
 	Fields Fields
 	Slug   string // "" when the type has none
+	// targets are the entries that its prose links to, as Links has them.
+	targets []string
 }
 
 // About is what every answer may say about an entry.

@@ -5,8 +5,8 @@ package prose
 
 import (
 	"bytes"
-	"encoding/json"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/microcosm-cc/bluemonday"
@@ -38,22 +38,57 @@ func parse(src []byte, marks []string) (goldmark.Markdown, ast.Node) {
 	return m, m.Parser().Parse(text.NewReader(src))
 }
 
-// Forms gives all forms of a CommonMark text by name: the tree as encoding/json
-// decodes it, the others as texts. Marks are the extra marks that count in it.
-// Links to entries are followed: path says where an entry lives, "" for nowhere.
-func Forms(source string, marks []string, path func(id string) string) map[string]any {
+// Target is what a link to an entry leads to, for a reader of one edition and locale.
+type Target struct {
+	// Path where it lives; "" if it has none.
+	Path string
+	// Visible says that such a reader can see the entry at all.
+	Visible bool
+}
+
+// Rendered is a CommonMark text in all forms, but for where the links to entries lead.
+// It does not change.
+type Rendered struct {
+	html, commonmark, plain string
+	tree                    *Node
+	// Targets are the ids of the entries that it links to, each once.
+	Targets []string
+}
+
+// Render renders a CommonMark text. Marks are the extra marks that count in it. A text
+// that Check refuses becomes one paragraph of plain text, so that the time it takes is
+// bounded.
+func Render(source string, marks []string) *Rendered {
+	if Check(source) != nil {
+		source = escapeAll(source)
+	}
 	src := []byte(source)
 	m, doc := parse(src, marks)
 	b := treeBuilder{src: src}
-	nodes, _ := json.Marshal(Node{Kind: "document", Children: b.children(doc)}) // plain records
-	var tree any
-	_ = json.Unmarshal(Follow(nodes, path), &tree) // a path has no quotes
-	text := plain(doc, src)
+	out := &Rendered{tree: &Node{Kind: "document", Children: b.children(doc)}, plain: plain(doc, src), commonmark: source}
+	out.tree.walk(func(n *Node) {
+		if n.Entry != "" && !slices.Contains(out.Targets, n.Entry) {
+			out.Targets = append(out.Targets, n.Entry)
+		}
+	})
+	raw := unsafe(doc, src)
 	embeddedToLinks(doc)
 	var html bytes.Buffer
 	_ = m.Renderer().Render(&html, src, doc) // writing to a bytes.Buffer cannot fail
-	safe := string(Follow(policy.SanitizeBytes(bytes.TrimSpace(html.Bytes())), path))
-	return map[string]any{"html": safe, "inline": inline(safe), "tree": tree, "commonmark": string(Follow(src, path)), "plain": text}
+	out.html = string(policy.SanitizeBytes(bytes.TrimSpace(html.Bytes())))
+	if raw {
+		out.commonmark = sanitised(out.html, out.plain, marks)
+	}
+	return out
+}
+
+// Forms gives all forms by name: the tree as encoding/json decodes it, the others as
+// texts. find says where a link to an entry leads; of an entry that is not visible
+// nothing is told, not even its id.
+func (r *Rendered) Forms(find func(id string) Target) map[string]any {
+	path := func(id string) string { return find(id).Path }
+	html := string(resolveLinks([]byte(r.html), path))
+	return map[string]any{"html": html, "inline": inline(html), "tree": r.tree.decoded(find), "commonmark": string(resolveLinks([]byte(r.commonmark), path)), "plain": r.plain}
 }
 
 // embeddedToLinks makes links of embedded entries, which are written as images:

@@ -4,9 +4,11 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/yuin/goldmark/ast"
 	extended "github.com/yuin/goldmark/extension/ast"
+	"github.com/yuin/goldmark/util"
 )
 
 // Node is one node of the tree form. Kind is document, paragraph, heading (with
@@ -158,16 +160,80 @@ func taskBox(item *ast.ListItem) *extended.TaskCheckBox {
 }
 
 // target says where a link leads: nowhere, when that would not be safe; to an
-// entry, when it is a ref.
+// entry, when it is a ref. It is read as a browser would: escapes and entities count for
+// what they stand for.
 func target(destination string) (href, entry string) {
-	u, err := url.Parse(strings.TrimSpace(destination))
+	resolved := string(util.ResolveEntityNames(util.ResolveNumericReferences(util.UnescapePunctuations([]byte(destination)))))
+	u, err := url.Parse(strings.TrimSpace(resolved))
 	switch {
-	case err != nil:
+	case err != nil || strings.ContainsFunc(resolved, unicode.IsControl):
 		return "", ""
 	case u.Scheme == "ref":
-		return destination, u.Opaque
-	case u.Scheme == "" || slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme):
-		return destination, ""
+		return resolved, u.Opaque
+	case u.Scheme == "" && !schemeLike(resolved) || slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme):
+		return resolved, ""
 	}
 	return "", ""
+}
+
+// schemeLike tells whether somebody might take the beginning of an address for a
+// scheme, whatever RFC 3986 says.
+func schemeLike(address string) bool {
+	before, _, colon := strings.Cut(address, ":")
+	return colon && !strings.ContainsAny(before, "/?#")
+}
+
+// walk calls f for the node and all below it.
+func (n *Node) walk(f func(*Node)) {
+	f(n)
+	for _, c := range n.Children {
+		c.walk(f)
+	}
+}
+
+// decoded is the node as encoding/json decodes it, with links to entries resolved.
+func (n *Node) decoded(find func(id string) Target) map[string]any {
+	out := map[string]any{"kind": n.Kind}
+	put := func(name, value string) {
+		if value != "" {
+			out[name] = value
+		}
+	}
+	put("text", n.Text)
+	put("language", n.Language)
+	put("align", n.Align)
+	put("src", n.Src)
+	put("alt", n.Alt)
+	put("title", n.Title)
+	if n.Level != 0 {
+		out["level"] = float64(n.Level)
+	}
+	if n.Start != 0 {
+		out["start"] = float64(n.Start)
+	}
+	if n.Ordered {
+		out["ordered"] = true
+	}
+	if n.Header {
+		out["header"] = true
+	}
+	if n.Checked != nil {
+		out["checked"] = *n.Checked
+	}
+	if n.Entry == "" {
+		put("href", n.Href)
+	} else {
+		to := find(n.Entry)
+		if out["href"] = to.Path; to.Visible {
+			out["entry"] = n.Entry
+		}
+	}
+	if len(n.Children) > 0 {
+		children := make([]any, len(n.Children))
+		for i, c := range n.Children {
+			children[i] = c.decoded(find)
+		}
+		out["children"] = children
+	}
+	return out
 }

@@ -7,11 +7,14 @@ import (
 )
 
 // at knows where two entries live.
-func at(id string) string { return map[string]string{"about": "/about", "fog": "/notices/fog"}[id] }
+func at(id string) Target {
+	path := map[string]string{"about": "/about", "fog": "/notices/fog"}[id]
+	return Target{path, path != "" || id == "nameless"}
+}
 
 func TestTree(t *testing.T) {
 	tree := func(src string, marks ...string) string {
-		out, err := json.Marshal(Forms(src, marks, at)["tree"])
+		out, err := json.Marshal(Render(src, marks).Forms(at)["tree"])
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -26,7 +29,8 @@ func TestTree(t *testing.T) {
 		"```go\nx\n```":            `{"kind":"codeBlock","language":"go","text":"x\n"}`,
 		"> q":                      `{"children":[{"children":[{"kind":"text","text":"q"}],"kind":"paragraph"}],"kind":"quote"}`,
 		"[about](ref:about)":       `{"children":[{"children":[{"kind":"text","text":"about"}],"entry":"about","href":"/about","kind":"link"}],"kind":"paragraph"}`,
-		"[gone](ref:gone)":         `{"children":[{"children":[{"kind":"text","text":"gone"}],"entry":"gone","href":"","kind":"link"}],"kind":"paragraph"}`,
+		"[gone](ref:gone)":         `{"children":[{"children":[{"kind":"text","text":"gone"}],"href":"","kind":"link"}],"kind":"paragraph"}`,
+		"[it](ref:nameless)":       `{"children":[{"children":[{"kind":"text","text":"it"}],"entry":"nameless","href":"","kind":"link"}],"kind":"paragraph"}`,
 		"![the fog](ref:fog)":      `{"children":[{"alt":"the fog","entry":"fog","href":"/notices/fog","kind":"entry"}],"kind":"paragraph"}`,
 		"![a](/p.png 'T')":         `{"children":[{"alt":"a","kind":"image","src":"/p.png","title":"T"}],"kind":"paragraph"}`,
 		"[x](javascript:alert(1))": `{"children":[{"children":[{"kind":"text","text":"x"}],"kind":"link"}],"kind":"paragraph"}`,
@@ -47,7 +51,8 @@ func TestTree(t *testing.T) {
 }
 
 func TestLinksAreFollowedInEveryForm(t *testing.T) {
-	f := Forms("See [it](ref:about), [that](ref:nobody) and ![fog](ref:fog). Not \"ref:about\".", nil, at)
+	r := Render("See [it](ref:about), [that](ref:nobody) and ![fog](ref:fog). Not \"ref:about\".", nil)
+	f := r.Forms(at)
 	for form, want := range map[string]string{
 		"inline":     `See <a href="/about" rel="nofollow">it</a>, <a rel="nofollow">that</a> and <a href="/notices/fog" rel="nofollow">fog</a>. Not &#34;ref:about&#34;.`,
 		"commonmark": `See [it](/about), [that]() and ![fog](/notices/fog). Not "ref:about".`,
@@ -57,15 +62,13 @@ func TestLinksAreFollowedInEveryForm(t *testing.T) {
 			t.Errorf("%s: %s", form, f[form])
 		}
 	}
-	var found []string
-	Entries(f["tree"], func(id string) { found = append(found, id) })
-	if strings.Join(found, " ") != "about nobody fog" {
-		t.Errorf("links to %v", found)
+	if strings.Join(r.Targets, " ") != "about nobody fog" {
+		t.Errorf("links to %v", r.Targets)
 	}
 }
 
 func TestMarks(t *testing.T) {
-	html := func(src string, marks ...string) string { return Forms(src, marks, at)["inline"].(string) }
+	html := func(src string, marks ...string) string { return Render(src, marks).Forms(at)["inline"].(string) }
 	for _, c := range [][3]string{
 		{"x^2^", Superscript, "x<sup>2</sup>"}, {"CO~2~", Subscript, "CO<sub>2</sub>"}, {"~~gone~~ H~2~O", Subscript, "<del>gone</del> H<sub>2</sub>O"},
 		{"x^2^", Subscript, "x^2^"}, {"a ^ b ^ c", Superscript, "a ^ b ^ c"}, {"^<script>^", Superscript, "^^"},
@@ -80,7 +83,7 @@ func FuzzForms(f *testing.F) {
 	f.Add("# a\n\n[x](ref:about) ^2^ | a |\n|---|")
 	f.Add("![](ref:fog)\n- [ ] x\n```\"\n")
 	f.Fuzz(func(t *testing.T, src string) {
-		forms := Forms(src, []string{Superscript, Subscript}, at)
+		forms := Render(src, []string{Superscript, Subscript}).Forms(at)
 		tree, err := json.Marshal(forms["tree"])
 		if err != nil || forms["tree"] == nil {
 			t.Fatalf("%q: no tree: %v", src, err)

@@ -215,6 +215,9 @@ func IsText(f *model.Field) bool {
 
 // Result is the answer to a Query.
 type Result struct {
+	// MostBytes bounds what is read for the answer, and the answer itself; more is
+	// ErrTooLarge.
+	MostBytes int
 	// Sequence is the number of the newest change that the answer knows of.
 	Sequence     int64
 	ModelVersion int
@@ -361,6 +364,19 @@ func (e *Error) Error() string {
 
 func failf(parameter, hint, format string, args ...any) *Error {
 	return &Error{Parameter: parameter, Hint: hint, Detail: fmt.Sprintf(format, args...)}
+}
+
+// ReadsLists tells whether a root of the query is a list.
+func (q *Query) ReadsLists() bool {
+	return slices.ContainsFunc(q.Roots, func(r Root) bool { return r.By == ByList || r.By == ByPaths })
+}
+
+// ReadsBacks tells whether the query reads entries that refer to others.
+func (q *Query) ReadsBacks() (reads bool) {
+	for i := range q.Roots {
+		q.Roots[i].Selection.walk(func(p *Pick) { reads = reads || p.Kind == PickBack })
+	}
+	return reads
 }
 
 // Key returns the canonical form of the query: two queries have the same key

@@ -1,7 +1,6 @@
 package query_test
 
 import (
-	"bytes"
 	"errors"
 	"reflect"
 	"slices"
@@ -265,16 +264,20 @@ func TestWriteObject(t *testing.T) {
 		{As: "only", Kind: query.PickValue, Field: "x", On: []string{"pier"}},
 	}
 	row := &query.Row{ID: "r1", Type: "route", Cells: [][][]byte{nil, nil, {[]byte("summer")}, {nil}, {[]byte("t"), []byte("http://a/\"b\"")}, {[]byte("1")}}}
-	var b bytes.Buffer
-	query.WriteObject(&b, picks, 0, row)
-	if want := `{"id":"r1","kind":"Route","season":"Summer time","tags":[],"photo":{"address":"http://a/\"b\"","t":"File"}}`; b.String() != want {
-		t.Errorf("got  %s\nwant %s", b.String(), want)
+	written := func(most int, picks []query.Pick, first int) (string, error) {
+		out, err := query.Render(most, func(b *query.Buffer) { query.WriteObject(b, picks, first, row) })
+		return string(out), err
+	}
+	want := `{"id":"r1","kind":"Route","season":"Summer time","tags":[],"photo":{"address":"http://a/\"b\"","t":"File"}}`
+	if got, err := written(len(want), picks, 0); got != want || err != nil {
+		t.Errorf("got  %s, %v\nwant %s", got, err, want)
+	}
+	if _, err := written(len(want)-1, picks, 0); !errors.Is(err, query.ErrTooLarge) {
+		t.Errorf("a byte more than is allowed: %v", err)
 	}
 	row.Cells[4] = [][]byte{nil, nil}
-	b.Reset()
-	query.WriteObject(&b, picks[4:5], 4, row)
-	if b.String() != `{"photo":null}` {
-		t.Errorf("an absent object is written %s", b.String())
+	if got, err := written(100, picks[4:5], 4); got != `{"photo":null}` || err != nil {
+		t.Errorf("an absent object is written %s, %v", got, err)
 	}
 }
 
@@ -327,9 +330,11 @@ func TestSelectionsWithinRecordsAndBlocks(t *testing.T) {
 				row.Lists[i] = &query.RootResult{}
 			}
 		}
-		var b bytes.Buffer
-		query.WriteObject(&b, sel.Picks, 0, row)
-		return b.String()
+		out, err := query.Render(1<<20, func(b *query.Buffer) { query.WriteObject(b, sel.Picks, 0, row) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(out)
 	}
 	const blocks = `[{"block": "heading", "text": "A \"b\"", "tone": "loud"}, {"block": "prose", "text": {"html": "<p>x</p>", "tree": {"kind": "document"}}, "pictures": [{"url": "/a", "alt": null}]}, {"block": "banner", "banner": "b1"}]`
 	for fields, want := range map[string]string{

@@ -3,6 +3,7 @@ package query
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strconv"
 	"sync"
@@ -36,22 +37,57 @@ func (p *Pick) members() []Part {
 	return out
 }
 
-var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+// ErrTooLarge is the error of an answer with more bytes than are allowed.
+var ErrTooLarge = errors.New("the answer would be too large")
 
-// Laid returns what write writes, in a slice of just that length: bodies are held
-// for long.
-func Laid(write func(*bytes.Buffer)) []byte {
-	b := buffers.Get().(*bytes.Buffer)
-	defer buffers.Put(b)
+// Buffer is what an answer is rendered into. It takes so many bytes and no more.
+type Buffer struct {
+	bytes.Buffer
+	most int
+}
+
+// overflow leaves the rendering of an answer that is too large; Render recovers it.
+type overflow struct{}
+
+// check ends the rendering when there is too much. It is called after each value, so
+// a buffer exceeds its bound by one value at most.
+func (b *Buffer) check() {
+	if b.Len() > b.most {
+		panic(overflow{})
+	}
+}
+
+var buffers = sync.Pool{New: func() any { return new(Buffer) }}
+
+// pooledBytes bounds the buffers that are kept for the next answer.
+const pooledBytes = 1 << 20
+
+// Render returns what write writes, in a slice of just that length: bodies are held
+// for long. Its error is ErrTooLarge if that is more than most bytes.
+func Render(most int, write func(*Buffer)) (out []byte, err error) {
+	b := buffers.Get().(*Buffer)
 	b.Reset()
+	b.most = most
+	defer func() {
+		if p := recover(); p != nil {
+			if _, is := p.(overflow); !is {
+				panic(p)
+			}
+			out, err = nil, ErrTooLarge
+		}
+		if b.Cap() <= pooledBytes {
+			buffers.Put(b)
+		}
+	}()
 	write(b)
-	return bytes.Clone(b.Bytes())
+	b.check()
+	return bytes.Clone(b.Bytes()), nil
 }
 
 // WriteObject lays a row out as a JSON object of the picks, which are some
 // consecutive ones of the selection that the row was read for; first is the
 // index of the first.
-func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
+func WriteObject(b *Buffer, picks []Pick, first int, row *Row) {
 	b.WriteByte('{')
 	comma := false
 	for i := range picks {
@@ -107,13 +143,14 @@ func WriteObject(b *bytes.Buffer, picks []Pick, first int, row *Row) {
 				WriteObject(b, p.Link.Picks, 0, linked[0])
 			}
 		}
+		b.check()
 	}
 	b.WriteByte('}')
 }
 
 // WriteList lays out the entries that refer to another one: as a list, or in the
 // form that the pick asks for.
-func WriteList(b *bytes.Buffer, p *Pick, found *RootResult) {
+func WriteList(b *Buffer, p *Pick, found *RootResult) {
 	if p.Shape != nil {
 		WriteConnection(b, p.Shape, p.Names, p.List, found)
 		return
@@ -123,7 +160,7 @@ func WriteList(b *bytes.Buffer, p *Pick, found *RootResult) {
 
 // WriteConnection lays out a list as the Cursor Connections Specification of
 // GraphQL has it. Names holds the names of types.
-func WriteConnection(b *bytes.Buffer, shape []ListPart, names map[string]string, root *Root, found *RootResult) {
+func WriteConnection(b *Buffer, shape []ListPart, names map[string]string, root *Root, found *RootResult) {
 	picks := root.Selection.Picks
 	writeMembers(b, shape, func(p ListPart) {
 		switch p.Name {
@@ -152,7 +189,7 @@ func WriteConnection(b *bytes.Buffer, shape []ListPart, names map[string]string,
 	})
 }
 
-func writePageInfo(b *bytes.Buffer, name string, root *Root, found *RootResult) {
+func writePageInfo(b *Buffer, name string, root *Root, found *RootResult) {
 	prev, next := root.Around(found)
 	n := len(found.Rows)
 	switch {
@@ -171,7 +208,7 @@ func writePageInfo(b *bytes.Buffer, name string, root *Root, found *RootResult) 
 	}
 }
 
-func writeMembers(b *bytes.Buffer, parts []ListPart, value func(ListPart)) {
+func writeMembers(b *Buffer, parts []ListPart, value func(ListPart)) {
 	b.WriteByte('{')
 	for i, p := range parts {
 		if i > 0 {
@@ -183,7 +220,7 @@ func writeMembers(b *bytes.Buffer, parts []ListPart, value func(ListPart)) {
 	b.WriteByte('}')
 }
 
-func writeRows(b *bytes.Buffer, rows []*Row, one func(*Row)) {
+func writeRows(b *Buffer, rows []*Row, one func(*Row)) {
 	b.WriteByte('[')
 	for i, row := range rows {
 		if i > 0 {
@@ -194,7 +231,7 @@ func writeRows(b *bytes.Buffer, rows []*Row, one func(*Row)) {
 	b.WriteByte(']')
 }
 
-func writeValue(b *bytes.Buffer, p *Pick, src []byte) {
+func writeValue(b *Buffer, p *Pick, src []byte) {
 	switch {
 	case src == nil && p.Several:
 		b.WriteString("[]")
@@ -234,7 +271,7 @@ func (p *Pick) options(src []byte) (out []string) {
 	return out
 }
 
-func writeNamed(b *bytes.Buffer, names map[string]string, v string) {
+func writeNamed(b *Buffer, names map[string]string, v string) {
 	if other, ok := names[v]; ok {
 		v = other
 	}
@@ -243,7 +280,7 @@ func writeNamed(b *bytes.Buffer, names map[string]string, v string) {
 
 // writeParts writes an object whose members come one per cell; constants take
 // no cell.
-func writeParts(b *bytes.Buffer, parts []Part, cells [][]byte) {
+func writeParts(b *Buffer, parts []Part, cells [][]byte) {
 	b.WriteByte('{')
 	next := 0
 	for i, part := range parts {
@@ -273,7 +310,7 @@ func writeParts(b *bytes.Buffer, parts []Part, cells [][]byte) {
 	b.WriteByte('}')
 }
 
-func writePartsList(b *bytes.Buffer, parts []Part, src []byte) {
+func writePartsList(b *Buffer, parts []Part, src []byte) {
 	var objects []map[string]json.RawMessage
 	if src != nil {
 		_ = json.Unmarshal(src, &objects) // stored by us: a list of objects
@@ -296,17 +333,17 @@ func writePartsList(b *bytes.Buffer, parts []Part, src []byte) {
 	b.WriteByte(']')
 }
 
-func writeName(b *bytes.Buffer, name string) {
+func writeName(b *Buffer, name string) {
 	b.WriteByte('"')
 	b.WriteString(name) // letters and digits only
 	b.WriteString(`":`)
 }
 
-func writeString(b *bytes.Buffer, s string) { writeText(b, []byte(s)) }
+func writeString(b *Buffer, s string) { writeText(b, []byte(s)) }
 
 // writeText writes a JSON string. Most texts need no escaping; those that do go
 // the long way.
-func writeText(b *bytes.Buffer, s []byte) {
+func writeText(b *Buffer, s []byte) {
 	for _, c := range s {
 		if c < ' ' || c == '"' || c == '\\' || c == 0xe2 { // 0xe2 begins U+2028, which JSON in scripts cannot have
 			writeEscaped(b, string(s))
@@ -318,7 +355,7 @@ func writeText(b *bytes.Buffer, s []byte) {
 	b.WriteByte('"')
 }
 
-func writeEscaped(b *bytes.Buffer, s string) {
+func writeEscaped(b *Buffer, s string) {
 	enc := json.NewEncoder(b)
 	enc.SetEscapeHTML(false)
 	_ = enc.Encode(s) // text into a buffer cannot fail

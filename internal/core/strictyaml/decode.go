@@ -67,13 +67,48 @@ func (o *Ordered[T]) UnmarshalYAML(node ast.Node) error {
 
 type ordered interface{ element() reflect.Type }
 
+// MaxBytes bounds a file.
+const MaxBytes = 4 << 20
+
+// aliases finds a node that stands for another one: a few of those nested in each other
+// would take all memory, and no file of ours needs any.
+type aliases struct{ found ast.Node }
+
+// Visit implements ast.Visitor.
+func (a *aliases) Visit(n ast.Node) ast.Visitor {
+	switch n.(type) {
+	case *ast.AliasNode, *ast.AnchorNode, *ast.MergeKeyNode:
+		if a.found == nil {
+			a.found = n
+		}
+		return nil
+	}
+	return a
+}
+
 // Decode reads src into the value that into points to. Its error is a
 // Mistakes: text that is not YAML, a key twice, a key that the Go type does
 // not have, a value of the wrong kind. Keys are the fields' yaml tags.
 func Decode(file string, src []byte, into any) error {
+	if len(src) > MaxBytes {
+		return Mistakes{{File: file, Text: fmt.Sprintf("the file has %d bytes, at most %d are read", len(src), MaxBytes)}}
+	}
+	if line := tooDeep(string(src)); line > 0 {
+		return Mistakes{{File: file, Line: line, Column: 1, Text: fmt.Sprintf("values are nested more than %d deep", MaxNesting)}}
+	}
 	tree, err := parser.ParseBytes(src, 0)
 	if err != nil {
 		return Mistakes{fromYAML(file, err)}
+	}
+	for _, doc := range tree.Docs {
+		if a := (&aliases{}); doc.Body != nil {
+			ast.Walk(a, doc.Body)
+			if a.found != nil {
+				c := checker{file: file}
+				c.add(a.found, "anchors, aliases and merge keys are not read here; write the value out")
+				return c.found
+			}
+		}
 	}
 	var found Mistakes
 	for _, doc := range tree.Docs {

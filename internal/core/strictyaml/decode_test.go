@@ -1,6 +1,7 @@
 package strictyaml
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -89,5 +90,32 @@ func TestDurations(t *testing.T) {
 	}
 	if Duration(0).Or(time.Second) != time.Second || Duration(time.Minute).Or(time.Second) != time.Minute {
 		t.Error("another span instead of none")
+	}
+}
+
+// TestFilesThatWouldTakeAllMemory decodes small files that stand for huge ones.
+func TestFilesThatWouldTakeAllMemory(t *testing.T) {
+	laughs := "a: &a [x, x, x, x, x, x, x, x, x]\n"
+	for c := 'b'; c < 'j'; c++ {
+		laughs += fmt.Sprintf("%c: &%[1]c [*%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c]\n", c, c-1)
+	}
+	for name, src := range map[string]string{"aliases": laughs, "an alias alone": "a: *b", "a merge key": "a: {<<: *b}", "brackets": strings.Repeat("[", 100_000), "braces": strings.Repeat("{a: ", 100_000),
+		"dashes": strings.Repeat("- ", 100_000), "indents": func() (s string) {
+			for i := range 2000 {
+				s += strings.Repeat(" ", i) + "a:\n"
+			}
+			return s
+		}(), "much": strings.Repeat("a", MaxBytes+1)} {
+		t.Run(name, func(t *testing.T) {
+			begin := time.Now()
+			var into map[string]any
+			if err := Decode("model.yaml", []byte(src), &into); err == nil || time.Since(begin) > 5*time.Second {
+				t.Errorf("after %v: %v", time.Since(begin), err)
+			}
+		})
+	}
+	var into map[string]any
+	if err := Decode("model.yaml", []byte("a: {pattern: '[[[', help: \"it's {\", list: [{b: [c]}, {b: [c]}]}\n"+strings.Repeat("b: [{c: d}]\n", 1)), &into); err != nil {
+		t.Errorf("an ordinary file: %v", err)
 	}
 }

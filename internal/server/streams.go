@@ -1,0 +1,98 @@
+package server
+
+import (
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/gateway"
+)
+
+const (
+	// streamBeat is how often a stream that has nothing to tell says that it is there.
+	streamBeat = 10 * time.Second
+	// streamWrite bounds how long a reader may take what is written to it.
+	streamWrite = 15 * time.Second
+)
+
+// streams counts the event streams that are open. It is safe for concurrent use.
+type streams struct {
+	mu   sync.Mutex
+	all  int
+	each map[string]int // by principal
+}
+
+// open counts a stream, and returns what ends it. Its error is a retryLater.
+func (c *streams) open(principal string, most, mostEach int) (end func(), err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.all >= most || c.each[principal] >= mostEach {
+		return nil, tooMany(10*time.Second, fmt.Sprintf("%d streams at once are open to one reader, %d to all", mostEach, most))
+	}
+	if c.each == nil {
+		c.each = map[string]int{}
+	}
+	c.all++
+	c.each[principal]++
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.all--
+		if c.each[principal]--; c.each[principal] == 0 {
+			delete(c.each, principal)
+		}
+	}, nil
+}
+
+func (c *streams) count() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.all
+}
+
+// eventStream is a stream of server-sent events to somebody.
+type eventStream struct {
+	w   http.ResponseWriter
+	out *http.ResponseController
+}
+
+// beginEvents begins a stream. It outlives the listener's limit for answers; what is
+// written has one of its own.
+func beginEvents(w http.ResponseWriter) eventStream {
+	e := eventStream{w, http.NewResponseController(w)}
+	w.Header().Set("Content-Type", "text/event-stream")
+	e.write(": listening\n\n")
+	return e
+}
+
+func (e eventStream) write(format string, args ...any) {
+	_ = e.out.SetWriteDeadline(time.Now().Add(streamWrite)) // not every writer has one
+	fmt.Fprintf(e.w, format, args...)
+}
+
+// present is who asks, as they are now: rights may have been taken from them since the
+// stream was opened. Its error is that of a new request.
+func (s *Server) present(r *http.Request) (access.Reader, error) {
+	if header := r.Header.Get("Authorization"); header != "" {
+		_, secret, _ := strings.Cut(header, " ")
+		return s.g.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
+	}
+	if cookie := s.cookieOf(r); cookie != "" && !strings.HasPrefix(r.URL.Path, "/content/") {
+		reader, _, err := s.g.SignedIn(r.Context(), cookie)
+		return reader, err
+	}
+	return s.g.Everyone(), nil
+}
+
+// changesStill returns who follows the changes of an edition, or why they may not any
+// more.
+func (s *Server) changesStill(r *http.Request, edition string) (access.Reader, error) {
+	reader, err := s.present(r)
+	if err == nil && (reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition)) {
+		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
+	}
+	return reader, err
+}

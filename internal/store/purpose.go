@@ -1,0 +1,72 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgconn/ctxwatch"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+// Purpose is what a statement is for. Each has connections of its own, so that none
+// waits for those of another.
+type Purpose int
+
+// The purposes.
+const (
+	// Controlling is the rest: writes, the control endpoints, jobs.
+	Controlling Purpose = iota
+	// Reading is for reads of content. Such a statement ends when its context does, and
+	// when its client is gone.
+	Reading
+	// Following is for the change log and the lease.
+	Following
+)
+
+// followers is how many connections there are for Following: for polling, for
+// notifications, for announcing, and one to spare.
+const followers = 4
+
+// cancelWithin is how long PostgreSQL has to end a statement that it was asked to end,
+// before the connection is closed.
+const cancelWithin = 2 * time.Second
+
+type purposeKey struct{}
+
+// For returns a context whose statements are for the purpose.
+func For(ctx context.Context, p Purpose) context.Context {
+	return context.WithValue(ctx, purposeKey{}, p)
+}
+
+// pool returns the connections for the context's purpose.
+func (s *Store) pool(ctx context.Context) *pgxpool.Pool {
+	if p, set := ctx.Value(purposeKey{}).(Purpose); set && s.pools[p] != nil {
+		return s.pools[p]
+	}
+	return s.Pool
+}
+
+// openPools opens the pools of the purposes that have one of their own.
+func (s *Store) openPools(ctx context.Context, like *pgxpool.Config, reads int32) error {
+	if reads == 0 {
+		reads = 8
+	}
+	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers} {
+		cfg := like.Copy()
+		cfg.MaxConns = conns
+		if purpose == Reading {
+			// Work that nobody waits for ends in PostgreSQL, too.
+			cfg.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
+				return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}
+			}
+			cfg.ConnConfig.RuntimeParams["client_connection_check_interval"] = "2s"
+		}
+		pool, err := pgxpool.NewWithConfig(ctx, cfg)
+		if err != nil {
+			return err
+		}
+		s.pools[purpose] = pool
+	}
+	return nil
+}
