@@ -124,6 +124,7 @@ type modelState struct {
 	version int64
 	schema  *graphql.Schema
 	plans   *planCache
+	seen    seenModels
 }
 
 // Open checks the configuration against the model, applies the model and

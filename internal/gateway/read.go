@@ -130,6 +130,10 @@ func (p *Plan) finish(text string, st *modelState) {
 	p.version, p.asked = st.version, text
 	p.name()
 	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() > heavyEffort
+	if p.GraphQL != nil && p.GraphQL.Describes() {
+		// Who may not read everything is told of what they may read.
+		p.Needs = append(p.Needs, access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any})
+	}
 	if p.Query.Edition != content.Published {
 		return
 	}
@@ -265,10 +269,16 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		}
 	}
 	if need, missing := rights.Missing(r.Needs()); missing {
-		if p = p.narrow(rights, o); p == nil {
+		if less := p.narrow(rights, o); less != nil {
+			return g.Read(ctx, less, rights, o)
+		}
+		if p.Query.Edition != content.Preview {
 			return Answer{}, &DeniedError{Grant: need}
 		}
-		return g.Read(ctx, p, rights, o)
+		// That there is such a draft, and of which type, is not told.
+		if r, err = p.nothing(r); err != nil {
+			return Answer{}, err
+		}
 	}
 	if o.Only != "" && (len(r.Found()) == 0 || slices.ContainsFunc(r.Found(), func(id string) bool { return id != o.Only })) {
 		return Answer{}, ErrOneEntry
@@ -278,6 +288,15 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		applied = max(applied, r.Sequence)
 	}
 	return Answer{Response: r, Outcome: outcome, Sequence: applied}, nil
+}
+
+// nothing is the answer to a plan that finds nothing, otherwise like another one.
+func (p *Plan) nothing(like *cache.Response) (*cache.Response, error) {
+	out, err := p.Render(p, &query.Result{MostBytes: 1 << 20, Roots: make([]query.RootResult, len(p.Query.Roots))})
+	if err != nil {
+		return nil, err
+	}
+	return &cache.Response{Status: out.Status, Header: out.Header, Content: cache.NewContent(out.Body), Edition: like.Edition, Sequence: like.Sequence}, nil
 }
 
 // reachedFor is how far this node is for a reader who asks for a sequence at least.

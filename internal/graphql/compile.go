@@ -12,6 +12,7 @@ import (
 	"github.com/vektah/gqlparser/v2/gqlerror"
 	"github.com/vektah/gqlparser/v2/parser"
 	"github.com/vektah/gqlparser/v2/validator"
+	"github.com/vektah/gqlparser/v2/validator/rules"
 
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/model"
@@ -38,6 +39,10 @@ type Operation struct {
 	names  map[string]string // of types
 	fields []field
 	Errors gqlerror.List
+	// describing are the fields that ask for the schema, by their place among fields, and
+	// vars the variables that they use.
+	describing map[int]merged
+	vars       map[string]any
 	// restricted says that fields may be missing for want of a grant.
 	restricted bool
 }
@@ -69,8 +74,16 @@ func noOperation(doc *ast.QueryDocument, name string) *gqlerror.Error {
 // Compile checks the request against the schema and turns it into a query. Its
 // errors are those of the GraphQL specification's request errors, with places.
 func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) {
-	doc, errs := s.document(r.Query)
+	doc, errs := s.parse(r.Query)
 	if len(errs) > 0 {
+		return nil, errs
+	}
+	return s.compile(edition, r, doc, nil)
+}
+
+// compile compiles a document that was parsed, by some rules; nil means all.
+func (s *Schema) compile(edition string, r Request, doc *ast.QueryDocument, by *rules.Rules) (*Operation, gqlerror.List) {
+	if errs := validator.ValidateWithRules(s.parsed, doc, by); len(errs) > 0 {
 		return nil, errs
 	}
 	op := doc.Operations.ForName(r.OperationName)
@@ -115,11 +128,15 @@ func tooMuch(effort int, message string) *gqlerror.Error {
 
 // Check returns what is wrong with a document, whatever its variables are.
 func (s *Schema) Check(text string) gqlerror.List {
-	_, errs := s.document(text)
-	return errs
+	doc, errs := s.parse(text)
+	if len(errs) > 0 {
+		return errs
+	}
+	return validator.ValidateWithRules(s.parsed, doc, nil)
 }
 
-func (s *Schema) document(text string) (*ast.QueryDocument, gqlerror.List) {
+// parse reads a document, and refuses one that would be dear to validate.
+func (s *Schema) parse(text string) (*ast.QueryDocument, gqlerror.List) {
 	doc, err := parser.ParseQueryWithTokenLimit(&ast.Source{Input: text}, s.limits.GraphQLTokens)
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
@@ -127,7 +144,7 @@ func (s *Schema) document(text string) (*ast.QueryDocument, gqlerror.List) {
 	if err := s.checkForm(doc); err != nil {
 		return nil, gqlerror.List{err}
 	}
-	return doc, validator.ValidateWithRules(s.parsed, doc, nil)
+	return doc, nil
 }
 
 type compiler struct {
@@ -147,7 +164,7 @@ type compiler struct {
 
 // describedEffort is the effort of one thing that is asked of the schema: what tools
 // ask for at once stays far below the bound, many times that does not.
-const describedEffort = 2
+const describedEffort = 4
 
 // exhausted counts a selection, and tells whether there are too many.
 func (c *compiler) exhausted() bool {
@@ -229,6 +246,10 @@ func (c *compiler) root(f merged) {
 		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: `"Query"`})
 		return
 	case "__schema", "__type":
+		if c.out.describing == nil {
+			c.out.describing, c.out.vars = map[int]merged{}, c.vars
+		}
+		c.out.describing[len(c.out.fields)] = f
 		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: c.introspect(f)})
 		return
 	}

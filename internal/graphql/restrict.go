@@ -9,6 +9,7 @@ import (
 	"github.com/vektah/gqlparser/v2/gqlerror"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/query"
 )
 
@@ -16,7 +17,7 @@ import (
 // fields that need more are null, and the answer has an error for each that
 // names the grant.
 func (o *Operation) Restrict(rights access.Rights) *Operation {
-	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors, restricted: true}
+	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors, describing: o.describing, vars: o.vars, restricted: true}
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			root := o.Query.Roots[f.root]
@@ -59,7 +60,9 @@ func (o *Operation) refusals(res *query.Result) gqlerror.List {
 		}
 		root, found := &o.Query.Roots[f.root], &res.Roots[f.root]
 		at := ast.Path{ast.PathName(f.as)}
-		if grant := refusedRoot(root, found); grant != "" {
+		if grant := refusedRoot(root, found); grant != "" && o.Query.Edition == content.Preview {
+			continue // that there is such a draft, and of which type, is not told
+		} else if grant != "" {
 			out = append(out, Denied(at, grant))
 		} else if f.kind == rootList {
 			out = refusedInList(out, at, f.shape, root, found)

@@ -73,13 +73,24 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	switch rest {
 	case "graphql/schema.graphql":
-		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(string) any { return s.g.Schema().SDL })
+		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(seen gateway.Seen, _ string) any { return seen.Schema.SDL })
 		return
 	case "schema":
-		s.description(w, r, &reader, edition, "application/schema+json", func(base string) any { return describe.Schema(s.g.Model(), base+"/schema") })
+		s.description(w, r, &reader, edition, "application/schema+json", func(seen gateway.Seen, base string) any { return describe.Schema(seen.Model, base+"/schema") })
 		return
 	case "openapi.json":
-		s.description(w, r, &reader, edition, "application/json", func(base string) any { return describe.OpenAPI(s.g.Model(), base, edition) })
+		s.description(w, r, &reader, edition, "application/json", func(seen gateway.Seen, base string) any { return describe.OpenAPI(seen.Model, base, edition) })
+		return
+	}
+	if _, t, err := locate(s.g.Model(), rest); t != nil && err == nil && len(reader.Rights.Types(access.Read, edition, []string{t.Name})) == 0 {
+		// What else is wrong with the request would tell of the type.
+		s.refused(w, r, &reader, edition, &gateway.DeniedError{Grant: s.needOf(edition, rest)})
+		return
+	} else if err != nil && rest != "paths" {
+		if seen, failed := s.g.SeenBy(reader.Rights, edition); failed == nil {
+			_, _, err = locate(seen.Model, rest) // with what is near of that alone that the reader may know
+		}
+		s.refused(w, r, &reader, edition, err)
 		return
 	}
 	text := restText(r)
@@ -88,6 +99,21 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 			return planREST(m, edition, rest, r)
 		})
 	}, "")
+}
+
+// discreet is an error of compiling a read as the reader may know it: what it says of
+// types that they may not read is said to nobody else.
+func discreet(rights access.Rights, edition string, err error) error {
+	var wrong *query.Error
+	if !errors.As(err, &wrong) {
+		return err
+	}
+	for _, t := range wrong.Types {
+		if len(rights.Types(access.Read, edition, []string{t})) == 0 {
+			return &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: t}}
+		}
+	}
+	return err
 }
 
 // needOf is the grant that a path below the edition takes at least.
@@ -137,11 +163,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 		if errors.Is(err, gateway.ErrReplan) && try < 3 {
 			continue
 		}
-		var wrong *query.Error
-		if errors.As(err, &wrong) && !reader.Known() && !reader.Rights.AllowsAny(access.Read, edition) {
-			// What types and fields there are is nothing for strangers.
-			err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
-		}
+		err = discreet(reader.Rights, edition, err)
 		if err != nil {
 			s.refused(w, r, reader, edition, err)
 			return

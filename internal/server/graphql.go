@@ -102,12 +102,18 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 					return nil, err
 				}
 			}
-			return compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
+			return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
 		})
 	}
 	if asked.plan == nil {
 		var refused requestErrors
 		first, err := plan()
+		if errors.As(err, &refused) && !reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
+			compile := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
+			plan = func() (*gateway.Plan, error) { return s.g.Compile("", compile) }
+			first, err = plan()
+			refused = requestErrors{}
+		}
 		if errors.As(err, &refused) {
 			status := http.StatusOK
 			if mediaType == graphqlResponse {
@@ -116,35 +122,68 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 			writeGraphQLErrors(w, status, mediaType, refused.List)
 			return
 		}
-		asked.plan = first
+		if err == nil {
+			held := plan
+			plan = func() (*gateway.Plan, error) {
+				if once := first; once != nil {
+					first = nil
+					return once, nil
+				}
+				return held()
+			}
+		}
 	}
 	s.answer(w, r, reader, edition, begin, plan, mediaType)
 }
 
 // compileGraphQL compiles a request; language is its Accept-Language.
-func compileGraphQL(edition, language, mediaType string, req graphql.Request) gateway.Compiler {
+func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql.Request) gateway.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.Compile(edition, req)
 		if len(errs) > 0 {
 			return nil, requestErrors{errs}
 		}
-		base := headers(m, &op.Query, mediaType, true)
-		p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key(), Base: base}
-		p.Narrow = narrowGraphQL
-		p.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
-			body, err := p.GraphQL.Write(res)
-			return gateway.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
-		}
-		return p, nil
+		return s.planGraphQL(m, op, mediaType), nil
 	}
+}
+
+// compileFor compiles a request in which something is wrong, for a reader who may not
+// know what.
+func (s *Server) compileFor(edition, language, mediaType string, req graphql.Request, rights access.Rights) gateway.Compiler {
+	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+		req.Locale = negotiate(m, language)
+		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return len(rights.Types(access.Read, edition, []string{typ})) > 0 })
+		if len(errs) > 0 {
+			return nil, requestErrors{errs}
+		}
+		return s.planGraphQL(m, op, mediaType), nil
+	}
+}
+
+func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *gateway.Plan {
+	base := headers(m, &op.Query, mediaType, true)
+	p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key(), Base: base}
+	p.Narrow = s.narrowGraphQL
+	p.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+		body, err := p.GraphQL.Write(res)
+		return gateway.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
+	}
+	return p
 }
 
 // narrowGraphQL makes null what a reader may not have. Readers who lack the same
 // share the answer: what is null, and why, is part of its key.
-func narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+func (s *Server) narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
 	out := *p
 	out.GraphQL = p.GraphQL.Restrict(rights)
+	if p.GraphQL.Describes() {
+		seen, err := s.g.SeenBy(rights, p.Query.Edition)
+		if err != nil {
+			return nil // the reader is refused, and the error will show elsewhere
+		}
+		out.GraphQL = out.GraphQL.DescribedBy(seen.Schema)
+	}
 	out.Query, out.Key = &out.GraphQL.Query, "graphql "+out.GraphQL.Key()
 	return &out
 }
@@ -297,8 +336,8 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 }
 
 // description serves what there is to read, to whoever may read anything of the
-// edition.
-func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(base string) any) {
+// edition, as far as they may.
+func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(seen gateway.Seen, base string) any) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
 		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
@@ -307,7 +346,12 @@ func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *acc
 		s.fail(w, r, err)
 		return
 	}
-	made := of(s.g.Address() + "/content/" + s.g.Environment() + "/" + edition)
+	seen, err := s.g.SeenBy(reader.Rights, edition)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	made := of(seen, s.g.Address()+"/content/"+s.g.Environment()+"/"+edition)
 	body, isText := made.(string)
 	if !isText {
 		src, err := json.Marshal(made)

@@ -2,26 +2,38 @@ package server
 
 import (
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"strconv"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
 // routeModel mounts what is done with the model.
 func (s *Server) routeModel(c routes) {
-	c.get("/model", reads, func(*http.Request) (any, error) { return s.g.Model(), nil })
-	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/graphql; charset=utf-8")
-		_, _ = io.WriteString(w, s.g.Schema().SDL) // the reader may be gone
+	// seen is the model as who asks may know it.
+	seen := func(w http.ResponseWriter, r *http.Request, mediaType string, of func(gateway.Seen) []byte) {
+		known, err := s.g.SeenBy(readerOf(r).Rights, content.Preview)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		w.Header().Set("Content-Type", mediaType)
+		_, _ = w.Write(of(known)) // the reader may be gone
+	}
+	c.get("/model", reads, func(r *http.Request) (any, error) {
+		known, err := s.g.SeenBy(readerOf(r).Rights, content.Preview)
+		return known.Model, err
+	})
+	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		seen(w, r, "application/graphql; charset=utf-8", func(known gateway.Seen) []byte { return []byte(known.Schema.SDL) })
 	}))
-	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/yaml")
-		_, _ = w.Write(s.g.Model().YAML()) // the reader may be gone
+	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		seen(w, r, "application/yaml", func(known gateway.Seen) []byte { return known.Model.YAML() })
 	}))
 	c.do("POST", "/model/plan", administers.withBody(contentBody), func(r *http.Request) (any, error) {
 		m, _, err := readModel(r)

@@ -196,5 +196,11 @@ func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
 	if !known {
 		return fmt.Errorf("entry %s: %w", id, store.ErrNotFound)
 	}
-	return may(r, access.Need{Verb: verb, Edition: edition, Type: one.Type})
+	if err := may(r, access.Need{Verb: verb, Edition: edition, Type: one.Type}); err != nil {
+		if may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type}) != nil {
+			return fmt.Errorf("entry %s: %w", id, store.ErrNotFound) // of which type it is is not told
+		}
+		return err
+	}
+	return nil
 }

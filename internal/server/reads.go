@@ -13,7 +13,6 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/core/query"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/store"
@@ -95,9 +94,12 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		if bad != nil {
 			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.message}}
 		}
-		text, compile = "graphql "+req.Query, compileGraphQL(edition, form.Language, graphqlResponse, req)
+		text, compile = "graphql "+req.Query, s.compileGraphQL(edition, form.Language, graphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
 		return nil, err
+	}
+	if err == nil && !rights.AllowsAny(access.Read, edition) {
+		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
 	}
 	var parsing time.Duration
 	for try := 0; err == nil && try < 4; try++ {
@@ -112,11 +114,8 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		}
 		err = nil
 	}
-	var wrong *query.Error
+	err = discreet(rights, edition, err)
 	var denied *gateway.DeniedError
-	if errors.As(err, &wrong) && form.As == "everyone" && !rights.AllowsAny(access.Read, edition) {
-		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}} // strangers are not told
-	}
 	if errors.As(err, &denied) {
 		denied.Everyone = form.As == "everyone"
 	}

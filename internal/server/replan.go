@@ -41,7 +41,7 @@ func (s *Server) replan(text string) (gateway.Compiler, error) {
 		if bad != nil {
 			return nil, *bad
 		}
-		return compileGraphQL(edition, language, plainJSON, req), nil
+		return s.compileGraphQL(edition, language, plainJSON, req), nil
 	}
 	uri, language, _ := strings.Cut(text, "\n")
 	u, err := url.ParseRequestURI(uri)

@@ -324,6 +324,7 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 			values.Set("path", found.MovedTo)
 			to.RawQuery = values.Encode()
 			out.Status = http.StatusMovedPermanently
+			out.Needs = q.NeedsOf(res)
 			out.Header = with(out.Header, "Location", to.RequestURI())
 			src, _ := json.Marshal(map[string]any{"moved": map[string]string{"path": found.MovedTo}}) // text
 			b.Write(append(src, '\n'))

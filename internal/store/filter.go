@@ -55,7 +55,38 @@ func (c *condition) expr(e filter.Expr, row string) string {
 	if c.but != "" {
 		where += " and " + end + ".entry <> " + c.but
 	}
-	return "exists (select from " + from + " where " + where + " and (" + c.predicate(e, end, true) + "))"
+	return c.holding(e, name, row) + "exists (select from " + from + " where " + where + " and (" + c.predicate(e, end, true) + "))"
+}
+
+// holding is what an index can tell of a condition on the ids that a list of references
+// leads to: that the list holds one of them at all.
+func (c *condition) holding(e filter.Expr, name *filter.Name, row string) string {
+	field := name.Entered()
+	if field == "" {
+		return ""
+	}
+	var ids []filter.Operand
+	switch e := e.(type) {
+	case filter.Compare:
+		if e.Op == "=" {
+			ids = []filter.Operand{e.Right}
+		}
+	case filter.In:
+		if !e.Outside {
+			ids = e.Values
+		}
+	}
+	var links []string
+	for _, o := range ids {
+		if o.Value == nil {
+			return ""
+		}
+		links = append(links, field+"/"+o.Value.Text)
+	}
+	if links == nil {
+		return ""
+	}
+	return row + ".links <> '{}' and " + row + ".links && " + c.args.add(links, "text[]") + " and "
 }
 
 func (c *condition) all(parts []filter.Expr, row, word string) string {
@@ -195,7 +226,11 @@ func (c *condition) predicate(e filter.Expr, row string, there bool) string {
 		for i, v := range e.Values {
 			values[i] = c.operand(v, row, there)
 		}
-		return c.operand(e.Of, row, there) + " in (" + strings.Join(values, ", ") + ")"
+		word := " in ("
+		if e.Outside {
+			word = " not in ("
+		}
+		return c.operand(e.Of, row, there) + word + strings.Join(values, ", ") + ")"
 	case filter.IsNull:
 		value := c.column(&e.Of, row, there)
 		if e.Of.Several {

@@ -410,13 +410,13 @@ func (s *Store) pathStatements(q *query.Query, root *query.Root, out *query.Root
 		args, func(raw [][]byte) error {
 			out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
 			return nil
-		}}, {"f.entry, f.locale, d.path", " from former_path f left join document d on d.environment = f.environment and d.edition = $2 and d.entry = f.entry and d.locale = f.locale" +
+		}}, {"f.entry, f.locale, d.path, d.type", " from former_path f left join document d on d.environment = f.environment and d.edition = $2 and d.entry = f.entry and d.locale = f.locale" +
 		" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) order by f.since desc, f.locale limit 100",
 		args, func(raw [][]byte) error {
 			if out.MovedTo == "" {
 				// One that lives nowhere now may come back.
 				out.Formerly = append(out.Formerly, query.Former{Entry: string(raw[0]), Locale: string(raw[1])})
-				out.MovedTo = string(raw[2])
+				out.MovedTo, out.MovedLocale, out.MovedType = string(raw[2]), string(raw[1]), string(raw[3])
 			}
 			return nil
 		}}}

@@ -42,10 +42,11 @@ type Like struct {
 // Between is true from Low to High, both included.
 type Between struct{ Of, Low, High Operand }
 
-// In is true when one of the values is equal.
+// In is true when one of the values is equal; with Outside, when none is.
 type In struct {
-	Of     Operand
-	Values []Operand
+	Of      Operand
+	Values  []Operand
+	Outside bool
 }
 
 // IsNull is true when there is no value.
@@ -117,6 +118,7 @@ type Name struct {
 	// Several says that the value is a list.
 	Several bool
 	options []string // of a choice
+	leads   []string // types that a reference leads to; nil if it is none
 }
 
 // Step is a reference on the way to a property.
@@ -217,7 +219,11 @@ func (e In) write(b *strings.Builder) {
 		texts[i] = v.String()
 	}
 	slices.Sort(texts)
-	b.WriteString(e.Of.String() + " IN (" + strings.Join(slices.Compact(texts), ", ") + ")")
+	word := " IN ("
+	if e.Outside {
+		word = " OUTSIDE ("
+	}
+	b.WriteString(e.Of.String() + word + strings.Join(slices.Compact(texts), ", ") + ")")
 }
 func (e IsNull) write(b *strings.Builder) { b.WriteString(e.Of.String() + " IS NULL") }
 func (e Array) write(b *strings.Builder) {

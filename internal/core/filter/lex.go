@@ -18,6 +18,8 @@ const (
 type Error struct {
 	At           int
 	Detail, Hint string
+	// Types are those that the names up to the error enter.
+	Types []string
 }
 
 func (e *Error) Error() string {
@@ -88,7 +90,7 @@ func lex(src string) ([]token, error) {
 				if sign == "!=" {
 					hint = "unequal is written <>"
 				}
-				return nil, &Error{place(src, i), fmt.Sprintf("%q is nothing that a filter is made of", r), hint}
+				return nil, &Error{At: place(src, i), Detail: fmt.Sprintf("%q is nothing that a filter is made of", r), Hint: hint}
 			}
 			out = append(out, token{tokenSign, sign, i})
 			i += len(sign)
@@ -115,7 +117,7 @@ func quoted(src string, i int) (text string, next int, err error) {
 		}
 		return b.String(), n + 1, nil
 	}
-	return "", 0, &Error{place(src, i), "the text that begins here does not end", "close it with " + string(src[i]) + "; within, write it twice"}
+	return "", 0, &Error{At: place(src, i), Detail: "the text that begins here does not end", Hint: "close it with " + string(src[i]) + "; within, write it twice"}
 }
 
 func number(src string, i int) int {

@@ -21,14 +21,15 @@ var kinds = map[model.Kind]Kind{
 }
 
 // find finds the property that a dotted name leads to, from the entries of a
-// type. The error speaks of the part of the name that is wrong.
+// type. The error speaks of the part of the name that is wrong; then the name is what
+// was found before.
 func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 	n := &Name{}
 	parts := strings.Split(dotted, ".")
 	types := []*model.Type{t}
 	for i := 0; ; i++ {
 		if i == len(parts) {
-			return nil, fmt.Errorf("%s leads to entries; name one of their properties, as in %s.%s", dotted, dotted, suggestion(types))
+			return n, fmt.Errorf("%s leads to entries; name one of their properties, as in %s.%s", dotted, dotted, suggestion(types))
 		}
 		part := parts[i]
 		last := i == len(parts)-1
@@ -41,7 +42,7 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 		field, back := property(m, types, part)
 		switch {
 		case field == nil && back == nil:
-			return nil, unknown(m, types, part)
+			return n, unknown(m, types, part)
 		case back != nil:
 			n.Steps = append(n.Steps, Step{Name: part, Field: back.Field.Name, Types: []string{back.Type.Name}, Several: true, Back: true})
 			types = []*model.Type{back.Type}
@@ -53,7 +54,7 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 					continue
 				}
 				if f.Kind != model.Reference || f.Several != s.Several {
-					return nil, notTheSame(part, parts[:i])
+					return n, notTheSame(part, parts[:i])
 				}
 				s.Types = append(s.Types, f.Types...)
 			}
@@ -65,16 +66,25 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 				types = append(types, m.Type(name))
 			}
 		default:
+			var leads []string
 			for _, other := range types {
+				if f := other.Field(part); f != nil && f.Kind == model.Reference {
+					leads = append(leads, f.Types...)
+				}
 				if f := other.Field(part); f != nil && (f.Kind != field.Kind || f.IsList() != field.IsList()) {
-					return nil, notTheSame(part, parts[:i])
+					return n, notTheSame(part, parts[:i])
 				}
 			}
 			n.Field = part
-			return n, n.value(field, parts[i+1:])
+			err := n.value(field, parts[i+1:])
+			if n.leads != nil {
+				slices.Sort(leads)
+				n.leads = slices.Compact(leads)
+			}
+			return n, err
 		}
 		if len(n.Steps) > MaxSteps {
-			return nil, fmt.Errorf("%s enters %d references; at most %d", dotted, len(n.Steps), MaxSteps)
+			return n, fmt.Errorf("%s enters %d references; at most %d", dotted, len(n.Steps), MaxSteps)
 		}
 	}
 }
@@ -119,6 +129,9 @@ func (n *Name) value(f *model.Field, inner []string) error {
 	default:
 		for _, o := range f.Options {
 			n.options = append(n.options, o.Value)
+		}
+		if f.Kind == model.Reference {
+			n.leads = slices.Sorted(slices.Values(f.Types))
 		}
 		n.Kind = kinds[f.Kind]
 		if n.Kind == "" {

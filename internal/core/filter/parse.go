@@ -17,9 +17,9 @@ import (
 func Parse(src string, m *model.Model, t *model.Type) (*Filter, error) {
 	switch {
 	case len(src) > MaxLength:
-		return nil, &Error{MaxLength, fmt.Sprintf("the filter has %d bytes, at most %d are allowed", len(src), MaxLength), ""}
+		return nil, &Error{At: MaxLength, Detail: fmt.Sprintf("the filter has %d bytes, at most %d are allowed", len(src), MaxLength)}
 	case !utf8.ValidString(src) || strings.ContainsRune(src, 0):
-		return nil, &Error{1, "the filter is not valid UTF-8, or holds a NUL", ""}
+		return nil, &Error{At: 1, Detail: "the filter is not valid UTF-8, or holds a NUL"}
 	}
 	tokens, err := lex(src)
 	if err != nil {
@@ -44,6 +44,7 @@ type parser struct {
 	t          *model.Type
 	depth      int
 	predicates int
+	entered    []string // types, by the names read so far
 }
 
 func (p *parser) peek() token { return p.tokens[p.at] }
@@ -80,7 +81,7 @@ func (p *parser) took(word string) bool {
 }
 
 func (p *parser) wrong(at token, detail, hint string) error {
-	return &Error{place(p.src, at.at), detail, strings.TrimPrefix(hint, "; ")}
+	return &Error{At: place(p.src, at.at), Detail: detail, Hint: strings.TrimPrefix(hint, "; "), Types: p.entered}
 }
 
 func (p *parser) expect(word string) error {
@@ -170,7 +171,11 @@ func (p *parser) primary() (Expr, error) {
 	for _, op := range []string{"A_EQUALS", "A_CONTAINS", "A_CONTAINEDBY", "A_OVERLAPS"} {
 		if t.is(op) {
 			p.at++
-			return p.array(op)
+			e, err := p.array(op)
+			if err != nil {
+				return nil, err
+			}
+			return p.delivered(t, e)
 		}
 	}
 	if (t.is("TRUE") || t.is("FALSE")) && !p.comparison(1) {
@@ -199,7 +204,11 @@ func (p *parser) predicate() (Expr, error) {
 		if err != nil {
 			return nil, err
 		}
-		return p.compare(begin, left, sign.text, right)
+		e, err := p.compare(begin, left, sign.text, right)
+		if err != nil {
+			return nil, err
+		}
+		return p.delivered(begin, e)
 	case sign.is("IS"):
 		not := p.took("NOT")
 		if err := p.expect("NULL"); err != nil {
@@ -208,7 +217,8 @@ func (p *parser) predicate() (Expr, error) {
 		if left.Name == nil || left.CaseI || left.AccentI {
 			return nil, p.wrong(begin, "only a property can be NULL", "")
 		}
-		return negated(IsNull{*left.Name}, not), nil
+		e, err := p.delivered(begin, IsNull{*left.Name})
+		return negated(e, not), err
 	}
 	not := sign.is("NOT")
 	if not {
@@ -233,6 +243,9 @@ func (p *parser) predicate() (Expr, error) {
 			hint = "did you mean " + near + "?"
 		}
 		return nil, p.wrong(sign, "expected a comparison, LIKE, BETWEEN, IN or IS, not "+sign.says(), hint)
+	}
+	if err == nil {
+		e, err = p.delivered(begin, e)
 	}
 	return negated(e, not), err
 }
@@ -510,6 +523,10 @@ func (p *parser) word(t token) (Operand, error) {
 
 func (p *parser) name(t token) (Operand, error) {
 	n, err := find(p.m, p.t, t.text)
+	for _, s := range n.Steps {
+		p.entered = append(p.entered, s.Types...)
+	}
+	p.entered = append(p.entered, n.leads...)
 	if err != nil {
 		detail, hint, _ := strings.Cut(err.Error(), "; ")
 		return Operand{}, p.wrong(t, detail, hint)

@@ -225,29 +225,51 @@ func (v Values) Value(field string) any {
 // Enter leads nowhere.
 func (Values) Enter(Step) []Document { return nil }
 
+// isEntered tells whether the name is the id of the entry that a reference of the
+// document's own leads to.
+func (n *Name) isEntered() bool {
+	return len(n.Steps) == 1 && !n.Steps[0].Back && n.Field == "id"
+}
+
+// Entered returns the document's own reference of which the name is the id that it leads
+// to; "" if it is something else.
+func (n *Name) Entered() string {
+	if n.isEntered() {
+		return n.Steps[0].Field
+	}
+	return ""
+}
+
 // Equalities returns the conditions of which one at least must be met for the
 // filter to be true, each being that a field of the document's own holds, or has
 // among its values, a text; none if there are no such.
-func (f *Filter) Equalities() (field string, values []string) {
+func (f *Filter) Equalities() (name string, values []string) {
 	parts := []Expr{f.Expr}
 	if and, ok := f.Expr.(And); ok {
 		parts = and.Parts
 	}
 	own := func(n *Name, k Kind) bool {
-		return n != nil && len(n.Steps) == 0 && len(n.Inner) == 0 && n.Kind == k && k != Timestamp && k != Other
+		return n != nil && (len(n.Steps) == 0 || n.isEntered()) && len(n.Inner) == 0 && n.Kind == k && k != Timestamp && k != Other
+	}
+	// A reference leads to an entry only if it holds the entry's id.
+	field := func(n *Name) string {
+		if n.isEntered() {
+			return n.Steps[0].Field
+		}
+		return n.Field
 	}
 	for _, e := range parts {
 		switch e := e.(type) {
 		case Compare:
 			if e.Op == "=" && own(e.Left.Name, e.Left.Kind()) && !e.Left.CaseI && !e.Left.AccentI && e.Right.Value != nil {
-				return e.Left.Name.Field, []string{e.Right.Value.Text}
+				return field(e.Left.Name), []string{e.Right.Value.Text}
 			}
 		case In:
-			if own(e.Of.Name, e.Of.Kind()) && !e.Of.CaseI && !e.Of.AccentI && !slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Value == nil }) {
+			if !e.Outside && own(e.Of.Name, e.Of.Kind()) && !e.Of.CaseI && !e.Of.AccentI && !slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Value == nil }) {
 				for _, o := range e.Values {
 					values = append(values, o.Value.Text)
 				}
-				return e.Of.Name.Field, values
+				return field(e.Of.Name), values
 			}
 		case Array:
 			if e.Op == "A_CONTAINS" && own(e.Left.Name, Text) && len(e.Right.Values) > 0 {

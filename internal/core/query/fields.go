@@ -1,6 +1,7 @@
 package query
 
 import (
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -266,8 +267,20 @@ func (s Selecting) types(names []string) []*model.Type {
 	return out
 }
 
-// bind compiles a selection of entries of the types.
+// bind compiles a selection of entries of the types. Its errors say which types they
+// speak of.
 func (s Selecting) bind(types []*model.Type, nodes []node, path string) (Selection, error) {
+	sel, err := s.bound(types, nodes, path)
+	var wrong *Error
+	if errors.As(err, &wrong) && wrong.Types == nil {
+		for _, t := range types {
+			wrong.Types = append(wrong.Types, t.Name)
+		}
+	}
+	return sel, err
+}
+
+func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Selection, error) {
 	sel := Selection{Picks: []Pick{{As: "id", Kind: PickID}}}
 	known := []string{"id", "about"}
 	backs := map[string]model.Back{}

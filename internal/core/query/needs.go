@@ -46,6 +46,9 @@ func (q *Query) NeedsOf(r *Result) []access.Need {
 		if locale == "" {
 			locale = r.Roots[i].Locale
 		}
+		if found := &r.Roots[i]; found.MovedTo != "" && len(found.Rows) == 0 && root.Refused[found.MovedType] == "" {
+			out.add(q.need(found.MovedType, found.MovedLocale))
+		}
 		for _, row := range r.Roots[i].Rows {
 			if root.Refused[row.Type] != "" {
 				continue

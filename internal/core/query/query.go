@@ -246,8 +246,9 @@ type RootResult struct {
 	Ahead []*Row
 	// Locale that was found, for a Root without one.
 	Locale string
-	// MovedTo is where the entry lives now that was looked for at a former path.
-	MovedTo string
+	// MovedTo is where the entry lives now that was looked for at a former path, MovedType
+	// its type, and MovedLocale the locale.
+	MovedTo, MovedType, MovedLocale string
 	// Paths, for ByPaths, and those behind them that make More so.
 	Paths     []PathRow
 	PastPaths []PathRow
@@ -353,6 +354,9 @@ type Error struct {
 	// At is the character of the parameter's value, the first being 1, where it is
 	// wrong; 0: nowhere in particular.
 	At int
+	// Types are those whose fields the error speaks of: it is for those alone who may read
+	// them.
+	Types []string
 }
 
 func (e *Error) Error() string {

@@ -99,7 +99,7 @@ func ParseFilter(parameter, text string, m *model.Model, t *model.Type) (*filter
 	var wrong *filter.Error
 	if errors.As(err, &wrong) {
 		err := failf(parameter, wrong.Hint, "at character %d: %s", wrong.At, wrong.Detail)
-		err.At = wrong.At
+		err.At, err.Types = wrong.At, wrong.Types
 		return nil, err
 	}
 	return f, err
