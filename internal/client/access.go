@@ -112,7 +112,7 @@ func (c *Client) Previews(ctx context.Context, entry string) ([]store.PreviewLin
 
 // RevokePreview ends a preview link.
 func (c *Client) RevokePreview(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/previews/"+url.PathEscape(id), nil, nil)
+	return c.call(ctx, http.MethodDelete, "/previews/"+url.PathEscape(id), nil, &struct{ Revoked bool }{})
 }
 
 // VerifyAudit checks that the audit log is whole, and, if contains is not empty, that a

@@ -129,7 +129,7 @@ type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 func (p *Plan) finish(text string, st *modelState) {
 	p.version, p.asked = st.version, text
 	p.name()
-	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() > heavyEffort
+	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() >= heavyEffort
 	if p.GraphQL != nil && p.GraphQL.Describes() {
 		// Who may not read everything is told of what they may read.
 		p.Needs = append(p.Needs, access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any})

@@ -182,11 +182,11 @@ func number(p map[string]string, name string) (int, error) {
 	if p[name] == "" {
 		return 0, nil
 	}
-	n, err := strconv.Atoi(p[name])
+	n, err := strconv.ParseInt(p[name], 10, 32)
 	if err != nil || n < 0 {
-		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: strconv.Quote(p[name]) + " is no number"}}
+		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: strconv.Quote(access.Printable(p[name])) + " is no number from 0 to 2147483647"}}
 	}
-	return n, nil
+	return int(n), nil
 }
 
 func (s *Server) listEvents(r *http.Request) (any, error) {

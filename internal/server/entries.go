@@ -47,11 +47,11 @@ func (s *Server) routeEntries(c routes) {
 		return outcome(done, made), err
 	})
 	c.get("/entries/{id}/revisions/{number}", reads, seen(func(r *http.Request) (any, error) {
-		n, err := strconv.Atoi(chi.URLParam(r, "number"))
+		n, err := strconv.ParseInt(chi.URLParam(r, "number"), 10, 32)
 		if err != nil {
 			return nil, store.ErrNotFound
 		}
-		return s.g.Revision(r.Context(), id(r), n)
+		return s.g.Revision(r.Context(), id(r), int(n))
 	}))
 	c.get("/entries/{id}/differences", reads, seen(s.differences))
 	c.do("POST", "/entries/{id}/preview", reads, seen(s.preview))

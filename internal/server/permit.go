@@ -4,7 +4,11 @@ import (
 	"context"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
+
+	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/gateway"
@@ -127,6 +131,19 @@ func (p permit) check(r *access.Reader, now time.Time) error {
 	return nil
 }
 
+// longestName bounds what stands for a name in a path.
+const longestName = 500
+
+// sound tells whether the names in a path can be those of something.
+func sound(route *chi.Context) bool {
+	if route == nil {
+		return true
+	}
+	return !slices.ContainsFunc(route.URLParams.Values, func(name string) bool {
+		return len(name) > longestName || !utf8.ValidString(name) || strings.ContainsRune(name, 0)
+	})
+}
+
 // guarded lets only those through whom the permit allows, bounds what they send, and
 // says who they are.
 func (s *Server) guarded(p permit, next http.Handler) http.Handler {
@@ -135,6 +152,9 @@ func (s *Server) guarded(p permit, next http.Handler) http.Handler {
 		reader, err := s.operator(w, r)
 		if err == nil {
 			err = p.check(reader, time.Now())
+		}
+		if err == nil && !sound(chi.RouteContext(r.Context())) {
+			err = badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "nothing has a name like that"}}
 		}
 		if err == nil && p.computed {
 			var leave func()

@@ -231,6 +231,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "behind", 503
 	case r.Context().Err() != nil:
 		return // the reader is gone
+	case store.BadValue(err):
+		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
+		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
 	case store.Away(err):
 		s.log.Warn("the database is away", "path", r.URL.Path, "error", err)
 		w.Header().Set("Retry-After", "1")

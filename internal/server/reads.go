@@ -34,6 +34,9 @@ func (s *Server) routeReads(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
+		if len(form.Read) == 0 || form.Name == "" {
+			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "read", Detail: "name the read, and say which it is", Hint: `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`}}
+		}
 		return s.g.SaveRead(r.Context(), form.Name, form.Read, by(r))
 	})
 	c.do("DELETE", "/reads/saved/{id}", writesOrDecides, func(r *http.Request) (any, error) {

@@ -41,6 +41,13 @@ func Away(err error) bool {
 	return errors.As(err, &connecting) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
 }
 
+// BadValue tells whether PostgreSQL has refused a value that cannot be stored or compared:
+// one out of range, or that is no valid text (SQLSTATE class 22).
+func BadValue(err error) bool {
+	var refused *pgconn.PgError
+	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "22")
+}
+
 // Store is one environment's records. It may be used by many at once.
 type Store struct {
 	// Environment that every method speaks of.

@@ -119,6 +119,7 @@ type Name struct {
 	Several bool
 	options []string // of a choice
 	leads   []string // types that a reference leads to; nil if it is none
+	indexed bool     // entries are found by the value
 }
 
 // Step is a reference on the way to a property.

@@ -37,6 +37,7 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 			if n.Field, n.Kind = part, kind; part != "id" {
 				n.Field = "about." + part
 			}
+			n.indexed = part != "updated"
 			return n, nil
 		}
 		field, back := property(m, types, part)
@@ -130,6 +131,7 @@ func (n *Name) value(f *model.Field, inner []string) error {
 		for _, o := range f.Options {
 			n.options = append(n.options, o.Value)
 		}
+		n.indexed = f.Indexed || f.Unique || f.Kind == model.Slug && f.Name == "slug"
 		if f.Kind == model.Reference {
 			n.leads = slices.Sorted(slices.Values(f.Types))
 		}

@@ -545,7 +545,7 @@ func (r *Root) effort() int {
 	}
 	switch r.By {
 	case ByList, ByBack:
-		return 1 + min(r.Limit*each, 1<<31)
+		return 1 + min(r.Limit*each, 1<<31) + r.Filter.Effort()
 	case ByPaths:
 		return 1
 	}
