@@ -37,13 +37,17 @@ lint: console
 test: packages browser build lint
 	go test -timeout 30m ./...
 
-# The long form of what is tried for seconds in the tests: SOAK is how long nodes are
-# tormented; the oracle goes on for ten times as many changes.
+# The long form of what is tried for seconds in the tests: SOAK is how long nodes meet
+# faults, FUZZ how long each parser gets odd input; the oracle goes on for ten times as
+# many changes, and every route gets 2,000 mutated requests.
 SOAK ?= 20m
+FUZZ ?= 30s
 
 soak: packages console
 	go test ./internal/cli -run TestNobodyGetsAnOlderAnswer -fault.for $(SOAK) -timeout 3h -v
 	go test ./internal/gateway -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
+	go test ./internal/gateway -run TestMutatedRequests -mutations 2000 -timeout 1h
+	tools/fuzz $(FUZZ)
 
 bench: packages build
 	@command -v wrk >/dev/null || tools/install wrk

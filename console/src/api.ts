@@ -277,6 +277,12 @@ export const roles: Record<string, string> = {
 };
 export type Act = { id: number; at: string; who: string; kind: string; address?: string; what: string; subject?: string; before?: unknown; after?: unknown };
 
+/** Where somebody is signed in. */
+export type Session = { id: string; address: string; agent: string; created: string; seen: string; expires: string };
+
+/** A link that reads one entry in preview. */
+export type PreviewLink = { id: string; entry: string; title: string; type: string; locale: string; waysBack: boolean; by: string; created: string; expires: string; revoked: string | null; used: string | null };
+
 /** What a problem document may say besides its words. */
 export type ProblemBody = {
   problems?: { entry: string; path: string; rule: string; text: string }[];
@@ -305,6 +311,9 @@ export type Who = { kind: string; name: string; environment: string; grants: str
 /** Told when the service says that nobody is signed in any more. */
 export const signedOut = new EventTarget();
 
+/** Asks for the password again, when the service wants it before a change; true when it was given. The shell sets it. */
+export const proof: { ask: () => Promise<boolean> } = { ask: async () => false };
+
 /** Calls the control endpoints. Who asks is told by a cookie that scripts cannot see. */
 export async function call<T>(path: string, init?: { method?: string; body?: unknown; signal?: AbortSignal }): Promise<T> {
   const answer = await fetch("/control/v1" + path, {
@@ -317,7 +326,8 @@ export async function call<T>(path: string, init?: { method?: string; body?: unk
   });
   if (!answer.ok) {
     const p = await answer.json().catch(() => ({}));
-    if (answer.status === 401 && path !== "/session") signedOut.dispatchEvent(new Event("out"));
+    if (answer.status === 401 && path !== "/session" && p.type !== "/problems/sign-in") signedOut.dispatchEvent(new Event("out"));
+    if (p.type === "/problems/proof" && (await proof.ask())) return call<T>(path, init);
     throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint, p);
   }
   return answer.json() as Promise<T>;

@@ -15,10 +15,12 @@ import { EventPage } from "./pages/event";
 import { EventsPage } from "./pages/events";
 import { KeysPage } from "./pages/keys";
 import { NowPage } from "./pages/now";
+import { PreviewsPage } from "./pages/previews";
 import { SettingsPage } from "./pages/settings";
 import { SitesPage } from "./pages/sites";
 import { TypePage, TypesPage } from "./pages/types";
 import { WelcomePage } from "./pages/welcome";
+import { YouPage } from "./pages/you";
 import { CachePage } from "./pages/cache";
 import { WhyPage } from "./pages/why";
 import { Shell } from "./shell";
@@ -58,6 +60,8 @@ const router = createBrowserRouter(
             </Suspense>
           ),
         },
+        { path: "previews", element: <PreviewsPage /> },
+        { path: "you", element: <YouPage /> },
         { path: "why", element: <WhyPage /> },
         { path: "accounts", element: <AccountsPage /> },
         { path: "audit", element: <AuditPage /> },

@@ -1,10 +1,10 @@
 import { Box, Button, Field, Flex, Heading, Input, Text } from "@chakra-ui/react";
 import { useQueryClient } from "@tanstack/react-query";
-import { Activity, EyeOff, FileText, Globe, KeyRound, Layers, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Telescope, Users } from "lucide-react";
+import { Activity, EyeOff, FileText, Globe, KeyRound, Layers, Link2, LogOut, Moon, Radio, ScrollText, Settings, Shapes, Sun, Telescope, Users } from "lucide-react";
 import { createContext, useContext, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
-import { call, listen, Problem, signedOut, type Who } from "./api";
-import { Mono } from "./parts";
+import { call, listen, Problem, proof, signedOut, type Who } from "./api";
+import { Main, Mono, Window } from "./parts";
 
 const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?: boolean }[] = [
   { to: "/", name: "Now", icon: <Activity size={16} /> },
@@ -12,6 +12,7 @@ const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?
   { to: "/entries", name: "Entries", icon: <FileText size={16} /> },
   { group: "Reading", to: "/explorer", name: "Explorer", icon: <Telescope size={16} /> },
   { to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
+  { to: "/previews", name: "Preview links", icon: <Link2 size={16} /> },
   { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },
   { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
@@ -123,9 +124,11 @@ export function Shell() {
         <Text px="4" fontSize="12px" mb="2" role="status">
           {live ? "● live" : "○ not connected, trying"}
         </Text>
-        <Text px="4" fontSize="12px" mb="1" opacity="0.75" truncate title={who.grants.join("\n")}>
-          {who.name}
-        </Text>
+        <NavLink to="/you" style={{ textDecoration: "none", color: "inherit" }} title={"Your account: sessions and password\n" + who.grants.join("\n")}>
+          <Text px="4" fontSize="12px" mb="1" opacity="0.75" truncate _hover={{ opacity: 1 }}>
+            {who.name}
+          </Text>
+        </NavLink>
         <Flex px="2">
           <Button size="xs" variant="plain" color="railInk" onClick={colour.turn} aria-label={colour.mode === "dark" ? "Light colours" : "Dark colours"}>
             {colour.mode === "dark" ? <Sun size={15} /> : <Moon size={15} />}
@@ -138,8 +141,53 @@ export function Shell() {
       <Box flex="1" minW="0">
         <Outlet />
       </Box>
+      <Proof />
     </Flex>
     </WhoContext>
+  );
+}
+
+/** Asks for the password again before a change of who may do what; the change is then made as if nothing had been asked. */
+function Proof() {
+  const [waiting, setWaiting] = useState<((given: boolean) => void)[]>([]);
+  const [password, setPassword] = useState("");
+  const [wrong, setWrong] = useState<Problem | null>(null);
+  const [busy, setBusy] = useState(false);
+  useEffect(() => {
+    proof.ask = () => new Promise((given) => setWaiting((all) => [...all, given]));
+    return () => {
+      proof.ask = async () => false;
+    };
+  }, []);
+  function end(given: boolean) {
+    waiting.forEach((tell) => tell(given));
+    setWaiting([]);
+    setPassword("");
+    setWrong(null);
+  }
+  async function give(e: FormEvent) {
+    e.preventDefault();
+    setBusy(true);
+    try {
+      await call("/session/proof", { method: "POST", body: { password } });
+      end(true);
+    } catch (e) {
+      setWrong(e instanceof Problem ? e : new Problem(0, "Failed", String(e)));
+    } finally {
+      setBusy(false);
+    }
+  }
+  return (
+    <Window title="Your password, once more" open={waiting.length > 0} close={() => end(false)} actions={<Main type="submit" form="proof" loading={busy} disabled={!password}>Go on</Main>}>
+      <form id="proof" onSubmit={give}>
+        <Text mb="3">Who may do what is changed only by somebody who has given the password within the last ten minutes. Nothing of what you entered is lost.</Text>
+        <Field.Root invalid={wrong !== null}>
+          <Field.Label>Password</Field.Label>
+          <Input type="password" name="proof" autoComplete="current-password" autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
+          {wrong && <Field.ErrorText>{wrong.message}</Field.ErrorText>}
+        </Field.Root>
+      </form>
+    </Window>
   );
 }
 

@@ -9,9 +9,11 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -190,5 +192,53 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 		if a := get(t, reader(), "/at?path="+path+"&fields=severity(label)"); !strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %s", path, a.Body)
 		}
+	}
+}
+
+// TestOnesOwnAccount goes through what somebody who is signed in does for themselves, and
+// is asked for the password before changing who may do what.
+func TestOnesOwnAccount(t *testing.T) {
+	items, _, err := admin().Entries(t.Context(), store.EntryFilter{Search: "draft-easter-timetable"})
+	if err != nil || len(items) != 1 {
+		t.Fatal(err, items)
+	}
+	link, err := admin().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := inBrowser(t, 0)
+	base := line.Card.Gateway + "/console"
+	w.do("to the preview links", chromedp.Navigate(base+"/previews"), chromedp.WaitVisible(chromedp.CSS("[data-preview='"+link.ID+"']")))
+	w.press("Revoke")
+	w.when("it is revoked", "document.querySelector(`[data-preview='"+link.ID+"']`).innerText.includes('revoked')")
+	if a, err := (&client.Client{Address: line.Card.Gateway, Key: link.Token}).Do(t.Context(), http.MethodGet, "/content/main/preview/entries/"+items[0].ID, nil, nil); err != nil || a.Status != 401 {
+		t.Errorf("a revoked link: %v %+v", err, a)
+	}
+	database, err := cluster.RunningURL(line.Data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := pgx.Connect(t.Context(), database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.WithoutCancel(t.Context()))
+	if _, err := db.Exec(t.Context(), `update session set proved = proved - interval '1 hour'`); err != nil {
+		t.Fatal(err)
+	}
+	w.do("to Accounts", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account]")))
+	w.press("Add an account")
+	w.write("E-mail", "sula@skerry.example")
+	w.write("Name", "Sula Gannet")
+	w.press("Add")
+	w.do("the password is asked for", chromedp.WaitVisible(chromedp.CSS("input[name=proof]")), chromedp.SendKeys(chromedp.CSS("input[name=proof]"), "not this one"), chromedp.KeyEvent("\r"))
+	w.shows("the password is wrong")
+	w.do("and given", chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+line.Card.Accounts[0].Password), chromedp.KeyEvent("\r"), chromedp.WaitVisible(chromedp.CSS("[data-link]")))
+	w.shows("sula@skerry.example") // what was entered is not lost
+	w.do("to the own account", chromedp.Navigate(base+"/you"), chromedp.WaitVisible(chromedp.CSS("[data-session]")))
+	w.shows("this one")
+	nameless, err := chromedp.Run(w.b, chromedp.Evaluate[[]string](nameless))
+	if err != nil || len(nameless) > 0 {
+		t.Errorf("nobody can name %q, %v", nameless, err)
 	}
 }

@@ -106,7 +106,7 @@ func TestConsole(t *testing.T) {
 		now := text("[data-site=skerry-web] [data-build]")
 		return now != before && strings.Contains(now, "finished")
 	})
-	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id, "/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit", "/explorer?request=/notices"} {
+	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id, "/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit", "/you", "/explorer?request=/notices"} {
 		do("to "+page, chromedp.Navigate(base+page), chromedp.WaitVisible(chromedp.CSS("main table, main [data-field], [data-answer]")))
 		nameless, err := chromedp.Run(b, chromedp.Evaluate[[]string](nameless))
 		if err != nil || len(nameless) > 0 {

@@ -92,6 +92,7 @@ type Account struct {
 type Demo struct {
 	Card    Card
 	Gateway *gateway.Gateway
+	Data    string // its directory
 	service *service.Service
 	office  *http.Server
 	slipway *http.Server
@@ -117,7 +118,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 			fmt.Fprintf(o.Say, format+"\n", args...)
 		}
 	}
-	d = &Demo{failed: make(chan error, 2)}
+	d = &Demo{Data: o.Data, failed: make(chan error, 2)}
 	defer func() {
 		if err != nil {
 			d.Close()

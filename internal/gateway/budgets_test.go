@@ -66,12 +66,22 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 		send   func(i int) int
 		status int
 	}{
-		"reads of nobody":    {20_000, func(i int) int { return send(i, "GET", fmt.Sprintf("%snotices?limit=%d&x=%s", base, i%100, long), "", "") }, 401},
-		"GraphQL of nobody":  {5_000, func(i int) int { return send(i, "POST", base+"graphql", "", fmt.Sprintf(`{"query": "{ a%d: notices { totalCount } } #%s"}`, i, long)) }, 401},
-		"plans of a key":     {20_000, func(i int) int { return send(i, "GET", fmt.Sprintf("%snotices?fields=title&limit=0&offset=%d", base, i%10_000), key, "") }, 200},
-		"sign-ins":           {5_000, func(i int) int { return send(i, "POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "%d%s", "password": "x"}`, i, long[:3000])) }, 401},
+		"reads of nobody": {20_000, func(i int) int {
+			return send(i, "GET", fmt.Sprintf("%snotices?limit=%d&x=%s", base, i%100, long), "", "")
+		}, 401},
+		"GraphQL of nobody": {5_000, func(i int) int {
+			return send(i, "POST", base+"graphql", "", fmt.Sprintf(`{"query": "{ a%d: notices { totalCount } } #%s"}`, i, long))
+		}, 401},
+		"plans of a key": {20_000, func(i int) int {
+			return send(i, "GET", fmt.Sprintf("%snotices?fields=title&limit=0&offset=%d", base, i%10_000), key, "")
+		}, 200},
+		"sign-ins": {5_000, func(i int) int {
+			return send(i, "POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "%d%s", "password": "x"}`, i, long[:3000]))
+		}, 401},
 		"keys that are none": {20_000, func(i int) int { return send(i, "GET", base+"notices", fmt.Sprint("ubq_", i), "") }, 401},
-		"submissions":        {5_000, func(i int) int { return send(i, "POST", "/content/"+n.Environment()+"/submissions/remarks", "", `{"subject": "x"}`) }, 401},
+		"submissions": {5_000, func(i int) int {
+			return send(i, "POST", "/content/"+n.Environment()+"/submissions/remarks", "", `{"subject": "x"}`)
+		}, 401},
 	} {
 		t.Run(name, func(t *testing.T) {
 			c.send(0)

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+
+	"ubiquon/internal/testkit/cost"
 )
 
 const (
@@ -101,5 +103,22 @@ func FuzzDecodeCloudEvent(f *testing.F) {
 		if err == nil && d.Kind != Ping && d.Key == "" {
 			t.Errorf("%q is decoded without a key", body)
 		}
+	})
+}
+
+// FuzzAnnouncements proves and reads what somebody posts to a hook.
+func FuzzAnnouncements(f *testing.F) {
+	f.Add("m1", "1795420800", "v1,AAAA", "application/cloudevents+json", []byte(`{"specversion":"1.0","type":"office.published","source":"/","id":"1","subject":"reports/R-1"}`))
+	f.Add("", "-1", "v1a,x v1,y", "application/json", []byte(strings.Repeat("[", 10_000)))
+	f.Fuzz(func(t *testing.T, id, stamp, signature, mediaType string, body []byte) {
+		h := http.Header{"Webhook-Id": {id}, "Webhook-Timestamp": {stamp}, "Webhook-Signature": {signature}, "Content-Type": {mediaType}}
+		cost.Bound(t, func() {
+			if Prove([]string{secret, other}, h, body, time.Unix(1795420800, 0)) == nil {
+				t.Errorf("%q %q %q proves something", id, stamp, signature)
+			}
+			if d, err := DecodeCloudEvent(mediaType, body); err == nil && d.Kind != Ping && (d.OriginKind == "" || d.Key == "") {
+				t.Errorf("%s is about %+v", body, d)
+			}
+		})
 	})
 }

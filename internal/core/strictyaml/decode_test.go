@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ubiquon/internal/testkit/cost"
 )
 
 type harbour struct {
@@ -118,4 +120,16 @@ func TestFilesThatWouldTakeAllMemory(t *testing.T) {
 	if err := Decode("model.yaml", []byte("a: {pattern: '[[[', help: \"it's {\", list: [{b: [c]}, {b: [c]}]}\n"+strings.Repeat("b: [{c: d}]\n", 1)), &into); err != nil {
 		t.Errorf("an ordinary file: %v", err)
 	}
+}
+
+// FuzzDecode reads what somebody sends as a file.
+func FuzzDecode(f *testing.F) {
+	f.Add([]byte("name: Mella\ndepth: 4\nberths: [{length: 12}]\n"))
+	f.Add([]byte("a: &a [*a]\n<<: {b: !!binary x}\n? [c]\n: |\n  d\n"))
+	f.Fuzz(func(t *testing.T, src []byte) {
+		cost.Bound(t, func() {
+			var loose map[string]any
+			_ = Decode("model.yaml", src, &loose)
+		})
+	})
 }

@@ -1,0 +1,254 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"ubiquon/internal/demo"
+)
+
+// The attacks come over so many connections, at a rate that costs an attacker nothing.
+const (
+	attackers  = 24
+	attackRate = 240 // a second, all together
+	readerRate = 200
+)
+
+// attack is one way to be dear.
+type attack struct {
+	name    string
+	request func(i int) *http.Request
+	// streams are opened and kept.
+	streams bool
+}
+
+// abuse runs attacks beside a reader whose answers are in the cache, and beside one that
+// has them computed, and prints how long they wait, against when nobody attacks, and
+// against the same requests sent to a handler that refuses them at once. The service must
+// stay ready, and keep to its memory.
+func (y *yard) abuse(ctx context.Context) error {
+	refusing, stop, err := beside(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, io.LimitReader(r.Body, 4<<10))
+		w.WriteHeader(http.StatusForbidden)
+	}))
+	if err != nil {
+		return err
+	}
+	defer stop()
+	span := time.Duration(y.seconds) * time.Second
+	fmt.Printf("  %-34s %-24s %-24s %-14s %s\n", "", "hit p50, p99", "beside refusals p50, p99", "heap at most", "ready")
+	quiet := y.watched(ctx, span, nil, "")
+	fmt.Printf("  %-34s %-24s\n", "nobody attacks", quiet)
+	worst := 0.0
+	for _, a := range attacks(y.demo) {
+		var with, without []seen
+		for range max(1, y.rounds/2) {
+			without = append(without, y.watched(ctx, span, &a, refusing))
+			with = append(with, y.watched(ctx, span, &a, y.demo.Card.Gateway))
+		}
+		w, o := middle(with), middle(without)
+		ratio := float64(w.p99) / float64(max(quiet.p99, o.p99))
+		worst = max(worst, ratio)
+		ready := "always"
+		if w.unready > 0 {
+			ready = fmt.Sprintf("not %d times", w.unready)
+		}
+		fmt.Printf("  %-34s %-24s %-24s %-14s %s; p99 %.2f of that without\n", a.name, w, o, fmt.Sprintf("%d MB", w.heap>>20), ready, ratio)
+	}
+	fmt.Printf("  worst p99 ratio %.2f\n", worst)
+	return nil
+}
+
+// seen is what a reader has met.
+type seen struct {
+	p50, p99 time.Duration
+	unready  int64
+	heap     uint64
+}
+
+func (s seen) String() string {
+	return fmt.Sprintf("%s, %s", s.p50.Round(10*time.Microsecond), s.p99.Round(10*time.Microsecond))
+}
+
+func middle(all []seen) seen {
+	slices.SortFunc(all, func(a, b seen) int { return int(a.p99 - b.p99) })
+	out := all[len(all)/2]
+	for _, s := range all {
+		out.unready, out.heap = max(out.unready, s.unready), max(out.heap, s.heap)
+	}
+	return out
+}
+
+// watched has the reader read for a span beside an attack on an address.
+func (y *yard) watched(ctx context.Context, span time.Duration, a *attack, target string) seen {
+	runtime.GC()
+	ctx, cancel := context.WithTimeout(ctx, span)
+	defer cancel()
+	var out seen
+	var wg sync.WaitGroup
+	if a != nil {
+		wg.Go(func() { a.run(ctx, target) })
+		time.Sleep(200 * time.Millisecond) // it is under way
+	}
+	wg.Go(func() {
+		for ctx.Err() == nil {
+			var m runtime.MemStats
+			runtime.ReadMemStats(&m)
+			out.heap = max(out.heap, m.HeapInuse)
+			resp, err := get(ctx, y.demo.Card.Gateway+"/health/ready", "")
+			if err == nil && resp != http.StatusOK {
+				out.unready++
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	})
+	var took []time.Duration
+	tick := time.NewTicker(time.Second / readerRate)
+	defer tick.Stop()
+	for ctx.Err() == nil {
+		due := time.Now()
+		if status, err := get(ctx, y.demo.Card.Gateway+reading, y.demo.Card.Keys.Published); err == nil && status == http.StatusOK {
+			took = append(took, time.Since(due))
+		}
+		<-tick.C
+	}
+	wg.Wait()
+	if len(took) > 0 {
+		slices.Sort(took)
+		out.p50, out.p99 = took[len(took)/2], took[len(took)*99/100]
+	}
+	return out
+}
+
+var reader = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 4}}
+
+func get(ctx context.Context, address, key string) (int, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return 0, err
+	}
+	if key != "" {
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	resp, err := reader.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer resp.Body.Close()
+	_, err = io.Copy(io.Discard, resp.Body)
+	return resp.StatusCode, err
+}
+
+func (a *attack) run(ctx context.Context, target string) {
+	c := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: attackers, MaxConnsPerHost: 2000}}
+	defer c.CloseIdleConnections()
+	base, _ := url.Parse(target)
+	var n atomic.Int64
+	var wg sync.WaitGroup
+	for range attackers {
+		wg.Go(func() {
+			tick := time.NewTicker(time.Second * attackers / attackRate)
+			defer tick.Stop()
+			for ctx.Err() == nil {
+				req := a.request(int(n.Add(1))).WithContext(ctx)
+				req.URL.Scheme, req.URL.Host = base.Scheme, base.Host
+				if a.streams {
+					wg.Go(func() {
+						if resp, err := c.Do(req); err == nil {
+							<-ctx.Done()
+							resp.Body.Close()
+						}
+					})
+				} else if resp, err := c.Do(req); err == nil {
+					_, _ = io.Copy(io.Discard, resp.Body)
+					resp.Body.Close()
+				}
+				select {
+				case <-tick.C:
+				case <-ctx.Done():
+				}
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// attacks are what an audit found to be dear, each as it was.
+func attacks(d *demo.Demo) []attack {
+	send := func(method, path, key, body string) *http.Request {
+		req, err := http.NewRequest(method, "http://x"+path, strings.NewReader(body))
+		if err != nil {
+			panic(err) // they are written here
+		}
+		req.Header.Set("Content-Type", "application/json")
+		if key != "" {
+			req.Header.Set("Authorization", "Bearer "+key)
+		}
+		return req
+	}
+	const base = "/content/main/published/"
+	keys := d.Card.Keys
+	graphql := func(query string) func(int) *http.Request {
+		return func(i int) *http.Request {
+			return send("POST", base+"graphql", keys.Published, fmt.Sprintf(`{"query": %q}`, query+fmt.Sprintf(" #%d", i)))
+		}
+	}
+	var doubling, schemas, wide bytes.Buffer
+	doubling.WriteString("{ notices { nodes { ...F0 } } }\n")
+	for i := range 24 {
+		fmt.Fprintf(&doubling, "fragment F%d on Notice { a%[1]d: routes { notices { nodes { ...F%[2]d } } } b%[1]d: routes { notices { nodes { ...F%[2]d } } } }\n", i, i+1)
+	}
+	doubling.WriteString("fragment F24 on Notice { title }")
+	schemas.WriteString("{")
+	wide.WriteString("{")
+	for i := range 200 {
+		fmt.Fprintf(&schemas, " a%d: __schema { types { name fields { name type { name } } } }", i)
+	}
+	for i := range 60 {
+		fmt.Fprintf(&wide, " a%d: dispatches(first: 100) { nodes { text { html inline tree commonmark plain } } }", i)
+	}
+	schemas.WriteString("}")
+	wide.WriteString("}")
+	long := strings.Repeat("x", 8<<20)
+	dear := strings.Repeat("_a*", 23_000)
+	return []attack{
+		{name: "GraphQL fragments that double", request: graphql(doubling.String())},
+		{name: "GraphQL fields, repeated", request: graphql("{ notices { nodes { " + strings.Repeat("title ", 4800) + "} } }")},
+		{name: "the schema, 200 times", request: graphql(schemas.String())},
+		{name: "answers of many megabytes", request: graphql(wide.String())},
+		{name: "reads of nobody, each another", request: func(i int) *http.Request {
+			return send("GET", fmt.Sprintf("%sfares?limit=1&x=%d%s", base, i, long[:8000]), "", "")
+		}},
+		{name: "sign-ins of 8 MiB", request: func(int) *http.Request {
+			return send("POST", "/control/v1/session", "", `{"email": "`+long+`", "password": "x"}`)
+		}},
+		{name: "passwords guessed", request: func(i int) *http.Request {
+			return send("POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "a%d@skerry.example", "password": "a guess at it"}`, i))
+		}},
+		{name: "keys guessed", request: func(i int) *http.Request { return send("GET", base+"notices", fmt.Sprint("ubq_guess", i), "") }},
+		{name: "filters that read everything", request: func(i int) *http.Request {
+			return send("GET", fmt.Sprintf("%snotices?limit=1&filter=%s", base, url.QueryEscape(fmt.Sprintf("routes.notices.title LIKE '%%x%d%%'", i))), keys.Published, "")
+		}},
+		{name: "prose that is dear", request: func(i int) *http.Request {
+			return send("POST", "/control/v1/edits", keys.Admin, fmt.Sprintf(`{"edits": [{"id": "dear%d", "type": "notice", "save": {"title": {"en": "Dear"}, "text": {"en": %q}}}]}`, i, dear))
+		}},
+		{name: "announcements without proof", request: func(i int) *http.Request {
+			return send("POST", "/hooks/harbour-office", "", fmt.Sprintf(`{"specversion": "1.0", "id": "%d", "x": "%s"}`, i, long[:4000]))
+		}},
+		{name: "streams, ever more", streams: true, request: func(int) *http.Request { return send("GET", base+"changes", keys.Published, "") }},
+		{name: "the whole change log", request: func(int) *http.Request { return send("GET", base+"changes?after=0", keys.Published, "") }},
+		{name: "models of aliases", request: func(int) *http.Request {
+			return send("POST", "/control/v1/model/plan", keys.Admin, `{"files": {"m.yaml": "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c]"}}`)
+		}},
+	}
+}
