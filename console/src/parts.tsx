@@ -83,7 +83,9 @@ export function State({ of }: { of: string }) {
 export function When({ at }: { at: string | null | undefined }) {
   if (!at) return <span>–</span>;
   const d = new Date(at);
-  const near = Date.now() - d.getTime() < 20 * 3600_000;
+  const ago = Date.now() - d.getTime();
+  // What is still to come is told by the hour only if it is today.
+  const near = ago >= 0 ? ago < 20 * 3600_000 : d.toDateString() === new Date().toDateString();
   return (
     <time dateTime={at} title={d.toLocaleString()}>
       {near ? d.toLocaleTimeString("en-GB") : d.toLocaleDateString("sv-SE") + " " + d.toLocaleTimeString("en-GB").slice(0, 5)}

@@ -80,6 +80,11 @@ func run(cardFile, to string, dark bool) error {
 	if err != nil {
 		return err
 	}
+	if links, err := c.Previews(ctx, ramp); err != nil || len(links) == 0 {
+		if _, err := c.Preview(ctx, ramp, client.PreviewOptions{Minutes: 600}); err != nil {
+			return err
+		}
+	}
 	pages := []struct{ name, path, ready string }{
 		{"console-now", "/", "[data-figure]"},
 		{"console-types", "/types", "[data-type]"},
@@ -89,6 +94,7 @@ func run(cardFile, to string, dark bool) error {
 		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
 		{"console-coverage", "/settings", "[data-coverage]"},
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
+		{"console-previews", "/previews", "[data-preview]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
 		{"console-explorer", "/explorer?run=yes&request=" + url.QueryEscape("/notices?fields=title,routes(name,piers(name))&filter=severity = 'delay' AND validUntil > now()"), "[data-answer='200']"},
 		{"console-cache", "/cache", "[data-held]"},

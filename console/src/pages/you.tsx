@@ -5,6 +5,15 @@ import { call, type Session } from "../api";
 import { Act, Cell, Failure, inputStyle, Loaded, Main, Mono, Page, Row, Rows, Section, When } from "../parts";
 import { useWho } from "../shell";
 
+/** What a browser calls itself, in few words; whatever else it is, as it says. */
+function programOf(agent: string) {
+  const program = /(Firefox|Edg|OPR|Chrome|Version)\/(\d+)/.exec(agent);
+  const system = /Windows|Android|iPhone|iPad|Mac OS X|Linux/.exec(agent);
+  if (!program || !system) return agent || "–";
+  const name = { Edg: "Edge", OPR: "Opera", Version: "Safari" }[program[1]!] ?? program[1];
+  return `${name} ${program[2]} on ${system[0].replace("Mac OS X", "macOS")}`;
+}
+
 /** One's own account: where one is signed in, and one's password. */
 export function YouPage() {
   const queries = useQueryClient();
@@ -22,7 +31,7 @@ export function YouPage() {
                 <Row key={s.id} data-session={s.id}>
                   <Cell>
                     <Text maxW="340px" truncate title={s.agent}>
-                      {s.agent || "–"}
+                      {programOf(s.agent)}
                     </Text>
                   </Cell>
                   <Cell>
