@@ -3,15 +3,21 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"runtime"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"ubiquon/internal/demo"
@@ -32,11 +38,16 @@ type attack struct {
 	streams bool
 }
 
-// abuse runs attacks beside a reader whose answers are in the cache, and beside one that
-// has them computed, and prints how long they wait, against when nobody attacks, and
+// abuse runs attacks on a service in a process of its own, beside a reader whose answers
+// are in the cache, and prints how long that one waits: against when nobody attacks, and
 // against the same requests sent to a handler that refuses them at once. The service must
 // stay ready, and keep to its memory.
 func (y *yard) abuse(ctx context.Context) error {
+	target, err := startService(ctx)
+	if err != nil {
+		return err
+	}
+	defer target.stop()
 	refusing, stop, err := beside(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, io.LimitReader(r.Body, 4<<10))
 		w.WriteHeader(http.StatusForbidden)
@@ -46,34 +57,88 @@ func (y *yard) abuse(ctx context.Context) error {
 	}
 	defer stop()
 	span := time.Duration(y.seconds) * time.Second
-	fmt.Printf("  %-34s %-24s %-24s %-14s %s\n", "", "hit p50, p99", "beside refusals p50, p99", "heap at most", "ready")
-	quiet := y.watched(ctx, span, nil, "")
-	fmt.Printf("  %-34s %-24s\n", "nobody attacks", quiet)
+	fmt.Printf("  %-32s %-20s %-20s %-20s %s\n", "a reader of hits: p50, p99", "undisturbed", "beside refusals", "beside the attack", "p99 to undisturbed, to refusals; memory at most; ready")
 	worst := 0.0
-	for _, a := range attacks(y.demo) {
-		var with, without []seen
-		for range max(1, y.rounds/2) {
-			without = append(without, y.watched(ctx, span, &a, refusing))
-			with = append(with, y.watched(ctx, span, &a, y.demo.Card.Gateway))
+	for _, a := range attacks(&target.card) {
+		var quiet, refused, attacked []seen
+		for range y.rounds {
+			quiet = append(quiet, target.watched(ctx, span, nil, ""))
+			refused = append(refused, target.watched(ctx, span, &a, refusing))
+			attacked = append(attacked, target.watched(ctx, span, &a, target.card.Gateway))
 		}
-		w, o := middle(with), middle(without)
-		ratio := float64(w.p99) / float64(max(quiet.p99, o.p99))
+		q, r, w := middle(quiet), middle(refused), middle(attacked)
+		ratio := float64(w.p99) / float64(q.p99)
 		worst = max(worst, ratio)
 		ready := "always"
 		if w.unready > 0 {
 			ready = fmt.Sprintf("not %d times", w.unready)
 		}
-		fmt.Printf("  %-34s %-24s %-24s %-14s %s; p99 %.2f of that without\n", a.name, w, o, fmt.Sprintf("%d MB", w.heap>>20), ready, ratio)
+		fmt.Printf("  %-32s %-20s %-20s %-20s %.2f, %.2f; %d MB; %s\n", a.name, q, r, w, ratio, float64(w.p99)/float64(r.p99), w.memory>>20, ready)
 	}
-	fmt.Printf("  worst p99 ratio %.2f\n", worst)
+	fmt.Printf("  worst p99 to undisturbed: %.2f\n", worst)
 	return nil
+}
+
+// subject is a demo in a process of its own.
+type subject struct {
+	card demo.Card
+	pid  int
+	stop func()
+}
+
+// startService builds and starts a demo on free ports.
+func startService(ctx context.Context) (*subject, error) {
+	dir, err := os.MkdirTemp("/tmp", "ubiquon-abuse-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return nil, err
+	}
+	binary := filepath.Join(dir, "ubiquon")
+	if out, err := exec.CommandContext(ctx, "go", "build", "-o", binary, "./cmd/ubiquon").CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("%w: %s", err, out)
+	}
+	data := filepath.Join(dir, "data")
+	cmd := exec.Command(binary, "demo", "--data", data, "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway", "127.0.0.1:0", "--breakwater", "127.0.0.1:0")
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	s := &subject{pid: cmd.Process.Pid}
+	s.stop = func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait() // it was told to end
+		_ = os.RemoveAll(dir)
+	}
+	for wait := time.Now().Add(time.Minute); time.Now().Before(wait); time.Sleep(100 * time.Millisecond) {
+		src, err := os.ReadFile(demo.CardFile(data))
+		if err == nil && json.Unmarshal(src, &s.card) == nil && s.card.Gateway != "" {
+			if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil && status == http.StatusOK {
+				return s, nil
+			}
+		}
+	}
+	s.stop()
+	return nil, errors.New("the demo does not start")
+}
+
+// memory is what the process holds, in bytes.
+func (s *subject) memory() int64 {
+	src, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.pid)) // 0 when it is gone
+	_, rest, _ := strings.Cut(string(src), "VmRSS:")
+	fields := strings.Fields(rest)
+	if len(fields) == 0 {
+		return 0
+	}
+	kilobytes, _ := strconv.ParseInt(fields[0], 10, 64)
+	return kilobytes << 10
 }
 
 // seen is what a reader has met.
 type seen struct {
 	p50, p99 time.Duration
 	unready  int64
-	heap     uint64
+	memory   int64 // bytes, at most
 }
 
 func (s seen) String() string {
@@ -84,14 +149,13 @@ func middle(all []seen) seen {
 	slices.SortFunc(all, func(a, b seen) int { return int(a.p99 - b.p99) })
 	out := all[len(all)/2]
 	for _, s := range all {
-		out.unready, out.heap = max(out.unready, s.unready), max(out.heap, s.heap)
+		out.unready, out.memory = max(out.unready, s.unready), max(out.memory, s.memory)
 	}
 	return out
 }
 
 // watched has the reader read for a span beside an attack on an address.
-func (y *yard) watched(ctx context.Context, span time.Duration, a *attack, target string) seen {
-	runtime.GC()
+func (s *subject) watched(ctx context.Context, span time.Duration, a *attack, target string) seen {
 	ctx, cancel := context.WithTimeout(ctx, span)
 	defer cancel()
 	var out seen
@@ -102,10 +166,8 @@ func (y *yard) watched(ctx context.Context, span time.Duration, a *attack, targe
 	}
 	wg.Go(func() {
 		for ctx.Err() == nil {
-			var m runtime.MemStats
-			runtime.ReadMemStats(&m)
-			out.heap = max(out.heap, m.HeapInuse)
-			resp, err := get(ctx, y.demo.Card.Gateway+"/health/ready", "")
+			out.memory = max(out.memory, s.memory())
+			resp, err := get(ctx, s.card.Gateway+"/health/ready", "")
 			if err == nil && resp != http.StatusOK {
 				out.unready++
 			}
@@ -117,7 +179,7 @@ func (y *yard) watched(ctx context.Context, span time.Duration, a *attack, targe
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		due := time.Now()
-		if status, err := get(ctx, y.demo.Card.Gateway+reading, y.demo.Card.Keys.Published); err == nil && status == http.StatusOK {
+		if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil && status == http.StatusOK {
 			took = append(took, time.Since(due))
 		}
 		<-tick.C
@@ -184,7 +246,7 @@ func (a *attack) run(ctx context.Context, target string) {
 }
 
 // attacks are what an audit found to be dear, each as it was.
-func attacks(d *demo.Demo) []attack {
+func attacks(card *demo.Card) []attack {
 	send := func(method, path, key, body string) *http.Request {
 		req, err := http.NewRequest(method, "http://x"+path, strings.NewReader(body))
 		if err != nil {
@@ -197,7 +259,7 @@ func attacks(d *demo.Demo) []attack {
 		return req
 	}
 	const base = "/content/main/published/"
-	keys := d.Card.Keys
+	keys := card.Keys
 	graphql := func(query string) func(int) *http.Request {
 		return func(i int) *http.Request {
 			return send("POST", base+"graphql", keys.Published, fmt.Sprintf(`{"query": %q}`, query+fmt.Sprintf(" #%d", i)))
@@ -220,6 +282,7 @@ func attacks(d *demo.Demo) []attack {
 	schemas.WriteString("}")
 	wide.WriteString("}")
 	long := strings.Repeat("x", 8<<20)
+	signIn := `{"email": "` + long + `", "password": "x"}`
 	dear := strings.Repeat("_a*", 23_000)
 	return []attack{
 		{name: "GraphQL fragments that double", request: graphql(doubling.String())},
@@ -230,7 +293,7 @@ func attacks(d *demo.Demo) []attack {
 			return send("GET", fmt.Sprintf("%sfares?limit=1&x=%d%s", base, i, long[:8000]), "", "")
 		}},
 		{name: "sign-ins of 8 MiB", request: func(int) *http.Request {
-			return send("POST", "/control/v1/session", "", `{"email": "`+long+`", "password": "x"}`)
+			return send("POST", "/control/v1/session", "", signIn)
 		}},
 		{name: "passwords guessed", request: func(i int) *http.Request {
 			return send("POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "a%d@skerry.example", "password": "a guess at it"}`, i))

@@ -55,8 +55,14 @@ type Laps struct {
 
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// Compile compiles a request without remembering the plan.
-func (g *Gateway) Compile(text string, compile Compiler) (*Plan, error) {
+// Compile compiles a request that came from somebody, without remembering the plan. Its
+// errors are those of PlanFor.
+func (g *Gateway) Compile(ctx context.Context, principal, text string, compile Compiler) (*Plan, error) {
+	leave, err := g.compiling.Enter(ctx, principal, false)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	st := g.state.Load()
 	p, err := compile(st.model, st.schema)
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -89,10 +90,11 @@ type Gateway struct {
 	jobs       *river.Client[pgx.Tx]
 	log        *slog.Logger
 	limits     limits.Limits
-	admission  *admission.Queue
-	unproven   *access.Limiter // announcements that do not prove where they come from
-	uncounted  atomic.Int64    // those of them that were not kept
-	strangers  *access.Limiter // what is computed for addresses without a key
+	admission  *admission.Queue // reads that are computed
+	compiling  *admission.Queue // requests that are compiled
+	unproven   *access.Limiter  // announcements that do not prove where they come from
+	uncounted  atomic.Int64     // those of them that were not kept
+	strangers  *access.Limiter  // what is computed for addresses without a key
 	o          Options
 
 	follow   follower
@@ -138,7 +140,13 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
+	// What takes nothing but processor time leaves half of it for hits.
+	half := max(1, runtime.GOMAXPROCS(0)/2)
+	if o.Limits.ComputingHeavy == 0 {
+		o.Limits.ComputingHeavy = half
+	}
 	g.limits = o.Limits.WithDefaults()
+	g.compiling = admission.New(admission.Options{AtOnce: half, PerPrincipal: max(1, half/2), Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
 	g.admission = admission.New(admission.Options{AtOnce: g.limits.Computing, PerPrincipal: g.limits.ComputingPerPrincipal, Heavy: g.limits.ComputingHeavy,
 		Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
 	g.unproven = access.NewLimiter(float64(g.limits.RefusedHooksPerMinute), g.limits.RefusedHooksPerMinute)

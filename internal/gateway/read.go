@@ -123,6 +123,21 @@ func (g *Gateway) Plan(text string, compile Compiler) (*Plan, error) {
 	return p, nil
 }
 
+// PlanFor is Plan for a request that came from somebody. What must be compiled waits for
+// its turn: it takes nothing but processor time, of which the cache needs some, too. Its
+// error is admission.ErrOverloaded if the turn does not come.
+func (g *Gateway) PlanFor(ctx context.Context, principal, text string, compile Compiler) (*Plan, error) {
+	if p := g.state.Load().plans.get(text); p != nil {
+		return p, nil
+	}
+	leave, err := g.compiling.Enter(ctx, principal, false)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	return g.Plan(text, compile)
+}
+
 // Compiler makes a plan by a model.
 type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 

@@ -24,9 +24,6 @@ type Refusal struct {
 	Detail  string `json:"detail"`
 }
 
-// maxRefusals is how many are remembered, on each node.
-const maxRefusals = 200
-
 // refusals remembers the last refusals, of the same thing the last one only.
 type refusals struct {
 	mu   sync.Mutex
@@ -43,7 +40,7 @@ func (g *Gateway) NoteRefusal(r Refusal) {
 	g.refusals.mu.Lock()
 	defer g.refusals.mu.Unlock()
 	all := slices.DeleteFunc(g.refusals.last, func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address })
-	if len(all) >= maxRefusals {
+	if len(all) >= g.limits.Refusals {
 		all = all[1:]
 	}
 	g.refusals.last = append(all, r)

@@ -3,6 +3,7 @@ package graphql
 import (
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -160,14 +161,25 @@ type compiler struct {
 	// at hand.
 	described  int
 	describing bool
+	seen       int
 }
+
+// yieldEvery is how many selections are looked at before others get the processor: hits
+// wait for far less than a compilation takes.
+const yieldEvery = 256
 
 // describedEffort is the effort of one thing that is asked of the schema: what tools
 // ask for at once stays far below the bound, many times that does not.
 const describedEffort = 4
 
+// maxDescribing bounds how often one request asks for the schema, or a type of it.
+const maxDescribing = 10
+
 // exhausted counts a selection, and tells whether there are too many.
 func (c *compiler) exhausted() bool {
+	if c.seen++; c.seen%yieldEvery == 0 {
+		runtime.Gosched()
+	}
 	if c.describing {
 		c.described += describedEffort
 		return c.described > query.MaxEffort
@@ -246,6 +258,10 @@ func (c *compiler) root(f merged) {
 		c.out.fields = append(c.out.fields, field{as: f.Alias, constant: `"Query"`})
 		return
 	case "__schema", "__type":
+		if len(c.out.describing) == maxDescribing {
+			c.fail(f.Field, "the schema is asked for more than %d times; ask for it once", maxDescribing)
+			return
+		}
 		if c.out.describing == nil {
 			c.out.describing, c.out.vars = map[int]merged{}, c.vars
 		}

@@ -62,6 +62,12 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 			return
 		}
 	}
+	leave, err := s.g.Turn(r.Context(), reader.Principal(s.source(r)))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	defer leave()
 	items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
 	if err != nil {
 		s.fail(w, r, s.trimmed(edition, err))

@@ -95,7 +95,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	text := restText(r)
 	s.answer(w, r, &reader, edition, begin, func() (*gateway.Plan, error) {
-		return s.g.Plan(text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
+		return s.g.PlanFor(r.Context(), reader.Principal(s.source(r)), text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
 			return planREST(m, edition, rest, r)
 		})
 	}, "")

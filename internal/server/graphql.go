@@ -90,12 +90,13 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 			return
 		}
 	}
+	principal := reader.Principal(s.source(r))
 	plan := func() (*gateway.Plan, error) {
 		if once := asked.plan; once != nil {
 			asked.plan = nil
 			return once, nil
 		}
-		return s.g.Plan(asked.name, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+		return s.g.PlanFor(r.Context(), principal, asked.name, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
 			if asked.Query == "" { // it was compiled before, and has to be once more
 				var err error
 				if asked.Request, err = graphqlOf(asked.text); err != nil {
@@ -110,7 +111,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 		first, err := plan()
 		if errors.As(err, &refused) && !reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
 			compile := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
-			plan = func() (*gateway.Plan, error) { return s.g.Compile("", compile) }
+			plan = func() (*gateway.Plan, error) { return s.g.Compile(r.Context(), principal, "", compile) }
 			first, err = plan()
 			refused = requestErrors{}
 		}

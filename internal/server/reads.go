@@ -108,7 +108,7 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *gateway.Plan
-		if p, err = s.g.Compile(text, compile); err != nil {
+		if p, err = s.g.Compile(r.Context(), readerOf(r).Principal(s.source(r)), text, compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)

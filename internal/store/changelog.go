@@ -209,13 +209,24 @@ func (s *Store) ChangesFrom(ctx context.Context, after int64, limit int) ([]cont
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
 }
 
-// ChangesIn returns so many changes of an edition after a sequence.
+// ChangesIn returns so many changes of an edition after a sequence: what happened, and in
+// which locales, without the values.
 func (s *Store) ChangesIn(ctx context.Context, edition string, after int64, limit int) ([]content.Change, error) {
-	rows, err := s.pool(ctx).Query(ctx, `select `+changeColumns+` from change where environment = $1 and edition = $2 and sequence > $3 order by sequence limit $4`, s.Environment, edition, after, limit)
+	rows, err := s.pool(ctx).Query(ctx, `select sequence, at, what, entry, type, array(select jsonb_object_keys(fields)) from change
+		where environment = $1 and edition = $2 and sequence > $3 order by sequence limit $4`, s.Environment, edition, after, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) {
+		c := content.Change{Edition: edition, Kind: content.ContentChange}
+		var locales []string
+		err := r.Scan(&c.Sequence, &c.At, &c.What, &c.Entry, &c.Type, &locales)
+		c.Fields = make(map[string][]string, len(locales))
+		for _, tag := range locales {
+			c.Fields[tag] = nil
+		}
+		return c, err
+	})
 }
 
 // LogBounds returns the sequences of the oldest change in the log and of the newest; 0

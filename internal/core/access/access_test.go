@@ -155,6 +155,12 @@ func TestClaimsBringGrants(t *testing.T) {
 			}
 		}
 	}
+	for keys, want := range map[string]bool{"https://id.skerry.example/keys": true, "keys.json": true, "http://127.0.0.1:9/keys": true, "http://localhost/keys": true, "http://id.skerry.example/keys": false, "http://10.0.0.1/keys": false} {
+		i := Issuer{Issuer: "i", Audience: "a", Keys: keys, Grants: []ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview *"}}}}
+		if got := i.Check() == nil; got != want {
+			t.Errorf("keys from %s are taken: %t", keys, got)
+		}
+	}
 	bad := Issuer{Algorithms: []string{"none"}, Grants: []ClaimGrants{{Grants: []string{"raed"}}}}
 	for _, want := range []string{"issuer is missing", "audience is missing", "keys is missing", `"none" is none of`, "raed", "a claim and what it is"} {
 		if err := bad.Check(); !strings.Contains(err.Error(), want) {
@@ -216,6 +222,11 @@ func TestLimitersFillUpAgain(t *testing.T) {
 	}
 	if !l.Allow("b", now) || l.Wait("c", now) != 0 {
 		t.Error("others have nothing to do with it")
+	}
+	for text, want := range map[string]string{"203.0.113.7": "203.0.113.7", "2001:4860:1:2:3::4": "2001:4860:1:2::/64", "2001:4860:1:2:ffff::1": "2001:4860:1:2::/64", "::ffff:203.0.113.7": "::ffff:203.0.113.7", "fe80::1%eth0": "fe80::/64", "no:address": "no:address"} {
+		if got := Network(text); got != want {
+			t.Errorf("%s counts as %s", text, got)
+		}
 	}
 	if now = now.Add(time.Second); !l.Allow("a", now) || l.Allow("a", now) {
 		t.Error("a second later it is allowed once")

@@ -298,6 +298,18 @@ func (c *checker) between(f *model.Field, path string, n float64) {
 // DefaultProse bounds a prose of which the model says no max, in bytes.
 const DefaultProse = 100_000
 
+// checkProse returns the rule that a text breaks which could not be rendered in time, and
+// how; "" if it breaks none.
+func checkProse(f *model.Field, s string) (rule, wrong string) {
+	if f.Max == nil && len(s) > DefaultProse {
+		return "max", fmt.Sprintf("%d bytes long, at most %d allowed; the model may set another max", len(s), DefaultProse)
+	}
+	if err := prose.Check(s); err != nil {
+		return "prose", err.Error()
+	}
+	return "", ""
+}
+
 func (c *checker) one(f *model.Field, path string, v any) {
 	s, isText := v.(string)
 	kind := func(want string) { c.add(path, "kind", "%s wanted, not %s", want, named(v)) }
@@ -315,10 +327,8 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			c.add(path, "min", "%v characters long, at least %v wanted", n, *f.Min)
 		}
 		if f.Kind == model.Prose {
-			if f.Max == nil && len(s) > DefaultProse {
-				c.add(path, "max", "%d bytes long, at most %d allowed; the model may set another max", len(s), DefaultProse)
-			} else if err := prose.Check(s); err != nil {
-				c.add(path, "prose", "%s", err)
+			if rule, wrong := checkProse(f, s); rule != "" {
+				c.add(path, rule, "%s", wrong)
 			}
 		}
 		if !f.Matches(s) {

@@ -43,16 +43,19 @@ func (r *Renderings) Of(source string, marks []string) *prose.Rendered {
 	return out
 }
 
-// RenderAll renders the prose of an entry's fields ahead, until the deadline. Its error
-// is a Problems that names what was not rendered by then.
+// RenderAll renders the prose of an entry's fields ahead, until it is late. Its error is a
+// Problems that names what is not rendered, and why.
 func (r *Renderings) RenderAll(t *model.Type, entry string, fields Fields, late func() bool) error {
 	for _, leaf := range Leaves(t, fields, false) {
 		text, is := leaf.Value.(string)
-		if leaf.Field.Kind != model.Prose || !is || prose.Check(text) != nil {
-			continue // what is wrong with it is told when it is checked
+		if leaf.Field.Kind != model.Prose || !is {
+			continue
+		}
+		if rule, wrong := checkProse(leaf.Field, text); rule != "" {
+			return Problems{{Entry: entry, Path: leaf.Path, Rule: rule, Text: wrong}}
 		}
 		if late() {
-			return Problems{{Entry: entry, Path: "fields." + leaf.Top.Name, Rule: "prose", Text: "rendering the texts of this write takes too long; save fewer entries, or shorter texts, at once"}}
+			return Problems{{Entry: entry, Path: leaf.Path, Rule: "prose", Text: "rendering the texts of this write takes too long; save fewer entries, or shorter texts, at once"}}
 		}
 		r.Of(text, leaf.Field.Marks)
 	}

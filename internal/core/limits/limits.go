@@ -35,7 +35,7 @@ type Limits struct {
 	// of readers without any, address. Default half of Computing.
 	ComputingPerPrincipal int `yaml:"computingPerPrincipal"`
 	// ComputingHeavy bounds those whose filters no index supports, or that ask for very
-	// much. Default a quarter of Computing.
+	// much. Default half the processors.
 	ComputingHeavy int `yaml:"computingHeavy"`
 	// Waiting bounds the reads that wait to be computed; WaitingPerPrincipal those of
 	// one principal. Default 1,000 and 100.
@@ -64,6 +64,8 @@ type Limits struct {
 	// SubmissionsFactor bounds what is handed in of one type from all addresses
 	// together, as a multiple of the type's perMinute. Default 20.
 	SubmissionsFactor int `yaml:"submissionsFactor"`
+	// Refusals is how many of the reads that were refused last are remembered. Default 200.
+	Refusals int `yaml:"refusals"`
 	// PreviewLinks bounds the preview links that are good at the same time. Default
 	// 10,000.
 	PreviewLinks int `yaml:"previewLinks"`
@@ -89,7 +91,7 @@ func (l Limits) WithDefaults() Limits {
 	size(&l.Plans, 32<<20)
 	set(&l.Computing, 8)
 	set(&l.ComputingPerPrincipal, l.Computing/2)
-	set(&l.ComputingHeavy, l.Computing/4)
+	set(&l.ComputingHeavy, 1)
 	set(&l.Waiting, 1_000)
 	set(&l.WaitingPerPrincipal, 100)
 	l.Patience = strictyaml.Duration(l.Patience.Or(3 * time.Second))
@@ -100,6 +102,7 @@ func (l Limits) WithDefaults() Limits {
 	set(&l.RefusedHooksKept, 200)
 	set(&l.SubmissionsFactor, 20)
 	set(&l.PreviewLinks, 10_000)
+	set(&l.Refusals, 200)
 	return l
 }
 
@@ -110,7 +113,7 @@ func (l Limits) Check() error {
 		"computingPerPrincipal": l.ComputingPerPrincipal, "computingHeavy": l.ComputingHeavy, "waiting": l.Waiting, "waitingPerPrincipal": l.WaitingPerPrincipal,
 		"streams": l.Streams, "streamsPerPrincipal": l.StreamsPerPrincipal, "anonymousPerMinute": l.AnonymousPerMinute,
 		"anonymousComputedPerMinute": l.AnonymousComputedPerMinute, "refusedHooksPerMinute": l.RefusedHooksPerMinute,
-		"refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor, "previewLinks": l.PreviewLinks,
+		"refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor, "previewLinks": l.PreviewLinks, "refusals": l.Refusals,
 	} {
 		if v < 0 {
 			return fmt.Errorf("limits.%s: %d is negative; give a number, or leave it out for the default", name, v)
