@@ -2,6 +2,7 @@ package gateway_test
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -28,6 +29,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/limits"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
@@ -458,6 +460,35 @@ func TestSubmissions(t *testing.T) {
 	}
 }
 
+// TestSubmissionsAreBoundedInAll hands in from ever other addresses.
+func TestSubmissionsAreBoundedInAll(t *testing.T) {
+	n := newLine(t, 1).within(t, limits.Limits{SubmissionsFactor: 2})
+	if _, err := n.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	address := n.web(t, server.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
+	taken := 0
+	for i := range 20 {
+		req, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, address+"/content/"+n.Environment()+"/submissions/remarks", strings.NewReader(fmt.Sprintf(`{"subject": "Hat %d"}`, i)))
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("X-Forwarded-For", fmt.Sprintf("203.0.113.%d", i))
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		switch {
+		case resp.StatusCode == http.StatusAccepted:
+			taken++
+		case resp.StatusCode != http.StatusTooManyRequests || resp.Header.Get("Retry-After") == "":
+			t.Errorf("%d", resp.StatusCode)
+		}
+	}
+	if taken < 6 || taken > 7 { // three a minute, twice; one more after ten seconds
+		t.Errorf("%d of twenty were taken", taken)
+	}
+}
+
 // TestPreviewLinks holds that a link reads its entry and what that shows, and
 // nothing else.
 func TestPreviewLinks(t *testing.T) {
@@ -617,6 +648,42 @@ func TestTokensIssuedElsewhere(t *testing.T) {
 	}
 	if a := open(t, s, access.NewSecret()).ask(t, good, "preview/notices"); a.Status != 401 {
 		t.Errorf("where no issuer is trusted: %d", a.Status)
+	}
+}
+
+// TestTokensWaitTogether has an issuer that says nothing for long, and then fails: it
+// is asked once for all, and who has a key does not wait for it.
+func TestTokensWaitTogether(t *testing.T) {
+	id, o := newIssuer(t)
+	asked, answer := make(chan struct{}, 100), make(chan struct{})
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked <- struct{}{}
+		<-answer
+		w.WriteHeader(http.StatusInternalServerError)
+	}))
+	t.Cleanup(slow.Close)
+	o.Issuer.Keys, o.Store = slow.URL, testkit.Store(t, testkit.Model(t, harbour))
+	n := start(t, o, access.NewSecret())
+	answers := make(chan *client.Answer, 20)
+	for i := range cap(answers) {
+		token := signed(t, jwt.SigningMethodES256, id.keys["one"], "one", func(_ *jwt.Token, c jwt.MapClaims) { c["sub"] = fmt.Sprint(i) })
+		go func() {
+			a, _ := (&client.Client{Address: n.client.Address, Key: token}).Do(context.Background(), http.MethodGet, "/content/"+n.Environment()+"/preview/notices?fields=title", nil, nil)
+			answers <- a
+		}()
+	}
+	<-asked
+	if a := n.ask(t, n.client.Key, "preview/notices?fields=title"); a.Status != 200 {
+		t.Errorf("a key meanwhile: %d", a.Status)
+	}
+	close(answer)
+	for range cap(answers) {
+		if a := <-answers; a == nil || a.Status != 401 || !strings.Contains(string(a.Body), "keys away") {
+			t.Errorf("%+v", a)
+		}
+	}
+	if more := len(asked); more > 0 {
+		t.Errorf("the issuer was asked %d more times", more)
 	}
 }
 

@@ -21,8 +21,8 @@ import (
 )
 
 // TokenError is the error of a token that is not accepted. Class is one of
-// expired, not yet, audience, issuer, algorithm, key, signature, malformed and
-// keys away.
+// expired, not yet, too long, audience, issuer, algorithm, critical, key, signature,
+// malformed and keys away.
 type TokenError struct {
 	Class  string
 	Detail string

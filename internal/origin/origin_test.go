@@ -1,6 +1,7 @@
 package origin_test
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"net/http"
@@ -210,5 +211,41 @@ func TestAddressesAndCredentials(t *testing.T) {
 	}
 	if _, err := away.One(t.Context(), m, "route", "L-1"); err == nil || errors.Is(err, origin.ErrGone) {
 		t.Errorf("an origin that is away: %v", err)
+	}
+}
+
+// TestListsAreBoundedAndStayAtTheirHost lets an origin send its reader elsewhere, on
+// and on, and more than fits.
+func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
+	asked := false
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { asked = true }))
+	t.Cleanup(other.Close)
+	asks := 0
+	own := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asks++
+		switch {
+		case r.URL.Path == "/elsewhere/lines":
+			w.Header().Set("Link", "<"+other.URL+`/lines>; rel="next"`)
+		case r.URL.Path == "/endless/lines":
+			w.Header().Set("Link", fmt.Sprintf(`</endless/lines?page=%d>; rel="next"`, asks))
+		case r.URL.Path == "/large/lines":
+			_, _ = w.Write(bytes.Repeat([]byte(" "), 33<<20))
+		}
+		fmt.Fprint(w, `{"lines": []}`)
+	}))
+	t.Cleanup(own.Close)
+	for path, want := range map[string]string{"elsewhere": "its list goes on at " + other.URL, "endless": "goes on after 5000 pages", "large": "more than 32 MiB"} {
+		origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", own.URL+"/"+path, 1))
+		s, err := origin.New("office", origins["office"], http.DefaultClient)
+		if err != nil {
+			t.Fatal(err)
+		}
+		asks = 0
+		if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(error) {}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", path, err, want)
+		}
+	}
+	if asked {
+		t.Error("another host was asked")
 	}
 }

@@ -41,6 +41,11 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		"bad day":           {fields{"day": "2026-02-30"}, "fields.day kind"},
 		"bad boolean":       {fields{"open": "yes"}, "fields.open kind"},
 		"bad file":          {fields{"photo": map[string]any{"url": "javascript:x"}}, "fields.photo kind"},
+		"file of the site":  {fields{"photo": map[string]any{"url": "/files/boat.png"}}, ""},
+		"file by host":      {fields{"photo": map[string]any{"url": "//evil.example/a.png"}}, "fields.photo kind"},
+		"file by backslash": {fields{"photo": map[string]any{"url": `/\evil.example/a.png`}}, "fields.photo kind"},
+		"file with a break": {fields{"photo": map[string]any{"url": "/a\nb"}}, "fields.photo kind"},
+		"file by a tab":     {fields{"photo": map[string]any{"url": "/\t/evil.example"}}, "fields.photo kind"},
 		"NUL in a file":     {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}}, "fields.photo utf-8"},
 		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}}, "fields.photo.size unknown"},
 	} {
