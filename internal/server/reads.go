@@ -102,7 +102,8 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if err == nil && !rights.AllowsAny(access.Read, edition) {
-		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
+		path, _, _ := strings.Cut(strings.TrimPrefix(form.Request, "/"), "?")
+		err = &gateway.DeniedError{Grant: s.needOf(edition, path)}
 	}
 	var parsing time.Duration
 	for try := 0; err == nil && try < 4; try++ {
