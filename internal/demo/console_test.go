@@ -113,7 +113,7 @@ func TestConsole(t *testing.T) {
 			t.Errorf("%s: nobody can name %q, %v", page, nameless, err)
 		}
 	}
-	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
+	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
 	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
 		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))
 		return err == nil && title == "Events"
