@@ -19,7 +19,7 @@ func TestWhatThereIsToReadIsDescribed(t *testing.T) {
 	_, notices := l.key(t, "read published notice")
 	for path, want := range map[string][]string{
 		"published/schema":       {`"$schema":"https://json-schema.org/draft/2020-12/schema"`, `"notice":{`, `"x-sort":true`, `"x-translated":true`, `"part.about":{`},
-		"published/openapi.json": {`"openapi":"3.1.0"`, `"/notices":{"get":{`, `"/notices/{slug}"`, `"operationId":"list-route"`, `"part.problem"`, "/content/" + n.Environment() + "/published"},
+		"published/openapi.json": {`"openapi":"3.1.0"`, `"/notices":{"get":{`, `"/notices/{slug}"`, `"operationId":"list-notice"`, `"part.problem"`, "/content/" + n.Environment() + "/published"},
 	} {
 		a := n.ask(t, notices, path)
 		if a.Status != 200 || !json.Valid(a.Body) {
@@ -29,6 +29,9 @@ func TestWhatThereIsToReadIsDescribed(t *testing.T) {
 			if !strings.Contains(string(a.Body), w) {
 				t.Errorf("%s lacks %s", path, w)
 			}
+		}
+		if strings.Contains(string(a.Body), "list-route") || strings.Contains(string(a.Body), `"route":{`) {
+			t.Errorf("%s tells of routes, which the key may not read", path)
 		}
 		if again := n.ask(t, notices, path, "If-None-Match", a.Header.Get("ETag")); again.Status != 304 {
 			t.Errorf("%s, again: %d", path, again.Status)
