@@ -140,12 +140,8 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
-	// What takes nothing but processor time leaves half of it for hits.
-	half := max(1, runtime.GOMAXPROCS(0)/2)
-	if o.Limits.ComputingHeavy == 0 {
-		o.Limits.ComputingHeavy = half
-	}
 	g.limits = o.Limits.WithDefaults()
+	half := max(1, runtime.GOMAXPROCS(0)/2) // compiling takes nothing but processor time, and leaves half of it for hits
 	g.compiling = admission.New(admission.Options{AtOnce: half, PerPrincipal: max(1, half/2), Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
 	g.admission = admission.New(admission.Options{AtOnce: g.limits.Computing, PerPrincipal: g.limits.ComputingPerPrincipal, Heavy: g.limits.ComputingHeavy,
 		Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})

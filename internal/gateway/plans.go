@@ -67,9 +67,6 @@ func (c *planCache) put(text string, p *Plan) {
 	}
 }
 
-// bytes is how much is held, about.
-func (c *planCache) bytes() int64 { return c.young.Load().bytes.Load() + c.old.Load().bytes.Load() }
-
 // weigh sets how many bytes the plan takes, about: what it was compiled to is a tree of
 // small records, which take ten times as much as their canonical form.
 func (p *Plan) weigh(form int) { p.weight = int64(2<<10 + 10*form) }

@@ -82,7 +82,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		s.description(w, r, &reader, edition, "application/json", func(seen gateway.Seen, base string) any { return describe.OpenAPI(seen.Model, base, edition) })
 		return
 	}
-	if _, t, err := locate(s.g.Model(), rest); t != nil && err == nil && len(reader.Rights.Types(access.Read, edition, []string{t.Name})) == 0 {
+	if _, t, err := locate(s.g.Model(), rest); t != nil && err == nil && !readsAnyOf(reader.Rights, edition, t.Name) {
 		// What else is wrong with the request would tell of the type.
 		s.refused(w, r, &reader, edition, &gateway.DeniedError{Grant: s.needOf(edition, rest)})
 		return
@@ -109,11 +109,17 @@ func discreet(rights access.Rights, edition string, err error) error {
 		return err
 	}
 	for _, t := range wrong.Types {
-		if len(rights.Types(access.Read, edition, []string{t})) == 0 {
+		if !readsAnyOf(rights, edition, t) {
 			return &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: t}}
 		}
 	}
 	return err
+}
+
+// readsAnyOf tells whether the rights are to read entries of a type, in some locale at
+// least.
+func readsAnyOf(rights access.Rights, edition, typ string) bool {
+	return len(rights.Types(access.Read, edition, []string{typ})) > 0
 }
 
 // needOf is the grant that a path below the edition takes at least.

@@ -91,11 +91,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 		}
 	}
 	principal := reader.Principal(s.source(r))
-	plan := func() (*gateway.Plan, error) {
-		if once := asked.plan; once != nil {
-			asked.plan = nil
-			return once, nil
-		}
+	compile := func() (*gateway.Plan, error) {
 		return s.g.PlanFor(r.Context(), principal, asked.name, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
 			if asked.Query == "" { // it was compiled before, and has to be once more
 				var err error
@@ -106,12 +102,19 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 			return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
 		})
 	}
+	plan := func() (*gateway.Plan, error) {
+		if once := asked.plan; once != nil {
+			asked.plan = nil
+			return once, nil
+		}
+		return compile()
+	}
 	if asked.plan == nil {
 		var refused requestErrors
 		first, err := plan()
 		if errors.As(err, &refused) && !reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
-			compile := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
-			plan = func() (*gateway.Plan, error) { return s.g.Compile(r.Context(), principal, "", compile) }
+			known := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
+			compile = func() (*gateway.Plan, error) { return s.g.Compile(r.Context(), principal, "", known) }
 			first, err = plan()
 			refused = requestErrors{}
 		}
@@ -123,16 +126,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 			writeGraphQLErrors(w, status, mediaType, refused.List)
 			return
 		}
-		if err == nil {
-			held := plan
-			plan = func() (*gateway.Plan, error) {
-				if once := first; once != nil {
-					first = nil
-					return once, nil
-				}
-				return held()
-			}
-		}
+		asked.plan = first
 	}
 	s.answer(w, r, reader, edition, begin, plan, mediaType)
 }
@@ -154,7 +148,7 @@ func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql
 func (s *Server) compileFor(edition, language, mediaType string, req graphql.Request, rights access.Rights) gateway.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
 		req.Locale = negotiate(m, language)
-		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return len(rights.Types(access.Read, edition, []string{typ})) > 0 })
+		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return readsAnyOf(rights, edition, typ) })
 		if len(errs) > 0 {
 			return nil, requestErrors{errs}
 		}

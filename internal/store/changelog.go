@@ -240,10 +240,11 @@ func (s *Store) LogBounds(ctx context.Context) (oldest, newest int64, err error)
 // PublishedHead returns the end of the last commit that readers of the published edition
 // could see something of; 0 if there is none in the log.
 func (s *Store) PublishedHead(ctx context.Context) (sequence int64, err error) {
-	err = s.pool(ctx).QueryRow(ctx, `select coalesce(max(sequence), 0) from change where environment = $1 and sequence >= (
-			select max(last) from (select (select sequence from change where environment = $1 and edition = e order by sequence desc limit 1) as last from unnest(array['published', '']) e) ends)
-		and commit = (select commit from change where environment = $1 and sequence = (
-			select max(last) from (select (select sequence from change where environment = $1 and edition = e order by sequence desc limit 1) as last from unnest(array['published', '']) e) ends))`, s.Environment).Scan(&sequence)
+	err = s.pool(ctx).QueryRow(ctx, `with ends as (
+			select c.sequence, c.commit from unnest(array['published', '']) e
+			cross join lateral (select sequence, commit from change where environment = $1 and edition = e order by sequence desc limit 1) c
+			order by c.sequence desc limit 1)
+		select coalesce(max(n.sequence), 0) from ends join change n on n.environment = $1 and n.sequence >= ends.sequence and n.commit = ends.commit`, s.Environment).Scan(&sequence)
 	return sequence, err
 }
 

@@ -79,29 +79,28 @@ func (s *Store) ProveSession(ctx context.Context, hash []byte) error {
 // EndSession ends a session, and adds a line to the audit log; nothing happens if there
 // is none.
 func (s *Store) EndSession(ctx context.Context, hash []byte, by Actor) error {
-	return s.endSession(ctx, by, `hash = $2`, hash)
+	if err := s.endSession(ctx, by, `hash = $2`, hash); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	return nil
 }
 
 // EndSessionNamed ends a session of an account by its id; ErrNotFound if there is none.
 func (s *Store) EndSessionNamed(ctx context.Context, account, id string, by Actor) error {
 	err := s.endSession(ctx, by, `id = $2 and account = $3`, id, account)
-	if errors.Is(err, errNoSession) {
-		err = fmt.Errorf("session %s: %w", id, ErrNotFound)
+	if errors.Is(err, ErrNotFound) {
+		err = fmt.Errorf("session %s: %w", id, err)
 	}
 	return err
 }
 
-var errNoSession = errors.New("there is no such session")
-
+// endSession ends the session that meets the condition; ErrNotFound if there is none.
 func (s *Store) endSession(ctx context.Context, by Actor, condition string, args ...any) error {
 	var email string
 	err := s.pool(ctx).QueryRow(ctx, `with gone as (delete from session where environment = $1 and `+condition+` returning account)
 		select a.email from gone join account a on a.environment = $1 and a.id = gone.account`, append([]any{s.Environment}, args...)...).Scan(&email)
 	if errors.Is(err, pgx.ErrNoRows) {
-		if len(args) > 1 {
-			return errNoSession
-		}
-		return nil
+		return ErrNotFound
 	}
 	if err != nil {
 		return err

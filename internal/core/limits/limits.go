@@ -5,6 +5,7 @@ package limits
 
 import (
 	"fmt"
+	"runtime"
 	"time"
 
 	"ubiquon/internal/core/strictyaml"
@@ -91,7 +92,7 @@ func (l Limits) WithDefaults() Limits {
 	size(&l.Plans, 32<<20)
 	set(&l.Computing, 8)
 	set(&l.ComputingPerPrincipal, l.Computing/2)
-	set(&l.ComputingHeavy, 1)
+	set(&l.ComputingHeavy, runtime.GOMAXPROCS(0)/2)
 	set(&l.Waiting, 1_000)
 	set(&l.WaitingPerPrincipal, 100)
 	l.Patience = strictyaml.Duration(l.Patience.Or(3 * time.Second))
@@ -106,7 +107,7 @@ func (l Limits) WithDefaults() Limits {
 	return l
 }
 
-// Check returns an error that names the first limit that cannot be.
+// Check returns an error that names a limit that cannot be, nil if all can.
 func (l Limits) Check() error {
 	for name, v := range map[string]int{
 		"graphqlTokens": l.GraphQLTokens, "graphqlSteps": l.GraphQLSteps, "graphqlNesting": l.GraphQLNesting, "computing": l.Computing,
