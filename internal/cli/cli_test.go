@@ -112,6 +112,8 @@ func TestExitCodes(t *testing.T) {
 		{[]string{"entry", "list", "--state", "drafty"}, exitMisuse, "published, revised or retired"},
 		{[]string{"entry", "list", "-o", "xml"}, exitMisuse, "table, json or yaml"},
 		{[]string{"entri"}, exitMisuse, "unknown command"},
+		{[]string{"preview", "notice/ice"}, exitMisuse, "unknown command"},
+		{[]string{"document", "piers"}, exitMisuse, "unknown command"},
 		{[]string{"key", "create", "x"}, exitMisuse, "at least one grant"},
 		{[]string{"key", "create", "x", "--grant", "read it all"}, exitFailed, "published, preview or *"},
 		{[]string{"serve", "--config", "nowhere.yaml"}, exitMisuse, "nowhere.yaml"},

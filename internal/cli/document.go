@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) document() *cobra.Command {
-	c := &cobra.Command{Use: "document", Short: "GraphQL documents that readers name instead of sending them"}
+	c := noun("document", "GraphQL documents that readers name instead of sending them")
 	c.AddCommand(&cobra.Command{
 		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named", Args: cobra.MinimumNArgs(1),
 		Long: `Trusts GraphQL documents. Readers name one by documentId instead of sending it;

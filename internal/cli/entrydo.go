@@ -285,7 +285,6 @@ func (a *app) entryPreview() *cobra.Command {
 
 // previewCommand manages the preview links that were made.
 func (a *app) previewCommand() *cobra.Command {
-	c := &cobra.Command{Use: "preview", Short: "List and revoke preview links"}
 	var entry string
 	list := &cobra.Command{
 		Use: "list", Short: "List the preview links that have not expired", Args: cobra.NoArgs,
@@ -332,8 +331,7 @@ func (a *app) previewCommand() *cobra.Command {
 			return a.print(map[string]any{"revoked": args[0]}, func(t *table) { t.line("preview link " + args[0] + " is revoked") })
 		},
 	}
-	c.AddCommand(list, revoke)
-	return c
+	return noun("preview", "List and revoke preview links", list, revoke)
 }
 
 func (a *app) entrySchedule() *cobra.Command {
