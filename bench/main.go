@@ -40,6 +40,12 @@ type yard struct {
 }
 
 func main() {
+	if len(os.Args) == 2 && os.Args[1] == attackFrom {
+		if err := attackFromInput(os.Stdin); err != nil {
+			fmt.Fprintln(os.Stderr, "bench:", err)
+		}
+		return
+	}
 	y := yard{}
 	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")

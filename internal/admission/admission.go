@@ -6,9 +6,12 @@ package admission
 import (
 	"context"
 	"errors"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
+
+	"ubiquon/internal/core/limits"
 )
 
 // ErrOverloaded is the error of work that was not admitted: too much waits already,
@@ -49,6 +52,13 @@ type line struct {
 func New(o Options) *Queue {
 	o.AtOnce = max(1, o.AtOnce)
 	return &Queue{o: o, lines: map[string]*line{}}
+}
+
+// ForProcessor returns a queue for work that takes nothing but processor time, of which it
+// leaves half to whatever does not wait.
+func ForProcessor(l limits.Limits) *Queue {
+	half := max(1, runtime.GOMAXPROCS(0)/2)
+	return New(Options{AtOnce: half, PerPrincipal: max(1, half/2), Waiting: l.Waiting, WaitingPerPrincipal: l.WaitingPerPrincipal, Patience: time.Duration(l.Patience)})
 }
 
 // Ticket is one piece of work. Several principals may ask for the same work: the

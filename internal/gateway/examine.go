@@ -58,7 +58,7 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 // Compile compiles a request that came from somebody, without remembering the plan. Its
 // errors are those of PlanFor.
 func (g *Gateway) Compile(ctx context.Context, principal, text string, compile Compiler) (*Plan, error) {
-	leave, err := g.compiling.Enter(ctx, principal, false)
+	leave, err := g.processor.Enter(ctx, principal, false)
 	if err != nil {
 		return nil, err
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -58,6 +57,9 @@ type Options struct {
 	KeepEvents, KeepAudit time.Duration
 	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
 	ReadTimeout time.Duration
+	// Processor is where compiling requests and hashing passwords wait for their turn, and
+	// whatever else shares it; nil for one of its own.
+	Processor *admission.Queue
 	// Limits are the budgets of this node.
 	Limits limits.Limits
 	// SessionIdle and SessionLongest are after how long without a request, and at all,
@@ -91,7 +93,7 @@ type Gateway struct {
 	log        *slog.Logger
 	limits     limits.Limits
 	admission  *admission.Queue // reads that are computed
-	compiling  *admission.Queue // requests that are compiled
+	processor  *admission.Queue // what takes nothing but processor time
 	unproven   *access.Limiter  // announcements that do not prove where they come from
 	uncounted  atomic.Int64     // those of them that were not kept
 	strangers  *access.Limiter  // what is computed for addresses without a key
@@ -141,8 +143,9 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
 		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
 	g.limits = o.Limits.WithDefaults()
-	half := max(1, runtime.GOMAXPROCS(0)/2) // compiling takes nothing but processor time, and leaves half of it for hits
-	g.compiling = admission.New(admission.Options{AtOnce: half, PerPrincipal: max(1, half/2), Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
+	if g.processor = o.Processor; g.processor == nil {
+		g.processor = admission.ForProcessor(g.limits)
+	}
 	g.admission = admission.New(admission.Options{AtOnce: g.limits.Computing, PerPrincipal: g.limits.ComputingPerPrincipal, Heavy: g.limits.ComputingHeavy,
 		Waiting: g.limits.Waiting, WaitingPerPrincipal: g.limits.WaitingPerPrincipal, Patience: time.Duration(g.limits.Patience)})
 	g.unproven = access.NewLimiter(float64(g.limits.RefusedHooksPerMinute), g.limits.RefusedHooksPerMinute)
@@ -172,7 +175,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		g.origins[name] = source
 	}
 	var err error
-	if g.accounts, err = newAccounts(); err != nil {
+	if g.accounts, err = newAccounts(g.processor); err != nil {
 		return nil, err
 	}
 	if g.secret, err = g.store.Secret(ctx); err != nil {

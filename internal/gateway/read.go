@@ -130,7 +130,7 @@ func (g *Gateway) PlanFor(ctx context.Context, principal, text string, compile C
 	if p := g.state.Load().plans.get(text); p != nil {
 		return p, nil
 	}
-	leave, err := g.compiling.Enter(ctx, principal, false)
+	leave, err := g.processor.Enter(ctx, principal, false)
 	if err != nil {
 		return nil, err
 	}

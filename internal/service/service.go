@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/limits"
@@ -128,11 +129,12 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		}
 		url = s.cluster.URL
 	}
-	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log}); err != nil {
+	processor := admission.ForProcessor(o.Limits.WithDefaults())
+	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log}); err != nil {
 		return s, err
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Limits: o.Limits,
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Limits: o.Limits, Processor: processor,
 		SessionIdle: o.SessionIdle, SessionLongest: o.SessionLongest, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
 }

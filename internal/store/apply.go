@@ -190,7 +190,7 @@ func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits 
 		}
 	}
 	w := &write{m: m, version: version, edits: edits, by: by, cause: cause}
-	if err := w.render(ctx); err != nil {
+	if err := s.render(ctx, w); err != nil {
 		return Applied{}, err
 	}
 	return s.commits.apply(ctx, w)
@@ -200,7 +200,7 @@ func (s *Store) Apply(ctx context.Context, m *model.Model, version int64, edits 
 const renderTimeout = 5 * time.Second
 
 // render renders the prose that is written, before anybody else has to wait for it.
-func (w *write) render(ctx context.Context) error {
+func (s *Store) render(ctx context.Context, w *write) error {
 	deadline := time.Now().Add(renderTimeout)
 	late := func() bool { return ctx.Err() != nil || time.Now().After(deadline) }
 	for i := range w.edits {
@@ -210,12 +210,27 @@ func (w *write) render(ctx context.Context) error {
 			continue
 		}
 		for _, fields := range []content.Fields{e.Save, e.Published} {
-			if err := w.rendered.RenderAll(t, e.ID, fields, late); err != nil {
+			leave, err := s.turn(ctx, w.by)
+			if err != nil {
+				return err
+			}
+			err = w.rendered.RenderAll(t, e.ID, fields, late)
+			leave()
+			if err != nil {
 				return cmp.Or(ctx.Err(), err)
 			}
 		}
 	}
 	return nil
+}
+
+// turn waits until something of a principal that takes nothing but processor time may
+// begin. Its error is admission.ErrOverloaded, or that of ctx.
+func (s *Store) turn(ctx context.Context, principal string) (leave func(), err error) {
+	if s.processor == nil {
+		return func() {}, nil
+	}
+	return s.processor.Enter(ctx, principal, false)
 }
 
 // write is one call of Apply on its way.

@@ -20,6 +20,8 @@ import (
 	"github.com/pressly/goose/v3/lock"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
+
+	"ubiquon/internal/admission"
 )
 
 //go:embed migrations/*.sql
@@ -59,6 +61,8 @@ type Store struct {
 	pools   map[Purpose]*pgxpool.Pool
 	log     *slog.Logger
 	commits committer
+	// processor is Options.Processor.
+	processor *admission.Queue
 }
 
 // Options of Open.
@@ -72,6 +76,8 @@ type Options struct {
 	// Reads bounds the connections for reads of content, as many as are computed at
 	// once; 0 means 8. Four more are for following the change log.
 	Reads int32
+	// Processor is where rendering what is written waits for its turn; nil for none.
+	Processor *admission.Queue
 	// Tracer, if not nil, hears of every statement.
 	Tracer pgx.QueryTracer
 	Log    *slog.Logger
@@ -108,7 +114,7 @@ func Open(ctx context.Context, o Options) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	s := &Store{Environment: o.Environment, Pool: pool, pools: map[Purpose]*pgxpool.Pool{}, log: o.Log}
+	s := &Store{Environment: o.Environment, Pool: pool, pools: map[Purpose]*pgxpool.Pool{}, log: o.Log, processor: o.Processor}
 	if err := s.openPools(ctx, cfg, o.Reads); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("database: %w", err)

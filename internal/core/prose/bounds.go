@@ -13,6 +13,8 @@ const (
 	// maxMarks bounds the signs in one block that may begin or end emphasis, a link, an
 	// image or code.
 	maxMarks = 4_000
+	// maxWork bounds the sum of the squares of those signs over all blocks.
+	maxWork = 4 * maxMarks * maxMarks
 	// maxNesting bounds the quotes and lists that one line begins.
 	maxNesting = 32
 	// maxCells bounds the cells of a table, those that its rows leave out included.
@@ -24,10 +26,11 @@ func Check(source string) error {
 	if len(source) > MaxBytes {
 		return fmt.Errorf("the text has %d bytes, at most %d are rendered", len(source), MaxBytes)
 	}
-	marks, lines, columns, n := 0, 0, 0, 0
+	marks, work, lines, columns, n := 0, 0, 0, 0, 0
 	for line := range strings.Lines(source) {
 		n++
 		if strings.TrimSpace(line) == "" {
+			work += marks * marks
 			marks, lines, columns = 0, 0, 0
 			continue
 		}
@@ -64,6 +67,8 @@ func Check(source string) error {
 			return fmt.Errorf("line %d begins %d quotes or lists in each other, at most %d are allowed", n, nesting, maxNesting)
 		case marks > maxMarks:
 			return fmt.Errorf("the paragraph that line %d is in has more than %d signs of markup; part it with an empty line", n, maxMarks)
+		case work+marks*marks > maxWork:
+			return fmt.Errorf("up to line %d there are too many paragraphs with thousands of signs of markup; part them with empty lines", n)
 		case columns > 1 && columns*lines > maxCells:
 			return fmt.Errorf("the table that line %d is in has more than %d cells", n, maxCells)
 		}
