@@ -107,8 +107,8 @@ func (g *Gateway) poll(ctx context.Context) error {
 			return err
 		}
 		changes, err := g.store.ChangesAfter(ctx, g.follow.mark)
-		if errors.Is(err, store.ErrGap) {
-			if err := g.startAnew(ctx); err != nil {
+		if errors.Is(err, store.ErrGap) || errors.Is(err, store.ErrLargeCommit) {
+			if err := g.startAnew(ctx, err); err != nil {
 				return err
 			}
 			continue
@@ -158,9 +158,14 @@ func (g *Gateway) asks(changes []content.Change) []store.Ask {
 	return out
 }
 
-// startAnew forgets everything held: the log is not the one we have followed.
-func (g *Gateway) startAnew(ctx context.Context) error {
-	g.log.Warn("the change log does not go on from where this node is (was an older copy of the database restored?); the cache starts anew")
+// startAnew forgets everything held and follows from the head of the log: the log is not
+// the one that was followed, or what changed is more than can be looked at one by one.
+func (g *Gateway) startAnew(ctx context.Context, why error) error {
+	if errors.Is(why, store.ErrLargeCommit) {
+		g.log.Info("a commit has more changes than are looked at one by one; the cache starts anew", "bound", store.LargestCommit)
+	} else {
+		g.log.Warn("the change log does not go on from where this node is (was an older copy of the database restored?); the cache starts anew")
+	}
 	head, err := g.store.Head(ctx)
 	if err != nil {
 		return err

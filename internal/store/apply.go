@@ -266,6 +266,8 @@ type transaction struct {
 	asked, missing map[string]bool
 	around         content.RenderContext
 	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
+	// reached are entries that are not written themselves, but show where one lives that is.
+	reached map[string]bool
 	// making are the entries whose documents are being laid out.
 	making map[string]bool
 	// cycle is an entry that was found to live below itself, if any.
@@ -280,7 +282,7 @@ func newTransaction(s *Store, conn *pgxpool.Conn, m *model.Model) *transaction {
 		s: s, conn: conn, m: m,
 		held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
 		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
-		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
+		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{}, reached: map[string]bool{},
 	}
 	tx.around.Find = tx.find
 	return tx
@@ -537,7 +539,7 @@ func (tx *transaction) layOut(w *write, ids []string, what map[string]string) er
 			parents := tx.m.Type(tx.held[w.edits[0].ID].Type).Parents()
 			return content.Problems{{Entry: w.edits[0].ID, Path: "fields." + strings.Join(parents, ", "), Rule: "cycle", Text: "the entry would live below itself; choose another parent"}}
 		}
-		if next != nil {
+		if next != nil && !tx.reached[id] {
 			tx.out.entries = append(tx.out.entries, entryRow{Entry: next.Entry, Title: title(tx.m, t, next.newest), Live: next.live})
 			tx.out.takes(t, id, next)
 		}
@@ -680,6 +682,9 @@ func (tx *transaction) below(ctx context.Context, moved []string, what map[strin
 		if len(fresh) == 0 {
 			continue
 		}
+		if large, ok := ctx.Value(largeWrite{}).(func()); ok && len(ids)+len(fresh) > largeReach {
+			large()
+		}
 		var more batch
 		tx.read(&more, fresh)
 		if err := more.run(ctx, tx.conn); err != nil {
@@ -693,6 +698,7 @@ func (tx *transaction) below(ctx context.Context, moved []string, what map[strin
 			state := h.entryState
 			tx.next[e.ID] = &state
 			what[e.ID] = content.Moved
+			tx.reached[e.ID] = true
 			ids = append(ids, e.ID)
 		}
 	}

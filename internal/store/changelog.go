@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 	"errors"
-	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,23 +44,34 @@ func (s *Store) Head(ctx context.Context) (Mark, error) {
 	return m, err
 }
 
-// ChangesPerPoll bounds what ChangesAfter returns at once. It must exceed the
-// changes of the largest commit.
-const ChangesPerPoll = 5000
+// ErrLargeCommit is the error of following a commit with more changes than are read at
+// once. Whoever follows goes on from the head of the log, and forgets what it knew.
+var ErrLargeCommit = errors.New("a commit has more changes than are read at once")
+
+const (
+	// ChangesPerPoll is how many changes ChangesAfter returns at most, unless one commit has
+	// more.
+	ChangesPerPoll = 5000
+	// LargestCommit bounds the changes of one commit that are returned.
+	LargestCommit = 25_000
+)
 
 // ChangesAfter returns the changes behind the mark, whole commits only. Its
-// error is ErrGap when the change at the mark is gone or is another one.
+// error is ErrGap when the change at the mark is gone or is another one, and
+// ErrLargeCommit when the next commit has more than LargestCommit changes.
 func (s *Store) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, error) {
 	return changesAfter(ctx, s.pool(ctx), s.Environment, at)
 }
 
 func changesAfter(ctx context.Context, q querier, environment string, at Mark) ([]content.Change, error) {
-	rows, err := q.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`,
-		environment, at.Sequence, ChangesPerPoll+1)
-	if err != nil {
-		return nil, err
+	read := func(from int64, limit int) ([]content.Change, error) {
+		rows, err := q.Query(ctx, `select `+changeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`, environment, from, limit)
+		if err != nil {
+			return nil, err
+		}
+		return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
 	}
-	found, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return scanChange(r) })
+	found, err := read(at.Sequence, ChangesPerPoll+1)
 	if err != nil {
 		return nil, err
 	}
@@ -73,13 +84,20 @@ func changesAfter(ctx context.Context, q querier, environment string, at Mark) (
 		return nil, ErrGap
 	}
 	if len(found) >= ChangesPerPoll {
-		last := found[len(found)-1].Commit
-		for len(found) > 0 && found[len(found)-1].Commit == last {
-			found = found[:len(found)-1]
+		first, last := found[0].Commit, found[len(found)-1].Commit
+		if first != last {
+			return slices.DeleteFunc(found, func(c content.Change) bool { return c.Commit == last }), nil
 		}
-		if len(found) == 0 {
-			return nil, fmt.Errorf("a commit has more than %d changes", ChangesPerPoll)
+		var all int // how many changes the commit has, as far as it matters
+		if err := q.QueryRow(ctx, `select count(*) from (select 1 from change where environment = $1 and sequence >= $2 and sequence <= $2 + $3::bigint and commit = $4 limit $3 + 1) c`,
+			environment, found[0].Sequence, LargestCommit, first).Scan(&all); err != nil {
+			return nil, err
 		}
+		if all > LargestCommit {
+			return nil, ErrLargeCommit
+		}
+		rest, err := read(found[len(found)-1].Sequence+1, all-len(found))
+		return append(found, rest...), err
 	}
 	return found, nil
 }

@@ -16,8 +16,15 @@ const (
 	// maxLeaders is how many transactions are under way at once: one that waits
 	// for its commit, and one that reads meanwhile.
 	maxLeaders = 2
-	// writeTimeout bounds one transaction.
+	// slow is after how long a transaction does not count as under way any more, so that
+	// what does not wait for the same entries goes past it; maxSlow bounds those.
+	slow    = 500 * time.Millisecond
+	maxSlow = 4
+	// writeTimeout bounds one transaction, largeTimeout one that reaches more than
+	// largeReach entries beyond those that are written.
 	writeTimeout = 10 * time.Second
+	largeTimeout = 90 * time.Second
+	largeReach   = 500
 )
 
 // ErrWriteTimeout is the error of a write whose transaction took too long; nothing of it
@@ -31,7 +38,8 @@ type committer struct {
 	s       *Store
 	mu      sync.Mutex
 	waiting []*write
-	leaders int
+	leaders int // those that are slow not counted
+	slow    int
 }
 
 // apply has the write carried out and returns its outcome. Once it is under way
@@ -40,16 +48,22 @@ func (c *committer) apply(ctx context.Context, w *write) (Applied, error) {
 	w.ctx, w.over = ctx, make(chan struct{})
 	c.mu.Lock()
 	c.waiting = append(c.waiting, w)
-	if c.leaders < maxLeaders {
-		c.leaders++
-		go c.lead()
-	}
+	c.follow()
 	c.mu.Unlock()
 	<-w.over
 	return w.done, w.err
 }
 
-// lead carries out what waits until nothing does.
+// follow starts another leader if there may be one. The caller holds the lock.
+func (c *committer) follow() {
+	if c.leaders < maxLeaders && len(c.waiting) > 0 {
+		c.leaders++
+		go c.lead()
+	}
+}
+
+// lead carries out what waits until nothing does. When a transaction is slow, somebody
+// else takes over.
 func (c *committer) lead() {
 	for {
 		c.mu.Lock()
@@ -60,7 +74,27 @@ func (c *committer) lead() {
 			return
 		}
 		c.mu.Unlock()
+		over, relieved := false, false
+		relief := time.AfterFunc(slow, func() {
+			c.mu.Lock()
+			defer c.mu.Unlock()
+			if !over && c.slow < maxSlow {
+				relieved = true
+				c.leaders--
+				c.slow++
+				c.follow()
+			}
+		})
 		c.carryOut(taken)
+		relief.Stop()
+		c.mu.Lock()
+		if over = true; relieved {
+			c.slow--
+			c.follow()
+			c.mu.Unlock()
+			return
+		}
+		c.mu.Unlock()
 	}
 }
 
@@ -104,8 +138,11 @@ func (w *write) alone() bool {
 }
 
 func (c *committer) carryOut(writes []*write) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(writes[0].ctx), writeTimeout)
+	ctx, cancel := context.WithCancel(context.WithoutCancel(writes[0].ctx))
 	defer cancel()
+	deadline := time.AfterFunc(writeTimeout, cancel)
+	defer deadline.Stop()
+	ctx = context.WithValue(ctx, largeWrite{}, func() { deadline.Reset(largeTimeout) })
 	err := c.s.applyTogether(ctx, writes)
 	for try := 0; try < 3 && deadlocked(err); try++ {
 		err = c.s.applyTogether(ctx, writes)
@@ -127,6 +164,9 @@ func (c *committer) carryOut(writes []*write) {
 		close(w.over)
 	}
 }
+
+// largeWrite is the key of what is called when a transaction turns out to be large.
+type largeWrite struct{}
 
 // deadlocked tells whether two transactions waited for each other, and this one
 // was given up.

@@ -48,6 +48,7 @@ func (s *Store) Consequences(ctx context.Context, from, to *model.Model) ([]Cons
 }
 
 type querier interface {
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 }
 

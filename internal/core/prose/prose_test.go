@@ -91,7 +91,7 @@ func dear() map[string]string {
 		"a table that is wide": "|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + "\n" + strings.Repeat("|a\n", 20_000), "a line each": strings.Repeat("*a\n", 33_000),
 		"comments": strings.Repeat("<!--", 25_000), "tags": strings.Repeat("<a ", 33_000), "code": strings.Repeat("`a``b", 20_000), "numbers": strings.Repeat("1. ", 30_000) + "a", "much": strings.Repeat("a", MaxBytes+1),
 		"paragraphs of emphasis that never ends": strings.Repeat(strings.Repeat("_a*", 1_300)+"\n\n", 120),
-		"paragraphs": strings.Repeat("*a _b [c](d\n\n", 7_000),
+		"paragraphs":                             strings.Repeat("*a _b [c](d\n\n", 7_000),
 	}
 }
 
