@@ -22,6 +22,7 @@ import (
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
+	"ubiquon/internal/recurring"
 	"ubiquon/internal/store"
 )
 
@@ -98,6 +99,9 @@ type Gateway struct {
 	uncounted  atomic.Int64     // those of them that were not kept
 	strangers  *access.Limiter  // what is computed for addresses without a key
 	o          Options
+
+	// troubles are failures that come again and again.
+	troubles recurring.Log
 
 	follow   follower
 	feed     feed

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/outbound"
 	"ubiquon/internal/store"
 )
 
@@ -24,7 +26,7 @@ func (g *Gateway) runRules(ctx context.Context) {
 			return
 		}
 		if err != nil {
-			g.log.Error("rules cannot be run; trying on", "error", err)
+			g.troubles.Failed(g.log, "rules cannot be run; trying on", "error", err)
 		}
 		if n > 0 {
 			for _, c := range g.wakeBuilds {
@@ -95,13 +97,19 @@ func (g *Gateway) Rebuild(ctx context.Context, site, by string, immediately bool
 	return b, err
 }
 
+// orderCauses bounds the causes that an order names.
+const orderCauses = 100
+
 // Order is the body of a call to a builder.
 type Order struct {
-	Build    string          `json:"build"`
-	Number   int64           `json:"number"`
-	Site     string          `json:"site"`
-	Sequence int64           `json:"sequence"` // read content at this state or later
-	Causes   []rebuild.Cause `json:"causes"`
+	Build    string `json:"build"`
+	Number   int64  `json:"number"`
+	Site     string `json:"site"`
+	Sequence int64  `json:"sequence"` // read content at this state or later
+	// Causes are the first hundred; Counts says how many there are in all, by what happened
+	// (published, unpublished, deleted, moved, saved, and "asked for" by somebody).
+	Causes []rebuild.Cause `json:"causes"`
+	Counts map[string]int  `json:"counts"`
 	// Report is where the builder posts {"state": "started"}, {"state":
 	// "finished"} or {"state": "failed", "error": "why"} with the site's key.
 	Report string `json:"report"`
@@ -116,7 +124,7 @@ func (g *Gateway) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 		}
 		switch {
 		case err != nil:
-			g.log.Error("builds cannot be looked after; trying on", "site", site, "error", err)
+			g.troubles.Failed(g.log, "builds cannot be looked after; trying on", "site", site, "error", err)
 			wait = time.Second
 		case b != nil:
 			g.news.tell("builds")
@@ -130,14 +138,18 @@ func (g *Gateway) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 }
 
 func (g *Gateway) place(ctx context.Context, b *rebuild.Build, call *rebuild.Call) {
-	order := Order{Build: b.ID, Number: b.Number, Site: b.Site, Sequence: b.Sequence, Causes: b.Causes,
+	order := Order{Build: b.ID, Number: b.Number, Site: b.Site, Sequence: b.Sequence, Causes: b.Causes[:min(len(b.Causes), orderCauses)], Counts: b.Counts,
 		Report: g.o.Address + "/control/v1/builds/" + b.ID + "/reports"}
-	failure := ""
+	failure, wait := "", time.Duration(0)
 	if err := g.caller.Post(ctx, call.Call, call.Secret, b.ID, order); err != nil {
 		failure = err.Error()
-		g.log.Warn("a builder did not take the call; it will be made again", "site", b.Site, "build", b.Number, "attempt", b.Attempts, "error", err)
+		var answered *outbound.AnswerError
+		if errors.As(err, &answered) {
+			wait = answered.RetryAfter
+		}
+		g.troubles.Failed(g.log, "the builder of "+b.Site+" did not take the call; it will be made again", "build", b.Number, "attempt", b.Attempts, "error", err)
 	}
-	if err := g.store.Called(ctx, b.ID, failure); err != nil && ctx.Err() == nil {
+	if err := g.store.Called(ctx, b, failure, wait); err != nil && ctx.Err() == nil {
 		g.log.Error("a call cannot be noted; it will be made again", "site", b.Site, "build", b.Number, "error", err)
 	}
 }
@@ -145,7 +157,16 @@ func (g *Gateway) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 // ReportBuild takes a builder's word on a build: started, finished or failed.
 func (g *Gateway) ReportBuild(ctx context.Context, id, state, reason string) (rebuild.Build, error) {
 	b, err := g.store.ReportBuild(ctx, id, rebuild.State(state), state == "started", reason)
+	if errors.Is(err, store.ErrNotRunning) {
+		// It has ended for us; but whoever reports works.
+		if known, heard := g.store.Build(ctx, id); heard == nil && g.store.HeardOf(ctx, known.Site) == nil {
+			nudge(g.wakeBuilds[known.Site])
+		}
+	}
 	if err == nil {
+		if b.State == rebuild.Failed {
+			g.troubles.Failed(g.log, "builds of "+b.Site+" fail; they are tried again", "build", b.Number, "failures", b.Failures+1, "error", b.Error)
+		}
 		nudge(g.wakeBuilds[b.Site])
 		g.news.tell("builds")
 	}

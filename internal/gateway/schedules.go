@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -36,8 +37,9 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 		if at.Format(form) != text {
 			return at, "", fmt.Errorf("%w: %s does not exist in %s, where clocks are put forward then", ErrMoment, text, zone)
 		}
-		for _, other := range []time.Duration{-time.Hour, time.Hour} {
-			if at.Add(other).Format(form) == text {
+		// Clocks are put back by half an hour on Lord Howe, and by two at Troll.
+		for other := -3 * time.Hour; other <= 3*time.Hour; other += 15 * time.Minute {
+			if other != 0 && at.Add(other).Format(form) == text {
 				return at, "", fmt.Errorf("%w: %s comes twice in %s, where clocks are put back then; give it with an offset, as in %s", ErrMoment, text, zone, at.Format(time.RFC3339))
 			}
 		}
@@ -85,9 +87,9 @@ func (g *Gateway) AddSchedule(ctx context.Context, s store.Schedule) (store.Sche
 	return out, err
 }
 
-// Schedules lists schedules; with a state only those in it.
-func (g *Gateway) Schedules(ctx context.Context, state string) ([]store.Schedule, error) {
-	return g.store.Schedules(ctx, state)
+// Schedules lists schedules: see store.Schedules.
+func (g *Gateway) Schedules(ctx context.Context, state string, limit int) ([]store.Schedule, int, error) {
+	return g.store.Schedules(ctx, state, limit)
 }
 
 // Schedule returns one schedule, store.ErrNotFound if there is none.
@@ -128,12 +130,25 @@ func (g *Gateway) runSchedules(ctx context.Context) {
 		}
 		for i := range due {
 			g.carryOut(ctx, &due[i])
+			if ctx.Err() != nil {
+				return
+			}
 		}
 		// Another node may have taken in a schedule that is due earlier.
 		if !sleep(ctx, min(next, time.Second), g.wakeSchedules) {
 			return
 		}
 	}
+}
+
+// contentReason tells whether an error of a write is for a reason that lies in what is
+// written, so that trying again does not help.
+func contentReason(err error) bool {
+	var problems content.Problems
+	var conflict *store.ConflictError
+	var referred *store.ReferredError
+	return errors.As(err, &problems) || errors.As(err, &conflict) || errors.As(err, &referred) ||
+		errors.Is(err, store.ErrForeign) || errors.Is(err, store.ErrNotFound) || store.BadValue(err)
 }
 
 func (g *Gateway) carryOut(ctx context.Context, s *store.Schedule) {
@@ -144,8 +159,16 @@ func (g *Gateway) carryOut(ctx context.Context, s *store.Schedule) {
 	_, err := g.Apply(ctx, []store.Edit{edit}, s.By, content.Cause{Kind: "schedule", Name: s.By})
 	switch {
 	case err == nil:
-	case errors.Is(err, store.ErrScheduleGone), store.Away(err), ctx.Err() != nil:
+	case errors.Is(err, store.ErrScheduleGone), ctx.Err() != nil:
 		return // somebody else has done it, or it is tried again
+	case !contentReason(err):
+		if s.Tries == 0 {
+			g.log.Warn("a schedule is late; it is tried again until it is carried out", "entry", s.Entry, "action", s.Action, "at", s.At, "error", err)
+		}
+		_, told := store.TroubleOf(err)
+		if err := g.store.DelaySchedule(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
+			g.log.Debug("that a schedule is late cannot be noted", "error", err)
+		}
 	default:
 		g.log.Warn("a schedule could not be carried out", "entry", s.Entry, "action", s.Action, "error", err)
 		if err := g.store.EndSchedule(ctx, s.ID, store.ScheduleFailed, err.Error()); err != nil {

@@ -284,12 +284,22 @@ func (i *importing) settle(n int) error {
 	return nil
 }
 
+// importPatience bounds how long an import waits for trouble of the database to pass.
+const importPatience = 5 * time.Minute
+
 func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) error {
 	done, err := i.g.write(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
+	for begin, wait := time.Now(), time.Second; store.Passing(err) && ctx.Err() == nil && time.Since(begin) < importPatience; wait = min(2*wait, 15*time.Second) {
+		i.g.log.Warn("an import waits for the database", "error", err, "again", wait)
+		if !sleep(ctx, wait, nil) {
+			break
+		}
+		done, err = i.g.write(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
+	}
 	if err == nil {
 		return i.written(ctx, edits, done)
 	}
-	if ctx.Err() != nil || store.Away(err) || errors.Is(err, store.ErrModelMoved) {
+	if ctx.Err() != nil || store.Passing(err) || errors.Is(err, store.ErrModelMoved) {
 		return err
 	}
 	if len(edits) == 1 {

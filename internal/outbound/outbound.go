@@ -54,7 +54,8 @@ func (e Event) MarshalJSON() ([]byte, error) {
 
 // Post sends payload as JSON, an Event as a CloudEvent, signed by the Standard Webhooks scheme if there
 // is a secret (whsec_ and base64). The id is the same for every try of the same
-// call. Any 2xx answer is success.
+// call. Any 2xx answer is success; a redirect is not followed. Its error is an
+// *AnswerError if there was another answer.
 func (c *Caller) Post(ctx context.Context, address, secret, id string, payload any) error {
 	body, err := json.Marshal(payload)
 	if err != nil {
@@ -80,10 +81,32 @@ func (c *Caller) Post(ctx context.Context, address, secret, id string, payload a
 	}
 	defer resp.Body.Close()
 	answer, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
-	if resp.StatusCode/100 != 2 {
-		return fmt.Errorf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer))
+	if resp.StatusCode/100 == 2 {
+		return nil
 	}
-	return nil
+	return &AnswerError{Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()),
+		text: fmt.Sprintf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer))}
+}
+
+// AnswerError is the error of a call that was answered, but not taken.
+type AnswerError struct {
+	Status int
+	// RetryAfter is how long the answer says to wait; 0 if it does not.
+	RetryAfter time.Duration
+	text       string
+}
+
+func (e *AnswerError) Error() string { return e.text }
+
+// retryAfter reads the header of that name (RFC 9110, 10.2.3): seconds or a date.
+func retryAfter(text string, now time.Time) time.Duration {
+	if n, err := strconv.Atoi(text); err == nil {
+		return time.Duration(max(0, min(n, 1<<30))) * time.Second
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return max(0, at.Sub(now))
+	}
+	return 0
 }
 
 // maxFetched bounds what Get reads.

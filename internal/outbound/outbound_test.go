@@ -2,6 +2,7 @@ package outbound
 
 import (
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -92,6 +93,25 @@ func TestSpecialNetworks(t *testing.T) {
 		if got := allowed.check(netip.MustParseAddr(text)) == nil; got != want {
 			t.Errorf("%s is allowed: %t", text, got)
 		}
+	}
+}
+
+// TestAnAnswerSaysWhenToCallAgain reads Retry-After in both of its forms.
+func TestAnAnswerSaysWhenToCallAgain(t *testing.T) {
+	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
+	for text, want := range map[string]time.Duration{"": 0, "120": 2 * time.Minute, "-5": 0, "soon": 0, "Sat, 28 Nov 2026 12:00:30 GMT": 30 * time.Second, "Sat, 28 Nov 2026 11:00:00 GMT": 0} {
+		if got := retryAfter(text, now); got != want {
+			t.Errorf("%q: %v, want %v", text, got, want)
+		}
+	}
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Retry-After", "7")
+		http.Error(w, "busy", http.StatusServiceUnavailable)
+	}))
+	defer web.Close()
+	var answered *AnswerError
+	if err := New(Options{Private: true}).Post(t.Context(), web.URL, secret, "b1", 1); !errors.As(err, &answered) || answered.Status != 503 || answered.RetryAfter != 7*time.Second {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -234,10 +234,11 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case store.BadValue(err):
 		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
-	case store.Away(err):
-		s.log.Warn("the database is away", "path", r.URL.Path, "error", err)
+	case store.Passing(err):
+		_, told := store.TroubleOf(err)
+		s.troubles.Failed(s.log, told, "path", r.URL.Path, "error", err)
 		w.Header().Set("Retry-After", "1")
-		p = problem{Kind: "away", Status: 503, Detail: "the database cannot be reached at the moment"}
+		p = problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}
 	default:
 		s.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}

@@ -1,7 +1,9 @@
 package server
 
 import (
+	"cmp"
 	"net/http"
+	"strconv"
 
 	"github.com/go-chi/chi/v5"
 
@@ -21,12 +23,16 @@ func (s *Server) routeSchedules(c routes) {
 		return sch, s.mayEntry(r, sch.Entry, access.Publish, "published")
 	}
 	c.get("/schedules", readsAll, func(r *http.Request) (any, error) {
-		p, err := queryValues(r, "state")
+		p, err := queryValues(r, "state", "limit")
 		if err != nil {
 			return nil, err
 		}
-		items, err := s.g.Schedules(r.Context(), p["state"])
-		return map[string]any{"items": items}, err
+		limit, err := strconv.Atoi(cmp.Or(p["limit"], "200"))
+		if err != nil || limit < 1 || limit > 1000 {
+			return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "limit", Detail: "limit is a number from 1 to 1000"}}
+		}
+		items, total, err := s.g.Schedules(r.Context(), p["state"], limit)
+		return map[string]any{"items": items, "total": total}, err
 	})
 	c.do("POST", "/schedules", publishes, func(r *http.Request) (any, error) {
 		var form struct {

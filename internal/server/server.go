@@ -16,6 +16,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/recurring"
 )
 
 // Server serves one gateway over HTTP.
@@ -31,6 +32,7 @@ type Server struct {
 	guesses   *access.Limiter
 	strangers *access.Limiter // those without a key; nil: they are not bounded
 	streams   streams
+	troubles  recurring.Log // of the database, as requests meet them
 	proxies   []netip.Prefix
 	measurers []netip.Prefix
 	secure    bool

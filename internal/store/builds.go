@@ -1,9 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -84,12 +86,12 @@ func (s *Store) RuleRuns(ctx context.Context, e *Event) ([]RuleRun, error) {
 	})
 }
 
-const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request, not_before, attempts, called, started, finished, error, failures`
+const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request, not_before, attempts, called, started, finished, error, failures, counts, log`
 
 func scanBuild(r pgx.Row) (rebuild.Build, error) {
 	var b rebuild.Build
 	err := r.Scan(&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest, &b.NotBefore,
-		&b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures)
+		&b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log)
 	return b, err
 }
 
@@ -129,13 +131,13 @@ func (s *Store) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) error
 		}
 	}
 	_, err := tx.Exec(ctx, `insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request, last_request, not_before,
-			attempts, called, started, finished, error, failures)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+			attempts, called, started, finished, error, failures, counts, log)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, coalesce($18::jsonb, '{}'), coalesce($19::jsonb, '[]'))
 		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes = excluded.causes,
 			immediately = excluded.immediately, last_request = excluded.last_request, not_before = excluded.not_before, attempts = excluded.attempts,
-			called = excluded.called, started = excluded.started, finished = excluded.finished, error = excluded.error, failures = excluded.failures`,
+			called = excluded.called, started = excluded.started, finished = excluded.finished, error = excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log`,
 		s.Environment, b.ID, b.Site, b.Number, b.State, b.Sequence, b.Causes, b.Now, b.FirstRequest, b.LastRequest, b.NotBefore,
-		b.Attempts, b.Called, b.Started, b.Finished, b.Error, b.Failures)
+		b.Attempts, b.Called, b.Started, b.Finished, b.Error, b.Failures, b.Counts, b.Log)
 	return err
 }
 
@@ -175,10 +177,12 @@ func (s *Store) NextCall(ctx context.Context, site string, call *rebuild.Call) (
 				wait = running.NotBefore.Sub(now)
 				return nil
 			case running.NotBefore != nil && running.Attempts >= rebuild.MaxAttempts:
+				wait = 0
 				return s.fail(ctx, tx, running, waiting, "the builder did not take the call: "+running.Error, now)
 			case running.NotBefore != nil: // call again
 				due = running
 			case now.Sub(at) > call.Timeout.Or(rebuild.DefaultTimeout):
+				wait = 0
 				return s.fail(ctx, tx, running, waiting, "no report in time; the build counts as failed", now)
 			default:
 				wait = min(wait, call.Timeout.Or(rebuild.DefaultTimeout)-now.Sub(at))
@@ -198,6 +202,7 @@ func (s *Store) NextCall(ctx context.Context, site string, call *rebuild.Call) (
 		if due.Called == nil {
 			due.Called = &now
 		}
+		due.Note(now, nil, "called the builder, for the %s time", ordinal(due.Attempts))
 		return s.putBuild(ctx, tx, due)
 	})
 	return due, wait, err
@@ -213,11 +218,51 @@ func lastSign(b *rebuild.Build) time.Time {
 	return at
 }
 
+func ordinal(n int) string {
+	switch n {
+	case 1:
+		return "first"
+	case 2:
+		return "second"
+	case 3:
+		return "third"
+	}
+	return strconv.Itoa(n) + "th"
+}
+
+// longestRetryAfter bounds how long a builder may have its call put off.
+const longestRetryAfter = time.Hour
+
 // Called notes that the builder took the call, or, with a reason, that it did
-// not: then the call is made again later.
-func (s *Store) Called(ctx context.Context, id, failure string) error {
-	_, err := s.pool(ctx).Exec(ctx, `update build set error = $3, not_before = case when $3 = '' then null else not_before end
-		where environment = $1 and id = $2 and state = 'running'`, s.Environment, id, failure)
+// not: then the call is made again later, no earlier than after the wait.
+func (s *Store) Called(ctx context.Context, b *rebuild.Build, failure string, wait time.Duration) error {
+	return pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
+		_, running, now, err := s.lockSite(ctx, tx, b.Site)
+		if err != nil || running == nil || running.ID != b.ID {
+			return err
+		}
+		running.Error = failure
+		if failure == "" {
+			if running.NotBefore != nil {
+				running.Called = &now // the time that it has to report begins
+			}
+			running.NotBefore = nil
+			running.Note(now, nil, "the builder took the call")
+			return s.putBuild(ctx, tx, running)
+		}
+		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 && (running.NotBefore == nil || at.After(*running.NotBefore)) {
+			running.NotBefore = &at
+		}
+		running.Note(now, running.NotBefore, "the builder did not take the call: %s", failure)
+		return s.putBuild(ctx, tx, running)
+	})
+}
+
+// HeardOf takes word from a site as a sign that its builder works again: what waits
+// because builds have failed is tried at once.
+func (s *Store) HeardOf(ctx context.Context, site string) error {
+	_, err := s.pool(ctx).Exec(ctx, `update build set not_before = case when state = 'waiting' then null else clock_timestamp() end
+		where environment = $1 and site = $2 and state in ('waiting', 'running') and not_before > clock_timestamp()`, s.Environment, site)
 	return err
 }
 
@@ -246,13 +291,16 @@ func (s *Store) ReportBuild(ctx context.Context, id string, state rebuild.State,
 		}
 		if !started {
 			if state == rebuild.Failed {
-				if err := s.fail(ctx, tx, running, waiting, reason, now); err != nil {
+				if err := s.fail(ctx, tx, running, waiting, cmp.Or(reason, "the builder reported a failure and no reason"), now); err != nil {
 					return err
 				}
 				out = *running
 				return nil
 			}
 			running.State, running.Finished = rebuild.Finished, &now
+			running.Note(now, nil, "the builder reports that it has finished")
+		} else {
+			running.Note(now, nil, "the builder reports that it has started")
 		}
 		out = *running
 		return s.putBuild(ctx, tx, running)
@@ -260,21 +308,19 @@ func (s *Store) ReportBuild(ctx context.Context, id string, state rebuild.State,
 	return out, err
 }
 
-// fail ends a build and lets its causes wait for another one, unless too many
-// have failed in a row.
+// fail ends a build and lets its causes wait for another one: the longer, the more have
+// failed in a row.
 func (s *Store) fail(ctx context.Context, tx pgx.Tx, b, waiting *rebuild.Build, reason string, now time.Time) error {
 	b.State, b.Finished, b.NotBefore, b.Error = rebuild.Failed, &now, nil, reason
+	failures := b.Failures + 1
+	at := now.Add(rebuild.Backoff(failures))
+	b.Note(now, &at, "failed: %s", reason)
 	if err := s.putBuild(ctx, tx, b); err != nil {
 		return err
 	}
-	failures := b.Failures + 1
-	if failures >= rebuild.MaxAttempts && waiting == nil {
-		return nil
-	}
-	next := rebuild.Request(waiting, b.Causes, b.Sequence, false, now)
-	next.Site, next.Failures = b.Site, failures
-	at := now.Add(rebuild.Backoff(failures))
-	next.NotBefore = &at
+	next := rebuild.Again(waiting, b, now)
+	next.Site, next.Failures, next.NotBefore = b.Site, failures, &at
+	next.Note(now, &at, "waits because build %d has failed, as the %s in a row", b.Number, ordinal(failures))
 	return s.putBuild(ctx, tx, &next)
 }
 
@@ -306,7 +352,8 @@ func (s *Store) ListBuilds(ctx context.Context, f BuildFilter) ([]rebuild.Build,
 		f.Limit = 50
 	}
 	rows, err := s.pool(ctx).Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
-		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @> jsonb_build_array(jsonb_build_object('sequence', $4::bigint)))
+		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @> jsonb_build_array(jsonb_build_object('sequence', $4::bigint))
+			or jsonb_array_length(causes) >= 1000 and (causes -> 0 ->> 'sequence')::bigint <= $4 and sequence >= $4)
 		and first_request >= $5 order by first_request desc, number desc limit $6`, s.Environment, f.Site, f.Event, f.Sequence, f.Since, f.Limit)
 	if err != nil {
 		return nil, err

@@ -147,7 +147,7 @@ func (c *committer) carryOut(writes []*write) {
 	for try := 0; try < 3 && deadlocked(err); try++ {
 		err = c.s.applyTogether(ctx, writes)
 	}
-	if err != nil && len(writes) > 1 && !errors.Is(err, ErrModelMoved) && !Away(err) {
+	if err != nil && len(writes) > 1 && !errors.Is(err, ErrModelMoved) && !Passing(err) {
 		// One of them is to blame, say for a slug that is taken: find out which.
 		for _, w := range writes {
 			c.carryOut([]*write{w})

@@ -130,7 +130,7 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	if len(out.schedules) > 0 {
 		// All statements are on their way already when an answer comes back, so this
 		// one must fail by itself.
-		b.exec(`with carried as (update schedule set state = 'done', finished = clock_timestamp(), detail = ''
+		b.exec(`with carried as (update schedule set state = 'done', next_try = null, finished = clock_timestamp(), detail = ''
 				where environment = $1 and id = any($2::uuid[]) and state = 'pending' returning 1)
 			select 1 / (select (count(*) = $3)::int from carried)`, s.Environment, out.schedules, len(out.schedules))
 	}

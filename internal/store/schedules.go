@@ -28,8 +28,13 @@ type Schedule struct {
 	Created  time.Time  `json:"created"`
 	State    string     `json:"state"` // pending, done, failed, cancelled
 	Finished *time.Time `json:"finished"`
-	// Detail says why it failed, or who cancelled it.
+	// Detail says why it failed or is late, or who cancelled it.
 	Detail string `json:"detail,omitempty"`
+	// Late says that the moment of a pending schedule has come, and that it could not be
+	// carried out so far; Tries how often that was tried, NextTry when it is next.
+	Late    bool       `json:"late,omitempty"`
+	Tries   int        `json:"tries,omitempty"`
+	NextTry *time.Time `json:"nextTry,omitempty"`
 }
 
 // What a schedule may do.
@@ -46,12 +51,13 @@ const (
 	ScheduleCancelled = "cancelled"
 )
 
-const scheduleInfo = `select s.id::text, s.entry, e.title, e.type, s.action, s.locales, s.revision, s.at, s.zone, s.by, s.created, s.state, s.finished, s.detail
+const scheduleInfo = `select s.id::text, s.entry, e.title, e.type, s.action, s.locales, s.revision, s.at, s.zone, s.by, s.created, s.state, s.finished, s.detail,
+	s.state = 'pending' and s.at < clock_timestamp() - interval '5 seconds', s.tries, case when s.state = 'pending' then s.next_try end
 	from schedule s join entry e on e.environment = s.environment and e.id = s.entry`
 
 func scanSchedule(r pgx.Row) (Schedule, error) {
 	var s Schedule
-	err := r.Scan(&s.ID, &s.Entry, &s.Title, &s.Type, &s.Action, &s.Locales, &s.Revision, &s.At, &s.Zone, &s.By, &s.Created, &s.State, &s.Finished, &s.Detail)
+	err := r.Scan(&s.ID, &s.Entry, &s.Title, &s.Type, &s.Action, &s.Locales, &s.Revision, &s.At, &s.Zone, &s.By, &s.Created, &s.State, &s.Finished, &s.Detail, &s.Late, &s.Tries, &s.NextTry)
 	return s, err
 }
 
@@ -96,14 +102,23 @@ func (s *Store) Schedule(ctx context.Context, id string) (Schedule, error) {
 }
 
 // Schedules lists schedules, the pending ones first, in the order of their
-// moments. A state, if not empty, narrows the list.
-func (s *Store) Schedules(ctx context.Context, state string) ([]Schedule, error) {
-	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where s.environment = $1 and ($2 = '' or s.state = $2)
-		order by s.state = 'pending' desc, case when s.state = 'pending' then s.at end, s.at desc, s.id limit 200`, s.Environment, state)
-	if err != nil {
-		return nil, err
+// moments: so many, 200 if limit is 0, and how many there are. A state, if not empty,
+// narrows the list; "late" are the pending ones whose moment has come.
+func (s *Store) Schedules(ctx context.Context, state string, limit int) (out []Schedule, all int, err error) {
+	const which = ` s.environment = $1 and ($2 = '' or s.state = $2 or $2 = 'late' and s.state = 'pending' and s.at < clock_timestamp() - interval '5 seconds')`
+	if err := s.pool(ctx).QueryRow(ctx, `select count(*) from schedule s where`+which, s.Environment, state).Scan(&all); err != nil {
+		return nil, 0, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) })
+	if limit <= 0 {
+		limit = 200
+	}
+	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where`+which+`
+		order by s.state = 'pending' desc, case when s.state = 'pending' then s.at end, s.at desc, s.id limit $3`, s.Environment, state, limit)
+	if err != nil {
+		return nil, 0, err
+	}
+	out, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) })
+	return out, all, err
 }
 
 // MoveSchedule gives a pending schedule another moment; ErrScheduleGone if it is
@@ -119,7 +134,7 @@ func (s *Store) MoveSchedule(ctx context.Context, id string, at time.Time, zone 
 	if past {
 		return Schedule{}, ErrPast
 	}
-	if err := s.settle(ctx, `update schedule set at = $3, zone = $4 where environment = $1 and id = $2 and state = 'pending'`, id, at, zone); err != nil {
+	if err := s.settle(ctx, `update schedule set at = $3, zone = $4, tries = 0, next_try = null, detail = '' where environment = $1 and id = $2 and state = 'pending'`, id, at, zone); err != nil {
 		return Schedule{}, err
 	}
 	return s.Schedule(ctx, id)
@@ -134,6 +149,12 @@ func (s *Store) EndSchedule(ctx context.Context, id, state, detail string) error
 	return s.settle(ctx, `update schedule set state = $3, detail = $4, finished = clock_timestamp() where environment = $1 and id = $2 and state = 'pending'`, id, state, detail)
 }
 
+// DelaySchedule notes why a pending schedule could not be carried out, and that it is
+// tried again after the wait.
+func (s *Store) DelaySchedule(ctx context.Context, id, why string, wait time.Duration) error {
+	return s.settle(ctx, `update schedule set tries = tries + 1, detail = $3, next_try = clock_timestamp() + $4::interval where environment = $1 and id = $2 and state = 'pending'`, id, why, wait)
+}
+
 func (s *Store) settle(ctx context.Context, sql, id string, args ...any) error {
 	tag, err := s.pool(ctx).Exec(ctx, sql, append([]any{s.Environment, id}, args...)...)
 	if err == nil && tag.RowsAffected() == 0 {
@@ -145,7 +166,7 @@ func (s *Store) settle(ctx context.Context, sql, id string, args ...any) error {
 // Due returns the schedules whose moment has come, and how long it is to the
 // next one; a day when there is none.
 func (s *Store) Due(ctx context.Context) (due []Schedule, next time.Duration, err error) {
-	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() order by s.at, s.id limit 100`, s.Environment)
+	rows, err := s.pool(ctx).Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() and coalesce(s.next_try <= clock_timestamp(), true) order by s.at, s.id limit 100`, s.Environment)
 	if err != nil {
 		return nil, 0, err
 	}

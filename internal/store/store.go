@@ -6,11 +6,8 @@ import (
 	"embed"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
-	"net"
-	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -29,26 +26,6 @@ var migrations embed.FS
 
 // ErrNotFound is the error of a record that is not there.
 var ErrNotFound = errors.New("not found")
-
-// Away tells whether an error means that the database cannot be reached at the
-// moment, rather than that it has refused something.
-func Away(err error) bool {
-	var connecting *pgconn.ConnectError
-	var network net.Error
-	var refused *pgconn.PgError
-	if errors.As(err, &refused) {
-		// Class 08 is connections, class 57P operators shutting down.
-		return strings.HasPrefix(refused.Code, "08") || strings.HasPrefix(refused.Code, "57P")
-	}
-	return errors.As(err, &connecting) || errors.As(err, &network) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
-}
-
-// BadValue tells whether PostgreSQL has refused a value that cannot be stored or compared:
-// one out of range, or that is no valid text (SQLSTATE class 22).
-func BadValue(err error) bool {
-	var refused *pgconn.PgError
-	return errors.As(err, &refused) && strings.HasPrefix(refused.Code, "22")
-}
 
 // Store is one environment's records. It may be used by many at once.
 type Store struct {

@@ -5,8 +5,11 @@
 package rebuild
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,9 +45,17 @@ const (
 	DefaultTimeout = 10 * time.Minute
 )
 
-// MaxAttempts is how often a build's call is made, and how many builds may fail
-// in a row before no further one is started by itself.
-const MaxAttempts = 5
+const (
+	// MaxAttempts is how often a build's call is made before its causes go to another
+	// build, with whatever has come to wait meanwhile.
+	MaxAttempts = 5
+	// LongestBackoff bounds the wait after failures. Nothing is ever given up.
+	LongestBackoff = 15 * time.Minute
+	// maxCauses bounds the causes that a build names; beyond that they are counted.
+	maxCauses = 1000
+	// maxLog bounds the log of a build: the first and the last lines of it stay.
+	maxLog = 40
+)
 
 // File is the form of sites.yaml.
 type File struct {
@@ -109,9 +120,12 @@ type Build struct {
 	Number int64  `json:"number"` // rises by one per site
 	State  State  `json:"state"`
 	// Sequence is the lowest state of content that the build may read.
-	Sequence int64   `json:"sequence"`
-	Causes   []Cause `json:"causes"`
-	Now      bool    `json:"now,omitempty"` // do not wait for further requests
+	Sequence int64 `json:"sequence"`
+	// Causes are the first thousand; Counts says how many there are in all, by what
+	// happened.
+	Causes []Cause        `json:"causes"`
+	Counts map[string]int `json:"counts,omitempty"`
+	Now    bool           `json:"now,omitempty"` // do not wait for further requests
 
 	FirstRequest time.Time  `json:"firstRequest"`
 	LastRequest  time.Time  `json:"lastRequest"`
@@ -123,7 +137,28 @@ type Build struct {
 	Error        string     `json:"error,omitempty"`
 	// Failures counts the failed builds directly before this one.
 	Failures int `json:"failures,omitempty"`
+	// Log says what was tried, and what comes next.
+	Log []Step `json:"log,omitempty"`
 }
+
+// Step is one line of a build's log.
+type Step struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what"`
+	// Next is when something is tried again, if so.
+	Next *time.Time `json:"next,omitempty"`
+}
+
+// Note adds a line to the log.
+func (b *Build) Note(at time.Time, next *time.Time, format string, args ...any) {
+	b.Log = append(b.Log, Step{At: at, What: fmt.Sprintf(format, args...), Next: next})
+	if len(b.Log) > maxLog {
+		b.Log = slices.Delete(b.Log, maxLog/4, maxLog/4+1)
+	}
+}
+
+// AnyCause is the key in Counts of causes that name no change.
+const AnyCause = "asked for"
 
 // Request adds causes to the site's waiting build, which may be nil; the
 // result is what waits now.
@@ -134,8 +169,32 @@ func Request(waiting *Build, causes []Cause, sequence int64, immediately bool, n
 	}
 	b.LastRequest = now
 	b.Sequence = max(b.Sequence, sequence)
-	b.Now = b.Now || immediately
-	b.Causes = append(b.Causes[:len(b.Causes):len(b.Causes)], causes...)
+	if b.Now = b.Now || immediately; immediately {
+		b.NotBefore = nil
+	}
+	counts := maps.Clone(b.Counts)
+	if counts == nil {
+		counts = map[string]int{}
+	}
+	for _, c := range causes {
+		counts[cmp.Or(c.What, AnyCause)]++
+	}
+	b.Counts = counts
+	room := max(0, maxCauses-len(b.Causes))
+	b.Causes = append(b.Causes[:len(b.Causes):len(b.Causes)], causes[:min(room, len(causes))]...)
+	return b
+}
+
+// Again adds the causes of a build that has failed to the site's waiting build, which may
+// be nil; the result is what waits now.
+func Again(waiting *Build, failed *Build, now time.Time) Build {
+	b := Request(waiting, failed.Causes, failed.Sequence, false, now)
+	for what, n := range failed.Counts { // of which Request has counted those that are named
+		b.Counts[what] += n
+	}
+	for _, c := range failed.Causes {
+		b.Counts[cmp.Or(c.What, AnyCause)]--
+	}
 	return b
 }
 
@@ -156,5 +215,5 @@ func (c *Call) Due(b *Build) time.Time {
 
 // Backoff says how long to wait after the n-th failure in a row, n from 1.
 func Backoff(n int) time.Duration {
-	return min(2*time.Second<<max(0, n-1), 2*time.Minute)
+	return min(2*time.Second<<min(max(0, n-1), 20), LongestBackoff)
 }

@@ -41,12 +41,40 @@ func TestRequestsCoalesce(t *testing.T) {
 
 func TestBackoffGrowsAndEnds(t *testing.T) {
 	last := time.Duration(0)
-	for n := 1; n <= 12; n++ {
+	for n := 1; n <= 70; n++ {
 		got := Backoff(n)
-		if got < last || got > 2*time.Minute {
+		if got < last || got > LongestBackoff {
 			t.Errorf("after %d failures: %v, before that %v", n, got, last)
 		}
 		last = got
+	}
+}
+
+// TestCausesAreCounted asks for a build 30,000 times: it names the first thousand causes, and
+// counts the others, and so does the build after it has failed.
+func TestCausesAreCounted(t *testing.T) {
+	now := time.Now()
+	var b Build
+	for i := range 300 {
+		causes := make([]Cause, 100)
+		for j := range causes {
+			causes[j] = Cause{Sequence: int64(i*100 + j + 1), What: "published"}
+		}
+		b = Request(&b, causes, int64(i*100+100), false, now)
+	}
+	b = Request(&b, []Cause{{By: "ada"}}, 0, false, now)
+	if len(b.Causes) != maxCauses || b.Counts["published"] != 30_000 || b.Counts[AnyCause] != 1 || b.Sequence != 30_000 {
+		t.Errorf("%d causes, %v, sequence %d", len(b.Causes), b.Counts, b.Sequence)
+	}
+	next := Again(&Build{Causes: []Cause{{What: "deleted"}}, Counts: map[string]int{"deleted": 1}}, &b, now)
+	if len(next.Causes) != maxCauses || next.Counts["published"] != 30_000 || next.Counts["deleted"] != 1 || next.Counts[AnyCause] != 1 {
+		t.Errorf("again: %d causes, %v", len(next.Causes), next.Counts)
+	}
+	for i := range 100 {
+		b.Note(now, nil, "%d", i)
+	}
+	if n := len(b.Log); n != maxLog || b.Log[0].What != "0" || b.Log[n-1].What != "99" {
+		t.Errorf("the log has %d lines, from %q to %q", n, b.Log[0].What, b.Log[n-1].What)
 	}
 }
 
