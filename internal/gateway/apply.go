@@ -3,14 +3,14 @@ package gateway
 import (
 	"context"
 	"errors"
-	"fmt"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store"
 )
 
 // Apply carries out edits, all or none, and returns when this node serves
-// nothing older any more. Its errors are those of store.Apply.
+// nothing older any more, or, with Unproven, when that takes long. Its errors are those of
+// store.Apply: then nothing is stored.
 func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
 	before := g.cache.Applied()
 	done, err := g.write(ctx, edits, by, cause)
@@ -21,10 +21,19 @@ func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, caus
 	if before >= done.Sequence {
 		reached = g.prove // it was another log that was followed: an older copy was restored
 	}
-	if err := reached(context.WithoutCancel(ctx)); err != nil {
-		return done, fmt.Errorf("stored as sequence %d, but: %w", done.Sequence, err)
-	}
+	// Until this node is that far again it answers nothing from its cache.
+	done.Unproven = reached(context.WithoutCancel(ctx)) != nil
 	return done, nil
+}
+
+// Once says that a write is made now: see store.Begin.
+func (g *Gateway) Once(ctx context.Context, w store.Once) (*store.Made, error) {
+	return g.store.Begin(ctx, w)
+}
+
+// KeepOnce keeps what a write came to: see store.KeepOnce.
+func (g *Gateway) KeepOnce(ctx context.Context, w store.Once, made store.Made) error {
+	return g.store.KeepOnce(ctx, w, made)
 }
 
 // write carries out edits; that nothing older is served is seen to later.

@@ -21,6 +21,9 @@ func thisNode(name string) store.Node {
 	return store.Node{ID: uuid.NewString(), Name: name}
 }
 
+// Node is the name of this node.
+func (g *Gateway) Node() string { return g.node.Name }
+
 // seen says, before each poll, that this node is there: its lease may only be longer
 // if others can see it.
 func (g *Gateway) seen(ctx context.Context) error {

@@ -3,6 +3,7 @@ package gateway
 import (
 	"cmp"
 	"context"
+	"errors"
 	"time"
 
 	"ubiquon/internal/store"
@@ -56,7 +57,7 @@ func (g *Gateway) dropOld(ctx context.Context) error {
 	if err := g.store.DropSessions(ctx, g.sessionIdle()); err != nil {
 		return err
 	}
-	return g.store.DropPreviewLinks(ctx)
+	return errors.Join(g.store.DropPreviewLinks(ctx), g.store.DropOnce(ctx))
 }
 
 // TrimAudit takes lines out of the audit log that are older than they are kept, and

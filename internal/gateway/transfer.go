@@ -84,24 +84,25 @@ var ErrBadLine = errors.New("the import has stopped at a bad line")
 // be run again.
 func (g *Gateway) Import(ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress)) error {
 	i := importing{g: g, by: by, o: o, tell: tell, atOnce: 25, analyse: 200, seen: map[string]int{}, wanted: map[string]int{}}
-	lines := bufio.NewScanner(in)
-	lines.Buffer(make([]byte, 64<<10), maxLine)
+	lines := bufio.NewReaderSize(in, 64<<10)
+	var line []byte
 	n := 0
-	for lines.Scan() {
+	for {
+		var long bool
+		var err error
+		if line, long, err = nextLine(lines, line[:0]); err == io.EOF {
+			break
+		} else if err != nil {
+			// What has come whole is written before the rest is given up.
+			return errors.Join(fmt.Errorf("behind line %d: %w", n, err), i.flush(ctx), i.settle(len(i.running)))
+		}
 		n++
-		if n <= o.After || len(bytes.TrimSpace(lines.Bytes())) == 0 {
+		if n <= o.After || !long && len(bytes.TrimSpace(line)) == 0 {
 			continue
 		}
-		if err := i.line(ctx, n, lines.Bytes()); err != nil {
+		if err := i.line(ctx, n, line, long); err != nil {
 			return err
 		}
-	}
-	if err := lines.Err(); err != nil {
-		if errors.Is(err, bufio.ErrTooLong) {
-			i.bad(n+1, "", fmt.Sprintf("the line is longer than %d bytes", maxLine))
-			i.report(false)
-		}
-		return fmt.Errorf("behind line %d: %w", n, err)
 	}
 	if err := i.flush(ctx); err != nil {
 		return err
@@ -153,9 +154,31 @@ func (i *importing) report(done bool) {
 	i.progress.BadLines = nil
 }
 
-// line takes in one line.
-func (i *importing) line(ctx context.Context, n int, src []byte) error {
-	edit, reason := i.read(n, src)
+// nextLine reads a line, without its end, into a buffer; of one that is longer than maxLine
+// nothing but that. Its error is io.EOF behind the last one.
+func nextLine(in *bufio.Reader, into []byte) (line []byte, long bool, err error) {
+	for {
+		part, err := in.ReadSlice('\n')
+		if long = long || len(into)+len(part) > maxLine; !long {
+			into = append(into, part...)
+		}
+		switch {
+		case err == bufio.ErrBufferFull:
+		case err == io.EOF && (len(into) > 0 || long), err == nil:
+			return into, long, nil
+		default:
+			return into, long, err
+		}
+	}
+}
+
+// line takes in one line, or says that it is too long.
+func (i *importing) line(ctx context.Context, n int, src []byte, long bool) error {
+	var edit store.Edit
+	reason := fmt.Sprintf("the line is longer than %d bytes", maxLine)
+	if !long {
+		edit, reason = i.read(n, src)
+	}
 	if reason == "" {
 		if first, twice := i.seen[edit.ID]; twice {
 			reason = fmt.Sprintf("entry %s stands in line %d already", edit.ID, first)

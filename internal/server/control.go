@@ -32,7 +32,11 @@ func (c routes) handle(method, path string, need permit, h http.Handler) {
 
 // do mounts a route that answers with JSON.
 func (c routes) do(method, path string, need permit, f func(*http.Request) (any, error)) {
-	c.handle(method, path, need, answerWith(c.s, f))
+	h := http.Handler(answerWith(c.s, f))
+	if need.once {
+		h = c.s.once(need.proved, h)
+	}
+	c.handle(method, path, need, h)
 }
 
 func (c routes) get(path string, need permit, f func(*http.Request) (any, error)) {
@@ -87,7 +91,11 @@ func answerWith(s *Server, f func(*http.Request) (any, error)) http.HandlerFunc 
 		if tagged, ok := out.(interface{ revision() int }); ok {
 			w.Header().Set("ETag", revisionTag(tagged.revision()))
 		}
-		writeJSON(w, http.StatusOK, out)
+		status := http.StatusOK
+		if other, ok := out.(interface{ status() int }); ok {
+			status = other.status()
+		}
+		writeJSON(w, status, out)
 	}
 }
 

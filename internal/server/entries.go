@@ -244,6 +244,14 @@ type editedEntry struct {
 	Revision int    `json:"revision"` // 0 when it is gone
 }
 
+// status is 202 when it is stored, and not known to be served everywhere that it should.
+func (o editOutcome) status() int {
+	if o.Confirmed != nil && !*o.Confirmed {
+		return http.StatusAccepted
+	}
+	return http.StatusOK
+}
+
 func outcome(done store.Applied, ids ...string) editOutcome {
 	out := editOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []editedEntry{}}
 	for _, id := range ids {
@@ -310,8 +318,8 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 		ids = append(ids, all[i].ID)
 	}
 	out := outcome(done, ids...)
-	err = s.confirm(r, done.Sequence, &out)
-	return out, err
+	s.confirm(r, done, &out)
+	return out, nil
 }
 
 // visibleReferrers are those of the referrers whose drafts who asks may read.

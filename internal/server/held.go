@@ -1,7 +1,6 @@
 package server
 
 import (
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
 )
 
 // routeCache mounts what is asked of the cache, the change log and the nodes.
@@ -163,18 +163,21 @@ func waits(r *http.Request) time.Duration {
 	return 0
 }
 
-// confirm adds to an answer whether all nodes know of the sequence, if the request
-// would wait for that.
-func (s *Server) confirm(r *http.Request, sequence int64, out *editOutcome) error {
+// confirm adds to an answer whether all nodes know of what is stored, if the request would
+// wait for that, and that this one does not, if so.
+func (s *Server) confirm(r *http.Request, done store.Applied, out *editOutcome) {
 	patience := waits(r)
-	if patience == 0 || sequence == 0 {
-		return nil
+	if patience == 0 || done.Sequence == 0 {
+		if done.Unproven {
+			out.Confirmed, out.Unconfirmed = new(bool), []string{s.g.Node()}
+		}
+		return
 	}
-	open, err := s.g.Confirm(r.Context(), sequence, patience)
+	open, err := s.g.Confirm(r.Context(), done.Sequence, patience)
 	if err != nil {
-		return fmt.Errorf("stored as sequence %d, but whether all nodes know of it cannot be said: %w", sequence, err)
+		s.troubles.Failed(s.log, "whether all nodes know of a write cannot be said", "error", err)
+		open = []string{s.g.Node()}
 	}
 	all := len(open) == 0
 	out.Confirmed, out.Unconfirmed = &all, open
-	return nil
 }

@@ -27,6 +27,8 @@ type permit struct {
 	body int64
 	// computed requests wait for their turn among the reads that are computed.
 	computed bool
+	// once is for writes, which a client may send again with an Idempotency-Key.
+	once bool
 	// proved takes somebody who is signed in to have given the password lately.
 	proved bool
 }
@@ -87,16 +89,22 @@ func (p permit) afterProof() permit {
 	return p
 }
 
+// forWrites is the permit for routes that write.
+func (p permit) forWrites() permit {
+	p.once = true
+	return p
+}
+
 // The permits of the control endpoints.
 var (
 	anybody         = permit{kinds: signingIn, body: credentialBody}
 	reports         = permit{kinds: append([]access.Kind{access.Everyone}, reporters...), body: smallBody} // checked by the route
 	reads           = on(access.Read, "preview")
 	readsAll        = takes(access.Need{Verb: access.Read, Edition: "preview", Type: access.Any})
-	writesOrDecides = either(on(access.Write, "preview"), on(access.Publish, "published"))
-	publishes       = on(access.Publish, "published")
-	rebuilds        = takes(access.Need{Verb: access.Publish, Edition: "published", Type: access.Any})
-	administers     = takes(access.Administer)
+	writesOrDecides = either(on(access.Write, "preview"), on(access.Publish, "published")).forWrites()
+	publishes       = on(access.Publish, "published").forWrites()
+	rebuilds        = takes(access.Need{Verb: access.Publish, Edition: "published", Type: access.Any}).forWrites()
+	administers     = takes(access.Administer).forWrites()
 	secures         = administers.afterProof()
 )
 

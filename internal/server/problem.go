@@ -100,6 +100,7 @@ var problemKinds = map[string][2]string{
 	"sign-in":          {"Not signed in", "The e-mail address or the password is wrong."},
 	"account":          {"The account cannot be so", "Two accounts cannot have one address, and somebody must be left who can administer."},
 	"not-taken":        {"Nothing is taken in here", "Entries of the type cannot be handed in from outside."},
+	"idempotency":      {"A key for another write", "A write that is sent again with its Idempotency-Key is made once. The key is for one request: see the detail."},
 	"query-string":     {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
 }
 

@@ -87,6 +87,9 @@ type Applied struct {
 	Changes  []content.Change
 	// Took is how long the transaction was open.
 	Took time.Duration
+	// Unproven says that it is stored, and that the node it was written on has not applied
+	// it so far.
+	Unproven bool
 	// Revisions has the newest revision of each entry, by id.
 	Revisions map[string]int
 }

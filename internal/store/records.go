@@ -150,6 +150,9 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 			return err
 		}
 	}
+	for _, w := range writes {
+		s.queueOnce(w.ctx, &b)
+	}
 	b.exec(`commit`)
 	if err := b.run(ctx, tx.conn); err != nil {
 		return alreadyTaken(err, out)

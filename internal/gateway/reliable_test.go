@@ -1,0 +1,193 @@
+package gateway_test
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/store"
+	"ubiquon/internal/testkit"
+)
+
+// TestAWriteWithAKeyIsMadeOnce sends writes again with the key of draft-ietf-httpapi-
+// idempotency-key-header.
+func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	nodes := []node{open(t, s, secret), open(t, s, secret)}
+	publish(t, nodes[0], "p1", "pier", content.Fields{"name": "Mella"})
+	send := func(n node, method, path, key string, body any) *client.Answer {
+		t.Helper()
+		a, err := n.client.Do(t.Context(), method, path, http.Header{"Idempotency-Key": {key}}, body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	// Twice at the same time, and on two nodes.
+	answers := make([]*client.Answer, 6)
+	var all sync.WaitGroup
+	for i := range answers {
+		all.Go(func() {
+			testkit.Eventually(t, "no other is under way", func() bool {
+				answers[i] = send(nodes[i%2], http.MethodPost, "/control/v1/entries/p1/duplicate", `"copy-1"`, nil)
+				return answers[i].Status != http.StatusConflict
+			})
+		})
+	}
+	all.Wait()
+	for _, a := range answers {
+		if a.Status != 200 || string(a.Body) != string(answers[0].Body) || !strings.Contains(string(a.Body), `"id":`) {
+			t.Errorf("%d %s, another %s", a.Status, a.Body, answers[0].Body)
+		}
+	}
+	_, found, err := s.Schedules(t.Context(), "", 0)
+	if err != nil || found != 0 {
+		t.Fatal(found, err)
+	}
+	var piers int
+	if err := s.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1`, s.Environment).Scan(&piers); err != nil || piers != 2 {
+		t.Errorf("there are %d piers, %v", piers, err)
+	}
+	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p2/duplicate", "copy-1", nil); a.Status != http.StatusUnprocessableEntity {
+		t.Errorf("the same key for another write: %d %s", a.Status, a.Body)
+	}
+	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p1/duplicate", strings.Repeat("x", 300), nil); a.Status != http.StatusBadRequest {
+		t.Errorf("a long key: %d %s", a.Status, a.Body)
+	}
+	// What was refused is refused again; somebody else's key is another.
+	bad := map[string]any{"edits": []any{map[string]any{"id": "p3", "type": "pier", "save": map[string]any{"name": strings.Repeat("x", 50)}, "do": "publish"}}}
+	first := send(nodes[0], http.MethodPost, "/control/v1/edits", "bad", bad)
+	if again := send(nodes[1], http.MethodPost, "/control/v1/edits", "bad", bad); first.Status < 400 || first.Status >= 500 || again.Status != first.Status || string(again.Body) != string(first.Body) {
+		t.Errorf("%d %s, then %d %s", first.Status, first.Body, again.Status, again.Body)
+	}
+	_, other, err := nodes[0].CreateKey(t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	theirs := node{nodes[0].Gateway, &client.Client{Address: nodes[0].client.Address, Key: other}}
+	if a := send(theirs, http.MethodPost, "/control/v1/entries/p1/duplicate", `"copy-1"`, nil); a.Status != 200 || string(a.Body) == string(answers[0].Body) {
+		t.Errorf("another's key: %d %s", a.Status, a.Body)
+	}
+	// A secret is not kept.
+	key := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web", "grants": []string{"read published *"}})
+	if again := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web", "grants": []string{"read published *"}}); key.Status != 200 || again.Status != http.StatusConflict || strings.Contains(string(again.Body), "ubq_") {
+		t.Errorf("%d %s, then %d %s", key.Status, key.Body, again.Status, again.Body)
+	}
+	// A node that ends before it could keep the answer leaves the word that it is stored.
+	if _, err := s.Pool.Exec(t.Context(), `update written set status = null, body = null, at = at - interval '1 hour' where environment = $1 and key like '%bad'`, s.Environment); err != nil {
+		t.Fatal(err)
+	}
+	if again := send(nodes[0], http.MethodPost, "/control/v1/edits", "bad", bad); again.Status != first.Status {
+		t.Errorf("after the node has gone: %d %s", again.Status, again.Body)
+	}
+}
+
+// TestPassingTroubleMakesASchedulesLateAndNoMore has the database refuse what schedules
+// write for a while, as it does with a full disk.
+func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	n := open(t, s, access.NewSecret())
+	for i := range 3 {
+		if _, err := n.Apply(t.Context(), []store.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test", content.Cause{Kind: "user"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	name := "full_" + s.Environment
+	if _, err := s.Pool.Exec(t.Context(), fmt.Sprintf(`create function %s() returns trigger language plpgsql as $$ begin
+			if new.environment = '%s' then raise exception 'could not extend file: No space left on device' using errcode = '53100'; end if; return new; end $$;
+		create trigger %[1]s before insert on change for each row execute function %[1]s()`, name, s.Environment)); err != nil {
+		t.Fatal(err)
+	}
+	drop := func() {
+		if _, err := s.Pool.Exec(t.Context(), fmt.Sprintf(`drop function if exists %s cascade`, name)); err != nil {
+			t.Error(err)
+		}
+	}
+	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p9", "type": "pier", "save": map[string]any{"name": "Nine"}, "do": "publish"}}})
+	if err != nil || a.Status != http.StatusServiceUnavailable || a.Header.Get("Retry-After") == "" || !strings.Contains(string(a.Body), "no room left") {
+		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
+	}
+	for i := range 3 {
+		if _, err := n.AddSchedule(t.Context(), store.Schedule{Entry: fmt.Sprint("p", i), Action: store.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testkit.Eventually(t, "they are late, and say why", func() bool {
+		late, all, err := n.Schedules(t.Context(), "late", 2)
+		return err == nil && all == 3 && len(late) == 2 && late[0].Late && late[0].State == store.SchedulePending && strings.Contains(late[0].Detail, "no room left") && late[0].NextTry != nil
+	})
+	drop()
+	testkit.Eventually(t, "they are carried out", func() bool {
+		_, done, err := n.Schedules(t.Context(), store.ScheduleDone, 0)
+		return err == nil && done == 3
+	})
+	if _, failed, err := n.Schedules(t.Context(), store.ScheduleFailed, 0); err != nil || failed != 0 {
+		t.Errorf("%d schedules failed, %v", failed, err)
+	}
+}
+
+// TestAnImportPassesWhatIsTooLong has a line in the middle of an import that is longer
+// than is read.
+func TestAnImportPassesWhatIsTooLong(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	line := func(id string) string {
+		return `{"id": "` + id + `", "type": "pier", "fields": {"name": "` + id + `"}}` + "\n"
+	}
+	text := line("a") + strings.Repeat("x", 5<<20) + "\n" + line("b") + "\n" + strings.TrimSuffix(line("c"), "\n")
+	for _, after := range []int{0, 2} {
+		var last gateway.ImportProgress
+		var bad []gateway.BadLine
+		if err := n.Import(t.Context(), strings.NewReader(text), "test", gateway.ImportOptions{After: after}, func(p gateway.ImportProgress) {
+			bad, last = append(bad, p.BadLines...), p
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if !last.Done || last.Line != 5 || (after == 0) != (len(bad) == 1) || after == 0 && (bad[0].Line != 2 || last.Written != 3) {
+			t.Errorf("after %d: %+v %+v", after, last, bad)
+		}
+	}
+}
+
+// TestAProvenAnnouncementWithNonsenseIsKept signs announcements that cannot be read.
+func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
+	w := newWorld(t, 1)
+	for i, body := range []string{`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a","time":"2026\u0000"}`,
+		`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a\u0000b","time":"2026-01-01T00:00:00Z"}`,
+		`{"specversion":"1.0","id":"x\u0000","source":"/h\u0000","type":"x.published\u0000","subject":"berths/a"}`, "\x00", `{"a": "\ud800"}`} {
+		h := http.Header{"Content-Type": {"application/cloudevents+json"}}
+		if err := outbound.Sign(h, hookSecret, fmt.Sprint("nonsense", i), time.Now(), []byte(body)); err != nil {
+			t.Fatal(err)
+		}
+		var unreadable *gateway.UndecodableError
+		if _, _, err := w.nodes[0].Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7"); !errors.As(err, &unreadable) {
+			t.Errorf("%q: %v", body, err)
+		}
+	}
+	events, err := w.nodes[0].Events(t.Context(), store.EventFilter{State: store.EventRefused})
+	if err != nil || len(events) != 5 {
+		t.Errorf("%d are kept, %v", len(events), err)
+	}
+}
+
+// TestClocksPutBackByUnusualSpans gives times that come twice where clocks are put back by
+// half an hour, and by two.
+func TestClocksPutBackByUnusualSpans(t *testing.T) {
+	for zone, text := range map[string]string{"Australia/Lord_Howe": "2026-04-05T01:45", "Antarctica/Troll": "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30"} {
+		if at, _, err := gateway.ParseMoment(text, zone); err == nil {
+			t.Errorf("%s in %s is taken for %v", text, zone, at)
+		}
+		if _, _, err := gateway.ParseMoment("2026-07-01T12:00", zone); err != nil {
+			t.Error(err)
+		}
+	}
+}
