@@ -193,14 +193,14 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if n > 0 {
 		say("Wrote %d entries of the line's own", n)
 	}
-	done, err := d.Gateway.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, func(typ string, n int) {
+	done, err := d.Gateway.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, false, func(typ string, n int) {
 		say("Read %d of type %s from the harbour office", n, typ)
 	})
 	if err != nil {
 		return d, err
 	}
-	if len(done.Problems) > 0 {
-		return d, fmt.Errorf("the harbour office holds content that does not fit: %w", errors.Join(done.Problems...))
+	if len(done.Bad) > 0 {
+		return d, fmt.Errorf("the harbour office holds content that does not fit: %s", strings.Join(done.Bad, "; "))
 	}
 	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
 		return d, err

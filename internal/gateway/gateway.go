@@ -87,6 +87,8 @@ type Gateway struct {
 	submitting sync.Map                          // *submitLimits, by type
 	trapped    atomic.Int64
 	origins    map[string]*origin.Source
+	comparing  sync.Map // a chan struct{} by origin: held by who compares with it
+	compared   sync.Map // *comparison by origin: the last one
 	sites      map[string]rebuild.Site
 	rules      []rule.Rule
 	caller     *outbound.Caller
@@ -238,15 +240,13 @@ func (g *Gateway) Start(ctx context.Context) error {
 		g.stop()
 		return fmt.Errorf("job queue: %w", err)
 	}
-	if err := g.takeUpEvents(ctx); err != nil {
-		return err
-	}
 	if err := g.store.KeepDownstream(ctx, sortedKeys(g.o.Downstream)); err != nil {
 		return err
 	}
 	g.run(ctx, g.followLog)
 	g.run(ctx, g.listen)
 	g.run(ctx, g.announce)
+	g.run(ctx, g.takeOver)
 	g.run(ctx, g.runRules)
 	g.run(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)

@@ -242,25 +242,25 @@ func TestReconcileFindsWhatNobodyAnnounced(t *testing.T) {
 	w.set("d", strings.Repeat("x", 50), "open", 1)
 	cause := content.Cause{Kind: "reconcile", Name: "harbour"}
 	var told int
-	done, err := n.Reconcile(t.Context(), "harbour", cause, func(string, int) { told++ })
-	if err != nil || done.Seen != 4 || len(done.Problems) != 1 || told == 0 {
+	done, err := n.Reconcile(t.Context(), "harbour", cause, false, func(string, int) { told++ })
+	if err != nil || done.Seen != 4 || done.BadItems != 1 || told == 0 {
 		t.Fatalf("%+v, %v", done, err)
 	}
 	if w.shows(t, "a") != "Kvalholm" || w.shows(t, "b") != "Mella" || w.shows(t, "c") != "404" {
 		t.Error("not all of it is here")
 	}
 	w.with(func() { delete(w.items, "b"); delete(w.items, "d") })
-	if done, err := n.Reconcile(t.Context(), "harbour", cause, nil); err != nil || done.Deleted != 1 || w.shows(t, "b") != "404" {
+	if done, err := n.Reconcile(t.Context(), "harbour", cause, false, nil); err != nil || done.Deleted != 1 || w.shows(t, "b") != "404" {
 		t.Errorf("a deletion: %+v, %v", done, err)
 	}
-	if done, err := n.Reconcile(t.Context(), "harbour", cause, nil); err != nil || done.Changed != 0 {
+	if done, err := n.Reconcile(t.Context(), "harbour", cause, false, nil); err != nil || done.Changed != 0 {
 		t.Errorf("nothing has happened, and yet: %+v, %v", done, err)
 	}
 	w.with(func() { w.down = true })
-	if _, err := n.Reconcile(t.Context(), "harbour", cause, nil); err == nil || w.shows(t, "a") != "Kvalholm" {
+	if _, err := n.Reconcile(t.Context(), "harbour", cause, false, nil); err == nil || w.shows(t, "a") != "Kvalholm" {
 		t.Errorf("an origin that is away: %v, and shows %s", err, w.shows(t, "a"))
 	}
-	if _, err := n.Reconcile(t.Context(), "nowhere", cause, nil); !errors.Is(err, gateway.ErrUnknownOrigin) {
+	if _, err := n.Reconcile(t.Context(), "nowhere", cause, false, nil); !errors.Is(err, gateway.ErrUnknownOrigin) {
 		t.Errorf("an unknown origin: %v", err)
 	}
 }

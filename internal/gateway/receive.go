@@ -2,9 +2,12 @@ package gateway
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -78,7 +81,7 @@ func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, 
 	}
 	e.Decoded = &decoded
 	duplicate, err = g.store.AddEvent(ctx, &e, func(tx pgx.Tx, id string) error {
-		_, err := g.jobs.InsertTx(ctx, tx, eventJob{Event: id}, nil)
+		_, err := g.jobs.InsertTx(ctx, tx, eventJob{Event: id}, g.queued(name))
 		return err
 	})
 	g.news.tell("events")
@@ -105,7 +108,26 @@ type eventWorker struct {
 const maxAttempts = 12
 
 func (w *eventWorker) Work(ctx context.Context, job *river.Job[eventJob]) error {
-	return w.g.processEvent(ctx, job.Args.Event, job.Attempt)
+	wait, err := w.g.processEvent(ctx, job.Args.Event)
+	if wait > 0 {
+		return river.JobSnooze(wait)
+	}
+	return err
+}
+
+// atOnce bounds the events of one origin that a node processes at once, so that one that
+// hangs holds up nobody else's.
+const atOnce = 2
+
+// queue is the name of the queue of an origin's events.
+func (g *Gateway) queue(origin string) string {
+	sum := sha256.Sum256([]byte(g.store.Environment + "\n" + origin))
+	return "events-" + hex.EncodeToString(sum[:12])
+}
+
+func (g *Gateway) queued(origin string) *river.InsertOpts {
+	return &river.InsertOpts{Queue: g.queue(origin), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable,
+		rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}}}
 }
 
 func (w *eventWorker) NextRetry(job *river.Job[eventJob]) time.Time {
@@ -115,16 +137,22 @@ func (w *eventWorker) NextRetry(job *river.Job[eventJob]) time.Time {
 func (g *Gateway) openJobs() error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &eventWorker{g: g})
+	queues := map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: atOnce}} // where those before had theirs
+	for name := range g.origins {
+		queues[g.queue(name)] = river.QueueConfig{MaxWorkers: atOnce}
+	}
 	var err error
 	g.jobs, err = river.NewClient(riverpgxv5.New(g.store.Pool), &river.Config{
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
+		ID:                g.node.ID,
+		Queues:            queues,
 		Workers:           workers,
 		MaxAttempts:       maxAttempts,
 		FetchCooldown:     5 * time.Millisecond,
 		FetchPollInterval: time.Second,
-		JobTimeout:        time.Minute,
-		// A node that was killed leaves its jobs marked as running.
-		RescueStuckJobsAfter: 2 * time.Minute,
+		JobTimeout:        20 * time.Minute, // an origin that announces everything is compared with as a whole
+		// What a node that was killed leaves marked as running takeOver sees to; this is
+		// for a job that ends without its end being noted.
+		RescueStuckJobsAfter: 30 * time.Minute,
 		Logger:               quietly(g.log),
 		ErrorHandler:         jobErrors{g},
 	})
@@ -134,21 +162,54 @@ func (g *Gateway) openJobs() error {
 	return nil
 }
 
-// takeUpEvents queues the events that nobody has looked at yet. A node that was
-// killed leaves its jobs marked as running, and the queue waits minutes before
-// it takes them up by itself; an event that is processed twice does no harm.
-func (g *Gateway) takeUpEvents(ctx context.Context) error {
-	waiting, err := g.store.ListEvents(ctx, store.EventFilter{State: store.EventWaiting, Limit: 500})
-	if err != nil || len(waiting) == 0 {
+const (
+	// takeOverEvery is how often a node looks for events that nobody processes.
+	takeOverEvery = 2 * time.Second
+	// takeOverAtOnce bounds how many are taken up in one go.
+	takeOverAtOnce = 500
+)
+
+// takeOver sees to it that every event that waits is processed: those of nodes that have
+// gone, and those whose job was lost.
+func (g *Gateway) takeOver(ctx context.Context) {
+	var names []string
+	for name := range g.origins {
+		names = append(names, g.queue(name))
+	}
+	for {
+		if err := g.takeOverOnce(ctx, names); err != nil && ctx.Err() == nil {
+			g.troubles.Failed(g.log, "events that wait cannot be looked after; trying on", "error", err)
+		}
+		if !sleep(ctx, takeOverEvery, nil) {
+			return
+		}
+	}
+}
+
+func (g *Gateway) takeOverOnce(ctx context.Context, queues []string) error {
+	freed, err := g.store.FreeJobs(ctx, queues)
+	if err != nil {
 		return err
 	}
-	g.log.Info("taking up events that were accepted before the last end", "events", len(waiting))
-	jobs := make([]river.InsertManyParams, len(waiting))
-	for i, e := range waiting {
-		jobs[i].Args = eventJob{Event: e.ID}
+	left, err := g.store.EventsWithoutJob(ctx, takeOverAtOnce)
+	if err != nil {
+		return err
 	}
-	_, err = g.jobs.InsertMany(ctx, jobs)
-	return err
+	var jobs []river.InsertManyParams
+	for _, e := range left {
+		if g.origins[e.Origin] != nil {
+			jobs = append(jobs, river.InsertManyParams{Args: eventJob{Event: e.ID}, InsertOpts: g.queued(e.Origin)})
+		}
+	}
+	if len(jobs) > 0 {
+		if _, err := g.jobs.InsertMany(ctx, jobs); err != nil {
+			return err
+		}
+	}
+	if freed+len(jobs) > 0 {
+		g.log.Info("took up events that nobody processed any more", "events", freed+len(jobs))
+	}
+	return nil
 }
 
 // jobErrors tells of failed jobs in our own words.
@@ -164,26 +225,46 @@ func (h jobErrors) HandlePanic(_ context.Context, job *rivertype.JobRow, panicke
 	return nil
 }
 
+// longestTrouble is for how long an event is tried whose origin cannot be read.
+const longestTrouble = 24 * time.Hour
+
 // processEvent reads the present state of what the event is about and applies
-// it; so the order in which events come does not matter.
-func (g *Gateway) processEvent(ctx context.Context, id string, attempt int) error {
+// it; so the order in which events come does not matter. With a wait it is to be processed
+// again after it: the reason passes.
+func (g *Gateway) processEvent(ctx context.Context, id string) (wait time.Duration, err error) {
 	e, err := g.store.Event(ctx, id)
-	if err != nil {
-		return err
+	if errors.Is(err, store.ErrNotFound) || err == nil && e.State != store.EventWaiting {
+		return 0, nil // it was processed, and may be forgotten already
 	}
+	if err != nil {
+		return 0, err
+	}
+	e.Attempts++
 	source := g.origins[e.Origin]
 	if source == nil || e.Decoded == nil {
 		e.State, e.Detail = store.EventFailed, "the origin is no longer configured"
-		return g.store.FinishEvent(ctx, &e)
+		return 0, g.store.FinishEvent(ctx, &e)
 	}
-	e.Attempts = attempt
 	cause := content.Cause{Kind: "event", Name: e.Origin, Event: e.ID, PublishedAt: e.Decoded.At}
 	err = g.processDecoded(ctx, source, &e, cause)
 	var problems content.Problems
+	var trouble *origin.Trouble
+	backoff := min(time.Second<<min(e.Attempts-1, 10), 5*time.Minute)
 	switch {
 	case err == nil:
 		e.State = store.EventDone
-	case errors.As(err, &problems) || attempt >= maxAttempts:
+	case ctx.Err() != nil:
+		return 0, ctx.Err()
+	case errors.As(err, &trouble) && time.Since(e.Received) < longestTrouble:
+		wait, e.Detail = backoff, err.Error()
+		if next := source.Health().NextTry; next != nil {
+			wait = max(wait, time.Until(*next))
+		}
+		g.troubles.Failed(g.log, "origin "+e.Origin+" cannot be read; its events wait", "event", e.ID, "error", err)
+	case store.Passing(err):
+		wait, e.Detail = backoff, err.Error()
+		g.troubles.Failed(g.log, "events wait for the database", "event", e.ID, "error", err)
+	case errors.As(err, &trouble), errors.As(err, &problems), contentReason(err), e.Attempts >= maxAttempts:
 		// Trying again would not mend it.
 		e.State, e.Detail = store.EventFailed, err.Error()
 		err = nil
@@ -191,16 +272,19 @@ func (g *Gateway) processEvent(ctx context.Context, id string, attempt int) erro
 		e.Detail = err.Error()
 	}
 	if kept := g.store.FinishEvent(ctx, &e); kept != nil {
-		return kept
+		return wait, kept
 	}
 	g.news.tell("events")
-	return err
+	if wait > 0 {
+		return wait, nil
+	}
+	return 0, err
 }
 
 func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *store.Event, cause content.Cause) error {
 	if e.Decoded.Kind == event.Ping {
-		done, err := g.Reconcile(ctx, source.Name, cause, nil)
-		e.Detail = fmt.Sprintf("compared everything: %d changed", done.Changed)
+		done, err := g.Reconcile(ctx, source.Name, cause, false, nil)
+		e.Detail = done.String()
 		return err
 	}
 	typ, known := source.TypeOf(e.Decoded.OriginKind)
@@ -265,17 +349,55 @@ func editOf(name string, item origin.Item) store.Edit {
 
 // Reconciled is the outcome of a comparison with an origin.
 type Reconciled struct {
-	Seen, Changed, Deleted int
-	Problems               []error
+	Seen    int `json:"seen"`
+	Changed int `json:"changed"`
+	Deleted int `json:"deleted"`
+	// Held are entries that the origin does not have any more, and that are kept: they are
+	// too many to be deleted at once without anybody's word.
+	Held int `json:"held,omitempty"`
+	// Bad are items that could not be taken over, and why: the first hundred of them.
+	Bad      []string `json:"bad,omitempty"`
+	BadItems int      `json:"badItems,omitempty"`
+}
+
+func (r *Reconciled) bad(err error) {
+	if r.BadItems++; len(r.Bad) < 100 {
+		r.Bad = append(r.Bad, err.Error())
+	}
+}
+
+func (r Reconciled) String() string {
+	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
+	if r.BadItems > 0 {
+		out += fmt.Sprintf("; %d could not be taken over, as this one: %s", r.BadItems, r.Bad[0])
+	}
+	if r.Held > 0 {
+		out += fmt.Sprintf("; %d that the origin does not have any more are kept, for they are too many to go at once without your word", r.Held)
+	}
+	return out
+}
+
+const (
+	// brakeAt and brakeShare say when what is gone is too much to be deleted without a
+	// word: more entries of an origin than both.
+	brakeAt    = 10
+	brakeShare = 0.2
+)
+
+// comparison is the last comparison with an origin on this node.
+type comparison struct {
+	At    time.Time   `json:"at"`
+	Done  *Reconciled `json:"done,omitempty"`
+	Error string      `json:"error,omitempty"`
 }
 
 // Progress tells how far a long work has come.
 type Progress func(what string, done int)
 
 // Reconcile compares everything an origin holds with what is held here, and
-// applies what differs, deletions included.
-func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Cause, progress Progress) (Reconciled, error) {
-	var out Reconciled
+// applies what differs, deletions included; those that are very many only if that is said.
+// One comparison with an origin is made at a time.
+func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress) (out Reconciled, err error) {
 	source := g.origins[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
@@ -283,11 +405,30 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 	if progress == nil {
 		progress = func(string, int) {}
 	}
+	lock, _ := g.comparing.LoadOrStore(name, make(chan struct{}, 1))
+	select {
+	case lock.(chan struct{}) <- struct{}{}:
+		defer func() { <-lock.(chan struct{}) }()
+	case <-ctx.Done():
+		return out, ctx.Err()
+	}
+	defer func() {
+		if ctx.Err() == nil {
+			c := comparison{At: time.Now(), Done: &out}
+			if err != nil {
+				c.Done, c.Error = nil, err.Error()
+			}
+			g.compared.Store(name, &c)
+		}
+	}()
+	all := 0
+	gone := map[string][]store.Edit{}
 	for typ := range source.Config.Types {
 		held, err := g.store.EntryIDs(ctx, name, typ)
 		if err != nil {
 			return out, err
 		}
+		all += len(held)
 		seen := 0
 		err = source.All(ctx, g.Model(), typ, func(items []origin.Item) error {
 			var edits []store.Edit
@@ -298,28 +439,41 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 			seen += len(items)
 			progress(typ, seen)
 			return g.applyAll(ctx, edits, name, cause, &out)
-		}, func(err error) { out.Problems = append(out.Problems, err) })
+		}, out.bad)
 		if err != nil {
 			return out, err
 		}
 		out.Seen += seen
-		if len(out.Problems) > 0 {
-			continue // an item that cannot be read is not one that is gone
-		}
-		var gone []store.Edit
 		for id, key := range held {
-			// It may have come while the list was read: ask for it by itself.
-			if _, err := source.One(ctx, g.Model(), typ, key); errors.Is(err, origin.ErrGone) {
-				gone = append(gone, store.Edit{ID: id, Delete: true})
+			// It may have come while the list was read, or be one that cannot be taken over:
+			// ask for it by itself.
+			_, err := source.One(ctx, g.Model(), typ, key)
+			var trouble *origin.Trouble
+			if errors.Is(err, origin.ErrGone) {
+				gone[typ] = append(gone[typ], store.Edit{ID: id, Delete: true})
+			} else if errors.As(err, &trouble) {
+				return out, err
 			}
 		}
-		out.Deleted += len(gone)
-		if err := g.applyAll(ctx, gone, name, cause, &out); err != nil {
-			return out, err
+	}
+	many := 0
+	for _, edits := range gone {
+		many += len(edits)
+	}
+	if many > brakeAt && float64(many) > brakeShare*float64(all) && !deleteMany {
+		out.Held = many
+	} else {
+		for _, edits := range gone {
+			for some := range slices.Chunk(edits, 200) {
+				if err := g.applyAll(ctx, some, name, cause, &out); err != nil {
+					return out, err
+				}
+				out.Deleted += len(some)
+			}
 		}
 	}
-	for _, p := range out.Problems {
-		g.log.Warn("an item of an origin cannot be taken over", "origin", name, "error", p)
+	if out.BadItems+out.Held > 0 {
+		g.troubles.Failed(g.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String())
 	}
 	return out, nil
 }
@@ -338,7 +492,7 @@ func (g *Gateway) applyAll(ctx context.Context, edits []store.Edit, by string, c
 	case !errors.As(err, &problems):
 		return err
 	case len(edits) == 1:
-		out.Problems = append(out.Problems, err)
+		out.bad(err)
 		return nil
 	}
 	for i := range edits {
@@ -354,12 +508,12 @@ func (g *Gateway) applyAll(ctx context.Context, edits []store.Edit, by string, c
 func (g *Gateway) keepReconciled(ctx context.Context, source *origin.Source) {
 	wait := time.Second
 	for {
-		done, err := g.Reconcile(ctx, source.Name, content.Cause{Kind: "reconcile", Name: source.Name}, nil)
+		done, err := g.Reconcile(ctx, source.Name, content.Cause{Kind: "reconcile", Name: source.Name}, false, nil)
 		if ctx.Err() != nil {
 			return
 		}
 		if err != nil {
-			g.log.Warn("the origin cannot be compared with; trying on", "origin", source.Name, "error", err, "again", wait)
+			g.troubles.Failed(g.log, "origin "+source.Name+" cannot be compared with; trying on", "error", err, "again", wait)
 			if !sleep(ctx, wait, nil) {
 				return
 			}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -12,7 +13,9 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
@@ -190,4 +193,130 @@ func TestClocksPutBackByUnusualSpans(t *testing.T) {
 			t.Error(err)
 		}
 	}
+}
+
+// TestABrakeHoldsMassDeletion has an origin answer as if it had lost everything, and beside
+// a bad item one entry go.
+func TestABrakeHoldsMassDeletion(t *testing.T) {
+	w := newWorld(t, 1)
+	n := w.nodes[0]
+	for i := range 30 {
+		w.set(fmt.Sprint("a", i), fmt.Sprint("Pier ", i), "open", 1)
+	}
+	w.set("bad", strings.Repeat("x", 50), "open", 1)
+	cause := content.Cause{Kind: "reconcile", Name: "harbour"}
+	reconcile := func(deleteMany bool) gateway.Reconciled {
+		t.Helper()
+		done, err := n.Reconcile(t.Context(), "harbour", cause, deleteMany, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return done
+	}
+	if done := reconcile(false); done.Seen != 31 || done.BadItems != 1 || len(done.Bad) != 1 {
+		t.Fatalf("%+v", done)
+	}
+	w.with(func() { delete(w.items, "a7") })
+	if done := reconcile(false); done.Deleted != 1 || done.Held != 0 || w.shows(t, "a7") != "404" {
+		t.Errorf("one is gone, beside one that is bad: %+v", done)
+	}
+	kept := w.items
+	w.with(func() { w.items = map[string]map[string]any{} })
+	e := w.settled(t, w.announce(t, n, "ping", ""), store.EventDone)
+	if !strings.Contains(e.Detail, "29 that the origin does not have any more are kept") || w.shows(t, "a1") != "Pier 1" {
+		t.Errorf("everything is gone: %s, and a1 is %s", e.Detail, w.shows(t, "a1"))
+	}
+	w.with(func() { w.items = kept })
+	if done := reconcile(false); done.Held != 0 || done.Deleted != 0 {
+		t.Errorf("it was back: %+v", done)
+	}
+	w.with(func() { w.items = map[string]map[string]any{} })
+	if done := reconcile(true); done.Deleted != 29 || w.shows(t, "a1") != "404" {
+		t.Errorf("with somebody's word: %+v", done)
+	}
+}
+
+// TestAnOriginThatHangsHoldsUpNoOther announces more from an origin that never answers
+// than is processed at once, and then something from another.
+func TestAnOriginThatHangsHoldsUpNoOther(t *testing.T) {
+	quay := &outside{items: map[string]map[string]any{}}
+	good := httptest.NewServer(quay)
+	t.Cleanup(good.Close)
+	end := make(chan struct{})
+	hanging := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		select {
+		case <-end:
+		case <-r.Context().Done():
+		}
+	}))
+	t.Cleanup(hanging.Close)
+	t.Cleanup(func() { close(end) })
+	origins := map[string]origin.Config{}
+	for name, address := range map[string]string{"good": good.URL, "hanging": hanging.URL} {
+		var c origin.Config
+		if err := strictyaml.Decode("o.yaml", []byte(`
+pull: {http: "`+address+`/api"}
+prove: {standardWebhooks: ["`+hookSecret+`"]}
+types:
+  `+map[string]string{"good": "pier", "hanging": "route"}[name]+`: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, fields: {name: $.called}}
+`), &c); err != nil {
+			t.Fatal(err)
+		}
+		origins[name] = c
+	}
+	n := start(t, gateway.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: origins}, access.NewSecret())
+	announce := func(name string) string {
+		t.Helper()
+		messages++
+		body := fmt.Sprintf(`{"specversion":"1.0","id":"m%d","source":"/x","type":"x.published","subject":"berths/a"}`, messages)
+		h := http.Header{"Content-Type": {"application/cloudevents+json"}}
+		if err := outbound.Sign(h, hookSecret, fmt.Sprint("m", messages), time.Now(), []byte(body)); err != nil {
+			t.Fatal(err)
+		}
+		id, _, err := n.Receive(t.Context(), name, h, []byte(body), "203.0.113.7")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	for range 8 {
+		announce("hanging")
+	}
+	quay.set("a", "Kvalholm", "open", 1)
+	begin := time.Now()
+	id := announce("good")
+	testkit.Eventually(t, "the other origin's event is processed", func() bool {
+		e, err := n.Event(t.Context(), id)
+		return err == nil && e.State == store.EventDone
+	})
+	if took := time.Since(begin); took > 5*time.Second {
+		t.Errorf("it took %v", took)
+	}
+}
+
+// TestEventsOfANodeThatHasGoneAreTakenOver leaves an event as a node does that is killed
+// while it processes it, and one without a job.
+func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
+	w := newWorld(t, 2)
+	w.with(func() { w.down = true })
+	w.set("a", "Kvalholm", "open", 1)
+	w.set("b", "Mella", "open", 1)
+	killed, lost := w.announce(t, w.nodes[0], "published", "a"), w.announce(t, w.nodes[0], "published", "b")
+	for _, id := range []string{killed, lost} {
+		testkit.Eventually(t, "it was tried", func() bool {
+			e, err := w.nodes[0].Event(t.Context(), id)
+			return err == nil && strings.Contains(e.Detail, "502")
+		})
+	}
+	for id, sql := range map[string]string{killed: `update river_job set state = 'running', attempted_by = array['gone'], attempted_at = clock_timestamp() - interval '1 minute' where args ->> 'event' = $1`,
+		lost: `delete from river_job where args ->> 'event' = $1`} {
+		if tag, err := w.store.Pool.Exec(t.Context(), sql, id); err != nil || tag.RowsAffected() != 1 {
+			t.Fatal(tag, err)
+		}
+	}
+	w.with(func() { w.down = false })
+	begin := time.Now()
+	w.settled(t, killed, store.EventDone)
+	w.settled(t, lost, store.EventDone)
+	t.Logf("both were processed after %v", time.Since(begin))
 }

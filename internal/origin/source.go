@@ -10,8 +10,10 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"time"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/health"
 )
 
 // ErrGone is the error of an item that the origin does not have (any more).
@@ -20,8 +22,12 @@ var ErrGone = errors.New("the origin does not have it")
 // maxAnswer bounds one answer of an origin, in bytes.
 const maxAnswer = 32 << 20
 
-// maxPages bounds the pages of one list.
-const maxPages = 5000
+const (
+	// maxPages bounds the pages of one list.
+	maxPages = 5000
+	// longestList bounds how long one list is read.
+	longestList = 15 * time.Minute
+)
 
 // Source reads one origin.
 type Source struct {
@@ -30,7 +36,19 @@ type Source struct {
 	client *http.Client
 	base   *url.URL
 	paths  map[string]paths // by type
+	health health.Target
 }
+
+// Trouble is the error of an origin that cannot be read at the moment, whatever is asked of
+// it: the same may be tried again.
+type Trouble struct{ err error }
+
+func (t *Trouble) Error() string { return t.err.Error() }
+func (t *Trouble) Unwrap() error { return t.err }
+
+// Health returns how reading the origin has gone. After failures in a row it is not read
+// for a while: then errors are a *Trouble that wraps a *health.HeldBackError.
+func (s *Source) Health() health.State { return s.health.State() }
 
 // New returns the source for a checked configuration, which is called with the client.
 func New(name string, c Config, client *http.Client) (*Source, error) {
@@ -80,9 +98,13 @@ func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item
 func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(error)) error {
 	mapping := s.Config.Types[typ]
 	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
+	begin := time.Now()
 	for seen := map[string]bool{}; address != "" && !seen[address]; {
 		if len(seen) == maxPages {
-			return fmt.Errorf("origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name, mapping.Kind, maxPages)
+			return &Trouble{fmt.Errorf("origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name, mapping.Kind, maxPages)}
+		}
+		if time.Since(begin) > longestList {
+			return &Trouble{fmt.Errorf("origin %s: the list of %s is not read to its end after %v and %d pages; have it list more items a page, or answer faster", s.Name, mapping.Kind, longestList, len(seen))}
 		}
 		seen[address] = true
 		body, next, err := s.get(ctx, address)
@@ -114,7 +136,22 @@ func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func(
 
 var nextLink = regexp.MustCompile(`<([^>]*)>\s*;[^,]*\brel="?next"?`)
 
+// get reads an address. Its error is a *Trouble, or wraps ErrGone, unless the caller has
+// gone.
 func (s *Source) get(ctx context.Context, address string) (body any, next string, err error) {
+	if err := s.health.Allow(time.Now()); err != nil {
+		return nil, "", &Trouble{fmt.Errorf("origin %s: %w", s.Name, err)}
+	}
+	body, next, err = s.read(ctx, address)
+	if err == nil || errors.Is(err, ErrGone) {
+		s.health.Done(time.Now(), nil)
+		return body, next, err
+	}
+	s.health.Done(time.Now(), err)
+	return nil, "", &Trouble{err}
+}
+
+func (s *Source) read(ctx context.Context, address string) (body any, next string, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return nil, "", err

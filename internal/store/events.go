@@ -123,6 +123,31 @@ func (s *Store) Event(ctx context.Context, id string) (Event, error) {
 	return e, err
 }
 
+// leaseOfJobs is how long a node is silent before others take over its jobs.
+const leaseOfJobs = "5 seconds"
+
+// FreeJobs has jobs of the queues run again that nodes had under way that have gone, and
+// returns how many.
+func (s *Store) FreeJobs(ctx context.Context, queues []string) (int, error) {
+	tag, err := s.pool(ctx).Exec(ctx, `update river_job set state = 'available', scheduled_at = clock_timestamp()
+		where state = 'running' and queue = any($2) and attempted_at < clock_timestamp() - interval '`+leaseOfJobs+`'
+			and attempted_by[array_upper(attempted_by, 1)] not in (select id::text from node where environment = $1 and seen > clock_timestamp() - interval '`+leaseOfJobs+`')`,
+		s.Environment, queues)
+	return int(tag.RowsAffected()), err
+}
+
+// EventsWithoutJob returns events that wait and have no job that will process them, so many
+// at most, the oldest first.
+func (s *Store) EventsWithoutJob(ctx context.Context, limit int) ([]Event, error) {
+	rows, err := s.pool(ctx).Query(ctx, eventColumns+` and v.state = 'waiting' and v.received < clock_timestamp() - interval '`+leaseOfJobs+`'
+		and not exists (select from river_job where kind = 'event' and args @> jsonb_build_object('event', v.id::text)
+			and state in ('available', 'pending', 'running', 'retryable', 'scheduled')) order by v.received limit $2`, s.Environment, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Event, error) { return scanEvent(r) })
+}
+
 // EventFilter narrows ListEvents; empty parts do not.
 type EventFilter struct {
 	State, Entry string
