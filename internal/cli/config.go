@@ -51,8 +51,10 @@ type config struct {
 		Allow   []string `yaml:"allow"`   // private networks that calls may go to, as in 10.0.0.0/8
 		Private bool     `yaml:"private"` // allow all of them
 	} `yaml:"outbound"`
-	Limits   limits.Limits `yaml:"limits"` // the budgets of this node
-	Sessions struct {
+	Limits    limits.Limits       `yaml:"limits"`    // the budgets of this node
+	QuietCopy bool                `yaml:"quietCopy"` // answer, and do nothing by oneself, until woken
+	Drain     strictyaml.Duration `yaml:"drain"`     // how long to go on serving, unready, when told to end; default 2s
+	Sessions  struct {
 		Idle    strictyaml.Duration `yaml:"idle"`    // sign in again after so long without a request; default 8h
 		Longest strictyaml.Duration `yaml:"longest"` // and after so long at all; default 72h
 	} `yaml:"sessions"`
@@ -108,6 +110,12 @@ var settings = []setting{
 	{"cache.bytes", "bound of the cache, as in 256MB", text(func(c *config) *string { return &c.Cache.Bytes })},
 	{"outbound.private", "true allows calls into private networks", func(c *config, v string) (err error) {
 		if c.Outbound.Private, err = strconv.ParseBool(v); err != nil {
+			return fmt.Errorf("%q is neither true nor false", v)
+		}
+		return nil
+	}},
+	{"quietCopy", "true starts without schedules, rules, builds and calls, until woken: for restored copies", func(c *config, v string) (err error) {
+		if c.QuietCopy, err = strconv.ParseBool(v); err != nil {
 			return fmt.Errorf("%q is neither true nor false", v)
 		}
 		return nil

@@ -64,6 +64,9 @@ which the first account of the console is made.`,
 	f.StringVar(&file, "config", "", "the configuration file, such as ubiquon.yaml")
 	for _, s := range settings {
 		given[s.flag()] = f.String(s.flag(), "", fmt.Sprintf("%s (%s)", s.says, s.variable()))
+		if s.key == "quietCopy" {
+			f.Lookup(s.flag()).NoOptDefVal = "true"
+		}
 	}
 	return c
 }
@@ -80,7 +83,7 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
 		Model: conf.model, ApplyModel: conf.ApplyModel, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
 		Outbound: outbound.Options{Private: conf.Outbound.Private, Allow: conf.outbound}, Limits: conf.Limits, SessionIdle: time.Duration(conf.Sessions.Idle), SessionLongest: time.Duration(conf.Sessions.Longest),
-		KeepEvents: time.Duration(conf.Keep.Events), KeepAudit: time.Duration(conf.Keep.Audit), Metrics: conf.metrics, Issuer: conf.Tokens, Batch: conf.GraphQL.Batch, TrustedOnly: conf.GraphQL.TrustedOnly, ReadTimeout: time.Duration(conf.ReadTimeout), Downstream: conf.Downstream, KeepChanges: time.Duration(conf.Changes.Keep), AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
+		KeepEvents: time.Duration(conf.Keep.Events), KeepAudit: time.Duration(conf.Keep.Audit), Quiet: conf.QuietCopy, Drain: conf.Drain.Or(2 * time.Second), Metrics: conf.metrics, Issuer: conf.Tokens, Batch: conf.GraphQL.Batch, TrustedOnly: conf.GraphQL.TrustedOnly, ReadTimeout: time.Duration(conf.ReadTimeout), Downstream: conf.Downstream, KeepChanges: time.Duration(conf.Changes.Keep), AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
 	if err != nil {
 		return err
 	}

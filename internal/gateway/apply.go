@@ -42,6 +42,7 @@ func (g *Gateway) write(ctx context.Context, edits []store.Edit, by string, caus
 		st := g.state.Load()
 		done, err := g.store.Apply(ctx, st.model, st.version, edits, by, cause)
 		if !errors.Is(err, store.ErrModelMoved) {
+			g.noteWrite(err)
 			if done.Sequence > 0 {
 				nudge(g.follow.tell)
 			}

@@ -3,7 +3,6 @@ package gateway
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -20,6 +19,7 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/health"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/recurring"
@@ -58,6 +58,9 @@ type Options struct {
 	KeepEvents, KeepAudit time.Duration
 	// ReadTimeout bounds how long one answer is computed; 0 means 10 seconds.
 	ReadTimeout time.Duration
+	// Quiet starts the node as a quiet copy: without schedules, rules, builds, origins and
+	// calls, until it is woken.
+	Quiet bool
 	// Processor is where compiling requests and hashing passwords wait for their turn, and
 	// whatever else shares it; nil for one of its own.
 	Processor *admission.Queue
@@ -102,8 +105,14 @@ type Gateway struct {
 	strangers  *access.Limiter  // what is computed for addresses without a key
 	o          Options
 
-	// troubles are failures that come again and again.
-	troubles recurring.Log
+	// troubles are failures that come again and again; writes is how writing goes.
+	troubles    recurring.Log
+	writes      health.Target
+	writeErrors atomic.Int64
+	leaving     atomic.Bool
+	// awake is closed when a quiet copy is woken, or at the start if it is none.
+	awake chan struct{}
+	waken sync.Once
 
 	follow   follower
 	feed     feed
@@ -236,9 +245,11 @@ func (g *Gateway) Address() string { return g.o.Address }
 // to call builders, until Close.
 func (g *Gateway) Start(ctx context.Context) error {
 	ctx, g.stop = context.WithCancel(context.WithoutCancel(ctx))
-	if err := g.jobs.Start(ctx); err != nil {
-		g.stop()
-		return fmt.Errorf("job queue: %w", err)
+	g.awake = make(chan struct{})
+	if g.o.Quiet {
+		g.log.Warn("this is a quiet copy: it runs no schedules, rules and builds, and calls nobody, until it is woken (ubiquon wake)")
+	} else {
+		g.Wake()
 	}
 	if err := g.store.KeepDownstream(ctx, sortedKeys(g.o.Downstream)); err != nil {
 		return err
@@ -246,9 +257,22 @@ func (g *Gateway) Start(ctx context.Context) error {
 	g.run(ctx, g.followLog)
 	g.run(ctx, g.listen)
 	g.run(ctx, g.announce)
-	g.run(ctx, g.takeOver)
-	g.run(ctx, g.runRules)
-	g.run(ctx, g.runSchedules)
+	g.run(ctx, g.watchWrites)
+	g.runAwake(ctx, func(ctx context.Context) {
+		for {
+			err := g.jobs.Start(ctx)
+			if err == nil || ctx.Err() != nil {
+				return
+			}
+			g.troubles.Failed(g.log, "the job queue cannot be started; trying on", "error", err)
+			if !sleep(ctx, time.Second, nil) {
+				return
+			}
+		}
+	})
+	g.runAwake(ctx, g.takeOver)
+	g.runAwake(ctx, g.runRules)
+	g.runAwake(ctx, g.runSchedules)
 	g.run(ctx, g.noteUse)
 	g.run(ctx, g.keepIndexes)
 	g.run(ctx, g.retain)
@@ -259,14 +283,14 @@ func (g *Gateway) Start(ctx context.Context) error {
 	}
 	for name, site := range g.sites {
 		if site.Build != nil {
-			g.run(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
+			g.runAwake(ctx, func(ctx context.Context) { g.callBuilder(ctx, name, site.Build) })
 		}
 	}
 	for name, target := range g.o.Downstream {
-		g.run(ctx, func(ctx context.Context) { g.tellDownstream(ctx, name, target) })
+		g.runAwake(ctx, func(ctx context.Context) { g.tellDownstream(ctx, name, target) })
 	}
 	for _, source := range g.origins {
-		g.run(ctx, func(ctx context.Context) { g.keepReconciled(ctx, source) })
+		g.runAwake(ctx, func(ctx context.Context) { g.keepReconciled(ctx, source) })
 	}
 	if err := g.prove(ctx); err != nil {
 		return err
@@ -342,7 +366,76 @@ func (g *Gateway) takeModel(m *model.Model, version int64) error {
 
 // Ready tells whether the service can answer: the database is there and the
 // change log is followed.
-func (g *Gateway) Ready(ctx context.Context) error { return g.prove(ctx) }
+func (g *Gateway) Ready(ctx context.Context) error {
+	if g.leaving.Load() {
+		return errLeaving
+	}
+	return g.prove(ctx)
+}
+
+var errLeaving = errors.New("this node is going down")
+
+// Leave makes this node unready: it goes down soon.
+func (g *Gateway) Leave() { g.leaving.Store(true) }
+
+// Writes returns how writing goes: with an Error while the database takes no writes.
+func (g *Gateway) Writes() health.State { return g.writes.State() }
+
+// Troubles are failures that come again and again.
+func (g *Gateway) Troubles() *recurring.Log { return &g.troubles }
+
+// Quiet tells whether this node runs as a quiet copy: it answers, and does nothing by
+// itself.
+func (g *Gateway) Quiet() bool {
+	select {
+	case <-g.awake:
+		return false
+	default:
+		return true
+	}
+}
+
+// Wake ends that this node runs as a quiet copy.
+func (g *Gateway) Wake() { g.waken.Do(func() { close(g.awake) }) }
+
+// runAwake is run for work that a quiet copy does not do.
+func (g *Gateway) runAwake(ctx context.Context, f func(context.Context)) {
+	g.run(ctx, func(ctx context.Context) {
+		select {
+		case <-ctx.Done():
+		case <-g.awake:
+			f(ctx)
+		}
+	})
+}
+
+// writeProbe is how often a write is tried while writes fail.
+const writeProbe = 5 * time.Second
+
+// watchWrites finds out when the database takes writes again that it did not take.
+func (g *Gateway) watchWrites(ctx context.Context) {
+	for sleep(ctx, writeProbe, nil) {
+		if g.writes.State().Error == "" {
+			continue
+		}
+		err := g.store.TryWrite(ctx)
+		if g.noteWrite(err); err == nil {
+			g.log.Info("the database takes writes again")
+		}
+	}
+}
+
+// noteWrite notes how a write went, as far as that says something about the database.
+func (g *Gateway) noteWrite(err error) {
+	trouble, told := store.TroubleOf(err)
+	switch {
+	case err == nil:
+		g.writes.Done(time.Now(), nil)
+	case trouble == store.PassingTrouble && !errors.Is(err, context.Canceled) && !Overloaded(err):
+		g.writes.Done(time.Now(), errors.New(told))
+		g.writeErrors.Add(1)
+	}
+}
 
 // sleep waits for the span, for a wake-up or for the end; it returns false at
 // the end.

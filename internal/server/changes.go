@@ -114,6 +114,9 @@ func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, edition s
 		select {
 		case <-r.Context().Done():
 			return
+		case <-s.streams.ending:
+			out.bye()
+			return
 		case <-moved:
 		case <-beat.C:
 			if _, err := s.changesStill(r, edition); err != nil {

@@ -285,6 +285,9 @@ func (s *Server) news(w http.ResponseWriter, r *http.Request) {
 		select {
 		case <-r.Context().Done():
 			return
+		case <-s.streams.ending:
+			out.bye()
+			return
 		case what := <-news:
 			if what == accessNews && !still() {
 				return

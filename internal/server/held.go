@@ -175,7 +175,7 @@ func (s *Server) confirm(r *http.Request, done store.Applied, out *editOutcome) 
 	}
 	open, err := s.g.Confirm(r.Context(), done.Sequence, patience)
 	if err != nil {
-		s.troubles.Failed(s.log, "whether all nodes know of a write cannot be said", "error", err)
+		s.g.Troubles().Failed(s.log, "whether all nodes know of a write cannot be said", "error", err)
 		open = []string{s.g.Node()}
 	}
 	all := len(open) == 0

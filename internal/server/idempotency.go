@@ -86,7 +86,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 				defer panic(p)
 			}
 			if err := s.g.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
-				s.troubles.Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
+				s.g.Troubles().Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
 			}
 		}()
 		next.ServeHTTP(kept, r.WithContext(store.WithOnce(r.Context(), write)))

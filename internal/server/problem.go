@@ -237,7 +237,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
 	case store.Passing(err):
 		_, told := store.TroubleOf(err)
-		s.troubles.Failed(s.log, told, "path", r.URL.Path, "error", err)
+		s.g.Troubles().Failed(s.log, told, "path", r.URL.Path, "error", err)
 		w.Header().Set("Retry-After", "1")
 		p = problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}
 	default:

@@ -16,7 +16,6 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/gateway"
-	"ubiquon/internal/recurring"
 )
 
 // Server serves one gateway over HTTP.
@@ -32,7 +31,6 @@ type Server struct {
 	guesses   *access.Limiter
 	strangers *access.Limiter // those without a key; nil: they are not bounded
 	streams   streams
-	troubles  recurring.Log // of the database, as requests meet them
 	proxies   []netip.Prefix
 	measurers []netip.Prefix
 	secure    bool
@@ -69,6 +67,7 @@ type Options struct {
 func New(o Options) *Server {
 	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, mux: chi.NewRouter(),
 		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
+	s.streams.ending = make(chan struct{})
 	s.metrics = newMetrics(o.Gateway, &s.streams)
 	if n := o.Gateway.Limits().AnonymousPerMinute; n > 0 {
 		s.strangers = access.NewLimiter(float64(n), n)

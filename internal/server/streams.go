@@ -20,9 +20,11 @@ const (
 
 // streams counts the event streams that are open. It is safe for concurrent use.
 type streams struct {
-	mu   sync.Mutex
-	all  int
-	each map[string]int // by principal
+	ending chan struct{} // closed when all are to end
+	once   sync.Once
+	mu     sync.Mutex
+	all    int
+	each   map[string]int // by principal
 }
 
 // open counts a stream, and returns what ends it. Its error is a retryLater.
@@ -45,6 +47,16 @@ func (c *streams) open(principal string, most, mostEach int) (end func(), err er
 			delete(c.each, principal)
 		}
 	}, nil
+}
+
+// EndStreams ends all event streams, and has their readers connect anew, after a second:
+// they find another node, if this one is not reached any more.
+func (s *Server) EndStreams() { s.streams.once.Do(func() { close(s.streams.ending) }) }
+
+// bye tells a reader to connect anew.
+func (e eventStream) bye() {
+	e.write("retry: 1000\n\n")
+	_ = e.out.Flush() // the reader may be gone
 }
 
 func (c *streams) count() int {

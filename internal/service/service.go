@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -16,6 +17,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -72,6 +74,10 @@ type Options struct {
 	KeepChanges, KeepEvents, KeepAudit time.Duration
 	Limits                             limits.Limits
 	SessionIdle, SessionLongest        time.Duration
+	// Quiet is that of gateway.Options.
+	Quiet bool
+	// Drain is how long Close goes on serving, unready, before it ends what is open.
+	Drain time.Duration
 	// Metrics is that of server.Options.
 	Metrics []netip.Prefix
 	// Name that the other nodes see this one by; default: host and process.
@@ -96,12 +102,16 @@ type Service struct {
 	store   *store.Store
 	cluster *cluster.Cluster
 	http    *http.Server
+	server  *server.Server
+	handler atomic.Pointer[http.Handler]
+	stop    context.CancelFunc
 	o       Options
 	lock    *os.File
 	failed  chan error
 }
 
-// Open brings up the database and the gateway. Nothing is served before Start.
+// Open brings up the database and the gateway. It waits for a database that cannot be
+// reached; nothing is served before Start, except that meanwhile.
 func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -111,6 +121,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		// half as often costs a little memory and saves much time.
 		debug.SetGCPercent(200)
 	}
+	limitMemory(o.Log)
 	s = &Service{o: o, Address: "http://" + o.Listener.Addr().String(), failed: make(chan error, 1)}
 	defer func() {
 		if err != nil {
@@ -130,13 +141,58 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		url = s.cluster.URL
 	}
 	processor := admission.ForProcessor(o.Limits.WithDefaults())
-	if s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log}); err != nil {
-		return s, err
+	for wait := time.Second; ; wait = min(2*wait, longestDatabaseWait) {
+		s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log})
+		if err == nil {
+			break
+		}
+		if o.Database == "" || !store.Passing(err) || ctx.Err() != nil {
+			return s, err
+		}
+		if s.http == nil {
+			o.Log.Warn("the database is not there; waiting for it", "error", err)
+			s.serve(http.HandlerFunc(waiting))
+		}
+		select {
+		case <-ctx.Done():
+			return s, ctx.Err()
+		case <-time.After(wait):
+		}
 	}
 	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Limits: o.Limits, Processor: processor,
+		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Quiet: o.Quiet, Limits: o.Limits, Processor: processor,
 		SessionIdle: o.SessionIdle, SessionLongest: o.SessionLongest, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
+}
+
+// longestDatabaseWait bounds the pause between tries to reach the database at the start.
+const longestDatabaseWait = 5 * time.Second
+
+// waiting is served while there is no database: the process is live, and not ready.
+func waiting(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	if r.URL.Path == "/health/live" {
+		_, _ = io.WriteString(w, `{"status":"live"}`+"\n") // who asks may be gone
+		return
+	}
+	w.Header().Set("Retry-After", "1")
+	w.WriteHeader(http.StatusServiceUnavailable)
+	_, _ = io.WriteString(w, `{"type":"/problems/away","status":503,"detail":"this node waits for its database"}`+"\n")
+}
+
+// serve serves the listener with a handler, from now on or instead of the one before.
+func (s *Service) serve(h http.Handler) {
+	s.handler.Store(&h)
+	if s.http != nil {
+		return
+	}
+	s.http = server.Listening(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*s.handler.Load()).ServeHTTP(w, r) }))
+	go func() {
+		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
 }
 
 // Lock keeps two services from using one data directory, which it makes if need
@@ -161,22 +217,30 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Gateway.Start(ctx); err != nil {
 		return err
 	}
-	s.http = server.Listening(server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
-		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log}))
-	go func() {
-		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {
-			s.failed <- err
-		}
-	}()
+	s.server = server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
+		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log})
+	s.serve(s.server)
+	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
+	go giveBack(ctx)
 	return nil
 }
 
 // Failed delivers the error with which serving ended by itself.
 func (s *Service) Failed() <-chan error { return s.failed }
 
-// Close finishes the requests at hand and stops everything that Open and Start
-// have started, the private cluster last.
+// Close goes down without dropping a request: the node is unready and goes on serving for
+// the time of Drain, streams end, the requests at hand are finished, the listener closes.
+// Then it stops everything that Open and Start have started, the private cluster last.
 func (s *Service) Close() {
+	if s.stop != nil {
+		s.stop()
+	}
+	if s.server != nil {
+		s.Gateway.Leave()
+		s.http.SetKeepAlivesEnabled(false) // clients connect anew, perhaps elsewhere
+		time.Sleep(s.o.Drain)
+		s.server.EndStreams()
+	}
 	if s.http != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		if err := s.http.Shutdown(ctx); err != nil {

@@ -92,6 +92,19 @@ func (s *Store) DropOnce(ctx context.Context) error {
 	return err
 }
 
+// TryWrite writes something and takes it back, to find out whether the database takes
+// writes.
+func (s *Store) TryWrite(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	const key = "\x01try"
+	if _, err := s.pool(ctx).Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '') on conflict (environment, key) do update set at = clock_timestamp()`, s.Environment, key); err != nil {
+		return err
+	}
+	_, err := s.pool(ctx).Exec(ctx, `delete from written where environment = $1 and key = $2`, s.Environment, key)
+	return err
+}
+
 type onceContext struct{}
 
 // WithOnce returns a context whose edits are stored in one transaction with the word that

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -18,6 +19,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -32,6 +34,10 @@ type Cluster struct {
 	Dir  string
 	done chan struct{}
 	cmd  *exec.Cmd
+
+	mu       sync.Mutex // guards done, cmd and stopping
+	stopping bool
+	watched  chan struct{} // closed when nobody starts the server again any more
 }
 
 // passwordFile holds the database's password. It is written last of all when
@@ -92,8 +98,10 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	}
 	defer logFile.Close()
 	for try := 1; ; try++ {
-		err := c.serve(ctx, bin, as, o.Scratch, password, logFile)
+		err := c.serve(ctx, bin, as, o.Scratch, password, logFile, 0)
 		if err == nil {
+			c.watched = make(chan struct{})
+			go c.watch(context.WithoutCancel(ctx), bin, as, o, password, logFile.Name())
 			return c, nil
 		}
 		if !errors.Is(err, errEnded) || try == maxStarts {
@@ -116,10 +124,12 @@ const maxStarts = 20
 var errEnded = errors.New("PostgreSQL did not start")
 
 // serve starts the server and waits until it is ready.
-func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential, scratch bool, password string, logFile *os.File) error {
-	port, err := freePort()
-	if err != nil {
-		return err
+func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential, scratch bool, password string, logFile *os.File, port int) error {
+	if port == 0 {
+		var err error
+		if port, err = freePort(); err != nil {
+			return err
+		}
 	}
 	args := []string{"-D", c.Dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
 		// Fewer checkpoints, and smaller records of what they force to be written whole.
@@ -127,26 +137,82 @@ func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential,
 	if scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
-	c.done = make(chan struct{})
-	c.cmd = exec.Command(filepath.Join(bin, "postgres"), args...)
-	c.cmd.Stdout, c.cmd.Stderr, c.cmd.Dir = logFile, logFile, c.Dir
+	done := make(chan struct{})
+	cmd := exec.Command(filepath.Join(bin, "postgres"), args...)
+	cmd.Stdout, cmd.Stderr, cmd.Dir = logFile, logFile, c.Dir
 	// A group of its own: Ctrl-C is for us, who stop the server when we are done.
-	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as}
-	if err := c.cmd.Start(); err != nil {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Credential: as}
+	c.mu.Lock()
+	if c.stopping {
+		c.mu.Unlock()
+		return errStopping
+	}
+	if err := cmd.Start(); err != nil {
+		c.mu.Unlock()
 		return fmt.Errorf("PostgreSQL: %w", err)
 	}
+	c.cmd, c.done = cmd, done
+	c.mu.Unlock()
 	go func() {
 		// How it ended is in its own log.
-		_ = c.cmd.Wait()
-		close(c.done)
+		_ = cmd.Wait()
+		close(done)
 	}()
 	admin := fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/postgres", password, port)
 	if err := c.ready(ctx, admin, logFile.Name()); err != nil {
-		c.Stop()
+		c.end()
 		return err
 	}
 	c.URL = fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/ubiquon", password, port)
 	return nil
+}
+
+var errStopping = errors.New("the server is being stopped")
+
+// watch starts the server again, on the same port, when it ends without having been told
+// to.
+func (c *Cluster) watch(ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string) {
+	defer close(c.watched)
+	u, err := url.Parse(c.URL)
+	if err != nil {
+		return // it is ours
+	}
+	port, _ := strconv.Atoi(u.Port())
+	for {
+		c.mu.Lock()
+		cmd, done := c.cmd, c.done
+		c.mu.Unlock()
+		<-done
+		if cmd.ProcessState.Success() {
+			return // somebody has shut it down
+		}
+		for wait := 200 * time.Millisecond; ; wait = min(2*wait, 5*time.Second) {
+			c.mu.Lock()
+			stopping := c.stopping
+			c.mu.Unlock()
+			if stopping {
+				return
+			}
+			o.Log.Error("PostgreSQL has ended by itself; it is started again", "log", logName)
+			err := c.again(ctx, bin, as, o, password, logName, port)
+			if err == nil {
+				break
+			}
+			if errors.Is(err, errStopping) {
+				return
+			}
+			time.Sleep(wait)
+		}
+	}
+}
+
+func (c *Cluster) again(ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string, port int) error {
+	logFile, err := os.OpenFile(logName, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	return c.serve(ctx, bin, as, o.Scratch, password, logFile, port)
 }
 
 // DataDir is where the data of a cluster with this directory lies: under it, or,
@@ -184,18 +250,32 @@ func RunningURL(dir string) (string, error) {
 	return fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%s/ubiquon", strings.TrimSpace(string(password)), strings.TrimSpace(lines[3])), nil
 }
 
-// Stop ends the server, waiting for it.
+// Stop ends the server for good, waiting for it.
 func (c *Cluster) Stop() {
-	if c.cmd == nil {
+	c.mu.Lock()
+	c.stopping = true
+	c.mu.Unlock()
+	c.end()
+	if c.watched != nil {
+		<-c.watched
+	}
+}
+
+// end ends the process.
+func (c *Cluster) end() {
+	c.mu.Lock()
+	cmd, done := c.cmd, c.done
+	c.mu.Unlock()
+	if cmd == nil {
 		return
 	}
 	// SIGINT is PostgreSQL's fast shutdown: no waiting for clients, nothing lost.
-	_ = c.cmd.Process.Signal(syscall.SIGINT)
+	_ = cmd.Process.Signal(syscall.SIGINT)
 	select {
-	case <-c.done:
+	case <-done:
 	case <-time.After(20 * time.Second):
-		_ = c.cmd.Process.Signal(syscall.SIGQUIT)
-		<-c.done
+		_ = cmd.Process.Signal(syscall.SIGQUIT)
+		<-done
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -70,6 +71,7 @@ func TestAStaleProcessFileIsNoHindrance(t *testing.T) {
 	dir := scratch(t)
 	first := start(t, dir)
 	run(t, first.URL, "create table kept (n int)")
+	first.stopping = true // as if the process that started it had been killed before
 	if err := first.cmd.Process.Signal(syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
@@ -89,6 +91,30 @@ func TestAStaleProcessFileIsNoHindrance(t *testing.T) {
 		t.Fatal(err)
 	}
 	run(t, start(t, dir).URL, "select n from kept")
+}
+
+// TestAServerThatIsKilledComesBack kills the server: it is started again at the same
+// address, with what it held.
+func TestAServerThatIsKilledComesBack(t *testing.T) {
+	c := start(t, scratch(t))
+	run(t, c.URL, "create table kept (n int)")
+	c.mu.Lock()
+	err := c.cmd.Process.Signal(syscall.SIGKILL)
+	done := c.done
+	c.mu.Unlock()
+	if err != nil {
+		t.Fatal(err)
+	}
+	<-done
+	for deadline := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if conn, err := pgx.Connect(t.Context(), c.URL); err == nil {
+			conn.Close(t.Context())
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatal(err)
+		}
+	}
+	run(t, c.URL, "select n from kept")
 }
 
 func TestHalfMadeDataIsMadeAnew(t *testing.T) {
