@@ -163,6 +163,9 @@ func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential,
 		c.end()
 		return err
 	}
+	if c.URL != "" {
+		return nil // it is there again
+	}
 	c.URL = fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%d/ubiquon", password, port)
 	return nil
 }
