@@ -24,6 +24,11 @@ export type Build = {
   finished: string | null;
   attempts: number;
   error?: string;
+  notBefore?: string | null;
+  /** Failed builds directly before this one. */
+  failures?: number;
+  counts?: Record<string, number>;
+  log?: { at: string; what: string; next?: string }[];
 };
 
 export type EventTrace = {
@@ -79,7 +84,9 @@ export type Status = {
   p50ms: number;
   p99ms: number;
   entries: Record<string, number>;
-  origins: { name: string; lastEvent: string | null; lastRefused: string | null }[];
+  origins: { name: string; lastEvent: string | null; lastRefused: string | null; lastSuccess: string | null; error?: string; since?: string; nextTry?: string }[];
+  /** What is wrong at the moment, and what mends it. */
+  problems: { what: string; since?: string; mend?: string }[];
   sites: Site[];
   events: EventTrace[];
   freshness: { events: number; answerP50ms: number | null; answerP95ms: number | null; builtP50ms: number | null; builtP95ms: number | null };
@@ -130,6 +137,8 @@ export type Schedule = {
   state: "pending" | "done" | "failed" | "cancelled";
   finished: string | null;
   detail?: string;
+  late?: boolean;
+  nextTry?: string;
 };
 
 export type Change = {

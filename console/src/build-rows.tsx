@@ -1,3 +1,4 @@
+import { Text } from "@chakra-ui/react";
 import type { Build } from "./api";
 import { Cell, Mono, Row, Rows, State, When } from "./parts";
 import { between } from "./trace";
@@ -7,7 +8,8 @@ function why(b: Build): string {
   const first = causes[0];
   if (!first) return "–";
   const text = first.by ? "asked for by " + first.by : `${first.what ?? "changed"} ${first.type ?? ""}`;
-  return causes.length > 1 ? `${text}, and ${causes.length - 1} more` : text;
+  const all = Object.values(b.counts ?? {}).reduce((sum, n) => sum + n, 0) || causes.length;
+  return all > 1 ? `${text}, and ${all - 1} more` : text;
 }
 
 /** Builds as a table; of one site's builds the site is left out. */
@@ -31,7 +33,15 @@ export function BuildRows({ label, builds, ofOneSite = false }: { label: string;
           </Cell>
           <Cell right>{between(b.firstRequest, b.called)}</Cell>
           <Cell right>{between(b.called, b.finished)}</Cell>
-          <Cell>{b.error}</Cell>
+          <Cell>
+            {b.error}
+            {b.notBefore && (
+              <Text as="span" color="faint">
+                {b.error ? "; " : ""}
+                {b.failures ? `${b.failures} failed in a row; ` : ""}next try <When at={b.notBefore} />
+              </Text>
+            )}
+          </Cell>
         </Row>
       ))}
     </Rows>

@@ -166,7 +166,7 @@ export function PendingSchedule({ of: s }: { of: Schedule }) {
   return (
     <Box py="1" data-schedule={s.id}>
       <Flex gap="2" align="center" wrap="wrap">
-        <State of={s.state} />
+        <State of={s.late ? "late" : s.state} />
         <span>
           {s.action} {s.locales?.join(" ") ?? ""} at {moment} <Text as="span" color="faint">{s.zone}</Text>
         </span>

@@ -63,6 +63,7 @@ const marks: Record<string, { sign: string; colour: string }> = {
   waiting: { sign: "◷", colour: "warning" },
   running: { sign: "▶", colour: "accent" },
   draft: { sign: "○", colour: "faint" },
+  late: { sign: "◷", colour: "failure" },
   failed: { sign: "✕", colour: "failure" },
   refused: { sign: "⊘", colour: "failure" },
 };

@@ -1,7 +1,13 @@
 package cli
 
 import (
+	"fmt"
+	"maps"
+	"slices"
+
 	"github.com/spf13/cobra"
+
+	"ubiquon/internal/core/rebuild"
 )
 
 func (a *app) build() *cobra.Command {
@@ -29,5 +35,54 @@ func (a *app) build() *cobra.Command {
 	}
 	list.Flags().StringVar(&site, "site", "", "only builds of this site")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
-	return noun("build", "Look at the builds of sites", list)
+	show := &cobra.Command{
+		Use: "show ID", Short: "Show one build: what was tried, and what comes next", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			b, err := s.Build(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(b, func(t *table) { drawBuild(t, &b) })
+		},
+	}
+	var now bool
+	start := &cobra.Command{
+		Use: "start SITE", Short: "Ask for a build of a site", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			b, err := s.Rebuild(cmd.Context(), args[0], now)
+			if err != nil {
+				return err
+			}
+			return a.print(b, func(t *table) { drawBuild(t, &b) })
+		},
+	}
+	start.Flags().BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
+	return noun("build", "Look at the builds of sites, and ask for one", list, show, start)
+}
+
+func drawBuild(t *table, b *rebuild.Build) {
+	t.row("id", b.ID)
+	t.row("build", fmt.Sprintf("%d of %s, %s", b.Number, b.Site, b.State))
+	t.row("reads from", fmt.Sprintf("sequence %d", b.Sequence))
+	for _, what := range slices.Sorted(maps.Keys(b.Counts)) {
+		t.row("caused by", fmt.Sprintf("%d × %s", b.Counts[what], what))
+	}
+	if b.Failures > 0 {
+		t.row("after", fmt.Sprintf("%d builds in a row that failed", b.Failures))
+	}
+	for _, l := range b.Log {
+		next := ""
+		if l.Next != nil {
+			next = "next try " + when(l.Next)
+		}
+		t.row(when(&l.At), l.What, next)
+	}
 }

@@ -84,7 +84,7 @@ Begin with: ubiquon demo`,
 		}
 		return misusef("--output is table, json or yaml, not %q", a.output)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.read(), a.model(), a.entry(), a.schedule(), a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"), a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(), a.version())
+	root.AddCommand(a.demo(), a.serve(), a.status(), a.wake(), a.originCommand(), a.read(), a.model(), a.entry(), a.schedule(), a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"), a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(), a.version())
 	for _, c := range root.Commands() {
 		checkArgs(c)
 	}

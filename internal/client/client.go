@@ -418,6 +418,48 @@ func (c *Client) Rebuild(ctx context.Context, site string, immediately bool) (ou
 	return out, c.call(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", map[string]bool{"now": immediately}, &out)
 }
 
+// Build returns one build, with its log.
+func (c *Client) Build(ctx context.Context, id string) (out rebuild.Build, err error) {
+	return out, c.call(ctx, http.MethodGet, "/builds/"+url.PathEscape(id), nil, &out)
+}
+
+// Origins lists the origins, and how reading them goes.
+func (c *Client) Origins(ctx context.Context) ([]gateway.OriginState, error) {
+	var out struct{ Items []gateway.OriginState }
+	err := c.call(ctx, http.MethodGet, "/origins", nil, &out)
+	return out.Items, err
+}
+
+// CompareOrigin compares everything an origin holds with what is held here, telling how
+// many items of a type were seen. With deleteMany entries go that the origin does not have
+// any more, however many they are.
+func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int)) (out gateway.Reconciled, err error) {
+	body, err := json.Marshal(map[string]bool{"delete": deleteMany})
+	if err != nil {
+		return out, err
+	}
+	err = c.stream(ctx, "/origins/"+url.PathEscape(name)+"/compare", "application/json", bytes.NewReader(body), func(line []byte) error {
+		var p struct {
+			Type string
+			Seen int
+			Done *gateway.Reconciled
+		}
+		err := json.Unmarshal(line, &p)
+		if p.Done != nil {
+			out = *p.Done
+		} else if err == nil && tell != nil {
+			tell(p.Type, p.Seen)
+		}
+		return err
+	})
+	return out, err
+}
+
+// Wake ends that the node runs as a quiet copy.
+func (c *Client) Wake(ctx context.Context) error {
+	return c.call(ctx, http.MethodPost, "/wake", nil, nil)
+}
+
 // Builds lists builds, the newest first.
 func (c *Client) Builds(ctx context.Context, site string, limit int) ([]rebuild.Build, error) {
 	var out struct{ Items []rebuild.Build }

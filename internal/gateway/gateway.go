@@ -106,8 +106,13 @@ type Gateway struct {
 	o          Options
 
 	// troubles are failures that come again and again; writes is how writing goes.
-	troubles    recurring.Log
-	writes      health.Target
+	troubles recurring.Log
+	writes   health.Target
+	backlog  struct {
+		sync.Mutex
+		last store.Backlog
+		at   time.Time
+	}
 	writeErrors atomic.Int64
 	leaving     atomic.Bool
 	// awake is closed when a quiet copy is woken, or at the start if it is none.
@@ -383,6 +388,24 @@ func (g *Gateway) Writes() health.State { return g.writes.State() }
 
 // Troubles are failures that come again and again.
 func (g *Gateway) Troubles() *recurring.Log { return &g.troubles }
+
+// WriteErrors is how many writes the database did not take, for a reason that passes.
+func (g *Gateway) WriteErrors() int64 { return g.writeErrors.Load() }
+
+// FollowerLag is how long ago it was proven that this node has applied all changes.
+func (g *Gateway) FollowerLag() time.Duration { return g.follow.blindFor() }
+
+// PoolUses returns how busy the connections to the database are.
+func (g *Gateway) PoolUses() []store.PoolUse { return g.store.PoolUses() }
+
+// OriginHealth returns how reading each origin goes.
+func (g *Gateway) OriginHealth() map[string]health.State {
+	out := map[string]health.State{}
+	for name, source := range g.origins {
+		out[name] = source.Health()
+	}
+	return out
+}
 
 // Quiet tells whether this node runs as a quiet copy: it answers, and does nothing by
 // itself.

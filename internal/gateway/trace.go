@@ -111,10 +111,13 @@ type Status struct {
 	P50         float64        `json:"p50ms"` // of the last reads, in milliseconds
 	P99         float64        `json:"p99ms"`
 	Entries     map[string]int `json:"entries"`
-	Origins     []OriginStatus `json:"origins"`
+	Origins     []OriginState  `json:"origins"`
 	Sites       []SiteInfo     `json:"sites"`
 	Events      []EventTrace   `json:"events"`
 	Freshness   Freshness      `json:"freshness"`
+	// Problems are what is wrong at the moment.
+	Problems []Problem     `json:"problems"`
+	Backlog  store.Backlog `json:"backlog"`
 }
 
 // OriginStatus is when an origin was last heard of.
@@ -138,17 +141,13 @@ type Freshness struct {
 func (g *Gateway) Status(ctx context.Context) (Status, error) {
 	p50, p99, n := g.reading.quantiles()
 	s := Status{Environment: g.Environment(), Since: g.begun, Sequence: g.cache.Applied(), Model: g.state.Load().version, Cache: g.cache.Stats(),
-		Requests: n, P50: p50.Seconds() * 1000, P99: p99.Seconds() * 1000, Origins: []OriginStatus{}}
+		Requests: n, P50: p50.Seconds() * 1000, P99: p99.Seconds() * 1000}
 	var err error
 	if s.Entries, err = g.store.Counts(ctx); err != nil {
 		return s, err
 	}
-	for _, name := range sortedKeys(g.origins) {
-		o := OriginStatus{Name: name}
-		if o.LastEvent, o.LastRefused, err = g.store.LastHeard(ctx, name); err != nil {
-			return s, err
-		}
-		s.Origins = append(s.Origins, o)
+	if s.Origins, err = g.Origins(ctx); err != nil {
+		return s, err
 	}
 	if s.Sites, err = g.Sites(ctx); err != nil {
 		return s, err
@@ -159,7 +158,11 @@ func (g *Gateway) Status(ctx context.Context) (Status, error) {
 	}
 	s.Freshness = freshness(last)
 	s.Events = last[:min(len(last), 12)]
-	return s, nil
+	if s.Backlog, err = g.Backlog(ctx); err != nil {
+		return s, err
+	}
+	s.Problems, err = g.problems(ctx, s.Sites, s.Backlog)
+	return s, err
 }
 
 func freshness(events []EventTrace) Freshness {

@@ -213,9 +213,11 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if held := r.Header["If-None-Match"]; held != nil && a.Status == http.StatusOK && matches(held[0], tag) {
 		delete(h, "Content-Encoding")
 		delete(h, "Content-Length")
+		s.metrics.content[3].Add(1)
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
+	s.metrics.content[a.Status/100].Add(1)
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {
 		// The reader may be gone; nothing can be done about that.
@@ -264,14 +266,6 @@ var cacheStatus = map[cache.Outcome][]string{
 // something changes: for them stands what is told to shared caches.
 func hitFor(span time.Duration) string {
 	return "Ubiquon; hit; ttl=" + strconv.Itoa(int(span/time.Second))
-}
-
-func (m *metrics) count(o cache.Outcome, took time.Duration) {
-	if o == cache.Hit {
-		return // the cache counts its hits itself
-	}
-	m.answers.WithLabelValues(strings.TrimPrefix(cacheStatus[o][0], "Ubiquon; ")).Inc()
-	m.seconds.Observe(took.Seconds())
 }
 
 // directives reads what a request asks of caches (RFC 9111, section 5.2.1). They are

@@ -54,6 +54,7 @@ func (s *Server) control(r chi.Router) {
 	s.routeKeys(c)
 	s.routeAccounts(c)
 	s.routeBuilds(c)
+	s.routeOrigins(c)
 	s.routeReads(c)
 	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
 	c.get("/events", readsAll, s.listEvents)

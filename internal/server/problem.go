@@ -8,6 +8,7 @@ import (
 	"math"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/go-chi/chi/v5"
 
@@ -243,6 +244,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	default:
 		s.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}
+	}
+	if strings.HasPrefix(r.URL.Path, "/content/") {
+		s.metrics.content[p.Status/100].Add(1)
 	}
 	writeProblem(w, p)
 }

@@ -1,17 +1,18 @@
 package server
 
 import (
+	"cmp"
 	"embed"
 	"io/fs"
 	"log/slog"
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
-	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ubiquon/internal/core/access"
@@ -122,7 +123,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.secured(w.Header())
-	s.mux.ServeHTTP(w, r)
+	noted := &counted{ResponseWriter: w}
+	defer func() {
+		s.metrics.requests.WithLabelValues(surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.status, http.StatusOK))).Inc()
+	}()
+	s.mux.ServeHTTP(noted, r)
 }
 
 // Listening returns an http.Server with the time limits that every listener of
@@ -145,36 +150,4 @@ func (s *Server) measured(next http.Handler) http.HandlerFunc {
 		}
 		guarded.ServeHTTP(w, r)
 	}
-}
-
-type metrics struct {
-	registry *prometheus.Registry
-	answers  *prometheus.CounterVec
-	seconds  prometheus.Histogram
-}
-
-func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(),
-		answers: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_answers_total", Help: "Reads answered, by how."}, []string{"how"}),
-		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
-			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)})}
-	m.registry.MustRegister(m.answers, m.seconds)
-	gauge := func(name, help string, value func() float64) {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
-	}
-	counter := func(name, help string, value func() float64) {
-		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
-	}
-	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.CacheStats().Responses) })
-	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.CacheStats().Bytes) })
-	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Admission().Running) })
-	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Admission().Waiting) })
-	gauge("ubiquon_streams", "Event streams that are open.", func() float64 { return float64(streams.count()) })
-	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.UnkeptHooks()) })
-	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.CacheStats().Applied) })
-	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.CacheStats().Hits) })
-	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })
-	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.CacheStats().Expired) })
-	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.CacheStats().Evicted) })
-	return m
 }

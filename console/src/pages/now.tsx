@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Status } from "../api";
 import { EventRows } from "../event-rows";
-import { bytesText, Empty, Figure, Loaded, Page, SameByCommand, Section, spanText, State, When } from "../parts";
+import { bytesText, Empty, Figure, Loaded, Mono, Page, SameByCommand, Section, spanText, State, When } from "../parts";
 
 export function NowPage() {
   const status = useQuery({ queryKey: ["status"], queryFn: ({ signal }) => call<Status>("/status", { signal }), refetchInterval: 5_000 });
@@ -14,6 +14,26 @@ export function NowPage() {
           const asked = s.cache.hits + s.cache.misses + s.cache.joined;
           return (
             <>
+              {s.problems.length > 0 && (
+                <Section title="What is wrong">
+                  <Box as="ul" aria-label="What is wrong" listStyleType="none">
+                    {s.problems.map((p) => (
+                      <Box as="li" key={p.what} py="2" borderBottomWidth="1px" borderColor="line" data-problem>
+                        <Text color="failure">
+                          ✕ {p.what}
+                          {p.since && (
+                            <Box as="span" color="faint">
+                              {" "}
+                              since <When at={p.since} />
+                            </Box>
+                          )}
+                        </Text>
+                        {p.mend && <Text fontSize="13px">→ {p.mend.startsWith("ubiquon ") ? <Mono>{p.mend}</Mono> : p.mend}</Text>}
+                      </Box>
+                    ))}
+                  </Box>
+                </Section>
+              )}
               <SimpleGrid columns={5} gap="5" mb="7">
                 <Figure name="Reads" value={s.requests.toLocaleString("en")} says={`since ${new Date(s.since).toLocaleTimeString("en-GB")}`} />
                 <Figure name="From the cache" value={asked ? ((100 * s.cache.hits) / asked).toFixed(1) + " %" : "–"} says={`${s.cache.responses} answers, ${bytesText(s.cache.bytes)}`} />
@@ -55,6 +75,11 @@ export function NowPage() {
                       <span>{o.name}</span>
                       <Box flex="1" />
                       <Text color="faint">
+                        {o.error && (
+                          <Box as="span" color="failure">
+                            ✕ cannot be read{o.nextTry && <>, next try <When at={o.nextTry} /></>}{" "}
+                          </Box>
+                        )}
                         last heard <When at={o.lastEvent} />
                         {o.lastRefused && (
                           <Box as="span" color="failure">
@@ -67,7 +92,7 @@ export function NowPage() {
                   ))}
                 </Section>
               </SimpleGrid>
-              <SameByCommand command="ubiquon event list && ubiquon cache stats" />
+              <SameByCommand command="ubiquon status" />
             </>
           );
         }}

@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/gateway"
+)
+
+// errProblems is the error of a status with problems, for scripts.
+var errProblems = errors.New("there are problems")
+
+func (a *app) status() *cobra.Command {
+	var check bool
+	c := &cobra.Command{
+		Use: "status", Short: "Say how the service stands: what is wrong, since when, and what mends it", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			st, err := s.Status(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := a.print(st, func(t *table) { drawStatus(t, &st) }); err != nil {
+				return err
+			}
+			if check && len(st.Problems) > 0 {
+				return errProblems
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&check, "check", false, "fail (exit code 1) if something is wrong")
+	return c
+}
+
+func drawStatus(t *table, st *gateway.Status) {
+	if len(st.Problems) == 0 {
+		t.line("Nothing is wrong.")
+	}
+	for _, p := range st.Problems {
+		since := ""
+		if p.Since != nil {
+			since = ", since " + when(p.Since)
+		}
+		t.line("✗ " + p.What + since)
+		if p.Mend != "" {
+			t.line("  → " + p.Mend)
+		}
+	}
+	t.line("")
+	t.row("serving", fmt.Sprintf("%s, since %s", st.Environment, when(&st.Since)))
+	t.row("sequence", fmt.Sprintf("%d, model %d", st.Sequence, st.Model))
+	share := "–"
+	if all := st.Cache.Hits + st.Cache.Misses + st.Cache.Joined; all > 0 {
+		share = fmt.Sprintf("%.1f %% from the cache", 100*float64(st.Cache.Hits)/float64(all))
+	}
+	t.row("reads", fmt.Sprintf("%d, %s, 99 %% under %.1f ms", st.Requests, share, st.P99))
+	b := st.Backlog
+	t.row("waiting", fmt.Sprintf("%d events, %d builds, %d changes for rules", b.WaitingEvents, b.WaitingBuilds, b.RulesBehind))
+	t.row("late", fmt.Sprintf("%d schedules", b.LateSchedules))
+	t.row("failed in a day", fmt.Sprintf("%d events, %d schedules; %d announcements refused", b.FailedEvents, b.FailedSchedules, b.RefusedEvents))
+	for _, o := range st.Origins {
+		how := "read last " + when(o.LastSuccess)
+		if o.Error != "" {
+			how = "cannot be read"
+		}
+		t.row("origin "+o.Name, how+", heard last "+when(o.LastEvent))
+	}
+	for _, s := range st.Sites {
+		how := "not built yet"
+		if len(s.Builds) > 0 {
+			how = fmt.Sprintf("build %d %s", s.Builds[0].Number, s.Builds[0].State)
+		}
+		t.row("site "+s.Name, how)
+	}
+}
+
+func (a *app) wake() *cobra.Command {
+	return &cobra.Command{
+		Use: "wake", Short: "Let a quiet copy run schedules, rules and builds", Args: cobra.NoArgs,
+		Long: `A node that was started with serve --quiet-copy answers readers and does nothing by
+itself, so that a restored copy neither calls the builders nor carries out what was
+scheduled. This lets it work, until it ends.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			if err := s.Wake(cmd.Context()); err != nil {
+				return err
+			}
+			return a.print(map[string]bool{"awake": true}, func(t *table) { t.line("The node works now.") })
+		},
+	}
+}
+
+func (a *app) originCommand() *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "List the origins, and how reading them goes", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			all, err := s.Origins(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(map[string]any{"items": all}, func(t *table) {
+				t.row("ORIGIN", "STATE", "READ LAST", "HEARD LAST", "COMPARED", "NEXT TRY")
+				for _, o := range all {
+					state, compared := "fine", "–"
+					if o.Error != "" {
+						state = fmt.Sprintf("failed %d times", o.Failures)
+					}
+					if o.Compared != nil {
+						compared = when(&o.Compared.At)
+					}
+					t.row(o.Name, state, when(o.LastSuccess), when(o.LastEvent), compared, when(o.NextTry))
+					if o.Error != "" {
+						t.row("", short(o.Error, 90))
+					}
+				}
+			})
+		},
+	}
+	var del bool
+	compare := &cobra.Command{
+		Use: "compare ORIGIN", Short: "Compare everything an origin holds with what is here, and take over what differs", Args: cobra.ExactArgs(1),
+		Long: `Reads everything that an origin lists, and takes over what differs. Entries that the
+origin does not have any more are deleted, unless they are more than 10 and more
+than a fifth of those of the origin: then they stay, until --delete says that this
+is meant.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.service()
+			if err != nil {
+				return err
+			}
+			done, err := s.CompareOrigin(cmd.Context(), args[0], del, func(typ string, seen int) { fmt.Fprintf(a.err, "read %d of type %s\n", seen, typ) })
+			if err != nil {
+				return err
+			}
+			return a.print(done, func(t *table) {
+				t.line(strings.ToUpper(done.String()[:1]) + done.String()[1:] + ".")
+				for _, bad := range done.Bad {
+					t.line("✗ " + bad)
+				}
+				if done.Held > 0 {
+					t.line("→ look whether the origin is whole; if it is meant: ubiquon origin compare " + args[0] + " --delete")
+				}
+			})
+		},
+	}
+	compare.Flags().BoolVar(&del, "delete", false, "delete what the origin does not have any more, however much it is")
+	return noun("origin", "Look at origins, and compare with them", list, compare)
+}

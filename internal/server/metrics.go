@@ -1,0 +1,175 @@
+package server
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/gateway"
+	"ubiquon/internal/store"
+)
+
+// metrics are what GET /metrics tells, in the text format of OpenMetrics.
+type metrics struct {
+	registry *prometheus.Registry
+	answers  *prometheus.CounterVec
+	seconds  prometheus.Histogram
+	requests *prometheus.CounterVec
+	// content counts answers under /content/ by hundreds of their status: a hit must cost
+	// next to nothing.
+	content [6]atomic.Int64
+}
+
+func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(),
+		answers: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_answers_total", Help: "Reads answered, by how; hits are counted in ubiquon_cache_hits_total."}, []string{"how"}),
+		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
+			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)}),
+		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_requests_total", Help: "Requests outside of content, by surface and status."}, []string{"surface", "status"})}
+	m.registry.MustRegister(m.answers, m.seconds, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(), &collected{g: g, m: m})
+	gauge := func(name, help string, value func() float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
+	}
+	counter := func(name, help string, value func() float64) {
+		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
+	}
+	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.CacheStats().Responses) })
+	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.CacheStats().Bytes) })
+	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Admission().Running) })
+	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Admission().Waiting) })
+	gauge("ubiquon_streams", "Event streams that are open.", func() float64 { return float64(streams.count()) })
+	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.UnkeptHooks()) })
+	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.CacheStats().Applied) })
+	gauge("ubiquon_follower_lag_seconds", "How long ago it was proven that this node has applied all changes.", func() float64 { return g.FollowerLag().Seconds() })
+	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.CacheStats().Hits) })
+	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })
+	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.CacheStats().Expired) })
+	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.CacheStats().Evicted) })
+	counter("ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.", func() float64 { return float64(g.WriteErrors()) })
+	return m
+}
+
+func (m *metrics) count(o cache.Outcome, took time.Duration) {
+	if o == cache.Hit {
+		return // the cache counts its hits itself
+	}
+	m.answers.WithLabelValues(strings.TrimPrefix(cacheStatus[o][0], "Ubiquon; ")).Inc()
+	m.seconds.Observe(took.Seconds())
+}
+
+// surface is what part of the service a path belongs to.
+func surface(path string) string {
+	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	switch first {
+	case "control", "hooks", "console", "health", "metrics", "problems":
+		return first
+	}
+	return "other"
+}
+
+// counted notes the status of a request outside of content.
+type counted struct {
+	http.ResponseWriter
+	status int
+}
+
+func (c *counted) WriteHeader(status int) {
+	if c.status == 0 {
+		c.status = status
+	}
+	c.ResponseWriter.WriteHeader(status)
+}
+
+func (c *counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
+
+// collected are the metrics that are found out when they are asked for.
+type collected struct {
+	g *gateway.Gateway
+	m *metrics
+}
+
+func metric(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc(name, help, labels, nil)
+}
+
+var (
+	contentAnswers  = metric("ubiquon_content_answers_total", "Answers under /content/, hits included, by hundreds of the status.", "status")
+	troublesTotal   = metric("ubiquon_failures_total", "Failures that come again and again, by what they are.", "what")
+	poolConnections = metric("ubiquon_database_connections", "Connections to the database, by purpose and use.", "purpose", "use")
+	poolWaits       = metric("ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose")
+	poolWaited      = metric("ubiquon_database_waited_seconds_total", "How long they waited, by purpose.", "purpose")
+	originUp        = metric("ubiquon_origin_reachable", "1 if the last read of the origin went well.", "origin")
+	events          = metric("ubiquon_events", "Announcements that wait, or within a day failed or were refused.", "state")
+	eventsAge       = metric("ubiquon_events_oldest_seconds", "Age of the oldest announcement that waits.")
+	schedules       = metric("ubiquon_schedules", "Schedules that are late, or failed within a day.", "state")
+	builds          = metric("ubiquon_builds", "Builds that wait, and builds that wait because others before them have failed.", "state")
+	rulesBehind     = metric("ubiquon_rules_behind", "Changes that no rule has looked at.")
+	quiet           = metric("ubiquon_quiet_copy", "1 if this node runs as a quiet copy.")
+)
+
+// Describe implements prometheus.Collector.
+func (c *collected) Describe(out chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{contentAnswers, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
+		out <- d
+	}
+}
+
+// Collect implements prometheus.Collector. What the database would have to say is left out
+// while it cannot be asked.
+func (c *collected) Collect(out chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	count := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, v, labels...)
+	}
+	truth := func(is bool) float64 {
+		if is {
+			return 1
+		}
+		return 0
+	}
+	for i := range c.m.content {
+		if n := c.m.content[i].Load(); n > 0 {
+			count(contentAnswers, float64(n), strconv.Itoa(i)+"xx")
+		}
+	}
+	for what, n := range c.g.Troubles().Counts() {
+		count(troublesTotal, float64(n), what)
+	}
+	for _, p := range c.g.PoolUses() {
+		gauge(poolConnections, float64(p.Busy), p.Purpose, "busy")
+		gauge(poolConnections, float64(p.Idle), p.Purpose, "idle")
+		gauge(poolConnections, float64(p.Max), p.Purpose, "most")
+		count(poolWaits, float64(p.Waits), p.Purpose)
+		count(poolWaited, p.Waited.Seconds(), p.Purpose)
+	}
+	for name, h := range c.g.OriginHealth() {
+		gauge(originUp, truth(h.Error == ""), name)
+	}
+	gauge(quiet, truth(c.g.Quiet()))
+	b, err := c.g.Backlog(store.For(context.Background(), store.Following))
+	if err != nil {
+		return
+	}
+	gauge(events, float64(b.WaitingEvents), "waiting")
+	gauge(events, float64(b.FailedEvents), "failed")
+	gauge(events, float64(b.RefusedEvents), "refused")
+	age := 0.0
+	if b.WaitingSince != nil {
+		age = time.Since(*b.WaitingSince).Seconds()
+	}
+	gauge(eventsAge, age)
+	gauge(schedules, float64(b.LateSchedules), "late")
+	gauge(schedules, float64(b.FailedSchedules), "failed")
+	gauge(builds, float64(b.WaitingBuilds), "waiting")
+	gauge(builds, float64(b.FailingBuilds), "failing")
+	gauge(rulesBehind, float64(b.RulesBehind))
+}
