@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -554,6 +555,35 @@ func (f *faults) check() {
 			}
 		}
 	}
+	// No node goes back: what was read there after something else is no older.
+	back := 0
+	byNode := map[[2]int][]readOut{}
+	for _, r := range f.reads {
+		byNode[[2]int{r.node, r.pair}] = append(byNode[[2]int{r.node, r.pair}], r)
+	}
+	for _, reads := range byNode {
+		ends := slices.Clone(reads)
+		slices.SortFunc(reads, func(a, b readOut) int { return a.start.Compare(b.start) })
+		slices.SortFunc(ends, func(a, b readOut) int { return a.end.Compare(b.end) })
+		newest, i := 0, 0
+		for _, r := range reads {
+			for ; i < len(ends) && ends[i].end.Before(r.start); i++ {
+				if !f.restoring.IsZero() && ends[i].start.Before(f.restoring.Add(lease)) && r.end.After(f.restoring) {
+					continue // of before an older copy was restored
+				}
+				newest = max(newest, ends[i].first)
+			}
+			if !f.restoring.IsZero() && r.end.After(f.restoring) && r.start.Before(f.restoring.Add(lease)) {
+				newest = 0
+				continue
+			}
+			if r.first < newest {
+				if back++; back < 5 {
+					t.Errorf("%d of pair %d from %s after %d had been read there", r.first, r.pair, f.nodes[r.node].name, newest)
+				}
+			}
+		}
+	}
 	web := &http.Client{Timeout: 10 * time.Second}
 	seen := ""
 	defer func() {
@@ -580,8 +610,8 @@ func (f *faults) check() {
 			})
 		}
 	}
-	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone; %d requests got no answer",
-		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, f.refused)
+	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone, %d behind one before; %d requests got no answer",
+		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, back, f.refused)
 	if len(f.reads) < 100 || len(f.publishes) < 5 {
 		t.Error("there is too little to look at")
 	}

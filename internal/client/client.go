@@ -457,7 +457,8 @@ func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool
 
 // Wake ends that the node runs as a quiet copy.
 func (c *Client) Wake(ctx context.Context) error {
-	return c.call(ctx, http.MethodPost, "/wake", nil, nil)
+	var out struct{ Awake bool }
+	return c.call(ctx, http.MethodPost, "/wake", nil, &out)
 }
 
 // Builds lists builds, the newest first.

@@ -13,6 +13,8 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/origin"
@@ -319,4 +321,59 @@ func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
 	w.settled(t, killed, store.EventDone)
 	w.settled(t, lost, store.EventDone)
 	t.Logf("both were processed after %v", time.Since(begin))
+}
+
+// TestAQuietCopyDoesNothingByItself starts a node on a copy in which something is
+// scheduled, as after a restore.
+func TestAQuietCopyDoesNothingByItself(t *testing.T) {
+	w := newWorld(t, 0)
+	called := w.outside
+	web := httptest.NewServer(called)
+	t.Cleanup(web.Close)
+	n := start(t, gateway.Options{Store: w.store, Quiet: true, Outbound: outbound.Options{Private: true},
+		Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)}}},
+		Rules: []rule.Rule{{Name: "piers", On: []string{"published"}, Types: []string{"pier"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}}, access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	s, err := n.AddSchedule(t.Context(), store.Schedule{Entry: "p1", Action: store.ScheduleUnpublish, At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", By: "ada"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var st gateway.Status
+	testkit.Eventually(t, "it is late", func() bool {
+		if st, err = n.client.Status(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		return st.Backlog.LateSchedules == 1 && st.Backlog.RulesBehind > 0
+	})
+	if n := len(called.called()); n != 0 {
+		t.Errorf("the builder was called %d times", n)
+	}
+	var what []string
+	for _, p := range st.Problems {
+		what = append(what, p.What+" → "+p.Mend)
+	}
+	if got := strings.Join(what, "\n"); !strings.Contains(got, "quiet copy: no schedules, rules and builds, and nobody is called → ubiquon wake") || !strings.Contains(got, "1 schedule is late → ubiquon schedule list --state late") {
+		t.Errorf("the status says:\n%s", got)
+	}
+	if err := n.client.Wake(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "the builder is called, and the schedule carried out", func() bool {
+		done, err := n.Schedule(t.Context(), s.ID)
+		return err == nil && done.State == store.ScheduleDone && len(called.called()) > 0
+	})
+}
+
+// TestWhoIsAheadOfTheLogIsToldToBeginAgain asks for the changes after one that there is not,
+// as a reader does that knew more than the copy that was restored.
+func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	done := publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	path := "/content/" + n.Environment() + "/published/changes?after="
+	for after, want := range map[int64]int{0: http.StatusOK, done.Sequence: http.StatusOK, done.Sequence + 1: http.StatusGone, done.Sequence + 5000: http.StatusGone} {
+		a := n.get(t, path+fmt.Sprint(after), false)
+		if a.Status != want || want == http.StatusGone && !strings.Contains(string(a.Body), fmt.Sprintf("after=%d", done.Sequence)) {
+			t.Errorf("after %d: %d %s", after, a.Status, a.Body)
+		}
+	}
 }
