@@ -84,6 +84,7 @@ func (y *yard) abuse(ctx context.Context) error {
 // subject is a demo in a process of its own.
 type subject struct {
 	card demo.Card
+	data string // its directory
 	pid  int
 	stop func()
 }
@@ -106,7 +107,7 @@ func startService(ctx context.Context) (*subject, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
-	s := &subject{pid: cmd.Process.Pid}
+	s := &subject{data: data, pid: cmd.Process.Pid}
 	s.stop = func() {
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		_ = cmd.Wait() // it was told to end

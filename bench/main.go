@@ -2,7 +2,7 @@
 // reference that does the same by hand, or a span of time. Figures are never
 // asserted; docs/performance.md says what they were.
 //
-//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access] [read] [abuse]
+//	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access] [read] [abuse] [faults]
 package main
 
 import (
@@ -72,7 +72,7 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache", "abuse"}
+		which = []string{"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache", "abuse", "faults"}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
@@ -93,9 +93,9 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "posted": y.posted, "trace": y.trace}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted, "trace": y.trace}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache, abuse, and posted and trace, which are parts of cache", name)
+			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache, abuse, faults, and posted and trace, which are parts of cache", name)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {

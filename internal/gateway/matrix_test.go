@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
@@ -17,6 +18,8 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
@@ -97,18 +100,21 @@ var whoMay = map[string]string{
 	"PATCH /control/v1/schedules/{id}":      "daAM",
 	"DELETE /control/v1/schedules/{id}":     "daAM",
 
-	"POST /control/v1/sites/{site}/rebuild": "daAM",
-	"POST /control/v1/builds/{id}/reports":  "aM", // and the site's own key
-	"POST /control/v1/cache/purge":          "aM",
-	"POST /control/v1/cache/warm":           "aM",
-	"GET /control/v1/cache/history":         "vaREAM",
-	"GET /control/v1/cache/answers":         "vaREAM",
-	"GET /control/v1/cache/answers/{key}":   "vaREAM",
-	"GET /control/v1/nodes":                 "vaREAM",
-	"GET /control/v1/downstream":            "vaREAM",
-	"GET /control/v1/changes":               "vaREAM",
-	"GET /control/v1/changes/{sequence}":    "vaREAM",
-	"POST /control/v1/changes/simulate":     "vaREAM",
+	"GET /control/v1/origins":                   "vaREAM",
+	"POST /control/v1/origins/{origin}/compare": "aM",
+	"POST /control/v1/wake":                     "aM",
+	"POST /control/v1/sites/{site}/rebuild":     "daAM",
+	"POST /control/v1/builds/{id}/reports":      "aM", // and the site's own key
+	"POST /control/v1/cache/purge":              "aM",
+	"POST /control/v1/cache/warm":               "aM",
+	"GET /control/v1/cache/history":             "vaREAM",
+	"GET /control/v1/cache/answers":             "vaREAM",
+	"GET /control/v1/cache/answers/{key}":       "vaREAM",
+	"GET /control/v1/nodes":                     "vaREAM",
+	"GET /control/v1/downstream":                "vaREAM",
+	"GET /control/v1/changes":                   "vaREAM",
+	"GET /control/v1/changes/{sequence}":        "vaREAM",
+	"POST /control/v1/changes/simulate":         "vaREAM",
 
 	"GET /control/v1/keys":                     "aM",
 	"POST /control/v1/keys":                    "aM",
@@ -153,6 +159,9 @@ func (l *line) matrix(t *testing.T) *matrix {
 	site := rebuild.Site{Address: "http://127.0.0.1:1", Build: &rebuild.Call{Call: "http://127.0.0.1:1/build"}}
 	id, o := newIssuer(t)
 	o.Store, o.Sites = l.store, map[string]rebuild.Site{"web": site}
+	quay := httptest.NewServer(&outside{items: map[string]map[string]any{}})
+	t.Cleanup(quay.Close)
+	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{"quay": {Pull: origin.Pull{HTTP: quay.URL + "/api"}}}, time.Hour, outbound.Options{Private: true}
 	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
 	l.nodes = append(l.nodes, m.n)
 	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"}, 'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"}, 'b': {"submit preview remark"}} {
@@ -196,6 +205,8 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 			t.Fatal(err)
 		}
 		fill["{id}"] = s.ID
+	case strings.Contains(path, "/origins/"):
+		fill["{origin}"] = "quay"
 	case strings.Contains(path, "/reads/saved/"):
 		kept, err := m.n.client.SaveRead(t.Context(), "routes", json.RawMessage(`{"request": "/routes"}`))
 		if err != nil {

@@ -212,7 +212,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "foreign", 409
 	case errors.Is(err, store.ErrNotRunning):
 		p.Kind, p.Status = "not-running", 409
-	case errors.Is(err, store.ErrNotFound):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, gateway.ErrUnknownOrigin):
 		p.Kind, p.Status = "not-found", 404
 	case errors.Is(err, store.ErrWriteTimeout):
 		s.log.Warn("a write was given up", "path", r.URL.Path)

@@ -250,6 +250,7 @@ type write struct {
 	done     Applied
 	err      error
 	over     chan struct{}
+	apart    bool // it must not be committed with others
 }
 
 // transaction is the work on some writes that are committed together.
@@ -342,6 +343,9 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 	var b batch
 	b.exec(`begin`)
 	b.exec(`select pg_advisory_xact_lock_shared($1, hashtext($2))`, lockContent, tx.s.Environment)
+	if tx.together {
+		b.exec(`set local lock_timeout = '` + togetherLock + `'`)
+	}
 	var ids, types, origins, keys []string
 	for _, e := range edits {
 		if e.Save != nil || e.Live == PublishGiven {
@@ -365,8 +369,15 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 		return nil
 	}, `select model_version from environment where name = $1`, tx.s.Environment)
 	tx.read(&b, edits)
+	if tx.together {
+		b.exec(`set local lock_timeout = 0`)
+	}
 	return b.run(ctx, tx.conn)
 }
+
+// togetherLock is how long writes that are committed together wait for an entry that
+// somebody else holds, before each goes its own way.
+const togetherLock = "500ms"
 
 const entryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision, e.first_published, e.published, e.updated,
 	e.behind, e.review, e.retired, e.withheld`

@@ -197,7 +197,7 @@ func (s *Store) NextCall(ctx context.Context, site string, call *rebuild.Call) (
 			due = waiting
 		}
 		again := now.Add(rebuild.Backoff(due.Attempts + 1))
-		due.State, due.NotBefore = rebuild.Running, &again
+		due.State, due.NotBefore, due.Error = rebuild.Running, &again, ""
 		due.Attempts++
 		if due.Called == nil {
 			due.Called = &now
@@ -259,10 +259,10 @@ func (s *Store) Called(ctx context.Context, b *rebuild.Build, failure string, wa
 }
 
 // HeardOf takes word from a site as a sign that its builder works again: what waits
-// because builds have failed is tried at once.
+// because builds have failed is tried at once. A call that is under way is left alone.
 func (s *Store) HeardOf(ctx context.Context, site string) error {
 	_, err := s.pool(ctx).Exec(ctx, `update build set not_before = case when state = 'waiting' then null else clock_timestamp() end
-		where environment = $1 and site = $2 and state in ('waiting', 'running') and not_before > clock_timestamp()`, s.Environment, site)
+		where environment = $1 and site = $2 and (state = 'waiting' or state = 'running' and error <> '') and not_before > clock_timestamp()`, s.Environment, site)
 	return err
 }
 

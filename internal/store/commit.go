@@ -109,7 +109,7 @@ func (c *committer) take() []*write {
 			close(w.over)
 			continue
 		}
-		fits := len(taken) == 0 || w.version == taken[0].version && !w.alone() && !taken[0].alone() && len(entries)+len(w.edits) <= maxTogether
+		fits := len(taken) == 0 || !w.apart && !taken[0].apart && w.version == taken[0].version && !w.alone() && !taken[0].alone() && len(entries)+len(w.edits) <= maxTogether
 		for i := range w.edits {
 			fits = fits && !entries[w.edits[i].ID]
 		}
@@ -147,6 +147,16 @@ func (c *committer) carryOut(writes []*write) {
 	for try := 0; try < 3 && deadlocked(err); try++ {
 		err = c.s.applyTogether(ctx, writes)
 	}
+	if err != nil && len(writes) > 1 && lockedOut(err) {
+		// Somebody holds one of the entries for long: only who writes that one is to wait.
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		for _, w := range writes {
+			w.apart = true
+		}
+		c.waiting = append(writes, c.waiting...)
+		return
+	}
 	if err != nil && len(writes) > 1 && !errors.Is(err, ErrModelMoved) && !Passing(err) {
 		// One of them is to blame, say for a slug that is taken: find out which.
 		for _, w := range writes {
@@ -167,6 +177,12 @@ func (c *committer) carryOut(writes []*write) {
 
 // largeWrite is the key of what is called when a transaction turns out to be large.
 type largeWrite struct{}
+
+// lockedOut tells whether a lock was waited for in vain.
+func lockedOut(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "55P03"
+}
 
 // deadlocked tells whether two transactions waited for each other, and this one
 // was given up.
