@@ -42,8 +42,9 @@ func held(table string) func(context.Context, *subject, *pgx.Conn) error {
 	}
 }
 
-// postmaster sends signals to the database's server, the second when ctx ends; 0 is none.
-func postmaster(first, second syscall.Signal) func(context.Context, *subject, *pgx.Conn) error {
+// database sends signals to all processes of the database's server, the second when ctx ends;
+// 0 is none.
+func database(first, second syscall.Signal) func(context.Context, *subject, *pgx.Conn) error {
 	return func(ctx context.Context, s *subject, _ *pgx.Conn) error {
 		data, err := cluster.DataDir(s.data)
 		if err != nil {
@@ -58,11 +59,26 @@ func postmaster(first, second syscall.Signal) func(context.Context, *subject, *p
 		if err != nil {
 			return err
 		}
-		if err := syscall.Kill(pid, first); err != nil || second == 0 {
+		children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%[1]d/children", pid))
+		if err != nil {
 			return err
 		}
+		all := []int{pid}
+		for _, text := range strings.Fields(string(children)) {
+			if child, err := strconv.Atoi(text); err == nil {
+				all = append(all, child)
+			}
+		}
+		for _, one := range all {
+			_ = syscall.Kill(one, first) // it may be gone
+		}
 		<-ctx.Done()
-		return syscall.Kill(pid, second)
+		for _, one := range all {
+			if second != 0 {
+				_ = syscall.Kill(one, second)
+			}
+		}
+		return nil
 	}
 }
 
@@ -116,8 +132,8 @@ var faultKinds = []fault{
 		<-ctx.Done()
 		return nil
 	}},
-	{"PostgreSQL stands still", postmaster(syscall.SIGSTOP, syscall.SIGCONT)},
-	{"PostgreSQL is killed", postmaster(syscall.SIGKILL, 0)},
+	{"PostgreSQL stands still", database(syscall.SIGSTOP, syscall.SIGCONT)},
+	{"PostgreSQL is killed", database(syscall.SIGKILL, 0)},
 }
 
 // tried is one request.
@@ -161,14 +177,14 @@ func (y *yard) faults(ctx context.Context) error {
 		return err
 	}
 	defer s.stop()
-	database, err := cluster.RunningURL(s.data)
+	address, err := cluster.RunningURL(s.data)
 	if err != nil {
 		return err
 	}
 	span := time.Duration(y.seconds) * time.Second
 	fmt.Printf("  %d s each: failed of all, p99, well again after its end\n  %-32s %-36s %-36s %s\n", y.seconds, "", "200 hits a second", "20 computed", "5 publishes")
 	for _, f := range faultKinds {
-		db, err := pgx.Connect(ctx, database)
+		db, err := pgx.Connect(ctx, address)
 		if err != nil {
 			return err
 		}

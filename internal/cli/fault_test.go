@@ -25,6 +25,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/testkit"
@@ -40,7 +42,7 @@ const lease = 2 * time.Second
 
 // TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
 // read and published to while one after another is killed, stopped for a while, cut
-// off from the database, kept waiting by it, or not notified; PostgreSQL is restarted,
+// off from the database, kept waiting by it, or not notified; tables are locked; PostgreSQL is restarted,
 // and crashes; and once an older copy of it is restored. Then the recorded history is
 // gone through: no answer may be older than a publish that had returned before the
 // request began, if that waited for all nodes, or went to the same node, or is as long
@@ -287,6 +289,22 @@ func (f *faults) startDatabase(ctx context.Context) *url.URL {
 	return direct
 }
 
+// locked keeps a table of the database locked.
+func (f *faults) locked(table string, meanwhile func()) {
+	c, err := pgx.Connect(f.t.Context(), f.database.URL)
+	if err != nil {
+		f.t.Error(err)
+		return
+	}
+	defer c.Close(f.t.Context())
+	if _, err := c.Exec(f.t.Context(), `begin; set local lock_timeout = '10s'; lock table `+table+` in access exclusive mode`); err != nil {
+		f.t.Logf("%s could not be locked: %v", table, err)
+		return
+	}
+	meanwhile()
+	// Closing the connection ends the lock.
+}
+
 // crash lets PostgreSQL end without putting anything in order.
 func (f *faults) crash() {
 	src, err := os.ReadFile(filepath.Join(f.database.Dir, "postmaster.pid"))
@@ -464,7 +482,7 @@ func (f *faults) torment(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed"}[r.IntN(7)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked"}[r.IntN(8)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -490,6 +508,10 @@ func (f *faults) torment(ctx context.Context) {
 			f.copyDatabase(copied, f.database.Dir)
 			f.restored = time.Now()
 			f.startDatabase(f.t.Context())
+		case "locked":
+			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node", "written", "position"}[r.IntN(10)]
+			f.done["locked "+table]++
+			f.locked(table, func() { pause(4 * time.Second) })
 		case "not notified":
 			n.between.late.Lock()
 			pause(4 * time.Second)

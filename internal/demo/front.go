@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"errors"
+	"io"
 	"fmt"
 	"net"
 	"net/http"
@@ -30,9 +31,14 @@ func (f *front) RoundTrip(r *http.Request) (*http.Response, error) {
 	if strings.HasPrefix(r.URL.Path, "/content/") {
 		first = f.next.Add(1)
 	}
+	// Whoever does not get through closes the body, of which nothing was read.
+	body := r.Body
 	for i := range uint64(len(f.nodes)) {
 		node := f.nodes[(first+i)%uint64(len(f.nodes))]
 		r.URL.Scheme, r.URL.Host = node.Scheme, node.Host
+		if body != nil && body != http.NoBody {
+			r.Body = &unread{Reader: body}
+		}
 		answer, err := http.DefaultTransport.RoundTrip(r)
 		var away *net.OpError
 		if err == nil || !errors.As(err, &away) || away.Op != "dial" {
@@ -41,6 +47,12 @@ func (f *front) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	return nil, errors.New("no node can be reached")
 }
+
+// unread is a body that can be sent again as long as nothing of it was read: closing it
+// does nothing.
+type unread struct{ io.Reader }
+
+func (unread) Close() error { return nil }
 
 // startNodes starts further nodes on the database of the first, and the front before
 // all of them.

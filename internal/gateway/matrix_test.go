@@ -161,7 +161,7 @@ func (l *line) matrix(t *testing.T) *matrix {
 	o.Store, o.Sites = l.store, map[string]rebuild.Site{"web": site}
 	quay := httptest.NewServer(&outside{items: map[string]map[string]any{}})
 	t.Cleanup(quay.Close)
-	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{"quay": {Pull: origin.Pull{HTTP: quay.URL + "/api"}}}, time.Hour, outbound.Options{Private: true}
+	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{"quay": {Pull: origin.Pull{HTTP: quay.URL + "/api"}, Prove: origin.Proof{StandardWebhooks: []string{hookSecret}}}}, time.Hour, outbound.Options{Private: true}
 	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
 	l.nodes = append(l.nodes, m.n)
 	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"}, 'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"}, 'b': {"submit preview remark"}} {

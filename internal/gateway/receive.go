@@ -43,6 +43,7 @@ func (e *UndecodableError) Unwrap() error { return e.Reason }
 // Of announcements that are not proven so many are kept of one address in a minute, and
 // so many of each origin (see limits.Limits); beyond that the error is ErrTooMany.
 func (g *Gateway) Receive(ctx context.Context, name string, header http.Header, body []byte, address string) (id string, duplicate bool, err error) {
+	ctx = store.For(ctx, store.Receiving)
 	source := g.origins[name]
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)

@@ -377,3 +377,58 @@ func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
 		}
 	}
 }
+
+// TestALockOnAnnouncementsHoldsUpNobodyElse locks the table of announcements while many
+// come in, and lists of them are asked for: readers, writers and readiness go on.
+func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
+	w := newWorld(t, 1)
+	n := w.nodes[0]
+	w.set("a", "Kvalholm", "open", 1)
+	tx, err := w.store.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.Exec(t.Context(), `lock table event in access exclusive mode`); err != nil {
+		t.Fatal(err)
+	}
+	var waiting sync.WaitGroup
+	for i := range 30 {
+		waiting.Go(func() {
+			h := http.Header{"Content-Type": {"application/cloudevents+json"}}
+			body := []byte(fmt.Sprintf(`{"specversion":"1.0","id":"lock%d","source":"/x","type":"x.published","subject":"berths/a"}`, i))
+			if err := outbound.Sign(h, hookSecret, fmt.Sprint("lock", i), time.Now(), body); err != nil {
+				t.Error(err)
+			}
+			_, _, err := n.Receive(t.Context(), "harbour", h, body, "203.0.113.7")
+			if err != nil && !store.Passing(err) {
+				t.Errorf("an announcement: %v", err)
+			}
+		})
+		waiting.Go(func() {
+			a, err := n.client.Do(t.Context(), http.MethodGet, "/control/v1/events", nil, nil)
+			if err != nil || a.Status != http.StatusOK && a.Status != http.StatusServiceUnavailable {
+				t.Errorf("a list: %v %v", a, err)
+			}
+		})
+	}
+	testkit.Eventually(t, "they wait for the lock", func() bool {
+		var n int
+		err := w.store.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted and relation = 'event'::regclass`).Scan(&n)
+		return err == nil && n >= 8
+	})
+	begin := time.Now()
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	if a := n.get(t, "/content/"+n.Environment()+"/published/piers?fields=name", false); a.Status != http.StatusOK || !strings.Contains(string(a.Body), "Mella") {
+		t.Errorf("a read: %d %s", a.Status, a.Body)
+	}
+	if err := n.Ready(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if took := time.Since(begin); took > 2*time.Second {
+		t.Errorf("a publish, a read and readiness took %v", took)
+	}
+	if err := tx.Rollback(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	waiting.Wait()
+}

@@ -37,11 +37,20 @@ func (g *Gateway) retain(ctx context.Context) {
 	}
 }
 
-// dropOld forgets events, lines of the audit log, sessions and preview links that are
+// dropOld forgets events, what rules made of changes, builds, lines of the audit log, sessions and preview links that are
 // older than they are kept.
 func (g *Gateway) dropOld(ctx context.Context) error {
 	for {
 		n, err := g.store.TrimEvents(ctx, cmp.Or(g.o.KeepEvents, keepEvents))
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	for {
+		n, err := g.store.TrimRuns(ctx, cmp.Or(g.o.KeepEvents, keepEvents))
 		if err != nil {
 			return err
 		}

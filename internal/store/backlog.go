@@ -48,12 +48,8 @@ func (s *Store) PoolUses() []PoolUse {
 	for _, one := range []struct {
 		name    string
 		purpose Purpose
-	}{{"control", Controlling}, {"read", Reading}, {"follow", Following}} {
-		pool := s.pools[one.purpose]
-		if pool == nil {
-			pool = s.Pool
-		}
-		st := pool.Stat()
+	}{{"control", Controlling}, {"write", Writing}, {"receive", Receiving}, {"list", Listing}, {"read", Reading}, {"follow", Following}} {
+		st := s.pool(For(context.Background(), one.purpose)).Stat()
 		out = append(out, PoolUse{Purpose: one.name, Busy: st.AcquiredConns(), Idle: st.IdleConns(), Max: st.MaxConns(), Waits: st.EmptyAcquireCount(), Waited: st.EmptyAcquireWaitTime()})
 	}
 	return out

@@ -138,7 +138,7 @@ func (w *write) alone() bool {
 }
 
 func (c *committer) carryOut(writes []*write) {
-	ctx, cancel := context.WithCancel(context.WithoutCancel(writes[0].ctx))
+	ctx, cancel := context.WithCancel(For(context.WithoutCancel(writes[0].ctx), Writing))
 	defer cancel()
 	deadline := time.AfterFunc(writeTimeout, cancel)
 	defer deadline.Stop()

@@ -89,6 +89,23 @@ func (s *Store) TrimEvents(ctx context.Context, keep time.Duration) (int, error)
 	return int(tag.RowsAffected()), err
 }
 
+// keptBuilds is how many builds of a site stay, however old they are.
+const keptBuilds = 50
+
+// TrimRuns forgets what rules made of changes, and builds that have ended, before the span,
+// and returns how many: fewer than there are, if those are many.
+func (s *Store) TrimRuns(ctx context.Context, keep time.Duration) (int, error) {
+	runs, err := s.pool(ctx).Exec(ctx, `delete from rule_run where (environment, sequence, rule) in (
+		select environment, sequence, rule from rule_run where environment = $1 and at < clock_timestamp() - $2::interval order by sequence limit $3)`, s.Environment, keep, trimAtOnce)
+	if err != nil {
+		return 0, err
+	}
+	builds, err := s.pool(ctx).Exec(ctx, `delete from build b where environment = $1 and id in (
+		select id from (select id, finished, row_number() over (partition by site order by number desc) as nth from build where environment = $1 and state in ('finished', 'failed')) old
+		where nth > $3 and finished < clock_timestamp() - $2::interval limit $4)`, s.Environment, keep, keptBuilds, trimAtOnce)
+	return int(runs.RowsAffected() + builds.RowsAffected()), err
+}
+
 // FinishEvent notes what became of an event. If it made a change, or found its
 // own made by an event before, the older answers are gone by now, or were gone
 // with that one.

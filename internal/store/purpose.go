@@ -15,8 +15,14 @@ type Purpose int
 
 // The purposes.
 const (
-	// Controlling is the rest: writes, the control endpoints, jobs.
+	// Controlling is the rest: the control endpoints, jobs, background work.
 	Controlling Purpose = iota
+	// Writing is for edits of content.
+	Writing
+	// Receiving is for announcements: a lock that they wait for must not keep others.
+	Receiving
+	// Listing is for what the control endpoints only look at.
+	Listing
 	// Reading is for reads of content. Such a statement ends when its context does, and
 	// when its client is gone.
 	Reading
@@ -27,6 +33,17 @@ const (
 // followers is how many connections there are for Following: for polling, for
 // notifications, for announcing, and one to spare.
 const followers = 4
+
+const (
+	// writers is how many connections there are for Writing: for each transaction under way.
+	writers = maxLeaders + maxSlow
+	// receivers and listers are how many there are for Receiving and Listing, lockWait how
+	// long a statement of theirs waits for a lock, statementWait how long it may take.
+	receivers     = 4
+	listers       = 4
+	lockWait      = "3s"
+	statementWait = "20s"
+)
 
 // cancelWithin is how long PostgreSQL has to end a statement that it was asked to end,
 // before the connection is closed.
@@ -52,7 +69,7 @@ func (s *Store) openPools(ctx context.Context, like *pgxpool.Config, reads int32
 	if reads == 0 {
 		reads = 8
 	}
-	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers} {
+	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers, Writing: writers, Receiving: receivers, Listing: listers} {
 		cfg := like.Copy()
 		cfg.MaxConns = conns
 		if purpose == Reading {
@@ -61,6 +78,10 @@ func (s *Store) openPools(ctx context.Context, like *pgxpool.Config, reads int32
 				return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}
 			}
 			cfg.ConnConfig.RuntimeParams["client_connection_check_interval"] = "2s"
+		}
+		if purpose == Receiving || purpose == Listing {
+			cfg.ConnConfig.RuntimeParams["lock_timeout"] = lockWait
+			cfg.ConnConfig.RuntimeParams["statement_timeout"] = statementWait
 		}
 		pool, err := pgxpool.NewWithConfig(ctx, cfg)
 		if err != nil {
