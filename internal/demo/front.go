@@ -3,8 +3,8 @@ package demo
 import (
 	"context"
 	"errors"
-	"io"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httputil"

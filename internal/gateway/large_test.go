@@ -1,6 +1,7 @@
 package gateway_test
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"net/http"
@@ -184,5 +185,24 @@ func TestACommitBeyondTheBound(t *testing.T) {
 	done := publish(t, n, "p2", "pier", content.Fields{"name": "Sandholm"})
 	if a := n.get(t, path, false); a.Status != 200 || !strings.Contains(string(a.Body), "Sandholm") || n.Applied() < done.Sequence {
 		t.Errorf("afterwards: %d %s", a.Status, a.Body)
+	}
+}
+
+// TestAWriteThatWaitsForTheModelSaysSo has a change of the model take longer than a write
+// waits.
+func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	n := open(t, s, access.NewSecret())
+	tx, err := s.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(t.Context()))
+	if _, err := tx.Exec(t.Context(), `set local idle_in_transaction_session_timeout = 0; select pg_advisory_xact_lock(8400002, hashtext('`+s.Environment+`'))`); err != nil {
+		t.Fatal(err)
+	}
+	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella"}}}})
+	if err != nil || a.Status != http.StatusServiceUnavailable || a.Header.Get("Retry-After") == "" || !strings.Contains(string(a.Body), "change of the model is being applied") {
+		t.Errorf("%v: %d %s", err, a.Status, a.Body)
 	}
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"time"
 
@@ -30,6 +31,18 @@ const (
 // ErrWriteTimeout is the error of a write whose transaction took too long; nothing of it
 // is stored.
 var ErrWriteTimeout = errors.New("the write took too long and was given up; nothing of it is stored")
+
+// ErrModelChanging is the ErrWriteTimeout of a write that waited for a change of the model.
+var ErrModelChanging = fmt.Errorf("a change of the model is being applied, which writes wait for: %w", ErrWriteTimeout)
+
+// modelLocked tells whether a change of the model is being applied at the moment.
+func (s *Store) modelLocked(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	var free bool
+	err := s.pool(ctx).QueryRow(ctx, `select pg_try_advisory_xact_lock_shared($1, hashtext($2))`, lockContent, s.Environment).Scan(&free)
+	return err == nil && !free
+}
 
 // committer commits writes that wait at the same time in one transaction: the
 // end of the log lets only one commit through at a time, and a commit costs the
@@ -166,6 +179,9 @@ func (c *committer) carryOut(writes []*write) {
 	}
 	if err != nil && ctx.Err() != nil {
 		err = ErrWriteTimeout // and not that the database is away
+		if c.s.modelLocked(For(ctx, Following)) {
+			err = ErrModelChanging
+		}
 	}
 	for _, w := range writes {
 		if err != nil {
