@@ -1,6 +1,7 @@
 package gateway_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -431,4 +432,64 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 		t.Fatal(err)
 	}
 	waiting.Wait()
+}
+
+// TestAQuietCopyEnds ends a node that was never woken.
+func TestAQuietCopyEnds(t *testing.T) {
+	g, err := gateway.Open(t.Context(), gateway.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Quiet: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := g.Start(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Now()
+	g.Close()
+	if took := time.Since(begin); took > 3*time.Second {
+		t.Errorf("it took %v", took)
+	}
+}
+
+// TestAClientThatGoesLeavesNoWordThatItsWriteWasMade has clients go while their write waits,
+// and send it again.
+func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	n := open(t, s, access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	tx, err := s.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'p1' for update`, s.Environment); err != nil {
+		t.Fatal(err)
+	}
+	body := map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Vika"}, "do": "publish"}}}
+	ctx, leave := context.WithCancel(t.Context())
+	var gone sync.WaitGroup
+	gone.Go(func() {
+		if _, err := n.client.Do(ctx, http.MethodPost, "/control/v1/edits", http.Header{"Idempotency-Key": {"going"}}, body); err == nil {
+			t.Error("the client did not go")
+		}
+	})
+	testkit.Eventually(t, "the write waits", func() bool {
+		var n int
+		err := s.Pool.QueryRow(t.Context(), `select count(*) from written where environment = $1`, s.Environment).Scan(&n)
+		return err == nil && n == 1
+	})
+	leave()
+	gone.Wait()
+	if err := tx.Rollback(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	var a *client.Answer
+	testkit.Eventually(t, "the write is made, once", func() bool {
+		if a, err = n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Idempotency-Key": {"going"}}, body); err != nil {
+			t.Fatal(err)
+		}
+		return a.Status != http.StatusConflict
+	})
+	e, err := n.client.Entry(t.Context(), "p1")
+	if err != nil || a.Status != http.StatusOK || e.Revision != 2 || e.Newest["name"] != "Vika" {
+		t.Errorf("%d %s; the entry is %+v, %v", a.Status, a.Body, e.Newest, err)
+	}
 }

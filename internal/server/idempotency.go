@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -74,10 +75,11 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 			_, _ = w.Write(made.Body) // the client may be gone
 			return
 		}
-		kept := &keptAnswer{ResponseWriter: w, status: http.StatusOK}
+		kept := &keptAnswer{ResponseWriter: w}
 		defer func() {
-			// Whatever becomes of the client, the outcome is kept.
-			out := store.Made{Status: kept.status, Body: kept.body.Bytes()}
+			// Whatever becomes of the client, the outcome is kept. Without an answer, since the
+			// client had gone before, it is not known to be done.
+			out := store.Made{Status: cmp.Or(kept.status, http.StatusInternalServerError), Body: kept.body.Bytes()}
 			if secret || kept.body.Len() > onceKept {
 				out.Body = nil
 			}
