@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -36,13 +38,26 @@ func (a *app) build() *cobra.Command {
 	list.Flags().StringVar(&site, "site", "", "only builds of this site")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
 	show := &cobra.Command{
-		Use: "show ID", Short: "Show one build: what was tried, and what comes next", Args: cobra.ExactArgs(1),
+		Use: "show SITE/NUMBER|ID", Short: "Show one build: what was tried, and what comes next", Args: cobra.ExactArgs(1),
+		Example: "  ubiquon build show skerry-web/5",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
 				return err
 			}
-			b, err := s.Build(cmd.Context(), args[0])
+			id := args[0]
+			if site, number, is := strings.Cut(id, "/"); is {
+				all, err := s.Builds(cmd.Context(), site, 500)
+				if err != nil {
+					return err
+				}
+				i := slices.IndexFunc(all, func(b rebuild.Build) bool { return strconv.FormatInt(b.Number, 10) == number })
+				if i < 0 {
+					return fmt.Errorf("there is no build %s of %s among the last 500; ubiquon build list --site %[2]s lists them", number, site)
+				}
+				id = all[i].ID
+			}
+			b, err := s.Build(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
