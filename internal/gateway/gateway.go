@@ -161,7 +161,7 @@ func Open(ctx context.Context, o Options) (*Gateway, error) {
 		o.Reconcile = 5 * time.Minute
 	}
 	g := &Gateway{store: o.Store, log: o.Log, o: o, sites: o.Sites, rules: o.Rules, caller: outbound.New(o.Outbound), origins: map[string]*origin.Source{},
-		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now()}
+		wakeRules: make(chan struct{}, 1), wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}, renew: make(chan *cache.Response, renewals), begun: time.Now(), awake: make(chan struct{})}
 	g.limits = o.Limits.WithDefaults()
 	if g.processor = o.Processor; g.processor == nil {
 		g.processor = admission.ForProcessor(g.limits)
@@ -250,7 +250,6 @@ func (g *Gateway) Address() string { return g.o.Address }
 // to call builders, until Close.
 func (g *Gateway) Start(ctx context.Context) error {
 	ctx, g.stop = context.WithCancel(context.WithoutCancel(ctx))
-	g.awake = make(chan struct{})
 	if g.o.Quiet {
 		g.log.Warn("this is a quiet copy: it runs no schedules, rules and builds, and calls nobody, until it is woken (ubiquon wake)")
 	} else {

@@ -1,11 +1,13 @@
 package gateway_test
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -491,5 +493,52 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	e, err := n.client.Entry(t.Context(), "p1")
 	if err != nil || a.Status != http.StatusOK || e.Revision != 2 || e.Newest["name"] != "Vika" {
 		t.Errorf("%d %s; the entry is %+v, %v", a.Status, a.Body, e.Newest, err)
+	}
+}
+
+// TestAStreamTellsOfChangesInOrder has several nodes publish at the same time, and follows
+// the changes on one: each comes once, in the order of the sequences.
+func TestAStreamTellsOfChangesInOrder(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	nodes := []node{open(t, s, secret), open(t, s, secret)}
+	const writers, each = 8, 25
+	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
+	defer stop()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, nodes[0].client.Address+"/content/"+s.Environment+"/published/changes", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+secret)
+	req.Header.Set("Accept", "text/event-stream")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var all sync.WaitGroup
+	for w := range writers {
+		all.Go(func() {
+			for i := range each {
+				publish(t, nodes[w%2], fmt.Sprintf("p%d-%d", w, i), "pier", content.Fields{"name": fmt.Sprintf("Pier %d of %d", i, w)})
+			}
+		})
+	}
+	var last, told int64
+	for lines := bufio.NewScanner(resp.Body); told < writers*each && lines.Scan(); {
+		text, is := strings.CutPrefix(lines.Text(), "id: ")
+		if !is {
+			continue
+		}
+		sequence, err := strconv.ParseInt(text, 10, 64)
+		if err != nil || sequence <= last {
+			t.Fatalf("%q comes after %d, %v", text, last, err)
+		}
+		last = sequence
+		told++
+	}
+	all.Wait()
+	if told != writers*each {
+		t.Errorf("%d changes were told of", told)
 	}
 }
