@@ -26,9 +26,9 @@ func (g *Gateway) Apply(ctx context.Context, edits []store.Edit, by string, caus
 	return done, nil
 }
 
-// Once says that a write is made now: see store.Begin.
+// Once says that a write is made now: see store.BeginOnce.
 func (g *Gateway) Once(ctx context.Context, w store.Once) (*store.Made, error) {
-	return g.store.Begin(ctx, w)
+	return g.store.BeginOnce(ctx, w)
 }
 
 // KeepOnce keeps what a write came to: see store.KeepOnce.

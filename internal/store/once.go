@@ -38,9 +38,9 @@ const (
 	onceMost = 50_000
 )
 
-// Begin says that a write is made now; what it came to, if it was made already. Its error
+// BeginOnce says that a write is made now; what it came to, if it was made already. Its error
 // is ErrOtherRequest or ErrUnderWay where that is the reason.
-func (s *Store) Begin(ctx context.Context, w Once) (made *Made, err error) {
+func (s *Store) BeginOnce(ctx context.Context, w Once) (made *Made, err error) {
 	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `insert into written (environment, key, request) values ($1, $2, $3) on conflict do nothing`, s.Environment, w.Key, w.Request)
 		if err != nil || tag.RowsAffected() == 1 {
