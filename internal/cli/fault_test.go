@@ -42,12 +42,14 @@ const lease = 2 * time.Second
 
 // TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
 // read and published to while one after another is killed, stopped for a while, cut
-// off from the database, kept waiting by it, or not notified; tables are locked; PostgreSQL is restarted,
-// and crashes; and once an older copy of it is restored. Then the recorded history is
+// off from the database, kept waiting by it, or not notified; tables are locked, all
+// connections taken, changes refused as with a full disk; PostgreSQL is restarted, and
+// crashes; and once an older copy of it is restored. Then the recorded history is
 // gone through: no answer may be older than a publish that had returned before the
 // request began, if that waited for all nodes, or went to the same node, or is as long
 // ago as the lease; no commit may be seen in halves; nothing may be lost but what the
-// older copy did not have, and that may not be served any more once the lease is over.
+// older copy did not have, and that may not be served any more once the lease is over. No
+// node may go back behind what it has answered.
 func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	f := newFaults(t)
 	ctx, stop := context.WithTimeout(t.Context(), *faultFor)
@@ -305,6 +307,40 @@ func (f *faults) locked(table string, meanwhile func()) {
 	// Closing the connection ends the lock.
 }
 
+// withoutConnections takes all connections that the database still gives.
+func (f *faults) withoutConnections(meanwhile func()) {
+	var taken []*pgx.Conn
+	for {
+		c, err := pgx.Connect(f.t.Context(), f.database.URL)
+		if err != nil {
+			break
+		}
+		taken = append(taken, c)
+	}
+	meanwhile()
+	for _, c := range taken {
+		c.Close(f.t.Context())
+	}
+}
+
+// withoutRoom has the database refuse changes as it does when its disk is full.
+func (f *faults) withoutRoom(meanwhile func()) {
+	run := func(sql string) {
+		c, err := pgx.Connect(f.t.Context(), f.database.URL)
+		if err == nil {
+			_, err = c.Exec(f.t.Context(), sql)
+			c.Close(f.t.Context())
+		}
+		if err != nil {
+			f.t.Errorf("%s: %v", sql, err)
+		}
+	}
+	run(`create function no_room() returns trigger language plpgsql as $$ begin raise exception 'No space left on device' using errcode = '53100'; end $$;
+		create trigger no_room before insert on change for each statement execute function no_room()`)
+	meanwhile()
+	run(`drop function no_room cascade`)
+}
+
 // crash lets PostgreSQL end without putting anything in order.
 func (f *faults) crash() {
 	src, err := os.ReadFile(filepath.Join(f.database.Dir, "postmaster.pid"))
@@ -482,7 +518,7 @@ func (f *faults) torment(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked"}[r.IntN(8)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room"}[r.IntN(10)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -512,6 +548,10 @@ func (f *faults) torment(ctx context.Context) {
 			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node", "written", "position"}[r.IntN(10)]
 			f.done["locked "+table]++
 			f.locked(table, func() { pause(4 * time.Second) })
+		case "no connections":
+			f.withoutConnections(func() { pause(4 * time.Second) })
+		case "no room":
+			f.withoutRoom(func() { pause(4 * time.Second) })
 		case "not notified":
 			n.between.late.Lock()
 			pause(4 * time.Second)
