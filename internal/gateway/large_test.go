@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -12,7 +13,10 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/gateway"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
 	"ubiquon/internal/store"
 	"ubiquon/internal/testkit"
 )
@@ -33,33 +37,23 @@ types:
       text:   {kind: prose}
 `
 
-// largeCommit has one entry renamed that others depend on, as three nodes serve readers:
-// no reader may get an older answer after the write is told of, nor wait longer than the
-// lease, and every node goes on following.
-func largeCommit(t *testing.T, dependent func(i int) string, within time.Duration) {
-	s := testkit.Store(t, testkit.Model(t, tree))
-	secret := access.NewSecret()
-	nodes := []node{open(t, s, secret), open(t, s, secret), open(t, s, secret)}
-	var lines strings.Builder
-	lines.WriteString(`{"id": "top", "type": "page", "fields": {"name": "Top", "slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n")
-	for i := range *below {
-		fmt.Fprintf(&lines, `{"id": "p%d", "type": "page", "fields": %s, "published": "2026-01-01T08:00:00Z"}`+"\n", i, dependent(i))
-	}
-	if err := nodes[0].Import(t.Context(), strings.NewReader(lines.String()), "test", gateway.ImportOptions{}, func(gateway.ImportProgress) {}); err != nil {
-		t.Fatal(err)
-	}
-	last := fmt.Sprintf("/content/%s/published/pages/page-%d?fields=about(path),text(html)", s.Environment, *below-1)
-	for _, n := range nodes {
-		testkit.Eventually(t, "every node shows the old path", func() bool { return strings.Contains(string(n.get(t, last, false).Body), "/winter") })
-	}
+// whileRead does something that takes long, on the first of some nodes, as readers of all
+// read a path: afterwards every answer has the text in it, on the first node at once, on
+// the others within the lease. No answer may fail, take longer than the lease, or be as
+// before again. It returns how long that took, and the longest read.
+func whileRead(t *testing.T, nodes []node, path, text string, do func()) (took, longest time.Duration) {
+	t.Helper()
 	done := make(chan struct{})
 	var mu sync.Mutex
-	var told time.Time // when the write was answered
-	var older []string
-	longest := time.Duration(0)
+	var told time.Time // when it was done
+	var wrong []string
 	var readers sync.WaitGroup
 	for i, n := range nodes {
 		readers.Go(func() {
+			lease := 2 * time.Second
+			if i == 0 {
+				lease = 0
+			}
 			tick := time.NewTicker(5 * time.Millisecond)
 			defer tick.Stop()
 			for shown := false; ; {
@@ -69,63 +63,111 @@ func largeCommit(t *testing.T, dependent func(i int) string, within time.Duratio
 				case <-tick.C:
 				}
 				asked := time.Now()
-				a, err := n.client.Do(t.Context(), http.MethodGet, last, nil, nil)
-				took := time.Since(asked)
+				a, err := n.client.Do(t.Context(), http.MethodGet, path, nil, nil)
 				mu.Lock()
-				lease := time.Duration(0)
-				if i > 0 {
-					lease = 2 * time.Second
-				}
 				switch {
 				case err != nil:
-					older = append(older, err.Error())
-				case a.Status != 200:
-					older = append(older, fmt.Sprintf("node %d: %d %s", i, a.Status, a.Body))
-				case strings.Contains(string(a.Body), "/summer"):
+					wrong = append(wrong, err.Error())
+				case a.Status != http.StatusOK:
+					wrong = append(wrong, fmt.Sprintf("node %d: %d %s", i, a.Status, a.Body))
+				case strings.Contains(string(a.Body), text):
 					shown = true
 				case shown || !told.IsZero() && asked.After(told.Add(lease)):
-					older = append(older, fmt.Sprintf("node %d answers as before, %v after the write", i, asked.Sub(told)))
+					wrong = append(wrong, fmt.Sprintf("node %d answers as before, %v after it was done", i, asked.Sub(told)))
 				}
-				longest = max(longest, took)
+				longest = max(longest, time.Since(asked))
 				mu.Unlock()
 			}
 		})
 	}
 	begin := time.Now()
-	applied := publish(t, nodes[0], "top", "page", content.Fields{"name": "Top", "slug": "summer"})
+	do()
 	mu.Lock()
 	told = time.Now()
 	mu.Unlock()
-	took := told.Sub(begin)
+	took = told.Sub(begin)
 	for _, n := range nodes {
-		testkit.Eventually(t, "every node follows", func() bool { return n.Applied() >= applied.Sequence })
+		testkit.Eventually(t, "every node shows it", func() bool { return strings.Contains(string(n.get(t, path, false).Body), text) })
 	}
-	followed := time.Since(told)
-	for _, n := range nodes {
-		testkit.Eventually(t, "every node shows the new path", func() bool { return strings.Contains(string(n.get(t, last, false).Body), "/summer") })
-	}
-	after := publish(t, nodes[1], "other", "page", content.Fields{"name": "Other", "slug": "other"})
+	after := publish(t, nodes[len(nodes)-1], "other", "page", content.Fields{"name": text, "slug": "other"})
 	for _, n := range nodes {
 		testkit.Eventually(t, "every node follows on", func() bool { return n.Applied() >= after.Sequence })
 	}
 	close(done)
 	readers.Wait()
-	t.Logf("%d changes: written in %v, followed by all %v later; the longest read took %v", len(applied.Changes), took.Round(time.Millisecond), followed.Round(time.Millisecond), longest.Round(time.Millisecond))
-	if len(older) > 0 {
-		t.Errorf("%d answers were wrong: %s", len(older), older[0])
+	if len(wrong) > 0 {
+		t.Errorf("%d answers were wrong: %s", len(wrong), wrong[0])
 	}
 	if longest > 2500*time.Millisecond {
 		t.Errorf("a reader waited for %v, which is longer than the lease", longest)
 	}
-	if took > within {
-		t.Errorf("the write took %v", took)
-	}
+	return took.Round(time.Millisecond), longest.Round(time.Millisecond)
 }
 
+// TestALargeTreeIsRenamed brings in many pages below one, all of which link to it, and does
+// to them what makes large commits, or many.
 func TestALargeTreeIsRenamed(t *testing.T) {
-	largeCommit(t, func(i int) string {
-		return fmt.Sprintf(`{"name": "Page %d", "slug": "page-%d", "parent": "top", "text": "See [here](ref:top)."}`, i, i)
-	}, 30*time.Second)
+	quay := &outside{items: map[string]map[string]any{}}
+	web := httptest.NewServer(quay)
+	t.Cleanup(web.Close)
+	var c origin.Config
+	if err := strictyaml.Decode("o.yaml", []byte(`
+pull: {http: "`+web.URL+`/api"}
+prove: {standardWebhooks: ["`+hookSecret+`"]}
+types:
+  page: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, state: {path: $.status, values: {open: published}}, fields: {name: $.called, slug: $.ref}}
+`), &c); err != nil {
+		t.Fatal(err)
+	}
+	s := testkit.Store(t, testkit.Model(t, tree))
+	secret := access.NewSecret()
+	var nodes []node
+	for range 3 {
+		nodes = append(nodes, start(t, gateway.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, secret))
+	}
+	bringIn := func(name string) {
+		var lines strings.Builder
+		lines.WriteString(`{"id": "top", "type": "page", "fields": {"name": "Top", "slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n")
+		for i := range *below {
+			fmt.Fprintf(&lines, `{"id": "p%d", "type": "page", "fields": {"name": "%s %[1]d", "slug": "page-%[1]d", "parent": "top", "text": "See [here](ref:top)."}, "published": "2026-01-01T08:00:00Z"}`+"\n", i, name)
+		}
+		if err := nodes[0].Import(t.Context(), strings.NewReader(lines.String()), "test", gateway.ImportOptions{}, func(gateway.ImportProgress) {}); err != nil {
+			t.Error(err)
+		}
+	}
+	bringIn("Page")
+	last := fmt.Sprintf("/content/%s/published/pages/page-%d?fields=name,about(path),text(html)", s.Environment, *below-1)
+	for _, n := range nodes {
+		testkit.Eventually(t, "every node shows the old path", func() bool { return strings.Contains(string(n.get(t, last, false).Body), "/winter") })
+	}
+	var changes int
+	took, longest := whileRead(t, nodes, last, "/summer/page-", func() {
+		changes = len(publish(t, nodes[0], "top", "page", content.Fields{"name": "Top", "slug": "summer"}).Changes)
+	})
+	t.Logf("renamed: %d changes, written in %v; the longest read took %v", changes, took, longest)
+	if took > 30*time.Second || changes < 2**below {
+		t.Errorf("the write took %v", took)
+	}
+	took, longest = whileRead(t, nodes, last, "Sheet", func() { bringIn("Sheet") })
+	t.Logf("brought in again: in %v; the longest read took %v", took, longest)
+	took, longest = whileRead(t, nodes, fmt.Sprintf("/content/%s/published/pages/page-%d?fields=about(path)", s.Environment, *below-1), "/leaves/", func() {
+		if err := s.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(tree, `"/{parent.path}/{slug}"`, `"/leaves/{slug}"`, 1)), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+			t.Error(err)
+		}
+		if err := nodes[0].Ready(t.Context()); err != nil {
+			t.Error(err)
+		}
+	})
+	t.Logf("another model: in %v; the longest read took %v", took, longest)
+	for i := range 600 {
+		quay.set(fmt.Sprint("quay-", i), fmt.Sprint("Quay ", i), "open", 1)
+	}
+	took, longest = whileRead(t, nodes, fmt.Sprintf("/content/%s/published/pages?fields=name&limit=1&filter=name%%20LIKE%%20%%27Quay%%25%%27", s.Environment), `"Quay`, func() {
+		if done, err := nodes[0].Reconcile(t.Context(), "harbour", content.Cause{Kind: "reconcile", Name: "harbour"}, false, nil); err != nil || done.Seen != 600 || done.BadItems != 0 {
+			t.Errorf("%+v %v", done, err)
+		}
+	})
+	t.Logf("taken over from an origin: in %v; the longest read took %v", took, longest)
 }
 
 // TestAWriteThatWaitsHoldsUpNoOther has somebody hold an entry: who writes that one waits,
