@@ -169,3 +169,18 @@ func TestServeWaitsForItsDatabase(t *testing.T) {
 	n.between.refuses.Store(false)
 	testkit.Eventually(t, "it is ready", func() bool { return status("/health/ready") == http.StatusOK })
 }
+
+// TestAHangUpEndsTheService sends SIGHUP, as a terminal does that is closed.
+func TestAHangUpEndsTheService(t *testing.T) {
+	n := newFaults(t).nodes[0]
+	if err := n.cmd.Process.Signal(syscall.SIGHUP); err != nil {
+		t.Fatal(err)
+	}
+	<-n.ended
+	if !n.cmd.ProcessState.Success() {
+		t.Errorf("it ended with %v, and said last:\n%s", n.cmd.ProcessState, &n.says)
+	}
+	if code, out, _ := run(t, "--version"); code != exitFine || !strings.HasPrefix(out, "ubiquon ") {
+		t.Errorf("--version: %d %q", code, out)
+	}
+}

@@ -40,7 +40,7 @@ type app struct {
 // Run runs the command line and returns the exit code: 0 fine, 1 failed, 2
 // misuse.
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	a := &app{in: in, out: out, err: errOut}
 	root := a.root()
@@ -69,9 +69,11 @@ answers in a cache that is never stale, and rebuilds sites when something is
 published.
 
 Begin with: ubiquon demo`,
+		Version:       versionText(),
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
+	root.SetVersionTemplate("ubiquon {{.Version}}\n")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return misuse{err} })
 	f := root.PersistentFlags()
 	f.StringVar(&a.address, "address", "", "the service's address (UBIQUON_ADDRESS; default http://127.0.0.1:8400)")

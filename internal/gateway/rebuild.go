@@ -112,7 +112,7 @@ type Order struct {
 	Counts map[string]int  `json:"counts"`
 	// Report is where the builder posts {"state": "started"}, {"state":
 	// "finished"} or {"state": "failed", "error": "why"} with the site's key.
-	Report string `json:"report"`
+	Report string `json:"report,omitempty"`
 }
 
 // callBuilder calls a site's builder whenever a build is due.
@@ -140,6 +140,9 @@ func (g *Gateway) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 func (g *Gateway) place(ctx context.Context, b *rebuild.Build, call *rebuild.Call) {
 	order := Order{Build: b.ID, Number: b.Number, Site: b.Site, Sequence: b.Sequence, Causes: b.Causes[:min(len(b.Causes), orderCauses)], Counts: b.Counts,
 		Report: g.o.Address + "/control/v1/builds/" + b.ID + "/reports"}
+	if call.Silent() {
+		order.Report = ""
+	}
 	failure, wait := "", time.Duration(0)
 	if err := g.caller.Post(ctx, call.Call, call.Secret, b.ID, order); err != nil {
 		failure = err.Error()
@@ -149,7 +152,7 @@ func (g *Gateway) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 		}
 		g.troubles.Failed(g.log, "the builder of "+b.Site+" did not take the call; it will be made again", "build", b.Number, "attempt", b.Attempts, "error", err)
 	}
-	if err := g.store.Called(ctx, b, failure, wait); err != nil && ctx.Err() == nil {
+	if err := g.store.Called(ctx, b, call.Silent(), failure, wait); err != nil && ctx.Err() == nil {
 		g.log.Error("a call cannot be noted; it will be made again", "site", b.Site, "build", b.Number, "error", err)
 	}
 }

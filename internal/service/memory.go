@@ -39,6 +39,9 @@ const (
 	giveBackEvery = 30 * time.Second
 	// giveBackOver is how much that must be.
 	giveBackOver = 48 << 20
+	// busyCycles is how many collections in that time say that the node is under load: then
+	// the memory is used again at once.
+	busyCycles = 4
 )
 
 // giveBack returns memory to the machine that a load before has left unused, until ctx
@@ -46,22 +49,26 @@ const (
 func giveBack(ctx context.Context) {
 	tick := time.NewTicker(giveBackEvery)
 	defer tick.Stop()
+	last := uint64(0)
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
 		}
-		if spare() > giveBackOver {
+		bytes, cycles := spare()
+		if bytes > giveBackOver && cycles-last <= busyCycles {
 			debug.FreeOSMemory()
 		}
+		last = cycles
 	}
 }
 
-// spare is how much memory the heap holds beyond what lives.
-func spare() int64 {
-	samples := []metrics.Sample{{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"}}
+// spare is how much memory the heap holds beyond what lives, and how many collections
+// there were so far.
+func spare() (bytes int64, cycles uint64) {
+	samples := []metrics.Sample{{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"}, {Name: "/gc/cycles/total:gc-cycles"}}
 	metrics.Read(samples)
 	value := func(i int) int64 { return int64(samples[i].Value.Uint64()) }
-	return value(0) + value(1) + value(2) - value(3)
+	return value(0) + value(1) + value(2) - value(3), samples[4].Value.Uint64()
 }

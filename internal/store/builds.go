@@ -234,8 +234,9 @@ func ordinal(n int) string {
 const longestRetryAfter = time.Hour
 
 // Called notes that the builder took the call, or, with a reason, that it did
-// not: then the call is made again later, no earlier than after the wait.
-func (s *Store) Called(ctx context.Context, b *rebuild.Build, failure string, wait time.Duration) error {
+// not: then the call is made again later, no earlier than after the wait. The build of a
+// builder that is silent ends with that.
+func (s *Store) Called(ctx context.Context, b *rebuild.Build, silent bool, failure string, wait time.Duration) error {
 	return pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		_, running, now, err := s.lockSite(ctx, tx, b.Site)
 		if err != nil || running == nil || running.ID != b.ID {
@@ -248,6 +249,10 @@ func (s *Store) Called(ctx context.Context, b *rebuild.Build, failure string, wa
 			}
 			running.NotBefore = nil
 			running.Note(now, nil, "the builder took the call")
+			if silent {
+				running.State, running.Finished = rebuild.Finished, &now
+				running.Note(now, nil, "finished, as far as is known: the builder does not report")
+			}
 			return s.putBuild(ctx, tx, running)
 		}
 		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 && (running.NotBefore == nil || at.After(*running.NotBefore)) {

@@ -55,16 +55,16 @@ func TestABuilderIsNeverGivenUp(t *testing.T) {
 		}
 		switch i % 3 {
 		case 0: // the builder is away
-			if err := s.Called(ctx, b, "connection refused", 0); err != nil {
+			if err := s.Called(ctx, b, false, "connection refused", 0); err != nil {
 				t.Fatal(err)
 			}
 		case 1: // it takes the call and says nothing more
-			if err := s.Called(ctx, b, "", 0); err != nil {
+			if err := s.Called(ctx, b, false, "", 0); err != nil {
 				t.Fatal(err)
 			}
 			later(2 * time.Minute)
 		case 2:
-			if err := s.Called(ctx, b, "", 0); err != nil {
+			if err := s.Called(ctx, b, false, "", 0); err != nil {
 				t.Fatal(err)
 			}
 			if _, err := s.ReportBuild(ctx, b.ID, rebuild.Failed, false, "out of paint"); err != nil {
@@ -87,6 +87,35 @@ func TestABuilderIsNeverGivenUp(t *testing.T) {
 	}
 }
 
+// TestABuilderThatDoesNotReport takes the call for the end of a build.
+func TestABuilderThatDoesNotReport(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	ctx := t.Context()
+	call := &rebuild.Call{Reports: rebuild.ReportsNone}
+	if _, err := s.RequestBuild(ctx, "web", []rebuild.Cause{{By: "ada"}}, 1, true); err != nil {
+		t.Fatal(err)
+	}
+	b, _, err := s.NextCall(ctx, "web", call)
+	if err != nil || b == nil {
+		t.Fatal(b, err)
+	}
+	if err := s.Called(ctx, b, call.Silent(), "busy", 0); err != nil {
+		t.Fatal(err)
+	}
+	if held, err := s.Build(ctx, b.ID); err != nil || held.State != rebuild.Running {
+		t.Errorf("after a call that was not taken: %+v, %v", held, err)
+	}
+	if err := s.Called(ctx, b, call.Silent(), "", 0); err != nil {
+		t.Fatal(err)
+	}
+	if done, err := s.Build(ctx, b.ID); err != nil || done.State != rebuild.Finished || done.Finished == nil || done.Error != "" {
+		t.Errorf("%+v, %v", done, err)
+	}
+	if due, _, err := s.NextCall(ctx, "web", call); err != nil || due != nil {
+		t.Errorf("it is called again: %+v, %v", due, err)
+	}
+}
+
 // TestTheTimeToReportBeginsWithTheCallThatWasTaken has a builder take the third call,
 // long after the first, which it had put off.
 func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
@@ -100,7 +129,7 @@ func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
 	if err != nil || b == nil {
 		t.Fatal(b, err)
 	}
-	if err := s.Called(ctx, b, "busy", 10*time.Minute); err != nil {
+	if err := s.Called(ctx, b, false, "busy", 10*time.Minute); err != nil {
 		t.Fatal(err)
 	}
 	due, wait, err := s.NextCall(ctx, "web", call)
@@ -113,7 +142,7 @@ func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
 	if b, _, err = s.NextCall(ctx, "web", call); err != nil || b == nil || b.Attempts != 2 {
 		t.Fatal(b, err)
 	}
-	if err := s.Called(ctx, b, "", 0); err != nil {
+	if err := s.Called(ctx, b, false, "", 0); err != nil {
 		t.Fatal(err)
 	}
 	if _, wait, err := s.NextCall(ctx, "web", call); err != nil || wait < 50*time.Second {

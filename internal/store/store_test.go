@@ -429,7 +429,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	if again := next(); again.ID != first.ID || again.Attempts != 2 {
 		t.Fatalf("again: %+v", again)
 	}
-	if err := b.Called(ctx, first, "", 0); err != nil {
+	if err := b.Called(ctx, first, false, "", 0); err != nil {
 		t.Fatal(err)
 	}
 	request(9)

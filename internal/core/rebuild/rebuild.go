@@ -36,7 +36,19 @@ type Call struct {
 	AtMost strictyaml.Duration `yaml:"atMost" json:"atMost"`
 	// Timeout is how long a build may run without reporting its end.
 	Timeout strictyaml.Duration `yaml:"timeout" json:"timeout"`
+	// Reports says whether the builder reports how builds go: callback (the default), or
+	// none. Of one that does not, a build counts as finished when it took the call.
+	Reports string `yaml:"reports" json:"reports,omitempty"`
 }
+
+// Silent tells whether the builder never reports.
+func (c *Call) Silent() bool { return c.Reports == ReportsNone }
+
+// The values of Call.Reports.
+const (
+	ReportsCallback = "callback"
+	ReportsNone     = "none"
+)
 
 // The waits of a site that does not say.
 const (
@@ -73,6 +85,9 @@ func Check(sites map[string]Site) error {
 			if u, err := url.Parse(address); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
 				wrong = append(wrong, fmt.Sprintf("site %s: %s %q is no http address", name, what, address))
 			}
+		}
+		if s.Build != nil && s.Build.Reports != "" && s.Build.Reports != ReportsCallback && s.Build.Reports != ReportsNone {
+			wrong = append(wrong, fmt.Sprintf("site %s: build.reports %q is neither %s nor %s", name, s.Build.Reports, ReportsCallback, ReportsNone))
 		}
 		if s.Build != nil && s.Build.Quiet.Or(DefaultQuiet) > s.Build.AtMost.Or(DefaultAtMost) {
 			wrong = append(wrong, fmt.Sprintf("site %s: quiet is longer than atMost", name))
