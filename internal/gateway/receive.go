@@ -262,10 +262,10 @@ func (g *Gateway) processEvent(ctx context.Context, id string) (wait time.Durati
 			wait = max(wait, time.Until(*next))
 		}
 		g.troubles.Failed(g.log, "origin "+e.Origin+" cannot be read; its events wait", "event", e.ID, "error", err)
-	case store.Passing(err):
+	case trouble == nil && store.Passing(err):
 		wait, e.Detail = backoff, err.Error()
 		g.troubles.Failed(g.log, "events wait for the database", "event", e.ID, "error", err)
-	case errors.As(err, &trouble), errors.As(err, &problems), contentReason(err), e.Attempts >= maxAttempts:
+	case trouble != nil, errors.As(err, &problems), contentReason(err), e.Attempts >= maxAttempts:
 		// Trying again would not mend it.
 		e.State, e.Detail = store.EventFailed, err.Error()
 		err = nil

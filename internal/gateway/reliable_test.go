@@ -542,3 +542,32 @@ func TestAStreamTellsOfChangesInOrder(t *testing.T) {
 		t.Errorf("%d changes were told of", told)
 	}
 }
+
+// TestAnEventIsGivenUpAfterADay has an origin that cannot be reached for longer than its
+// events are tried.
+func TestAnEventIsGivenUpAfterADay(t *testing.T) {
+	var c origin.Config
+	if err := strictyaml.Decode("o.yaml", []byte(`
+pull: {http: "http://127.0.0.1:1/api"}
+prove: {standardWebhooks: ["`+hookSecret+`"]}
+types:
+  pier: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, fields: {name: $.called}}
+`), &c); err != nil {
+		t.Fatal(err)
+	}
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	n := start(t, gateway.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, access.NewSecret())
+	w := &world{store: s, nodes: []node{n}}
+	id := w.announce(t, n, "published", "a")
+	if e := w.settled(t, id, store.EventWaiting); e.ID != id {
+		t.Fatalf("%+v", e)
+	}
+	testkit.Eventually(t, "it was tried", func() bool {
+		e, err := n.Event(t.Context(), id)
+		return err == nil && e.State == store.EventWaiting && strings.Contains(e.Detail, "refused")
+	})
+	if _, err := s.Pool.Exec(t.Context(), `update event set received = received - interval '25 hours' where environment = $1`, s.Environment); err != nil {
+		t.Fatal(err)
+	}
+	w.settled(t, id, store.EventFailed)
+}
