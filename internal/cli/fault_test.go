@@ -59,6 +59,7 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	for i := range 6 {
 		all.Go(func() { f.read(ctx, rand.New(rand.NewPCG(*faultSeed, uint64(i+1)))) })
 	}
+	all.Go(func() { f.followChanges(ctx) })
 	f.torment(ctx)
 	all.Wait()
 	f.check()
@@ -82,6 +83,9 @@ type faults struct {
 	reads     []readOut
 	refused   int
 	done      map[string]int // what was done to nodes
+	// followed are the changes that followChanges was told of, begunAgain how often it was
+	// told to begin again.
+	followed, begunAgain int
 }
 
 // published is a publish that returned: both entries of a pair came to have a number,
@@ -307,6 +311,62 @@ func (f *faults) locked(table string, meanwhile func()) {
 	// Closing the connection ends the lock.
 }
 
+// stallStreams opens streams of a node, and reads nothing of them.
+func (f *faults) stallStreams(n *faultNode, meanwhile func()) {
+	for range 20 {
+		c, err := net.Dial("tcp", strings.TrimPrefix(n.address, "http://"))
+		if err != nil {
+			continue // it may be away
+		}
+		defer c.Close()
+		fmt.Fprintf(c, "GET /content/main/published/changes?after=0 HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nAccept: text/event-stream\r\n\r\n", f.key)
+	}
+	meanwhile()
+}
+
+// followChanges follows the changes on any node, as an index does that is kept elsewhere:
+// it must never be told of one twice, unless it was told to begin again.
+func (f *faults) followChanges(ctx context.Context) {
+	web := &http.Client{Timeout: 5 * time.Second}
+	next := int64(0)
+	for i := 0; ctx.Err() == nil; i++ {
+		answer, err := (&client.Client{Address: f.nodes[i%len(f.nodes)].address, Key: f.key, HTTP: web}).Do(ctx, http.MethodGet, fmt.Sprintf("/content/main/published/changes?after=%d", next), nil, nil)
+		if err == nil {
+			var told struct {
+				Items []struct{ Sequence int64 }
+				Next  int64
+				Hint  string
+			}
+			if err := json.Unmarshal(answer.Body, &told); err != nil {
+				f.t.Errorf("%d %s: %v", answer.Status, answer.Body, err)
+				return
+			}
+			switch answer.Status {
+			case http.StatusOK:
+				for _, one := range told.Items {
+					if one.Sequence <= next {
+						f.t.Errorf("change %d is told of after %d", one.Sequence, next)
+					}
+					next = one.Sequence
+				}
+				next = max(next, told.Next)
+				f.followed += len(told.Items)
+			case http.StatusGone:
+				_, text, _ := strings.Cut(told.Hint, "after=")
+				if next, err = strconv.ParseInt(text, 10, 64); err != nil {
+					f.t.Errorf("where to begin again is not said: %s", answer.Body)
+					return
+				}
+				f.begunAgain++
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
 // withoutConnections takes all connections that the database still gives.
 func (f *faults) withoutConnections(meanwhile func()) {
 	var taken []*pgx.Conn
@@ -518,7 +578,7 @@ func (f *faults) torment(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room"}[r.IntN(10)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room", "streams stall"}[r.IntN(11)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -548,6 +608,8 @@ func (f *faults) torment(ctx context.Context) {
 			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node", "written", "position"}[r.IntN(10)]
 			f.done["locked "+table]++
 			f.locked(table, func() { pause(4 * time.Second) })
+		case "streams stall":
+			f.stallStreams(n, func() { pause(4 * time.Second) })
 		case "no connections":
 			f.withoutConnections(func() { pause(4 * time.Second) })
 		case "no room":
@@ -674,6 +736,10 @@ func (f *faults) check() {
 	}
 	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone, %d behind one before; %d requests got no answer",
 		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, back, f.refused)
+	t.Logf("%d changes were followed, begun again %d times", f.followed, f.begunAgain)
+	if !f.restored.IsZero() && f.begunAgain == 0 {
+		t.Error("who followed the changes was not told to begin again, though an older copy was restored")
+	}
 	if len(f.reads) < 100 || len(f.publishes) < 5 {
 		t.Error("there is too little to look at")
 	}
