@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/testkit"
 )
 
 func filtered(path, filter string) string { return path + "&filter=" + url.QueryEscape(filter) }
@@ -145,6 +146,7 @@ func TestDraftsDoNotMoveTheSequence(t *testing.T) {
 	l := newLine(t, 2)
 	n := l.nodes[0]
 	_, key := l.key(t, "read published *")
+	testkit.Eventually(t, "both nodes know the key", func() bool { return l.nodes[1].ask(t, key, "published/notices?fields=title").Status == 200 })
 	told := func() string {
 		var out []string
 		for _, node := range l.nodes {
