@@ -75,7 +75,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 			_, _ = w.Write(made.Body) // the client may be gone
 			return
 		}
-		kept := &keptAnswer{ResponseWriter: w}
+		kept := &keptAnswer{counted: counted{ResponseWriter: w}}
 		defer func() {
 			// Whatever becomes of the client, the outcome is kept. Without an answer, since the
 			// client had gone before, it is not known to be done.
@@ -97,14 +97,8 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 
 // keptAnswer keeps what is answered.
 type keptAnswer struct {
-	http.ResponseWriter
-	status int
-	body   bytes.Buffer
-}
-
-func (k *keptAnswer) WriteHeader(status int) {
-	k.status = status
-	k.ResponseWriter.WriteHeader(status)
+	counted
+	body bytes.Buffer
 }
 
 func (k *keptAnswer) Write(p []byte) (int, error) {
@@ -113,5 +107,3 @@ func (k *keptAnswer) Write(p []byte) (int, error) {
 	}
 	return k.ResponseWriter.Write(p)
 }
-
-func (k *keptAnswer) Unwrap() http.ResponseWriter { return k.ResponseWriter }

@@ -74,7 +74,7 @@ func surface(path string) string {
 	return "other"
 }
 
-// counted notes the status of a request outside of content.
+// counted notes the status that is answered with; 0 if nothing was.
 type counted struct {
 	http.ResponseWriter
 	status int
