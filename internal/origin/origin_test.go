@@ -2,6 +2,7 @@ package origin_test
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -247,5 +248,21 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 	}
 	if asked {
 		t.Error("another host was asked")
+	}
+}
+
+// TestACallerThatGoesSaysNothingOfTheOrigin calls off reads, more often than an origin may
+// fail before it is left alone.
+func TestACallerThatGoesSaysNothingOfTheOrigin(t *testing.T) {
+	s, m := source(t, map[string]string{})
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	for range 5 {
+		if _, err := s.One(gone, m, "route", "L-1"); !errors.Is(err, context.Canceled) {
+			t.Fatal(err)
+		}
+	}
+	if h := s.Health(); h.Failures != 0 || h.NextTry != nil {
+		t.Errorf("%+v", h)
 	}
 }

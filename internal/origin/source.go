@@ -147,6 +147,9 @@ func (s *Source) get(ctx context.Context, address string) (body any, next string
 		s.health.Done(time.Now(), nil)
 		return body, next, err
 	}
+	if ctx.Err() != nil {
+		return nil, "", err // that says nothing of the origin
+	}
 	s.health.Done(time.Now(), err)
 	return nil, "", &Trouble{err}
 }
