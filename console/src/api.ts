@@ -339,7 +339,22 @@ export async function call<T>(path: string, init?: { method?: string; body?: unk
     if (p.type === "/problems/proof" && (await proof.ask())) return call<T>(path, init);
     throw new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint, p);
   }
+  const at = answer.headers.get("Location");
+  if (answer.status === 202 && at?.startsWith("/control/v1/writes/")) return settled<T>(at.slice("/control/v1".length), init?.signal);
   return answer.json() as Promise<T>;
+}
+
+/** Waits for the outcome of a write that goes on though its request is answered. */
+async function settled<T>(path: string, signal?: AbortSignal): Promise<T> {
+  for (;;) {
+    await new Promise((resume) => setTimeout(resume, 1000));
+    const said = await call<{ state: string; status?: number; answer?: T & ProblemBody & { title?: string; detail?: string; hint?: string }; detail?: string }>(path, { signal });
+    if (said.state === "running") continue;
+    const p = said.answer;
+    if (said.state === "lost") throw new Problem(0, "Not known", said.detail ?? "");
+    if (said.state === "failed") throw new Problem(said.status ?? 500, p?.title ?? "Failed", p?.detail ?? `The service answered ${said.status}.`, p?.hint, p);
+    return (p ?? {}) as T;
+  }
 }
 
 /** Posts, and hands over the answer line by line while long work goes on. */

@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
@@ -33,8 +34,9 @@ import (
 )
 
 var (
-	faultFor  = flag.Duration("fault.for", 20*time.Second, "how long nodes are tormented")
-	faultSeed = flag.Uint64("fault.seed", 8400, "what is done to the nodes")
+	faultFor   = flag.Duration("fault.for", 20*time.Second, "how long nodes are tormented")
+	faultBelow = flag.Int("fault.below", 1000, "how many pages are below the one that is renamed")
+	faultSeed  = flag.Uint64("fault.seed", 8400, "what is done to the nodes")
 )
 
 // lease is how long a node may serve without having looked at the log.
@@ -43,8 +45,9 @@ const lease = 2 * time.Second
 // TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
 // read and published to while one after another is killed, stopped for a while, cut
 // off from the database, kept waiting by it, or not notified; tables are locked, all
-// connections taken, changes refused as with a full disk; PostgreSQL is restarted, and
-// crashes; and once an older copy of it is restored. Then the recorded history is
+// connections taken, changes refused as with a full disk, and the disk filled where it can
+// be; an origin and a builder hang, fail and lie; a page with many below is renamed;
+// PostgreSQL is restarted, and crashes; and once an older copy of it is restored. Then the recorded history is
 // gone through: no answer may be older than a publish that had returned before the
 // request began, if that waited for all nodes, or went to the same node, or is as long
 // ago as the lease; no commit may be seen in halves; nothing may be lost but what the
@@ -60,20 +63,37 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 		all.Go(func() { f.read(ctx, rand.New(rand.NewPCG(*faultSeed, uint64(i+1)))) })
 	}
 	all.Go(func() { f.followChanges(ctx) })
+	all.Go(func() { f.compare(ctx) })
+	all.Go(func() {
+		for i := 0; ctx.Err() == nil; i++ {
+			if err := f.rename(ctx, i%len(f.nodes), fmt.Sprint("slug-", i)); err == nil {
+				f.renamed.Add(1)
+			}
+			select {
+			case <-ctx.Done():
+			case <-time.After(2 * time.Second):
+			}
+		}
+	})
 	f.torment(ctx)
 	all.Wait()
 	f.check()
+	f.outsideIsTrue()
 }
 
 const pairs = 4
 
 type faults struct {
-	t        *testing.T
-	path     string
-	nodes    []*faultNode
-	key      string
-	dir      string // of the database
-	database *cluster.Cluster
+	t     *testing.T
+	path  string
+	nodes []*faultNode
+	key   string
+	dir   string // of the database
+	// smallDisk says that it is a disk of its own, which may be full.
+	smallDisk         bool
+	outside           *faultOutside
+	compared, renamed atomic.Int64
+	database          *cluster.Cluster
 	// copied is when the older copy was made; the database was put back to it between
 	// restoring and restored.
 	copied, restoring, restored time.Time
@@ -237,15 +257,32 @@ func (b *wire) cut() {
 
 func newFaults(t *testing.T) *faults {
 	dir := dataDir(t)
-	f := &faults{t: t, path: binary(t), done: map[string]int{}, dir: filepath.Join(dir, "database")}
+	f := &faults{t: t, path: binary(t), done: map[string]int{}, dir: filepath.Join(dir, "disk", "database")}
+	f.smallDisk = onSmallDisk(t, filepath.Dir(f.dir))
 	direct := f.startDatabase(t.Context())
 	t.Cleanup(func() { f.database.Stop() })
 	if err := os.MkdirAll(filepath.Join(dir, "model"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "model", "m.yaml"), []byte(smallModel), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "model", "m.yaml"), []byte(faultModel), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	f.outside = &faultOutside{}
+	web := httptest.NewServer(f.outside)
+	t.Cleanup(web.Close)
+	t.Cleanup(func() { f.outside.mode.Store(nil) }) // what hangs ends
+	for name, text := range map[string]string{"origins": faultOrigin, "sites": faultSite, "rules": faultRule} {
+		if err := os.WriteFile(filepath.Join(dir, name+".yaml"), []byte(strings.ReplaceAll(text, "OUTSIDE", web.URL)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Cleanup(func() {
+		for _, n := range f.nodes {
+			if n.kill(); t.Failed() {
+				t.Logf("%s said last:\n%s", n.name, &n.says)
+			}
+		}
+	})
 	for i := range 3 {
 		b := standBetween(t, direct.Host)
 		own := *direct
@@ -257,7 +294,7 @@ func newFaults(t *testing.T) *faults {
 		}
 		n := &faultNode{f: f, name: fmt.Sprintf("node %d", i), config: filepath.Join(dir, fmt.Sprintf("node%d.yaml", i)), address: "http://" + free.Addr().String(), between: b}
 		free.Close()
-		text := fmt.Sprintf("listen: %s\ndatabase: %q\ndata: %s\nmodel: model\n", free.Addr(), own.String(), filepath.Join(dir, "data"+fmt.Sprint(i)))
+		text := fmt.Sprintf("listen: %s\ndatabase: %q\ndata: %s\nmodel: model\norigins: origins.yaml\nsites: sites.yaml\nrules: rules.yaml\noutbound: {private: true}\n", free.Addr(), own.String(), filepath.Join(dir, "data"+fmt.Sprint(i)))
 		if err := os.WriteFile(n.config, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -266,17 +303,197 @@ func newFaults(t *testing.T) *faults {
 			f.key = key
 		}
 	}
-	t.Cleanup(func() {
-		for _, n := range f.nodes {
-			n.kill()
-		}
-	})
 	for pair := range pairs {
 		if _, err := f.put(t.Context(), 0, pair, 1, true); err != nil {
 			t.Fatal(err)
 		}
 	}
+	var lines strings.Builder
+	lines.WriteString(`{"id": "top", "type": "page", "fields": {"slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n")
+	for i := range *faultBelow {
+		fmt.Fprintf(&lines, `{"id": "page%d", "type": "page", "fields": {"slug": "page-%[1]d", "parent": "top"}, "published": "2026-01-01T08:00:00Z"}`+"\n", i)
+	}
+	if err := f.client(0).Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
+		t.Fatal(err)
+	}
 	return f
+}
+
+func (f *faults) client(node int) *client.Client {
+	return &client.Client{Address: f.nodes[node].address, Key: f.key}
+}
+
+const (
+	faultModel = `
+types:
+  pier: {fields: {name: {kind: text}}}
+  quay: {fields: {name: {kind: text}}}
+  page:
+    path: "/{parent.path}/{slug}"
+    fields: {slug: {kind: slug}, parent: {kind: reference, types: [page]}}
+`
+	faultOrigin = `
+origins:
+  harbour:
+    pull: {http: "OUTSIDE/api"}
+    prove: {standardWebhooks: ["whsec_c2tlcnJ5LWxpbmUtc2VjcmV0LW9uZQ=="]}
+    types:
+      quay: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, state: {path: $.status, values: {open: published}}, fields: {name: $.called}}
+`
+	faultSite = `sites:
+  board: {address: OUTSIDE, build: {call: "OUTSIDE/build", quiet: 1s, atMost: 5s, timeout: 10s, reports: none}}
+`
+	faultRule = `
+rules:
+  - name: Build the board
+    on: [published]
+    types: [pier, page]
+    do: [{rebuild: {site: board}}]
+`
+)
+
+// faultOutside is an origin and a builder, which do as they should, hang, fail or lie.
+type faultOutside struct {
+	mode           atomic.Pointer[string]
+	version, built atomic.Int64
+}
+
+const berths = 60
+
+func (o *faultOutside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	mode := o.mode.Load()
+	switch {
+	case mode != nil && *mode == "hangs":
+		for o.mode.Load() == mode && r.Context().Err() == nil {
+			select {
+			case <-r.Context().Done():
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+		panic(http.ErrAbortHandler)
+	case mode != nil && *mode == "fails":
+		http.Error(w, "out of order", http.StatusInternalServerError)
+	case r.URL.Path == "/build":
+		o.built.Add(1)
+		w.WriteHeader(http.StatusAccepted)
+	case mode != nil && *mode == "lies":
+		fmt.Fprintf(w, `{"berths": [{"ref": "b1", "called": `) // and no more
+	case mode != nil && *mode == "forgets":
+		fmt.Fprint(w, `{"berths": []}`)
+	default:
+		var all []any
+		for i := range berths {
+			all = append(all, map[string]any{"ref": fmt.Sprint("b", i), "called": fmt.Sprint("Berth ", o.version.Load()), "status": "open", "v": fmt.Sprintf("%09d", o.version.Load())})
+		}
+		_ = json.NewEncoder(w).Encode(map[string]any{"berths": all}) // the node may be killed
+	}
+}
+
+// compare has a node compare the origin with what is held, again and again.
+func (f *faults) compare(ctx context.Context) {
+	for i := 0; ctx.Err() == nil; i++ {
+		f.outside.version.Add(1)
+		bounded, cancel := context.WithTimeout(ctx, 15*time.Second)
+		if _, err := f.client(i%len(f.nodes)).CompareOrigin(bounded, "harbour", false, nil); err == nil {
+			f.compared.Add(1)
+		}
+		cancel()
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// rename gives the page that all others are below another slug, on any node.
+func (f *faults) rename(ctx context.Context, node int, slug string) error {
+	ctx, cancel := context.WithTimeout(ctx, 40*time.Second)
+	defer cancel()
+	_, err := f.client(node).Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
+	return err
+}
+
+// outsideIsTrue waits until every node has what the origin has, the pages are where the
+// top page is, and the builder is called again.
+func (f *faults) outsideIsTrue() {
+	f.outside.mode.Store(nil)
+	f.outside.version.Add(1)
+	testkit.Eventually(f.t, "the origin can be compared with", func() bool {
+		ctx, cancel := context.WithTimeout(f.t.Context(), 10*time.Second)
+		defer cancel()
+		done, err := f.client(0).CompareOrigin(ctx, "harbour", false, nil)
+		return err == nil && done.Seen == berths
+	})
+	testkit.Eventually(f.t, "the page can be renamed", func() bool { return f.rename(f.t.Context(), 1, "spring") == nil })
+	before, last := f.outside.built.Load(), ""
+	defer func() {
+		if f.t.Failed() {
+			f.t.Log(last)
+		}
+	}()
+	for i, n := range f.nodes {
+		c := f.client(i)
+		holds := func(path, text string) bool {
+			a, err := c.Do(f.t.Context(), http.MethodGet, "/content/main/published/"+path, nil, nil)
+			if err == nil {
+				last = fmt.Sprintf("%s: %d %s", path, a.Status, a.Body)
+			}
+			return err == nil && strings.Contains(string(a.Body), text)
+		}
+		testkit.Eventually(f.t, n.name+" has what the origin has", func() bool {
+			return holds("quays?fields=name&limit=1&filter=name='"+url.QueryEscape(fmt.Sprint("Berth ", f.outside.version.Load()))+"'&count=true", fmt.Sprintf(`"total":%d`, berths))
+		})
+		testkit.Eventually(f.t, n.name+" has moved the pages", func() bool {
+			return holds(fmt.Sprintf("pages/page-%d?fields=about(path)", *faultBelow-1), "/spring/")
+		})
+	}
+	if _, err := f.put(f.t.Context(), 0, 0, 1<<30, false); err != nil {
+		f.t.Error(err)
+	}
+	testkit.Eventually(f.t, "the builder is called again", func() bool { return f.outside.built.Load() > before })
+}
+
+// onSmallDisk makes the database's directory a disk of its own, if that may be.
+func onSmallDisk(t *testing.T, dir string) bool {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600m,mode=755", "tmpfs", dir).CombinedOutput(); err != nil {
+		t.Logf("no disk of its own for the database, so none that is full: %v: %s", err, out)
+		return false
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
+	return true
+}
+
+// fullDisk fills the database's disk to the last byte. PostgreSQL may end over it, and is
+// started again when there is room.
+func (f *faults) fullDisk(meanwhile func()) {
+	fill := filepath.Join(filepath.Dir(f.database.Dir), "fill")
+	file, err := os.Create(fill)
+	if err != nil {
+		f.t.Error(err)
+		return
+	}
+	block := make([]byte, 1<<20)
+	for size := len(block); size > 0; {
+		if _, err := file.Write(block[:size]); err != nil {
+			size /= 2
+		}
+	}
+	meanwhile()
+	file.Close()
+	if err := os.Remove(fill); err != nil {
+		f.t.Error(err)
+	}
+	ctx, cancel := context.WithTimeout(f.t.Context(), 2*time.Second)
+	defer cancel()
+	if c, err := pgx.Connect(ctx, f.database.URL); err == nil {
+		c.Close(ctx)
+		return
+	}
+	f.database.Stop()
+	f.startDatabase(f.t.Context())
 }
 
 // startDatabase starts PostgreSQL, and leads the nodes there.
@@ -573,12 +790,12 @@ func (f *faults) torment(ctx context.Context) {
 		case <-time.After(time.Duration(r.Int64N(int64(most)))):
 		}
 	}
-	copied := filepath.Join(filepath.Dir(f.database.Dir), "copy")
+	copied := filepath.Join(filepath.Dir(filepath.Dir(f.database.Dir)), "copy")
 	began := time.Now()
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room", "streams stall"}[r.IntN(11)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room", "streams stall", "the origin and the builder hang", "they fail", "the origin lies", "it forgets", "disk full"}[r.IntN(16)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -612,6 +829,15 @@ func (f *faults) torment(ctx context.Context) {
 			f.stallStreams(n, func() { pause(4 * time.Second) })
 		case "no connections":
 			f.withoutConnections(func() { pause(4 * time.Second) })
+		case "the origin and the builder hang", "they fail", "the origin lies", "it forgets":
+			mode := map[string]string{"the origin and the builder hang": "hangs", "they fail": "fails", "the origin lies": "lies", "it forgets": "forgets"}[what]
+			f.outside.mode.Store(&mode)
+			pause(4 * time.Second)
+			f.outside.mode.Store(nil)
+		case "disk full":
+			if f.smallDisk {
+				f.fullDisk(func() { pause(4 * time.Second) })
+			}
 		case "no room":
 			f.withoutRoom(func() { pause(4 * time.Second) })
 		case "not notified":
@@ -736,6 +962,7 @@ func (f *faults) check() {
 	}
 	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone, %d behind one before; %d requests got no answer",
 		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, back, f.refused)
+	t.Logf("%d comparisons with the origin, %d renames of %d pages", f.compared.Load(), f.renamed.Load(), *faultBelow)
 	t.Logf("%d changes were followed, begun again %d times", f.followed, f.begunAgain)
 	if !f.restored.IsZero() && f.begunAgain == 0 {
 		t.Error("who followed the changes was not told to begin again, though an older copy was restored")

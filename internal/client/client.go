@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -145,8 +146,50 @@ func (c *Client) Do(ctx context.Context, method, path string, header http.Header
 	return &Answer{Status: resp.StatusCode, Header: resp.Header, Body: out}, err
 }
 
+// settled waits for the outcome of a write that goes on in the background, and returns it
+// as if it had come at once.
+func (c *Client) settled(ctx context.Context, a *Answer) (*Answer, error) {
+	at := a.Header.Get("Location")
+	for a.Status == http.StatusAccepted && strings.HasPrefix(at, "/control/v1/writes/") {
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("the write goes on; ask for %s: %w", at, ctx.Err())
+		case <-time.After(writePause):
+		}
+		said, err := c.Do(ctx, http.MethodGet, at, nil, nil)
+		if err != nil {
+			return nil, err
+		}
+		if err := said.Err(); err != nil && said.Status != http.StatusServiceUnavailable {
+			return nil, err
+		}
+		var state struct {
+			State, Detail string
+			Status        int
+			Answer        json.RawMessage
+		}
+		if said.Status == http.StatusServiceUnavailable || json.Unmarshal(said.Body, &state) == nil && state.State == "running" {
+			continue
+		}
+		switch {
+		case state.State == "lost":
+			return nil, errors.New(state.Detail)
+		case state.Answer == nil:
+			state.Answer = json.RawMessage("{}")
+		}
+		return &Answer{Status: state.Status, Header: said.Header, Body: state.Answer}, nil
+	}
+	return a, nil
+}
+
+// writePause is how long to wait before it is asked again what became of a write.
+const writePause = time.Second
+
 func (c *Client) call(ctx context.Context, method, path string, body, into any) error {
 	a, err := c.Do(ctx, method, "/control/v1"+path, nil, body)
+	if err == nil {
+		a, err = c.settled(ctx, a)
+	}
 	if err != nil {
 		return err
 	}

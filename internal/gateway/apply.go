@@ -36,6 +36,21 @@ func (g *Gateway) KeepOnce(ctx context.Context, w store.Once, made store.Made) e
 	return g.store.KeepOnce(ctx, w, made)
 }
 
+// BeginWrite says that a write goes on in the background: see store.BeginWrite.
+func (g *Gateway) BeginWrite(ctx context.Context, key string) error {
+	return g.store.BeginWrite(ctx, key)
+}
+
+// EndWrite keeps what it came to: see store.EndWrite.
+func (g *Gateway) EndWrite(ctx context.Context, key string, made store.Made) error {
+	return g.store.EndWrite(ctx, key, made)
+}
+
+// WriteOf returns what is known of such a write: see store.WriteOf.
+func (g *Gateway) WriteOf(ctx context.Context, key string) (store.KnownWrite, error) {
+	return g.store.WriteOf(ctx, key)
+}
+
 // write carries out edits; that nothing older is served is seen to later.
 func (g *Gateway) write(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
 	for range 3 {

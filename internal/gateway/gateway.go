@@ -391,6 +391,9 @@ func (g *Gateway) Troubles() *recurring.Log { return &g.troubles }
 // WriteErrors is how many writes the database did not take, for a reason that passes.
 func (g *Gateway) WriteErrors() int64 { return g.writeErrors.Load() }
 
+// StatementsCancelled is how many statements of reads were ended before their answer.
+func (g *Gateway) StatementsCancelled() int64 { return g.store.Cancelled() }
+
 // FollowerLag is how long ago it was proven that this node has applied all changes.
 func (g *Gateway) FollowerLag() time.Duration { return g.follow.blindFor() }
 

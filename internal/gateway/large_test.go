@@ -2,6 +2,7 @@ package gateway_test
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
@@ -243,8 +245,37 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 	if _, err := tx.Exec(t.Context(), `set local idle_in_transaction_session_timeout = 0; select pg_advisory_xact_lock(8400002, hashtext('`+s.Environment+`'))`); err != nil {
 		t.Fatal(err)
 	}
-	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella"}}}})
-	if err != nil || a.Status != http.StatusServiceUnavailable || a.Header.Get("Retry-After") == "" || !strings.Contains(string(a.Body), "change of the model is being applied") {
-		t.Errorf("%v: %d %s", err, a.Status, a.Body)
+	_, err = n.client.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}})
+	var refused *client.Problem
+	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable || !strings.Contains(refused.Detail, "change of the model is being applied") {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestAWriteThatWaitsForTheLogSaysWhatIsKnown has the end of the log held for longer than a
+// write waits: its commit was asked for, so that it may be stored.
+func TestAWriteThatWaitsForTheLogSaysWhatIsKnown(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	n := open(t, s, access.NewSecret())
+	tx, err := s.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(t.Context()))
+	if _, err := tx.Exec(t.Context(), `set local idle_in_transaction_session_timeout = 0; lock table change in access exclusive mode`); err != nil {
+		t.Fatal(err)
+	}
+	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella"}, "do": "publish"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if at := a.Header.Get("Location"); a.Status == http.StatusAccepted && at != "" {
+		testkit.Eventually(t, "the write is given up", func() bool {
+			a, err = n.client.Do(t.Context(), http.MethodGet, at, nil, nil)
+			return err == nil && strings.Contains(string(a.Body), `"state":"failed"`)
+		})
+	}
+	if !strings.Contains(string(a.Body), "not known whether it is stored") {
+		t.Errorf("%d %s", a.Status, a.Body)
 	}
 }

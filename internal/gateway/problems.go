@@ -3,12 +3,15 @@ package gateway
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/health"
+	"ubiquon/internal/origin"
 	"ubiquon/internal/store"
 )
 
@@ -26,7 +29,7 @@ const lasting = 2 * time.Minute
 
 // problems lists what is wrong: what this node knows, and what the database says of all.
 func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.Backlog) ([]Problem, error) {
-	out := []Problem{}
+	out, told := []Problem{}, []string{}
 	add := func(since *time.Time, mend, format string, args ...any) {
 		out = append(out, Problem{What: fmt.Sprintf(format, args...), Since: since, Mend: mend})
 	}
@@ -42,6 +45,7 @@ func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.
 	}
 	for _, name := range sortedKeys(g.origins) {
 		if h := g.origins[name].Health(); h.Error != "" {
+			told = append(told, "origin "+name)
 			add(h.Since, "see to the origin; it is tried again by itself", "origin %s cannot be read: %s", name, h.Error)
 		}
 		held, known := g.compared.Load(name)
@@ -58,6 +62,9 @@ func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.
 	}
 	for _, s := range sites {
 		if i := slices.IndexFunc(s.Builds, func(b rebuild.Build) bool { return b.State == rebuild.Waiting || b.State == rebuild.Running }); i >= 0 {
+			if b := s.Builds[i]; b.Failures > 0 || b.Error != "" {
+				told = append(told, "of "+s.Name)
+			}
 			switch b := s.Builds[i]; {
 			case b.Failures > 0:
 				add(&b.FirstRequest, fmt.Sprintf("see to the builder; to try now: ubiquon build start %s --now", s.Name), "site %s: %s failed in a row, and the next waits", s.Name, counted(b.Failures, "build has", "builds have"))
@@ -88,6 +95,9 @@ func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.
 		add(nil, "ubiquon event list --state failed", "%s failed within a day", counted(backlog.FailedEvents, "event has", "events have"))
 	}
 	for what, since := range g.troubles.Lasting(lasting) {
+		if slices.ContainsFunc(told, func(about string) bool { return strings.Contains(what, about) }) {
+			continue // it has a line of its own
+		}
 		add(&since, "see the log", "again and again: %s", what)
 	}
 	slices.SortStableFunc(out, func(a, b Problem) int { return cmp.Compare(a.What, b.What) })
@@ -145,4 +155,10 @@ func (g *Gateway) Origins(ctx context.Context) ([]OriginState, error) {
 		out = append(out, o)
 	}
 	return out, nil
+}
+
+// OriginFails tells whether an error is an origin's, which cannot be read at the moment.
+func OriginFails(err error) bool {
+	var trouble *origin.Trouble
+	return errors.As(err, &trouble)
 }

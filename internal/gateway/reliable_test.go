@@ -571,3 +571,61 @@ types:
 	}
 	w.settled(t, id, store.EventFailed)
 }
+
+// asyncTransport has every request prefer an answer at once.
+type asyncTransport struct{}
+
+func (asyncTransport) RoundTrip(r *http.Request) (*http.Response, error) {
+	r.Header.Set("Prefer", "respond-async")
+	return http.DefaultTransport.RoundTrip(r)
+}
+
+// TestAWriteGoesOnInTheBackground has an entry held by somebody: its write is answered with
+// 202 and where its outcome will be, on any node and for who made it only.
+func TestAWriteGoesOnInTheBackground(t *testing.T) {
+	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
+	secret := access.NewSecret()
+	a, b := open(t, s, secret), open(t, s, secret)
+	publish(t, a, "held", "pier", content.Fields{"name": "Held"})
+	tx, err := s.Pool.Begin(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer tx.Rollback(context.WithoutCancel(t.Context()))
+	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'held' for update`, s.Environment); err != nil {
+		t.Fatal(err)
+	}
+	edit := client.Edit{ID: "held", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}
+	answer, err := a.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"respond-async"}}, map[string]any{"edits": []client.Edit{edit}})
+	at := answer.Header.Get("Location")
+	if err != nil || answer.Status != http.StatusAccepted || !strings.HasPrefix(at, "/control/v1/writes/") || answer.Header.Get("Preference-Applied") != "respond-async" || answer.Header.Get("Retry-After") == "" {
+		t.Fatalf("%v: %d %v %s", err, answer.Status, answer.Header, answer.Body)
+	}
+	if said, err := b.client.Do(t.Context(), http.MethodGet, at, nil, nil); err != nil || !strings.Contains(string(said.Body), `"state":"running"`) {
+		t.Errorf("%v: %s", err, said.Body)
+	}
+	_, other, err := a.CreateKey(t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if said, err := (&client.Client{Address: a.client.Address, Key: other}).Do(t.Context(), http.MethodGet, at, nil, nil); err != nil || said.Status != http.StatusNotFound {
+		t.Errorf("another key: %v: %d %s", err, said.Status, said.Body)
+	}
+	if err := tx.Rollback(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "it is done", func() bool {
+		said, err := b.client.Do(t.Context(), http.MethodGet, at, nil, nil)
+		return err == nil && strings.Contains(string(said.Body), `"state":"done"`) && strings.Contains(string(said.Body), `"status":200,"answer":{"sequence":`)
+	})
+	c := &client.Client{Address: a.client.Address, Key: secret, HTTP: &http.Client{Transport: asyncTransport{}}}
+	edit.Save = map[string]any{"name": "Vika"}
+	if done, err := c.Edit(t.Context(), edit); err != nil || done.Sequence == 0 {
+		t.Errorf("the client: %+v %v", done, err)
+	}
+	edit.Save = map[string]any{"nmae": "Vika"}
+	var refused *client.Problem
+	if _, err := c.Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 || len(refused.Problems) == 0 {
+		t.Errorf("a mistake: %v", err)
+	}
+}

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -28,7 +29,7 @@ const maxAddress = 16 << 10
 func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
-		writeProblem(w, problem{Kind: "too-long", Status: http.StatusRequestURITooLong, Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress), Hint: "send GraphQL with POST, or name a trusted document"})
+		s.fail(w, r, badRequest{problem{Kind: "too-long", Status: http.StatusRequestURITooLong, Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress), Hint: "send GraphQL with POST, or name a trusted document"}})
 		return
 	}
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
@@ -43,7 +44,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		if environment == s.g.Environment() {
 			detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
 		}
-		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: detail})
+		s.fail(w, r, badRequest{problem{Kind: "not-found", Status: 404, Detail: detail}})
 		return
 	}
 	reader, err := s.reader(w, r, begin)
@@ -64,8 +65,18 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		w.Header().Set("Allow", "GET, HEAD")
-		writeProblem(w, problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET"})
+		s.fail(w, r, badRequest{problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET"}})
 		return
+	}
+	if rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/") {
+		// Not reads, which count themselves.
+		noted := &counted{ResponseWriter: w}
+		w = noted
+		defer func() {
+			if status := cmp.Or(noted.status, http.StatusOK); status < 400 { // problems are counted as they are told
+				s.metrics.content[status/100].Add(1)
+			}
+		}()
 	}
 	if rest == "changes" {
 		s.changes(w, r, &reader, edition)
@@ -156,7 +167,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
 		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
-			writeProblem(w, problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n[0]) + " is no sequence", Hint: "send a whole number"})
+			s.fail(w, r, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n[0]) + " is no sequence", Hint: "send a whole number"}})
 			return
 		}
 	}

@@ -34,7 +34,7 @@ func (c routes) handle(method, path string, need permit, h http.Handler) {
 func (c routes) do(method, path string, need permit, f func(*http.Request) (any, error)) {
 	h := http.Handler(answerWith(c.s, f))
 	if need.once {
-		h = c.s.once(need.proved, h)
+		h = c.s.patient(need.proved, c.s.once(need.proved, h))
 	}
 	c.handle(method, path, need, h)
 }
@@ -57,6 +57,7 @@ func (s *Server) control(r chi.Router) {
 	s.routeOrigins(c)
 	s.routeReads(c)
 	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
+	c.get("/writes/{write}", writesOrDecides, s.showWrite)
 	c.get("/events", readsAll, s.listEvents)
 	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })
 	s.routeCache(c)

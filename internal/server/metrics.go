@@ -52,6 +52,7 @@ func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
 	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })
 	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.CacheStats().Expired) })
 	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.CacheStats().Evicted) })
+	counter("ubiquon_statements_cancelled_total", "Statements of reads that were ended: nobody waited any more, or they took too long.", func() float64 { return float64(g.StatementsCancelled()) })
 	counter("ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.", func() float64 { return float64(g.WriteErrors()) })
 	return m
 }

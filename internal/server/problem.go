@@ -87,6 +87,7 @@ var problemKinds = map[string][2]string{
 	"behind":           {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
 	"too-long":         {"The address is too long", "The address of a read has a bound. Long GraphQL requests are sent with POST, or as trusted documents."},
 	"not-held":         {"Not in the cache", "The request asked for what is in the cache only (Cache-Control: only-if-cached), and there is nothing under it."},
+	"origin":           {"The origin does not answer as it should", "What the origin said, or that it cannot be reached, is in the detail; ubiquon origin list shows how it stands. It is tried again by itself."},
 	"too-slow":         {"The read took too long", "An answer is computed, and a write carried out, for a limited time. Ask for less at once, or have the model mark the fields that lists are filtered and sorted by as indexed."},
 	"overloaded":       {"Too much at once", "More has to be computed than this node does at once, and the request has waited for its turn. Answers that are in the cache are served all the same. Try again when Retry-After says."},
 	"answer-too-large": {"The answer is too large", "The answer would have more bytes than this service computes (limits.answer). Ask for fewer entries, or for less of each."},
@@ -214,7 +215,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "not-running", 409
 	case errors.Is(err, store.ErrNotFound), errors.Is(err, gateway.ErrUnknownOrigin):
 		p.Kind, p.Status = "not-found", 404
-	case errors.Is(err, store.ErrWriteTimeout):
+	case errors.Is(err, store.ErrWriteTimeout), errors.Is(err, store.ErrUnsure):
 		s.log.Warn("a write was given up", "path", r.URL.Path)
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "too-slow", 503
@@ -233,6 +234,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "behind", 503
 	case r.Context().Err() != nil:
 		return // the reader is gone
+	case gateway.OriginFails(err):
+		w.Header().Set("Retry-After", "2")
+		p.Kind, p.Status = "origin", http.StatusBadGateway
 	case store.BadValue(err):
 		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}

@@ -27,15 +27,16 @@ type Server struct {
 	metrics *metrics
 	mux     *chi.Mux
 	// reads is what answers under /content/.
-	reads     http.Handler
-	crossSite *http.CrossOriginProtection
-	guesses   *access.Limiter
-	strangers *access.Limiter // those without a key; nil: they are not bounded
-	streams   streams
-	proxies   []netip.Prefix
-	measurers []netip.Prefix
-	secure    bool
-	cors      bool
+	reads      http.Handler
+	crossSite  *http.CrossOriginProtection
+	guesses    *access.Limiter
+	strangers  *access.Limiter // those without a key; nil: they are not bounded
+	streams    streams
+	background background
+	proxies    []netip.Prefix
+	measurers  []netip.Prefix
+	secure     bool
+	cors       bool
 	// batch and trustedOnly are those of Options.
 	batch       int
 	trustedOnly bool

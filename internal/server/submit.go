@@ -30,6 +30,7 @@ func (s *Server) submit(w http.ResponseWriter, r *http.Request, plural string, b
 		return
 	}
 	w.Header().Set("Cache-Control", "no-store")
+	s.metrics.content[2].Add(1)
 	writeJSON(w, http.StatusAccepted, map[string]bool{"accepted": true})
 }
 

@@ -165,6 +165,9 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	return s, err
 }
 
+// longestWrite is how long a write may go on in the background as the node goes down.
+const longestWrite = 100 * time.Second
+
 // longestDatabaseWait bounds the pause between tries to reach the database at the start.
 const longestDatabaseWait = 5 * time.Second
 
@@ -249,6 +252,11 @@ func (s *Service) Close() {
 		cancel()
 	} else {
 		s.o.Listener.Close()
+	}
+	if s.server != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), longestWrite)
+		s.server.FinishWrites(ctx)
+		cancel()
 	}
 	if s.Gateway != nil {
 		s.Gateway.Close()

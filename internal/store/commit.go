@@ -32,6 +32,13 @@ const (
 // is stored.
 var ErrWriteTimeout = errors.New("the write took too long and was given up; nothing of it is stored")
 
+// ErrUnsure is the error of a write that took too long when it was committed already: it may
+// be stored.
+var ErrUnsure = errors.New("the write took too long, and it is not known whether it is stored; look at the entry, or send it again with an Idempotency-Key")
+
+// errCommitting is the error of a transaction whose commit was asked for.
+var errCommitting = errors.New("given up as it was committed")
+
 // ErrModelChanging is the ErrWriteTimeout of a write that waited for a change of the model.
 var ErrModelChanging = fmt.Errorf("a change of the model is being applied, which writes wait for: %w", ErrWriteTimeout)
 
@@ -178,9 +185,13 @@ func (c *committer) carryOut(writes []*write) {
 		return
 	}
 	if err != nil && ctx.Err() != nil {
-		err = ErrWriteTimeout // and not that the database is away
-		if c.s.modelLocked(For(ctx, Following)) {
+		switch { // and not that the database is away
+		case errors.Is(err, errCommitting):
+			err = ErrUnsure
+		case c.s.modelLocked(For(ctx, Following)):
 			err = ErrModelChanging
+		default:
+			err = ErrWriteTimeout
 		}
 	}
 	for _, w := range writes {

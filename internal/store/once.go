@@ -85,6 +85,42 @@ func (s *Store) KeepOnce(ctx context.Context, w Once, made Made) error {
 	return err
 }
 
+// KnownWrite is what is known of a write that goes on in the background.
+type KnownWrite struct {
+	Since time.Time
+	Made  *Made // nil: it is not known to have ended
+	Lost  bool  // it has not, for so long that its node must have
+}
+
+// BeginWrite says that a write goes on in the background; the key is its name, with whose
+// it is.
+func (s *Store) BeginWrite(ctx context.Context, key string) error {
+	_, err := s.pool(ctx).Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '')`, s.Environment, key)
+	return err
+}
+
+// EndWrite keeps what a write in the background came to.
+func (s *Store) EndWrite(ctx context.Context, key string, made Made) error {
+	_, err := s.pool(ctx).Exec(ctx, `update written set status = $3, body = $4 where environment = $1 and key = $2`, s.Environment, key, made.Status, made.Body)
+	return err
+}
+
+// WriteOf returns what is known of a write in the background, for as long as writes with
+// an Idempotency-Key are known. Its error is ErrNotFound if nothing is.
+func (s *Store) WriteOf(ctx context.Context, key string) (out KnownWrite, err error) {
+	var status *int
+	var body []byte
+	err = s.pool(ctx).QueryRow(ctx, `select at, status, body, at < clock_timestamp() - $3::interval from written where environment = $1 and key = $2`,
+		s.Environment, key, onceLost).Scan(&out.Since, &status, &body, &out.Lost)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return out, ErrNotFound
+	}
+	if status != nil {
+		out.Made = &Made{Status: *status, Body: body}
+	}
+	return out, err
+}
+
 // DropOnce forgets writes that were made long ago, or are too many.
 func (s *Store) DropOnce(ctx context.Context) error {
 	_, err := s.pool(ctx).Exec(ctx, `delete from written where environment = $1 and (at < clock_timestamp() - $2::interval

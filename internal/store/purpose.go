@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -49,6 +50,20 @@ const (
 // before the connection is closed.
 const cancelWithin = 2 * time.Second
 
+// cancelling asks PostgreSQL to end a statement whose context has ended, and counts it.
+type cancelling struct {
+	pgconn.CancelRequestContextWatcherHandler
+	count *atomic.Int64
+}
+
+func (c *cancelling) HandleCancel(ctx context.Context) {
+	c.count.Add(1)
+	c.CancelRequestContextWatcherHandler.HandleCancel(ctx)
+}
+
+// Cancelled is how many statements of reads PostgreSQL was asked to end.
+func (s *Store) Cancelled() int64 { return s.cancelled.Load() }
+
 type purposeKey struct{}
 
 // For returns a context whose statements are for the purpose.
@@ -75,7 +90,7 @@ func (s *Store) openPools(ctx context.Context, like *pgxpool.Config, reads int32
 		if purpose == Reading {
 			// Work that nobody waits for ends in PostgreSQL, too.
 			cfg.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
-				return &pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}
+				return &cancelling{pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}, &s.cancelled}
 			}
 			cfg.ConnConfig.RuntimeParams["client_connection_check_interval"] = "2s"
 		}

@@ -155,6 +155,9 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	}
 	b.exec(`commit`)
 	if err := b.run(ctx, tx.conn); err != nil {
+		if ctx.Err() != nil {
+			return fmt.Errorf("%w: %w", errCommitting, err)
+		}
 		return alreadyTaken(err, out)
 	}
 	for _, w := range writes {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync/atomic"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -35,9 +36,11 @@ type Store struct {
 	// whatever has no pool of its own (see For).
 	Pool *pgxpool.Pool
 	// pools are those of the other purposes.
-	pools   map[Purpose]*pgxpool.Pool
-	log     *slog.Logger
-	commits committer
+	pools map[Purpose]*pgxpool.Pool
+	// cancelled counts statements of reads that were ended.
+	cancelled atomic.Int64
+	log       *slog.Logger
+	commits   committer
 	// processor is Options.Processor.
 	processor *admission.Queue
 }

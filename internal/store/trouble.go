@@ -67,6 +67,8 @@ func TroubleOf(err error) (trouble Trouble, told string) {
 	switch {
 	case errors.Is(err, ErrWriteTimeout):
 		return PassingTrouble, ErrWriteTimeout.Error()
+	case errors.Is(err, ErrUnsure):
+		return PassingTrouble, ErrUnsure.Error()
 	case errors.Is(err, admission.ErrOverloaded):
 		return PassingTrouble, admission.ErrOverloaded.Error()
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):

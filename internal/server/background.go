@@ -1,0 +1,230 @@
+package server
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/store"
+)
+
+const (
+	// answerWithin is how long a client waits for a write before it is answered with 202,
+	// and the write goes on in the background.
+	answerWithin = 8 * time.Second
+	// mostInBackground bounds those writes; the clients of more wait.
+	mostInBackground = 64
+	// writesPath is where it is seen what became of such a write.
+	writesPath = "/control/v1/writes/"
+)
+
+// background are the writes that go on though their requests are answered.
+type background struct {
+	mu    sync.Mutex
+	count int
+	all   sync.WaitGroup
+}
+
+// enter counts one more, if there may be one more.
+func (b *background) enter() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.count == mostInBackground {
+		return false
+	}
+	b.count++
+	b.all.Add(1)
+	return true
+}
+
+func (b *background) leave() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.count--
+	b.all.Done()
+}
+
+// FinishWrites waits until no write goes on in the background any more, or ctx ends.
+func (s *Server) FinishWrites(ctx context.Context) {
+	done := make(chan struct{})
+	go func() {
+		s.background.all.Wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-ctx.Done():
+	}
+}
+
+// patient answers a write that takes long with 202 and where its outcome will be, and
+// has it go on; a client that prefers respond-async (RFC 7240) gets that at once. What is
+// not kept of routes whose answers hold secrets is the answer.
+func (s *Server) patient(secret bool, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			next.ServeHTTP(w, r)
+			return
+		}
+		// The body is gone when the request is answered.
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			r.Body = io.NopCloser(io.MultiReader(bytes.NewReader(body), failing{err}))
+			next.ServeHTTP(w, r)
+			return
+		}
+		ctx, cancel := context.WithCancel(context.WithoutCancel(r.Context()))
+		gone := context.AfterFunc(r.Context(), cancel)
+		made := &recorded{header: http.Header{}}
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			defer cancel()
+			defer func() {
+				if p := recover(); p != nil {
+					s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
+					made = &recorded{header: http.Header{}}
+					writeProblem(made, problem{Kind: "internal", Status: http.StatusInternalServerError, Detail: "something went wrong here; the log has more"})
+				}
+			}()
+			r := r.WithContext(ctx)
+			r.Body = io.NopCloser(bytes.NewReader(body))
+			next.ServeHTTP(made, r)
+		}()
+		patience := max(answerWithin, waits(r)+time.Second)
+		async := prefers(r, "respond-async")
+		if async {
+			patience = 0
+		}
+		timer := time.NewTimer(patience)
+		defer timer.Stop()
+		select {
+		case <-done:
+			made.writeTo(w)
+			return
+		case <-timer.C:
+		}
+		id := rand.Text()
+		key := s.writeKey(r, id)
+		if !s.background.enter() {
+			<-done
+			made.writeTo(w)
+			return
+		}
+		if err := s.g.BeginWrite(r.Context(), key); err != nil || !gone() {
+			s.background.leave()
+			<-done
+			made.writeTo(w)
+			return
+		}
+		go func() {
+			defer s.background.leave()
+			<-done
+			out := store.Made{Status: made.status, Body: made.body.Bytes()}
+			if secret && out.Status < 300 || len(out.Body) > onceKept {
+				out.Body = nil
+			}
+			if err := s.g.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
+				s.g.Troubles().Failed(s.log, "what a write in the background came to cannot be kept", "error", err)
+			}
+		}()
+		if async {
+			w.Header().Set("Preference-Applied", "respond-async")
+		}
+		w.Header().Set("Location", writesPath+id)
+		w.Header().Set("Retry-After", "1")
+		writeJSON(w, http.StatusAccepted, writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)})
+	})
+}
+
+// writeKey is what a write in the background is known by: only who has made it is told of it.
+func (s *Server) writeKey(r *http.Request, id string) string {
+	return readerOf(r).Principal(s.source(r)) + "\n\x02" + id
+}
+
+// writeState is what is said of a write in the background.
+type writeState struct {
+	Write string `json:"write"`
+	// State is running, done, failed, or lost: its node has ended, and with it what was
+	// known of the write.
+	State string `json:"state"`
+	Since string `json:"since"`
+	// Status and Answer are those of the answer to the request. An answer that is long, or
+	// holds a secret, is left out.
+	Status int             `json:"status,omitempty"`
+	Answer json.RawMessage `json:"answer,omitempty"`
+	Detail string          `json:"detail,omitempty"`
+}
+
+// showWrite tells what became of a write that goes on in the background.
+func (s *Server) showWrite(r *http.Request) (any, error) {
+	id := chi.URLParam(r, "write")
+	known, err := s.g.WriteOf(r.Context(), s.writeKey(r, id))
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no write of yours with this id", Hint: "outcomes are kept for a day"}}
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := writeState{Write: id, State: "running", Since: known.Since.UTC().Format(time.RFC3339)}
+	switch {
+	case known.Made != nil:
+		out.State, out.Status, out.Answer = "done", known.Made.Status, bytes.TrimSpace(known.Made.Body)
+		if out.Status >= 400 {
+			out.State = "failed"
+		}
+		if known.Made.Body == nil {
+			out.Answer, out.Detail = nil, "the answer was not kept"
+		}
+	case known.Lost:
+		out.State, out.Detail = "lost", "the node that made it has ended; whether it is stored is seen at the entries"
+	}
+	return out, nil
+}
+
+// prefers tells whether a request has the preference, without a value (RFC 7240).
+func prefers(r *http.Request, preference string) bool {
+	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {
+		if name, _, _ := strings.Cut(one, ";"); strings.TrimSpace(name) == preference {
+			return true
+		}
+	}
+	return false
+}
+
+// recorded is an answer that is written later.
+type recorded struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
+}
+
+func (o *recorded) Header() http.Header         { return o.header }
+func (o *recorded) WriteHeader(status int)      { o.status = cmp.Or(o.status, status) }
+func (o *recorded) Write(p []byte) (int, error) { o.WriteHeader(http.StatusOK); return o.body.Write(p) }
+
+func (o *recorded) writeTo(w http.ResponseWriter) {
+	for name, values := range o.header {
+		w.Header()[name] = values
+	}
+	if o.status == 0 {
+		return // whoever asked is gone
+	}
+	w.WriteHeader(o.status)
+	_, _ = w.Write(o.body.Bytes()) // the client may be gone
+}
+
+// failing is a reader that fails.
+type failing struct{ err error }
+
+func (f failing) Read([]byte) (int, error) { return 0, f.err }
