@@ -257,5 +257,5 @@ func (y *yard) miss(ctx context.Context) error {
 	if !bytes.Equal(ours.Body, theirs.Body) {
 		return fmt.Errorf("the two sides differ:\n%s\n%s", ours.Body, theirs.Body)
 	}
-	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading, "Cache-Control: no-cache")
+	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading, "Prefer: recompute")
 }

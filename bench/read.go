@@ -131,7 +131,7 @@ func (y *yard) reads(ctx context.Context) error {
 			if err := pprof.StartCPUProfile(f); err != nil {
 				return err
 			}
-			_, err = y.load(ctx, c.Address+base+one.ours, "Cache-Control: no-cache")
+			_, err = y.load(ctx, c.Address+base+one.ours, "Prefer: recompute")
 			pprof.StopCPUProfile()
 			f.Close()
 			if err != nil {
@@ -147,7 +147,7 @@ func (y *yard) reads(ctx context.Context) error {
 			}
 			continue
 		}
-		if err := y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Cache-Control: no-cache"); err != nil {
+		if err := y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Prefer: recompute"); err != nil {
 			return err
 		}
 		a, err := allocated(ctx, c, base+one.ours)
@@ -213,7 +213,7 @@ func allocated(ctx context.Context, c *client.Client, path string) (uint64, erro
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	for range n {
-		if _, err := c.Do(ctx, http.MethodGet, path, http.Header{"Cache-Control": {"no-cache"}}, nil); err != nil {
+		if _, err := c.Do(ctx, http.MethodGet, path, http.Header{"Prefer": {"recompute"}}, nil); err != nil {
 			return 0, err
 		}
 	}

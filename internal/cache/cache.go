@@ -110,6 +110,8 @@ type Request struct {
 	// Fresh computes the response whatever is held; what is computed is stored all the
 	// same.
 	Fresh bool
+	// Current takes no response that is known to have expired, even if it may be served.
+	Current bool
 	// Principal whose turn a computation takes, and whether it is heavy (see
 	// admission.Queue).
 	Principal string
@@ -176,11 +178,11 @@ func (c *Cache) CountHit(r *Response) {
 	r.hits.Add(1)
 }
 
-// servable returns the expired response for the key if it may still be served, for
+// servable returns the expired response for a request if it may still be served, for
 // as long as the policy says.
-func (c *Cache) servable(key string, policy func(Stale) time.Duration) *Response {
-	r, ok := c.held.GetIfPresent(key)
-	if !ok {
+func (c *Cache) servable(asked Request, policy func(Stale) time.Duration) *Response {
+	r, ok := c.held.GetIfPresent(asked.Key)
+	if !ok || asked.Current {
 		return nil
 	}
 	if at := r.expired.Load(); at != 0 && time.Since(time.Unix(0, at)) < policy(r.Stale) {
@@ -219,7 +221,7 @@ func (c *Cache) Read(ctx context.Context, r Request, compute Compute) (*Response
 			c.misses.Add(1)
 			go c.fly(r.Key, f, compute)
 		}
-		if held := c.servable(r.Key, func(s Stale) time.Duration { return s.While }); held != nil {
+		if held := c.servable(r, func(s Stale) time.Duration { return s.While }); held != nil {
 			c.leave(r.Key, f, true)
 			return held, Expired, nil
 		}
@@ -234,7 +236,7 @@ func (c *Cache) Read(ctx context.Context, r Request, compute Compute) (*Response
 			if !mine && (errors.Is(f.err, admission.ErrOverloaded) || errors.Is(f.err, context.Canceled)) && ctx.Err() == nil {
 				continue // that was for others' sake
 			}
-			if held := c.servable(r.Key, func(s Stale) time.Duration { return s.IfError }); held != nil {
+			if held := c.servable(r, func(s Stale) time.Duration { return s.IfError }); held != nil {
 				return held, Expired, nil
 			}
 			return nil, Joined, f.err

@@ -757,6 +757,7 @@ func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, dir
 	req.Header.Set("Authorization", "Bearer "+f.key)
 	if directive != "" {
 		req.Header.Set("Cache-Control", directive)
+		req.Header.Set("Prefer", "recompute")
 	}
 	one := readOut{pair: pair, node: node, start: time.Now()}
 	resp, err := web.Do(req)
@@ -790,7 +791,7 @@ func (f *faults) torment(ctx context.Context) {
 		case <-time.After(time.Duration(r.Int64N(int64(most)))):
 		}
 	}
-	copied := filepath.Join(filepath.Dir(filepath.Dir(f.database.Dir)), "copy")
+	copied := filepath.Join(filepath.Dir(filepath.Dir(f.dir)), "copy") // on another disk
 	began := time.Now()
 	for ctx.Err() == nil {
 		pause(time.Second)

@@ -186,13 +186,13 @@ func (r *reading) ask(ctx context.Context, s *client.Client) (*client.Answer, er
 	base := "/content/" + url.PathEscape(r.environment) + "/" + url.PathEscape(r.q.Edition)
 	header := http.Header{}
 	if r.fresh {
-		header.Set("Cache-Control", "no-cache")
+		header.Add("Prefer", "recompute")
 	}
 	if r.q.Language != "" {
 		header.Set("Accept-Language", r.q.Language)
 	}
 	if r.q.Lenient {
-		header.Set("Prefer", "handling=lenient")
+		header.Add("Prefer", "handling=lenient")
 	}
 	if r.q.Request != "" {
 		return s.Do(ctx, http.MethodGet, base+r.q.Request, header, nil)

@@ -191,7 +191,13 @@ func TestReadsByTheBook(t *testing.T) {
 	if again.Status != 304 || len(again.Body) != 0 || !testkit.Hit(again.Header.Get("Cache-Status")) {
 		t.Errorf("conditional: %d %v", again.Status, again.Header)
 	}
-	fresh := get(t, reader(), path, "Cache-Control", "no-cache")
+	if current := get(t, reader(), path, "Cache-Control", "no-cache"); current.Header.Get("Cache-Status") != "Ubiquon; hit; detail=verified-current" || !bytes.Equal(current.Body, first.Body) {
+		t.Errorf("nothing older than now: %v %s", current.Header, current.Body)
+	}
+	if refused := get(t, reader(), path, "Prefer", "recompute"); !testkit.Hit(refused.Header.Get("Cache-Status")) || refused.Header.Get("Preference-Applied") != "" {
+		t.Errorf("computed anew for a reader: %v", refused.Header)
+	}
+	fresh := get(t, admin(), path, "Prefer", "recompute")
 	if !bytes.Equal(fresh.Body, first.Body) || fresh.Header.Get("ETag") != first.Header.Get("ETag") || !strings.Contains(fresh.Header.Get("Cache-Status"), "fwd=request") {
 		t.Errorf("computed anew: %v %s", fresh.Header, fresh.Body)
 	}

@@ -37,12 +37,17 @@ func TestWhatExpiresWhat(t *testing.T) {
 	base := "/content/" + n.Environment() + "/published/"
 	reads := map[string]func(directive string) *client.Answer{}
 	rest := func(name, path string) {
-		reads[name] = func(directive string) *client.Answer { return n.asking(t, base+path, "Cache-Control", directive) }
+		reads[name] = func(directive string) *client.Answer {
+			if directive == "no-store" {
+				return n.anew(t, base+path)
+			}
+			return n.asking(t, base+path, "Cache-Control", directive)
+		}
 	}
 	graphql := func(name, query string) {
 		body := map[string]string{"query": query}
 		reads[name] = func(directive string) *client.Answer {
-			a, err := n.client.Do(t.Context(), http.MethodPost, base+"graphql", http.Header{"Cache-Control": {directive}, "Content-Type": {"application/json"}}, body)
+			a, err := n.client.Do(t.Context(), http.MethodPost, base+"graphql", http.Header{"Cache-Control": {directive}, "Prefer": {map[bool]string{true: "recompute"}[directive == "no-store"]}, "Content-Type": {"application/json"}}, body)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -66,7 +66,7 @@ func (n node) get(t *testing.T, path string, fresh bool) *client.Answer {
 	t.Helper()
 	h := http.Header{}
 	if fresh {
-		h.Set("Cache-Control", "no-cache")
+		h.Set("Prefer", "recompute")
 	}
 	a, err := n.client.Do(t.Context(), http.MethodGet, path, h, nil)
 	if err != nil {

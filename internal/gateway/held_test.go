@@ -36,14 +36,24 @@ func (n node) asking(t *testing.T, path, header, value string) *client.Answer {
 	return a
 }
 
+// anew reads what is computed for this request alone.
+func (n node) anew(t *testing.T, path string) *client.Answer {
+	t.Helper()
+	a, err := n.client.Do(t.Context(), http.MethodGet, path, http.Header{"Prefer": {"recompute"}, "Cache-Control": {"no-store"}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
 // TestWhatARequestAsksOfTheCache goes through the directives of RFC 9111.
 func TestWhatARequestAsksOfTheCache(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Environment() + "/published/piers?fields=name"
 	for _, c := range []struct{ asks, how string }{
-		{"only-if-cached", ""}, {"no-store", "Ubiquon; fwd=request"}, {"only-if-cached", ""}, {"", "Ubiquon; fwd=miss; stored"}, {"only-if-cached", "Ubiquon; hit"},
-		{"max-age=1000", "Ubiquon; hit"}, {"max-age=0", "Ubiquon; fwd=request; stored"}, {"no-cache", "Ubiquon; fwd=request; stored"}, {"max-age=nonsense, x=y", "Ubiquon; hit"},
+		{"only-if-cached", ""}, {"no-store", "Ubiquon; fwd=miss; stored"}, {"only-if-cached", "Ubiquon; hit"}, {"x=y", "Ubiquon; hit; ttl"},
+		{"max-age=0", "Ubiquon; hit; detail=verified-current"}, {"no-cache", "Ubiquon; hit; detail=verified-current"}, {"no-store", "Ubiquon; hit; detail=verified-current"},
 	} {
 		a := n.asking(t, path, "Cache-Control", c.asks)
 		if c.how == "" && a.Status != http.StatusGatewayTimeout || c.how != "" && (a.Status != 200 || !strings.HasPrefix(a.Header.Get("Cache-Status"), c.how)) {
@@ -53,9 +63,27 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 	if _, err := n.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: "pier"}}, nil); err != nil {
 		t.Fatal(err)
 	}
-	stranger := node{n.Gateway, &client.Client{Address: n.client.Address}}
-	if how := stranger.asking(t, path, "Cache-Control", "no-cache").Header.Get("Cache-Status"); !testkit.Hit(how) {
-		t.Errorf("a stranger has it computed anew: %s", how)
+	_, reading, err := n.CreateKey(t.Context(), access.Key{Name: "reads", Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any}}}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, recomputing, err := n.CreateKey(t.Context(), access.Key{Name: "recomputes", Grants: access.Grants{{Verb: access.Recompute, Edition: content.Published, Type: "pier"}}}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	anew := "Ubiquon; fwd=request; stored"
+	for name, c := range map[string]struct{ key, how string }{"a stranger": {"", "Ubiquon; hit"}, "a reader": {reading, "Ubiquon; hit"}, "who has the grant": {recomputing, anew}, "an admin": {n.client.Key, anew}} {
+		who := node{n.Gateway, &client.Client{Address: n.client.Address, Key: c.key}}
+		a := who.asking(t, path, "Prefer", "recompute")
+		if how := a.Header.Get("Cache-Status"); !strings.HasPrefix(how, c.how) || (a.Header.Get("Preference-Applied") == "recompute") != (c.how == anew) {
+			t.Errorf("%s has it computed anew: %s, %v", name, how, a.Header)
+		}
+		if how := who.asking(t, path, "Pragma", "no-cache").Header.Get("Cache-Status"); how != "Ubiquon; hit; detail=verified-current" {
+			t.Errorf("%s takes nothing older than now: %s", name, how)
+		}
+	}
+	if a := n.anew(t, path); a.Header.Get("Cache-Status") != "Ubiquon; fwd=request" {
+		t.Errorf("computed anew and not kept: %v", a.Header)
 	}
 }
 
@@ -91,7 +119,7 @@ func TestAModelExpiresWhatItTouches(t *testing.T) {
 			t.Fatal(err)
 		}
 		for i, p := range paths {
-			held, fresh := n.asking(t, p, "Cache-Control", "only-if-cached"), n.asking(t, p, "Cache-Control", "no-store")
+			held, fresh := n.asking(t, p, "Cache-Control", "only-if-cached"), n.anew(t, p)
 			if (held.Status == 200) != c.kept[i] {
 				t.Errorf("%s: %s is kept is %t", c.what, p, held.Status == 200)
 			}

@@ -461,7 +461,7 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 		t.Fatal(err)
 	}
 	t.Cleanup(o.g.Close)
-	if err := o.g.KeepKey(t.Context(), &access.Key{Name: "test", Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any}}}, o.secret, "test"); err != nil {
+	if err := o.g.KeepKey(t.Context(), &access.Key{Name: "test", Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any}, {Verb: access.Recompute, Edition: access.Any, Type: access.Any}}}, o.secret, "test"); err != nil {
 		t.Fatal(err)
 	}
 	return o
@@ -478,6 +478,9 @@ func (o *oracle) get(r oracleRead, directive string) answered {
 	req.Header.Set("Content-Type", "application/json")
 	if directive != "" {
 		req.Header.Set("Cache-Control", directive)
+	}
+	if directive == "no-store" {
+		req.Header.Set("Prefer", "recompute")
 	}
 	w := httptest.NewRecorder()
 	o.web.ServeHTTP(w, req)

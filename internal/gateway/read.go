@@ -69,11 +69,11 @@ type Rendered struct {
 
 // ReadOptions say how a request wants its answer.
 type ReadOptions struct {
-	// Fresh computes the answer anew. NoStore does, and does not keep it.
-	Fresh   bool
-	NoStore bool
-	// MaxAge, if not nil, is how long ago a held answer may have been computed.
-	MaxAge *time.Duration
+	// Recompute computes the answer anew, for readers who may have that. With NoStore it is
+	// not kept.
+	Recompute, NoStore bool
+	// Current takes no answer that is known to have expired, whatever the types allow.
+	Current bool
 	// OnlyHeld gives ErrNotHeld instead of computing.
 	OnlyHeld bool
 	// MinSequence is the state of content that the answer must know of.
@@ -96,6 +96,8 @@ type Answer struct {
 	Outcome cache.Outcome
 	// Sequence up to which the answer is known to hold.
 	Sequence int64
+	// Open says that everyone gets these bytes, with a key or without.
+	Open bool
 }
 
 // DeniedError is the error of a read that takes a grant the reader lacks.
@@ -257,13 +259,11 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	}
 	applied := g.cache.AppliedIn(p.Query.Edition)
 	r, outcome := (*cache.Response)(nil), cache.Hit
-	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy}
+	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
+	asked.Fresh = o.Recompute && p.mayRecompute(rights)
 	compute := func(ctx context.Context) (*cache.Response, *depend.Set, error) { return g.compute(ctx, p) }
-	if !o.Fresh && !o.NoStore {
+	if !asked.Fresh {
 		r, _ = g.cache.Get(p.Key)
-	}
-	if r != nil && o.MaxAge != nil && time.Since(r.Made()) > *o.MaxAge {
-		r, o.Fresh = nil, true
 	}
 	switch {
 	case r != nil:
@@ -272,16 +272,23 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		return Answer{}, ErrNotHeld
 	case o.Anonymous && !g.strangers.Allow(o.Principal, begin):
 		return Answer{}, ErrTooMany
-	case o.NoStore:
+	case asked.Fresh && o.NoStore:
 		if r, err = g.cache.Pass(ctx, asked, compute); err != nil {
 			return Answer{}, err
 		}
 		outcome = cache.Passed
 	default:
-		asked.Fresh = o.Fresh
 		if r, outcome, err = g.cache.Read(ctx, asked, compute); err != nil {
 			return Answer{}, err
 		}
+	}
+	if r.Sequence > applied && outcome != cache.Hit && outcome != cache.Expired {
+		// It was read past what this node has applied: nobody is to get something older
+		// from here after it. A node that does not come that far ends its lease meanwhile.
+		if err := g.reach(ctx, r.Sequence, g.cache.Applied); err != nil && ctx.Err() != nil {
+			return Answer{}, ctx.Err()
+		}
+		applied = max(applied, g.cache.AppliedIn(p.Query.Edition))
 	}
 	if need, missing := rights.Missing(r.Needs()); missing {
 		if less := p.narrow(rights, o); less != nil {
@@ -302,7 +309,35 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if p.Query.Edition == content.Preview {
 		applied = max(applied, r.Sequence)
 	}
-	return Answer{Response: r, Outcome: outcome, Sequence: applied}, nil
+	return Answer{Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights)}, nil
+}
+
+// mayRecompute tells whether somebody with these rights may have the plan computed though
+// its answer is held.
+func (p *Plan) mayRecompute(rights access.Rights) bool {
+	if rights.Allows(access.Administer) {
+		return true
+	}
+	return len(p.Needs) > 0 && !slices.ContainsFunc(p.Needs, func(n access.Need) bool {
+		n.Verb = access.Recompute
+		return !rights.Allows(n)
+	})
+}
+
+// open tells whether everyone gets the answer as this reader does.
+func (p *Plan) open(r *cache.Response, rights access.Rights) bool {
+	if p.narrowed || p.Query.Edition != content.Published {
+		return false
+	}
+	if len(rights.Own) == 0 {
+		return true
+	}
+	everyone := access.Rights{Open: rights.Open}
+	if _, missing := everyone.Missing(p.Needs); missing || len(p.Needs) == 0 && !everyone.AllowsAny(access.Read, p.Query.Edition) {
+		return false
+	}
+	_, missing := everyone.Missing(r.Needs())
+	return !missing
 }
 
 // nothing is the answer to a plan that finds nothing, otherwise like another one.
@@ -337,7 +372,7 @@ func (g *Gateway) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 		return Answer{}, false
 	}
 	g.cache.CountHit(r)
-	return Answer{Response: r, Outcome: cache.Blind, Sequence: g.cache.AppliedIn(p.Query.Edition)}, true
+	return Answer{Response: r, Outcome: cache.Blind, Sequence: g.cache.AppliedIn(p.Query.Edition), Open: p.open(r, rights)}, true
 }
 
 // answer reads and lays out.
@@ -427,6 +462,7 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 		f := t.Freshness
 		out.Private, out.Shared = min(out.Private, f.Private), min(out.Shared, f.Shared)
 		out.ServeExpired = out.ServeExpired && f.ServeExpired
+		out.StaleInBrowsers = min(out.StaleInBrowsers, f.StaleInBrowsers)
 		out.StaleWhileRevalidate, out.StaleIfError = min(out.StaleWhileRevalidate, f.StaleWhileRevalidate), min(out.StaleIfError, f.StaleIfError)
 	}
 	return out

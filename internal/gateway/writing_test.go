@@ -514,7 +514,7 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 			_, how, cached := n.read(t, path)
 			c := *n.client
 			c.HTTP = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-			fresh, err := c.Do(t.Context(), http.MethodGet, "/content/"+n.Environment()+"/published"+path, http.Header{"Cache-Control": {"no-cache"}}, nil)
+			fresh, err := c.Do(t.Context(), http.MethodGet, "/content/"+n.Environment()+"/published"+path, http.Header{"Prefer": {"recompute"}}, nil)
 			if err != nil {
 				t.Fatal(err)
 			}

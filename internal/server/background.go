@@ -192,10 +192,10 @@ func (s *Server) showWrite(r *http.Request) (any, error) {
 	return out, nil
 }
 
-// prefers tells whether a request has the preference, without a value (RFC 7240).
+// prefers tells whether a request has the preference, as in handling=lenient (RFC 7240).
 func prefers(r *http.Request, preference string) bool {
 	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {
-		if name, _, _ := strings.Cut(one, ";"); strings.TrimSpace(name) == preference {
+		if name, _, _ := strings.Cut(one, ";"); strings.ReplaceAll(name, " ", "") == preference {
 			return true
 		}
 	}

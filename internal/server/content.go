@@ -158,11 +158,13 @@ func (s *Server) anonymous(r *http.Request, now time.Time) error {
 // response's own.
 func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
 	o := gateway.ReadOptions{Only: reader.Only, Backs: reader.Backs, Principal: reader.Principal(s.source(r)), Anonymous: reader.Kind == access.Everyone}
-	if asked := r.Header["Cache-Control"]; asked != nil && reader.Known() {
-		directives(asked, &o)
+	if asked := r.Header["Cache-Control"]; asked != nil {
+		directives(asked, reader.Known(), &o)
+	} else if r.Header["Pragma"] != nil {
+		o.Current = true // no-cache is all that it can say (RFC 9111, 5.4)
 	}
-	if prefer := r.Header["Prefer"]; prefer != nil {
-		o.Lenient = strings.Contains(strings.ReplaceAll(strings.Join(prefer, ","), " ", ""), "handling=lenient")
+	if r.Header["Prefer"] != nil {
+		o.Lenient, o.Recompute = prefers(r, "handling=lenient"), prefers(r, "recompute")
 	}
 	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
@@ -195,6 +197,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if mediaType != "" {
 		h["Content-Type"] = []string{mediaType}
 	}
+	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
 	if s.cors {
 		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
 	}
@@ -202,11 +205,16 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 		h["Vary"] = []string{h["Vary"][0] + ", Prefer"}
 		h["Preference-Applied"] = []string{"handling=lenient"}
 	}
+	if a.Outcome == cache.Bypassed || a.Outcome == cache.Passed {
+		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
+	}
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
 	}
 	if a.Outcome != cache.Hit || h["Cache-Status"] == nil {
 		h["Cache-Status"] = cacheStatus[a.Outcome]
+	} else if o.Current {
+		h["Cache-Status"] = verifiedCurrent
 	} else if ends := a.Ends(); !ends.IsZero() {
 		h["Cache-Status"] = []string{hitFor(max(0, time.Until(ends)))}
 	}
@@ -279,23 +287,23 @@ func hitFor(span time.Duration) string {
 	return "Ubiquon; hit; ttl=" + strconv.Itoa(int(span/time.Second))
 }
 
-// directives reads what a request asks of caches (RFC 9111, section 5.2.1). They are
-// for readers that are known: others could have everything computed anew.
-func directives(asked []string, o *gateway.ReadOptions) {
+// verifiedCurrent is the Cache-Status of a hit for a request that takes nothing older than
+// now: no answer is held any more that a change has made older.
+var verifiedCurrent = []string{"Ubiquon; hit; detail=verified-current"}
+
+// directives reads what a request asks of caches (RFC 9111, section 5.2.1). Whatever age
+// it takes, an answer that is held is the present one. Those without a key cannot find out
+// what is held.
+func directives(asked []string, known bool, o *gateway.ReadOptions) {
 	for one := range strings.SplitSeq(strings.Join(asked, ","), ",") {
-		name, value, _ := strings.Cut(strings.ToLower(strings.TrimSpace(one)), "=")
+		name, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(one)), "=")
 		switch name {
-		case "no-cache":
-			o.Fresh = true
+		case "no-cache", "max-age", "min-fresh":
+			o.Current = true
 		case "no-store":
-			o.NoStore = true
+			o.Current, o.NoStore = true, true
 		case "only-if-cached":
-			o.OnlyHeld = true
-		case "max-age":
-			if n, err := strconv.Atoi(strings.Trim(value, `"`)); err == nil && n >= 0 {
-				age := time.Duration(min(n, 1<<30)) * time.Second
-				o.MaxAge = &age
-			}
+			o.OnlyHeld = known
 		}
 	}
 }
@@ -317,29 +325,32 @@ func matches(header, etag string) bool {
 	return false
 }
 
-// headers are those that every answer to the query has.
+// policyFor picks of two values of a header the one for an answer that is open to everyone,
+// or the one for an answer that is its reader's. One value alone is for both.
+func policyFor(open bool, values []string) []string {
+	if open && len(values) > 1 {
+		return values[1:2:2]
+	}
+	return values[:1:1]
+}
+
+// headers are those that every answer to the query has. Cache-Control and Vary have two
+// values where it matters whether the answer is open to everyone: see policyFor.
 func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) map[string][]string {
-	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization, Accept-Encoding"}, "Cache-Control": {"private, no-store"}}
+	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization, Accept-Encoding", "Accept-Encoding"}, "Cache-Control": {"private, no-store"}}
 	if negotiated {
-		h["Vary"] = []string{"Authorization, Accept-Encoding, Accept-Language"}
+		h["Vary"] = []string{"Authorization, Accept-Encoding, Accept-Language", "Accept-Encoding, Accept-Language"}
 	}
 	if len(q.Roots) > 0 && q.Roots[0].Locale != "" {
 		h["Content-Language"] = []string{q.Roots[0].Locale}
 	}
 	if q.Edition == content.Published {
 		f := gateway.PolicyOf(m, gateway.TypesOf(q))
-		policy := "private, max-age=" + seconds(f.Private)
-		if f.StaleWhileRevalidate > 0 {
-			policy += ", stale-while-revalidate=" + seconds(f.StaleWhileRevalidate)
-		}
-		if f.StaleIfError > 0 {
-			policy += ", stale-if-error=" + seconds(f.StaleIfError)
-		}
 		timely := slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 })
 		if timely {
-			policy = "private, max-age=0" // it changes with the time
+			f = model.Freshness{} // it changes with the time
 		}
-		h["Cache-Control"] = []string{policy}
+		h["Cache-Control"] = []string{browsers(f, false), browsers(f, true)}
 		// For shared caches (RFC 9213), and by which groups they may be told that it is
 		// over (RFC 9875).
 		shared := "max-age=" + seconds(f.Shared)
@@ -349,9 +360,6 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		if f.StaleIfError > 0 {
 			shared += ", stale-if-error=" + seconds(f.StaleIfError)
 		}
-		if timely {
-			shared = "max-age=0"
-		}
 		h["Cdn-Cache-Control"] = []string{shared}
 		h["Cache-Status"] = []string{hitFor(time.Duration(f.Shared))}
 		if groups := groupsOf(gateway.TypesOf(q)); groups != "" {
@@ -360,6 +368,30 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 	}
 	tellFarewell(h, m, q)
 	return h
+}
+
+// browsers is the Cache-Control of an answer. Nobody can tell browsers of changes, so they
+// ask whether it is still the same, unless the types say by name that it may be older.
+// Shared caches that know nothing of us may keep what is open for as long as s-maxage says.
+func browsers(f model.Freshness, open bool) string {
+	policy, asks := "private", f.Private == 0 && f.StaleInBrowsers == 0
+	if open {
+		policy = "public"
+	}
+	if asks && (!open || f.Shared == 0) {
+		return policy + ", no-cache"
+	}
+	policy += ", max-age=" + seconds(f.Private)
+	if open {
+		policy += ", s-maxage=" + seconds(f.Shared)
+	}
+	if asks {
+		policy += ", must-revalidate"
+	}
+	if f.StaleInBrowsers > 0 {
+		policy += ", stale-while-revalidate=" + seconds(f.StaleInBrowsers)
+	}
+	return policy
 }
 
 // groupsOf names the groups of an answer that shows the types: a group a type, as a

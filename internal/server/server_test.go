@@ -33,28 +33,34 @@ func TestCachePolicyIsTheStrictestOfWhatIsShown(t *testing.T) {
 	m := testkit.Model(t, `
 types:
   notice:
-    freshness: {private: 30s, shared: 60s, staleWhileRevalidate: 5m, staleIfError: 1d}
+    freshness: {private: 30s, shared: 60s, staleWhileRevalidate: 5m, staleIfError: 1d, staleInBrowsers: 20s}
     fields: {title: {kind: text}, routes: {kind: reference, types: [route], several: true}}
   route:
-    freshness: {private: 10s, staleIfError: 1h}
+    freshness: {shared: 10s, staleIfError: 1h}
+    fields: {name: {kind: text}, piers: {kind: reference, types: [pier], several: true}}
+  pier:
     fields: {name: {kind: text}}
 `)
-	of := func(edition, fields string) string {
+	of := func(edition, fields string, open bool) string {
 		sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("notice")}, fields)
 		if err != nil {
 			t.Fatal(err)
 		}
 		q := &query.Query{Edition: edition, Roots: []query.Root{{By: query.ByList, Type: "notice", Locale: "en", Selection: sel}}}
-		return headers(m, q, "application/json", false)["Cache-Control"][0]
+		return policyFor(open, headers(m, q, "application/json", false)["Cache-Control"])[0]
 	}
-	if got := of("published", "title"); got != "private, max-age=30, stale-while-revalidate=300, stale-if-error=86400" {
-		t.Errorf("one type: %s", got)
-	}
-	if got := of("published", "title,routes(name)"); got != "private, max-age=10, stale-if-error=3600" {
-		t.Errorf("two types: %s", got)
-	}
-	if got := of("preview", "title"); got != "private, no-store" {
-		t.Errorf("preview: %s", got)
+	for _, c := range []struct {
+		edition, fields string
+		open            bool
+		want            string
+	}{
+		{"published", "title", false, "private, max-age=30, stale-while-revalidate=20"}, {"published", "title", true, "public, max-age=30, s-maxage=60, stale-while-revalidate=20"},
+		{"published", "title,routes(name)", false, "private, no-cache"}, {"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10, must-revalidate"},
+		{"published", "title,routes(name,piers(name))", true, "public, no-cache"}, {"preview", "title", false, "private, no-store"}, {"preview", "title", true, "private, no-store"},
+	} {
+		if got := of(c.edition, c.fields, c.open); got != c.want {
+			t.Errorf("%s of %s, open %t: %s, want %s", c.fields, c.edition, c.open, got, c.want)
+		}
 	}
 }
 
@@ -110,22 +116,19 @@ func TestSmallBodiesAreReadWhole(t *testing.T) {
 // TestWhatARequestAsks reads the directives of a Cache-Control header.
 func TestWhatARequestAsks(t *testing.T) {
 	for header, want := range map[string]string{
-		"": "", "no-cache": "fresh", "No-Cache": "fresh", "no-store": "no store", "only-if-cached": "held", "max-age=0": "0s", "max-age=\"30\"": "30s", "max-age=-1": "", "max-age=x": "", "max-age": "",
-		"no-cache, only-if-cached": "fresh held", "max-stale=5, min-fresh=3": "", "max-age=99999999999": "298261h37m4s", "max-age=2000000000": "298261h37m4s",
+		"": "", "no-cache": "current", "No-Cache": "current", "no-store": "current, not kept", "only-if-cached": "held", "max-age=0": "current", "max-age=\"30\"": "current",
+		"no-cache, only-if-cached": "current, held", "max-stale=5": "", "max-stale=5, min-fresh=3": "current", "x=y": "",
 	} {
 		var o gateway.ReadOptions
-		directives([]string{header}, &o)
+		directives([]string{header}, true, &o)
 		var got []string
-		for name, is := range map[string]bool{"fresh": o.Fresh, "no store": o.NoStore, "held": o.OnlyHeld} {
+		for name, is := range map[string]bool{"current": o.Current, "not kept": o.NoStore, "held": o.OnlyHeld} {
 			if is {
 				got = append(got, name)
 			}
 		}
-		if o.MaxAge != nil {
-			got = append(got, o.MaxAge.String())
-		}
-		if slices.Sort(got); strings.Join(got, " ") != want {
-			t.Errorf("%q asks %q, want %q", header, strings.Join(got, " "), want)
+		if slices.Sort(got); strings.Join(got, ", ") != want {
+			t.Errorf("%q asks %q, want %q", header, strings.Join(got, ", "), want)
 		}
 	}
 }

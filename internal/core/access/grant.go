@@ -14,11 +14,13 @@ const (
 	Submit  = "submit"  // hand in a draft from outside
 	Write   = "write"   // save drafts, and what goes with it
 	Publish = "publish" // decide on what readers see
-	Manage  = "manage"  // everything else
+	// Recompute has answers computed that are held; who manages everything may, too.
+	Recompute = "recompute"
+	Manage    = "manage" // everything else
 )
 
 // Verbs lists every verb.
-var Verbs = []string{Read, Submit, Write, Publish, Manage}
+var Verbs = []string{Read, Submit, Write, Publish, Recompute, Manage}
 
 // Any stands for every edition or every type in a grant.
 const Any = "*"

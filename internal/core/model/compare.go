@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Severity says what a difference between two models does to stored content.
@@ -117,6 +118,9 @@ func (c *comparison) typ(old, now *Type) {
 	change(old.Approval != now.Approval, "approval before publishing: %t", now.Approval)
 	change(!reflect.DeepEqual(old.Submissions, now.Submissions), "other submissions are taken")
 	change(old.Freshness != now.Freshness, "answers may be kept for other times")
+	if stale := time.Duration(max(now.Freshness.Private, now.Freshness.StaleInBrowsers)); stale > time.Duration(max(old.Freshness.Private, old.Freshness.StaleInBrowsers)) {
+		change(true, "browsers may show what has changed for up to %s: nobody can tell them of changes", stale)
+	}
 	if old.Singleton != now.Singleton {
 		d := Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: Safe, Text: "it has many entries from now on"}
 		if now.Singleton {

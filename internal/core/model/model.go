@@ -111,8 +111,11 @@ type Farewell struct {
 type Freshness struct {
 	Private              strictyaml.Duration `json:"private" yaml:"private"`                           // browsers; default 0
 	Shared               strictyaml.Duration `json:"shared" yaml:"shared"`                             // shared caches; default 0
-	StaleWhileRevalidate strictyaml.Duration `json:"staleWhileRevalidate" yaml:"staleWhileRevalidate"` // RFC 5861
-	StaleIfError         strictyaml.Duration `json:"staleIfError" yaml:"staleIfError"`                 // RFC 5861
+	StaleWhileRevalidate strictyaml.Duration `json:"staleWhileRevalidate" yaml:"staleWhileRevalidate"` // RFC 5861, by shared caches that are told of changes
+	StaleIfError         strictyaml.Duration `json:"staleIfError" yaml:"staleIfError"`                 // RFC 5861, by the same
+	// StaleInBrowsers lets browsers show an answer for so long after it has ended, while
+	// they fetch the new one (stale-while-revalidate of RFC 5861). Default: never.
+	StaleInBrowsers strictyaml.Duration `json:"staleInBrowsers,omitempty" yaml:"staleInBrowsers"`
 	// ServeExpired lets this service itself serve an answer that it knows to have
 	// expired: for StaleWhileRevalidate while the new one is computed, and for
 	// StaleIfError when that fails. Default: never.
