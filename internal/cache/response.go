@@ -1,6 +1,7 @@
 package cache
 
 import (
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -25,6 +26,8 @@ type Response struct {
 	// Stale says how long the response may be served after it has expired; the zero
 	// Stale is not at all.
 	Stale Stale
+
+	addresses atomic.Pointer[[]string] // see NoteAddress
 
 	key     string
 	made    int64 // in nanoseconds
@@ -80,6 +83,42 @@ const overhead = 440
 func (r *Response) weigh(deps *depend.Set) {
 	r.deps = uint32(deps.Size())
 	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
+}
+
+// mostAddresses bounds how many addresses of one response are noted.
+const mostAddresses = 16
+
+// NoteAddress notes an address under which others may hold the response. Of one that is
+// asked for in more ways than can be noted, AnyAddress is.
+func (r *Response) NoteAddress(address string) {
+	for {
+		noted := r.addresses.Load()
+		var all []string
+		if noted != nil {
+			all = *noted
+		}
+		if slices.Contains(all, address) || len(all) > mostAddresses {
+			return
+		}
+		if len(all) == mostAddresses {
+			address = AnyAddress
+		}
+		next := append(slices.Clip(all), address)
+		if r.addresses.CompareAndSwap(noted, &next) {
+			return
+		}
+	}
+}
+
+// AnyAddress stands for addresses that are not known.
+const AnyAddress = "*"
+
+// Addresses are those under which others may hold the response.
+func (r *Response) Addresses() []string {
+	if noted := r.addresses.Load(); noted != nil {
+		return *noted
+	}
+	return nil
 }
 
 // Ends is when the response is no longer good even if nothing changes; zero for

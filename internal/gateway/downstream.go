@@ -3,9 +3,7 @@ package gateway
 import (
 	"context"
 	"fmt"
-	"net/url"
 	"slices"
-	"strings"
 	"time"
 
 	"ubiquon/internal/cache"
@@ -43,11 +41,22 @@ const (
 
 func checkDownstream(all map[string]outbound.Target) error {
 	for name, t := range all {
-		if u, err := url.Parse(t.Call); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return fmt.Errorf("downstream %s: call %q is no http address", name, t.Call)
+		if err := t.Check(); err != nil {
+			return fmt.Errorf("downstream %s: %w", name, err)
 		}
 	}
 	return nil
+}
+
+// NoteAddress notes by which address somebody may hold an answer. It returns false if that
+// is in vain: the answer is over, or not held here, so that nobody would tell them.
+func (g *Gateway) NoteAddress(a *Answer, address string) bool {
+	if len(g.o.Downstream) == 0 {
+		return true
+	}
+	a.NoteAddress(address)
+	held, is := g.cache.Get(a.Key())
+	return is && held == a.Response
 }
 
 // Downstream lists the caches downstream, and what they know.
@@ -63,11 +72,13 @@ func (g *Gateway) noteExpired(ctx context.Context, expired []*cache.Response, se
 	}
 	var addresses []string
 	for _, r := range expired {
-		if r.Edition != content.Published || !strings.HasPrefix(r.Asked, "/") {
-			continue // it cannot be held by others, or came as a POST
+		if r.Edition == content.Published { // others cannot hold the rest
+			addresses = append(addresses, r.Addresses()...)
 		}
-		address, _, _ := strings.Cut(r.Asked, "\n")
-		addresses = append(addresses, address)
+	}
+	// What this node held before it began, or had no room for, others may hold all the same.
+	if evicted := g.cache.Stats().Evicted + 1; g.addressesLost.Swap(evicted) != evicted {
+		addresses = append(addresses, cache.AnyAddress)
 	}
 	if addresses == nil {
 		return nil
@@ -107,9 +118,13 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 		return err
 	}
 	out := Invalidation{Edition: content.Published, After: after, Sequence: max(after, told.UpTo), Groups: g.groupsOf(told), Addresses: told.Addresses}
+	if i := slices.Index(out.Addresses, cache.AnyAddress); i >= 0 {
+		out.Addresses, out.More = slices.Delete(out.Addresses, i, i+1), true
+	}
 	if len(out.Addresses) > maxAddresses {
 		out.Addresses, out.More = out.Addresses[:maxAddresses], true
 	}
+	out.More = out.More || g.unsure(told)
 	if len(out.Groups) == 0 {
 		// It is nothing to them, or some node does not know of it yet.
 		return g.store.DownstreamTold(ctx, name, out.Sequence, false)
@@ -122,7 +137,13 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 	event := outbound.Event{Type: "invalidated", Source: g.o.Address + "/content/" + g.Environment(), ID: id, Time: begin.UTC(), Data: out}
 	calling, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if err := g.caller.Post(calling, target.Call, target.Secret, id, event); err != nil {
+	tell := func() error { return g.caller.Post(calling, target.Call, target.Secret, id, event) }
+	if target.Method != "" {
+		tell = func() error {
+			return g.caller.Expire(calling, target, outbound.Expiry{Groups: out.Groups, Addresses: out.Addresses, More: out.More})
+		}
+	}
+	if err := tell(); err != nil {
 		wait := min(time.Second<<min(attempts, 10), maxCallPause)
 		g.log.Warn("a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence, "attempt", attempts+1, "in", wait, "error", err)
 		return g.store.DownstreamFailed(ctx, name, err.Error(), wait)
@@ -132,20 +153,24 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 	return g.store.DownstreamTold(ctx, name, out.Sequence, true)
 }
 
+// unsure tells whether more than single entries has changed: the model, or what everyone
+// may read, or nobody knows what.
+func (g *Gateway) unsure(told store.Untold) bool {
+	return told.Gap || slices.ContainsFunc(told.Changes, func(c content.Change) bool {
+		return c.Kind == content.ModelChange || c.Kind == content.AccessChange && c.What == content.OpenAccess
+	})
+}
+
 // groupsOf names the groups that changes are about: the types of what changed, and
 // all of them when the model has, what everyone may read has, or nobody knows.
 func (g *Gateway) groupsOf(told store.Untold) []string {
 	groups := map[string]bool{}
-	all := told.Gap
 	for i := range told.Changes {
-		switch c := &told.Changes[i]; {
-		case c.Edition == content.Published && c.Type != "":
+		if c := &told.Changes[i]; c.Edition == content.Published && c.Type != "" {
 			groups[c.Type] = true
-		case c.Kind == content.ModelChange, c.Kind == content.AccessChange && c.What == content.OpenAccess:
-			all = true
 		}
 	}
-	if all {
+	if g.unsure(told) {
 		for _, t := range g.Model().TypeNames() {
 			groups[t] = true
 		}

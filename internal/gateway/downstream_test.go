@@ -2,9 +2,11 @@ package gateway_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -128,6 +130,93 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 	resp.Body.Close()
 	if how, _ := read("/routes?fields=name"); resp.StatusCode != 400 || how != "Breakwater; hit" {
 		t.Errorf("whoever comes is believed: %s, %q", resp.Status, how)
+	}
+}
+
+// TestACacheThatKnowsNothingOfUs reads open content through a shared cache that goes by RFC
+// 9111 alone: nearly everything is answered by it, whatever readers send, and nothing is
+// older after a publish that it was told of by a plain request.
+func TestACacheThatKnowsNothingOfUs(t *testing.T) {
+	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s, staleWhileRevalidate: 5m}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").Replace(testkit.Ferries)
+	var edge *breakwater.Standard
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { edge.ServeHTTP(w, r) }))
+	t.Cleanup(web.Close)
+	s := testkit.Store(t, testkit.Model(t, shared))
+	n := start(t, gateway.Options{Store: s, Outbound: outbound.Options{Private: true},
+		Downstream: map[string]outbound.Target{"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"}}}, access.NewSecret())
+	edge = breakwater.NewStandard(n.client.Address)
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella", "slug": "mella"})
+	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "slug": "ring", "piers": []any{"p1"}})
+	if _, err := n.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
+		t.Fatal(err)
+	}
+	_, key, err := n.CreateKey(t.Context(), access.Key{Name: "site", Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	known := func() bool {
+		all, err := n.Downstream(t.Context())
+		return err == nil && len(all) == 1 && all[0].Behind == 0
+	}
+	testkit.Eventually(t, "it knows of all so far", known)
+	base := "/content/" + n.Environment() + "/published"
+	paths := []string{base + "/piers?locale=en&fields=name", base + "/piers/mella?locale=en", base + "/routes?locale=en&fields=name,piers(name)",
+		base + "/graphql?query=" + url.QueryEscape(`{piers(locale:"en"){nodes{name}}}`), base + "/piers?fields=name&locale=en"}
+	read := func(path, language, encoding, key string) (*http.Response, string) {
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, web.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Accept-Language", language)
+		req.Header.Set("Accept-Encoding", encoding)
+		if key != "" {
+			req.Header.Set("Authorization", "Bearer "+key)
+		}
+		resp, err := http.DefaultTransport.RoundTrip(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		body, _ := io.ReadAll(resp.Body)
+		return resp, string(body)
+	}
+	for language := range 20 {
+		for i, encoding := range []string{"identity", "gzip", "br", "zstd"} {
+			for _, path := range paths {
+				if resp, body := read(path, fmt.Sprintf("x-%d, en;q=0.%d", language, i+1), encoding, map[bool]string{true: key}[language%2 == 1]); resp.StatusCode != 200 || !strings.Contains(resp.Header.Get("Cache-Control"), "public") || strings.Contains(resp.Header.Get("Vary"), "Authorization") {
+					t.Fatalf("%s: %d %v %s", path, resp.StatusCode, resp.Header, body)
+				}
+			}
+		}
+	}
+	all := edge.Hits + edge.Misses + edge.Revalidated
+	t.Logf("%d of %d reads were answered by the cache", edge.Hits, all)
+	if float64(edge.Hits)/float64(all) < 0.95 {
+		t.Errorf("too few: %d missed, %d asked again", edge.Misses, edge.Revalidated)
+	}
+	for i := range 3 {
+		name := fmt.Sprint("Mella ", i)
+		publish(t, n, "p1", "pier", content.Fields{"name": name, "slug": "mella"})
+		testkit.Eventually(t, "it is told", known)
+		for _, encoding := range []string{"identity", "identity"} {
+			for _, path := range paths {
+				if _, body := read(path, "en", encoding, ""); !strings.Contains(body, name) {
+					t.Errorf("%s: after %s was published: %s", path, name, body)
+				}
+			}
+		}
+	}
+	if _, err := n.OpenTo(t.Context(), "test", nil, access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "it is told that nothing is open any more", known)
+	for _, path := range paths[:3] {
+		if resp, body := read(path, "en", "identity", ""); resp.StatusCode != http.StatusUnauthorized {
+			t.Errorf("%s, which is not open any more: %d %s", path, resp.StatusCode, body)
+		}
+		if resp, _ := read(path, "en", "identity", key); resp.StatusCode != 200 || !strings.Contains(resp.Header.Get("Cache-Control"), "private") || !strings.Contains(resp.Header.Get("Vary"), "Authorization") {
+			t.Errorf("%s with a key: %d %v", path, resp.StatusCode, resp.Header)
+		}
 	}
 }
 

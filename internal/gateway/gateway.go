@@ -114,7 +114,10 @@ type Gateway struct {
 		at   time.Time
 	}
 	writeErrors atomic.Int64
-	leaving     atomic.Bool
+	// addressesLost is how many answers had been evicted, and one, when it was last noted
+	// that addresses are not known any more.
+	addressesLost atomic.Int64
+	leaving       atomic.Bool
 	// awake is closed when a quiet copy is woken, or at the start if it is none.
 	awake chan struct{}
 	waken sync.Once

@@ -44,6 +44,8 @@ type Operation struct {
 	// vars the variables that they use.
 	describing map[int]merged
 	vars       map[string]any
+	// Negotiated says that a field names no locale, so that the request's language counts.
+	Negotiated bool
 	// restricted says that fields may be missing for want of a grant.
 	restricted bool
 }
@@ -321,6 +323,7 @@ func (c *compiler) root(f merged) {
 		out.Translated = args["translated"] == "ONLY"
 		fd.shape = c.connection(&out, f.inner, r.typ)
 	}
+	c.out.Negotiated = c.out.Negotiated || !told && out.Locale != ""
 	c.out.Query.Roots = append(c.out.Query.Roots, out)
 	c.out.fields = append(c.out.fields, fd)
 }

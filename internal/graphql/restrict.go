@@ -17,7 +17,7 @@ import (
 // fields that need more are null, and the answer has an error for each that
 // names the grant.
 func (o *Operation) Restrict(rights access.Rights) *Operation {
-	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors, describing: o.describing, vars: o.vars, restricted: true}
+	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors, describing: o.describing, vars: o.vars, Negotiated: o.Negotiated, restricted: true}
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			root := o.Query.Roots[f.root]

@@ -7,13 +7,17 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+	"golang.org/x/sync/errgroup"
 )
 
 // Caller makes signed calls.
@@ -28,6 +32,97 @@ func New(o Options) *Caller { return &Caller{client: o.NewClient()} }
 type Target struct {
 	Call   string `yaml:"call" json:"call"` // the address that is called with POST
 	Secret string `yaml:"secret" json:"-"`  // signs the call (Standard Webhooks); env:NAME
+	// Method, as in PURGE, makes of the call plain requests, for caches that know nothing of
+	// ours: one for each address, in the place of {address} in Call; or a single one with
+	// the groups in the header Groups, as a list of RFC 9651, or, with Separator, as they
+	// are.
+	Method    string `yaml:"method" json:"method,omitempty"`
+	Groups    string `yaml:"groups" json:"groups,omitempty"`
+	Separator string `yaml:"separator" json:"separator,omitempty"`
+	// Everything is called with Method when it is not known which addresses are over.
+	Everything string `yaml:"everything" json:"everything,omitempty"`
+}
+
+// addressMark is what stands for an address in Target.Call.
+const addressMark = "{address}"
+
+// Check returns what is wrong with the target.
+func (t Target) Check() error {
+	for name, at := range map[string]string{"call": strings.Replace(t.Call, addressMark, "/", 1), "everything": t.Everything} {
+		if u, err := url.Parse(at); (at != "" || name == "call") && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+			return fmt.Errorf("%s %q is no http address", name, at)
+		}
+	}
+	marked := strings.Contains(t.Call, addressMark)
+	switch {
+	case t.Method == "" && (t.Groups != "" || t.Everything != "" || marked):
+		return errors.New("method is missing; the call is signed JSON without it")
+	case t.Method == "":
+		return nil
+	case t.Secret != "":
+		return errors.New("a plain request is not signed: take out secret, or method")
+	case marked == (t.Groups != ""):
+		return errors.New("a plain request names an address ({address} in call), or the groups (groups: the header's name)")
+	case strings.ToUpper(t.Method) != t.Method:
+		return fmt.Errorf("method %q: methods are in capitals", t.Method)
+	}
+	return nil
+}
+
+// Expiry is what a cache is to let go of: what is of the groups, or at the addresses. More
+// says that there are addresses that are not known.
+type Expiry struct {
+	Groups, Addresses []string
+	More              bool
+}
+
+// togetherMost bounds the plain requests that are made at the same time.
+const togetherMost = 8
+
+// Expire makes the plain requests of a target. 404 and 410 are taken for success, too: the
+// cache did not have it. Its error is that of the first that failed.
+func (c *Caller) Expire(ctx context.Context, t Target, e Expiry) error {
+	if t.Groups != "" {
+		value := strings.Join(e.Groups, t.Separator)
+		if t.Separator == "" {
+			quoted := make([]string, len(e.Groups))
+			for i, g := range e.Groups {
+				quoted[i] = strconv.Quote(g)
+			}
+			value = strings.Join(quoted, ", ")
+		}
+		return c.plain(ctx, t.Method, t.Call, t.Groups, value)
+	}
+	if e.More && t.Everything != "" {
+		return c.plain(ctx, t.Method, t.Everything, "", "")
+	}
+	var all errgroup.Group
+	all.SetLimit(togetherMost)
+	for _, address := range e.Addresses {
+		all.Go(func() error { return c.plain(ctx, t.Method, strings.Replace(t.Call, addressMark, address, 1), "", "") })
+	}
+	return all.Wait()
+}
+
+// plain makes a request without a body.
+func (c *Caller) plain(ctx context.Context, method, address, header, value string) error {
+	req, err := http.NewRequestWithContext(ctx, method, address, nil)
+	if err != nil {
+		return err
+	}
+	if header != "" {
+		req.Header.Set(header, value)
+	}
+	resp, err := c.client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 64<<10)) // for the connection's sake
+	if resp.StatusCode/100 == 2 || resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone {
+		return nil
+	}
+	return &AnswerError{Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()), text: fmt.Sprintf("%s answered %s to %s", req.URL.Host, resp.Status, method)}
 }
 
 // Event is a CloudEvent 1.0, whose data is JSON.

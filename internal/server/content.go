@@ -208,6 +208,9 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if a.Outcome == cache.Bypassed || a.Outcome == cache.Passed {
 		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
 	}
+	if r.Method == http.MethodGet && a.Open && !s.g.NoteAddress(&a, r.RequestURI) {
+		h["Cache-Control"], h["Cdn-Cache-Control"] = []string{browsers(model.Freshness{}, true)}, []string{"max-age=0"}
+	}
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
 	}
@@ -384,9 +387,6 @@ func browsers(f model.Freshness, open bool) string {
 	policy += ", max-age=" + seconds(f.Private)
 	if open {
 		policy += ", s-maxage=" + seconds(f.Shared)
-	}
-	if asks {
-		policy += ", must-revalidate"
 	}
 	if f.StaleInBrowsers > 0 {
 		policy += ", stale-while-revalidate=" + seconds(f.StaleInBrowsers)

@@ -157,8 +157,11 @@ func (s *Server) compileFor(edition, language, mediaType string, req graphql.Req
 }
 
 func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *gateway.Plan {
-	base := headers(m, &op.Query, mediaType, true)
-	p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: "graphql " + op.Key(), Base: base}
+	base := headers(m, &op.Query, mediaType, op.Negotiated)
+	for i, vary := range base["Vary"] {
+		base["Vary"][i] = vary + ", Accept"
+	}
+	p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: graphqlKey(op), Base: base}
 	p.Narrow = s.narrowGraphQL
 	p.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
 		body, err := p.GraphQL.Write(res)
@@ -179,8 +182,16 @@ func (s *Server) narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.P
 		}
 		out.GraphQL = out.GraphQL.DescribedBy(seen.Schema)
 	}
-	out.Query, out.Key = &out.GraphQL.Query, "graphql "+out.GraphQL.Key()
+	out.Query, out.Key = &out.GraphQL.Query, graphqlKey(out.GraphQL)
 	return &out
+}
+
+// graphqlKey is the canonical form of an operation's request.
+func graphqlKey(op *graphql.Operation) string {
+	if op.Negotiated {
+		return "graphql negotiated " + op.Key()
+	}
+	return "graphql " + op.Key()
 }
 
 // badGraphQL is the error of a request that is none.

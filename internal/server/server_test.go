@@ -55,7 +55,7 @@ types:
 		want            string
 	}{
 		{"published", "title", false, "private, max-age=30, stale-while-revalidate=20"}, {"published", "title", true, "public, max-age=30, s-maxage=60, stale-while-revalidate=20"},
-		{"published", "title,routes(name)", false, "private, no-cache"}, {"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10, must-revalidate"},
+		{"published", "title,routes(name)", false, "private, no-cache"}, {"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10"},
 		{"published", "title,routes(name,piers(name))", true, "public, no-cache"}, {"preview", "title", false, "private, no-store"}, {"preview", "title", true, "private, no-store"},
 	} {
 		if got := of(c.edition, c.fields, c.open); got != c.want {
