@@ -229,6 +229,7 @@ func (a *app) entryCreate() *cobra.Command {
 			}
 			return a.print(out, func(t *table) {
 				t.line(fmt.Sprintf("%s saved as revision %d", out.Entries[0].ID, out.Entries[0].Revision))
+				warn(t, out)
 			})
 		},
 	}
@@ -281,9 +282,19 @@ func (a *app) entryEdit() *cobra.Command {
 			if kept != "" {
 				os.Remove(kept)
 			}
-			return a.print(out, func(t *table) { t.line(fmt.Sprintf("%s saved as revision %d", id, out.Entries[0].Revision)) })
+			return a.print(out, func(t *table) {
+				t.line(fmt.Sprintf("%s saved as revision %d", id, out.Entries[0].Revision))
+				warn(t, out)
+			})
 		},
 	}
 	formFlags(c, &file, &message, &sets)
 	return c
+}
+
+// warn tells of what is saved, and not delivered as it is.
+func warn(t *table, out client.Edited) {
+	for _, w := range out.Warnings {
+		t.line("! " + w.Path + ": " + w.Text)
+	}
 }

@@ -71,7 +71,7 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 			}
 			select {
 			case <-ctx.Done():
-			case <-time.After(2 * time.Second):
+			case <-time.After(max(2*time.Second, *faultFor/80)): // each fills the log
 			}
 		}
 	})
@@ -278,6 +278,9 @@ func newFaults(t *testing.T) *faults {
 	}
 	t.Cleanup(func() {
 		for _, n := range f.nodes {
+			if n.cmd == nil {
+				continue
+			}
 			if n.kill(); t.Failed() {
 				t.Logf("%s said last:\n%s", n.name, &n.says)
 			}
@@ -458,7 +461,7 @@ func onSmallDisk(t *testing.T, dir string) bool {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=600m,mode=755", "tmpfs", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dm,mode=755", 600+100*int(faultFor.Minutes())), "tmpfs", dir).CombinedOutput(); err != nil {
 		t.Logf("no disk of its own for the database, so none that is full: %v: %s", err, out)
 		return false
 	}
@@ -500,7 +503,13 @@ func (f *faults) fullDisk(meanwhile func()) {
 func (f *faults) startDatabase(ctx context.Context) *url.URL {
 	var err error
 	if f.database, err = cluster.Start(ctx, cluster.Options{Dir: f.dir}); err != nil {
-		f.t.Fatal(err)
+		log, _ := os.ReadFile(filepath.Join(f.dir, "postgres.log"))
+		f.t.Fatalf("%v: %s", err, log[max(0, len(log)-2000):])
+	}
+	if c, err := pgx.Connect(ctx, f.database.URL); err == nil { // it is to stay small
+		_, _ = c.Exec(ctx, `alter system set max_wal_size = '128MB'`)
+		_, _ = c.Exec(ctx, `select pg_reload_conf()`)
+		c.Close(ctx)
 	}
 	direct, err := url.Parse(f.database.URL)
 	if err != nil {

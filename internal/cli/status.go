@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -98,65 +97,4 @@ scheduled. This lets it work, until it ends.`,
 			return a.print(map[string]bool{"awake": true}, func(t *table) { t.line("The node works now.") })
 		},
 	}
-}
-
-func (a *app) originCommand() *cobra.Command {
-	list := &cobra.Command{
-		Use: "list", Short: "List the origins, and how reading them goes", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			all, err := s.Origins(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(map[string]any{"items": all}, func(t *table) {
-				t.row("ORIGIN", "STATE", "READ LAST", "HEARD LAST", "COMPARED", "NEXT TRY")
-				for _, o := range all {
-					state, compared := "fine", "–"
-					if o.Error != "" {
-						state = fmt.Sprintf("failed %d times", o.Failures)
-					}
-					if o.Compared != nil {
-						compared = when(&o.Compared.At)
-					}
-					t.row(o.Name, state, when(o.LastSuccess), when(o.LastEvent), compared, when(o.NextTry))
-					if o.Error != "" {
-						t.row("", short(o.Error, 90))
-					}
-				}
-			})
-		},
-	}
-	var del bool
-	compare := &cobra.Command{
-		Use: "compare ORIGIN", Short: "Compare everything an origin holds with what is here, and take over what differs", Args: cobra.ExactArgs(1),
-		Long: `Reads everything that an origin lists, and takes over what differs. Entries that the
-origin does not have any more are deleted, unless they are more than 10 and more
-than a fifth of those of the origin: then they stay, until --delete says that this
-is meant.`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			done, err := s.CompareOrigin(cmd.Context(), args[0], del, func(typ string, seen int) { fmt.Fprintf(a.err, "read %d of type %s\n", seen, typ) })
-			if err != nil {
-				return err
-			}
-			return a.print(done, func(t *table) {
-				t.line(strings.ToUpper(done.String()[:1]) + done.String()[1:] + ".")
-				for _, bad := range done.Bad {
-					t.line("✗ " + bad)
-				}
-				if done.Held > 0 {
-					t.line("→ look whether the origin is whole; if it is meant: ubiquon origin compare " + args[0] + " --delete")
-				}
-			})
-		},
-	}
-	compare.Flags().BoolVar(&del, "delete", false, "delete what the origin does not have any more, however much it is")
-	return noun("origin", "Look at origins, and compare with them", list, compare)
 }

@@ -391,6 +391,8 @@ type Edited struct {
 		ID       string
 		Revision int // 0 when it is gone
 	}
+	// Warnings tell of what is stored, and not delivered as it is.
+	Warnings content.Problems
 }
 
 // Edit carries out edits, all or none.
@@ -477,25 +479,50 @@ func (c *Client) Origins(ctx context.Context) ([]gateway.OriginState, error) {
 // many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
 func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int)) (out gateway.Reconciled, err error) {
-	body, err := json.Marshal(map[string]bool{"delete": deleteMany})
+	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out)
+}
+
+// RetireOrigin lets go of an origin that is not configured any more: do is local, unpublish
+// or delete. Without apply it is only told what would happen.
+func (c *Client) RetireOrigin(ctx context.Context, name, do string, apply bool, tell func(typ string, seen int)) (out gateway.Retired, err error) {
+	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out)
+}
+
+// AdoptOrigin has the entries of an old origin change hands to a new one. by is key, slug or
+// path, or empty for all of them; without apply it is only told what would happen.
+func (c *Client) AdoptOrigin(ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int)) (out gateway.Adoption, err error) {
+	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell, &out)
+}
+
+// Untaken lists what could not be taken over of an origin.
+func (c *Client) Untaken(ctx context.Context, name string) ([]store.Untaken, error) {
+	var out struct{ Items []store.Untaken }
+	err := c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
+	return out.Items, err
+}
+
+// withProgress asks for long work on an origin, tells how far it has come, and reads its
+// outcome.
+func (c *Client) withProgress(ctx context.Context, path string, body any, tell func(typ string, seen int), into any) error {
+	src, err := json.Marshal(body)
 	if err != nil {
-		return out, err
+		return err
 	}
-	err = c.stream(ctx, "/origins/"+url.PathEscape(name)+"/compare", "application/json", bytes.NewReader(body), func(line []byte) error {
+	return c.stream(ctx, path, "application/json", bytes.NewReader(src), func(line []byte) error {
 		var p struct {
 			Type string
 			Seen int
-			Done *gateway.Reconciled
+			Done json.RawMessage
 		}
 		err := json.Unmarshal(line, &p)
 		if p.Done != nil {
-			out = *p.Done
-		} else if err == nil && tell != nil {
+			return json.Unmarshal(p.Done, into)
+		}
+		if err == nil && tell != nil {
 			tell(p.Type, p.Seen)
 		}
 		return err
 	})
-	return out, err
 }
 
 // Wake ends that the node runs as a quiet copy.

@@ -103,6 +103,9 @@ var whoMay = map[string]string{
 
 	"GET /control/v1/origins":                   "vaREAM",
 	"POST /control/v1/origins/{origin}/compare": "aM",
+	"POST /control/v1/origins/{origin}/retire":  "aM",
+	"POST /control/v1/origins/{origin}/adopt":   "aM",
+	"GET /control/v1/origins/{origin}/untaken":  "vaREAM",
 	"POST /control/v1/wake":                     "aM",
 	"POST /control/v1/sites/{site}/rebuild":     "daAM",
 	"POST /control/v1/builds/{id}/reports":      "aM", // and the site's own key
@@ -248,6 +251,7 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		"/control/v1/schedules":      per{"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00", "zone": "UTC"},
 		"/control/v1/schedules/{id}": per{"at": "2032-01-01T00:00", "zone": "UTC"},
 		"/control/v1/model/plan":     per{"files": per{"m.yaml": harbour}}, "/control/v1/model/apply": per{"files": per{"m.yaml": harbour}},
+		"/control/v1/origins/{origin}/retire": per{"do": "local"}, "/control/v1/origins/{origin}/adopt": per{"from": "quay"},
 		"/control/v1/locales": per{"do": "order", "order": []string{"en", "nb", "ja"}}, "/control/v1/why": per{"entry": "fog"},
 		"/control/v1/reads": per{"request": "/notices"}, "/control/v1/reads/saved": per{"name": "notices", "read": per{"request": "/notices"}},
 		"/control/v1/documents": per{"name": "notices", "text": "{ notices { totalCount } }"},

@@ -56,8 +56,23 @@ func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.
 		case c.Done == nil:
 		case c.Done.Held > 0:
 			add(&c.At, "look whether the origin is whole; if it is meant: ubiquon origin compare "+name+" --delete", "origin %s does not have %d entries any more; they are kept", name, c.Done.Held)
-		case c.Done.BadItems > 0:
-			add(&c.At, "mend them in the origin, or its mapping: ubiquon origin compare "+name+" lists them", "%s of origin %s could not be taken over, as this one: %s", counted(c.Done.BadItems, "item", "items"), name, c.Done.Bad[0])
+		}
+	}
+	untaken, reasons, err := g.store.CountUntaken(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range sortedKeys(untaken) {
+		last := reasons[name]
+		add(&last.Since, "mend them in the origin, or its mapping: ubiquon origin show "+name, "%s of origin %s could not be taken over, as %s %s: %s", counted(untaken[name], "item", "items"), name, last.Type, last.Key, last.Reason)
+	}
+	owners, err := g.store.OriginsOfEntries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range sortedKeys(owners) {
+		if g.origins[name] == nil {
+			add(nil, "ubiquon origin retire "+name+", or ubiquon origin adopt "+name+" NEW", "%s from the origin %s, which is not in the configuration: nobody can edit them", counted(owners[name], "entry comes", "entries come"), name)
 		}
 	}
 	for _, s := range sites {
@@ -138,14 +153,37 @@ type OriginState struct {
 	health.State
 	// Compared is the last comparison on this node.
 	Compared *comparison `json:"compared,omitempty"`
+	// Entries is how many there are of it, Untaken how many items could not be taken over.
+	Entries int `json:"entries"`
+	Untaken int `json:"untaken"`
+	// Missing says that it is not in the configuration, though entries come from it.
+	Missing bool `json:"missing,omitempty"`
 }
 
-// Origins lists the origins, by name.
+// Origins lists the origins, by name, also those that entries come from and that are not
+// configured.
 func (g *Gateway) Origins(ctx context.Context) ([]OriginState, error) {
 	out := []OriginState{}
-	for _, name := range sortedKeys(g.origins) {
-		o := OriginState{OriginStatus: OriginStatus{Name: name}, State: g.origins[name].Health()}
-		var err error
+	untaken, _, err := g.store.CountUntaken(ctx)
+	if err != nil {
+		return nil, err
+	}
+	owners, err := g.store.OriginsOfEntries(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := sortedKeys(g.origins)
+	for name := range owners {
+		if g.origins[name] == nil {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		o := OriginState{OriginStatus: OriginStatus{Name: name}, Entries: owners[name], Untaken: untaken[name], Missing: g.origins[name] == nil}
+		if !o.Missing {
+			o.State = g.origins[name].Health()
+		}
 		if o.LastEvent, o.LastRefused, err = g.store.LastHeard(ctx, name); err != nil {
 			return nil, err
 		}

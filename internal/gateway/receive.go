@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -282,7 +283,7 @@ func (g *Gateway) processEvent(ctx context.Context, id string) (wait time.Durati
 	return 0, err
 }
 
-func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *store.Event, cause content.Cause) error {
+func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *store.Event, cause content.Cause) (failed error) {
 	if e.Decoded.Kind == event.Ping {
 		done, err := g.Reconcile(ctx, source.Name, cause, false, nil)
 		e.Detail = done.String()
@@ -292,16 +293,33 @@ func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *
 	if !known {
 		return content.Problems{{Path: "subject", Rule: "unknown", Text: fmt.Sprintf("the kind %q is no longer configured", e.Decoded.OriginKind)}}
 	}
-	e.Entry = content.MakeID(source.Name, typ, e.Decoded.Key)
+	var err error
+	if e.Entry, err = g.standsFor(ctx, content.MakeID(source.Name, typ, e.Decoded.Key)); err != nil {
+		return err
+	}
+	bad := origin.BadItem{Type: typ, Key: e.Decoded.Key}
+	defer func() { g.noteTaken(ctx, source.Name, bad, failed) }()
 	item, err := source.One(ctx, g.Model(), typ, e.Decoded.Key)
+	var lost []string
+	defer func() {
+		if failed == nil && len(lost) > 0 {
+			e.Detail = strings.TrimPrefix(e.Detail+"; not taken over, since it is not delivered: "+strings.Join(lost, "; "), "; ")
+		}
+	}()
 	var edit store.Edit
 	switch {
 	case errors.Is(err, origin.ErrGone):
-		edit = store.Edit{ID: e.Entry, Delete: true}
+		edit = store.Edit{ID: e.Entry, Origin: source.Name, Delete: true}
 	case err != nil:
 		return err
 	default:
-		edit = editOf(source.Name, item)
+		one := []origin.Item{item}
+		if err := g.stand(ctx, one); err != nil {
+			return err
+		}
+		bad.Slug = g.slugOf(&one[0])
+		lost = item.Lost
+		edit = editOf(source.Name, one[0])
 	}
 	done, err := g.Apply(ctx, []store.Edit{edit}, source.Name, cause)
 	if edit.Delete && errors.Is(err, store.ErrNotFound) {
@@ -322,6 +340,28 @@ func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *
 		}
 	}
 	return nil
+}
+
+// noteTaken notes whether an item could be taken over. Errors that pass say nothing of it.
+func (g *Gateway) noteTaken(ctx context.Context, name string, item origin.BadItem, err error) {
+	var trouble *origin.Trouble
+	switch {
+	case err == nil:
+		if err := g.store.DropUntaken(ctx, name, item.Type, []string{item.Key}); err != nil {
+			g.troubles.Failed(g.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
+		}
+	case ctx.Err() == nil && !errors.As(err, &trouble) && !store.Passing(err):
+		item.Err = err
+		g.untaken(ctx, name, item)
+	}
+}
+
+// slugOf is the slug of an item, if it has one.
+func (g *Gateway) slugOf(item *origin.Item) string {
+	if t := g.Model().Type(item.Type); t != nil && t.SlugField() != nil {
+		return anyText(item.Saved[t.SlugField().Name])
+	}
+	return ""
 }
 
 // foundApplied notes of an event that changed nothing whether the state that it
@@ -356,12 +396,16 @@ type Reconciled struct {
 	// Held are entries that the origin does not have any more, and that are kept: they are
 	// too many to be deleted at once without anybody's word.
 	Held int `json:"held,omitempty"`
+	// Lost tells what of prose is not delivered, or could not be converted: the first
+	// hundred items.
+	Lost    []string `json:"lost,omitempty"`
+	LostAll int      `json:"lostAll,omitempty"`
 	// Bad are items that could not be taken over, and why: the first hundred of them.
 	Bad      []string `json:"bad,omitempty"`
 	BadItems int      `json:"badItems,omitempty"`
 }
 
-func (r *Reconciled) bad(err error) {
+func (r *Reconciled) note(err error) {
 	if r.BadItems++; len(r.Bad) < 100 {
 		r.Bad = append(r.Bad, err.Error())
 	}
@@ -371,6 +415,9 @@ func (r Reconciled) String() string {
 	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
 	if r.BadItems > 0 {
 		out += fmt.Sprintf("; %d could not be taken over, as this one: %s", r.BadItems, r.Bad[0])
+	}
+	if r.LostAll > 0 {
+		out += fmt.Sprintf("; %d lost something of their prose, as this one: %s", r.LostAll, r.Lost[0])
 	}
 	if r.Held > 0 {
 		out += fmt.Sprintf("; %d that the origin does not have any more are kept, for they are too many to go at once without your word", r.Held)
@@ -422,6 +469,16 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 			g.compared.Store(name, &c)
 		}
 	}()
+	begun, err := g.store.Clock(ctx)
+	if err != nil {
+		return out, err
+	}
+	bad := func(item origin.BadItem) {
+		out.note(item.Err)
+		if item.Key != "" {
+			g.untaken(ctx, name, item)
+		}
+	}
 	all := 0
 	gone := map[string][]store.Edit{}
 	for typ := range source.Config.Types {
@@ -432,15 +489,21 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 		all += len(held)
 		seen := 0
 		err = source.All(ctx, g.Model(), typ, func(items []origin.Item) error {
-			var edits []store.Edit
-			for _, item := range items {
-				delete(held, item.ID)
-				edits = append(edits, editOf(name, item))
+			if err := g.stand(ctx, items); err != nil {
+				return err
+			}
+			for i := range items {
+				delete(held, items[i].ID)
+				if len(items[i].Lost) > 0 {
+					if out.LostAll++; len(out.Lost) < 100 {
+						out.Lost = append(out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")))
+					}
+				}
 			}
 			seen += len(items)
 			progress(typ, seen)
-			return g.applyAll(ctx, edits, name, cause, &out)
-		}, out.bad)
+			return g.takeItems(ctx, items, name, cause, &out, bad)
+		}, bad)
 		if err != nil {
 			return out, err
 		}
@@ -451,7 +514,7 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 			_, err := source.One(ctx, g.Model(), typ, key)
 			var trouble *origin.Trouble
 			if errors.Is(err, origin.ErrGone) {
-				gone[typ] = append(gone[typ], store.Edit{ID: id, Delete: true})
+				gone[typ] = append(gone[typ], store.Edit{ID: id, Origin: name, Delete: true})
 			} else if errors.As(err, &trouble) {
 				return out, err
 			}
@@ -466,12 +529,16 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 	} else {
 		for _, edits := range gone {
 			for some := range slices.Chunk(edits, 200) {
-				if err := g.applyAll(ctx, some, name, cause, &out); err != nil {
+				if err := g.eachOrAll(ctx, some, name, cause, func(_ string, err error) { out.note(err) }); err != nil {
 					return out, err
 				}
+				out.Changed += len(some)
 				out.Deleted += len(some)
 			}
 		}
+	}
+	if err := g.store.DropUntakenBefore(ctx, name, begun); err != nil {
+		return out, err
 	}
 	if out.BadItems+out.Held > 0 {
 		g.troubles.Failed(g.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String())
@@ -479,12 +546,16 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 	return out, nil
 }
 
-// applyAll applies edits together; if one of them is wrong, each by itself.
-func (g *Gateway) applyAll(ctx context.Context, edits []store.Edit, by string, cause content.Cause, out *Reconciled) error {
-	if len(edits) == 0 {
+// takeItems applies items together; if something is wrong with one of them, each by itself.
+func (g *Gateway) takeItems(ctx context.Context, items []origin.Item, name string, cause content.Cause, out *Reconciled, bad func(origin.BadItem)) error {
+	if len(items) == 0 {
 		return nil
 	}
-	done, err := g.Apply(ctx, edits, by, cause)
+	edits := make([]store.Edit, len(items))
+	for i := range items {
+		edits[i] = editOf(name, items[i])
+	}
+	done, err := g.Apply(ctx, edits, name, cause)
 	var problems content.Problems
 	switch {
 	case err == nil:
@@ -492,12 +563,12 @@ func (g *Gateway) applyAll(ctx context.Context, edits []store.Edit, by string, c
 		return nil
 	case !errors.As(err, &problems):
 		return err
-	case len(edits) == 1:
-		out.bad(err)
+	case len(items) == 1:
+		bad(origin.BadItem{Type: items[0].Type, Key: items[0].Key, Slug: g.slugOf(&items[0]), Err: err})
 		return nil
 	}
-	for i := range edits {
-		if err := g.applyAll(ctx, edits[i:i+1], by, cause, out); err != nil {
+	for i := range items {
+		if err := g.takeItems(ctx, items[i:i+1], name, cause, out, bad); err != nil {
 			return err
 		}
 	}

@@ -330,6 +330,15 @@ func (w *whyer) absent(ctx context.Context) (err error) {
 	if w.facts.Near, err = w.g.store.NearSlugs(ctx, w.q.Entry); err != nil {
 		return err
 	}
+	untaken, err := w.g.store.UntakenNamed(ctx, w.q.Entry)
+	if err != nil {
+		return err
+	}
+	for _, u := range untaken {
+		if w.q.Type == "" || w.q.Type == u.Type {
+			w.facts.Untaken = append(w.facts.Untaken, why.Untaken{Origin: u.Origin, Type: u.Type, Key: u.Key, Reason: u.Reason, Since: u.Since})
+		}
+	}
 	for _, name := range sortedKeys(w.g.origins) {
 		o := why.Origin{Name: name}
 		for _, typ := range sortedKeys(w.g.o.Origins[name].Types) {

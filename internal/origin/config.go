@@ -69,16 +69,19 @@ type Mapping struct {
 	Live string `yaml:"live"`
 	// PublishedAt finds when the origin published it (RFC 3339).
 	PublishedAt string `yaml:"publishedAt"`
+	// Path finds where the origin says that it lives, as an address or a path: by it an
+	// entry of another origin can be recognised.
+	Path string `yaml:"path"`
 	// Translations finds an object with, by locale, fields in the item's form.
 	Translations string               `yaml:"translations"`
 	Fields       map[string]FieldFrom `yaml:"fields"`
 }
 
 // FieldFrom says where a field's value comes from: a path alone, or one of
-// markdown, ref, file and each with a path.
+// markdown, html, ref, file and each with a path.
 type FieldFrom struct {
 	Path   string // of the value; for a file, of its address
-	Form   string // "", markdown, ref, file or each
+	Form   string // "", markdown, html, ref, file or each
 	Type   string // ref: the type it leads to, where the field allows several
 	Origin string // ref: the origin it leads to; empty for the same
 	Alt    string // file: path of the description
@@ -90,6 +93,7 @@ type FieldFrom struct {
 
 type fieldFromForm struct {
 	Markdown string                          `yaml:"markdown"`
+	HTML     string                          `yaml:"html"`
 	Ref      string                          `yaml:"ref"`
 	Type     string                          `yaml:"type"`
 	Origin   string                          `yaml:"origin"`
@@ -111,17 +115,17 @@ func (f *FieldFrom) UnmarshalYAML(node ast.Node) error {
 		return err
 	}
 	f.Type, f.Origin, f.Alt, f.Kind, f.Kinds = form.Type, form.Origin, form.Alt, form.Kind, form.Kinds
-	for name, path := range map[string]string{"markdown": form.Markdown, "ref": form.Ref, "file": form.File, "each": form.Each} {
+	for name, path := range map[string]string{"markdown": form.Markdown, "html": form.HTML, "ref": form.Ref, "file": form.File, "each": form.Each} {
 		if path == "" {
 			continue
 		}
 		if f.Form != "" {
-			return fmt.Errorf("a field comes from one of markdown, ref, file and each, not from two")
+			return fmt.Errorf("a field comes from one of markdown, html, ref, file and each, not from two")
 		}
 		f.Form, f.Path = name, path
 	}
 	if f.Form == "" {
-		return fmt.Errorf("a field comes from a path, or from one of markdown, ref, file and each with a path")
+		return fmt.Errorf("a field comes from a path, or from one of markdown, html, ref, file and each with a path")
 	}
 	return nil
 }
@@ -136,6 +140,8 @@ func (f FieldFrom) check(t *model.Type, name, where string, add func(format stri
 		add("field %s.%s: a reference, and nothing else, comes from {ref: path}", where, name)
 	case field.Kind == model.Reference && len(field.Types) > 1 && !slices.Contains(field.Types, f.Type):
 		add("field %s.%s may lead to several types; say which with {ref: path, type: name}", where, name)
+	case f.Form == "html" && field.Kind != model.Prose && field.Kind != model.Text:
+		add("field %s.%s: only prose and text come from {html: path}", where, name)
 	case (field.Kind == model.Blocks) != (f.Form == "each"):
 		add("field %s.%s: blocks, and nothing else, come from {each: path, kind: path, kinds: {…}}", where, name)
 	case field.Kind == model.Blocks:

@@ -3,6 +3,9 @@ package origin
 import (
 	"encoding/json"
 	"fmt"
+	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/speakeasy-api/jsonpath/pkg/jsonpath"
@@ -11,6 +14,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/prose"
 )
 
 // Item is what an origin holds of one entry, in our form.
@@ -19,6 +23,18 @@ type Item struct {
 	Saved                  content.Fields // the newest saved state
 	Live                   content.Fields // what readers are to see; nil for nothing
 	PublishedAt            *time.Time
+	// Path is where the origin says that it lives.
+	Path string
+	// Lost tells what of its prose is not delivered, or was not converted.
+	Lost []string
+}
+
+// BadItem is an item that cannot be brought over.
+type BadItem struct {
+	Type string
+	// Key and Slug, as far as they are known.
+	Key, Slug string
+	Err       error
 }
 
 // paths are a mapping's compiled JSONPaths, by their text.
@@ -26,7 +42,7 @@ type paths map[string]*jsonpath.JSONPath
 
 func (m *Mapping) compile() (paths, error) {
 	out := paths{}
-	texts := []string{m.From, m.ID, m.Version, m.State.Path, m.Live, m.PublishedAt, m.Translations}
+	texts := []string{m.From, m.ID, m.Version, m.State.Path, m.Live, m.PublishedAt, m.Translations, m.Path}
 	for _, f := range m.Fields {
 		texts = append(texts, f.paths()...)
 	}
@@ -93,11 +109,19 @@ func (p paths) text(path string, in any) (string, error) {
 	return fmt.Sprint(v), nil
 }
 
+// around is what an item is brought over from: the origin, and the address that relative
+// ones are relative to; what its texts lose is told there.
+type around struct {
+	origin string
+	base   *url.URL
+	lost   *lost
+}
+
 // item brings one item of the origin over.
-func (m *Mapping) item(p paths, models *model.Model, origin, typ string, in any) (Item, error) {
+func (m *Mapping) item(p paths, models *model.Model, origin string, base *url.URL, typ string, in any) (out Item, err error) {
 	t := models.Type(typ)
-	out := Item{Type: typ}
-	var err error
+	out.Type = typ
+	about := around{origin, base, (*lost)(&out.Lost)}
 	if out.Key, err = p.text(m.ID, in); err != nil {
 		return out, err
 	}
@@ -112,7 +136,7 @@ func (m *Mapping) item(p paths, models *model.Model, origin, typ string, in any)
 	if err != nil {
 		return out, err
 	}
-	if out.Saved, err = m.fields(p, models, t, origin, in); err != nil {
+	if out.Saved, err = m.fields(p, models, t, about, in); err != nil {
 		return out, fmt.Errorf("%s/%s: %w", m.Kind, out.Key, err)
 	}
 	switch means, known := m.State.Values[state]; {
@@ -126,10 +150,13 @@ func (m *Mapping) item(p paths, models *model.Model, origin, typ string, in any)
 			return out, err
 		}
 		if live != nil {
-			if out.Live, err = m.fields(p, models, t, origin, live); err != nil {
+			if out.Live, err = m.fields(p, models, t, about, live); err != nil {
 				return out, fmt.Errorf("%s/%s: %w", m.Kind, out.Key, err)
 			}
 		}
+	}
+	if out.Path, err = p.text(m.Path, in); err != nil {
+		return out, err
 	}
 	at, err := p.text(m.PublishedAt, in)
 	if err != nil {
@@ -144,7 +171,7 @@ func (m *Mapping) item(p paths, models *model.Model, origin, typ string, in any)
 
 // fields brings an item's values over: those of the item itself count for the
 // default locale, those of its translations for theirs.
-func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, origin string, in any) (content.Fields, error) {
+func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, about around, in any) (content.Fields, error) {
 	out := content.Fields{}
 	translations, err := p.first(m.Translations, in)
 	if err != nil {
@@ -153,7 +180,7 @@ func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, origin str
 	byLocale, _ := translations.(map[string]any)
 	for name, from := range m.Fields {
 		f := t.Field(name)
-		v, err := from.value(p, f, origin, in)
+		v, err := from.value(p, f, about, in)
 		if err != nil {
 			return nil, fmt.Errorf("field %s: %w", name, err)
 		}
@@ -172,7 +199,7 @@ func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, origin str
 			if !known {
 				continue
 			}
-			if v, err := from.value(p, f, origin, other); err != nil {
+			if v, err := from.value(p, f, about, other); err != nil {
 				return nil, fmt.Errorf("field %s.%s: %w", name, tag, err)
 			} else if v != nil {
 				per[l.Tag] = v
@@ -197,7 +224,7 @@ func (from FieldFrom) paths() []string {
 }
 
 // block brings one block over.
-func (from FieldFrom) block(p paths, f *model.Field, origin string, in any) (any, error) {
+func (from FieldFrom) block(p paths, f *model.Field, about around, in any) (any, error) {
 	kind, err := p.text(from.Kind, in)
 	if err != nil {
 		return nil, err
@@ -208,7 +235,7 @@ func (from FieldFrom) block(p paths, f *model.Field, origin string, in any) (any
 	}
 	out := map[string]any{model.BlockName: kind}
 	for name, inner := range from.Kinds[kind] {
-		v, err := inner.value(p, t.Field(name), origin, in)
+		v, err := inner.value(p, t.Field(name), about, in)
 		if err != nil {
 			return nil, fmt.Errorf("%s.%s: %w", kind, name, err)
 		}
@@ -219,7 +246,23 @@ func (from FieldFrom) block(p paths, f *model.Field, origin string, in any) (any
 	return out, nil
 }
 
-func (from FieldFrom) value(p paths, f *model.Field, origin string, in any) (any, error) {
+// note notes what a text loses, once.
+func (l *lost) note(field string, what []string) {
+	if l == nil || len(what) == 0 {
+		return
+	}
+	if one := field + ": " + strings.Join(what, ", "); !slices.Contains(*l, one) && len(*l) < mostLost {
+		*l = append(*l, one)
+	}
+}
+
+// lost is what is told of what texts of one item lose.
+type lost []string
+
+// mostLost bounds it.
+const mostLost = 20
+
+func (from FieldFrom) value(p paths, f *model.Field, about around, in any) (any, error) {
 	found, err := p.all(from.Path, in)
 	if err != nil {
 		return nil, err
@@ -240,14 +283,27 @@ func (from FieldFrom) value(p paths, f *model.Field, origin string, in any) (any
 			if to == "" {
 				to = f.Types[0]
 			}
-			of := origin
+			of := about.origin
 			if from.Origin != "" {
 				of = from.Origin
 			}
 			v = content.MakeID(of, to, fmt.Sprint(v))
 		case "each":
-			if v, err = from.block(p, f, origin, v); err != nil {
+			if v, err = from.block(p, f, about, v); err != nil {
 				return nil, err
+			}
+		case "html":
+			text, lost, err := prose.FromHTML(fmt.Sprint(v), about.base)
+			if err != nil {
+				return nil, err
+			}
+			about.lost.note(f.Name, lost)
+			if v = text; f.Kind != model.Prose {
+				v = prose.Render(text, nil).Forms(func(string) prose.Target { return prose.Target{} })["plain"]
+			}
+		case "markdown":
+			if text, is := v.(string); is {
+				about.lost.note(f.Name, prose.Lost(text, f.Marks))
 			}
 		case "file":
 			file := map[string]any{"url": v}

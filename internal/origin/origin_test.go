@@ -82,7 +82,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		}
 	}
 	var f origin.File
-	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, ref, file and each"} {
+	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each"} {
 		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: $.copy}", text, 1)), &f); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -180,12 +180,12 @@ func TestListsAreReadPageByPage(t *testing.T) {
 			keys = append(keys, i.Key)
 		}
 		return nil
-	}, func(error) { bad++ })
+	}, func(b origin.BadItem) { bad++ })
 	if err != nil || !reflect.DeepEqual(keys, []string{"1", "2"}) || bad != 1 {
 		t.Errorf("%v, %d bad, %v", keys, bad, err)
 	}
 	enough := errors.New("enough")
-	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return enough }, func(error) {}); !errors.Is(err, enough) {
+	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return enough }, func(origin.BadItem) {}); !errors.Is(err, enough) {
 		t.Errorf("a stop is not passed on: %v", err)
 	}
 }
@@ -242,7 +242,7 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 			t.Fatal(err)
 		}
 		asks = 0
-		if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(error) {}); err == nil || !strings.Contains(err.Error(), want) {
+		if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(origin.BadItem) {}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", path, err, want)
 		}
 	}

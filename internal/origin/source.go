@@ -90,12 +90,12 @@ func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item
 	if err != nil {
 		return Item{}, err
 	}
-	return mapping.item(s.paths[typ], m, s.Name, typ, body)
+	return mapping.item(s.paths[typ], m, s.Name, s.base, typ, body)
 }
 
 // All fetches all items of a type, page by page. An item that cannot be brought
 // over goes to bad, and the rest goes on.
-func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(error)) error {
+func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(BadItem)) error {
 	mapping := s.Config.Types[typ]
 	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
 	begin := time.Now()
@@ -117,8 +117,8 @@ func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func(
 		}
 		var items []Item
 		for _, one := range found {
-			if item, err := mapping.item(s.paths[typ], m, s.Name, typ, one); err != nil {
-				bad(err)
+			if item, err := mapping.item(s.paths[typ], m, s.Name, s.base, typ, one); err != nil {
+				bad(BadItem{Type: typ, Key: item.Key, Err: err})
 			} else {
 				items = append(items, item)
 			}

@@ -233,6 +233,8 @@ type editOutcome struct {
 	Sequence int64         `json:"sequence"`
 	Changes  int           `json:"changes"`
 	Entries  []editedEntry `json:"entries"`
+	// Warnings tell of what is stored, and not delivered as it is.
+	Warnings content.Problems `json:"warnings,omitempty"`
 	// Confirmed says, to a request that would wait, whether every node knows of it;
 	// Unconfirmed are those of which that is not known.
 	Confirmed   *bool    `json:"confirmed,omitempty"`
@@ -318,6 +320,11 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 		ids = append(ids, all[i].ID)
 	}
 	out := outcome(done, ids...)
+	for i := range all {
+		if t := s.g.Model().Type(all[i].Type); t != nil && all[i].Save != nil {
+			out.Warnings = append(out.Warnings, content.Lost(t, all[i].ID, all[i].Save)...)
+		}
+	}
 	s.confirm(r, done, &out)
 	return out, nil
 }

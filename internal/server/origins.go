@@ -2,6 +2,8 @@ package server
 
 import (
 	"net/http"
+	"slices"
+	"strconv"
 
 	"github.com/go-chi/chi/v5"
 
@@ -15,6 +17,12 @@ func (s *Server) routeOrigins(c routes) {
 		items, err := s.g.Origins(r.Context())
 		return map[string]any{"items": items}, err
 	})
+	c.get("/origins/{origin}/untaken", readsAll, func(r *http.Request) (any, error) {
+		items, err := s.g.Untaken(r.Context(), chi.URLParam(r, "origin"))
+		return map[string]any{"items": items}, err
+	})
+	c.handle("POST", "/origins/{origin}/retire", administers, http.HandlerFunc(s.retireOrigin))
+	c.handle("POST", "/origins/{origin}/adopt", administers, http.HandlerFunc(s.adoptOrigin))
 	c.handle("POST", "/origins/{origin}/compare", administers, http.HandlerFunc(s.compareOrigin))
 	c.do("POST", "/wake", administers, func(r *http.Request) (any, error) {
 		s.g.Wake()
@@ -24,9 +32,68 @@ func (s *Server) routeOrigins(c routes) {
 
 // comparing is one line of the answer to a comparison.
 type comparing struct {
-	Type string              `json:"type,omitempty"`
-	Seen int                 `json:"seen,omitempty"`
-	Done *gateway.Reconciled `json:"done,omitempty"`
+	Type string `json:"type,omitempty"`
+	Seen int    `json:"seen,omitempty"`
+	Done any    `json:"done,omitempty"`
+}
+
+// withProgress does long work on an origin, and answers with its progress as NDJSON.
+func withProgress[T any](s *Server, w http.ResponseWriter, r *http.Request, work func(gateway.Progress) (T, error)) {
+	out := newStream(w)
+	done, err := work(func(typ string, n int) { out.write(comparing{Type: typ, Seen: n}) })
+	switch {
+	case err == nil:
+		out.write(comparing{Done: done})
+	case out.started:
+		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
+	default:
+		s.fail(w, r, err)
+	}
+}
+
+// retireOrigin lets go of an origin that is not configured any more.
+func (s *Server) retireOrigin(w http.ResponseWriter, r *http.Request) {
+	var form struct {
+		// Do is local, unpublish or delete.
+		Do    string `json:"do"`
+		Apply bool   `json:"apply"`
+	}
+	err := readBody(r, &form)
+	if err == nil && !slices.Contains([]string{gateway.KeepLocal, gateway.Unpublish, gateway.DeleteAll}, form.Do) {
+		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "do", Detail: strconv.Quote(form.Do) + " is none of local, unpublish and delete"}}
+	}
+	name := chi.URLParam(r, "origin")
+	if err == nil {
+		err = s.g.Note(r.Context(), by(r), "origin retire", name, nil, form)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	withProgress(s, w, r, func(p gateway.Progress) (gateway.Retired, error) {
+		return s.g.Retire(r.Context(), name, form.Do, by(r), form.Apply, p)
+	})
+}
+
+// adoptOrigin has the entries of another origin change hands to this one.
+func (s *Server) adoptOrigin(w http.ResponseWriter, r *http.Request) {
+	var form struct {
+		From  string `json:"from"`
+		By    string `json:"by"` // key, slug or path; empty for all of them, in this order
+		Apply bool   `json:"apply"`
+	}
+	err := readBody(r, &form)
+	name := chi.URLParam(r, "origin")
+	if err == nil {
+		err = s.g.Note(r.Context(), by(r), "origin adopt", name, nil, form)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	withProgress(s, w, r, func(p gateway.Progress) (gateway.Adoption, error) {
+		return s.g.Adopt(r.Context(), form.From, name, form.By, by(r), form.Apply, p)
+	})
 }
 
 // compareOrigin compares everything an origin holds with what is held here, and answers
@@ -45,14 +112,7 @@ func (s *Server) compareOrigin(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	out := newStream(w)
-	done, err := s.g.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, func(typ string, n int) { out.write(comparing{Type: typ, Seen: n}) })
-	switch {
-	case err == nil:
-		out.write(comparing{Done: &done})
-	case out.started:
-		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
-	default:
-		s.fail(w, r, err)
-	}
+	withProgress(s, w, r, func(p gateway.Progress) (gateway.Reconciled, error) {
+		return s.g.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, p)
+	})
 }

@@ -209,7 +209,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "not-pending", 409
 	case errors.Is(err, gateway.ErrBadLine):
 		p.Kind, p.Status = "bad-line", 422
-	case errors.Is(err, store.ErrForeign):
+	case errors.Is(err, store.ErrForeign), errors.Is(err, gateway.ErrConfigured):
 		p.Kind, p.Status = "foreign", 409
 	case errors.Is(err, store.ErrNotRunning):
 		p.Kind, p.Status = "not-running", 409

@@ -23,6 +23,9 @@ func (tx *transaction) advance(w *write, e *Edit) error {
 	if e.Origin == content.Local && held.Origin != content.Local {
 		return fmt.Errorf("entry %s: %w (%s)", e.ID, ErrForeign, held.Origin)
 	}
+	if e.Origin != "" && e.Origin != content.Local && held.Origin != e.Origin && held.Revision > 0 {
+		return content.Problems{{Entry: e.ID, Path: "origin", Rule: "origin", Text: fmt.Sprintf("the entry belongs to %s now, not to the origin %s", owner(held.Origin), e.Origin)}}
+	}
 	t := tx.m.Type(held.Type)
 	if t == nil {
 		return content.Problems{{Entry: e.ID, Path: "type", Rule: "unknown", Text: fmt.Sprintf("there is no type %q", held.Type)}}
@@ -360,4 +363,12 @@ type Review struct {
 	By       string    `json:"by"`
 	What     string    `json:"what"` // submitted, approved, returned
 	Remark   string    `json:"remark,omitempty"`
+}
+
+// owner says whose an entry is.
+func owner(origin string) string {
+	if origin == content.Local {
+		return "us, who edit it here"
+	}
+	return "the origin " + origin
 }

@@ -62,6 +62,22 @@ func (r *Renderings) RenderAll(t *model.Type, entry string, fields Fields, late 
 	return nil
 }
 
+// Lost tells which prose of an entry's fields has what is not delivered, and what: as a
+// list of problems that refuse nothing.
+func Lost(t *model.Type, entry string, fields Fields) Problems {
+	var out Problems
+	for _, leaf := range Leaves(t, fields, false) {
+		text, is := leaf.Value.(string)
+		if leaf.Field.Kind != model.Prose || !is {
+			continue
+		}
+		if lost := prose.Lost(text, leaf.Field.Marks); len(lost) > 0 {
+			out = append(out, Problem{Entry: entry, Path: leaf.Path, Rule: "lost", Text: "not delivered, since it is HTML or not safe: " + strings.Join(lost, ", ")})
+		}
+	}
+	return out
+}
+
 // Documents lays out one document per locale in which the entry can be read: it
 // has a translation there, or in a locale that this one falls back to, or its
 // type has no translated fields at all. With nothing translated yet it can be read

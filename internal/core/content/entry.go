@@ -49,6 +49,11 @@ func MakeID(origin, typ, key string) string {
 	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:10]))
 }
 
+// IsMadeID tells whether a text has the form of an id of MakeID.
+func IsMadeID(text string) bool {
+	return len(text) == 16 && strings.Trim(text, "abcdefghijklmnopqrstuvwxyz234567") == ""
+}
+
 // NewID gives an id to an entry that is written here.
 func NewID() string { return strings.ToLower(rand.Text()[:16]) }
 

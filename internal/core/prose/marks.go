@@ -24,7 +24,7 @@ var readers = map[int]goldmark.Markdown{}
 
 func init() {
 	for set := range 4 {
-		options := []goldmark.Option{goldmark.WithExtensions(extension.Table, extension.Strikethrough, extension.TaskList)}
+		options := []goldmark.Option{goldmark.WithExtensions(extension.Table, twoTildesOnly{}, extension.TaskList)}
 		for bit, m := range []struct {
 			sign byte
 			tag  string
@@ -37,6 +37,27 @@ func init() {
 		}
 		readers[set] = goldmark.New(options...)
 	}
+}
+
+// twoTildesOnly is the strikethrough extension for two tildes: a single one, as in H~2~O,
+// is no mark unless Subscript counts.
+type twoTildesOnly struct{}
+
+// Extend implements goldmark.Extender.
+func (twoTildesOnly) Extend(m goldmark.Markdown) {
+	m.Parser().AddOptions(parser.WithInlineParsers(util.Prioritized(twoTildes{extension.NewStrikethroughParser()}, 500)))
+	m.Renderer().AddOptions(renderer.WithNodeRenderers(util.Prioritized(extension.NewStrikethroughHTMLRenderer(), 500)))
+}
+
+type twoTildes struct{ parser.InlineParser }
+
+// Parse implements parser.InlineParser.
+func (p twoTildes) Parse(parent ast.Node, block text.Reader, pc parser.Context) ast.Node {
+	line, _ := block.PeekLine()
+	if len(line) < 2 || line[1] != '~' {
+		return nil
+	}
+	return p.InlineParser.Parse(parent, block, pc)
 }
 
 func markSet(marks []string) int {

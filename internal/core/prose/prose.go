@@ -23,6 +23,8 @@ var policy = newPolicy()
 
 func newPolicy() *bluemonday.Policy {
 	p := bluemonday.UGCPolicy()
+	p.RequireNoFollowOnLinks(false) // links within the site are its own
+	p.RequireNoFollowOnFullyQualifiedLinks(true)
 	p.AllowURLSchemes("http", "https", "mailto", "tel", "ref") // ref: is followed before anybody gets it
 	p.AllowAttrs("class").Matching(regexp.MustCompile(`^language-[\w+-]+$`)).OnElements("code")
 	p.AllowAttrs("type").Matching(regexp.MustCompile(`^checkbox$`)).OnElements("input")

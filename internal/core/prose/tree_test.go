@@ -54,7 +54,7 @@ func TestLinksAreFollowedInEveryForm(t *testing.T) {
 	r := Render("See [it](ref:about), [that](ref:nobody) and ![fog](ref:fog). Not \"ref:about\".", nil)
 	f := r.Forms(at)
 	for form, want := range map[string]string{
-		"inline":     `See <a href="/about" rel="nofollow">it</a>, <a rel="nofollow">that</a> and <a href="/notices/fog" rel="nofollow">fog</a>. Not &#34;ref:about&#34;.`,
+		"inline":     `See <a href="/about">it</a>, <a>that</a> and <a href="/notices/fog">fog</a>. Not &#34;ref:about&#34;.`,
 		"commonmark": `See [it](/about), [that]() and ![fog](/notices/fog). Not "ref:about".`,
 		"plain":      `See it, that and fog. Not "ref:about".`,
 	} {

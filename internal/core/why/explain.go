@@ -44,6 +44,7 @@ type Request struct {
 const (
 	NoEntry          = "no-entry"
 	NotSent          = "not-sent"
+	NotTaken         = "not-taken"
 	Moved            = "moved"
 	Retired          = "retired"
 	Withheld         = "withheld"
@@ -199,6 +200,13 @@ func (x *explanation) absent() {
 		text += fmt.Sprintf("; the nearest is %s (%s “%s”)", x.Near[0].Slug, x.Near[0].Type, x.Near[0].Title)
 	}
 	x.say(NoEntry, text, mends...)
+	for _, u := range x.Untaken {
+		x.say(NotTaken, fmt.Sprintf("the origin %s has it, as %s %s, but since %s it could not be taken over: %s", u.Origin, u.Type, u.Key, moment(u.Since), u.Reason),
+			Mend{Says: "Look at what could not be taken over", Command: "ubiquon origin show " + u.Origin, Page: "/"})
+	}
+	if len(x.Untaken) > 0 {
+		return
+	}
 	for _, o := range x.Origins {
 		heard := "it has announced nothing yet"
 		if o.LastHeard != nil {

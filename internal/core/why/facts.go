@@ -31,6 +31,8 @@ type Facts struct {
 	Moved *Near
 	// Origins that might have what was not found.
 	Origins []Origin
+	// Untaken are items with the name that could not be taken over.
+	Untaken []Untaken
 	// List is the list that the entry was looked for in; nil if none was named.
 	List *List
 	Now  time.Time
@@ -104,6 +106,12 @@ type Origin struct {
 	LastHeard      *time.Time
 	LastRefused    *time.Time
 	RefusedBecause string
+}
+
+// Untaken is an item of an origin that could not be taken over.
+type Untaken struct {
+	Origin, Type, Key, Reason string
+	Since                     time.Time
 }
 
 // List is a list that the entry should be in.

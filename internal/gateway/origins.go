@@ -1,0 +1,367 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/store"
+)
+
+// What becomes of the entries of an origin that is retired.
+const (
+	// KeepLocal has them edited here from now on; nothing changes for readers.
+	KeepLocal = "local"
+	// Unpublish takes them back, and has them edited here.
+	Unpublish = "unpublish"
+	// DeleteAll deletes them.
+	DeleteAll = "delete"
+)
+
+// Retired is what retiring an origin comes to, or would.
+type Retired struct {
+	Entries   int            `json:"entries"`
+	Published int            `json:"published"`
+	Types     map[string]int `json:"types"`
+	// Left are entries that stay as they are, and why: the first hundred of them.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	Applied bool     `json:"applied"`
+}
+
+func (r *Retired) leave(entry string, err error) {
+	if r.LeftAll++; len(r.Left) < 100 {
+		r.Left = append(r.Left, fmt.Sprintf("%s: %v", entry, err))
+	}
+}
+
+// ErrConfigured is the error of retiring an origin that is still read.
+var ErrConfigured = errors.New("the origin is still in the configuration, and would bring its entries back; take it out of there on every node first")
+
+// handStep is how many entries change hands in one transaction.
+const handStep = 200
+
+// Retire lets go of an origin that is not configured any more: its entries are kept,
+// taken back or deleted, as what says. Without apply it only counts them.
+func (g *Gateway) Retire(ctx context.Context, name, what, by string, apply bool, progress Progress) (out Retired, err error) {
+	if g.origins[name] != nil && apply {
+		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
+	}
+	out.Types, out.Applied = map[string]int{}, apply
+	cause := content.Cause{Kind: "user", Name: by}
+	for after := ""; ; {
+		owned, err := g.store.OwnedBy(ctx, name, after, handStep)
+		if err != nil {
+			return out, err
+		}
+		if len(owned) == 0 {
+			break
+		}
+		after = owned[len(owned)-1].ID
+		var ids, keys []string
+		var edits []store.Edit
+		for _, e := range owned {
+			out.Entries++
+			out.Types[e.Type]++
+			if e.Published {
+				out.Published++
+			}
+			ids, keys = append(ids, e.ID), append(keys, "")
+			switch {
+			case what == DeleteAll:
+				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Delete: true})
+			case what == Unpublish && e.Published:
+				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Live: store.TakeBack})
+			}
+		}
+		if !apply {
+			continue
+		}
+		if err := g.eachOrAll(ctx, edits, by, cause, out.leave); err != nil {
+			return out, err
+		}
+		if what != DeleteAll {
+			if _, err := g.store.Hand(ctx, name, content.Local, ids, keys, nil); err != nil {
+				return out, err
+			}
+		}
+		progress("", out.Entries)
+	}
+	if out.Entries == 0 && g.origins[name] == nil {
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", name, store.ErrNotFound)
+	}
+	if apply {
+		now, err := g.store.Clock(ctx)
+		if err == nil {
+			err = g.store.DropUntakenBefore(ctx, name, now)
+		}
+		return out, err
+	}
+	return out, nil
+}
+
+// eachOrAll applies edits together; where something is wrong with one, each by itself, and
+// what is wrong goes to left.
+func (g *Gateway) eachOrAll(ctx context.Context, edits []store.Edit, by string, cause content.Cause, left func(entry string, err error)) error {
+	if len(edits) == 0 {
+		return nil
+	}
+	_, err := g.Apply(ctx, edits, by, cause)
+	var problems content.Problems
+	var referred *store.ReferredError
+	wrong := errors.As(err, &problems) || errors.As(err, &referred)
+	switch {
+	case err == nil, !wrong:
+		return err
+	case len(edits) == 1:
+		left(edits[0].ID, err)
+		return nil
+	}
+	for i := range edits {
+		if err := g.eachOrAll(ctx, edits[i:i+1], by, cause, left); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// By what an item of a new origin is found to be an entry of the old one.
+var adoptBy = []string{"key", "slug", "path"}
+
+// Adoption is what an origin takes over of another one, or would.
+type Adoption struct {
+	// Adopted counts the entries that change hands, By by what they were recognised.
+	Adopted int            `json:"adopted"`
+	By      map[string]int `json:"by"`
+	// Left are entries of the old origin that no item of the new one is, New are items of
+	// the new one that no entry is: the first hundred of each.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	New     []string `json:"new,omitempty"`
+	NewAll  int      `json:"newAll,omitempty"`
+	// Replaced are entries that the new origin made already of items which are now those of
+	// the old one: they are deleted.
+	Replaced int  `json:"replaced,omitempty"`
+	Applied  bool `json:"applied"`
+	// Compared is the comparison with the new origin that followed.
+	Compared *Reconciled `json:"compared,omitempty"`
+}
+
+// Adopt has the entries of one origin change hands to another, which is configured; those
+// are recognised by key, slug or path, or by one of them alone. Ids, paths and histories
+// stay. Without apply it only tells what would happen.
+func (g *Gateway) Adopt(ctx context.Context, old, name, by, actor string, apply bool, progress Progress) (out Adoption, err error) {
+	source := g.origins[name]
+	if source == nil {
+		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	if g.origins[old] != nil && apply {
+		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
+	}
+	ways := adoptBy
+	if by != "" {
+		ways = []string{by}
+	}
+	if !slices.Contains(adoptBy, ways[0]) {
+		return out, badAccess("by", "%q is none of key, slug and path", by)
+	}
+	known := map[string]store.Owned{} // by type, way and what it is known by
+	left := map[string]store.Owned{}
+	for after := ""; ; {
+		owned, err := g.store.OwnedBy(ctx, old, after, 1000)
+		if err != nil {
+			return out, err
+		}
+		if len(owned) == 0 {
+			break
+		}
+		after = owned[len(owned)-1].ID
+		for _, e := range owned {
+			left[e.ID] = e
+			known[e.Type+"\nkey\n"+e.Key] = e
+			for _, slug := range e.Slugs {
+				known[e.Type+"\nslug\n"+slug] = e
+			}
+			for _, path := range e.Paths {
+				known[e.Type+"\npath\n"+path] = e
+			}
+		}
+	}
+	if len(left) == 0 && g.origins[old] == nil {
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, store.ErrNotFound)
+	}
+	out.By, out.Applied = map[string]int{}, apply
+	var entries, keys, made []string
+	own := map[string]string{}
+	hand := func(least int) error {
+		if len(entries) < least || !apply {
+			return nil
+		}
+		var twice []store.Edit
+		for _, id := range made {
+			if _, is := own[id]; is {
+				twice = append(twice, store.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
+			}
+		}
+		if err := g.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor}, func(string, error) {}); err != nil {
+			return err
+		}
+		_, err := g.store.Hand(ctx, old, name, entries, keys, made)
+		entries, keys, made = nil, nil, nil
+		return err
+	}
+	for _, typ := range sortedKeys(source.Config.Types) {
+		if own, err = g.store.EntryIDs(ctx, name, typ); err != nil {
+			return out, err
+		}
+		slug := ""
+		if f := g.Model().Type(typ).SlugField(); f != nil {
+			slug = f.Name
+		}
+		err := source.All(ctx, g.Model(), typ, func(items []origin.Item) error {
+			for _, item := range items {
+				names := map[string]string{"key": item.Key, "slug": anyText(item.Saved[slug]), "path": pathOf(item.Path)}
+				found := false
+				for _, way := range ways {
+					e, is := known[typ+"\n"+way+"\n"+names[way]]
+					if names[way] == "" || !is {
+						continue
+					}
+					if _, still := left[e.ID]; !still {
+						continue // another item was it
+					}
+					delete(left, e.ID)
+					out.Adopted++
+					out.By[way]++
+					if _, is := own[item.ID]; is {
+						out.Replaced++
+					}
+					entries, keys, made = append(entries, e.ID), append(keys, item.Key), append(made, item.ID)
+					found = true
+					break
+				}
+				if !found {
+					if out.NewAll++; len(out.New) < 100 {
+						out.New = append(out.New, typ+" "+item.Key)
+					}
+				}
+			}
+			progress(typ, out.Adopted)
+			return hand(handStep)
+		}, func(origin.BadItem) {})
+		if err == nil {
+			err = hand(1)
+		}
+		if err != nil {
+			return out, err
+		}
+	}
+	for _, id := range sortedKeys(left) {
+		if out.LeftAll++; len(out.Left) < 100 {
+			e := left[id]
+			out.Left = append(out.Left, fmt.Sprintf("%s %s (%s)", e.Type, e.Title, e.ID))
+		}
+	}
+	if !apply {
+		return out, nil
+	}
+	done, err := g.Reconcile(ctx, name, content.Cause{Kind: "reconcile", Name: name}, false, progress)
+	out.Compared = &done
+	return out, err
+}
+
+// pathOf is the path of an address, or of a path.
+func pathOf(text string) string {
+	u, err := url.Parse(text)
+	if err != nil || text == "" {
+		return ""
+	}
+	path, err := query.CleanPath(u.Path)
+	if err != nil {
+		return ""
+	}
+	return path
+}
+
+// anyText is a value if it is a text.
+func anyText(v any) string {
+	s, _ := v.(string)
+	return s
+}
+
+// stand has items name the entries that they stand for: those that came from another
+// origin before have other ids than are made of their keys.
+func (g *Gateway) stand(ctx context.Context, items []origin.Item) error {
+	var ids []string
+	for i := range items {
+		ids = append(ids, items[i].ID)
+		eachID(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
+		eachID(items[i].Live, func(id string) string { ids = append(ids, id); return id })
+	}
+	adopted, err := g.store.Adopted(ctx, ids)
+	if err != nil || len(adopted) == 0 {
+		return err
+	}
+	other := func(id string) string {
+		if entry, is := adopted[id]; is {
+			return entry
+		}
+		return id
+	}
+	for i := range items {
+		items[i].ID = other(items[i].ID)
+		eachID(items[i].Saved, other)
+		eachID(items[i].Live, other)
+	}
+	return nil
+}
+
+// eachID replaces what has the form of an id that is made of an origin's key.
+func eachID(v any, other func(string) string) any {
+	switch v := v.(type) {
+	case string:
+		if content.IsMadeID(v) {
+			return other(v)
+		}
+	case content.Fields:
+		for name, inner := range v {
+			v[name] = eachID(inner, other)
+		}
+	case map[string]any:
+		for name, inner := range v {
+			v[name] = eachID(inner, other)
+		}
+	case []any:
+		for i, inner := range v {
+			v[i] = eachID(inner, other)
+		}
+	}
+	return v
+}
+
+// standsFor is the entry that an id stands for which is made of an origin's key.
+func (g *Gateway) standsFor(ctx context.Context, made string) (string, error) {
+	adopted, err := g.store.Adopted(ctx, []string{made})
+	if entry, is := adopted[made]; is {
+		return entry, err
+	}
+	return made, err
+}
+
+// untaken notes that an item could not be taken over.
+func (g *Gateway) untaken(ctx context.Context, name string, bad origin.BadItem) {
+	u := store.Untaken{Origin: name, Type: bad.Type, Key: bad.Key, Slug: bad.Slug, Entry: content.MakeID(name, bad.Type, bad.Key), Reason: bad.Err.Error()}
+	if err := g.store.KeepUntaken(ctx, u); err != nil {
+		g.troubles.Failed(g.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
+	}
+}
+
+// Untaken lists what could not be taken over of an origin, up to 200 items.
+func (g *Gateway) Untaken(ctx context.Context, name string) ([]store.Untaken, error) {
+	return g.store.UntakenOf(ctx, name, 200)
+}
