@@ -191,7 +191,7 @@ func TestKeyCommands(t *testing.T) {
 		want string
 	}{
 		{[]string{"key", "check", secret[1]}, exitFailed, "revoked"},
-		{[]string{"key", "show", "nobody"}, exitFailed, "not found"},
+		{[]string{"key", "show", "nobody"}, exitNotFound, "not found"},
 		{[]string{"key", "grant", "front end"}, exitMisuse, "name a grant"},
 		{[]string{"key", "create", "x", "--grant", "read published notise"}, exitFailed, `did you mean "notice"?`},
 		{[]string{"open", "pier", "--edition", "preview"}, exitFailed, "nothing was done"},

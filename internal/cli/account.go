@@ -169,7 +169,7 @@ func (a *app) audit() *cobra.Command {
 			return a.print(map[string]any{"items": acts}, func(t *table) {
 				t.row("AT", "WHO", "WHAT", "SUBJECT", "BEFORE → AFTER")
 				for _, one := range acts {
-					t.row(when(&one.At), short(one.Who, 26), one.What, short(one.Subject, 20), short(differing(one.Before, one.After), 48))
+					t.row(when(&one.At), t.short(one.Who, 26), one.What, t.short(one.Subject, 20), t.short(differing(one.Before, one.After), 48))
 				}
 			})
 		},

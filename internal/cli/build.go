@@ -30,7 +30,7 @@ func (a *app) build() *cobra.Command {
 				t.row("SITE", "NUMBER", "STATE", "SEQUENCE", "CAUSES", "REQUESTED", "WAITED", "TOOK", "ERROR")
 				for _, b := range builds {
 					t.row(b.Site, b.Number, b.State, b.Sequence, len(b.Causes), when(&b.FirstRequest), between(&b.FirstRequest, b.Called),
-						between(b.Called, b.Finished), short(b.Error, 24))
+						between(b.Called, b.Finished), t.short(b.Error, 24))
 				}
 			})
 		},

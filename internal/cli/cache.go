@@ -113,7 +113,7 @@ func (a *app) cacheList() *cobra.Command {
 			return a.print(held, func(t *table) {
 				t.row("KEY", "HITS", "BYTES", "SINCE", "REQUEST")
 				for _, h := range held.Items {
-					t.row(h.Key, h.Hits, h.Bytes, fmt.Sprintf("change %d", h.Sequence), short(h.Asked, 90))
+					t.row(h.Key, h.Hits, h.Bytes, fmt.Sprintf("change %d", h.Sequence), t.short(h.Asked, 90))
 				}
 				if more := held.Total - len(held.Items); more > 0 {
 					t.line(fmt.Sprintf("%d more; --limit lists them", more))
@@ -150,7 +150,7 @@ func (a *app) cacheExplain() *cobra.Command {
 					t.row("ends", e.Ends.Format(time.RFC3339)+", for it speaks of now")
 				}
 				t.line("\nmade of")
-				for _, line := range madeOf(e.Dependencies, e.Titles) {
+				for _, line := range t.madeOf(e.Dependencies, e.Titles) {
 					t.line("  " + line)
 				}
 			})
@@ -222,7 +222,7 @@ func (a *app) cacheWarm() *cobra.Command {
 			err = a.print(map[string]any{"items": items}, func(t *table) {
 				t.line(answers(len(items)-len(failed)) + " held now")
 				for _, w := range failed {
-					t.row(short(w.Request, 60), w.Error)
+					t.row(t.short(w.Request, 60), w.Error)
 				}
 			})
 			if err == nil && len(failed) > 0 {
@@ -340,7 +340,7 @@ func (a *app) changeSimulate() *cobra.Command {
 				}
 				t.line(fmt.Sprintf("%s: expires %d of %d answers held", out.What, len(out.Expires), out.Of))
 				for _, h := range out.Expires {
-					t.row("  "+h.Key, h.Hits, short(h.Asked, 90))
+					t.row("  "+h.Key, h.Hits, t.short(h.Asked, 90))
 				}
 				for _, r := range out.Rules {
 					if r.Fires {

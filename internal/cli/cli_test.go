@@ -22,6 +22,9 @@ func run(t *testing.T, args ...string) (code int, out, errOut string) {
 	t.Helper()
 	t.Setenv("UBIQUON_ADDRESS", line.Card.Gateway)
 	t.Setenv("UBIQUON_KEY", line.Card.Keys.Admin)
+	if os.Getenv("COLUMNS") == "" {
+		t.Setenv("COLUMNS", "100")
+	}
 	var o, e bytes.Buffer
 	code = Run(args, strings.NewReader(""), &o, &e)
 	return code, o.String(), e.String()
@@ -102,10 +105,10 @@ func TestExitCodes(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"read", "/dispatchs"}, exitFailed, `did you mean "dispatches"?`},
-		{[]string{"entry", "show", "nobody"}, exitFailed, "not found"},
-		{[]string{"entry", "list", "--address", "http://127.0.0.1:1"}, exitFailed, "no service answers at http://127.0.0.1:1"},
-		{[]string{"entry", "list", "--key", "ubq_x"}, exitFailed, "copied whole"},
+		{[]string{"read", "/dispatchs"}, exitNotFound, `did you mean "dispatches"?`},
+		{[]string{"entry", "show", "nobody"}, exitNotFound, "not found"},
+		{[]string{"entry", "list", "--address", "http://127.0.0.1:1"}, exitUnreachable, "no service answers at http://127.0.0.1:1"},
+		{[]string{"entry", "list", "--key", "ubq_x"}, exitRefused, "copied whole"},
 		{[]string{"entry", "show"}, exitMisuse, "accepts 1 arg"},
 		{[]string{"entry"}, exitMisuse, "--help"},
 		{[]string{"entry", "list", "--stat", "draft"}, exitMisuse, "unknown flag"},
@@ -123,6 +126,97 @@ func TestExitCodes(t *testing.T) {
 		if code != c.code || !strings.Contains(errOut, c.want) {
 			t.Errorf("%v: exit %d, want %d: %s%s", c.args, code, c.code, out, errOut)
 		}
+	}
+}
+
+// TestErrorsAsJSON has errors come as problem documents where the output is JSON.
+func TestErrorsAsJSON(t *testing.T) {
+	for _, c := range []struct {
+		args   []string
+		status float64
+		detail string
+	}{{[]string{"entry", "show", "nobody", "-o", "json"}, 404, "not found"}, {[]string{"entry", "list", "--state", "drafty", "-o", "json"}, 0, "published, revised or retired"}} {
+		_, out, errOut := run(t, c.args...)
+		var p struct {
+			Status float64
+			Detail string
+		}
+		if err := json.Unmarshal([]byte(errOut), &p); err != nil || out != "" || p.Status != c.status || !strings.Contains(p.Detail, c.detail) {
+			t.Errorf("%v: %s %s, %v", c.args, out, errOut, err)
+		}
+	}
+	for _, args := range [][]string{{"document", "list"}, {"key", "list"}, {"entry", "list"}, {"event", "list"}, {"build", "list"}, {"schedule", "list"}, {"origin", "list"}, {"cache", "list"}, {"preview", "list"}, {"account", "list"}, {"change", "list"}, {"key", "refused"}, {"audit"}, {"context", "list"}, {"locale", "list"}} {
+		code, out, errOut := run(t, append(args, "-o", "json")...)
+		var list struct{ Items []any }
+		if err := json.Unmarshal([]byte(out), &list); code != 0 || err != nil || !strings.Contains(out, `"items": [`) {
+			t.Errorf("%v: %d %s %s, %v", args, code, out, errOut, err)
+		}
+	}
+}
+
+// TestContexts remembers services by names.
+func TestContexts(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", dir)
+	t.Setenv("UBIQUON_ADDRESS", line.Card.Gateway+"/content/main/published") // as a site has it
+	plain := func(args ...string) (int, string, string) {
+		var o, e bytes.Buffer
+		code := Run(args, strings.NewReader(""), &o, &e)
+		return code, o.String(), e.String()
+	}
+	if code, _, errOut := plain("context", "add", "line", "--key", line.Card.Keys.Admin); code != 0 {
+		t.Fatal(errOut)
+	}
+	if code, _, errOut := plain("context", "add", "away", "--address", "http://127.0.0.1:1", "--key", line.Card.Keys.Preview); code != 0 {
+		t.Fatal(errOut)
+	}
+	key := filepath.Join(dir, "ubiquon", "keys", "line")
+	if info, err := os.Stat(key); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the key's file: %v %v", info, err)
+	}
+	os.Unsetenv("UBIQUON_ADDRESS")
+	for _, c := range []struct {
+		args []string
+		code int
+		want string
+	}{
+		{[]string{"entry", "list", "--limit", "1"}, exitFine, ""}, {[]string{"entry", "list", "--context", "away"}, exitUnreachable, "127.0.0.1:1"},
+		{[]string{"entry", "list", "--context", "awya"}, exitMisuse, `did you mean "away"?`}, {[]string{"context", "use", "away"}, exitFine, ""}, {[]string{"entry", "list"}, exitUnreachable, ""},
+		{[]string{"context", "add", "Not A Name", "--key", "ubq_x"}, exitMisuse, "no name for a context"}, {[]string{"context", "remove", "away"}, exitFine, ""}, {[]string{"context", "use", "line"}, exitFine, ""},
+		{[]string{"status"}, exitFine, ""},
+	} {
+		if code, out, errOut := plain(c.args...); code != c.code || !strings.Contains(errOut, c.want) {
+			t.Errorf("%v: exit %d, want %d: %s%s", c.args, code, c.code, out, errOut)
+		}
+	}
+	if err := os.Chmod(key, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errOut := plain("status"); code != exitFailed || !strings.Contains(errOut, "others can read") {
+		t.Errorf("a key that others can read: %d %s", code, errOut)
+	}
+}
+
+// TestCompletion asks for the words that may stand in a place.
+func TestCompletion(t *testing.T) {
+	for args, want := range map[string]string{
+		"entry list --type ": "dispatch", "read / --locale ": "nb", "read / --edition p": "preview", "build start ": "skerry-web", "origin show ": "harbour-office",
+		"entry show ": "\t", "key show ": "\t", "entry list -o j": "json",
+	} {
+		parts := strings.Split(args, " ")
+		if _, out, errOut := run(t, append([]string{"__complete"}, parts...)...); !strings.Contains(out, want) {
+			t.Errorf("%s: %s%s", args, out, errOut)
+		}
+	}
+}
+
+// TestTextIsWholeInPipes cuts columns for terminals alone.
+func TestTextIsWholeInPipes(t *testing.T) {
+	_, cut, _ := run(t, "key", "list")
+	t.Setenv("COLUMNS", "0")
+	_, whole, _ := run(t, "key", "list")
+	if !strings.Contains(cut, "…") || strings.Contains(whole, "…") || strings.Contains(whole, "\x1b") {
+		t.Errorf("cut:\n%s\nwhole:\n%s", cut, whole)
 	}
 }
 
@@ -155,8 +249,18 @@ func TestConfigurationPrecedence(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	t.Setenv("UBIQUON_LISTN", "x")
-	if _, err := loadConfig(file, nil); err == nil || !strings.Contains(err.Error(), `did you mean "UBIQUON_LISTEN"?`) {
-		t.Errorf("an unknown variable: %v", err)
+	if c, err := loadConfig(file, nil); err != nil || len(c.warnings) != 1 || !strings.Contains(c.warnings[0], `did you mean "UBIQUON_LISTEN"?`) {
+		t.Errorf("an unknown variable: %v %v", c, err)
+	}
+	for name, code := range map[string]int{"UBIQUON_SERVICE_HOST": exitMisuse, "": exitFine} {
+		os.Unsetenv("UBIQUON_LISTN")
+		if name != "" {
+			t.Setenv(name, "10.0.0.7")
+		}
+		if got, out, errOut := run(t, "config", "check", "--config", file); got != code || !strings.Contains(errOut, name) {
+			t.Errorf("config check with %q: %d %s%s", name, got, out, errOut)
+		}
+		os.Unsetenv(name)
 	}
 }
 

@@ -74,6 +74,9 @@ type config struct {
 		Format string `yaml:"format"` // text or json; default text
 	} `yaml:"log"`
 
+	// warnings are what is odd, and keeps nothing from starting.
+	warnings []string
+
 	model      *model.Model
 	origins    map[string]origin.Config
 	sites      map[string]rebuild.Site
@@ -125,7 +128,7 @@ var settings = []setting{
 }
 
 // foreignVariables begin with UBIQUON_ too, and set nothing here.
-var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY"}
+var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY", "UBIQUON_CONTEXT"}
 
 // loadConfig reads the file, then the variables, then the flags, each counting
 // before the ones read earlier; then the files that the configuration names.
@@ -178,7 +181,9 @@ func (c *config) fromVariables(environ []string) error {
 		}
 		s, ok := byName[name]
 		if !ok {
-			return fmt.Errorf("the variable %s is unknown%s", name, strictyaml.DidYouMean(name, known))
+			// Others set variables too, a cluster for each of its services.
+			c.warnings = append(c.warnings, fmt.Sprintf("the variable %s is unknown, and sets nothing%s", name, strictyaml.DidYouMean(name, known)))
+			continue
 		}
 		if err := s.set(c, v); err != nil {
 			return fmt.Errorf("%s: %w", name, err)

@@ -17,7 +17,7 @@ func span(d time.Duration) string { return demo.Span(d) }
 
 func (a *app) demo() *cobra.Command {
 	var o demo.Options
-	var once bool
+	var once, free bool
 	var level string
 	c := &cobra.Command{
 		Use:   "demo",
@@ -33,6 +33,13 @@ it; the next start takes up where this one was.`,
 				return err
 			}
 			o.Log, o.Console, o.Say = log, console.Files(), a.err
+			if free || once {
+				for name, address := range map[string]*string{"listen": &o.Listen, "office": &o.Office, "slipway": &o.Slipway, "breakwater": &o.Breakwater} {
+					if !cmd.Flags().Changed(name) {
+						*address = "127.0.0.1:0"
+					}
+				}
+			}
 			d, err := demo.Start(cmd.Context(), o)
 			if err != nil {
 				if cmd.Context().Err() != nil {
@@ -62,7 +69,8 @@ it; the next start takes up where this one was.`,
 	f.StringVar(&o.Breakwater, "breakwater", "127.0.0.1:8430", "the address of the shared cache before the gateway")
 	f.IntVar(&o.Nodes, "nodes", 1, "how many nodes serve, behind a front that hands requests to them in turn")
 	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
-	f.BoolVar(&once, "once", false, "play the tour once, and exit")
+	f.BoolVar(&free, "free-ports", false, "take whatever ports are free, where no address is given")
+	f.BoolVar(&once, "once", false, "play the tour once, on free ports, and exit")
 	f.BoolVar(&o.Fresh, "fresh", false, "throw away what an earlier run left, and begin anew")
 	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
 	return c

@@ -36,7 +36,7 @@ The id is sha256: and the hash of the text, so a build can work it out by itself
 				}
 				added = append(added, d)
 			}
-			return a.print(added, func(t *table) { drawDocuments(t, added) })
+			return a.print(map[string]any{"items": added}, func(t *table) { drawDocuments(t, added) })
 		},
 	}, &cobra.Command{
 		Use: "list", Short: "List the trusted documents", Args: cobra.NoArgs,
@@ -49,7 +49,7 @@ The id is sha256: and the hash of the text, so a build can work it out by itself
 			if err != nil {
 				return err
 			}
-			return a.print(all, func(t *table) { drawDocuments(t, all) })
+			return a.print(map[string]any{"items": all}, func(t *table) { drawDocuments(t, all) })
 		},
 	}, &cobra.Command{
 		Use: "remove ID|NAME", Short: "End the trust in a document", Args: cobra.ExactArgs(1),

@@ -48,7 +48,7 @@ func (a *app) entryList() *cobra.Command {
 			return a.print(map[string]any{"items": items, "total": total}, func(t *table) {
 				t.row("ID", "TYPE", "STATE", "REV", "LOCALES", "SAVED", "TITLE")
 				for _, e := range items {
-					t.row(e.ID, e.Type, e.State, e.Revision, localesText(e.Locales), when(&e.Updated), short(e.Title, 28))
+					t.row(e.ID, e.Type, e.State, e.Revision, localesText(e.Locales), when(&e.Updated), t.short(e.Title, 28))
 				}
 				if total > len(items) {
 					t.line(fmt.Sprintf("%d of %d; see more with --limit and --offset", len(items), total))
@@ -162,13 +162,13 @@ func (a *app) entryShow() *cobra.Command {
 					t.row("lived at", path)
 				}
 				for _, r := range e.ReferredBy {
-					t.row("referred to by", fmt.Sprintf("%s %s, in %s", r.Type, short(r.Title, 40), r.Field))
+					t.row("referred to by", fmt.Sprintf("%s %s, in %s", r.Type, t.short(r.Title, 40), r.Field))
 				}
 				drawFields(t, e.Newest)
 				t.line("")
 				t.row("REVISION", "SAVED", "BY", "MESSAGE")
 				for _, r := range e.Revisions {
-					t.row(r.Number, when(&r.At), short(r.By, 20), short(orDash(r.Message), 40))
+					t.row(r.Number, when(&r.At), t.short(r.By, 20), t.short(orDash(r.Message), 40))
 				}
 				t.line("")
 				t.row("SEQUENCE", "AT", "EDITION", "WHAT", "LOCALES")
@@ -185,8 +185,7 @@ func (a *app) entryShow() *cobra.Command {
 func drawFields(t *table, fields content.Fields) {
 	t.line("")
 	for _, name := range sortedNames(fields) {
-		src, _ := json.Marshal(fields[name]) // came as JSON
-		t.row("  "+name, short(string(src), 76))
+		t.row("  "+name, t.short(plainJSON(fields[name]), 76))
 	}
 }
 
@@ -234,7 +233,7 @@ func drawDifferences(t *table, all []content.FieldDifference) {
 		if max(len(before), len(after)) > 34 {
 			from = max(0, same-12)
 		}
-		t.row(d.Field, orDash(d.Locale), shortFrom(before, from), shortFrom(after, from))
+		t.row(d.Field, orDash(d.Locale), t.shortFrom(before, from), t.shortFrom(after, from))
 	}
 }
 
@@ -245,13 +244,21 @@ func valueText(v any) string {
 	if v == nil {
 		return ""
 	}
-	src, _ := json.Marshal(v) // came as JSON
-	return string(src)
+	return plainJSON(v)
 }
 
-func shortFrom(text []rune, from int) string {
-	if from > 0 && from < len(text) {
-		return "…" + short(string(text[from:]), 33)
+// plainJSON writes what came as JSON, as people read it.
+func plainJSON(v any) string {
+	var out strings.Builder
+	enc := json.NewEncoder(&out)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(v) // it came as JSON
+	return strings.TrimSpace(out.String())
+}
+
+func (t *table) shortFrom(text []rune, from int) string {
+	if t.width > 0 && from > 0 && from < len(text) {
+		return "…" + t.short(string(text[from:]), 33)
 	}
-	return orDash(short(string(text), 34))
+	return orDash(t.short(string(text), 34))
 }

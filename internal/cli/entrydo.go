@@ -109,7 +109,7 @@ func (a *app) choose(cmd *cobra.Command, s *client.Client, args []string, f stor
 	for _, e := range items {
 		ids = append(ids, e.ID)
 		if !yes {
-			fmt.Fprintf(a.err, "  %s  %s  %s\n", e.ID, e.State, short(e.Title, 60))
+			fmt.Fprintf(a.err, "  %s  %s  %s\n", e.ID, e.State, newTable(a.err).short(e.Title, 60))
 		}
 	}
 	if len(ids) == 0 {
@@ -309,7 +309,7 @@ func (a *app) previewCommand() *cobra.Command {
 					if l.Revoked != nil {
 						state = "revoked"
 					}
-					t.row(l.ID, short(l.Title, 32), short(l.By, 26), when(&l.Expires), when(l.Used), state)
+					t.row(l.ID, t.short(l.Title, 32), t.short(l.By, 26), when(&l.Expires), when(l.Used), state)
 				}
 				if len(all) == 0 {
 					t.line("There are none. Make one with: ubiquon entry preview TYPE/SLUG")
@@ -380,9 +380,9 @@ func drawSchedules(t *table, all []store.Schedule) {
 		if s.Locales != nil {
 			locales = strings.Join(s.Locales, " ")
 		}
-		t.row(s.ID[:8], s.State, s.At.Local().Format("2006-01-02 15:04:05"), s.Action, locales, short(s.Title, 30))
+		t.row(s.ID[:8], s.State, s.At.Local().Format("2006-01-02 15:04:05"), s.Action, locales, t.short(s.Title, 30))
 		if s.Detail != "" {
-			t.row("", "", short(s.Detail, 60))
+			t.row("", "", t.short(s.Detail, 60))
 		}
 	}
 }

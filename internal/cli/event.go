@@ -34,7 +34,7 @@ func (a *app) event() *cobra.Command {
 						what = e.Decoded.Kind
 					}
 					t.row(e.ID, when(&e.Received), what, e.State, between(e.Trace.Published, e.Trace.Expired), between(e.Trace.Published, e.Trace.Built),
-						short(orDash(e.Title), 16))
+						t.short(orDash(e.Title), 16))
 				}
 			})
 		},

@@ -33,13 +33,13 @@ func drawExamined(t *table, out *client.Examined) {
 	t.row("database", fmt.Sprintf("%d statements in %d round trips", len(out.Statements), out.RoundTrips))
 	t.row("takes", strings.Join(out.Grants, ", "))
 	t.line("\nmade of")
-	for _, line := range madeOf(out.Dependencies, out.Titles) {
+	for _, line := range t.madeOf(out.Dependencies, out.Titles) {
 		t.line("  " + line)
 	}
 	for i, s := range out.Statements {
 		t.line(fmt.Sprintf("\n%d. %s", i+1, s.SQL))
 		if len(s.Args) > 0 {
-			t.line("   with " + short(fmt.Sprint(s.Args), 150))
+			t.line("   with " + t.short(fmt.Sprint(s.Args), 150))
 		}
 		for line := range strings.Lines(s.Plan) {
 			t.line("   | " + strings.TrimRight(line, "\n"))
@@ -49,7 +49,7 @@ func drawExamined(t *table, out *client.Examined) {
 
 // madeOf says what a response depends on, a line each; of entries, how many had the
 // same read of them.
-func madeOf(set *depend.Set, titles map[string]string) []string {
+func (t *table) madeOf(set *depend.Set, titles map[string]string) []string {
 	if set == nil {
 		return nil
 	}
@@ -73,7 +73,7 @@ func madeOf(set *depend.Set, titles map[string]string) []string {
 		if fields == "" {
 			fields = "whether it is there"
 		}
-		out = append(out, fmt.Sprintf("of %s in %s: %s", short(strings.Join(ids, ", "), 80), e.Locale, fields))
+		out = append(out, fmt.Sprintf("of %s in %s: %s", t.short(strings.Join(ids, ", "), 80), e.Locale, fields))
 	}
 	return out
 }

@@ -104,13 +104,13 @@ func (a *app) keyList() *cobra.Command {
 			}
 			return a.print(map[string]any{"open": open, "items": shown}, func(t *table) {
 				t.row("ID", "NAME", "STATE", "LAST USED", "REQUESTS", "HITS", "GRANTS")
-				t.row("–", "everyone", "open", "", "", "", orDash(short(strings.Join(open.Texts(), ", "), 26)))
+				t.row("–", "everyone", "open", "", "", "", orDash(t.short(strings.Join(open.Texts(), ", "), 26)))
 				for _, k := range shown {
 					used, requests, hits := "never", "0", "–"
 					if k.Use != nil {
 						used, requests, hits = when(&k.Use.Used), fmt.Sprint(k.Use.Requests), share(k.Use.Hits, k.Use.Requests)
 					}
-					t.row(k.ID, short(k.Name, 16), keyState(k.Key), used, requests, hits, short(strings.Join(k.Grants.Texts(), ", "), 26))
+					t.row(k.ID, t.short(k.Name, 16), keyState(k.Key), used, requests, hits, t.short(strings.Join(k.Grants.Texts(), ", "), 26))
 				}
 			})
 		},
@@ -166,7 +166,7 @@ func (a *app) keyShow() *cobra.Command {
 					t.row("former secret good until", when(k.FormerUntil))
 				}
 				if u := k.Use; u != nil {
-					t.row("last used", fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(short(u.Agent, 40))))
+					t.row("last used", fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(t.short(u.Agent, 40))))
 					t.row("requests", fmt.Sprintf("%d, %s from the cache", u.Requests, share(u.Hits, u.Requests)))
 				} else {
 					t.row("last used", "never")
@@ -312,7 +312,7 @@ func (a *app) keyRefused() *cobra.Command {
 					if missing == "" {
 						missing = r.Detail
 					}
-					t.row(when(&r.At), short(orDash(r.Reader), 14), r.Address, short(strings.Replace(r.Request, "/content/", "", 1), 32), short(missing, 26))
+					t.row(when(&r.At), t.short(orDash(r.Reader), 14), r.Address, t.short(strings.Replace(r.Request, "/content/", "", 1), 32), t.short(missing, 26))
 				}
 			})
 		},

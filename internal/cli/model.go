@@ -120,9 +120,9 @@ func drawPlan(t *table, plan client.ModelPlan) {
 		if c.Entries > 0 {
 			entries = fmt.Sprint(c.Entries)
 		}
-		t.row(c.Severity, c.Where, c.What, entries, short(c.Text, 52))
+		t.row(c.Severity, c.Where, c.What, entries, t.short(c.Text, 52))
 		if len(c.Readers) > 0 {
-			t.row("", "", "", "", short("read by "+strings.Join(c.Readers, ", "), 52))
+			t.row("", "", "", "", t.short("read by "+strings.Join(c.Readers, ", "), 52))
 		}
 	}
 	for _, c := range plan.Conflicts {

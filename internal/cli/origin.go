@@ -39,7 +39,7 @@ func (a *app) originCommand() *cobra.Command {
 					}
 					t.row(o.Name, state, strconv.Itoa(o.Entries), strconv.Itoa(o.Untaken), when(o.LastSuccess), when(o.LastEvent), compared, when(o.NextTry))
 					if o.Error != "" {
-						t.row("", short(o.Error, 90))
+						t.row("", t.short(o.Error, 90))
 					}
 				}
 			})

@@ -3,17 +3,69 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"os"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 	"time"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+	"golang.org/x/term"
 )
 
-// table writes lines of columns that fit a terminal of 100 columns.
+// table writes lines of columns that fit a terminal.
 type table struct {
 	w *tabwriter.Writer
+	// width of the terminal; 0 where there is none: then nothing is cut.
+	width int
+	color bool
+}
+
+// tableWidth is what tables are made for.
+const tableWidth = 100
+
+// newTable writes to out. The width is that of the terminal, or of COLUMNS. Colours are for
+// terminals, unless NO_COLOR is set (no-color.org).
+func newTable(out io.Writer) *table {
+	t := &table{w: tabwriter.NewWriter(out, 2, 4, 2, ' ', 0)}
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
+		t.width = n
+	}
+	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && t.width == 0 {
+			t.width = w
+		}
+		t.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	}
+	return t
+}
+
+// short cuts a text to the n characters that it has in a terminal of 100 columns, and more
+// where that is wider. What goes elsewhere is not cut.
+func (t *table) short(s string, n int) string {
+	s = strings.Join(strings.Fields(s), " ")
+	if t.width == 0 {
+		return s
+	}
+	n += max(0, t.width-tableWidth)
+	if utf8.RuneCountInString(s) <= n {
+		return s
+	}
+	return strings.TrimRight(string([]rune(s)[:n-1]), " ,.;") + "…"
+}
+
+// marks are the signs at the beginning of lines that are coloured, by the escape sequence.
+var marks = map[string]string{"✗": "31", "!": "33", "→": "36", "✓": "32"}
+
+// coloured gives the sign at the beginning of a line a colour.
+func (t *table) coloured(line string) string {
+	sign, rest, found := strings.Cut(line, " ")
+	if code := marks[sign]; t.color && found && code != "" {
+		return "\x1b[" + code + "m" + sign + "\x1b[0m " + rest
+	}
+	return line
 }
 
 func (t *table) row(cells ...any) {
@@ -24,7 +76,7 @@ func (t *table) row(cells ...any) {
 	t.line(strings.Join(texts, "\t"))
 }
 
-func (t *table) line(s string) { fmt.Fprintln(t.w, s) }
+func (t *table) line(s string) { fmt.Fprintln(t.w, t.coloured(s)) }
 
 // print writes v as --output says; table draws it for people.
 func (a *app) print(v any, draw func(*table)) error {
@@ -46,18 +98,9 @@ func (a *app) print(v any, draw func(*table)) error {
 		_, err = a.out.Write(src)
 		return err
 	}
-	t := &table{tabwriter.NewWriter(a.out, 2, 4, 2, ' ', 0)}
+	t := newTable(a.out)
 	draw(t)
 	return t.w.Flush()
-}
-
-// short cuts a text to n characters.
-func short(s string, n int) string {
-	s = strings.Join(strings.Fields(s), " ")
-	if utf8.RuneCountInString(s) <= n {
-		return s
-	}
-	return strings.TrimRight(string([]rune(s)[:n-1]), " ,.;") + "…"
 }
 
 // when writes a time in the reader's own zone, near ones without the day.

@@ -96,7 +96,7 @@ func card(t *testing.T, dir string) demo.Card {
 // is left behind, and finds every one of them processed.
 func TestKillLosesNoAcceptedEvent(t *testing.T) {
 	path, dir := binary(t), dataDir(t)
-	args := []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway", "127.0.0.1:0", "--breakwater", "127.0.0.1:0"}
+	args := []string{"demo", "--data", dir, "--free-ports"}
 	first := process(t, "The Skerry Line is running.", path, args...)
 	c := card(t, dir)
 	var accepted []string
@@ -189,8 +189,7 @@ func TestServeByItself(t *testing.T) {
 
 // TestTourAsAProcess plays the tour as a newcomer would, with the binary.
 func TestTourAsAProcess(t *testing.T) {
-	out, err := exec.Command(binary(t), "demo", "--once", "--data", dataDir(t), "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway", "127.0.0.1:0", "--breakwater", "127.0.0.1:0",
-		"--slipway-delay", "100ms").CombinedOutput()
+	out, err := exec.Command(binary(t), "demo", "--once", "--data", dataDir(t), "--slipway-delay", "100ms").CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "Every step happened.") {
 		t.Errorf("%v\n%s", err, out)
 	}

@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -18,10 +21,39 @@ import (
 
 // The exit codes.
 const (
-	exitFine   = 0
-	exitFailed = 1
-	exitMisuse = 2
+	exitFine        = 0
+	exitFailed      = 1
+	exitMisuse      = 2
+	exitNotFound    = 3 // what was named is not there
+	exitRefused     = 4 // no key, a key that is not good, or one that lacks a grant
+	exitUnreachable = 5 // no service answers, or it says that it cannot at the moment
+	exitConflict    = 6 // somebody else has changed it, or it does not go with what is there
 )
+
+// exitOf is the exit code for an error.
+func exitOf(err error) int {
+	var wrong misuse
+	var problem *client.Problem
+	switch {
+	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"):
+		return exitMisuse
+	case errors.Is(err, client.ErrUnreachable):
+		return exitUnreachable
+	case !errors.As(err, &problem):
+		return exitFailed
+	}
+	switch problem.Status {
+	case http.StatusNotFound, http.StatusGone:
+		return exitNotFound
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return exitRefused
+	case http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusTooManyRequests:
+		return exitUnreachable
+	case http.StatusConflict, http.StatusPreconditionFailed:
+		return exitConflict
+	}
+	return exitFailed
+}
 
 // misuse is an error of how the command was called.
 type misuse struct{ error }
@@ -34,11 +66,11 @@ type app struct {
 	out, err io.Writer
 	address  string
 	key      string
+	context  string
 	output   string
 }
 
-// Run runs the command line and returns the exit code: 0 fine, 1 failed, 2
-// misuse.
+// Run runs the command line and returns the exit code, one of those above.
 func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
@@ -52,12 +84,26 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	if err == nil {
 		return exitFine
 	}
-	fmt.Fprintln(errOut, "ubiquon: "+err.Error())
-	var wrong misuse
-	if errors.As(err, &wrong) || strings.HasPrefix(err.Error(), "unknown command") {
-		return exitMisuse
+	a.complain(err)
+	return exitOf(err)
+}
+
+// complain tells of an error: as a problem document (RFC 9457) where the output is JSON.
+func (a *app) complain(err error) {
+	if a.output != "json" {
+		fmt.Fprintln(a.err, "ubiquon: "+err.Error())
+		return
 	}
-	return exitFailed
+	var problem *client.Problem
+	if !errors.As(err, &problem) {
+		problem = &client.Problem{Title: "The command failed", Detail: err.Error()}
+		if exitOf(err) == exitMisuse {
+			problem.Title = "The command is not used like this"
+		}
+	}
+	enc := json.NewEncoder(a.err)
+	enc.SetEscapeHTML(false)
+	_ = enc.Encode(problem) // plain records
 }
 
 func (a *app) root() *cobra.Command {
@@ -78,6 +124,7 @@ Begin with: ubiquon demo`,
 	f := root.PersistentFlags()
 	f.StringVar(&a.address, "address", "", "the service's address (UBIQUON_ADDRESS; default http://127.0.0.1:8400)")
 	f.StringVar(&a.key, "key", "", "the key to send (UBIQUON_KEY)")
+	f.StringVar(&a.context, "context", "", "a service that is remembered (UBIQUON_CONTEXT): see ubiquon context")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json or yaml")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch a.output {
@@ -86,10 +133,13 @@ Begin with: ubiquon demo`,
 		}
 		return misusef("--output is table, json or yaml, not %q", a.output)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.status(), a.wake(), a.originCommand(), a.read(), a.model(), a.entry(), a.schedule(), a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"), a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(), a.version())
+	root.AddCommand(a.demo(), a.serve(), a.status(), a.wake(), a.originCommand(), a.read(), a.model(), a.entry(), a.schedule(), a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"), a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(), a.contextCommand(), a.configCommand(), a.version())
 	for _, c := range root.Commands() {
 		checkArgs(c)
+		a.complete(c)
 	}
+	_ = root.RegisterFlagCompletionFunc("context", completeContexts) // there is such a flag
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
 	return root
 }
 
@@ -108,23 +158,41 @@ func checkArgs(c *cobra.Command) {
 	}
 }
 
-// service is the client of the running service.
+// service is the client of the running service: of flags, variables and the context that
+// is in use, the first that says something counts, for the address and the key apart. A
+// context that is named counts before the variables.
 func (a *app) service() (*client.Client, error) {
 	c := &client.Client{Address: a.address, Key: a.key}
-	if c.Address == "" {
-		c.Address = os.Getenv("UBIQUON_ADDRESS")
+	named := cmp.Or(a.context, os.Getenv("UBIQUON_CONTEXT"))
+	known, dir, err := readContexts()
+	if err != nil && named != "" {
+		return nil, err
+	}
+	if named == "" {
+		c.Address, c.Key = cmp.Or(c.Address, os.Getenv("UBIQUON_ADDRESS")), cmp.Or(c.Key, os.Getenv("UBIQUON_KEY"))
+		if err == nil && (c.Address == "" || c.Key == "") {
+			named = known.Current
+		}
+	}
+	// The key of a context is for its address alone.
+	if named != "" && c.Address == "" {
+		address, key, err := known.named(dir, named)
+		if err != nil {
+			return nil, err
+		}
+		c.Address, c.Key = address, cmp.Or(c.Key, key)
 	}
 	if c.Address == "" {
 		c.Address = "http://127.0.0.1:8400"
 	}
-	if c.Key == "" {
-		c.Key = os.Getenv("UBIQUON_KEY")
-	}
 	if !strings.Contains(c.Address, "://") {
 		c.Address = "http://" + c.Address
 	}
+	// What readers have in UBIQUON_ADDRESS leads to an edition.
+	c.Address, _, _ = strings.Cut(c.Address, "/content/")
+	c.Address = strings.TrimSuffix(c.Address, "/")
 	if c.Key == "" {
-		return nil, misusef("no key; give one with --key or UBIQUON_KEY (the demo's are in .ubiquon/demo.json)")
+		return nil, misusef("no key; give one with --key or UBIQUON_KEY, or remember one with ubiquon context add (the demo's are in .ubiquon/demo.json)")
 	}
 	return c, nil
 }

@@ -57,6 +57,9 @@ which the first account of the console is made.`,
 			if err != nil {
 				return misuse{err}
 			}
+			for _, w := range conf.warnings {
+				fmt.Fprintln(a.err, "ubiquon: "+w)
+			}
 			return a.runService(cmd.Context(), conf)
 		},
 	}
@@ -136,4 +139,32 @@ func (s setting) flag() string {
 
 func (s setting) variable() string {
 	return "UBIQUON_" + strings.ToUpper(strings.ReplaceAll(s.flag(), "-", "_"))
+}
+
+// configCommand looks at configurations without starting anything.
+func (a *app) configCommand() *cobra.Command {
+	var file string
+	check := &cobra.Command{
+		Use: "check", Short: "Say what is wrong with a configuration, and what is odd", Args: cobra.NoArgs,
+		Long: `Reads a configuration as serve does, with the files that it names and the variables,
+and starts nothing. Unlike serve it fails for variables that are unknown.`,
+		RunE: func(*cobra.Command, []string) error {
+			conf, err := loadConfig(file, nil)
+			if err != nil {
+				return misuse{err}
+			}
+			if len(conf.warnings) > 0 {
+				return misusef("%s", strings.Join(conf.warnings, "\n"))
+			}
+			types := 0
+			if conf.model != nil {
+				types = len(conf.model.Types)
+			}
+			return a.print(map[string]any{"types": types, "origins": len(conf.origins), "sites": len(conf.sites), "rules": len(conf.rules)}, func(t *table) {
+				t.line(fmt.Sprintf("✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.origins), len(conf.sites), len(conf.rules)))
+			})
+		},
+	}
+	check.Flags().StringVar(&file, "config", "", "the configuration file")
+	return noun("config", "Look at configurations", check)
 }

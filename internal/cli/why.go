@@ -71,7 +71,7 @@ func (a *app) drawWhy(t *table, out *client.WhyAnswer) {
 			t.line("  on " + p.Address)
 		}
 		for _, c := range out.Cached {
-			t.line(fmt.Sprintf("  in the cached answer to %s", short(c.Asked, 90)))
+			t.line(fmt.Sprintf("  in the cached answer to %s", t.short(c.Asked, 90)))
 		}
 	} else {
 		t.line(about + " is not seen " + as + ":")

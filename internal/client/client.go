@@ -34,22 +34,25 @@ type Client struct {
 
 // Problem is the error of a request that the service refused (RFC 9457).
 type Problem struct {
-	Status    int    `json:"status"`
-	Type      string `json:"type"`
-	Title     string `json:"title"`
-	Detail    string `json:"detail"`
-	Parameter string `json:"parameter"`
-	Hint      string `json:"hint"`
-	Grant     string `json:"grant"`
+	Status    int    `json:"status,omitempty"`
+	Type      string `json:"type,omitempty"`
+	Title     string `json:"title,omitempty"`
+	Detail    string `json:"detail,omitempty"`
+	Parameter string `json:"parameter,omitempty"`
+	Hint      string `json:"hint,omitempty"`
+	Grant     string `json:"grant,omitempty"`
 	// Problems of an entry's content, Mistakes of a model's files, ReferredBy of a
 	// deletion, Consequences of a model that would lose content, Conflict of a lost
 	// update.
-	Problems     content.Problems    `json:"problems"`
-	Mistakes     strictyaml.Mistakes `json:"mistakes"`
-	ReferredBy   []store.Referrer    `json:"referredBy"`
-	Consequences []store.Consequence `json:"consequences"`
-	Conflict     *Conflict           `json:"conflict"`
+	Problems     content.Problems    `json:"problems,omitempty"`
+	Mistakes     strictyaml.Mistakes `json:"mistakes,omitempty"`
+	ReferredBy   []store.Referrer    `json:"referredBy,omitempty"`
+	Consequences []store.Consequence `json:"consequences,omitempty"`
+	Conflict     *Conflict           `json:"conflict,omitempty"`
 }
+
+// ErrUnreachable is the error of a service that does not answer.
+var ErrUnreachable = errors.New("no service answers")
 
 // What the service says of models and imports, under the names of this room.
 type (
@@ -139,7 +142,7 @@ func (c *Client) Do(ctx context.Context, method, path string, header http.Header
 	}
 	resp, err := h.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("no service answers at %s: %w", c.Address, err)
+		return nil, fmt.Errorf("%w at %s: %w", ErrUnreachable, c.Address, err)
 	}
 	defer resp.Body.Close()
 	out, err := io.ReadAll(resp.Body)
@@ -277,7 +280,7 @@ func (c *Client) long(ctx context.Context, method, path, mediaType string, body 
 	}
 	resp, err := h.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("no service answers at %s: %w", c.Address, err)
+		return nil, fmt.Errorf("%w at %s: %w", ErrUnreachable, c.Address, err)
 	}
 	if resp.StatusCode >= 400 {
 		defer resp.Body.Close()

@@ -35,6 +35,11 @@ func (e requestErrors) Error() string { return e.List.Error() }
 // graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
 // that is allowed, a list of requests with the list of their answers.
 func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time) {
+	if r.Method == http.MethodGet && r.URL.RawQuery == "" && strings.Contains(r.Header.Get("Accept"), "text/html") {
+		// Somebody looks at it in a browser: there is a page to try requests on.
+		http.Redirect(w, r, "/console/explorer", http.StatusFound)
+		return
+	}
 	asked, several, err := s.graphqlRequest(w, r, edition)
 	var bad badGraphQL
 	if errors.As(err, &bad) {

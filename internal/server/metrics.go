@@ -19,7 +19,7 @@ import (
 // metrics are what GET /metrics tells, in the text format of OpenMetrics.
 type metrics struct {
 	registry *prometheus.Registry
-	answers  *prometheus.CounterVec
+	answers  [8]atomic.Int64 // by cache.Outcome
 	seconds  prometheus.Histogram
 	requests *prometheus.CounterVec
 	// content counts answers under /content/ by hundreds of their status: a hit must cost
@@ -29,11 +29,10 @@ type metrics struct {
 
 func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
-		answers: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_answers_total", Help: "Reads answered, by how; hits are counted in ubiquon_cache_hits_total."}, []string{"how"}),
 		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
 			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)}),
 		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_requests_total", Help: "Requests outside of content, by surface and status."}, []string{"surface", "status"})}
-	m.registry.MustRegister(m.answers, m.seconds, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(), &collected{g: g, m: m})
+	m.registry.MustRegister(m.seconds, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(), &collected{g: g, m: m})
 	gauge := func(name, help string, value func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
@@ -61,7 +60,7 @@ func (m *metrics) count(o cache.Outcome, took time.Duration) {
 	if o == cache.Hit {
 		return // the cache counts its hits itself
 	}
-	m.answers.WithLabelValues(strings.TrimPrefix(cacheStatus[o][0], "Ubiquon; ")).Inc()
+	m.answers[o].Add(1)
 	m.seconds.Observe(took.Seconds())
 }
 
@@ -102,6 +101,7 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 
 var (
 	contentAnswers  = metric("ubiquon_content_answers_total", "Answers under /content/, hits included, by hundreds of the status.", "status")
+	answersTotal    = metric("ubiquon_answers_total", "Reads answered, by how.", "how")
 	troublesTotal   = metric("ubiquon_failures_total", "Failures that come again and again, by what they are.", "what")
 	poolConnections = metric("ubiquon_database_connections", "Connections to the database, by purpose and use.", "purpose", "use")
 	poolWaits       = metric("ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose")
@@ -117,7 +117,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c *collected) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{contentAnswers, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
+	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
 		out <- d
 	}
 }
@@ -141,6 +141,13 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 		if n := c.m.content[i].Load(); n > 0 {
 			count(contentAnswers, float64(n), strconv.Itoa(i)+"xx")
 		}
+	}
+	for o, how := range cacheStatus {
+		n := c.m.answers[o].Load()
+		if o == cache.Hit {
+			n = c.g.CacheStats().Hits
+		}
+		count(answersTotal, float64(n), strings.TrimPrefix(how[0], "Ubiquon; "))
 	}
 	for what, n := range c.g.Troubles().Counts() {
 		count(troublesTotal, float64(n), what)

@@ -104,7 +104,8 @@ var Administer = Need{Verb: Manage, Edition: Any, Type: Any}
 // Mend says which commands give a missing grant.
 func Mend(grant string) string {
 	text := fmt.Sprintf("give it to a key: ubiquon key grant KEY %q", grant)
-	if open := OpenCommand(grant); open != "" {
+	// That everything is opened is nobody's hint.
+	if open := OpenCommand(grant); open != "" && !strings.Contains(open, " all") {
 		text += "; or open it to everyone: " + open
 	}
 	return text
