@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,8 +20,11 @@ func (a *app) document() *cobra.Command {
 		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named", Args: cobra.MinimumNArgs(1),
 		Long: `Trusts GraphQL documents. Readers name one by documentId instead of sending it;
 with graphql: {trustedOnly: true} in the configuration nothing else is answered.
-The id is sha256: and the hash of the text, so a build can work it out by itself.`,
-		Example: `  ubiquon document add src/queries/*.graphql`,
+The id is sha256: and the hash of the text, so a build can work it out by itself; a
+document can also be named by its file's name. A .json file is a manifest, as code
+generators write it: an object of ids and texts. By those ids they are named then.`,
+		Example: `  ubiquon document add src/queries/*.graphql
+  ubiquon document add persisted.json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -30,11 +36,20 @@ The id is sha256: and the hash of the text, so a build can work it out by itself
 				if err != nil {
 					return err
 				}
-				d, err := s.AddDocument(cmd.Context(), strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)), string(src))
-				if err != nil {
-					return fmt.Errorf("%s: %w", file, err)
+				documents := map[string]string{strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)): string(src)}
+				if filepath.Ext(file) == ".json" {
+					clear(documents)
+					if err := json.Unmarshal(src, &documents); err != nil {
+						return fmt.Errorf("%s is no JSON object of ids and texts: %w", file, err)
+					}
 				}
-				added = append(added, d)
+				for _, name := range slices.Sorted(maps.Keys(documents)) {
+					d, err := s.AddDocument(cmd.Context(), name, documents[name])
+					if err != nil {
+						return fmt.Errorf("%s, %s: %w", file, name, err)
+					}
+					added = append(added, d)
+				}
 			}
 			return a.print(map[string]any{"items": added}, func(t *table) { drawDocuments(t, added) })
 		},

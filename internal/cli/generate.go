@@ -13,13 +13,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/describe"
 	"ubiquon/internal/core/generate"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/strictyaml"
 )
 
 func (a *app) generate() *cobra.Command {
-	var files, to, pkg string
+	var files, to, pkg, edition string
 	var watch, check bool
 	c := &cobra.Command{
 		Use: "generate ts|go|json-schema", Short: "Write types of the content for a front end", Args: cobra.ExactArgs(1),
@@ -32,7 +34,7 @@ service and no key.`,
   ubiquon generate ts --to src/content.ts --check`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			write, known := map[string]func(*model.Model) ([]byte, error){
-				"ts": func(m *model.Model) ([]byte, error) { return generate.TypeScript(m), nil },
+				"ts": func(m *model.Model) ([]byte, error) { return generate.TypeScript(m, edition), nil },
 				"go": func(m *model.Model) ([]byte, error) { return generate.Go(m, packageName(pkg, to)) },
 				"json-schema": func(m *model.Model) ([]byte, error) {
 					return json.MarshalIndent(describe.Schema(m, "urn:ubiquon:content"), "", "  ")
@@ -40,6 +42,9 @@ service and no key.`,
 			}[args[0]]
 			if !known {
 				return misusef("there is nothing to write for %q; say ts, go or json-schema", args[0])
+			}
+			if edition != content.Published && edition != content.Preview {
+				return misusef("there is no edition %q%s", edition, strictyaml.DidYouMean(edition, content.Editions))
 			}
 			if (watch || check) && to == "" {
 				return misusef("say which file, with --to")
@@ -64,6 +69,7 @@ service and no key.`,
 	f.StringVar(&files, "model", "", "a directory of model files, instead of the service's model")
 	f.StringVar(&to, "to", "", "the file to write; none: print it")
 	f.StringVar(&pkg, "package", "", "go: the name of the package (default: of the file's directory)")
+	f.StringVar(&edition, "edition", content.Published, "ts: what it is for; with preview a required field may be null, since a draft may lack it")
 	f.BoolVar(&watch, "watch", false, "go on, and write whenever the model changes")
 	f.BoolVar(&check, "check", false, "write nothing, and fail when the file is behind the model")
 	return c

@@ -68,7 +68,7 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 			"a draft, by slug":                    {"published/notices/ice?locale=nb", "published/notices/nonsense?locale=nb"},
 			"a draft, by id":                      {"published/entries/ice?locale=nb", "published/entries/nonsense?locale=nb"},
 			"a draft of another type, by id":      {"preview/entries/hat?locale=nb", "preview/entries/nonsense?locale=nb"},
-			"a draft of another type, in GraphQL": {graphqlOf("preview", `{ node(id: "hat", locale: "nb") { id } }`), graphqlOf("preview", `{ node(id: "nonsense", locale: "nb") { id } }`)},
+			"a draft of another type, in GraphQL": {graphqlOf("preview", `{ entry(by: {id: "hat"}, locale: "nb") { id } }`), graphqlOf("preview", `{ entry(by: {id: "nonsense"}, locale: "nb") { id } }`)},
 			"a list in GraphQL":                   {graphqlOf("published", `{ routes(locale: "nb") { nodes { name } } }`), graphqlOf("published", `{ routes(locale: "nb") { nodes { nonsense } } }`)},
 			"an argument in GraphQL":              {graphqlOf("published", `{ routes(filter: {name: {eq: "x"}}) { totalCount } }`), graphqlOf("published", `{ routes(filter: {nonsense: {eq: "x"}}) { totalCount } }`)},
 			"a linked field in GraphQL":           {graphqlOf("published", `{ notices(locale: "nb") { nodes { routes { name } } } }`), graphqlOf("published", `{ notices(locale: "nb") { nodes { routes { nonsense } } } }`)},

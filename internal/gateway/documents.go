@@ -17,13 +17,16 @@ func (g *Gateway) loadDocuments(ctx context.Context) error {
 	}
 	texts := make(map[string]string, len(all))
 	for _, d := range all {
+		texts[d.Name] = d.Text // by the id that somebody else's tool gave it, too
+	}
+	for _, d := range all {
 		texts[d.ID] = d.Text
 	}
 	g.documents.Store(&texts)
 	return nil
 }
 
-// Document returns the text of a trusted GraphQL document.
+// Document returns the text of a trusted GraphQL document, by its id or name.
 func (g *Gateway) Document(id string) (text string, known bool) {
 	text, known = (*g.documents.Load())[id]
 	return text, known

@@ -28,8 +28,18 @@ type Request struct {
 	Variables     map[string]any `json:"variables"`
 	// DocumentID names a trusted document instead of Query.
 	DocumentID string `json:"documentId"`
+	Extensions struct {
+		// PersistedQuery names a document by the hash of its text, as many clients do.
+		PersistedQuery *PersistedQuery `json:"persistedQuery,omitempty"`
+	} `json:"extensions,omitzero"`
 	// Locale of fields that name none; empty means the default.
 	Locale string `json:"-"`
+}
+
+// PersistedQuery names a document by the SHA-256 of its text, in hexadecimal digits.
+type PersistedQuery struct {
+	Version int    `json:"version"`
+	Hash    string `json:"sha256Hash"`
 }
 
 // Operation is a compiled request.

@@ -2,6 +2,7 @@ package graphql
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -153,7 +154,6 @@ func New(m *model.Model, l limits.Limits) (*Schema, error) {
 		s.types[t.Name], s.byName[name] = name, t
 	}
 	var b strings.Builder
-	b.WriteString(fixedTypes + filterTypes)
 	s.writeQuery(&b)
 	for _, t := range m.Types {
 		s.writeType(&b, t)
@@ -161,13 +161,36 @@ func New(m *model.Model, l limits.Limits) (*Schema, error) {
 	for _, t := range m.Types {
 		s.writeFilter(&b, t, s.types[t.Name])
 	}
-	s.SDL = b.String()
+	s.SDL = withUsed(fixedTypes+filterTypes, b.String())
 	var err error
 	s.parsed, err = gqlparser.LoadSchema(&ast.Source{Name: "schema.graphql", Input: s.SDL})
 	if err != nil {
 		return nil, fmt.Errorf("the model gives no valid GraphQL schema: %w", err)
 	}
 	return s, nil
+}
+
+var inputName = regexp.MustCompile(`\binput (\w+)`)
+
+// withUsed puts fixed types before the others, but for inputs that nothing leads to.
+func withUsed(fixed, others string) string {
+	for {
+		left := fixed
+		for _, block := range strings.SplitAfter(fixed, "\n}\n") {
+			name := inputName.FindStringSubmatch(block)
+			if name == nil {
+				continue
+			}
+			used := regexp.MustCompile(`[:\[] ?` + name[1] + `\b`)
+			if !used.MatchString(strings.Replace(left, block, "", 1)) && !used.MatchString(others) {
+				left = strings.Replace(left, block, "", 1)
+			}
+		}
+		if left == fixed {
+			return fixed + others
+		}
+		fixed = left
+	}
 }
 
 // name gives a name that no other type has.
@@ -192,7 +215,8 @@ func (s *Schema) writeQuery(b *strings.Builder) {
     locale: String`
 	b.WriteString("\ntype Query {\n")
 	s.roots["node"] = root{kind: rootNode}
-	fmt.Fprintf(b, "  \"The entry with this id, whatever its type.\"\n  node(\n    id: ID!\n    %s\n  ): Node\n", locale)
+	// With an id alone, as the Global Object Identification Specification has it.
+	b.WriteString("  \"The entry with this id, whatever its type; entry takes a locale, too.\"\n  node(\n    id: ID!\n  ): Node\n")
 	if !slices.ContainsFunc(s.model.Types, func(t *model.Type) bool { return camel(t.Name) == "entry" || camel(t.Plural) == "entry" }) {
 		s.roots["entry"] = root{kind: rootAny}
 		fmt.Fprintf(b, "  \"The entry with this id, or that lives at this path, whatever its type.\"\n  entry(\n    by: EntryBy!\n    %s\n  ): Node\n", locale)
@@ -260,6 +284,9 @@ func (s *Schema) writeFields(b *strings.Builder, t *model.Type, name string, aft
 			if f.Kind != model.Reference { // what a reader may not enter is null
 				target += "!"
 			}
+		}
+		if f.NeverNull() && !f.IsList() {
+			target += "!"
 		}
 		deprecated := ""
 		if f.Deprecated != "" {

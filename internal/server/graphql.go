@@ -43,7 +43,7 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 	asked, several, err := s.graphqlRequest(w, r, edition)
 	var bad badGraphQL
 	if errors.As(err, &bad) {
-		writeGraphQLErrors(w, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
+		writeGraphQLErrors(w, bad.status, plainJSON, bad.list())
 		return
 	}
 	if several == nil {
@@ -56,10 +56,10 @@ func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.
 	plain.Header.Del("Accept-Encoding")
 	bodies := make([]json.RawMessage, len(several))
 	for i, one := range several {
-		var answer buffer
+		answer := recorded{header: http.Header{}}
 		src, _ := json.Marshal(one) // came out of JSON
 		if one, bad := s.namedDocument(one); bad != nil {
-			writeGraphQLErrors(&answer, bad.status, plainJSON, gqlerror.List{gqlerror.Errorf("%s", bad.message)})
+			writeGraphQLErrors(&answer, bad.status, plainJSON, bad.list())
 		} else {
 			s.graphqlOne(&answer, plain, reader, edition, begin, askedOf(edition, r, string(src), one))
 		}
@@ -203,9 +203,18 @@ func graphqlKey(op *graphql.Operation) string {
 type badGraphQL struct {
 	status  int
 	message string
+	code    string // for clients; may be empty
 }
 
 func (e badGraphQL) Error() string { return e.message }
+
+func (e badGraphQL) list() gqlerror.List {
+	one := gqlerror.Errorf("%s", e.message)
+	if e.code != "" {
+		one.Extensions = map[string]any{"code": e.code}
+	}
+	return gqlerror.List{one}
+}
 
 // graphqlRequest reads the request of either method, or several. The error is a
 // badGraphQL.
@@ -214,34 +223,34 @@ func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition 
 	case http.MethodGet, http.MethodHead:
 		req, err := graphqlOf(r.URL.RawQuery)
 		if err != nil {
-			return asked, nil, badGraphQL{400, "variables is not a JSON object"}
+			return asked, nil, badGraphQL{status: 400, message: "variables, or extensions, is not a JSON object"}
 		}
 		asked = askedOf(edition, r, r.URL.RawQuery, req)
 	case http.MethodPost:
 		if !isJSON(r.Header.Get("Content-Type")) {
-			return asked, nil, badGraphQL{415, "send the request as application/json in UTF-8"}
+			return asked, nil, badGraphQL{status: 415, message: "send the request as application/json in UTF-8"}
 		}
 		most := s.g.Limits().GraphQLBody
 		body, err := readSmall(w, r, int64(most))
 		if err != nil {
-			return asked, nil, badGraphQL{413, "the request has more than " + most.String()}
+			return asked, nil, badGraphQL{status: 413, message: "the request has more than " + most.String()}
 		}
 		if bytes.HasPrefix(bytes.TrimSpace(body), []byte("[")) {
 			several, err = s.severalRequests(body)
 			return asked, several, err
 		}
 		asked = askedOf(edition, r, string(body), asked.Request)
-		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") && !strings.Contains(asked.text, `\u`) {
+		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") && !strings.Contains(asked.text, "persistedQuery") && !strings.Contains(asked.text, `\u`) {
 			if asked.plan = s.g.Planned(asked.name); asked.plan != nil {
 				return asked, nil, nil
 			}
 		}
 		if err := json.Unmarshal(body, &asked.Request); err != nil {
-			return asked, nil, badGraphQL{400, "the body is not a JSON object with query, operationName and variables"}
+			return asked, nil, badGraphQL{status: 400, message: "the body is not a JSON object with query, operationName and variables"}
 		}
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
-		return asked, nil, badGraphQL{405, "send GraphQL with GET or POST"}
+		return asked, nil, badGraphQL{status: 405, message: "send GraphQL with GET or POST"}
 	}
 	req, bad := s.namedDocument(asked.Request)
 	if bad != nil {
@@ -273,66 +282,56 @@ func readSmall(w http.ResponseWriter, r *http.Request, most int64) ([]byte, erro
 // severalRequests reads a list of requests.
 func (s *Server) severalRequests(body []byte) ([]graphql.Request, error) {
 	if s.batch == 0 {
-		return nil, badGraphQL{400, "lists of requests are not taken here; send them one by one, or allow lists with graphql: {batch: 10} in the configuration"}
+		return nil, badGraphQL{status: 400, message: "lists of requests are not taken here; send them one by one, or allow lists with graphql: {batch: 10} in the configuration"}
 	}
 	var all []graphql.Request
 	if err := json.Unmarshal(body, &all); err != nil {
-		return nil, badGraphQL{400, "the body is not a list of JSON objects with query, operationName and variables"}
+		return nil, badGraphQL{status: 400, message: "the body is not a list of JSON objects with query, operationName and variables"}
 	}
 	if len(all) == 0 || len(all) > s.batch {
-		return nil, badGraphQL{400, fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch)}
+		return nil, badGraphQL{status: 400, message: fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch)}
 	}
 	return all, nil
 }
 
 // namedDocument fills in the text of the document that a request names.
 func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQL) {
+	named := req.Extensions.PersistedQuery
+	switch {
+	case named == nil:
+	case named.Version != 1:
+		return req, &badGraphQL{http.StatusOK, "PersistedQueryNotSupported", "PERSISTED_QUERY_NOT_SUPPORTED"}
+	case req.Query == "" && req.DocumentID == "":
+		text, known := s.g.Document("sha256:" + strings.ToLower(named.Hash))
+		if !known { // the client sends the text then
+			return req, &badGraphQL{http.StatusOK, "PersistedQueryNotFound", "PERSISTED_QUERY_NOT_FOUND"}
+		}
+		req.Query = text
+		return req, nil
+	case req.Query != "" && !strings.EqualFold(store.DocumentID(req.Query), "sha256:"+named.Hash):
+		return req, &badGraphQL{status: http.StatusBadRequest, message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query"}
+	}
 	switch {
 	case req.Query == "" && req.DocumentID == "":
-		return req, &badGraphQL{400, "the request has no query"}
+		return req, &badGraphQL{status: 400, message: "the request has no query"}
 	case req.DocumentID == "":
 		return req, nil
 	case req.Query != "":
-		return req, &badGraphQL{400, "the request has a query and a documentId; send one of them"}
+		return req, &badGraphQL{status: 400, message: "the request has a query and a documentId; send one of them"}
 	}
 	text, known := s.g.Document(req.DocumentID)
 	if !known {
-		return req, &badGraphQL{400, fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID)}
+		return req, &badGraphQL{status: 400, message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID)}
 	}
 	req.Query = text
 	return req, nil
 }
 
-// buffer keeps an answer that goes on as part of another one.
-type buffer struct {
-	header http.Header
-	status int
-	body   bytes.Buffer
-}
-
-func (b *buffer) Header() http.Header {
-	if b.header == nil {
-		b.header = http.Header{}
-	}
-	return b.header
-}
-
-func (b *buffer) WriteHeader(status int) {
-	if b.status == 0 {
-		b.status = status
-	}
-}
-
-func (b *buffer) Write(p []byte) (int, error) {
-	b.WriteHeader(http.StatusOK)
-	return b.body.Write(p)
-}
-
 // graphql is the body as a GraphQL answer, of which a problem is made an error.
-func (b *buffer) graphql() json.RawMessage {
+func (o *recorded) graphql() json.RawMessage {
 	var p problem
-	if b.Header().Get("Content-Type") != "application/problem+json" || json.Unmarshal(b.body.Bytes(), &p) != nil {
-		return bytes.TrimSpace(b.body.Bytes())
+	if o.header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(o.body.Bytes(), &p) != nil {
+		return bytes.TrimSpace(o.body.Bytes())
 	}
 	src, _ := json.Marshal(map[string]any{"errors": []any{map[string]any{"message": p.Detail}}}) // text
 	return src

@@ -125,7 +125,7 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	}
 	if err != nil {
 		// The answer is what the reader would get: the same problem, or errors.
-		var b buffer
+		b := recorded{header: http.Header{}}
 		var refused requestErrors
 		if errors.As(err, &refused) {
 			writeGraphQLErrors(&b, http.StatusBadRequest, graphqlResponse, refused.List)

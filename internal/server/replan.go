@@ -81,5 +81,8 @@ func graphqlOf(text string) (req graphql.Request, err error) {
 	if v := q.Get("variables"); v != "" {
 		err = json.Unmarshal([]byte(v), &req.Variables)
 	}
+	if v := q.Get("extensions"); v != "" && err == nil {
+		err = json.Unmarshal([]byte(v), &req.Extensions)
+	}
 	return req, err
 }

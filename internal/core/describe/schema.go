@@ -80,7 +80,7 @@ func fields(t *model.Type, refs string) object {
 		s := value(f, refs)
 		if f.IsList() {
 			s = object{"type": "array", "items": s}
-		} else {
+		} else if !f.NeverNull() {
 			s = orNull(s)
 		}
 		if says := strings.TrimSpace(f.Label + " " + f.Help); says != "" {

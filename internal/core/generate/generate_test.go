@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 )
 
@@ -44,7 +45,7 @@ func write(t *testing.T, name string, src []byte) {
 
 func TestTypeScriptCompilesStrictly(t *testing.T) {
 	dir := t.TempDir()
-	src := TypeScript(line(t))
+	src := TypeScript(line(t), content.Published)
 	write(t, filepath.Join(dir, "content.ts"), src)
 	use, err := os.ReadFile("testdata/use.ts")
 	if err != nil {
@@ -60,7 +61,7 @@ func TestTypeScriptCompilesStrictly(t *testing.T) {
 			t.Errorf("the output holds %s", bad)
 		}
 	}
-	if string(src) != string(TypeScript(line(t))) {
+	if string(src) != string(TypeScript(line(t), content.Published)) {
 		t.Error("twice the same model gives different files")
 	}
 }

@@ -88,10 +88,28 @@ export interface List<T> {
   window: { limit: number; next: string | null; prev: string | null; total?: number };
 }
 
+/** An entry as it is found by its path: its own fields depend on its type. */
+export type AtPath = { id: string; about?: Partial<About>; [field: string]: unknown };
+
+/** A path of the site, and the entry that lives there. */
+export interface SitePath {
+  id: string;
+  type: string;
+  locale: Locale;
+  path: string;
+  updated: string;
+}
+
 export interface Options<S> {
   fields?: S;
   locale?: Locale;
   signal?: AbortSignal;
+  /** Handed to fetch as it is: cache, next, headers and the like. */
+  fetch?: RequestInit;
+  /** Answer with changes up to here, or later. */
+  minSequence?: number;
+  /** Called with the headers of the answer. */
+  onHeaders?: (headers: Headers) => void;
 }
 
 export interface ListOptions<S> extends Options<S> {
@@ -120,9 +138,11 @@ export interface ProblemDocument {
 
 /** A read that was refused, in the words of its problem document. */
 export class ReadError extends Error {
-  constructor(readonly problem: ProblemDocument) {
+  readonly problem: ProblemDocument;
+  constructor(problem: ProblemDocument) {
     super(problem.detail + (problem.hint ? "; " + problem.hint : ""));
     this.name = "ReadError";
+    this.problem = problem;
   }
   get status(): number {
     return this.problem.status;
@@ -167,6 +187,49 @@ export class Reader {
     return this.read(`/${plural}/${encodeURIComponent(slug)}`, o).catch(orNull);
   }
 
+  /** The entries of a list, one after the other, window after window. */
+  all<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, o: ListOptions<S> & { fields: S }): AsyncGenerator<Picked<Plurals[P], S>, void>;
+  all<P extends keyof Plurals>(plural: P, o?: ListOptions<undefined>): AsyncGenerator<Default<Plurals[P]>, void>;
+  async *all(plural: string, o: ListOptions<readonly Node[] | undefined> = {}): AsyncGenerator<unknown, void> {
+    for (let after: string | null | undefined = o.after; after !== null; ) {
+      const list = (await this.read("/" + plural, after === undefined ? o : { ...o, offset: undefined, after })) as List<unknown>;
+      yield* list.items;
+      after = list.window.next;
+    }
+  }
+
+  /** The entry that lives at a path of the site; null if none does. Ask for what its types have in common, or for nothing in particular. */
+  async at(path: string, o: Options<readonly (string | object)[]> = {}): Promise<AtPath | null> {
+    return (await this.read("/at", { ...o, path } as ListOptions<readonly Node[]>).catch(orNull)) as AtPath | null;
+  }
+
+  /** Every path of the site, for builders. */
+  async *paths(o: { type?: keyof Types & string; locale?: Locale; fetch?: RequestInit } = {}): AsyncGenerator<SitePath, void> {
+    for (let after: string | null | undefined; after !== null; ) {
+      const list = (await this.read("/paths", { ...o, limit: 200, ...(after === undefined ? {} : { after }) } as ListOptions<undefined>)) as List<SitePath>;
+      yield* list.items;
+      after = list.window.next;
+    }
+  }
+
+  /** A GraphQL operation; throws if it has errors. */
+  async graphql<D = unknown>(query: string, variables?: Record<string, unknown>, o: { fetch?: RequestInit } = {}): Promise<D> {
+    const answer = await this.fetch(this.address + "/graphql", {
+      ...o.fetch,
+      method: "POST",
+      headers: { ...this.headers(o.fetch), "Content-Type": "application/json" },
+      body: JSON.stringify({ query, variables }),
+    });
+    const body = (await answer.json()) as { data?: D; errors?: { message: string }[] } & ProblemDocument;
+    if (body.errors?.length) throw new Error(body.errors.map((e) => e.message).join("; "));
+    if (!answer.ok) throw new ReadError(body);
+    return body.data as D;
+  }
+
+  private headers(init?: RequestInit): Record<string, string> {
+    return { ...Object.fromEntries(new Headers(init?.headers)), ...(this.key ? { Authorization: "Bearer " + this.key } : {}) };
+  }
+
   /** The only entry of a type. */
   single<N extends keyof Singletons, const S extends Selection<Singletons[N]>>(name: N, o: Options<S> & { fields: S }): Promise<Picked<Singletons[N], S> | null>;
   single<N extends keyof Singletons>(name: N, o?: Options<undefined>): Promise<Default<Singletons[N]> | null>;
@@ -177,13 +240,15 @@ export class Reader {
   private async read(path: string, o: ListOptions<readonly Node[] | undefined>): Promise<unknown> {
     const query = new URLSearchParams();
     for (const [name, value] of Object.entries(o)) {
-      if (value === undefined || name === "signal") continue;
+      if (value === undefined || ["signal", "fetch", "minSequence", "onHeaders"].includes(name)) continue;
       query.set(name, name === "fields" ? spell(value as readonly Node[]) : Array.isArray(value) ? value.join(",") : String(value));
     }
     const answer = await this.fetch(`${this.address}${path}${query.size ? "?" + query : ""}`, {
-      headers: this.key ? { Authorization: "Bearer " + this.key } : {},
+      ...o.fetch,
+      headers: { ...this.headers(o.fetch), ...(o.minSequence ? { "Ubiquon-Min-Sequence": String(o.minSequence) } : {}) },
       ...(o.signal ? { signal: o.signal } : {}),
     });
+    o.onHeaders?.(answer.headers);
     const body: unknown = await answer.json();
     if (!answer.ok) throw new ReadError(body as ProblemDocument);
     return body;

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 )
 
@@ -15,11 +16,12 @@ import (
 var reader string
 
 // TypeScript writes types for every type, choice, record, block and locale, and a
-// typed reader on fetch without dependencies.
-func TypeScript(m *model.Model) []byte {
-	w := typescript{m: m, names: given{}, types: map[string]string{}}
+// typed reader on fetch without dependencies. Of what is published, fields that are required
+// have a value; drafts may lack it.
+func TypeScript(m *model.Model, edition string) []byte {
+	w := typescript{m: m, published: edition == content.Published, names: given{}, types: map[string]string{}}
 	for _, name := range []string{"About", "Prose", "ProseNode", "File", "Money", "Point", "Linked", "Locale", "Reader", "ReadError", "ProblemDocument", "Selection", "Picked", "Default", "List", "Types", "Plurals", "Singletons",
-		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly", "String", "Object", "JSON", "Response", "Headers"} {
+		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly", "String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator", "AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams"} {
 		w.names[name] = true
 	}
 	for _, t := range m.Types {
@@ -44,6 +46,8 @@ type typescript struct {
 	names given
 	types map[string]string
 	out   strings.Builder
+	// published says that the types are for that edition alone.
+	published bool
 }
 
 func quoted(s string) string {
@@ -95,7 +99,7 @@ func (w *typescript) fields(t *model.Type, name string) string {
 				typ = "(" + typ + ")"
 			}
 			typ += "[]"
-		} else {
+		} else if !f.NeverNull() && !(w.published && f.Required && !f.Translated && f.Kind != model.Reference) {
 			typ += " | null"
 		}
 		lines.WriteString(comment("  ", f.Label, f.Help, deprecated(f.Deprecated)))

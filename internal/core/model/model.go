@@ -403,6 +403,13 @@ func (f *Field) CheckJSON(v any) error {
 	return schemaError(f.schema.Validate(v))
 }
 
+// NeverNull tells whether every entry that is delivered has a value: it has a default, or
+// is a list. One that is required may lack it still, in a draft, or where it was saved before
+// that was so.
+func (f *Field) NeverNull() bool {
+	return f.IsList() && f.Kind != Reference || f.Default != nil && f.Kind != Reference && f.Kind != File
+}
+
 // IsList tells whether a value of the field is a list.
 func (f *Field) IsList() bool { return f.Several || f.Kind == Blocks }
 
