@@ -323,7 +323,7 @@ func (a *app) changeSimulate() *cobra.Command {
 			entry := ""
 			switch {
 			case len(args) == 1 && change == 0:
-				if entry, err = a.find(cmd, s, args[0]); err != nil {
+				if entry, err = a.find(cmd.Context(), s, args[0]); err != nil {
 					return err
 				}
 			case len(args) == 1 || change == 0:

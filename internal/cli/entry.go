@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -87,17 +89,17 @@ func localesText(locales map[string]string) string {
 }
 
 // find returns the id of an entry that is named by id, or as type/slug.
-func (a *app) find(cmd *cobra.Command, s *client.Client, name string) (string, error) {
+func (a *app) find(ctx context.Context, s *client.Client, name string) (string, error) {
 	typ, slug, bySlug := strings.Cut(name, "/")
 	if !bySlug {
 		return name, nil
 	}
-	items, _, err := s.Entries(cmd.Context(), store.EntryFilter{Type: typ, Search: slug, Limit: 2})
+	items, _, err := s.Entries(ctx, store.EntryFilter{Type: typ, Search: slug, Limit: 2})
 	if err != nil {
 		return "", err
 	}
 	if len(items) != 1 {
-		return "", fmt.Errorf("%d entries of type %q fit %q; name one by its id, see: ubiquon entry list --type %s --search %s", len(items), typ, slug, typ, slug)
+		return "", &client.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: fmt.Sprintf("%d entries of type %q fit %q; name one by its id, see: ubiquon entry list --type %s --search %s", len(items), typ, slug, typ, slug)}
 	}
 	return items[0].ID, nil
 }
@@ -108,7 +110,7 @@ func (a *app) named(cmd *cobra.Command, name string) (*client.Client, string, er
 	if err != nil {
 		return nil, "", err
 	}
-	id, err := a.find(cmd, s, name)
+	id, err := a.find(cmd.Context(), s, name)
 	return s, id, err
 }
 

@@ -86,7 +86,7 @@ func (a *app) choose(cmd *cobra.Command, s *client.Client, args []string, f stor
 	case len(args) > 0:
 		var ids []string
 		for _, name := range args {
-			id, err := a.find(cmd, s, name)
+			id, err := a.find(cmd.Context(), s, name)
 			if err != nil {
 				return nil, err
 			}
@@ -294,7 +294,7 @@ func (a *app) previewCommand() *cobra.Command {
 				return err
 			}
 			if entry != "" {
-				if entry, err = a.find(cmd, s, entry); err != nil {
+				if entry, err = a.find(cmd.Context(), s, entry); err != nil {
 					return err
 				}
 			}
@@ -348,7 +348,7 @@ func (a *app) entrySchedule() *cobra.Command {
 			if publish == "" && unpublish == "" {
 				return misusef("say when, with --publish-at or --unpublish-at")
 			}
-			id, err := a.find(cmd, s, args[0])
+			id, err := a.find(cmd.Context(), s, args[0])
 			if err != nil {
 				return err
 			}

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -104,11 +106,14 @@ func (a *app) inEditor(file string) error {
 
 // readFields reads the fields of an entry: from --set, from a file, from
 // standard input (-), or from an editor that begins with what is there.
-func (a *app) readFields(file string, sets []string, begin func() ([]byte, error), into map[string]any) (fields map[string]any, kept string, err error) {
+//
+// What --set gives is of the type's kinds: a text stays one though it is a number, and a
+// reference may be named as commands name entries.
+func (a *app) readFields(ctx context.Context, s *client.Client, t *model.Type, file string, sets []string, begin func() ([]byte, error), into map[string]any) (fields map[string]any, kept string, err error) {
 	switch {
 	case len(sets) > 0:
 		for _, set := range sets {
-			if err := setField(into, set); err != nil {
+			if err := a.setField(ctx, s, t, into, set); err != nil {
 				return nil, "", err
 			}
 		}
@@ -157,7 +162,7 @@ func (a *app) readFields(file string, sets []string, begin func() ([]byte, error
 
 // setField sets name=value or name.locale=value; a value that is JSON is taken
 // as that, any other as text.
-func setField(fields map[string]any, set string) error {
+func (a *app) setField(ctx context.Context, s *client.Client, t *model.Type, fields map[string]any, set string) error {
 	path, text, ok := strings.Cut(set, "=")
 	if !ok || path == "" {
 		return misusef("--set %q: write it as name=value, or name.locale=value", set)
@@ -170,6 +175,16 @@ func setField(fields map[string]any, set string) error {
 		v = nil
 	}
 	name, locale, translated := strings.Cut(path, ".")
+	if f := t.Field(name); f != nil && v != nil {
+		if v, err := a.ofKind(ctx, s, f, v, text); err != nil {
+			return err
+		} else if !translated {
+			fields[name] = v
+			return nil
+		} else {
+			text, _ = v.(string)
+		}
+	}
 	if !translated {
 		fields[name] = v
 		return nil
@@ -181,6 +196,36 @@ func setField(fields map[string]any, set string) error {
 	per[locale] = v
 	fields[name] = per
 	return nil
+}
+
+// texts are the kinds whose values are texts, whatever they look like.
+var texts = []model.Kind{model.Text, model.Slug, model.Prose, model.Choice, model.Date, model.DateTime, model.Reference}
+
+// ofKind is a value as a field of its kind takes it.
+func (a *app) ofKind(ctx context.Context, s *client.Client, f *model.Field, v any, text string) (any, error) {
+	if list, is := v.([]any); is && f.IsList() {
+		for i := range list {
+			one, is := list[i].(string)
+			if !is {
+				one = plainJSON(list[i])
+			}
+			var err error
+			if list[i], err = a.ofKind(ctx, s, f, list[i], one); err != nil {
+				return nil, err
+			}
+		}
+		return list, nil
+	}
+	if !slices.Contains(texts, f.Kind) {
+		return v, nil
+	}
+	if one, is := v.(string); is {
+		text = one
+	}
+	if f.Kind == model.Reference && strings.Contains(text, "/") {
+		return a.find(ctx, s, text)
+	}
+	return text, nil
 }
 
 // keptText tells where an edited text is that the service refused.
@@ -212,7 +257,7 @@ func (a *app) entryCreate() *cobra.Command {
 			if t == nil {
 				return fmt.Errorf("there is no type %q; see: ubiquon model show", args[0])
 			}
-			fields, kept, err := a.readFields(file, sets, func() ([]byte, error) { return form(m, t, nil) }, map[string]any{})
+			fields, kept, err := a.readFields(cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, nil) }, map[string]any{})
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry create "+t.Name)
 			}
@@ -271,7 +316,7 @@ func (a *app) entryEdit() *cobra.Command {
 			if t == nil {
 				return fmt.Errorf("there is no type %q any more", e.Type)
 			}
-			fields, kept, err := a.readFields(file, sets, func() ([]byte, error) { return form(m, t, e.Newest) }, e.Newest)
+			fields, kept, err := a.readFields(cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, e.Newest) }, e.Newest)
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry edit "+id)
 			}

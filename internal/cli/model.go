@@ -133,7 +133,7 @@ func drawPlan(t *table, plan client.ModelPlan) {
 // tellConversion shows progress where somebody watches.
 func (a *app) tellConversion(p client.Conversion) {
 	if p.Total > 0 && !p.Applied {
-		fmt.Fprintf(a.err, "\rConverted %d of %d entries", p.Done, p.Total)
+		fmt.Fprintf(a.err, "\rConverted %d of %d entries", p.Done, max(p.Done, p.Total)) // what lives below is converted, too
 		if p.Done >= p.Total {
 			fmt.Fprintln(a.err)
 		}

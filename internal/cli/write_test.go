@@ -316,3 +316,17 @@ func TestSchedulesAreMovedAndCancelled(t *testing.T) {
 	refused(t, "0 pending schedules", "schedule", "cancel", ids[1][1])
 	must(t, "entry", "delete", id)
 }
+
+// TestSetTakesValuesAsTheirFieldsDo gives values on the command line that look like others.
+func TestSetTakesValuesAsTheirFieldsDo(t *testing.T) {
+	typ := testkit.Model(t, `types: {review: {fields: {score: {kind: choice, options: {"1": One}}, title: {kind: text, translated: true}, berths: {kind: integer}, tags: {kind: text, several: true}}}}`).Type("review")
+	fields := map[string]any{}
+	for _, set := range []string{"score=1", "title.nb=true", "berths=3", `tags=["a", 2]`} {
+		if err := (&app{}).setField(t.Context(), nil, typ, fields, set); err != nil {
+			t.Errorf("%s: %v", set, err)
+		}
+	}
+	if got := plainJSON(fields); got != `{"berths":3,"score":"1","tags":["a","2"],"title":{"nb":"true"}}` {
+		t.Error(got)
+	}
+}

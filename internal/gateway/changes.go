@@ -22,6 +22,9 @@ type Told struct {
 	Type  string `json:"type"`
 	// Locales in which a reader can see a difference.
 	Locales []string `json:"locales"`
+	// Slugs and Paths are, by locale, those that it has, or had until then.
+	Slugs map[string]string `json:"slugs,omitempty"`
+	Paths map[string]string `json:"paths,omitempty"`
 }
 
 const (
@@ -51,7 +54,7 @@ func (f *feed) add(changes []content.Change) {
 	defer f.mu.Unlock()
 	for _, c := range changes {
 		if c.Kind == content.ContentChange {
-			f.held = append(f.held, content.Change{Sequence: c.Sequence, At: c.At, What: c.What, Edition: c.Edition, Entry: c.Entry, Type: c.Type, Kind: c.Kind, Fields: c.Fields})
+			f.held = append(f.held, content.Change{Sequence: c.Sequence, At: c.At, What: c.What, Edition: c.Edition, Entry: c.Entry, Type: c.Type, Kind: c.Kind, Fields: c.Fields, Before: placesOf(c.Before), After: placesOf(c.After)})
 		}
 	}
 	// It may grow by a quarter before it is cut, so that it is not copied each time.
@@ -59,6 +62,15 @@ func (f *feed) add(changes []content.Change) {
 		f.from = f.held[over-1].Sequence
 		f.held = slices.Clone(f.held[over:])
 	}
+}
+
+// placesOf keeps of values those that say where an entry is.
+func placesOf(values map[string]content.Fields) map[string]content.Fields {
+	out := make(map[string]content.Fields, len(values))
+	for tag, v := range values {
+		out[tag] = content.Fields{"slug": v["slug"], "about.path": v["about.path"]}
+	}
+	return out
 }
 
 // after returns the changes of an edition after a sequence, and whether they are all
@@ -125,9 +137,16 @@ func toldOf(changes []content.Change, rights access.Rights, edition string, afte
 		}
 		next = c.Sequence
 		t := Told{Sequence: c.Sequence, At: c.At, What: c.What, Entry: c.Entry, Type: c.Type}
+		slugs, paths := c.Places()
+		t.Slugs, t.Paths = map[string]string{}, map[string]string{}
 		for _, locale := range sortedKeys(c.Fields) {
 			if rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: c.Type, Locale: locale}) {
 				t.Locales = append(t.Locales, locale)
+				for into, from := range map[*map[string]string]map[string]string{&t.Slugs: slugs, &t.Paths: paths} {
+					if v := from[locale]; v != "" {
+						(*into)[locale] = v
+					}
+				}
 			}
 		}
 		if len(t.Locales) > 0 {

@@ -68,7 +68,8 @@ func (g *Gateway) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 						w = &wish{}
 						wishes[step.Rebuild.Site] = w
 					}
-					w.causes = append(w.causes, rebuild.Cause{Sequence: c.Sequence, Rule: r.Name, Entry: c.Entry, Type: c.Type, What: c.What, Event: c.Cause.Event})
+					slugs, paths := c.Places()
+					w.causes = append(w.causes, rebuild.Cause{Sequence: c.Sequence, Rule: r.Name, Entry: c.Entry, Type: c.Type, What: c.What, Event: c.Cause.Event, Locales: sortedKeys(c.Fields), Slugs: slugs, Paths: paths})
 					w.sequence, w.now = max(w.sequence, c.Sequence), w.now || step.Rebuild.Now
 					why = "asked for a build of " + step.Rebuild.Site
 				}

@@ -171,9 +171,14 @@ func freshness(events []EventTrace) Freshness {
 		if e.Trace.Published == nil || e.Trace.Expired == nil {
 			continue
 		}
-		answer = append(answer, e.Trace.Expired.Sub(*e.Trace.Published).Seconds()*1000)
+		// An origin whose clock is ahead published later than we heard of it.
+		from := *e.Trace.Published
+		if e.Trace.Expired.Before(from) {
+			from = e.Received
+		}
+		answer = append(answer, e.Trace.Expired.Sub(from).Seconds()*1000)
 		if e.Trace.Built != nil {
-			built = append(built, e.Trace.Built.Sub(*e.Trace.Published).Seconds()*1000)
+			built = append(built, e.Trace.Built.Sub(from).Seconds()*1000)
 		}
 	}
 	out := Freshness{Events: len(answer)}

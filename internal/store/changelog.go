@@ -230,7 +230,9 @@ func (s *Store) ChangesFrom(ctx context.Context, after int64, limit int) ([]cont
 // ChangesIn returns so many changes of an edition after a sequence: what happened, and in
 // which locales, without the values.
 func (s *Store) ChangesIn(ctx context.Context, edition string, after int64, limit int) ([]content.Change, error) {
-	rows, err := s.pool(ctx).Query(ctx, `select sequence, at, what, entry, type, array(select jsonb_object_keys(fields)) from change
+	rows, err := s.pool(ctx).Query(ctx, `select sequence, at, what, entry, type, array(select jsonb_object_keys(fields)),
+			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value -> 'about.path')) from jsonb_each(before)),
+			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value -> 'about.path')) from jsonb_each(after)) from change
 		where environment = $1 and edition = $2 and sequence > $3 order by sequence limit $4`, s.Environment, edition, after, limit)
 	if err != nil {
 		return nil, err
@@ -238,7 +240,7 @@ func (s *Store) ChangesIn(ctx context.Context, edition string, after int64, limi
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) {
 		c := content.Change{Edition: edition, Kind: content.ContentChange}
 		var locales []string
-		err := r.Scan(&c.Sequence, &c.At, &c.What, &c.Entry, &c.Type, &locales)
+		err := r.Scan(&c.Sequence, &c.At, &c.What, &c.Entry, &c.Type, &locales, &c.Before, &c.After)
 		c.Fields = make(map[string][]string, len(locales))
 		for _, tag := range locales {
 			c.Fields[tag] = nil

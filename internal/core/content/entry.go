@@ -182,6 +182,22 @@ type Change struct {
 	Cause Cause                       `json:"cause"`
 }
 
+// Places are, by locale, the slug and the path that an entry had, or has, as far as the
+// change knows them: those afterwards, or, where there is nothing any more, those before.
+func (c *Change) Places() (slugs, paths map[string]string) {
+	slugs, paths = map[string]string{}, map[string]string{}
+	for _, side := range []map[string]Fields{c.Before, c.After} {
+		for tag, values := range side {
+			for name, into := range map[string]map[string]string{"slug": slugs, "about.path": paths} {
+				if v, is := values[name].(string); is && v != "" {
+					into[tag] = v
+				}
+			}
+		}
+	}
+	return slugs, paths
+}
+
 // Led is an entry from which a way of references leads to one that changed.
 type Led struct {
 	ID     string

@@ -159,7 +159,7 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 			"200": object{"description": "What was asked for", "content": object{"application/json": object{"schema": body}}},
 			"304": object{"description": "It is still the same (If-None-Match)"},
 			"400": problem("A parameter is unknown or wrong; the nearest right one is named"), "401": problem("No key, or one that is not good"),
-			"403": problem("A grant is missing; it is named"), "404": problem("Nothing is there"), "429": problem("Too often; Retry-After says when again"), "503": problem("This node does not know enough at the moment to answer honestly"),
+			"403": problem("A grant is missing; it is named"), "404": problem("Nothing is there"), "413": problem("The answer would be too large"), "414": problem("The address is too long"), "429": problem("Too often; Retry-After says when again"), "504": problem("It is not held, and Cache-Control: only-if-cached was sent"), "503": problem("This node does not know enough at the moment to answer honestly"),
 		}}}
 	}
 	for _, t := range m.Types {
@@ -195,7 +195,12 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 	paths["/at"] = at
 	paths["/paths"] = get("list-paths", "Where everything lives, for builders", []any{parameter("type", "One type only", text(), nil), locale, parameter("limit", "How many at most", object{"type": "integer", "minimum": 1, "maximum": 10000, "default": 1000}, 100), parameter("after", "A cursor from window.next", text(), nil)},
 		object{"type": "object", "properties": object{"items": object{"type": "array", "items": object{"type": "object", "properties": object{"entry": text(), "type": text(), "locale": text(), "path": text(), "updated": moment()}}}, "window": object{"$ref": "#/components/schemas/part.window"}}})
+	describeRest(m, paths, base, edition)
 	schemas := definitions(m, "#/components/schemas/")
+	// With fields there is only what was asked for.
+	delete(schemas["part.file"].(object), "required")
+	delete(schemas["part.money"].(object), "required")
+	delete(schemas["part.location"].(object), "required")
 	schemas["part.window"] = object{"type": "object", "properties": object{"limit": object{"type": "integer"}, "next": orNull(text()), "prev": orNull(text()), "total": object{"type": "integer"}}, "required": []string{"limit"}}
 	schemas["part.problem"] = object{"type": "object", "description": "RFC 9457", "properties": object{"type": text(), "title": text(), "status": object{"type": "integer"}, "detail": text(), "parameter": text(), "hint": text(), "grant": text()}, "required": []string{"type", "title", "status", "detail"}}
 	return object{
@@ -206,6 +211,34 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 		"security":          []any{object{"key": []string{}}, object{}},
 		"paths":             paths,
 		"components":        object{"schemas": schemas, "securitySchemes": object{"key": object{"type": "http", "scheme": "bearer", "description": "A key; none for what is open to everyone"}}},
+	}
+}
+
+// describeRest describes what is no read over REST: GraphQL, the changes, and what may be
+// handed in.
+func describeRest(m *model.Model, paths object, base, edition string) {
+	answers := func(says, mediaType string, body object) object {
+		return object{"200": object{"description": says, "content": object{mediaType: object{"schema": body}}}, "400": problem("The request is wrong"), "401": problem("No key, or one that is not good"), "403": problem("A grant is missing; it is named"), "429": problem("Too often; Retry-After says when again")}
+	}
+	result := object{"type": "object", "properties": object{"data": object{"type": []string{"object", "null"}}, "errors": object{"type": "array", "items": object{"type": "object", "properties": object{"message": text()}, "required": []string{"message"}}}}}
+	request := object{"type": "object", "properties": object{"query": text(), "operationName": text(), "variables": object{"type": "object"}, "documentId": text(), "extensions": object{"type": "object"}}}
+	paths["/graphql"] = object{"post": object{"operationId": "graphql", "summary": "GraphQL over HTTP; the schema is at /graphql/schema.graphql", "requestBody": object{"required": true, "content": object{"application/json": object{"schema": request}}},
+		"responses": answers("Data, or errors", "application/json", result)}}
+	change := object{"type": "object", "properties": object{"sequence": object{"type": "integer"}, "what": text(), "entry": text(), "type": text(), "locales": object{"type": "array", "items": text()}, "slugs": object{"type": "object", "additionalProperties": text()}, "paths": object{"type": "object", "additionalProperties": text()}, "at": moment()}, "required": []string{"sequence"}}
+	changes := answers("Changes after a sequence, oldest first; with Accept: text/event-stream a stream of them", "application/json", object{"type": "object", "properties": object{"items": object{"type": "array", "items": change}, "next": object{"type": "integer"}}, "required": []string{"items", "next"}})
+	changes["410"] = problem("They are not in the log any more; the hint says where to begin again")
+	paths["/changes"] = object{"get": object{"operationId": "list-changes", "summary": "What changed, for indexes that are kept elsewhere", "parameters": []any{object{"name": "after", "in": "query", "description": "A sequence: the changes behind it", "schema": object{"type": "integer", "minimum": 0}}}, "responses": changes}}
+	for _, t := range m.Types {
+		if t.Submissions == nil {
+			continue
+		}
+		properties := object{}
+		for _, name := range t.Submissions.Fields {
+			properties[name] = object{}
+		}
+		paths["/submissions/"+t.Plural] = object{"servers": []any{object{"url": strings.TrimSuffix(base, "/"+edition)}}, "post": object{"operationId": "submit-" + t.Name, "summary": "Hand in a draft: " + t.Label, "requestBody": object{"required": true, "content": object{"application/json": object{"schema": object{"type": "object", "properties": properties}}}},
+			"responses": object{"202": object{"description": "It is taken, and waits for somebody to look at it", "content": object{"application/json": object{"schema": object{"type": "object", "properties": object{"accepted": object{"type": "boolean"}}}}}},
+				"401": problem("It is not open to everyone, and no key was sent"), "413": problem("Too large"), "415": problem("Not JSON and no form"), "422": problem("What is wrong with it, all at once"), "429": problem("Too often from this address")}}}
 	}
 }
 

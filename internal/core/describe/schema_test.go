@@ -157,8 +157,11 @@ func TestOpenAPIOfAModel(t *testing.T) {
 	var paths, operations []string
 	for path, item := range api["paths"].(map[string]any) {
 		paths = append(paths, path)
+		if path == "/graphql" || path == "/changes" || strings.HasPrefix(path, "/submissions/") {
+			continue // these are no reads over REST
+		}
 		operations = append(operations, at(item, "get", "operationId").(string))
-		for _, status := range []string{"200", "304", "400", "401", "403", "404", "429", "503"} {
+		for _, status := range []string{"200", "304", "400", "401", "403", "404", "429", "503", "504"} {
 			if at(item, "get", "responses", status, "description") == nil {
 				t.Errorf("%s says nothing of %s", path, status)
 			}
@@ -173,11 +176,11 @@ func TestOpenAPIOfAModel(t *testing.T) {
 		}
 	}
 	slices.Sort(paths)
-	if got := strings.Join(paths, " "); got != "/at /entries/{id} /notices /notices/{slug} /paths /piers /piers/{slug} /settings" {
+	if got := strings.Join(paths, " "); got != "/at /changes /entries/{id} /graphql /notices /notices/{slug} /paths /piers /piers/{slug} /settings" {
 		t.Errorf("paths: %s", got)
 	}
 	slices.Sort(operations)
-	if len(slices.Compact(operations)) != len(paths) {
+	if len(slices.Compact(operations)) != len(paths)-2 {
 		t.Errorf("two operations have the same name: %v", operations)
 	}
 	list := asText(at(api, "paths", "/notices", "get", "parameters"))

@@ -93,7 +93,7 @@ export type AtPath = { id: string; about?: Partial<About>; [field: string]: unkn
 
 /** A path of the site, and the entry that lives there. */
 export interface SitePath {
-  id: string;
+  entry: string;
   type: string;
   locale: Locale;
   path: string;

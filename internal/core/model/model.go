@@ -459,6 +459,25 @@ func (t *Type) index() error {
 	return nil
 }
 
+// relabel has the options of choices be called, where no locale counts, as in the default
+// one.
+func (m *Model) relabel() {
+	var all func(t *Type)
+	all = func(t *Type) {
+		for _, f := range t.Fields {
+			for i := range f.Options {
+				f.Options[i].Label = f.Options[i].LabelIn(m.Chain(m.Default()))
+			}
+			for _, inner := range f.Inner {
+				all(inner)
+			}
+		}
+	}
+	for _, t := range m.Types {
+		all(t)
+	}
+}
+
 func (m *Model) index() error {
 	m.byName, m.byPlural, m.backs = map[string]*Type{}, map[string]*Type{}, map[string][]Back{}
 	for _, t := range m.Types {
@@ -480,6 +499,7 @@ func (m *Model) index() error {
 			}
 		}
 	}
+	defer m.relabel()
 	m.chains = map[string][]string{}
 	for _, l := range m.Locales {
 		var walk func(tag string)

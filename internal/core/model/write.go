@@ -40,7 +40,7 @@ func (t *Type) yaml(b *bytes.Buffer) {
 		}
 	}
 	line("was", t.Was)
-	if !t.Singleton {
+	if !t.Singleton || t.Plural != t.Name {
 		line("plural", t.Plural)
 	}
 	line("label", t.Label)

@@ -296,6 +296,9 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 	wanted := map[string]node{}
 	for _, n := range nodes {
 		if !slices.Contains(known, n.name) {
+			if slices.Contains(content.AboutNames, n.name) {
+				return sel, failAt(n.at, "write about("+n.name+")", "there is no field %q%s; it is said about the entry", path+n.name, ofTypes(types))
+			}
 			return sel, failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s", path+n.name, ofTypes(types))
 		}
 		if _, isBack := backs[n.name]; n.args != nil && !isBack {

@@ -126,6 +126,11 @@ type Cause struct {
 	Type     string `json:"type,omitempty"`
 	What     string `json:"what,omitempty"`
 	Event    string `json:"event,omitempty"`
+	// Locales in which readers see a difference; Slugs and Paths are, by locale, those that
+	// the entry has, or had until then.
+	Locales []string          `json:"locales,omitempty"`
+	Slugs   map[string]string `json:"slugs,omitempty"`
+	Paths   map[string]string `json:"paths,omitempty"`
 }
 
 // Build is one run of a site's rebuild, from its first request to its end.

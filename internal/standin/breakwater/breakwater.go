@@ -65,7 +65,7 @@ func (c *Cache) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.URL.Path == "/invalidations" && r.Method == http.MethodPost:
 		c.invalidate(w, r)
-	case r.Method != http.MethodGet || !strings.HasPrefix(r.URL.Path, "/content/"):
+	case r.Method != http.MethodGet && r.Method != http.MethodHead || !strings.HasPrefix(r.URL.Path, "/content/"):
 		http.Error(w, "the breakwater hands on reads of content alone", http.StatusNotFound)
 	default:
 		c.read(w, r)
