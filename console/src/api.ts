@@ -218,7 +218,7 @@ export type Consequence = {
   field?: string;
   where: string;
   what: string;
-  severity: "safe" | "needs a default" | "loses data";
+  severity: "safe" | "breaks reads" | "needs a default" | "loses data";
   text: string;
   entries: number;
   readers: string[];

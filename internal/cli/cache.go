@@ -297,12 +297,15 @@ func (a *app) changeShow() *cobra.Command {
 			return a.print(c, func(t *table) {
 				t.row("change", fmt.Sprintf("%d, of commit %d", c.Sequence, c.Commit))
 				t.row("at", c.At.Format(time.RFC3339Nano))
-				t.row("what", strings.TrimSpace(c.What+" "+kindWord(&c)))
+				t.row("what", strings.TrimSpace(c.What+" "+kindWord(&c.Change)))
 				t.row("entry", orDash(strings.TrimSpace(c.Type+" "+c.Entry)))
 				t.row("edition", orDash(c.Edition))
 				t.row("by", strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name))
 				for _, locale := range sortedNames(c.Fields) {
 					t.row("differs in "+orDash(locale), strings.Join(c.Fields[locale], ", "))
+				}
+				for _, r := range c.Rules {
+					t.row("rule", r.Rule+": "+r.Detail)
 				}
 			})
 		},

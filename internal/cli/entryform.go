@@ -176,13 +176,9 @@ func (a *app) setField(ctx context.Context, s *client.Client, t *model.Type, fie
 	}
 	name, locale, translated := strings.Cut(path, ".")
 	if f := t.Field(name); f != nil && v != nil {
-		if v, err := a.ofKind(ctx, s, f, v, text); err != nil {
+		var err error
+		if v, err = a.ofKind(ctx, s, f, v, text); err != nil {
 			return err
-		} else if !translated {
-			fields[name] = v
-			return nil
-		} else {
-			text, _ = v.(string)
 		}
 	}
 	if !translated {

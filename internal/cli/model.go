@@ -125,6 +125,10 @@ func drawPlan(t *table, plan client.ModelPlan) {
 			t.row("", "", "", "", t.short("read by "+strings.Join(c.Readers, ", "), 52))
 		}
 	}
+	for _, b := range plan.Breaks {
+		t.line("✗ would not be answered any more: " + b.What + ": " + t.short(b.Request, 60))
+		t.line("    " + t.short(b.Reason, 90))
+	}
 	for _, c := range plan.Conflicts {
 		t.line("In the way: " + c)
 	}

@@ -68,7 +68,7 @@ func (a *app) drawWhy(t *table, out *client.WhyAnswer) {
 			t.line(fmt.Sprintf("  since change %d, %s (%s)", out.Since.Sequence, when(&out.Since.At), out.Since.What))
 		}
 		for _, p := range out.Pages {
-			t.line("  on " + p.Address)
+			t.line("  at " + p.Address + ", if the site has that page")
 		}
 		for _, c := range out.Cached {
 			t.line(fmt.Sprintf("  in the cached answer to %s", t.short(c.Asked, 90)))

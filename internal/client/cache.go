@@ -66,7 +66,7 @@ func (c *Client) Changes(ctx context.Context, entry string, below int64, limit i
 }
 
 // Change returns one change of the log.
-func (c *Client) Change(ctx context.Context, sequence int64) (out content.Change, err error) {
+func (c *Client) Change(ctx context.Context, sequence int64) (out gateway.ChangeDetail, err error) {
 	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
 }
 

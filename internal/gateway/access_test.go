@@ -398,6 +398,12 @@ func TestSubmissions(t *testing.T) {
 	if _, err := n.OpenTo(t.Context(), "test", access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
 		t.Fatal(err)
 	}
+	// All that is wrong is told at once, in words that name it, and is not counted.
+	for range 3 {
+		if a := as("", map[string]any{"text": strings.Repeat("x", 10), "day": "someday", "extra": 1}); a.Status != 422 || !strings.Contains(string(a.Body), `"day (kind)`) && !strings.Contains(string(a.Body), `day (kind)`) || !strings.Contains(string(a.Body), "extra (unknown)") || !strings.Contains(string(a.Body), "subject (required)") || strings.Contains(string(a.Body), "entry ,") {
+			t.Errorf("several mistakes: %d %s", a.Status, a.Body)
+		}
+	}
 	if a := as("", map[string]any{"subject": "Buy now", "website": "http://spam.example"}); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
 		t.Errorf("the trap answers like the rest: %d %s", a.Status, a.Body)
 	}

@@ -229,3 +229,16 @@ func TestAPublishWaitsForAllNodes(t *testing.T) {
 		t.Errorf("%v %s", err, answer.Body)
 	}
 }
+
+// TestALongIDIsFound looks for answers by an id that is longer than the index keeps.
+func TestALongIDIsFound(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	const id = "a-pier-with-an-id-of-its-own"
+	publish(t, n, id, "pier", content.Fields{"name": "Mella"})
+	n.get(t, "/content/"+n.Environment()+"/published/entries/"+id+"?fields=id", false)
+	for path, want := range map[string]string{"/control/v1/cache/answers?entry=" + id: "/entries/" + id, "/control/v1/cache/answers?entry=another-pier-with-one": `"items":[]`} {
+		if a := n.get(t, path, false); !strings.Contains(string(a.Body), want) {
+			t.Errorf("%s: %d %s", path, a.Status, a.Body)
+		}
+	}
+}

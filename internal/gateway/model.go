@@ -2,15 +2,18 @@ package gateway
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 
+	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/graphql"
 	"ubiquon/internal/store"
 )
 
@@ -65,6 +68,80 @@ type ModelPlan struct {
 	// Conflicts says what else stands in the way: origins or rules that name what
 	// would be gone.
 	Conflicts []string `json:"conflicts"`
+	// Breaks are requests that are in use and would not be answered any more, the first
+	// hundred of them.
+	Breaks []Breakage `json:"breaks"`
+}
+
+// Breakage is a request that a model does not answer, though the present one does.
+type Breakage struct {
+	// What it is: a trusted document, a saved read, or what readers ask for at present.
+	What    string `json:"what"`
+	Request string `json:"request"`
+	Reason  string `json:"reason"`
+}
+
+const (
+	// mostBreaks bounds what a plan lists of them, mostTried how many requests that are held
+	// are compiled for it.
+	mostBreaks = 100
+	mostTried  = 500
+)
+
+// breaks compiles what is in use against a model: trusted documents, saved reads, and the
+// requests whose answers are held, the most popular first.
+func (g *Gateway) breaks(ctx context.Context, m *model.Model) ([]Breakage, error) {
+	out := []Breakage{}
+	schema, err := graphql.New(m, g.limits)
+	if err != nil {
+		return nil, err
+	}
+	try := func(what, text, shown string) {
+		if len(out) == mostBreaks || g.replan == nil {
+			return
+		}
+		compile, err := g.replan(text)
+		if err != nil {
+			return // it is none for the present model either
+		}
+		if _, err := compile(g.Model(), g.Schema()); err != nil {
+			return
+		}
+		if _, err := compile(m, schema); err != nil {
+			out = append(out, Breakage{What: what, Request: shown, Reason: err.Error()})
+		}
+	}
+	documents, err := g.store.TrustedDocuments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range documents {
+		if errs := schema.Check(d.Text); len(errs) > 0 && len(g.Schema().Check(d.Text)) == 0 && len(out) < mostBreaks {
+			out = append(out, Breakage{What: "trusted document " + d.Name, Request: d.ID, Reason: errs.Error()})
+		}
+	}
+	saved, err := g.store.SavedReads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range saved {
+		var q struct{ Request, Query, Edition string }
+		if json.Unmarshal(r.Read, &q) != nil {
+			continue
+		}
+		switch edition := cmp.Or(q.Edition, content.Published); {
+		case q.Request != "":
+			try("saved read "+r.Name, "/content/"+g.Environment()+"/"+edition+q.Request, q.Request)
+		case q.Query != "":
+			if errs := schema.Check(q.Query); len(errs) > 0 && len(g.Schema().Check(q.Query)) == 0 && len(out) < mostBreaks {
+				out = append(out, Breakage{What: "saved read " + r.Name, Request: q.Query, Reason: errs.Error()})
+			}
+		}
+	}
+	for _, r := range g.cache.First(mostTried, func(a, b *cache.Response) int { return cmp.Compare(b.Hits(), a.Hits()) }, func(r *cache.Response) bool { return r.Asked != "" && r.Status < 400 }) {
+		try(fmt.Sprintf("asked for %d times", r.Hits()+1), r.Asked, asked(r.Asked))
+	}
+	return out, nil
 }
 
 // PlanModel works out what applying the model would do.
@@ -93,7 +170,8 @@ func (g *Gateway) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, err
 	if err := g.checkConfiguration(m); err != nil {
 		plan.Conflicts = append(plan.Conflicts, err.Error())
 	}
-	return plan, nil
+	plan.Breaks, err = g.breaks(ctx, m)
+	return plan, err
 }
 
 // readersOf lists the keys that may read entries of a type, by name.

@@ -12,6 +12,7 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/gateway"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
@@ -289,5 +290,45 @@ func TestSlowReadsAreGivenUp(t *testing.T) {
 	testkit.Eventually(t, "afterwards it is answered", func() bool { return n.ask(t, n.client.Key, "published/piers?limit=7").Status == 200 })
 	if a := n.ask(t, n.client.Key, "published/piers?filter="+strings.Repeat("x", 17<<10)); a.Status != 414 || !strings.Contains(string(a.Body), "16384") {
 		t.Errorf("a long address: %d %s", a.Status, a.Body)
+	}
+}
+
+// TestAModelSaysWhatItBreaks plans a model that renames a field which requests in use name.
+func TestAModelSaysWhatItBreaks(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	for _, d := range [][2]string{{"names", "{ piers { nodes { name } } }"}, {"counts", "{ piers { totalCount } }"}} {
+		if _, err := n.client.AddDocument(t.Context(), d[0], d[1]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := n.SaveRead(t.Context(), "by name", []byte(`{"request": "/piers?sort=name", "edition": "published"}`), "test"); err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"/piers?fields=name", "/piers?fields=id"} {
+		n.get(t, "/content/"+n.Environment()+"/published"+path, false)
+	}
+	renamed := strings.Replace(testkit.Ferries, "      name: {kind: text", "      called: {was: name, kind: text", 1)
+	if renamed == testkit.Ferries {
+		t.Fatal("nothing is renamed")
+	}
+	// Only the first type's: the others have names, too.
+	renamed = strings.Replace(strings.Replace(renamed, "title: name", "title: called", 1), "madeFrom: name", "madeFrom: called", 1)
+	plan, err := n.client.PlanModel(t.Context(), map[string]string{"m.yaml": renamed})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var what []string
+	for _, b := range plan.Breaks {
+		what = append(what, b.What+": "+b.Request)
+	}
+	told := strings.Join(what, "\n")
+	for text, want := range map[string]bool{"trusted document names": true, "trusted document counts": false, "saved read by name: /piers?sort=name": true, "piers?fields=name": true, "piers?fields=id": false} {
+		if strings.Contains(told, text) != want {
+			t.Errorf("%q is told of is %t:\n%s", text, !want, told)
+		}
+	}
+	if len(plan.Consequences) == 0 || plan.Consequences[0].Severity != "breaks reads" {
+		t.Errorf("%+v", plan.Consequences)
 	}
 }

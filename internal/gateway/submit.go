@@ -43,19 +43,27 @@ func (g *Gateway) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	if s == nil {
 		return ErrNotTaken
 	}
-	if !g.maySubmit(t.Name, s.PerMinute, address) {
+	bounds, at := g.submissionsOf(t.Name, s.PerMinute), access.Network(address)
+	if !bounds.tries.Allow(at, time.Now()) {
 		return ErrTooMany
 	}
 	if s.Trap != "" {
 		if filled, _ := values[s.Trap].(string); strings.TrimSpace(filled) != "" {
 			g.trapped.Add(1)
+			if !bounds.take(at) {
+				return ErrTooMany
+			}
 			return nil
 		}
 		delete(values, s.Trap)
 	}
-	fields, err := handedIn(t, s, l.Tag, values)
+	fields, err := handedIn(m, t, s, l.Tag, values)
 	if err != nil {
 		return err
+	}
+	// Who has mistaken something may try again: that is not counted as handed in.
+	if !bounds.take(at) {
+		return ErrTooMany
 	}
 	edit := store.Edit{ID: content.NewID(), Type: t.Name, Origin: content.Local, Save: fields, Review: content.Submitted, Remark: "handed in from outside",
 		Message: "handed in from outside", Withhold: true, Loose: true}
@@ -64,26 +72,34 @@ func (g *Gateway) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	return err
 }
 
-// maySubmit counts a submission: of one address, and of all together, for there are
-// many addresses.
-func (g *Gateway) maySubmit(typ string, perMinute int, address string) bool {
+// submissionsOf are the bounds of what is handed in of one type: of one address, and of
+// all together, for there are many addresses; and of tries, those that are refused too.
+func (g *Gateway) submissionsOf(typ string, perMinute int) *submitLimits {
 	held, known := g.submitting.Load(typ)
 	if !known || held.(*submitLimits).perMinute != perMinute {
-		held = &submitLimits{perMinute, access.NewLimiter(float64(perMinute), perMinute), access.NewLimiter(float64(perMinute*g.limits.SubmissionsFactor), perMinute*g.limits.SubmissionsFactor)}
+		limiter := func(times int) *access.Limiter { return access.NewLimiter(float64(perMinute*times), perMinute*times) }
+		held = &submitLimits{perMinute, limiter(1), limiter(g.limits.SubmissionsFactor), limiter(triesFactor)}
 		g.submitting.Store(typ, held)
 	}
-	l, now := held.(*submitLimits), time.Now()
-	return l.each.Allow(access.Network(address), now) && l.all.Allow("", now)
+	return held.(*submitLimits)
 }
 
-// submitLimits bound what is handed in of one type.
+// take counts what is handed in from a network.
+func (l *submitLimits) take(from string) bool {
+	now := time.Now()
+	return l.each.Allow(from, now) && l.all.Allow("", now)
+}
+
+// triesFactor is how many tries one address has for each submission.
+const triesFactor = 4
+
 type submitLimits struct {
-	perMinute int
-	each, all *access.Limiter
+	perMinute        int
+	each, all, tries *access.Limiter
 }
 
 // handedIn takes the values of those fields that may be handed in.
-func handedIn(t *model.Type, s *model.Submissions, locale string, values map[string]any) (content.Fields, error) {
+func handedIn(m *model.Model, t *model.Type, s *model.Submissions, locale string, values map[string]any) (content.Fields, error) {
 	fields := content.Fields{}
 	var wrong content.Problems
 	for name, v := range values {
@@ -97,8 +113,15 @@ func handedIn(t *model.Type, s *model.Submissions, locale string, values map[str
 		fields[name] = v
 	}
 	for _, name := range s.Fields {
-		if f := t.Field(name); f.Required && (values[name] == nil || values[name] == "") {
+		if f := t.Field(name); f.Required && f.Default == nil && f.MadeFrom == "" && (values[name] == nil || values[name] == "") {
 			wrong = append(wrong, content.Problem{Path: name, Rule: "required", Text: "it must be given"})
+		}
+	}
+	// What else is wrong is told at the same time.
+	for _, p := range content.Check(m, t, "", content.Normalise(m, t, "", fields), content.For{}) {
+		p.Path = strings.TrimSuffix(strings.TrimPrefix(p.Path, "fields."), "."+locale)
+		if !slices.ContainsFunc(wrong, func(o content.Problem) bool { return o.Path == p.Path }) {
+			wrong = append(wrong, p)
 		}
 	}
 	slices.SortFunc(wrong, func(a, b content.Problem) int { return strings.Compare(a.Path, b.Path) })

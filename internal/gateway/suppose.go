@@ -83,13 +83,20 @@ func (g *Gateway) Changes(ctx context.Context, entry string, below int64, limit 
 }
 
 // Change returns one change of the log. Its error is store.ErrNotFound.
-func (g *Gateway) Change(ctx context.Context, sequence int64) (content.Change, error) {
+func (g *Gateway) Change(ctx context.Context, sequence int64) (ChangeDetail, error) {
 	found, err := g.store.ChangesFrom(ctx, sequence-1, 1)
 	if err == nil && (len(found) == 0 || found[0].Sequence != sequence) {
 		err = fmt.Errorf("the change %d: %w", sequence, store.ErrNotFound)
 	}
 	if err != nil {
-		return content.Change{}, err
+		return ChangeDetail{}, err
 	}
-	return found[0], nil
+	runs, err := g.store.RunsOf(ctx, sequence)
+	return ChangeDetail{found[0], runs}, err
+}
+
+// ChangeDetail is a change with what the rules made of it.
+type ChangeDetail struct {
+	content.Change
+	Rules []store.RuleRun `json:"rules"`
 }

@@ -163,6 +163,9 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
 		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
 		p.Hint = access.Mend(p.Grant)
+		if _, err := r.Cookie(s.sessionCookie(r)); err == nil && strings.HasPrefix(r.URL.Path, "/content/") {
+			p.Hint = "you are signed in to the console, but content is read with a key: make one under Keys, or read in the Explorer, which reads as you"
+		}
 	case errors.As(err, &denied):
 		p.Kind, p.Status, p.Grant = "grant", 403, denied.Grant.String()
 		p.Hint = access.Mend(p.Grant)

@@ -86,6 +86,15 @@ func (s *Store) RuleRuns(ctx context.Context, e *Event) ([]RuleRun, error) {
 	})
 }
 
+// RunsOf returns what the rules made of one change.
+func (s *Store) RunsOf(ctx context.Context, sequence int64) ([]RuleRun, error) {
+	rows, err := s.pool(ctx).Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and sequence = $2 order by rule`, s.Environment, sequence)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[RuleRun])
+}
+
 const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request, not_before, attempts, called, started, finished, error, failures, counts, log`
 
 func scanBuild(r pgx.Row) (rebuild.Build, error) {

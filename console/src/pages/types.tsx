@@ -10,6 +10,7 @@ import { useModel } from "../use-model";
 
 const effects = {
   safe: { sign: "●", colour: "good" },
+  "breaks reads": { sign: "◑", colour: "warning" },
   "needs a default": { sign: "◐", colour: "warning" },
   "loses data": { sign: "✕", colour: "failure" },
 } as const;

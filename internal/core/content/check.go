@@ -34,7 +34,10 @@ type Problems []Problem
 func (p Problems) Error() string {
 	lines := make([]string, len(p))
 	for i, one := range p {
-		lines[i] = fmt.Sprintf("entry %s, %s (%s): %s", one.Entry, one.Path, one.Rule, one.Text)
+		lines[i] = fmt.Sprintf("%s (%s): %s", one.Path, one.Rule, one.Text)
+		if one.Entry != "" {
+			lines[i] = "entry " + one.Entry + ", " + lines[i]
+		}
 	}
 	return strings.Join(lines, "\n")
 }

@@ -101,6 +101,9 @@ func idOf(id string) (out docID) {
 	return out
 }
 
+// Known is how much of an entry's id the index knows: Entry.ID of what it tells.
+func Known(id string) string { return idOf(id).String() }
+
 func (d docID) String() string { return strings.TrimRight(string(d[:]), "\x00") }
 
 // NewIndex returns an empty index.

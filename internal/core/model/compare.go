@@ -16,7 +16,9 @@ type Severity string
 const (
 	Safe         Severity = "safe"
 	NeedsDefault Severity = "needs a default"
-	Loses        Severity = "loses data"
+	// BreaksReads keeps everything that is stored, but requests that name it fail.
+	BreaksReads Severity = "breaks reads"
+	Loses       Severity = "loses data"
 )
 
 // Difference is one thing in which two models differ.
@@ -51,7 +53,7 @@ func Compare(from, to *Model) []Difference {
 			c.add(Difference{Where: t.Name, What: "added", Severity: Safe, Text: fmt.Sprintf("a new type with %d fields", len(t.Fields))})
 		}
 	}
-	rank := []Severity{Loses, NeedsDefault, Safe}
+	rank := []Severity{Loses, NeedsDefault, BreaksReads, Safe}
 	slices.SortStableFunc(c.out, func(a, b Difference) int { return slices.Index(rank, a.Severity) - slices.Index(rank, b.Severity) })
 	return c.out
 }
@@ -103,14 +105,17 @@ func orNothing(list []string) string {
 
 func (c *comparison) typ(old, now *Type) {
 	if old.Name != now.Name {
-		c.add(Difference{Type: old.Name, Where: old.Name, What: "renamed", Severity: Safe, Text: "it is " + now.Name + " from now on; entries keep everything, addresses and queries that name it change"})
+		c.add(Difference{Type: old.Name, Where: old.Name, What: "renamed", Severity: BreaksReads, Text: "it is " + now.Name + " from now on; entries keep everything, addresses and queries that name it change"})
 	}
-	change := func(differs bool, text string, args ...any) {
-		if differs {
-			c.add(Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: Safe, Text: fmt.Sprintf(text, args...)})
+	as := func(severity Severity) func(bool, string, ...any) {
+		return func(differs bool, text string, args ...any) {
+			if differs {
+				c.add(Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: severity, Text: fmt.Sprintf(text, args...)})
+			}
 		}
 	}
-	change(old.Plural != now.Plural, "it is listed under %s, not %s", now.Plural, old.Plural)
+	change, breaks := as(Safe), as(BreaksReads)
+	breaks(old.Plural != now.Plural, "it is listed under %s, not %s", now.Plural, old.Plural)
 	change(old.Label != now.Label || old.Help != now.Help, "label or help is another")
 	change(old.Path != now.Path || fmt.Sprint(old.Paths) != fmt.Sprint(now.Paths) || old.Home != now.Home, "paths are made otherwise; the former ones lead to the new")
 	change(old.Title != now.Title, "entries are known by %s, not by %s", now.Title, old.Title)
@@ -189,7 +194,7 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 	}
 	if was.Name != f.Name {
 		d := at
-		d.What, d.Severity, d.Text = "renamed", Safe, "it was "+was.Name+"; values are kept, queries that name it change"
+		d.What, d.Severity, d.Text = "renamed", BreaksReads, "it was "+was.Name+"; values are kept, queries that name it change"
 		c.add(d)
 	}
 	if was.Kind != f.Kind {
@@ -234,7 +239,7 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 		add(Safe, "an index is made for it, or given up; writers and readers go on meanwhile")
 	}
 	if was.Inverse != f.Inverse {
-		add(Safe, "the way back is called %q, not %q", f.Inverse, was.Inverse)
+		add(BreaksReads, "the way back is called %q, not %q", f.Inverse, was.Inverse)
 	}
 	if !sameJSON(was.Default, f.Default) {
 		src, _ := json.Marshal(f.Default) // came out of JSON
