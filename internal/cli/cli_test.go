@@ -197,6 +197,23 @@ func TestContexts(t *testing.T) {
 	}
 }
 
+// TestAModelFileAddsTypes plans a file with one type beside the model in force.
+func TestAModelFileAddsTypes(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "lighthouse.yaml")
+	if err := os.WriteFile(file, []byte("types: {lighthouse: {fields: {name: {kind: text}, pier: {kind: reference, types: [pier]}}}}\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	code, out, errOut := run(t, "model", "diff", file, "-o", "json")
+	var plan struct {
+		Consequences []struct{ Where, What string }
+		Warnings     []string
+		Loses        bool
+	}
+	if err := json.Unmarshal([]byte(out), &plan); code != 0 || err != nil || len(plan.Consequences) != 1 || plan.Consequences[0].What != "added" || plan.Loses || len(plan.Warnings) != 1 || !strings.Contains(plan.Warnings[0], "not the new type lighthouse") {
+		t.Errorf("%d %s %s %v", code, out, errOut, err)
+	}
+}
+
 // TestCompletion asks for the words that may stand in a place.
 func TestCompletion(t *testing.T) {
 	for args, want := range map[string]string{

@@ -1,10 +1,14 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
+	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
 	"ubiquon/internal/client"
@@ -55,9 +59,9 @@ func (a *app) model() *cobra.Command {
 	}
 	var exitCode bool
 	diff := &cobra.Command{
-		Use: "diff DIR", Short: "Say what applying the model files in a directory would do", Args: cobra.ExactArgs(1),
+		Use: "diff DIR|FILE", Short: "Say what applying model files would do", Long: aboutModelFiles, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, files, err := a.sendModel(args[0])
+			s, files, err := a.sendModel(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -77,9 +81,9 @@ func (a *app) model() *cobra.Command {
 	diff.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 if there is any difference")
 	var allowLoss bool
 	apply := &cobra.Command{
-		Use: "apply DIR", Short: "Make the model files in a directory the model, and convert what is stored", Args: cobra.ExactArgs(1),
+		Use: "apply DIR|FILE", Short: "Make model files the model, and convert what is stored", Long: aboutModelFiles, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, files, err := a.sendModel(args[0])
+			s, files, err := a.sendModel(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -129,6 +133,9 @@ func drawPlan(t *table, plan client.ModelPlan) {
 		t.line("✗ would not be answered any more: " + b.What + ": " + t.short(b.Request, 60))
 		t.line("    " + t.short(b.Reason, 90))
 	}
+	for _, w := range plan.Warnings {
+		t.line("! " + w)
+	}
 	for _, c := range plan.Conflicts {
 		t.line("In the way: " + c)
 	}
@@ -146,18 +153,58 @@ func (a *app) tellConversion(p client.Conversion) {
 
 // sendModel reads the model files of a directory; what is wrong with them is
 // told before any service is asked.
-func (a *app) sendModel(dir string) (*client.Client, map[string]string, error) {
+func (a *app) sendModel(ctx context.Context, path string) (*client.Client, map[string]string, error) {
 	s, err := a.service()
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err := readModel(dir); err != nil {
+	out := map[string]string{}
+	if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		src, err := os.ReadFile(path)
+		if err != nil {
+			return nil, nil, err
+		}
+		present, err := s.Model(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		var named struct {
+			Locales map[string]any
+			Types   map[string]struct{ Was string }
+		}
+		if err := yaml.Unmarshal(src, &named); err != nil {
+			return nil, nil, fmt.Errorf("%s: %w", path, err)
+		}
+		given := map[string]bool{}
+		for name, t := range named.Types {
+			given[name], given[t.Was] = true, true
+		}
+		rest := &model.Model{Locales: present.Locales}
+		if named.Locales != nil {
+			rest.Locales = nil
+		}
+		for _, t := range present.Types {
+			if !given[t.Name] {
+				rest.Types = append(rest.Types, t)
+			}
+		}
+		text := string(rest.YAML())
+		if rest.Locales == nil {
+			text = strings.TrimPrefix(text, "locales:\n")
+		}
+		out["the model in force.yaml"], out[filepath.Base(path)] = text, string(src)
+		return s, out, nil
+	}
+	if _, err := readModel(path); err != nil {
 		return nil, nil, err
 	}
-	files, err := modelFiles(dir)
-	out := map[string]string{}
+	files, err := modelFiles(path)
 	for name, src := range files {
 		out[name] = string(src)
 	}
 	return s, out, err
 }
+
+// aboutModelFiles is the help on what the files are that are sent.
+const aboutModelFiles = `A directory has the whole model. A file has some of its types: those are added or
+changed, and the others stay as they are.`

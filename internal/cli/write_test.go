@@ -29,7 +29,7 @@ func must(t *testing.T, args ...string) string {
 // refused runs a command that has to fail with these words.
 func refused(t *testing.T, want string, args ...string) {
 	t.Helper()
-	if code, out, errOut := run(t, args...); code != exitFailed || !strings.Contains(errOut, want) {
+	if code, out, errOut := run(t, args...); code == exitFine || code == exitMisuse || !strings.Contains(errOut, want) {
 		t.Errorf("%v: exit %d, want %q in: %s%s", args, code, want, out, errOut)
 	}
 }

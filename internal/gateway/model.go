@@ -71,6 +71,8 @@ type ModelPlan struct {
 	// Breaks are requests that are in use and would not be answered any more, the first
 	// hundred of them.
 	Breaks []Breakage `json:"breaks"`
+	// Warnings tell of what goes on, and may not be meant.
+	Warnings []string `json:"warnings"`
 }
 
 // Breakage is a request that a model does not answer, though the present one does.
@@ -169,6 +171,17 @@ func (g *Gateway) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, err
 	}
 	if err := g.checkConfiguration(m); err != nil {
 		plan.Conflicts = append(plan.Conflicts, err.Error())
+	}
+	plan.Warnings = []string{}
+	for _, t := range m.Types {
+		if present.Type(t.Name) != nil || t.Was != "" && present.Type(t.Was) != nil {
+			continue
+		}
+		for i := range g.rules {
+			if r := &g.rules[i]; len(r.Types) > 0 && !slices.Contains(r.Types, t.Name) {
+				plan.Warnings = append(plan.Warnings, fmt.Sprintf("the rule %q names its types, and not the new type %s: publishing one of those does nothing there", r.Name, t.Name))
+			}
+		}
 	}
 	plan.Breaks, err = g.breaks(ctx, m)
 	return plan, err
