@@ -5,9 +5,13 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"unicode/utf8"
+
+	"github.com/spf13/pflag"
 
 	"ubiquon/internal/demo"
 	"ubiquon/internal/testkit/skerry"
@@ -211,6 +215,46 @@ func TestAModelFileAddsTypes(t *testing.T) {
 	}
 	if err := json.Unmarshal([]byte(out), &plan); code != 0 || err != nil || len(plan.Consequences) != 1 || plan.Consequences[0].What != "added" || plan.Loses || len(plan.Warnings) != 1 || !strings.Contains(plan.Warnings[0], "not the new type lighthouse") {
 		t.Errorf("%d %s %s %v", code, out, errOut, err)
+	}
+}
+
+// TestTheReferenceNamesFlagsThatExist reads the page of commands.
+func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
+	src, err := os.ReadFile("../../docs/reference/commands.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	root := (&app{}).root()
+	seen := 0
+	for row := range strings.Lines(string(src)) {
+		quoted := regexp.MustCompile("`[^`]+`").FindAllString(row, -1)
+		if !strings.HasPrefix(row, "| `ubiquon ") {
+			continue
+		}
+		flags := map[string]bool{}
+		for _, words := range quoted {
+			name := strings.TrimPrefix(strings.Trim(words, "`"), "ubiquon ")
+			name, _, _ = strings.Cut(name, " ")
+			for _, c := range root.Commands() {
+				for _, sub := range append(c.Commands(), c) {
+					if c.Name() == name || slices.Contains(strings.Split(name, `\|`), sub.Name()) {
+						for _, set := range []*pflag.FlagSet{sub.Flags(), sub.PersistentFlags(), root.PersistentFlags()} {
+							set.VisitAll(func(f *pflag.Flag) { flags["--"+f.Name] = true })
+						}
+					}
+				}
+			}
+		}
+		for _, words := range quoted {
+			for _, flag := range regexp.MustCompile(`--[a-z][a-z-]*`).FindAllString(words, -1) {
+				if seen++; !flags[flag] {
+					t.Errorf("there is no %s: %s", flag, row)
+				}
+			}
+		}
+	}
+	if seen < 50 {
+		t.Errorf("only %d flags were found", seen)
 	}
 }
 

@@ -91,7 +91,7 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 		code int
 		want string
 	}{
-		{[]string{"generate", "ts", "--to", file, "--check"}, exitFailed, "is behind the model"},
+		{[]string{"generate", "ts", "--to", file, "--check"}, exitFailed, "is behind the model"}, {[]string{"generate", "ts", "--key", line.Card.Keys.Published}, exitFine, "export interface Notice"},
 		{[]string{"generate", "go", "--to", filepath.Join(dir, "skerry", "content.go")}, exitFine, "package skerry"},
 		{[]string{"generate", "go", "--model", "../demo/skerry/model"}, exitFine, "type NoticeSeverity string"},
 		{[]string{"generate", "json-schema"}, exitFine, `"$schema": "https://json-schema.org/draft/2020-12/schema"`},

@@ -68,7 +68,7 @@ var whoMay = map[string]string{
 	"POST /control/v1/documents":              "aM",
 	"DELETE /control/v1/documents/{document}": "aM",
 
-	"GET /control/v1/model":         "vtaREAM",
+	"GET /control/v1/model":         "pvtaREAM",
 	"GET /control/v1/model.yaml":    "vtaREAM",
 	"GET /control/v1/model.graphql": "vtaREAM",
 	"POST /control/v1/model/plan":   "aM",
