@@ -242,3 +242,17 @@ func TestALongIDIsFound(t *testing.T) {
 		}
 	}
 }
+
+// TestAChoiceComesWithItsLabel asks for values, labels, and both.
+func TestAChoiceComesWithItsLabel(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "season": "summer"})
+	for fields, want := range map[string]string{"season": `"season":"summer"`, "season(label)": `"season":"Summer time"`, "season(value,label)": `"season":{"value":"summer","label":"Summer time"}`, "season(label,value)": `"season":{"value":"summer","label":"Summer time"}`, "season(value)": `"season":"summer"`} {
+		if _, _, body := n.read(t, "/routes?fields="+fields); !strings.Contains(body, want) {
+			t.Errorf("%s: %s", fields, body)
+		}
+	}
+	if a := n.get(t, "/content/"+n.Environment()+"/published/routes?fields=published", false); a.Status != 400 || !strings.Contains(string(a.Body), "about(published)") {
+		t.Errorf("what is said about the entry: %d %s", a.Status, a.Body)
+	}
+}

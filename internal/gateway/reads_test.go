@@ -332,3 +332,47 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 		t.Errorf("%+v", plan.Consequences)
 	}
 }
+
+// TestDocumentsAreNamedByHash names trusted documents as clients of persisted queries do,
+// and by the ids of a manifest.
+func TestDocumentsAreNamedByHash(t *testing.T) {
+	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
+	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
+	const text = "{ piers { totalCount } }"
+	d, err := n.client.AddDocument(t.Context(), "id-of-a-tool", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	hash := strings.TrimPrefix(d.ID, "sha256:")
+	named := func(version int, hash string) per {
+		return per{"persistedQuery": per{"version": version, "sha256Hash": hash}}
+	}
+	unknown := strings.Repeat("0", 64)
+	for name, c := range map[string]struct {
+		body   per
+		status int
+		want   string
+	}{
+		"a hash that is trusted":     {per{"extensions": named(1, hash)}, 200, `"totalCount":1`},
+		"one that is not":            {per{"extensions": named(1, unknown)}, 200, `"code":"PERSISTED_QUERY_NOT_FOUND"`},
+		"another version":            {per{"extensions": named(2, hash)}, 200, `"code":"PERSISTED_QUERY_NOT_SUPPORTED"`},
+		"the text beside it":         {per{"query": text, "extensions": named(1, hash)}, 200, `"totalCount":1`},
+		"another text beside it":     {per{"query": "{ piers { nodes { id } } }", "extensions": named(1, hash)}, 400, "is not the SHA-256"},
+		"the id of a manifest":       {per{"documentId": "id-of-a-tool"}, 200, `"totalCount":1`},
+		"an id that nobody knows":    {per{"documentId": "another"}, 400, "no trusted document"},
+		"extensions of another kind": {per{"query": text, "extensions": per{"client": "x"}}, 200, `"totalCount":1`},
+	} {
+		for range 2 {
+			if a := n.graphql(t, n.client.Address, n.client.Key, c.body); a.Status != c.status || !strings.Contains(string(a.Body), c.want) {
+				t.Errorf("%s: %d %s", name, a.Status, a.Body)
+			}
+		}
+	}
+	asked := "/content/" + n.Environment() + "/published/graphql?extensions=" + url.QueryEscape(`{"persistedQuery":{"version":1,"sha256Hash":"`+hash+`"}}`)
+	if a := n.get(t, asked, false); a.Status != 200 || !strings.Contains(string(a.Body), `"totalCount":1`) {
+		t.Errorf("with GET: %d %s", a.Status, a.Body)
+	}
+	if a := n.asking(t, "/content/"+n.Environment()+"/published/graphql", "Accept", "text/html,*/*"); !strings.Contains(string(a.Body), "console") {
+		t.Errorf("in a browser: %d %v %.200s", a.Status, a.Header, a.Body)
+	}
+}

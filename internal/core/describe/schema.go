@@ -201,6 +201,9 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 	delete(schemas["part.file"].(object), "required")
 	delete(schemas["part.money"].(object), "required")
 	delete(schemas["part.location"].(object), "required")
+	for name, one := range schemas {
+		schemas[name] = withLabels(one)
+	}
 	schemas["part.window"] = object{"type": "object", "properties": object{"limit": object{"type": "integer"}, "next": orNull(text()), "prev": orNull(text()), "total": object{"type": "integer"}}, "required": []string{"limit"}}
 	schemas["part.problem"] = object{"type": "object", "description": "RFC 9457", "properties": object{"type": text(), "title": text(), "status": object{"type": "integer"}, "detail": text(), "parameter": text(), "hint": text(), "grant": text()}, "required": []string{"type", "title", "status", "detail"}}
 	return object{
@@ -212,6 +215,27 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 		"paths":             paths,
 		"components":        object{"schemas": schemas, "securitySchemes": object{"key": object{"type": "http", "scheme": "bearer", "description": "A key; none for what is open to everyone"}}},
 	}
+}
+
+// withLabels allows, for the values of choices, what fields asks of them: the label alone,
+// or value and label.
+func withLabels(v any) any {
+	switch v := v.(type) {
+	case []any:
+		for i := range v {
+			v[i] = withLabels(v[i])
+		}
+	case object:
+		for name, inner := range v {
+			v[name] = withLabels(inner)
+		}
+		options, is := v["oneOf"].([]any)
+		if is && len(options) > 0 && options[0].(object)["const"] != nil {
+			return object{"anyOf": []any{v, object{"type": "string", "description": "Its label, for name(label)"},
+				object{"type": "object", "description": "For name(value,label)", "properties": object{"value": object{"oneOf": options}, "label": text()}, "required": []string{"value", "label"}}}}
+		}
+	}
+	return v
 }
 
 // describeRest describes what is no read over REST: GraphQL, the changes, and what may be

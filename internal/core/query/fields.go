@@ -366,7 +366,9 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 	case model.Location:
 		some(pointParts)
 	case model.Choice:
-		if _, err = choose(where, n, []string{"label"}, nil); err == nil {
+		var chosen []string
+		if chosen, err = choose(where, n, []string{"value", "label"}, nil); err == nil && slices.Contains(chosen, "label") {
+			p.Both = len(chosen) == 2
 			p.Label = labels(s.Model, f, s.Locale)
 			if s.Locale == "" {
 				p.Labels = map[string]Labels{}

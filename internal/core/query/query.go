@@ -146,6 +146,8 @@ type Pick struct {
 	// only the result tells the locale.
 	Label  Labels            `json:"label,omitempty"`
 	Labels map[string]Labels `json:"-"`
+	// Both gives value and label.
+	Both bool `json:"both,omitempty"`
 	// Types are those that a link may lead to.
 	Types []string `json:"types,omitempty"`
 	// Denied is the grant that is missing for what would stand there, for PickNull.

@@ -242,14 +242,14 @@ func writeValue(b *Buffer, p *Pick, src []byte) {
 	case p.words() == nil:
 		b.Write(src)
 	case !p.Several:
-		writeNamed(b, p.words(), p.options(src)[0])
+		p.writeWord(b, p.options(src)[0])
 	default:
 		b.WriteByte('[')
 		for i, v := range p.options(src) {
 			if i > 0 {
 				b.WriteByte(',')
 			}
-			writeNamed(b, p.words(), v)
+			p.writeWord(b, v)
 		}
 		b.WriteByte(']')
 	}
@@ -269,6 +269,19 @@ func (p *Pick) options(src []byte) (out []string) {
 		out = []string{v}
 	}
 	return out
+}
+
+// writeWord writes a value of a choice as the pick asks for it.
+func (p *Pick) writeWord(b *Buffer, value string) {
+	if !p.Both {
+		writeNamed(b, p.words(), value)
+		return
+	}
+	b.WriteString(`{"value":`)
+	writeString(b, value)
+	b.WriteString(`,"label":`)
+	writeNamed(b, p.words(), value)
+	b.WriteByte('}')
 }
 
 func writeNamed(b *Buffer, names map[string]string, v string) {
