@@ -251,7 +251,7 @@ func describeRest(m *model.Model, paths object, base, edition string) {
 	change := object{"type": "object", "properties": object{"sequence": object{"type": "integer"}, "what": text(), "entry": text(), "type": text(), "locales": object{"type": "array", "items": text()}, "slugs": object{"type": "object", "additionalProperties": text()}, "paths": object{"type": "object", "additionalProperties": text()}, "at": moment()}, "required": []string{"sequence"}}
 	changes := answers("Changes after a sequence, oldest first; with Accept: text/event-stream a stream of them", "application/json", object{"type": "object", "properties": object{"items": object{"type": "array", "items": change}, "next": object{"type": "integer"}}, "required": []string{"items", "next"}})
 	changes["410"] = problem("They are not in the log any more; the hint says where to begin again")
-	paths["/changes"] = object{"get": object{"operationId": "list-changes", "summary": "What changed, for indexes that are kept elsewhere", "parameters": []any{object{"name": "after", "in": "query", "description": "A sequence: the changes behind it", "schema": object{"type": "integer", "minimum": 0}}}, "responses": changes}}
+	paths["/changes"] = object{"get": object{"operationId": "list-changes", "summary": "What changed, for indexes that are kept elsewhere", "parameters": []any{object{"name": "after", "in": "query", "required": true, "description": "A sequence: the changes behind it (without it, a stream of server-sent events)", "example": 0, "schema": object{"type": "integer", "minimum": 0}}}, "responses": changes}}
 	for _, t := range m.Types {
 		if t.Submissions == nil {
 			continue
