@@ -130,7 +130,8 @@ func drawPlan(t *table, plan client.ModelPlan) {
 		}
 	}
 	for _, b := range plan.Breaks {
-		t.line("✗ would not be answered any more: " + b.What + ": " + t.short(b.Request, 60))
+		t.line("✗ would not be answered any more: " + b.What)
+		t.line("    " + t.short(b.Request, 90))
 		t.line("    " + t.short(b.Reason, 90))
 	}
 	for _, w := range plan.Warnings {

@@ -141,7 +141,7 @@ func (g *Gateway) breaks(ctx context.Context, m *model.Model) ([]Breakage, error
 		}
 	}
 	for _, r := range g.cache.First(mostTried, func(a, b *cache.Response) int { return cmp.Compare(b.Hits(), a.Hits()) }, func(r *cache.Response) bool { return r.Asked != "" && r.Status < 400 }) {
-		try(fmt.Sprintf("asked for %d times", r.Hits()+1), r.Asked, asked(r.Asked))
+		try("asked for "+counted(int(r.Hits())+1, "time", "times"), r.Asked, asked(r.Asked))
 	}
 	return out, nil
 }
