@@ -64,6 +64,7 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	}
 	all.Go(func() { f.followChanges(ctx) })
 	all.Go(func() { f.compare(ctx) })
+	all.Go(func() { f.session(ctx, rand.New(rand.NewPCG(*faultSeed, 77))) })
 	all.Go(func() {
 		for i := 0; ctx.Err() == nil; i++ {
 			if err := f.rename(ctx, i%len(f.nodes), fmt.Sprint("slug-", i)); err == nil {
@@ -78,6 +79,7 @@ func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	f.torment(ctx)
 	all.Wait()
 	f.check()
+	f.checkSession()
 	f.outsideIsTrue()
 }
 
@@ -92,6 +94,7 @@ type faults struct {
 	// smallDisk says that it is a disk of its own, which may be full.
 	smallDisk         bool
 	outside           *faultOutside
+	sessionReads      []readOut
 	compared, renamed atomic.Int64
 	database          *cluster.Cluster
 	// copied is when the older copy was made; the database was put back to it between
@@ -755,19 +758,68 @@ func (f *faults) read(ctx context.Context, r *rand.Rand) {
 	}
 }
 
+// session reads on any node, and asks each for what it has seen elsewhere.
+func (f *faults) session(ctx context.Context, r *rand.Rand) {
+	web := &http.Client{Timeout: 8 * time.Second}
+	last, well := int64(0), time.Now()
+	for ctx.Err() == nil {
+		one, ok := f.lookWith(ctx, web, r.IntN(len(f.nodes)), r.IntN(pairs), http.Header{"Ubiquon-Min-Sequence": {strconv.FormatInt(last, 10)}})
+		if !ok {
+			if time.Since(well) > 10*time.Second {
+				last, well = 0, time.Now() // the log may be an older copy's, which does not reach so far
+				f.sessionReads = append(f.sessionReads, readOut{pair: -1})
+			}
+			continue
+		}
+		well = time.Now()
+		if n, err := strconv.ParseInt(one.sequence, 10, 64); err == nil {
+			last = max(last, n)
+		}
+		f.sessionReads = append(f.sessionReads, one)
+	}
+}
+
+// checkSession goes through what one session has read: nothing is older than what it has
+// read before, on whatever node, but across the time when an older copy was restored.
+func (f *faults) checkSession() {
+	newest, back := map[int]int{}, 0
+	var before time.Time
+	for _, r := range f.sessionReads {
+		if r.pair < 0 {
+			clear(newest)
+			continue
+		}
+		if !f.restoring.IsZero() && before.Before(f.restored.Add(lease)) && r.end.After(f.restoring) {
+			clear(newest)
+		}
+		if before = r.start; r.first < newest[r.pair] {
+			if back++; back < 5 {
+				f.t.Errorf("a session reads %d of pair %d from %s (%s) after %d", r.first, r.pair, f.nodes[r.node].name, r.from, newest[r.pair])
+			}
+		}
+		newest[r.pair] = max(newest[r.pair], r.first)
+	}
+	f.t.Logf("a session read %d times on all nodes, %d times something older", len(f.sessionReads), back)
+}
+
 // look reads a pair in one request.
 func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, directive string) (readOut, bool) {
+	header := http.Header{}
+	if directive != "" {
+		header = http.Header{"Cache-Control": {directive}, "Prefer": {"recompute"}}
+	}
+	return f.lookWith(ctx, web, node, pair, header)
+}
+
+func (f *faults) lookWith(ctx context.Context, web *http.Client, node, pair int, header http.Header) (readOut, bool) {
 	query := fmt.Sprintf(`{a: node(id: "p%da") { ...on Pier { name } } b: node(id: "p%db") { ...on Pier { name } }}`, pair, pair)
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.nodes[node].address+"/content/main/published/graphql?query="+url.QueryEscape(query), nil)
 	if err != nil {
 		f.t.Error(err)
 		return readOut{}, false
 	}
+	req.Header = header
 	req.Header.Set("Authorization", "Bearer "+f.key)
-	if directive != "" {
-		req.Header.Set("Cache-Control", directive)
-		req.Header.Set("Prefer", "recompute")
-	}
 	one := readOut{pair: pair, node: node, start: time.Now()}
 	resp, err := web.Do(req)
 	if err != nil {

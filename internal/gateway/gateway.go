@@ -114,6 +114,8 @@ type Gateway struct {
 		at   time.Time
 	}
 	writeErrors atomic.Int64
+	// rulesFired and rulesHeld count what this node's rules made of changes.
+	rulesFired, rulesHeld atomic.Int64
 	// addressesLost is how many answers had been evicted, and one, when it was last noted
 	// that addresses are not known any more.
 	addressesLost atomic.Int64
@@ -393,6 +395,9 @@ func (g *Gateway) Troubles() *recurring.Log { return &g.troubles }
 
 // WriteErrors is how many writes the database did not take, for a reason that passes.
 func (g *Gateway) WriteErrors() int64 { return g.writeErrors.Load() }
+
+// RuleRuns is how often rules of this node fired, and did not.
+func (g *Gateway) RuleRuns() (fired, not int64) { return g.rulesFired.Load(), g.rulesHeld.Load() }
 
 // StatementsCancelled is how many statements of reads were ended before their answer.
 func (g *Gateway) StatementsCancelled() int64 { return g.store.Cancelled() }

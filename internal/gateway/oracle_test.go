@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -426,13 +427,15 @@ type oracle struct {
 	store  *store.Store
 	web    http.Handler
 	secret string
-	reads  []oracleRead
-	last   map[int]answered
-	saved  map[string]map[string]any
-	due    time.Time // the next moment that some entry has
-	failed string
-	at     int    // the read that failed
-	change string // the last one, for whoever is to be told
+	// sequence is the highest that an answer of the published edition had.
+	sequence int64
+	reads    []oracleRead
+	last     map[int]answered
+	saved    map[string]map[string]any
+	due      time.Time // the next moment that some entry has
+	failed   string
+	at       int    // the read that failed
+	change   string // the last one, for whoever is to be told
 }
 
 type oracleRead struct{ path, body string }
@@ -484,6 +487,13 @@ func (o *oracle) get(r oracleRead, directive string) answered {
 	}
 	w := httptest.NewRecorder()
 	o.web.ServeHTTP(w, req)
+	// No answer is followed by one that knows of less.
+	if n, err := strconv.ParseInt(w.Header().Get("Ubiquon-Sequence"), 10, 64); err == nil && strings.Contains(path, "/published/") {
+		if n < o.sequence {
+			o.t.Errorf("%s %s is answered as of %d, after something as of %d", method, path, n, o.sequence)
+		}
+		o.sequence = n
+	}
 	return answered{w.Code, w.Body.Bytes(), w.Header()}
 }
 

@@ -285,7 +285,7 @@ func (g *Gateway) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if r.Sequence > applied && outcome != cache.Hit && outcome != cache.Expired {
 		// It was read past what this node has applied: nobody is to get something older
 		// from here after it. A node that does not come that far ends its lease meanwhile.
-		if err := g.reach(ctx, r.Sequence, g.cache.Applied); err != nil && ctx.Err() != nil {
+		if err := g.reachIn(ctx, r.Sequence, g.cache.Applied, 0); err != nil && ctx.Err() != nil {
 			return Answer{}, ctx.Err()
 		}
 		applied = max(applied, g.cache.AppliedIn(p.Query.Edition))

@@ -74,6 +74,11 @@ func (g *Gateway) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 					why = "asked for a build of " + step.Rebuild.Site
 				}
 			}
+			if fires {
+				g.rulesFired.Add(1)
+			} else {
+				g.rulesHeld.Add(1)
+			}
 			if err := g.store.AddRuleRun(ctx, tx, c.Sequence, r, fires, why); err != nil {
 				return err
 			}

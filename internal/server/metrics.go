@@ -102,6 +102,7 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 var (
 	contentAnswers  = metric("ubiquon_content_answers_total", "Answers under /content/, hits included, by hundreds of the status.", "status")
 	answersTotal    = metric("ubiquon_answers_total", "Reads answered, by how.", "how")
+	ruleRunsTotal   = metric("ubiquon_rule_runs_total", "What rules made of changes on this node.", "fired")
 	troublesTotal   = metric("ubiquon_failures_total", "Failures that come again and again, by what they are.", "what")
 	poolConnections = metric("ubiquon_database_connections", "Connections to the database, by purpose and use.", "purpose", "use")
 	poolWaits       = metric("ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose")
@@ -117,7 +118,7 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c *collected) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
+	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
 		out <- d
 	}
 }
@@ -149,6 +150,9 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 		}
 		count(answersTotal, float64(n), strings.TrimPrefix(how[0], "Ubiquon; "))
 	}
+	fired, not := c.g.RuleRuns()
+	count(ruleRunsTotal, float64(fired), "true")
+	count(ruleRunsTotal, float64(not), "false")
 	for what, n := range c.g.Troubles().Counts() {
 		count(troublesTotal, float64(n), what)
 	}

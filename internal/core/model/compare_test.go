@@ -175,3 +175,14 @@ func TestTouchedTypesAreThoseLaidOutOtherwise(t *testing.T) {
 		t.Errorf("fallbacks touch %v", got)
 	}
 }
+
+// TestOptionsAreCalledAsInTheDefaultLocale has labels in several locales, of which the
+// default one does not come first.
+func TestOptionsAreCalledAsInTheDefaultLocale(t *testing.T) {
+	m := testkit.Model(t, `{locales: {en: {}, de: {}}, types: {notice: {fields: {severity: {kind: choice, options: {information: {de: Hinweis, en: Information}, delay: {de: Nur hier}, cancelled: Cancelled}}}}}}`)
+	for value, want := range map[string]string{"information": "Information", "delay": "Nur hier", "cancelled": "Cancelled"} {
+		if got, _ := m.Type("notice").Field("severity").Option(value); got != want {
+			t.Errorf("%s is called %q, not %q", value, got, want)
+		}
+	}
+}

@@ -116,6 +116,9 @@ func TestWhatEverybodyMayReadIsKept(t *testing.T) {
 			t.Errorf("CDN-Cache-Control %q: %s", cdn, how)
 		}
 	}
+	if resp, err := http.Head(h.web.URL + list); err != nil || resp.StatusCode != http.StatusOK || resp.Header.Get("Cache-Status") == "" {
+		t.Errorf("HEAD: %v %v", resp, err)
+	}
 	if resp, err := http.Get(h.web.URL + "/control/keys"); err != nil || resp.StatusCode != http.StatusNotFound {
 		t.Errorf("what is no content: %v %v", resp, err)
 	}
