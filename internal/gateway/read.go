@@ -326,7 +326,7 @@ func (p *Plan) mayRecompute(rights access.Rights) bool {
 
 // open tells whether everyone gets the answer as this reader does.
 func (p *Plan) open(r *cache.Response, rights access.Rights) bool {
-	if p.narrowed || p.Query.Edition != content.Published {
+	if p.narrowed || len(rights.Open) == 0 || p.Query.Edition != content.Published {
 		return false
 	}
 	if len(rights.Own) == 0 {
