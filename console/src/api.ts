@@ -84,7 +84,7 @@ export type Status = {
   p50ms: number;
   p99ms: number;
   entries: Record<string, number>;
-  origins: { name: string; lastEvent: string | null; lastRefused: string | null; lastSuccess: string | null; error?: string; since?: string; nextTry?: string }[];
+  origins: { name: string; entries: number; untaken: number; missing?: boolean; lastEvent: string | null; lastRefused: string | null; lastSuccess: string | null; error?: string; since?: string; nextTry?: string }[];
   /** What is wrong at the moment, and what mends it. */
   problems: { what: string; since?: string; mend?: string }[];
   sites: Site[];
@@ -238,7 +238,7 @@ export type Edit = {
   evenIfReferred?: boolean;
   ifRevision?: number;
 };
-export type Edited = { sequence: number; changes: number; entries: { id: string; revision: number }[] };
+export type Edited = { sequence: number; changes: number; entries: { id: string; revision: number }[]; warnings?: { path: string; text: string }[] };
 
 export const edit = (...edits: Edit[]) => call<Edited>("/edits", { method: "POST", body: { edits } });
 

@@ -113,6 +113,11 @@ type Gateway struct {
 		last store.Backlog
 		at   time.Time
 	}
+	owned struct {
+		sync.Mutex
+		last map[string]int
+		at   time.Time
+	}
 	writeErrors atomic.Int64
 	// rulesFired and rulesHeld count what this node's rules made of changes.
 	rulesFired, rulesHeld atomic.Int64

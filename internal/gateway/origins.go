@@ -52,6 +52,7 @@ func (g *Gateway) Retire(ctx context.Context, name, what, by string, apply bool,
 	if g.origins[name] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
 	}
+	defer g.countAnew()
 	out.Types, out.Applied = map[string]int{}, apply
 	cause := content.Cause{Kind: "user", Name: by}
 	for after := ""; ; {
@@ -163,6 +164,7 @@ func (g *Gateway) Adopt(ctx context.Context, old, name, by, actor string, apply 
 	if g.origins[old] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
 	}
+	defer g.countAnew()
 	ways := adoptBy
 	if by != "" {
 		ways = []string{by}
@@ -269,6 +271,13 @@ func (g *Gateway) Adopt(ctx context.Context, old, name, by, actor string, apply 
 	}
 	if !apply {
 		return out, nil
+	}
+	now, err := g.store.Clock(ctx)
+	if err == nil {
+		err = g.store.DropUntakenBefore(ctx, old, now)
+	}
+	if err != nil {
+		return out, err
 	}
 	done, err := g.Reconcile(ctx, name, content.Cause{Kind: "reconcile", Name: name}, false, progress)
 	out.Compared = &done

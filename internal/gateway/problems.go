@@ -63,10 +63,13 @@ func (g *Gateway) problems(ctx context.Context, sites []SiteInfo, backlog store.
 		return nil, err
 	}
 	for _, name := range sortedKeys(untaken) {
+		if g.origins[name] == nil {
+			continue // nobody tries to take them
+		}
 		last := reasons[name]
 		add(&last.Since, "mend them in the origin, or its mapping: ubiquon origin show "+name, "%s of origin %s could not be taken over, as %s %s: %s", counted(untaken[name], "item", "items"), name, last.Type, last.Key, last.Reason)
 	}
-	owners, err := g.store.OriginsOfEntries(ctx)
+	owners, err := g.owners(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -147,6 +150,32 @@ func (g *Gateway) Backlog(ctx context.Context) (store.Backlog, error) {
 	return b, err
 }
 
+// ownersGood is for how long it is good how many entries each origin has: all are counted.
+const ownersGood = 10 * time.Second
+
+// owners counts the entries of each origin.
+func (g *Gateway) owners(ctx context.Context) (map[string]int, error) {
+	g.owned.Lock()
+	defer g.owned.Unlock()
+	if time.Since(g.owned.at) < ownersGood {
+		return g.owned.last, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	counts, err := g.store.OriginsOfEntries(ctx)
+	if err == nil {
+		g.owned.last, g.owned.at = counts, time.Now()
+	}
+	return counts, err
+}
+
+// countAnew has the entries of the origins counted when that is asked for next.
+func (g *Gateway) countAnew() {
+	g.owned.Lock()
+	defer g.owned.Unlock()
+	g.owned.at = time.Time{}
+}
+
 // OriginState is an origin, and how reading it goes.
 type OriginState struct {
 	OriginStatus
@@ -168,7 +197,7 @@ func (g *Gateway) Origins(ctx context.Context) ([]OriginState, error) {
 	if err != nil {
 		return nil, err
 	}
-	owners, err := g.store.OriginsOfEntries(ctx)
+	owners, err := g.owners(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -66,7 +66,7 @@ func (g *Gateway) dropOld(ctx context.Context) error {
 	if err := g.store.DropSessions(ctx, g.sessionIdle()); err != nil {
 		return err
 	}
-	return errors.Join(g.store.DropPreviewLinks(ctx), g.store.DropOnce(ctx))
+	return errors.Join(g.store.DropPreviewLinks(ctx), g.store.DropOnce(ctx), g.store.DropUntakenUnseen(ctx, cmp.Or(g.o.KeepEvents, keepEvents)))
 }
 
 // TrimAudit takes lines out of the audit log that are older than they are kept, and

@@ -47,6 +47,12 @@ func (s *Store) DropUntakenBefore(ctx context.Context, origin string, at time.Ti
 	return err
 }
 
+// DropUntakenUnseen forgets those that nobody has tried for so long: their origin is gone.
+func (s *Store) DropUntakenUnseen(ctx context.Context, keep time.Duration) error {
+	_, err := s.pool(ctx).Exec(ctx, `delete from untaken where environment = $1 and seen < clock_timestamp() - $2::interval`, s.Environment, keep)
+	return err
+}
+
 // Clock returns the time by the database's clock.
 func (s *Store) Clock(ctx context.Context) (now time.Time, err error) {
 	return now, s.pool(ctx).QueryRow(ctx, `select clock_timestamp()`).Scan(&now)

@@ -133,9 +133,9 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
 
   const save = useMutation({
     mutationFn: (over: number | undefined) => edit({ id: e.id, type: e.type, save: draft ?? undefined, message, ifRevision: over ?? began.current }),
-    onSuccess: async () => {
+    onSuccess: async (out) => {
       setMessage("");
-      setSaid("Draft saved.");
+      setSaid(["Draft saved.", ...(out.warnings ?? []).map((w) => `${w.path}: ${w.text}.`)].join(" "));
       await queries.invalidateQueries();
       setDraft(null);
     },

@@ -80,6 +80,16 @@ export function NowPage() {
                             ✕ cannot be read{o.nextTry && <>, next try <When at={o.nextTry} /></>}{" "}
                           </Box>
                         )}
+                        {o.missing && (
+                          <Box as="span" color="warning">
+                            ◐ not configured, {o.entries} entries{" "}
+                          </Box>
+                        )}
+                        {o.untaken > 0 && (
+                          <Box as="span" color="failure">
+                            ✕ {o.untaken} not taken over{" "}
+                          </Box>
+                        )}
                         last heard <When at={o.lastEvent} />
                         {o.lastRefused && (
                           <Box as="span" color="failure">

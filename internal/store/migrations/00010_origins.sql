@@ -19,7 +19,8 @@ create table adopted (
     environment text not null,
     made        text not null,
     entry       text not null,
-    primary key (environment, made)
+    primary key (environment, made),
+    foreign key (environment, entry) references entry on delete cascade
 );
 
 -- +goose Down
