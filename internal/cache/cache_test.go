@@ -486,3 +486,23 @@ func TestNobodyWaitsForSomebodyElsesTurn(t *testing.T) {
 		wg.Wait()
 	})
 }
+
+// TestAddressesAreBounded notes more addresses of a response than are kept.
+func TestAddressesAreBounded(t *testing.T) {
+	r := &Response{}
+	for i := range 1000 {
+		r.NoteAddress(fmt.Sprintf("/content/main/published/piers?limit=%d", i))
+		r.NoteAddress("/content/main/published/piers?limit=0")
+	}
+	all, length := r.Addresses(), 0
+	for _, a := range all {
+		length += len(a)
+	}
+	if length > addressBytes+1 || all[0] != "/content/main/published/piers?limit=0" || all[len(all)-1] != AnyAddress || len(all) < 10 {
+		t.Errorf("%d bytes: %q", length, all)
+	}
+	long := &Response{}
+	if long.NoteAddress(strings.Repeat("x", 10_000)); len(long.Addresses()) != 1 || long.Addresses()[0] != AnyAddress {
+		t.Errorf("a long one: %d", len(long.Addresses()))
+	}
+}

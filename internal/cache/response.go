@@ -85,8 +85,8 @@ func (r *Response) weigh(deps *depend.Set) {
 	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
 }
 
-// mostAddresses bounds how many addresses of one response are noted.
-const mostAddresses = 16
+// addressBytes bounds the addresses that are noted of one response, in bytes.
+const addressBytes = 1 << 10
 
 // NoteAddress notes an address under which others may hold the response. Of one that is
 // asked for in more ways than can be noted, AnyAddress is.
@@ -97,10 +97,14 @@ func (r *Response) NoteAddress(address string) {
 		if noted != nil {
 			all = *noted
 		}
-		if slices.Contains(all, address) || len(all) > mostAddresses {
+		if slices.Contains(all, address) || slices.Contains(all, AnyAddress) {
 			return
 		}
-		if len(all) == mostAddresses {
+		length := len(address)
+		for _, one := range all {
+			length += len(one)
+		}
+		if length > addressBytes {
 			address = AnyAddress
 		}
 		next := append(slices.Clip(all), address)
