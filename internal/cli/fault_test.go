@@ -473,7 +473,7 @@ func onSmallDisk(t *testing.T, dir string) bool {
 }
 
 // fullDisk fills the database's disk to the last byte. PostgreSQL may end over it, and is
-// started again when there is room.
+// started again when there is space.
 func (f *faults) fullDisk(meanwhile func()) {
 	fill := filepath.Join(filepath.Dir(f.database.Dir), "fill")
 	file, err := os.Create(fill)

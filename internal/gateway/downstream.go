@@ -76,7 +76,7 @@ func (g *Gateway) noteExpired(ctx context.Context, expired []*cache.Response, se
 			addresses = append(addresses, r.Addresses()...)
 		}
 	}
-	// What this node held before it began, or had no room for, others may hold all the same.
+	// Caches downstream may still hold what this node has evicted, or held before its restart.
 	if evicted := g.cache.Stats().Evicted + 1; g.addressesLost.Swap(evicted) != evicted {
 		addresses = append(addresses, cache.AnyAddress)
 	}
@@ -124,7 +124,7 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 	if len(out.Addresses) > maxAddresses {
 		out.Addresses, out.More = out.Addresses[:maxAddresses], true
 	}
-	out.More = out.More || g.unsure(told)
+	out.More = out.More || affectsEverything(told)
 	if len(out.Groups) == 0 {
 		// It is nothing to them, or some node does not know of it yet.
 		return g.store.DownstreamTold(ctx, name, out.Sequence, false)
@@ -153,9 +153,9 @@ func (g *Gateway) tellOnce(ctx context.Context, name string, target outbound.Tar
 	return g.store.DownstreamTold(ctx, name, out.Sequence, true)
 }
 
-// unsure tells whether more than single entries has changed: the model, or what everyone
-// may read, or nobody knows what.
-func (g *Gateway) unsure(told store.Untold) bool {
+// affectsEverything tells whether any answer may have changed: by the model, by what is open
+// to everyone, or because changes are missing from the log.
+func affectsEverything(told store.Untold) bool {
 	return told.Gap || slices.ContainsFunc(told.Changes, func(c content.Change) bool {
 		return c.Kind == content.ModelChange || c.Kind == content.AccessChange && c.What == content.OpenAccess
 	})
@@ -170,7 +170,7 @@ func (g *Gateway) groupsOf(told store.Untold) []string {
 			groups[c.Type] = true
 		}
 	}
-	if g.unsure(told) {
+	if affectsEverything(told) {
 		for _, t := range g.Model().TypeNames() {
 			groups[t] = true
 		}

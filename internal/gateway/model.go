@@ -113,14 +113,17 @@ func (g *Gateway) breaks(ctx context.Context, m *model.Model) ([]Breakage, error
 			out = append(out, Breakage{What: what, Request: shown, Reason: err.Error()})
 		}
 	}
+	check := func(what, text, shown string) {
+		if errs := schema.Check(text); len(errs) > 0 && len(g.Schema().Check(text)) == 0 && len(out) < mostBreaks {
+			out = append(out, Breakage{What: what, Request: shown, Reason: errs.Error()})
+		}
+	}
 	documents, err := g.store.TrustedDocuments(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range documents {
-		if errs := schema.Check(d.Text); len(errs) > 0 && len(g.Schema().Check(d.Text)) == 0 && len(out) < mostBreaks {
-			out = append(out, Breakage{What: "trusted document " + d.Name, Request: d.ID, Reason: errs.Error()})
-		}
+		check("trusted document "+d.Name, d.Text, d.ID)
 	}
 	saved, err := g.store.SavedReads(ctx)
 	if err != nil {
@@ -135,9 +138,7 @@ func (g *Gateway) breaks(ctx context.Context, m *model.Model) ([]Breakage, error
 		case q.Request != "":
 			try("saved read "+r.Name, "/content/"+g.Environment()+"/"+edition+q.Request, q.Request)
 		case q.Query != "":
-			if errs := schema.Check(q.Query); len(errs) > 0 && len(g.Schema().Check(q.Query)) == 0 && len(out) < mostBreaks {
-				out = append(out, Breakage{What: "saved read " + r.Name, Request: q.Query, Reason: errs.Error()})
-			}
+			check("saved read "+r.Name, q.Query, q.Query)
 		}
 	}
 	for _, r := range g.cache.First(mostTried, func(a, b *cache.Response) int { return cmp.Compare(b.Hits(), a.Hits()) }, func(r *cache.Response) bool { return r.Asked != "" && r.Status < 400 }) {

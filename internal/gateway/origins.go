@@ -43,8 +43,8 @@ func (r *Retired) leave(entry string, err error) {
 // ErrConfigured is the error of retiring an origin that is still read.
 var ErrConfigured = errors.New("the origin is still in the configuration, and would bring its entries back; take it out of there on every node first")
 
-// handStep is how many entries change hands in one transaction.
-const handStep = 200
+// entriesPerStep is how many entries change hands in one transaction.
+const entriesPerStep = 200
 
 // Retire lets go of an origin that is not configured any more: its entries are kept,
 // taken back or deleted, as what says. Without apply it only counts them.
@@ -56,7 +56,7 @@ func (g *Gateway) Retire(ctx context.Context, name, what, by string, apply bool,
 	out.Types, out.Applied = map[string]int{}, apply
 	cause := content.Cause{Kind: "user", Name: by}
 	for after := ""; ; {
-		owned, err := g.store.OwnedBy(ctx, name, after, handStep)
+		owned, err := g.store.OwnedBy(ctx, name, after, entriesPerStep)
 		if err != nil {
 			return out, err
 		}
@@ -87,7 +87,7 @@ func (g *Gateway) Retire(ctx context.Context, name, what, by string, apply bool,
 			return out, err
 		}
 		if what != DeleteAll {
-			if _, err := g.store.Hand(ctx, name, content.Local, ids, keys, nil); err != nil {
+			if _, err := g.store.ChangeOrigin(ctx, name, content.Local, ids, keys, nil); err != nil {
 				return out, err
 			}
 		}
@@ -213,7 +213,7 @@ func (g *Gateway) Adopt(ctx context.Context, old, name, by, actor string, apply 
 		if err := g.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor}, func(string, error) {}); err != nil {
 			return err
 		}
-		_, err := g.store.Hand(ctx, old, name, entries, keys, made)
+		_, err := g.store.ChangeOrigin(ctx, old, name, entries, keys, made)
 		entries, keys, made = nil, nil, nil
 		return err
 	}
@@ -254,7 +254,7 @@ func (g *Gateway) Adopt(ctx context.Context, old, name, by, actor string, apply 
 				}
 			}
 			progress(typ, out.Adopted)
-			return hand(handStep)
+			return hand(entriesPerStep)
 		}, func(origin.BadItem) {})
 		if err == nil {
 			err = hand(1)
@@ -303,14 +303,14 @@ func anyText(v any) string {
 	return s
 }
 
-// stand has items name the entries that they stand for: those that came from another
-// origin before have other ids than are made of their keys.
-func (g *Gateway) stand(ctx context.Context, items []origin.Item) error {
+// resolveAdopted replaces, in items, the ids that are made of an origin's keys by those of
+// the adopted entries, which were made of another origin's.
+func (g *Gateway) resolveAdopted(ctx context.Context, items []origin.Item) error {
 	var ids []string
 	for i := range items {
 		ids = append(ids, items[i].ID)
-		eachID(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
-		eachID(items[i].Live, func(id string) string { ids = append(ids, id); return id })
+		mapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
+		mapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
 	}
 	adopted, err := g.store.Adopted(ctx, ids)
 	if err != nil || len(adopted) == 0 {
@@ -324,14 +324,14 @@ func (g *Gateway) stand(ctx context.Context, items []origin.Item) error {
 	}
 	for i := range items {
 		items[i].ID = other(items[i].ID)
-		eachID(items[i].Saved, other)
-		eachID(items[i].Live, other)
+		mapIDs(items[i].Saved, other)
+		mapIDs(items[i].Live, other)
 	}
 	return nil
 }
 
-// eachID replaces what has the form of an id that is made of an origin's key.
-func eachID(v any, other func(string) string) any {
+// mapIDs replaces what has the form of an id that is made of an origin's key.
+func mapIDs(v any, other func(string) string) any {
 	switch v := v.(type) {
 	case string:
 		if content.IsMadeID(v) {
@@ -339,22 +339,23 @@ func eachID(v any, other func(string) string) any {
 		}
 	case content.Fields:
 		for name, inner := range v {
-			v[name] = eachID(inner, other)
+			v[name] = mapIDs(inner, other)
 		}
 	case map[string]any:
 		for name, inner := range v {
-			v[name] = eachID(inner, other)
+			v[name] = mapIDs(inner, other)
 		}
 	case []any:
 		for i, inner := range v {
-			v[i] = eachID(inner, other)
+			v[i] = mapIDs(inner, other)
 		}
 	}
 	return v
 }
 
-// standsFor is the entry that an id stands for which is made of an origin's key.
-func (g *Gateway) standsFor(ctx context.Context, made string) (string, error) {
+// adoptedID is the id of the adopted entry for an id that is made of an origin's key, or that
+// id itself.
+func (g *Gateway) adoptedID(ctx context.Context, made string) (string, error) {
 	adopted, err := g.store.Adopted(ctx, []string{made})
 	if entry, is := adopted[made]; is {
 		return entry, err

@@ -294,7 +294,7 @@ func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *
 		return content.Problems{{Path: "subject", Rule: "unknown", Text: fmt.Sprintf("the kind %q is no longer configured", e.Decoded.OriginKind)}}
 	}
 	var err error
-	if e.Entry, err = g.standsFor(ctx, content.MakeID(source.Name, typ, e.Decoded.Key)); err != nil {
+	if e.Entry, err = g.adoptedID(ctx, content.MakeID(source.Name, typ, e.Decoded.Key)); err != nil {
 		return err
 	}
 	bad := origin.BadItem{Type: typ, Key: e.Decoded.Key}
@@ -314,7 +314,7 @@ func (g *Gateway) processDecoded(ctx context.Context, source *origin.Source, e *
 		return err
 	default:
 		one := []origin.Item{item}
-		if err := g.stand(ctx, one); err != nil {
+		if err := g.resolveAdopted(ctx, one); err != nil {
 			return err
 		}
 		bad.Slug = g.slugOf(&one[0])
@@ -489,7 +489,7 @@ func (g *Gateway) Reconcile(ctx context.Context, name string, cause content.Caus
 		all += len(held)
 		seen := 0
 		err = source.All(ctx, g.Model(), typ, func(items []origin.Item) error {
-			if err := g.stand(ctx, items); err != nil {
+			if err := g.resolveAdopted(ctx, items); err != nil {
 				return err
 			}
 			for i := range items {

@@ -67,10 +67,10 @@ func (s *Server) FinishWrites(ctx context.Context) {
 	}
 }
 
-// patient answers a write that takes long with 202 and where its outcome will be, and
+// async answers a write that takes long with 202 and where its outcome will be, and
 // has it go on; a client that prefers respond-async (RFC 7240) gets that at once. What is
 // not kept of routes whose answers hold secrets is the answer.
-func (s *Server) patient(secret bool, next http.Handler) http.Handler {
+func (s *Server) async(secret bool, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodGet {
 			next.ServeHTTP(w, r)
@@ -101,12 +101,11 @@ func (s *Server) patient(secret bool, next http.Handler) http.Handler {
 			r.Body = io.NopCloser(bytes.NewReader(body))
 			next.ServeHTTP(made, r)
 		}()
-		patience := max(answerWithin, waits(r)+time.Second)
-		async := prefers(r, "respond-async")
-		if async {
-			patience = 0
+		wait, preferred := max(answerWithin, waits(r)+time.Second), prefers(r, "respond-async")
+		if preferred {
+			wait = 0
 		}
-		timer := time.NewTimer(patience)
+		timer := time.NewTimer(wait)
 		defer timer.Stop()
 		select {
 		case <-done:
@@ -138,7 +137,7 @@ func (s *Server) patient(secret bool, next http.Handler) http.Handler {
 				s.g.Troubles().Failed(s.log, "what a write in the background came to cannot be kept", "error", err)
 			}
 		}()
-		if async {
+		if preferred {
 			w.Header().Set("Preference-Applied", "respond-async")
 		}
 		w.Header().Set("Location", writesPath+id)

@@ -34,7 +34,7 @@ func (c routes) handle(method, path string, need permit, h http.Handler) {
 func (c routes) do(method, path string, need permit, f func(*http.Request) (any, error)) {
 	h := http.Handler(answerWith(c.s, f))
 	if need.once {
-		h = c.s.patient(need.proved, c.s.once(need.proved, h))
+		h = c.s.async(need.proved, c.s.once(need.proved, h))
 	}
 	c.handle(method, path, need, h)
 }

@@ -146,9 +146,9 @@ func (s *Store) OriginsOfEntries(ctx context.Context) (map[string]int, error) {
 	return out, err
 }
 
-// Hand makes entries of an origin those of another one, or, where that is our own,
+// ChangeOrigin makes entries of an origin those of another one, or, where that is our own,
 // entries that are edited here. Readers see no difference. It returns how many there were.
-func (s *Store) Hand(ctx context.Context, from, to string, entries, keys, made []string) (n int64, err error) {
+func (s *Store) ChangeOrigin(ctx context.Context, from, to string, entries, keys, made []string) (n int64, err error) {
 	err = pgx.BeginFunc(ctx, s.pool(ctx), func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `update entry e set origin = $3, origin_key = n.key, origin_version = '' from unnest($4::text[], $5::text[]) as n (id, key)
 			where e.environment = $1 and e.origin = $2 and e.id = n.id`, s.Environment, from, to, entries, keys)
