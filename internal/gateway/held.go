@@ -107,7 +107,7 @@ func (g *Gateway) Held(q HeldQuery, limit int) HeldAnswers {
 func (g *Gateway) meant(q HeldQuery, r *cache.Response) bool {
 	return (q.Edition == "" || r.Edition == q.Edition) && (q.Key == "" || r.Key() == q.Key) && strings.Contains(r.Asked, q.Search) &&
 		(q.Type == "" || slices.Contains(g.typesOf(r), q.Type)) &&
-		(q.Entry == "" || slices.ContainsFunc(g.cache.Dependencies(r).Entries, func(e depend.Entry) bool { return e.ID == depend.Known(q.Entry) }))
+		(q.Entry == "" || slices.ContainsFunc(g.cache.Dependencies(r).Entries, func(e depend.Entry) bool { return e.ID == q.Entry }))
 }
 
 // ExplainedAnswer is an answer of the cache with what it was made of.

@@ -113,7 +113,10 @@ func (x *Index[S]) readers(edition, locale, id string, f func(g *group, fields [
 	if !ok {
 		return
 	}
-	doc := idOf(id)
+	doc, ok := x.findID(id)
+	if !ok {
+		return
+	}
 	x.each(x.hashOfDoc(in, doc), ofDocument, func(_ uint32, g *group) {
 		if g.space == in && g.id == doc {
 			f(g, x.fields.at(g.ref))
@@ -122,14 +125,16 @@ func (x *Index[S]) readers(edition, locale, id string, f func(g *group, fields [
 }
 
 func (x *Index[S]) doc(edition string, e *Entry) (out uint32) {
-	in, id := x.space(space{edition, e.Locale, ""}), idOf(e.ID)
+	in, id := x.space(space{edition, e.Locale, ""}), x.holdID(e.ID)
 	hash := x.hashOfDoc(in, id)
 	x.each(hash, ofDocument, func(n uint32, g *group) {
 		if g.space == in && g.id == id && slices.Equal(x.fields.at(g.ref), e.Fields) {
 			out = n
 		}
 	})
-	if out == 0 {
+	if out != 0 {
+		x.dropID(id)
+	} else {
 		fields := x.fields.hold(strings.Join(e.Fields, ","), func() []string { return slices.Clone(e.Fields) })
 		out = x.enter(hash, group{kind: ofDocument, space: in, id: id, ref: fields})
 	}
@@ -161,6 +166,7 @@ func (x *Index[S]) leave(n uint32) {
 	switch g := x.groups.at(n); g.kind {
 	case ofDocument:
 		x.hide(x.hashOfDoc(g.space, g.id), n)
+		x.dropID(g.id)
 		x.fields.drop(g.ref)
 	case ofSearch:
 		s := x.searches.at(g.ref)

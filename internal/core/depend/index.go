@@ -1,6 +1,7 @@
 package depend
 
 import (
+	"encoding/binary"
 	"hash/maphash"
 	"slices"
 	"sort"
@@ -31,6 +32,7 @@ type Index[S any] struct {
 	groups   pool[group]
 	members  lists // the groups of subscriptions, and the other way round
 	fields   kept[[]string]
+	long     kept[string] // ids of more than 16 bytes
 	uses     kept[[]Use]
 	searches pool[search]
 	windows  pool[windowGroup]
@@ -69,7 +71,8 @@ type (
 	}
 	// space is an edition in a locale, or what it has of one type.
 	space struct{ edition, locale, typ string }
-	// docID is an entry's id, which has no more than 16 characters.
+	// docID is an entry's id. One of more than 16 bytes is longMark and its number in
+	// Index.long.
 	docID [16]byte
 	// group is those who depend on one thing in one way: who have read the fields of a
 	// document, who have searched for something, or who show a window. There are many of
@@ -94,17 +97,46 @@ const (
 	ofWindow
 )
 
-// idOf takes of an id what there is room for. Two that were the same then would be
-// taken for one.
-func idOf(id string) (out docID) {
-	copy(out[:], id)
-	return out
+// longMark begins no id: it is in no UTF-8 text.
+const longMark = 0xff
+
+// findID returns how an id is written in a group; ok is false if no group has it.
+func (x *Index[S]) findID(id string) (out docID, ok bool) {
+	if len(id) <= len(out) {
+		copy(out[:], id)
+		return out, true
+	}
+	n, ok := x.long.number[id]
+	return longID(n), ok
 }
 
-// Known is how much of an entry's id the index knows: Entry.ID of what it tells.
-func Known(id string) string { return idOf(id).String() }
+// holdID is findID for a group that is made: what it returns is given back with dropID.
+func (x *Index[S]) holdID(id string) docID {
+	if out, ok := x.findID(id); ok && out[0] != longMark {
+		return out
+	}
+	id = strings.Clone(id)
+	return longID(x.long.hold(id, func() string { return id }))
+}
 
-func (d docID) String() string { return strings.TrimRight(string(d[:]), "\x00") }
+func (x *Index[S]) dropID(id docID) {
+	if id[0] == longMark {
+		x.long.drop(binary.BigEndian.Uint32(id[1:]))
+	}
+}
+
+func (x *Index[S]) textOfID(id docID) string {
+	if id[0] == longMark {
+		return x.long.at(binary.BigEndian.Uint32(id[1:]))
+	}
+	return strings.TrimRight(string(id[:]), "\x00")
+}
+
+func longID(number uint32) (out docID) {
+	out[0] = longMark
+	binary.BigEndian.PutUint32(out[1:], number)
+	return out
+}
 
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
@@ -297,7 +329,7 @@ func (x *Index[S]) Set(h Handle) *Set {
 		case ofDocument:
 			in := x.bySpace[g.space]
 			out.Edition = in.edition
-			out.Entries = append(out.Entries, Entry{ID: g.id.String(), Locale: in.locale, Fields: x.fields.at(g.ref)})
+			out.Entries = append(out.Entries, Entry{ID: x.textOfID(g.id), Locale: in.locale, Fields: x.fields.at(g.ref)})
 		case ofSearch:
 			in, s := x.bySpace[g.space], x.searches.at(g.ref)
 			out.Edition = in.edition

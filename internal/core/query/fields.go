@@ -79,7 +79,7 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 			n.nested, n.given = inner, true
 		}
 		if slices.ContainsFunc(out, func(o node) bool { return o.name == n.name }) {
-			return nil, failAt(n.at, "name it once", "%q stands there twice", n.name)
+			return nil, failAt(n.at, "name it once, with all that is wanted of it in one bracket, as in season(value,label)", "%q stands there twice", n.name)
 		}
 		out = append(out, n)
 		if p.at >= len(p.text) || p.text[p.at] == ')' {

@@ -1,0 +1,38 @@
+package depend
+
+import (
+	"slices"
+	"testing"
+)
+
+// TestLongIDsAreTakenWhole has two entries whose ids begin with the same 16 bytes: a
+// change of one affects who read it, and nobody else; what has left leaves nothing.
+func TestLongIDsAreTakenWhole(t *testing.T) {
+	const mella, sula = "0123456789abcdef-mella", "0123456789abcdef-sula"
+	x := NewIndex[string]()
+	read := func(id string) *Set {
+		return &Set{Edition: "published", Entries: []Entry{{ID: id, Locale: "en", Fields: []string{"title"}}}}
+	}
+	handles := map[string]Handle{mella: x.Add(mella, read(mella)), sula: x.Add(sula, read(sula))}
+	again := x.Add("again", read(mella))
+	for _, c := range []struct {
+		id   string
+		want []string
+	}{{mella, []string{mella, "again"}}, {sula, []string{sula}}, {"0123456789abcdef", nil}, {"0123456789abcdef-kari", nil}} {
+		if got, _ := x.Match(changed(c.id, "pier", []string{"title"}, "a", "b")); !slices.Equal(got, c.want) {
+			t.Errorf("a change of %s affects %v, not %v", c.id, got, c.want)
+		}
+	}
+	if got := x.Set(handles[sula]).Entries; len(got) != 1 || got[0].ID != sula {
+		t.Errorf("it is held as %+v", got)
+	}
+	x.Remove(handles[mella])
+	x.Remove(again)
+	if got, _ := x.Match(changed(mella, "pier", []string{"title"}, "a", "b")); got != nil {
+		t.Errorf("those that have left are found: %v", got)
+	}
+	x.Remove(handles[sula])
+	if len(x.long.number) != 0 {
+		t.Errorf("ids are left: %v", x.long.number)
+	}
+}
