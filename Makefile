@@ -45,9 +45,9 @@ FUZZ ?= 30s
 
 soak: packages console
 	go test ./internal/cli -run TestNobodyGetsAnOlderAnswer -fault.for $(SOAK) -timeout 3h -v
-	go test ./internal/gateway -run TestALargeTree -below 10000 -timeout 1h -v
-	go test ./internal/gateway -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
-	go test ./internal/gateway -run TestMutatedRequests -mutations 2000 -timeout 1h
+	go test ./internal/environment -run TestALargeTree -below 10000 -timeout 1h -v
+	go test ./internal/environment -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
+	go test ./internal/environment -run TestMutatedRequests -mutations 2000 -timeout 1h
 	tools/fuzz $(FUZZ)
 
 bench: packages build

@@ -19,7 +19,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
 )
@@ -43,7 +43,7 @@ func (y *yard) access(ctx context.Context) error {
 // check holds the time of the check against that of a whole hit, and hits with a
 // key against hits without one.
 func (y *yard) check(ctx context.Context) error {
-	g, secret := y.demo.Gateway, y.demo.Card.Keys.Published
+	g, secret := y.demo.Environment, y.demo.Card.Keys.Published
 	needs := []access.Need{{Verb: access.Read, Edition: content.Published, Type: "notice", Locale: "en"}}
 	const times = 500_000
 	once := func(do func()) time.Duration {
@@ -58,7 +58,7 @@ func (y *yard) check(ctx context.Context) error {
 		hash = append(hash, once(func() { access.HashSecret(secret) }))
 		all = append(all, once(func() {
 			now := time.Now()
-			reader, err := g.Authenticate(ctx, secret, "")
+			reader, err := g.Keys.Authenticate(ctx, secret, "")
 			if err != nil {
 				panic(err)
 			}
@@ -139,14 +139,14 @@ func (y *yard) guesses(ctx context.Context) error {
 func (y *yard) revocation(ctx context.Context) error {
 	const keys = 40
 	var nodes []*client.Client
-	var first *gateway.Gateway
+	var first *environment.Environment
 	for range 3 {
 		g, stop, err := y.node(ctx, "bench-revocation")
 		if err != nil {
 			return err
 		}
 		defer stop()
-		web := httptest.NewServer(server.New(server.Options{Gateway: g}))
+		web := httptest.NewServer(server.New(server.Options{Environment: g}))
 		defer web.Close()
 		nodes = append(nodes, &client.Client{Address: web.URL})
 		if first == nil {
@@ -164,7 +164,7 @@ func (y *yard) revocation(ctx context.Context) error {
 	}
 	var spans []time.Duration
 	for i := range keys {
-		k, secret, err := first.CreateKey(ctx, access.Key{Name: fmt.Sprintf("bench %d", i), Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}}, "bench")
+		k, secret, err := first.Keys.CreateKey(ctx, access.Key{Name: fmt.Sprintf("bench %d", i), Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}}, "bench")
 		if err != nil {
 			return err
 		}
@@ -177,7 +177,7 @@ func (y *yard) revocation(ctx context.Context) error {
 			}
 		}
 		begin := time.Now()
-		if _, err := first.RevokeKey(ctx, k.ID, "bench"); err != nil {
+		if _, err := first.Keys.RevokeKey(ctx, k.ID, "bench"); err != nil {
 			return err
 		}
 		for _, n := range nodes {
@@ -199,16 +199,16 @@ func (y *yard) revocation(ctx context.Context) error {
 }
 
 // node opens a gateway of its own on the demo's database.
-func (y *yard) node(ctx context.Context, environment string) (*gateway.Gateway, func(), error) {
+func (y *yard) node(ctx context.Context, name string) (*environment.Environment, func(), error) {
 	m, err := demo.Model()
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, store.Options{URL: y.database, Environment: environment, MaxConns: 4})
+	s, err := store.Open(ctx, store.Options{URL: y.database, Environment: name, MaxConns: 4})
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := gateway.Open(ctx, gateway.Options{Store: s, Model: m})
+	g, err := environment.Open(ctx, environment.Options{Store: s, Model: m})
 	if err == nil {
 		err = g.Start(ctx)
 	}

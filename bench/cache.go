@@ -21,7 +21,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
 )
@@ -149,7 +149,7 @@ func (y *yard) paced(ctx context.Context, address string, body []byte, key strin
 
 func (y *yard) stampede(ctx context.Context) error {
 	reader := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
-	before := y.demo.Gateway.CacheStats()
+	before := y.demo.Environment.Delivery.CacheStats()
 	var wg sync.WaitGroup
 	for range 1000 {
 		wg.Go(func() {
@@ -157,7 +157,7 @@ func (y *yard) stampede(ctx context.Context) error {
 		})
 	}
 	wg.Wait()
-	after := y.demo.Gateway.CacheStats()
+	after := y.demo.Environment.Delivery.CacheStats()
 	fmt.Printf("  a thousand readers of what nobody has           %d computations\n", after.Misses-before.Misses)
 	return nil
 }
@@ -165,7 +165,7 @@ func (y *yard) stampede(ctx context.Context) error {
 // known measures from a publish on one of three nodes until another one cannot give
 // an older answer.
 func (y *yard) known(ctx context.Context) error {
-	var nodes []*gateway.Gateway
+	var nodes []*environment.Environment
 	for range 3 {
 		g, stop, err := y.node(ctx, "bench-known")
 		if err != nil {
@@ -177,11 +177,11 @@ func (y *yard) known(ctx context.Context) error {
 	var spans []time.Duration
 	for i := range 300 {
 		begin := time.Now()
-		done, err := nodes[0].Apply(ctx, []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: store.PublishNewest}}, "bench", content.Cause{Kind: "user"})
+		done, err := nodes[0].Authoring.Apply(ctx, []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: store.PublishNewest}}, "bench", content.Cause{Kind: "user"})
 		if err != nil {
 			return err
 		}
-		for nodes[2].Applied() < done.Sequence {
+		for nodes[2].Replica.Applied() < done.Sequence {
 			time.Sleep(50 * time.Microsecond)
 		}
 		spans = append(spans, time.Since(begin))
@@ -223,12 +223,12 @@ func (y *yard) trace(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
-	g, err := gateway.Open(ctx, gateway.Options{Store: s, Model: m})
+	g, err := environment.Open(ctx, environment.Options{Store: s, Model: m})
 	if err != nil {
 		return err
 	}
 	defer g.Close()
-	web := server.New(server.Options{Gateway: g})
+	web := server.New(server.Options{Environment: g})
 	if err := g.Start(ctx); err != nil {
 		return err
 	}
@@ -236,7 +236,7 @@ func (y *yard) trace(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := g.OpenTo(ctx, "bench", open, nil); err != nil {
+	if _, err := g.Keys.ChangePublicGrants(ctx, "bench", open, nil); err != nil {
 		return err
 	}
 	r := rand.New(rand.NewPCG(8400, 1))
@@ -252,7 +252,7 @@ func (y *yard) trace(ctx context.Context) error {
 		edits = append(edits, notice(i))
 	}
 	for part := range slices.Chunk(edits, 200) {
-		if _, err := g.Apply(ctx, part, "bench", content.Cause{Kind: "user"}); err != nil {
+		if _, err := g.Authoring.Apply(ctx, part, "bench", content.Cause{Kind: "user"}); err != nil {
 			return err
 		}
 	}
@@ -286,7 +286,7 @@ func (y *yard) trace(ctx context.Context) error {
 	over := make([][4]int, reads/step)
 	for i := range reads {
 		if i%perPublish == perPublish-1 {
-			if _, err := g.Apply(ctx, []store.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
+			if _, err := g.Authoring.Apply(ctx, []store.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
 				return err
 			}
 			lastChange["notice"] = i

@@ -14,6 +14,9 @@ import (
 	"ubiquon/internal/core/limits"
 )
 
+// Overloaded reports whether an error says that work was not admitted.
+func Overloaded(err error) bool { return errors.Is(err, ErrOverloaded) }
+
 // ErrOverloaded is the error of work that was not admitted: too much waits already,
 // or it has waited for too long.
 var ErrOverloaded = errors.New("there is more to compute than this node can do at the moment")

@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/store"
 )
 
@@ -150,7 +150,7 @@ func (a *app) audit() *cobra.Command {
 				if text == "" {
 					continue
 				}
-				if *at, _, err = gateway.ParseMoment(text, ""); err != nil {
+				if *at, _, err = authoring.ParseMoment(text, ""); err != nil {
 					return misuse{err}
 				}
 			}

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/store"
 )
 
@@ -89,7 +89,7 @@ func toldOf(d store.Downstream) string {
 }
 
 // meant adds the flags that say which answers are meant.
-func meant(c *cobra.Command, q *gateway.HeldQuery) {
+func meant(c *cobra.Command, q *delivery.CacheQuery) {
 	c.Flags().StringVar(&q.Edition, "edition", "", "only answers of this edition")
 	c.Flags().StringVar(&q.Type, "type", "", "only answers that were read of this type")
 	c.Flags().StringVar(&q.Entry, "entry", "", "only answers that something of this entry was read for")
@@ -97,7 +97,7 @@ func meant(c *cobra.Command, q *gateway.HeldQuery) {
 }
 
 func (a *app) cacheList() *cobra.Command {
-	var q gateway.HeldQuery
+	var q delivery.CacheQuery
 	var limit int
 	c := &cobra.Command{
 		Use: "list", Short: "List the answers that are held, the most asked for first", Args: cobra.NoArgs,
@@ -159,7 +159,7 @@ func (a *app) cacheExplain() *cobra.Command {
 }
 
 func (a *app) cachePurge() *cobra.Command {
-	var q gateway.HeldQuery
+	var q delivery.CacheQuery
 	var yes bool
 	c := &cobra.Command{
 		Use: "purge [KEY…]", Short: "Throw away answers: those named, those meant, or all", Args: cobra.ArbitraryArgs,
@@ -171,7 +171,7 @@ func (a *app) cachePurge() *cobra.Command {
 			if len(keys) == 0 {
 				keys = []string{""}
 			}
-			if q == (gateway.HeldQuery{}) && keys[0] == "" && !yes && !a.agreed("throw away every answer of this node?") {
+			if q == (delivery.CacheQuery{}) && keys[0] == "" && !yes && !a.agreed("throw away every answer of this node?") {
 				return errors.New("nothing was done; answer y, or give --yes")
 			}
 			n := 0
@@ -218,7 +218,7 @@ func (a *app) cacheWarm() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			failed := slices.DeleteFunc(slices.Clone(items), func(w gateway.Warmed) bool { return w.Error == "" })
+			failed := slices.DeleteFunc(slices.Clone(items), func(w delivery.Warmed) bool { return w.Error == "" })
 			err = a.print(map[string]any{"items": items}, func(t *table) {
 				t.line(answers(len(items)-len(failed)) + " held now")
 				for _, w := range failed {

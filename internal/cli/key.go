@@ -10,7 +10,7 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
 )
 
 func (a *app) keyCommand() *cobra.Command {
@@ -213,7 +213,7 @@ func (a *app) keyCheck() *cobra.Command {
 }
 
 // sight says what is seen of a type in an edition.
-func sight(v gateway.Sight) string {
+func sight(v diagnose.TypeVisibility) string {
 	if v.Through == "" {
 		return "–"
 	}

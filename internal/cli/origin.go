@@ -9,7 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/ingest"
 )
 
 func (a *app) originCommand() *cobra.Command {
@@ -91,7 +91,7 @@ func (a *app) originShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			i := slices.IndexFunc(all, func(o gateway.OriginState) bool { return o.Name == args[0] })
+			i := slices.IndexFunc(all, func(o ingest.OriginState) bool { return o.Name == args[0] })
 			if i < 0 {
 				return fmt.Errorf("there is no origin %q, and no entry comes from it; see ubiquon origin list", args[0])
 			}
@@ -137,14 +137,14 @@ configuration of every node first: otherwise it would bring them back.`,
 		Example: "  ubiquon origin retire old-office --keep local\n  ubiquon origin retire old-office --keep local --apply",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			do := ""
-			for name, is := range map[string]bool{gateway.KeepLocal: keep != "", gateway.Unpublish: unpublish, gateway.DeleteAll: del} {
+			for name, is := range map[string]bool{ingest.KeepLocal: keep != "", ingest.Unpublish: unpublish, ingest.DeleteAll: del} {
 				if is && do != "" {
 					do = "several"
 				} else if is {
 					do = name
 				}
 			}
-			if do == "" || do == "several" || keep != "" && keep != gateway.KeepLocal {
+			if do == "" || do == "several" || keep != "" && keep != ingest.KeepLocal {
 				return misusef("say what becomes of its entries: one of --keep local, --unpublish and --delete")
 			}
 			s, err := a.service()
@@ -160,7 +160,7 @@ configuration of every node first: otherwise it would bring them back.`,
 					t.row(typ, strconv.Itoa(done.Types[typ]))
 				}
 				t.line(fmt.Sprintf("%d entries, %d of them published: %s.", done.Entries, done.Published, map[string]string{
-					gateway.KeepLocal: "kept as they are, and edited here", gateway.Unpublish: "taken back, and edited here", gateway.DeleteAll: "deleted"}[do]))
+					ingest.KeepLocal: "kept as they are, and edited here", ingest.Unpublish: "taken back, and edited here", ingest.DeleteAll: "deleted"}[do]))
 				for _, left := range done.Left {
 					t.line("✗ left: " + left)
 				}

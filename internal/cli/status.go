@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
 )
 
 // errProblems is the error of a status with problems, for scripts.
@@ -38,7 +38,7 @@ func (a *app) status() *cobra.Command {
 	return c
 }
 
-func drawStatus(t *table, st *gateway.Status) {
+func drawStatus(t *table, st *diagnose.Status) {
 	if len(st.Problems) == 0 {
 		t.line("Nothing is wrong.")
 	}

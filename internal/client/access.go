@@ -8,16 +8,17 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
+	"ubiquon/internal/identity"
 	"ubiquon/internal/store"
 )
 
 // What the service says of access, under the names of this room.
 type (
-	KeyInfo   = gateway.KeyInfo
-	Seeing    = gateway.Seeing
-	WhyAnswer = gateway.WhyAnswer
-	Refusal   = gateway.Refusal
+	KeyInfo   = identity.KeyInfo
+	Seeing    = diagnose.KeyVisibility
+	WhyAnswer = diagnose.WhyAnswer
+	Refusal   = diagnose.Refusal
 )
 
 // NewKey is a key that is to be made.
@@ -86,7 +87,7 @@ func (c *Client) CheckKey(ctx context.Context, name string) (out Seeing, err err
 }
 
 // PreviewLink is a link that reads one entry in preview.
-type PreviewLink = gateway.PreviewLink
+type PreviewLink = identity.PreviewLink
 
 // PreviewOptions say what a preview link reaches.
 type PreviewOptions struct {

@@ -8,7 +8,9 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
+	"ubiquon/internal/diagnose"
+	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
 )
 
@@ -18,18 +20,18 @@ func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
 }
 
 // Held lists answers of the node's cache.
-func (c *Client) Held(ctx context.Context, q gateway.HeldQuery, limit int) (out gateway.HeldAnswers, err error) {
+func (c *Client) Held(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
 	return out, c.call(ctx, http.MethodGet, "/cache/answers?"+values("edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit", positive(limit)), nil, &out)
 }
 
 // ExplainHeld says what an answer of the cache was made of, by its key.
-func (c *Client) ExplainHeld(ctx context.Context, key string) (out gateway.ExplainedAnswer, err error) {
+func (c *Client) ExplainHeld(ctx context.Context, key string) (out delivery.ExplainedEntry, err error) {
 	return out, c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
 }
 
 // Purge throws away the cached answers that are meant and returns how many there
 // were.
-func (c *Client) Purge(ctx context.Context, q gateway.HeldQuery) (int, error) {
+func (c *Client) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) {
 	var out struct{ Purged int }
 	err := c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
 	return out.Purged, err
@@ -38,15 +40,15 @@ func (c *Client) Purge(ctx context.Context, q gateway.HeldQuery) (int, error) {
 // Warm has answers computed before anybody asks: to requests, to so many of the
 // hottest, and, with everywhere, to the requests that have {path} in them for every
 // path of the site.
-func (c *Client) Warm(ctx context.Context, requests []string, hottest int, everywhere bool) ([]gateway.Warmed, error) {
-	var out struct{ Items []gateway.Warmed }
+func (c *Client) Warm(ctx context.Context, requests []string, hottest int, everywhere bool) ([]delivery.Warmed, error) {
+	var out struct{ Items []delivery.Warmed }
 	err := c.call(ctx, http.MethodPost, "/cache/warm", map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out)
 	return out.Items, err
 }
 
 // Nodes lists the nodes of the environment.
-func (c *Client) Nodes(ctx context.Context) ([]gateway.NodeState, error) {
-	var out struct{ Items []gateway.NodeState }
+func (c *Client) Nodes(ctx context.Context) ([]replication.NodeState, error) {
+	var out struct{ Items []replication.NodeState }
 	err := c.call(ctx, http.MethodGet, "/nodes", nil, &out)
 	return out.Items, err
 }
@@ -66,12 +68,12 @@ func (c *Client) Changes(ctx context.Context, entry string, below int64, limit i
 }
 
 // Change returns one change of the log.
-func (c *Client) Change(ctx context.Context, sequence int64) (out gateway.ChangeDetail, err error) {
+func (c *Client) Change(ctx context.Context, sequence int64) (out diagnose.ChangeDetail, err error) {
 	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
 }
 
 // Suppose says what publishing or unpublishing an entry would expire and rebuild; or
 // what a change that was made would.
-func (c *Client) Suppose(ctx context.Context, entry, what string, change int64) (out gateway.Supposition, err error) {
+func (c *Client) Suppose(ctx context.Context, entry, what string, change int64) (out diagnose.Simulation, err error) {
 	return out, c.call(ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change}, &out)
 }

@@ -16,11 +16,13 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
+	"ubiquon/internal/ingest"
 	"ubiquon/internal/store"
 )
 
@@ -56,9 +58,9 @@ var ErrUnreachable = errors.New("no service answers")
 
 // What the service says of models and imports, under the names of this room.
 type (
-	ModelPlan      = gateway.ModelPlan
-	ImportOptions  = gateway.ImportOptions
-	ImportProgress = gateway.ImportProgress
+	ModelPlan      = authoring.ModelPlan
+	ImportOptions  = authoring.ImportOptions
+	ImportProgress = authoring.ImportProgress
 )
 
 // Conflict shows both sides of a lost update.
@@ -203,7 +205,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, into any) 
 }
 
 // Status returns how the service stands.
-func (c *Client) Status(ctx context.Context) (out gateway.Status, err error) {
+func (c *Client) Status(ctx context.Context) (out diagnose.Status, err error) {
 	return out, c.call(ctx, http.MethodGet, "/status", nil, &out)
 }
 
@@ -362,7 +364,7 @@ func (c *Client) Entries(ctx context.Context, f store.EntryFilter) ([]store.Entr
 }
 
 // Entry returns one entry with its history.
-func (c *Client) Entry(ctx context.Context, id string) (out gateway.EntryDetail, err error) {
+func (c *Client) Entry(ctx context.Context, id string) (out diagnose.EntryDetail, err error) {
 	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }
 
@@ -415,7 +417,7 @@ func (c *Client) Revision(ctx context.Context, id string, number int) (out conte
 
 // Compare compares two revisions of an entry. A from of 0 is what readers get, a
 // to of 0 the newest.
-func (c *Client) Compare(ctx context.Context, id string, from, to int) (out gateway.Comparison, err error) {
+func (c *Client) Compare(ctx context.Context, id string, from, to int) (out authoring.Comparison, err error) {
 	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out)
 }
 
@@ -450,14 +452,14 @@ func (c *Client) CancelSchedule(ctx context.Context, id string) error {
 }
 
 // Events lists events, the newest first.
-func (c *Client) Events(ctx context.Context, f store.EventFilter) ([]gateway.EventTrace, error) {
-	var out struct{ Items []gateway.EventTrace }
+func (c *Client) Events(ctx context.Context, f store.EventFilter) ([]ingest.EventTrace, error) {
+	var out struct{ Items []ingest.EventTrace }
 	err := c.call(ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil, &out)
 	return out.Items, err
 }
 
 // Event returns one event with everything that came of it.
-func (c *Client) Event(ctx context.Context, id string) (out gateway.EventDetail, err error) {
+func (c *Client) Event(ctx context.Context, id string) (out ingest.EventDetail, err error) {
 	return out, c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
 }
 
@@ -472,8 +474,8 @@ func (c *Client) Build(ctx context.Context, id string) (out rebuild.Build, err e
 }
 
 // Origins lists the origins, and how reading them goes.
-func (c *Client) Origins(ctx context.Context) ([]gateway.OriginState, error) {
-	var out struct{ Items []gateway.OriginState }
+func (c *Client) Origins(ctx context.Context) ([]ingest.OriginState, error) {
+	var out struct{ Items []ingest.OriginState }
 	err := c.call(ctx, http.MethodGet, "/origins", nil, &out)
 	return out.Items, err
 }
@@ -481,19 +483,19 @@ func (c *Client) Origins(ctx context.Context) ([]gateway.OriginState, error) {
 // CompareOrigin compares everything an origin holds with what is held here, telling how
 // many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
-func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int)) (out gateway.Reconciled, err error) {
+func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int)) (out ingest.Reconciled, err error) {
 	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out)
 }
 
 // RetireOrigin lets go of an origin that is not configured any more: do is local, unpublish
 // or delete. Without apply it is only told what would happen.
-func (c *Client) RetireOrigin(ctx context.Context, name, do string, apply bool, tell func(typ string, seen int)) (out gateway.Retired, err error) {
+func (c *Client) RetireOrigin(ctx context.Context, name, do string, apply bool, tell func(typ string, seen int)) (out ingest.Retirement, err error) {
 	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out)
 }
 
 // AdoptOrigin has the entries of an old origin change hands to a new one. by is key, slug or
 // path, or empty for all of them; without apply it is only told what would happen.
-func (c *Client) AdoptOrigin(ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int)) (out gateway.Adoption, err error) {
+func (c *Client) AdoptOrigin(ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int)) (out ingest.Adoption, err error) {
 	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell, &out)
 }
 

@@ -6,13 +6,13 @@ import (
 	"net/http"
 	"net/url"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/store"
 )
 
 // What the service says of reads, under the names of this room.
 type (
-	Examined        = gateway.Examined
+	Examined        = delivery.Examined
 	SavedRead       = store.SavedRead
 	TrustedDocument = store.TrustedDocument
 )

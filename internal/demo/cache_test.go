@@ -6,7 +6,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/testkit"
 )
 
@@ -22,7 +22,7 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	w.do("one answer", chromedp.Click(chromedp.CSS("[data-held] button")), chromedp.WaitVisible(chromedp.CSS("[data-explained]")))
 	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
 	w.press("Close")
-	held, err := admin().Held(t.Context(), gateway.HeldQuery{Search: "slug&limit=2"}, 1)
+	held, err := admin().Held(t.Context(), delivery.CacheQuery{Search: "slug&limit=2"}, 1)
 	if err != nil || len(held.Items) != 1 {
 		t.Fatalf("%v %+v", err, held)
 	}

@@ -21,7 +21,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
@@ -90,19 +90,19 @@ type Account struct {
 
 // Demo is the running demo: a service and the outside around it.
 type Demo struct {
-	Card    Card
-	Gateway *gateway.Gateway
-	Data    string // its directory
-	service *service.Service
-	office  *http.Server
-	slipway *http.Server
-	edge    *http.Server
-	front   *http.Server
-	nodes   []*service.Service // beside the first
-	lock    *os.File
-	stop    context.CancelFunc
-	running sync.WaitGroup
-	failed  chan error
+	Card        Card
+	Environment *environment.Environment
+	Data        string // its directory
+	service     *service.Service
+	office      *http.Server
+	slipway     *http.Server
+	edge        *http.Server
+	front       *http.Server
+	nodes       []*service.Service // beside the first
+	lock        *os.File
+	stop        context.CancelFunc
+	running     sync.WaitGroup
+	failed      chan error
 }
 
 // CardFile is where the card of a demo with this data directory lies.
@@ -167,7 +167,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, fmt.Errorf("%w\nIf an earlier version of the demo left the data in %s, begin anew with --fresh", err, o.Data)
 	}
-	d.Gateway = d.service.Gateway
+	d.Environment = d.service.Environment
 	ctx, d.stop = context.WithCancel(ctx)
 	if err := d.startOffice(ctx, o, listeners[1]); err != nil {
 		return d, err
@@ -186,14 +186,14 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		say("Started %d nodes", o.Nodes)
 	}
 	pictures := card.Office + "/pictures/"
-	n, err := LoadContent(ctx, d.Gateway, pictures)
+	n, err := LoadContent(ctx, d.Environment, pictures)
 	if err != nil {
 		return d, fmt.Errorf("the line's own content: %w", err)
 	}
 	if n > 0 {
 		say("Wrote %d entries of the line's own", n)
 	}
-	done, err := d.Gateway.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, false, func(typ string, n int) {
+	done, err := d.Environment.Ingest.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, false, func(typ string, n int) {
 		say("Read %d of type %s from the harbour office", n, typ)
 	})
 	if err != nil {
@@ -348,19 +348,19 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
 		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Site},
 	} {
-		if _, err := d.Gateway.Authenticate(ctx, k.secret, ""); err == nil {
+		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
 			continue
 		}
-		if err := d.Gateway.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {
+		if err := d.Environment.Keys.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {
 			return err
 		}
 	}
-	present, err := d.Gateway.Accounts(ctx)
+	present, err := d.Environment.Accounts.Accounts(ctx)
 	if err != nil || len(present) > 0 {
 		return err
 	}
 	for _, a := range d.Card.Accounts {
-		if _, _, err := d.Gateway.CreateAccount(ctx, store.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
+		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, store.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
 			return err
 		}
 	}

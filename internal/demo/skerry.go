@@ -16,7 +16,7 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/store"
@@ -70,7 +70,7 @@ func Configure(replacements ...string) (Configuration, error) {
 
 // LoadContent writes the line's own content, as far as it is not there yet.
 // Pictures are under the given address.
-func LoadContent(ctx context.Context, g *gateway.Gateway, pictures string) (int, error) {
+func LoadContent(ctx context.Context, g *environment.Environment, pictures string) (int, error) {
 	src, err := skerry.ReadFile("skerry/content.yaml")
 	if err != nil {
 		return 0, err
@@ -81,7 +81,7 @@ func LoadContent(ctx context.Context, g *gateway.Gateway, pictures string) (int,
 	}
 	var edits []store.Edit
 	for _, typ := range slices.Sorted(maps.Keys(all)) {
-		t := g.Model().Type(typ)
+		t := g.Replica.Model().Type(typ)
 		for _, fields := range all[typ] {
 			key, _ := fields["key"].(string)
 			edit := store.Edit{ID: content.MakeID(content.Local, typ, key), Type: typ, Origin: content.Local, OriginKey: key, Live: store.PublishNewest}
@@ -91,7 +91,7 @@ func LoadContent(ctx context.Context, g *gateway.Gateway, pictures string) (int,
 			delete(fields, "key")
 			delete(fields, "draft")
 			edit.Save = resolve(t, fields, pictures)
-			if _, err := g.Entry(ctx, edit.ID); err == nil {
+			if _, err := g.Diagnosis.Entry(ctx, edit.ID); err == nil {
 				continue // what was written since is not overwritten
 			}
 			edits = append(edits, edit)
@@ -100,7 +100,7 @@ func LoadContent(ctx context.Context, g *gateway.Gateway, pictures string) (int,
 	if len(edits) == 0 {
 		return 0, nil
 	}
-	_, err = g.Apply(ctx, edits, "demo", content.Cause{Kind: "import", Name: "demo"})
+	_, err = g.Authoring.Apply(ctx, edits, "demo", content.Cause{Kind: "import", Name: "demo"})
 	return len(edits), err
 }
 

@@ -12,7 +12,8 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
+	"ubiquon/internal/ingest"
 	"ubiquon/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 		status := a.Header.Get("Cache-Status")
 		if i == 0 && strings.Contains(status, "hit") {
 			say("   (the list was still held from before; purging it)")
-			if _, err := admin.Purge(ctx, gateway.HeldQuery{}); err != nil {
+			if _, err := admin.Purge(ctx, delivery.CacheQuery{}); err != nil {
 				return fmt.Errorf("step 1, purging: %w", err)
 			}
 			if a, err = reader.Do(ctx, http.MethodGet, tourRead, nil, nil); err != nil {
@@ -145,8 +146,8 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 }
 
 // awaitTrace waits until the publish of the entry is built.
-func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (gateway.EventTrace, error) {
-	last := gateway.EventTrace{}
+func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (ingest.EventTrace, error) {
+	last := ingest.EventTrace{}
 	for {
 		events, err := c.Events(ctx, store.EventFilter{Entry: entry, Limit: 5})
 		if err != nil {
@@ -174,7 +175,7 @@ func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (
 }
 
 // WriteTrace writes a freshness trace, a line a step.
-func WriteTrace(out io.Writer, t gateway.Trace, indent string) {
+func WriteTrace(out io.Writer, t ingest.Trace, indent string) {
 	steps := []struct {
 		name string
 		at   *time.Time

@@ -9,8 +9,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/identity"
 	"ubiquon/internal/store"
 )
 
@@ -26,7 +27,7 @@ func (s *Server) routeSessions(c routes) {
 	})
 	c.handle("DELETE", "/session", anybody, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if cookie := s.cookieOf(r); cookie != "" {
-			if err := s.g.SignOut(r.Context(), cookie, s.actor(r)); err != nil {
+			if err := s.env.Accounts.SignOut(r.Context(), cookie, s.actor(r)); err != nil {
 				s.fail(w, r, err)
 				return
 			}
@@ -37,12 +38,12 @@ func (s *Server) routeSessions(c routes) {
 	c.handle("POST", "/welcome", anybody, http.HandlerFunc(s.welcome))
 	own := permit{kinds: []access.Kind{access.ByAccount}, body: credentialBody}
 	c.get("/sessions", own, func(r *http.Request) (any, error) {
-		all, err := s.g.Sessions(r.Context(), readerOf(r))
-		_, here, signedIn := s.g.SignedIn(r.Context(), s.cookieOf(r))
+		all, err := s.env.Accounts.Sessions(r.Context(), readerOf(r))
+		_, here, signedIn := s.env.Accounts.SignedIn(r.Context(), s.cookieOf(r))
 		return map[string]any{"items": append([]store.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
-		return map[string]bool{"ended": true}, s.g.EndSession(r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r))
+		return map[string]bool{"ended": true}, s.env.Accounts.EndSession(r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r))
 	})
 	c.do("POST", "/session/proof", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -51,7 +52,7 @@ func (s *Server) routeSessions(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{"proved": true}, s.g.Prove(r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r))
+		return map[string]bool{"proved": true}, s.env.Accounts.Prove(r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r))
 	})
 	c.do("POST", "/session/password", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -61,7 +62,7 @@ func (s *Server) routeSessions(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{"changed": true}, s.g.ChangePassword(r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r))
+		return map[string]bool{"changed": true}, s.env.Accounts.ChangePassword(r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r))
 	})
 }
 
@@ -76,7 +77,7 @@ type who struct {
 }
 
 func (s *Server) whoIs(r *access.Reader) who {
-	out := who{Kind: r.Kind, Name: r.Name, Environment: s.g.Environment(), Grants: append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...), May: map[string]bool{}}
+	out := who{Kind: r.Kind, Name: r.Name, Environment: s.env.Replica.Environment(), Grants: append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...), May: map[string]bool{}}
 	for name, need := range map[string]permit{"write": on(access.Write, "preview"), "publish": publishes, "administer": administers} {
 		_, missing := need.need(r.Rights)
 		out.May[name] = !missing
@@ -94,8 +95,8 @@ func (s *Server) ownBody(r *http.Request, into any) error {
 }
 
 func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *store.Account) {
-	s.setCookie(w, r, cookie, int(s.g.SessionLongest()/time.Second))
-	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.g.Open(), Own: a.Role.Grants()}}
+	s.setCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
+	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.env.Keys.PublicGrants(), Own: a.Role.Grants()}}
 	writeJSON(w, http.StatusOK, s.whoIs(&reader))
 }
 
@@ -108,7 +109,7 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	cookie, a, err := s.g.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r))
+	cookie, a, err := s.env.Accounts.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -127,7 +128,7 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	err := s.ownBody(r, &form)
 	if err == nil && form.Password == "" {
 		var a *store.Account
-		if a, err = s.g.Welcome(r.Context(), form.Link, s.actor(r)); err == nil {
+		if a, err = s.env.Accounts.Welcome(r.Context(), form.Link, s.actor(r)); err == nil {
 			out := map[string]any{"first": a == nil}
 			if a != nil {
 				out["email"], out["name"] = a.Email, a.Name
@@ -139,7 +140,7 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		var cookie string
 		var a *store.Account
-		if cookie, a, err = s.g.ChoosePassword(r.Context(), form.Link, form.Email, form.Name, form.Password, s.actor(r), r.UserAgent()); err == nil {
+		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name, form.Password, s.actor(r), r.UserAgent()); err == nil {
 			s.signedIn(w, r, cookie, a)
 			return
 		}
@@ -151,7 +152,7 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 func (s *Server) routeAccounts(c routes) {
 	name := func(r *http.Request) string { return chi.URLParam(r, "account") }
 	c.get("/accounts", administers, func(r *http.Request) (any, error) {
-		items, err := s.g.Accounts(r.Context())
+		items, err := s.env.Accounts.Accounts(r.Context())
 		return map[string]any{"items": items}, err
 	})
 	c.do("POST", "/accounts", secures, func(r *http.Request) (any, error) {
@@ -164,7 +165,7 @@ func (s *Server) routeAccounts(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		a, link, err := s.g.CreateAccount(r.Context(), store.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
+		a, link, err := s.env.Accounts.CreateAccount(r.Context(), store.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
 	c.do("PATCH", "/accounts/{account}", secures, func(r *http.Request) (any, error) {
@@ -176,10 +177,10 @@ func (s *Server) routeAccounts(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return s.g.ChangeAccount(r.Context(), name(r), gateway.AccountChange(form), by(r))
+		return s.env.Accounts.ChangeAccount(r.Context(), name(r), identity.AccountChange(form), by(r))
 	})
 	c.do("POST", "/accounts/{account}/link", secures, func(r *http.Request) (any, error) {
-		a, link, err := s.g.AccountLink(r.Context(), name(r), by(r))
+		a, link, err := s.env.Accounts.AccountLink(r.Context(), name(r), by(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
 	c.handle("GET", "/audit", administers.inTurn(), http.HandlerFunc(s.audit))
@@ -188,7 +189,7 @@ func (s *Server) routeAccounts(c routes) {
 		if err != nil {
 			return nil, err
 		}
-		return s.g.VerifyAudit(r.Context(), p["contains"])
+		return s.env.Audit.Verify(r.Context(), p["contains"])
 	})
 }
 
@@ -213,7 +214,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !strings.Contains(r.Header.Get("Accept"), "application/x-ndjson") {
-		acts, err := s.g.Acts(r.Context(), f)
+		acts, err := s.env.Audit.Acts(r.Context(), f)
 		if err != nil {
 			s.fail(w, r, err)
 			return
@@ -221,7 +222,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 		writeJSON(w, http.StatusOK, map[string]any{"items": append([]store.Act{}, acts...)})
 		return
 	}
-	if err := s.g.Note(r.Context(), by(r), "audit export", "", nil, map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "audit export", "", nil, map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -233,7 +234,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 		if left > 0 {
 			f.Limit = min(page, left)
 		}
-		acts, err := s.g.Acts(r.Context(), f)
+		acts, err := s.env.Audit.Acts(r.Context(), f)
 		if err != nil && !out.started {
 			s.fail(w, r, err)
 			return
@@ -262,7 +263,7 @@ func auditFilter(r *http.Request) (store.ActFilter, error) {
 		if p[name] == "" {
 			continue
 		}
-		if *at, _, err = gateway.ParseMoment(p[name], ""); err != nil {
+		if *at, _, err = authoring.ParseMoment(p[name], ""); err != nil {
 			return f, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}}
 		}
 	}

@@ -120,7 +120,7 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 			made.writeTo(w)
 			return
 		}
-		if err := s.g.BeginWrite(r.Context(), key); err != nil || !gone() {
+		if err := s.env.Authoring.BeginWrite(r.Context(), key); err != nil || !gone() {
 			s.background.leave()
 			<-done
 			made.writeTo(w)
@@ -133,8 +133,8 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 			if secret && out.Status < 300 || len(out.Body) > onceKept {
 				out.Body = nil
 			}
-			if err := s.g.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
-				s.g.Troubles().Failed(s.log, "what a write in the background came to cannot be kept", "error", err)
+			if err := s.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
+				s.env.Replica.Work().Failures.Failed(s.log, "what a write in the background came to cannot be kept", "error", err)
 			}
 		}()
 		if preferred {
@@ -168,7 +168,7 @@ type writeState struct {
 // showWrite tells what became of a write that goes on in the background.
 func (s *Server) showWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
-	known, err := s.g.WriteOf(r.Context(), s.writeKey(r, id))
+	known, err := s.env.Authoring.WriteOf(r.Context(), s.writeKey(r, id))
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no write of yours with this id", Hint: "outcomes are kept for a day"}}
 	}

@@ -10,7 +10,6 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
@@ -21,7 +20,7 @@ const changesAtOnce = 500
 // as server-sent events that go on from Last-Event-ID, or from now.
 func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
-		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
+		s.refused(w, r, reader, edition, &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
 	p, err := parameters(r.URL, []string{"after", "limit"})
@@ -33,7 +32,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	if !given {
 		after = r.Header.Get("Last-Event-ID")
 	}
-	from := s.g.AppliedIn(edition)
+	from := s.env.Replica.AppliedIn(edition)
 	if after != "" {
 		if from, err = strconv.ParseInt(after, 10, 64); err != nil || from < 0 {
 			s.fail(w, r, &query.Error{Parameter: "after", Detail: strconv.Quote(after) + " is no sequence", Hint: "give the next of the answer before, or 0"})
@@ -42,11 +41,11 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	}
 	w.Header().Set("Cache-Control", "no-store")
 	if !given {
-		if _, _, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, 1); err != nil {
+		if _, _, err := s.env.Replica.ChangesFor(r.Context(), reader.Rights, edition, from, 1); err != nil {
 			s.fail(w, r, s.trimmed(edition, err))
 			return
 		}
-		end, err := s.streams.open(reader.Principal(s.source(r)), s.g.Limits().Streams, s.g.Limits().StreamsPerPrincipal)
+		end, err := s.streams.open(reader.Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal)
 		if err != nil {
 			s.fail(w, r, err)
 			return
@@ -62,13 +61,13 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 			return
 		}
 	}
-	leave, err := s.g.Turn(r.Context(), reader.Principal(s.source(r)))
+	leave, err := s.env.Delivery.Admit(r.Context(), reader.Principal(s.source(r)))
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	defer leave()
-	items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
+	items, next, err := s.env.Replica.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
 	if err != nil {
 		s.fail(w, r, s.trimmed(edition, err))
 		return
@@ -82,7 +81,7 @@ func (s *Server) trimmed(edition string, err error) error {
 		return err
 	}
 	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more, or there never were any",
-		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.g.AppliedIn(edition))}}
+		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.env.Replica.AppliedIn(edition))}}
 }
 
 // streamChanges sends changes as they come, until the reader goes or may not know of
@@ -92,13 +91,13 @@ func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, edition s
 	beat := time.NewTicker(streamBeat)
 	defer beat.Stop()
 	for {
-		moved := s.g.Moved()
-		for s.g.AppliedIn(edition) > from {
+		moved := s.env.Replica.Advanced()
+		for s.env.Replica.AppliedIn(edition) > from {
 			reader, err := s.changesStill(r, edition)
 			if err != nil {
 				return
 			}
-			items, next, err := s.g.ChangesFor(r.Context(), reader.Rights, edition, from, changesAtOnce)
+			items, next, err := s.env.Replica.ChangesFor(r.Context(), reader.Rights, edition, from, changesAtOnce)
 			if err != nil || next == from {
 				break // tried again at the next look
 			}

@@ -18,7 +18,8 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
+	"ubiquon/internal/diagnose"
 	"ubiquon/internal/graphql"
 )
 
@@ -35,13 +36,13 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
 	edition, rest, _ := strings.Cut(rest, "/")
 	w.Header()["X-Content-Type-Options"] = nosniff
-	if environment == s.g.Environment() && edition == "submissions" {
+	if environment == s.env.Replica.Environment() && edition == "submissions" {
 		s.submit(w, r, rest, begin)
 		return
 	}
-	if environment != s.g.Environment() || !gateway.EditionKnown(edition) {
+	if environment != s.env.Replica.Environment() || !delivery.EditionKnown(edition) {
 		detail := "there is no environment " + strconv.Quote(environment)
-		if environment == s.g.Environment() {
+		if environment == s.env.Replica.Environment() {
 			detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
 		}
 		s.fail(w, r, badRequest{problem{Kind: "not-found", Status: 404, Detail: detail}})
@@ -53,7 +54,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	if err == nil && !reader.Rights.AllowsAny(access.Read, edition) {
 		// Nothing could come back but refusals: nothing is read, compiled or kept for them.
-		err = &gateway.DeniedError{Grant: s.needOf(edition, rest)}
+		err = &access.DeniedError{Grant: s.needOf(edition, rest)}
 	}
 	if err != nil {
 		s.refused(w, r, &reader, edition, err)
@@ -84,29 +85,29 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	switch rest {
 	case "graphql/schema.graphql":
-		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(seen gateway.Seen, _ string) any { return seen.Schema.SDL })
+		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(seen delivery.ModelView, _ string) any { return seen.Schema.SDL })
 		return
 	case "schema":
-		s.description(w, r, &reader, edition, "application/schema+json", func(seen gateway.Seen, base string) any { return describe.Schema(seen.Model, base+"/schema") })
+		s.description(w, r, &reader, edition, "application/schema+json", func(seen delivery.ModelView, base string) any { return describe.Schema(seen.Model, base+"/schema") })
 		return
 	case "openapi.json":
-		s.description(w, r, &reader, edition, "application/json", func(seen gateway.Seen, base string) any { return describe.OpenAPI(seen.Model, base, edition) })
+		s.description(w, r, &reader, edition, "application/json", func(seen delivery.ModelView, base string) any { return describe.OpenAPI(seen.Model, base, edition) })
 		return
 	}
-	if _, t, err := locate(s.g.Model(), rest); t != nil && err == nil && !readsAnyOf(reader.Rights, edition, t.Name) {
+	if _, t, err := locate(s.env.Replica.Model(), rest); t != nil && err == nil && !readsAnyOf(reader.Rights, edition, t.Name) {
 		// What else is wrong with the request would tell of the type.
-		s.refused(w, r, &reader, edition, &gateway.DeniedError{Grant: s.needOf(edition, rest)})
+		s.refused(w, r, &reader, edition, &access.DeniedError{Grant: s.needOf(edition, rest)})
 		return
 	} else if err != nil && rest != "paths" {
-		if seen, failed := s.g.SeenBy(reader.Rights, edition); failed == nil {
+		if seen, failed := s.env.Delivery.ModelFor(reader.Rights, edition); failed == nil {
 			_, _, err = locate(seen.Model, rest) // with what is near of that alone that the reader may know
 		}
 		s.refused(w, r, &reader, edition, err)
 		return
 	}
 	text := restText(r)
-	s.answer(w, r, &reader, edition, begin, func() (*gateway.Plan, error) {
-		return s.g.PlanFor(r.Context(), reader.Principal(s.source(r)), text, func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) {
+	s.answer(w, r, &reader, edition, begin, func() (*delivery.Plan, error) {
+		return s.env.Delivery.PlanFor(r.Context(), reader.Principal(s.source(r)), text, func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
 			return planREST(m, edition, rest, r)
 		})
 	}, "")
@@ -121,7 +122,7 @@ func discreet(rights access.Rights, edition string, err error) error {
 	}
 	for _, t := range wrong.Types {
 		if !readsAnyOf(rights, edition, t) {
-			return &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: t}}
+			return &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: t}}
 		}
 	}
 	return err
@@ -136,7 +137,7 @@ func readsAnyOf(rights access.Rights, edition, typ string) bool {
 // needOf is the grant that a path below the edition takes at least.
 func (s *Server) needOf(edition, rest string) access.Need {
 	need := access.Need{Verb: access.Read, Edition: edition, Type: access.Any}
-	if _, t, err := locate(s.g.Model(), rest); err == nil && t != nil {
+	if _, t, err := locate(s.env.Replica.Model(), rest); err == nil && t != nil {
 		need.Type = t.Name
 	}
 	return need
@@ -151,13 +152,13 @@ func (s *Server) anonymous(r *http.Request, now time.Time) error {
 	if s.strangers.Allow(at, now) {
 		return nil
 	}
-	return tooMany(s.strangers.Wait(at, now), fmt.Sprintf("%d requests a minute are answered to one address without a key", s.g.Limits().AnonymousPerMinute))
+	return tooMany(s.strangers.Wait(at, now), fmt.Sprintf("%d requests a minute are answered to one address without a key", s.env.Replica.Limits().AnonymousPerMinute))
 }
 
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
-func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*gateway.Plan, error), mediaType string) {
-	o := gateway.ReadOptions{Only: reader.Only, Backs: reader.Backs, Principal: reader.Principal(s.source(r)), Anonymous: reader.Kind == access.Everyone}
+func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*delivery.Plan, error), mediaType string) {
+	o := delivery.ReadOptions{Only: reader.Only, Backs: reader.Backs, Principal: reader.Principal(s.source(r)), Anonymous: reader.Kind == access.Everyone}
 	if asked := r.Header["Cache-Control"]; asked != nil {
 		directives(asked, reader.Known(), &o)
 	} else if r.Header["Pragma"] != nil {
@@ -173,13 +174,13 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 			return
 		}
 	}
-	var a gateway.Answer
+	var a delivery.Answer
 	for try := 0; ; try++ {
 		p, err := plan()
 		if err == nil {
-			a, err = s.g.Read(r.Context(), p, reader.Rights, o)
+			a, err = s.env.Delivery.Read(r.Context(), p, reader.Rights, o)
 		}
-		if errors.Is(err, gateway.ErrReplan) && try < 3 {
+		if errors.Is(err, delivery.ErrReplan) && try < 3 {
 			continue
 		}
 		err = discreet(reader.Rights, edition, err)
@@ -208,7 +209,7 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if a.Outcome == cache.Bypassed || a.Outcome == cache.Passed {
 		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
 	}
-	if r.Method == http.MethodGet && a.Open && !s.g.NoteAddress(&a, r.RequestURI) {
+	if r.Method == http.MethodGet && a.Open && !s.env.Delivery.NoteAddress(&a, r.RequestURI) {
 		h["Cache-Control"], h["Cdn-Cache-Control"] = []string{browsers(model.Freshness{}, true)}, []string{"max-age=0"}
 	}
 	if a.Outcome == cache.Hit {
@@ -250,16 +251,16 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 // refused answers a read that failed, and remembers it if it was refused for want
 // of a grant or of a good key.
 func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, err error) {
-	var denied *gateway.DeniedError
+	var denied *access.DeniedError
 	if errors.As(err, &denied) {
 		denied.Everyone = !reader.Known()
 	}
-	if denied != nil || gateway.IsBadKey(err) {
-		one := gateway.Refusal{At: time.Now(), Address: s.address(r), Agent: r.UserAgent(), Request: r.Method + " " + r.URL.RequestURI(), Edition: edition, Reader: reader.Name, Key: reader.ID, Detail: err.Error()}
+	if denied != nil || diagnose.IsBadKey(err) {
+		one := diagnose.Refusal{At: time.Now(), Address: s.address(r), Agent: r.UserAgent(), Request: r.Method + " " + r.URL.RequestURI(), Edition: edition, Reader: reader.Name, Key: reader.ID, Detail: err.Error()}
 		if denied != nil {
 			one.Grant = denied.Grant.String()
 		}
-		s.g.NoteRefusal(one)
+		s.env.Diagnosis.NoteRefusal(one)
 	}
 	s.fail(w, r, err)
 }
@@ -297,7 +298,7 @@ var verifiedCurrent = []string{"Ubiquon; hit; detail=verified-current"}
 // directives reads what a request asks of caches (RFC 9111, section 5.2.1). Whatever age
 // it takes, an answer that is held is the present one. Those without a key cannot find out
 // what is held.
-func directives(asked []string, known bool, o *gateway.ReadOptions) {
+func directives(asked []string, known bool, o *delivery.ReadOptions) {
 	for one := range strings.SplitSeq(strings.Join(asked, ","), ",") {
 		name, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(one)), "=")
 		switch name {
@@ -348,7 +349,7 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		h["Content-Language"] = []string{q.Roots[0].Locale}
 	}
 	if q.Edition == content.Published {
-		f := gateway.PolicyOf(m, gateway.TypesOf(q))
+		f := delivery.PolicyOf(m, delivery.TypesOf(q))
 		timely := slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 })
 		if timely {
 			f = model.Freshness{} // it changes with the time
@@ -365,7 +366,7 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 		}
 		h["Cdn-Cache-Control"] = []string{shared}
 		h["Cache-Status"] = []string{hitFor(time.Duration(f.Shared))}
-		if groups := groupsOf(gateway.TypesOf(q)); groups != "" {
+		if groups := groupsOf(delivery.TypesOf(q)); groups != "" {
 			h["Cache-Groups"] = []string{groups}
 		}
 	}

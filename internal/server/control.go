@@ -16,7 +16,6 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
@@ -56,10 +55,10 @@ func (s *Server) control(r chi.Router) {
 	s.routeBuilds(c)
 	s.routeOrigins(c)
 	s.routeReads(c)
-	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.g.Status(r.Context()) })
+	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.env.Diagnosis.Status(r.Context()) })
 	c.get("/writes/{write}", writesOrDecides, s.showWrite)
 	c.get("/events", readsAll, s.listEvents)
-	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Event(r.Context(), chi.URLParam(r, "id")) })
+	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.env.Ingest.Event(r.Context(), chi.URLParam(r, "id")) })
 	s.routeCache(c)
 	c.do("POST", "/why", readsAll.inTurn(), s.why)
 	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
@@ -68,12 +67,12 @@ func (s *Server) control(r chi.Router) {
 // routeBuilds mounts what is done with sites and their builds.
 func (s *Server) routeBuilds(c routes) {
 	c.get("/sites", readsAll, func(r *http.Request) (any, error) {
-		sites, err := s.g.Sites(r.Context())
+		sites, err := s.env.Automation.Sites(r.Context())
 		return map[string]any{"items": sites}, err
 	})
 	c.do("POST", "/sites/{site}/rebuild", rebuilds, s.rebuild)
 	c.get("/builds", readsAll, s.listBuilds)
-	c.get("/builds/{id}", readsAll, func(r *http.Request) (any, error) { return s.g.Build(r.Context(), chi.URLParam(r, "id")) })
+	c.get("/builds/{id}", readsAll, func(r *http.Request) (any, error) { return s.env.Automation.Build(r.Context(), chi.URLParam(r, "id")) })
 	// The site's own key is enough for this one.
 	c.do("POST", "/builds/{id}/reports", reports, s.report)
 }
@@ -208,7 +207,7 @@ func (s *Server) listEvents(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.g.Events(r.Context(), store.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
+	items, err := s.env.Ingest.Events(r.Context(), store.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 
@@ -221,7 +220,7 @@ func (s *Server) listBuilds(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.g.Builds(r.Context(), store.BuildFilter{Site: p["site"], Limit: n})
+	items, err := s.env.Automation.Builds(r.Context(), store.BuildFilter{Site: p["site"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 
@@ -232,18 +231,18 @@ func (s *Server) rebuild(r *http.Request) (any, error) {
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	b, err := s.g.Rebuild(r.Context(), chi.URLParam(r, "site"), by(r), form.Now)
+	b, err := s.env.Automation.Rebuild(r.Context(), chi.URLParam(r, "site"), by(r), form.Now)
 	if err == nil {
-		err = s.g.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), nil, map[string]any{"build": b.ID, "now": form.Now})
+		err = s.env.Audit.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), nil, map[string]any{"build": b.ID, "now": form.Now})
 	}
 	return b, err
 }
 
 // report takes a builder's word on a build, with the site's key.
 func (s *Server) report(r *http.Request) (any, error) {
-	b, err := s.g.Build(r.Context(), chi.URLParam(r, "id"))
+	b, err := s.env.Automation.Build(r.Context(), chi.URLParam(r, "id"))
 	if who := readerOf(r); !who.Rights.Allows(access.Administer) && (err != nil || who.Site == "" || who.Site != b.Site) {
-		return nil, &gateway.DeniedError{Grant: access.Administer, Everyone: !who.Known()}
+		return nil, &access.DeniedError{Grant: access.Administer, Everyone: !who.Known()}
 	}
 	if err != nil {
 		return nil, err
@@ -257,7 +256,7 @@ func (s *Server) report(r *http.Request) (any, error) {
 	}
 	switch rebuild.State(form.State) {
 	case "started", rebuild.Finished, rebuild.Failed:
-		return s.g.ReportBuild(r.Context(), b.ID, form.State, form.Error)
+		return s.env.Automation.ReportBuild(r.Context(), b.ID, form.State, form.Error)
 	}
 	return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
 }
@@ -265,13 +264,13 @@ func (s *Server) report(r *http.Request) (any, error) {
 // news tells the console, as server-sent events, that there is something new to
 // fetch, until whoever asks may not any more.
 func (s *Server) news(w http.ResponseWriter, r *http.Request) {
-	end, err := s.streams.open(readerOf(r).Principal(s.source(r)), s.g.Limits().Streams, s.g.Limits().StreamsPerPrincipal)
+	end, err := s.streams.open(readerOf(r).Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	defer end()
-	news, stop := s.g.News()
+	news, stop := s.env.Replica.News().Listen()
 	defer stop()
 	out := beginEvents(w)
 	beat := time.NewTicker(streamBeat)

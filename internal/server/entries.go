@@ -12,10 +12,12 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
+	"ubiquon/internal/identity"
 	"ubiquon/internal/store"
 )
 
@@ -34,7 +36,7 @@ func (s *Server) routeEntries(c routes) {
 	c.get("/entries", reads.inTurn(), s.listEntries)
 	c.do("POST", "/edits", writesOrDecides.withBody(contentBody), s.edit)
 	c.get("/entries/{id}", reads, seen(func(r *http.Request) (any, error) {
-		e, err := s.g.Entry(r.Context(), id(r))
+		e, err := s.env.Diagnosis.Entry(r.Context(), id(r))
 		e.ReferredBy = visibleReferrers(r, e.ReferredBy)
 		return entryAnswer{e}, err
 	}))
@@ -43,7 +45,7 @@ func (s *Server) routeEntries(c routes) {
 		if err := s.mayEntry(r, id(r), access.Write, "preview"); err != nil {
 			return nil, err
 		}
-		made, done, err := s.g.Duplicate(r.Context(), id(r), by(r))
+		made, done, err := s.env.Authoring.Duplicate(r.Context(), id(r), by(r))
 		return outcome(done, made), err
 	})
 	c.get("/entries/{id}/revisions/{number}", reads, seen(func(r *http.Request) (any, error) {
@@ -51,7 +53,7 @@ func (s *Server) routeEntries(c routes) {
 		if err != nil {
 			return nil, store.ErrNotFound
 		}
-		return s.g.Revision(r.Context(), id(r), int(n))
+		return s.env.Authoring.Revision(r.Context(), id(r), int(n))
 	}))
 	c.get("/entries/{id}/differences", reads, seen(s.differences))
 	c.do("POST", "/entries/{id}/preview", reads, seen(s.preview))
@@ -61,19 +63,19 @@ func (s *Server) routeEntries(c routes) {
 		if err != nil {
 			return nil, err
 		}
-		items, err := s.g.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
+		items, err := s.env.Authoring.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
 		return map[string]any{"items": items}, err
 	})
 	c.get("/coverage", readsAll.inTurn(), func(r *http.Request) (any, error) {
-		items, err := s.g.Coverage(r.Context())
-		return map[string]any{"locales": s.g.Model().Locales, "items": items}, err
+		items, err := s.env.Authoring.Coverage(r.Context())
+		return map[string]any{"locales": s.env.Replica.Model().Locales, "items": items}, err
 	})
 	c.handle("POST", "/import", administers.withBody(unboundedBody), http.HandlerFunc(s.importLines))
 	c.handle("GET", "/export", reads.inTurn(), http.HandlerFunc(s.export))
 }
 
 // entryAnswer is an entry with its entity tag.
-type entryAnswer struct{ gateway.EntryDetail }
+type entryAnswer struct{ diagnose.EntryDetail }
 
 func (e entryAnswer) revision() int { return e.Revision }
 
@@ -89,14 +91,14 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 	if f.State != "" && !slices.Contains(content.States, f.State) {
 		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "state", Detail: fmt.Sprintf("there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()))}}
 	}
-	f.Types = readerOf(r).Rights.WholeTypes(access.Read, "preview", s.g.Model().TypeNames())
+	f.Types = readerOf(r).Rights.WholeTypes(access.Read, "preview", s.env.Replica.Model().TypeNames())
 	if f.Limit, err = number(p, "limit"); err != nil {
 		return nil, err
 	}
 	if f.Offset, err = number(p, "offset"); err != nil {
 		return nil, err
 	}
-	items, total, err := s.g.Entries(r.Context(), f)
+	items, total, err := s.env.Authoring.Entries(r.Context(), f)
 	return map[string]any{"items": items, "total": total}, err
 }
 
@@ -154,7 +156,7 @@ func (s *Server) compile(f *editForm, at string) (store.Edit, error) {
 		f.ID = content.NewID()
 	}
 	do, known := edits[f.Do]
-	m := s.g.Model()
+	m := s.env.Replica.Model()
 	switch {
 	case !content.ValidID(f.ID):
 		return store.Edit{}, bad("id", "%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)
@@ -268,7 +270,7 @@ func (s *Server) mayApply(r *http.Request, all []store.Edit) error {
 	for i := range all {
 		ids = append(ids, all[i].ID)
 	}
-	present, err := s.g.Standings(r.Context(), ids)
+	present, err := s.env.Authoring.EntryAccess(r.Context(), ids)
 	if err != nil {
 		return err
 	}
@@ -303,7 +305,7 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 	if err := s.mayApply(r, all); err != nil {
 		return nil, err
 	}
-	done, err := s.g.Apply(r.Context(), all, by(r), content.Cause{Kind: "user", Name: by(r)})
+	done, err := s.env.Authoring.Apply(r.Context(), all, by(r), content.Cause{Kind: "user", Name: by(r)})
 	var lost *store.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
@@ -321,7 +323,7 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 	}
 	out := outcome(done, ids...)
 	for i := range all {
-		if t := s.g.Model().Type(all[i].Type); t != nil && all[i].Save != nil {
+		if t := s.env.Replica.Model().Type(all[i].Type); t != nil && all[i].Save != nil {
 			out.Warnings = append(out.Warnings, content.Lost(t, all[i].ID, all[i].Save)...)
 		}
 	}
@@ -352,7 +354,7 @@ func onlyVisible(r *http.Request, err *store.ReferredError) error {
 // beside what was sent.
 func (s *Server) bothSides(r *http.Request, lost *store.ConflictError, all []store.Edit) error {
 	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
-	e, err := s.g.Entry(r.Context(), lost.Entry)
+	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
 	if err != nil || len(e.Revisions) == 0 || may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
 		return badRequest{p} // who may only write is not shown what others wrote
 	}
@@ -363,7 +365,7 @@ func (s *Server) bothSides(r *http.Request, lost *store.ConflictError, all []sto
 			c.Yours = all[i].Save
 		}
 	}
-	m := s.g.Model()
+	m := s.env.Replica.Model()
 	if t := m.Type(e.Type); t != nil && c.Yours != nil {
 		c.Differences = content.Compare(m, t, c.Present.Fields, content.Normalise(m, t, e.ID, c.Yours))
 	}
@@ -386,7 +388,7 @@ func (s *Server) differences(r *http.Request) (any, error) {
 			return nil, err
 		}
 	}
-	return s.g.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
+	return s.env.Authoring.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
 }
 
 // preview makes a link that reads the entry in preview.
@@ -400,7 +402,7 @@ func (s *Server) preview(r *http.Request) (any, error) {
 		return nil, err
 	}
 	good := time.Duration(min(max(form.Minutes, 0), 1<<20)) * time.Minute
-	return s.g.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), gateway.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r))
+	return s.env.PreviewLinks.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), identity.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r))
 }
 
 // routePreviewLinks mounts what is done with links that were made: those who may read
@@ -412,18 +414,18 @@ func (s *Server) routePreviewLinks(c routes) {
 		if err != nil {
 			return nil, err
 		}
-		all, err := s.g.PreviewLinks(r.Context(), p["entry"])
-		types := readerOf(r).Rights.WholeTypes(access.Read, content.Preview, s.g.Model().TypeNames())
+		all, err := s.env.PreviewLinks.PreviewLinks(r.Context(), p["entry"])
+		types := readerOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
 		all = slices.DeleteFunc(all, func(l store.PreviewLink) bool { return !slices.Contains(types, l.Type) })
 		return map[string]any{"items": append([]store.PreviewLink{}, all...)}, err
 	})
 	c.do("DELETE", "/previews/{preview}", reads, func(r *http.Request) (any, error) {
-		l, err := s.g.PreviewLink(r.Context(), chi.URLParam(r, "preview"))
+		l, err := s.env.PreviewLinks.PreviewLink(r.Context(), chi.URLParam(r, "preview"))
 		if err == nil && l.By != by(r) {
 			err = may(r, access.Administer)
 		}
 		if err == nil {
-			err = s.g.RevokePreviewLink(r.Context(), l.ID, by(r))
+			err = s.env.PreviewLinks.RevokePreviewLink(r.Context(), l.ID, by(r))
 		}
 		return map[string]bool{"revoked": err == nil}, err
 	})
@@ -445,7 +447,7 @@ func (s *Server) sawOpen(r *http.Request) (any, error) {
 	if form.Closed {
 		who = ""
 	}
-	others, err := s.g.SawOpen(r.Context(), chi.URLParam(r, "id"), form.Session, who)
+	others, err := s.env.Authoring.SawOpen(r.Context(), chi.URLParam(r, "id"), form.Session, who)
 	return map[string]any{"others": append([]string{}, others...)}, err
 }
 
@@ -457,12 +459,12 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	o := gateway.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
+	o := authoring.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
 	if o.After, err = number(p, "after"); err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	if err := s.g.Note(r.Context(), by(r), "import", "", nil, o); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "import", "", nil, o); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -470,7 +472,7 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 	// What is left of the body must be read before the handler ends, for the
 	// answer has begun already.
 	defer io.Copy(io.Discard, r.Body)
-	if err := s.g.Import(r.Context(), r.Body, by(r), o, func(p gateway.ImportProgress) { out.write(p) }); err != nil {
+	if err := s.env.Authoring.Import(r.Context(), r.Body, by(r), o, func(p authoring.ImportProgress) { out.write(p) }); err != nil {
 		if !out.started {
 			s.fail(w, r, err)
 			return
@@ -501,14 +503,14 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	if err := s.g.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types, "origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types, "origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	out := newStream(w)
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	counted := &countingWriter{w: w}
-	if _, err := s.g.Export(r.Context(), counted, types, p["origin"], p["revisions"] == "true"); err != nil {
+	if _, err := s.env.Authoring.Export(r.Context(), counted, types, p["origin"], p["revisions"] == "true"); err != nil {
 		if counted.n == 0 {
 			s.fail(w, r, err)
 			return

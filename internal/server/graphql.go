@@ -17,7 +17,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/store"
 )
@@ -76,7 +76,7 @@ type askedGraphQL struct {
 	graphql.Request
 	text string // tells it, as it was sent, from others
 	name string // of its plan
-	plan *gateway.Plan
+	plan *delivery.Plan
 }
 
 func askedOf(edition string, r *http.Request, text string, req graphql.Request) askedGraphQL {
@@ -90,14 +90,14 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 		mediaType = graphqlResponse
 	}
 	if s.trustedOnly && asked.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
-		if _, trusted := s.g.Document(store.DocumentID(asked.Query)); !trusted {
+		if _, trusted := s.env.Documents.Document(store.DocumentID(asked.Query)); !trusted {
 			writeGraphQLErrors(w, http.StatusForbidden, mediaType, gqlerror.List{gqlerror.Errorf("only trusted documents are answered here; name one by documentId (ubiquon document list), or have this one added (ubiquon document add)")})
 			return
 		}
 	}
 	principal := reader.Principal(s.source(r))
-	compile := func() (*gateway.Plan, error) {
-		return s.g.PlanFor(r.Context(), principal, asked.name, func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+	compile := func() (*delivery.Plan, error) {
+		return s.env.Delivery.PlanFor(r.Context(), principal, asked.name, func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 			if asked.Query == "" { // it was compiled before, and has to be once more
 				var err error
 				if asked.Request, err = graphqlOf(asked.text); err != nil {
@@ -107,7 +107,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 			return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
 		})
 	}
-	plan := func() (*gateway.Plan, error) {
+	plan := func() (*delivery.Plan, error) {
 		if once := asked.plan; once != nil {
 			asked.plan = nil
 			return once, nil
@@ -119,7 +119,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 		first, err := plan()
 		if errors.As(err, &refused) && !reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
 			known := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
-			compile = func() (*gateway.Plan, error) { return s.g.Compile(r.Context(), principal, "", known) }
+			compile = func() (*delivery.Plan, error) { return s.env.Delivery.Compile(r.Context(), principal, "", known) }
 			first, err = plan()
 			refused = requestErrors{}
 		}
@@ -137,8 +137,8 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 }
 
 // compileGraphQL compiles a request; language is its Accept-Language.
-func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql.Request) gateway.Compiler {
-	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql.Request) delivery.Compiler {
+	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.Compile(edition, req)
 		if len(errs) > 0 {
@@ -150,8 +150,8 @@ func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql
 
 // compileFor compiles a request in which something is wrong, for a reader who may not
 // know what.
-func (s *Server) compileFor(edition, language, mediaType string, req graphql.Request, rights access.Rights) gateway.Compiler {
-	return func(m *model.Model, schema *graphql.Schema) (*gateway.Plan, error) {
+func (s *Server) compileFor(edition, language, mediaType string, req graphql.Request, rights access.Rights) delivery.Compiler {
+	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return readsAnyOf(rights, edition, typ) })
 		if len(errs) > 0 {
@@ -161,27 +161,27 @@ func (s *Server) compileFor(edition, language, mediaType string, req graphql.Req
 	}
 }
 
-func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *gateway.Plan {
+func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *delivery.Plan {
 	base := headers(m, &op.Query, mediaType, op.Negotiated)
 	for i, vary := range base["Vary"] {
 		base["Vary"][i] = vary + ", Accept"
 	}
-	p := &gateway.Plan{Query: &op.Query, GraphQL: op, Key: graphqlKey(op), Base: base}
+	p := &delivery.Plan{Query: &op.Query, GraphQL: op, Key: graphqlKey(op), Base: base}
 	p.Narrow = s.narrowGraphQL
-	p.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+	p.Render = func(p *delivery.Plan, res *query.Result) (delivery.Rendered, error) {
 		body, err := p.GraphQL.Write(res)
-		return gateway.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
+		return delivery.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
 	}
 	return p
 }
 
 // narrowGraphQL makes null what a reader may not have. Readers who lack the same
 // share the answer: what is null, and why, is part of its key.
-func (s *Server) narrowGraphQL(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+func (s *Server) narrowGraphQL(p *delivery.Plan, rights access.Rights) *delivery.Plan {
 	out := *p
 	out.GraphQL = p.GraphQL.Restrict(rights)
 	if p.GraphQL.Describes() {
-		seen, err := s.g.SeenBy(rights, p.Query.Edition)
+		seen, err := s.env.Delivery.ModelFor(rights, p.Query.Edition)
 		if err != nil {
 			return nil // the reader is refused, and the error will show elsewhere
 		}
@@ -230,7 +230,7 @@ func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition 
 		if !isJSON(r.Header.Get("Content-Type")) {
 			return asked, nil, badGraphQL{status: 415, message: "send the request as application/json in UTF-8"}
 		}
-		most := s.g.Limits().GraphQLBody
+		most := s.env.Replica.Limits().GraphQLBody
 		body, err := readSmall(w, r, int64(most))
 		if err != nil {
 			return asked, nil, badGraphQL{status: 413, message: "the request has more than " + most.String()}
@@ -241,7 +241,7 @@ func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition 
 		}
 		asked = askedOf(edition, r, string(body), asked.Request)
 		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") && !strings.Contains(asked.text, "persistedQuery") && !strings.Contains(asked.text, `\u`) {
-			if asked.plan = s.g.Planned(asked.name); asked.plan != nil {
+			if asked.plan = s.env.Delivery.Planned(asked.name); asked.plan != nil {
 				return asked, nil, nil
 			}
 		}
@@ -302,7 +302,7 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 	case named.Version != 1:
 		return req, &badGraphQL{http.StatusOK, "PersistedQueryNotSupported", "PERSISTED_QUERY_NOT_SUPPORTED"}
 	case req.Query == "" && req.DocumentID == "":
-		text, known := s.g.Document("sha256:" + strings.ToLower(named.Hash))
+		text, known := s.env.Documents.Document("sha256:" + strings.ToLower(named.Hash))
 		if !known { // the client sends the text then
 			return req, &badGraphQL{http.StatusOK, "PersistedQueryNotFound", "PERSISTED_QUERY_NOT_FOUND"}
 		}
@@ -319,7 +319,7 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 	case req.Query != "":
 		return req, &badGraphQL{status: 400, message: "the request has a query and a documentId; send one of them"}
 	}
-	text, known := s.g.Document(req.DocumentID)
+	text, known := s.env.Documents.Document(req.DocumentID)
 	if !known {
 		return req, &badGraphQL{status: 400, message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID)}
 	}
@@ -347,21 +347,21 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 
 // description serves what there is to read, to whoever may read anything of the
 // edition, as far as they may.
-func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(seen gateway.Seen, base string) any) {
+func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(seen delivery.ModelView, base string) any) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
-		s.refused(w, r, reader, edition, &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
+		s.refused(w, r, reader, edition, &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
 		return
 	}
 	if _, err := parameters(r.URL, nil); err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	seen, err := s.g.SeenBy(reader.Rights, edition)
+	seen, err := s.env.Delivery.ModelFor(reader.Rights, edition)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	made := of(seen, s.g.Address()+"/content/"+s.g.Environment()+"/"+edition)
+	made := of(seen, s.env.Automation.Address()+"/content/"+s.env.Replica.Environment()+"/"+edition)
 	body, isText := made.(string)
 	if !isText {
 		src, err := json.Marshal(made)

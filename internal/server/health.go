@@ -20,12 +20,12 @@ type readiness struct {
 // log is followed. While the database takes no writes reads are answered as before, so the
 // status is 200 then too, except with ?writes: that is for whoever sends writes here.
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
-	if err := s.g.Ready(r.Context()); err != nil {
+	if err := s.env.Replica.Ready(r.Context()); err != nil {
 		writeJSON(w, http.StatusServiceUnavailable, readiness{Status: "not ready", Reason: err.Error()})
 		return
 	}
 	out, status := readiness{Status: "ready", Writes: "ok"}, http.StatusOK
-	if state := s.g.Writes(); state.Error != "" {
+	if state := s.env.Authoring.Writes(); state.Error != "" {
 		out.Writes, out.Why = "failing", state.Error
 		if r.URL.Query().Has("writes") {
 			out.Status, status = "not ready", http.StatusServiceUnavailable

@@ -8,26 +8,28 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/store"
 )
 
 // routeCache mounts what is asked of the cache, the change log and the nodes.
 func (s *Server) routeCache(c routes) {
-	c.get("/cache", readsAll, func(*http.Request) (any, error) { return s.g.CacheStats(), nil })
+	c.get("/cache", readsAll, func(*http.Request) (any, error) { return s.env.Delivery.CacheStats(), nil })
 	c.get("/cache/history", readsAll, func(*http.Request) (any, error) {
-		return map[string]any{"items": s.g.CacheHistory()}, nil
+		return map[string]any{"items": s.env.Delivery.CacheHistory()}, nil
 	})
 	c.get("/cache/answers", readsAll.inTurn(), s.heldAnswers)
-	c.get("/cache/answers/{key}", readsAll, func(r *http.Request) (any, error) { return s.g.ExplainHeld(r.Context(), chi.URLParam(r, "key")) })
+	c.get("/cache/answers/{key}", readsAll, func(r *http.Request) (any, error) {
+		return s.env.Delivery.ExplainEntry(r.Context(), chi.URLParam(r, "key"))
+	})
 	c.do("POST", "/cache/purge", administers, s.purge)
 	c.do("POST", "/cache/warm", administers.withBody(2<<20), s.warm)
 	c.get("/downstream", readsAll, func(r *http.Request) (any, error) {
-		all, err := s.g.Downstream(r.Context())
+		all, err := s.env.Automation.Downstream(r.Context())
 		return map[string]any{"items": all}, err
 	})
 	c.get("/nodes", readsAll, func(r *http.Request) (any, error) {
-		nodes, err := s.g.Nodes(r.Context())
+		nodes, err := s.env.Replica.Nodes(r.Context())
 		return map[string]any{"items": nodes}, err
 	})
 	c.get("/changes", readsAll.inTurn(), s.listChanges)
@@ -36,7 +38,7 @@ func (s *Server) routeCache(c routes) {
 		if err != nil {
 			return nil, err
 		}
-		return s.g.Change(r.Context(), int64(n))
+		return s.env.Diagnosis.Change(r.Context(), int64(n))
 	})
 	c.do("POST", "/changes/simulate", readsAll.inTurn(), s.simulate)
 }
@@ -58,24 +60,24 @@ func (s *Server) heldAnswers(r *http.Request) (any, error) {
 	default:
 		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "sort", Detail: strconv.Quote(p["sort"]) + " is none of hits, bytes, age"}}
 	}
-	return s.g.Held(gateway.HeldQuery{Edition: p["edition"], Type: p["type"], Entry: p["entry"], Search: p["search"], Sort: p["sort"]}, min(n, 1000)), nil
+	return s.env.Delivery.Entries(delivery.CacheQuery{Edition: p["edition"], Type: p["type"], Entry: p["entry"], Search: p["search"], Sort: p["sort"]}, min(n, 1000)), nil
 }
 
 // purge throws away what the conditions mean, or, with check, says how many those
 // are.
 func (s *Server) purge(r *http.Request) (any, error) {
 	var form struct {
-		gateway.HeldQuery
+		delivery.CacheQuery
 		Check bool `json:"check"`
 	}
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
 	if form.Check {
-		return map[string]int{"would": s.g.Held(form.HeldQuery, 0).Total}, nil
+		return map[string]int{"would": s.env.Delivery.Entries(form.CacheQuery, 0).Total}, nil
 	}
-	out := map[string]int{"purged": s.g.PurgeHeld(form.HeldQuery)}
-	return out, s.g.Note(r.Context(), by(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.HeldQuery})
+	out := map[string]int{"purged": s.env.Delivery.Purge(form.CacheQuery)}
+	return out, s.env.Audit.Note(r.Context(), by(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.CacheQuery})
 }
 
 func (s *Server) warm(r *http.Request) (any, error) {
@@ -89,7 +91,7 @@ func (s *Server) warm(r *http.Request) (any, error) {
 	}
 	if form.Paths {
 		var err error
-		if form.Requests, err = s.g.Everywhere(r.Context(), form.Requests); err != nil {
+		if form.Requests, err = s.env.Delivery.ExpandPaths(r.Context(), form.Requests); err != nil {
 			return nil, err
 		}
 	}
@@ -97,13 +99,13 @@ func (s *Server) warm(r *http.Request) (any, error) {
 		if strings.HasPrefix(text, "/content/") {
 			continue
 		}
-		form.Requests[i] = "/content/" + s.g.Environment() + "/published/" + strings.TrimPrefix(text, "/")
+		form.Requests[i] = "/content/" + s.env.Replica.Environment() + "/published/" + strings.TrimPrefix(text, "/")
 	}
-	items, err := s.g.WarmAll(r.Context(), form.Requests, form.Hottest)
+	items, err := s.env.Delivery.WarmAll(r.Context(), form.Requests, form.Hottest)
 	if err != nil {
 		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}}
 	}
-	return map[string]any{"items": items}, s.g.Note(r.Context(), by(r), "cache warm", "", nil, map[string]any{"requests": len(items)})
+	return map[string]any{"items": items}, s.env.Audit.Note(r.Context(), by(r), "cache warm", "", nil, map[string]any{"requests": len(items)})
 }
 
 func (s *Server) listChanges(r *http.Request) (any, error) {
@@ -122,7 +124,7 @@ func (s *Server) listChanges(r *http.Request) (any, error) {
 	if limit == 0 {
 		limit = 50
 	}
-	items, err := s.g.Changes(r.Context(), p["entry"], int64(below), min(limit, 500))
+	items, err := s.env.Diagnosis.Changes(r.Context(), p["entry"], int64(below), min(limit, 500))
 	return map[string]any{"items": items}, err
 }
 
@@ -144,7 +146,7 @@ func (s *Server) simulate(r *http.Request) (any, error) {
 	case (form.Entry == "") == (form.Change == 0):
 		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "entry", Detail: "name an entry, or a change", Hint: `as in {"entry": "…", "what": "publish"}, or {"change": 112}`}}
 	}
-	return s.g.Suppose(r.Context(), form.Entry, form.What, form.Change)
+	return s.env.Diagnosis.Simulate(r.Context(), form.Entry, form.What, form.Change)
 }
 
 // maxWait is how long a request may wait for all nodes.
@@ -169,14 +171,14 @@ func (s *Server) confirm(r *http.Request, done store.Applied, out *editOutcome) 
 	patience := waits(r)
 	if patience == 0 || done.Sequence == 0 {
 		if done.Unproven {
-			out.Confirmed, out.Unconfirmed = new(bool), []string{s.g.Node()}
+			out.Confirmed, out.Unconfirmed = new(bool), []string{s.env.Replica.Node.Name}
 		}
 		return
 	}
-	open, err := s.g.Confirm(r.Context(), done.Sequence, patience)
+	open, err := s.env.Replica.Confirm(r.Context(), done.Sequence, patience)
 	if err != nil {
-		s.g.Troubles().Failed(s.log, "whether all nodes know of a write cannot be said", "error", err)
-		open = []string{s.g.Node()}
+		s.env.Replica.Work().Failures.Failed(s.log, "whether all nodes know of a write cannot be said", "error", err)
+		open = []string{s.env.Replica.Node.Name}
 	}
 	all := len(open) == 0
 	out.Confirmed, out.Unconfirmed = &all, open

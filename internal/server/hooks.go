@@ -8,7 +8,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/event"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/ingest"
 	"ubiquon/internal/store"
 )
 
@@ -24,10 +24,10 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problem{Kind: "body", Status: 400, Detail: "the body broke off"})
 		return
 	}
-	id, duplicate, err := s.g.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.address(r))
-	var undecodable *gateway.UndecodableError
+	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.address(r))
+	var undecodable *ingest.UndecodableError
 	switch {
-	case errors.Is(err, gateway.ErrUnknownOrigin):
+	case errors.Is(err, ingest.ErrUnknownOrigin):
 		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: err.Error()})
 	case errors.Is(err, event.ErrNotProven):
 		w.Header().Set("WWW-Authenticate", `StandardWebhooks realm="ubiquon"`)
@@ -42,7 +42,7 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 		out := map[string]any{"event": id, "duplicate": duplicate}
 		if patience := waits(r); patience > 0 {
 			// It is kept already: whatever comes of the waiting, it is accepted.
-			state, open, err := s.g.ConfirmEvent(r.Context(), id, patience)
+			state, open, err := s.env.Ingest.ConfirmEvent(r.Context(), id, patience)
 			if err != nil {
 				s.log.Warn("an announcement is accepted, and what became of it cannot be said", "event", id, "error", err)
 			}

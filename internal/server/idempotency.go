@@ -50,7 +50,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 		digest.Write(body)
 		write := store.Once{Key: readerOf(r).Principal(s.source(r)) + "\n" + key, Request: digest.Sum(nil)}
-		made, err := s.g.Once(r.Context(), write)
+		made, err := s.env.Authoring.Once(r.Context(), write)
 		switch {
 		case errors.Is(err, store.ErrOtherRequest):
 			err = badRequest{problem{Kind: "idempotency", Status: 422, Parameter: onceHeader, Detail: "the key was used for another request; send a new key with every new write"}}
@@ -87,8 +87,8 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 				out.Status = http.StatusInternalServerError
 				defer panic(p)
 			}
-			if err := s.g.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
-				s.g.Troubles().Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
+			if err := s.env.Authoring.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
+				s.env.Replica.Work().Failures.Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
 			}
 		}()
 		next.ServeHTTP(kept, r.WithContext(store.WithOnce(r.Context(), write)))

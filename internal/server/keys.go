@@ -8,27 +8,27 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
 )
 
 // routeKeys mounts what is done with keys, and with what is open to everyone.
 func (s *Server) routeKeys(c routes) {
 	name := func(r *http.Request) string { return chi.URLParam(r, "key") }
 	c.get("/keys", administers, func(r *http.Request) (any, error) {
-		items, err := s.g.Keys(r.Context())
-		return map[string]any{"items": items, "open": opened(s.g.Open())}, err
+		items, err := s.env.Keys.Keys(r.Context())
+		return map[string]any{"items": items, "open": opened(s.env.Keys.PublicGrants())}, err
 	})
 	c.do("POST", "/keys", secures, s.createKey)
-	c.get("/keys/{key}", administers, func(r *http.Request) (any, error) { return s.g.Key(r.Context(), name(r)) })
+	c.get("/keys/{key}", administers, func(r *http.Request) (any, error) { return s.env.Keys.Key(r.Context(), name(r)) })
 	c.do("PATCH", "/keys/{key}", secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err
 		}
 		if form.days != nil {
-			return s.g.ExtendKey(r.Context(), name(r), by(r), *form.days)
+			return s.env.Keys.ExtendKey(r.Context(), name(r), by(r), *form.days)
 		}
-		return s.g.GrantKey(r.Context(), name(r), by(r), form.add, form.take)
+		return s.env.Keys.GrantKey(r.Context(), name(r), by(r), form.add, form.take)
 	})
 	c.do("POST", "/keys/{key}/rotate", secures, func(r *http.Request) (any, error) {
 		var form struct {
@@ -44,10 +44,10 @@ func (s *Server) routeKeys(c routes) {
 				return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "overlap", Detail: fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap)}}
 			}
 		}
-		k, secret, err := s.g.RotateKey(r.Context(), name(r), by(r), overlap)
+		k, secret, err := s.env.Keys.RotateKey(r.Context(), name(r), by(r), overlap)
 		return map[string]any{"key": k, "secret": secret}, err
 	})
-	c.do("DELETE", "/keys/{key}", secures, func(r *http.Request) (any, error) { return s.g.RevokeKey(r.Context(), name(r), by(r)) })
+	c.do("DELETE", "/keys/{key}", secures, func(r *http.Request) (any, error) { return s.env.Keys.RevokeKey(r.Context(), name(r), by(r)) })
 	c.do("POST", "/keys/check", administers, func(r *http.Request) (any, error) {
 		var form struct {
 			Key string `json:"key"` // id, name or secret; empty: everyone
@@ -55,19 +55,21 @@ func (s *Server) routeKeys(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return s.g.CheckKey(r.Context(), form.Key)
+		return s.env.Diagnosis.CheckKey(r.Context(), form.Key)
 	})
-	c.get("/open", reads, func(r *http.Request) (any, error) { return map[string]any{"open": opened(s.g.Open())}, nil })
+	c.get("/open", reads, func(r *http.Request) (any, error) {
+		return map[string]any{"open": opened(s.env.Keys.PublicGrants())}, nil
+	})
 	c.do("PATCH", "/open", secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err
 		}
-		open, err := s.g.OpenTo(r.Context(), by(r), form.add, form.take)
+		open, err := s.env.Keys.ChangePublicGrants(r.Context(), by(r), form.add, form.take)
 		return map[string]any{"open": opened(open)}, err
 	})
 	c.get("/refusals", administers, func(r *http.Request) (any, error) {
-		return map[string]any{"items": append([]gateway.Refusal{}, s.g.Refusals()...)}, nil
+		return map[string]any{"items": append([]diagnose.Refusal{}, s.env.Diagnosis.Refusals()...)}, nil
 	})
 }
 
@@ -124,6 +126,6 @@ func (s *Server) createKey(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	made, secret, err := s.g.CreateKey(r.Context(), access.Key{Name: form.Name, Grants: grants, Site: form.Site, PerMinute: form.PerMinute, Expires: form.Expires}, by(r))
+	made, secret, err := s.env.Keys.CreateKey(r.Context(), access.Key{Name: form.Name, Grants: grants, Site: form.Site, PerMinute: form.PerMinute, Expires: form.Expires}, by(r))
 	return map[string]any{"key": made, "secret": secret}, err
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"ubiquon/internal/cache"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/store"
 )
 
@@ -27,7 +27,7 @@ type metrics struct {
 	content [6]atomic.Int64
 }
 
-func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
+func newMetrics(g *environment.Environment, streams *streams) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
 		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
 			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)}),
@@ -39,20 +39,20 @@ func newMetrics(g *gateway.Gateway, streams *streams) *metrics {
 	counter := func(name, help string, value func() float64) {
 		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
 	}
-	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.CacheStats().Responses) })
-	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.CacheStats().Bytes) })
-	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Admission().Running) })
-	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Admission().Waiting) })
+	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.Delivery.CacheStats().Responses) })
+	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.Delivery.CacheStats().Bytes) })
+	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Delivery.Admission().Running) })
+	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Delivery.Admission().Waiting) })
 	gauge("ubiquon_streams", "Event streams that are open.", func() float64 { return float64(streams.count()) })
-	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.UnkeptHooks()) })
-	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.CacheStats().Applied) })
-	gauge("ubiquon_follower_lag_seconds", "How long ago it was proven that this node has applied all changes.", func() float64 { return g.FollowerLag().Seconds() })
-	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.CacheStats().Hits) })
-	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.CacheStats().Misses) })
-	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.CacheStats().Expired) })
-	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.CacheStats().Evicted) })
-	counter("ubiquon_statements_cancelled_total", "Statements of reads that were ended: nobody waited any more, or they took too long.", func() float64 { return float64(g.StatementsCancelled()) })
-	counter("ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.", func() float64 { return float64(g.WriteErrors()) })
+	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.Ingest.DroppedHooks()) })
+	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.Delivery.CacheStats().Applied) })
+	gauge("ubiquon_follower_lag_seconds", "How long ago it was proven that this node has applied all changes.", func() float64 { return g.Replica.FollowerLag().Seconds() })
+	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.Delivery.CacheStats().Hits) })
+	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.Delivery.CacheStats().Misses) })
+	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.Delivery.CacheStats().Expired) })
+	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.Delivery.CacheStats().Evicted) })
+	counter("ubiquon_statements_cancelled_total", "Statements of reads that were ended: nobody waited any more, or they took too long.", func() float64 { return float64(g.Diagnosis.StatementsCancelled()) })
+	counter("ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.", func() float64 { return float64(g.Authoring.WriteErrors()) })
 	return m
 }
 
@@ -91,7 +91,7 @@ func (c *counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
 // collected are the metrics that are found out when they are asked for.
 type collected struct {
-	g *gateway.Gateway
+	g *environment.Environment
 	m *metrics
 }
 
@@ -146,28 +146,28 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 	for o, how := range cacheStatus {
 		n := c.m.answers[o].Load()
 		if o == cache.Hit {
-			n = c.g.CacheStats().Hits
+			n = c.g.Delivery.CacheStats().Hits
 		}
 		count(answersTotal, float64(n), strings.TrimPrefix(how[0], "Ubiquon; "))
 	}
-	fired, not := c.g.RuleRuns()
+	fired, not := c.g.Automation.RuleRuns()
 	count(ruleRunsTotal, float64(fired), "true")
 	count(ruleRunsTotal, float64(not), "false")
-	for what, n := range c.g.Troubles().Counts() {
+	for what, n := range c.g.Replica.Work().Failures.Counts() {
 		count(troublesTotal, float64(n), what)
 	}
-	for _, p := range c.g.PoolUses() {
+	for _, p := range c.g.Diagnosis.PoolUses() {
 		gauge(poolConnections, float64(p.Busy), p.Purpose, "busy")
 		gauge(poolConnections, float64(p.Idle), p.Purpose, "idle")
 		gauge(poolConnections, float64(p.Max), p.Purpose, "most")
 		count(poolWaits, float64(p.Waits), p.Purpose)
 		count(poolWaited, p.Waited.Seconds(), p.Purpose)
 	}
-	for name, h := range c.g.OriginHealth() {
+	for name, h := range c.g.Ingest.OriginHealth() {
 		gauge(originUp, truth(h.Error == ""), name)
 	}
-	gauge(quiet, truth(c.g.Quiet()))
-	b, err := c.g.Backlog(store.For(context.Background(), store.Following))
+	gauge(quiet, truth(c.g.Replica.Work().Quiet()))
+	b, err := c.g.Diagnosis.Backlog(store.For(context.Background(), store.Following))
 	if err != nil {
 		return
 	}

@@ -10,15 +10,15 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/store"
 )
 
 // routeModel mounts what is done with the model.
 func (s *Server) routeModel(c routes) {
 	// seen is the model as who asks may know it.
-	seen := func(w http.ResponseWriter, r *http.Request, mediaType string, of func(gateway.Seen) []byte) {
-		known, err := s.g.SeenBy(readerOf(r).Rights, content.Preview)
+	seen := func(w http.ResponseWriter, r *http.Request, mediaType string, of func(delivery.ModelView) []byte) {
+		known, err := s.env.Delivery.ModelFor(readerOf(r).Rights, content.Preview)
 		if err != nil {
 			s.fail(w, r, err)
 			return
@@ -32,21 +32,21 @@ func (s *Server) routeModel(c routes) {
 		if rights := readerOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
 			edition = content.Published
 		}
-		known, err := s.g.SeenBy(readerOf(r).Rights, edition)
+		known, err := s.env.Delivery.ModelFor(readerOf(r).Rights, edition)
 		return known.Model, err
 	})
 	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen(w, r, "application/graphql; charset=utf-8", func(known gateway.Seen) []byte { return []byte(known.Schema.SDL) })
+		seen(w, r, "application/graphql; charset=utf-8", func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) })
 	}))
 	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen(w, r, "application/yaml", func(known gateway.Seen) []byte { return known.Model.YAML() })
+		seen(w, r, "application/yaml", func(known delivery.ModelView) []byte { return known.Model.YAML() })
 	}))
 	c.do("POST", "/model/plan", administers.withBody(contentBody), func(r *http.Request) (any, error) {
 		m, _, err := readModel(r)
 		if err != nil {
 			return nil, err
 		}
-		return s.g.PlanModel(r.Context(), m)
+		return s.env.Authoring.PlanModel(r.Context(), m)
 	})
 	c.handle("POST", "/model/apply", administers.withBody(contentBody), http.HandlerFunc(s.applyModel))
 	c.handle("POST", "/locales", administers, http.HandlerFunc(s.editLocales))
@@ -92,12 +92,12 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
 		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
-		before := map[string]any{"version": s.g.ModelVersion(), "types": s.g.Model().TypeNames()}
-		if err := s.g.ApplyModel(r.Context(), m, by(r), o); err != nil {
+		before := map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames()}
+		if err := s.env.Authoring.ApplyModel(r.Context(), m, by(r), o); err != nil {
 			return err
 		}
-		return s.g.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.g.ModelVersion(), 10), before,
-			map[string]any{"version": s.g.ModelVersion(), "types": s.g.Model().TypeNames(), "allowLoss": form.AllowLoss})
+		return s.env.Audit.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.env.Replica.ModelVersion(), 10), before,
+			map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames(), "allowLoss": form.AllowLoss})
 	})
 }
 
@@ -117,7 +117,7 @@ func (s *Server) converting(w http.ResponseWriter, r *http.Request, change func(
 		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
 		return
 	}
-	last.Applied, last.Version = true, s.g.ModelVersion()
+	last.Applied, last.Version = true, s.env.Replica.ModelVersion()
 	out.write(last)
 }
 
@@ -139,11 +139,11 @@ func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.converting(w, r, func(o store.ModelOptions) error {
-		before := s.g.Model().Locales
-		if err := s.g.EditLocales(r.Context(), by(r), o, form.change); err != nil {
+		before := s.env.Replica.Model().Locales
+		if err := s.env.Authoring.EditLocales(r.Context(), by(r), o, form.change); err != nil {
 			return err
 		}
-		return s.g.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.g.Model().Locales)
+		return s.env.Audit.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales)
 	})
 }
 

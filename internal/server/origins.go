@@ -8,25 +8,25 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/ingest"
 )
 
 // routeOrigins mounts what is done with origins.
 func (s *Server) routeOrigins(c routes) {
 	c.get("/origins", readsAll, func(r *http.Request) (any, error) {
-		items, err := s.g.Origins(r.Context())
+		items, err := s.env.Ingest.Origins(r.Context())
 		return map[string]any{"items": items}, err
 	})
 	c.get("/origins/{origin}/untaken", readsAll, func(r *http.Request) (any, error) {
-		items, err := s.g.Untaken(r.Context(), chi.URLParam(r, "origin"))
+		items, err := s.env.Ingest.Untaken(r.Context(), chi.URLParam(r, "origin"))
 		return map[string]any{"items": items}, err
 	})
 	c.handle("POST", "/origins/{origin}/retire", administers, http.HandlerFunc(s.retireOrigin))
 	c.handle("POST", "/origins/{origin}/adopt", administers, http.HandlerFunc(s.adoptOrigin))
 	c.handle("POST", "/origins/{origin}/compare", administers, http.HandlerFunc(s.compareOrigin))
 	c.do("POST", "/wake", administers, func(r *http.Request) (any, error) {
-		s.g.Wake()
-		return map[string]bool{"awake": true}, s.g.Note(r.Context(), by(r), "wake", "", nil, nil)
+		s.env.Replica.Work().Wake()
+		return map[string]bool{"awake": true}, s.env.Audit.Note(r.Context(), by(r), "wake", "", nil, nil)
 	})
 }
 
@@ -38,7 +38,7 @@ type comparing struct {
 }
 
 // withProgress does long work on an origin, and answers with its progress as NDJSON.
-func withProgress[T any](s *Server, w http.ResponseWriter, r *http.Request, work func(gateway.Progress) (T, error)) {
+func withProgress[T any](s *Server, w http.ResponseWriter, r *http.Request, work func(ingest.Progress) (T, error)) {
 	out := newStream(w)
 	done, err := work(func(typ string, n int) { out.write(comparing{Type: typ, Seen: n}) })
 	switch {
@@ -59,19 +59,19 @@ func (s *Server) retireOrigin(w http.ResponseWriter, r *http.Request) {
 		Apply bool   `json:"apply"`
 	}
 	err := readBody(r, &form)
-	if err == nil && !slices.Contains([]string{gateway.KeepLocal, gateway.Unpublish, gateway.DeleteAll}, form.Do) {
+	if err == nil && !slices.Contains([]string{ingest.KeepLocal, ingest.Unpublish, ingest.DeleteAll}, form.Do) {
 		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "do", Detail: strconv.Quote(form.Do) + " is none of local, unpublish and delete"}}
 	}
 	name := chi.URLParam(r, "origin")
 	if err == nil {
-		err = s.g.Note(r.Context(), by(r), "origin retire", name, nil, form)
+		err = s.env.Audit.Note(r.Context(), by(r), "origin retire", name, nil, form)
 	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p gateway.Progress) (gateway.Retired, error) {
-		return s.g.Retire(r.Context(), name, form.Do, by(r), form.Apply, p)
+	withProgress(s, w, r, func(p ingest.Progress) (ingest.Retirement, error) {
+		return s.env.Ingest.Retire(r.Context(), name, form.Do, by(r), form.Apply, p)
 	})
 }
 
@@ -85,14 +85,14 @@ func (s *Server) adoptOrigin(w http.ResponseWriter, r *http.Request) {
 	err := readBody(r, &form)
 	name := chi.URLParam(r, "origin")
 	if err == nil {
-		err = s.g.Note(r.Context(), by(r), "origin adopt", name, nil, form)
+		err = s.env.Audit.Note(r.Context(), by(r), "origin adopt", name, nil, form)
 	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p gateway.Progress) (gateway.Adoption, error) {
-		return s.g.Adopt(r.Context(), form.From, name, form.By, by(r), form.Apply, p)
+	withProgress(s, w, r, func(p ingest.Progress) (ingest.Adoption, error) {
+		return s.env.Ingest.Adopt(r.Context(), form.From, name, form.By, by(r), form.Apply, p)
 	})
 }
 
@@ -108,11 +108,11 @@ func (s *Server) compareOrigin(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	name := chi.URLParam(r, "origin")
-	if err := s.g.Note(r.Context(), by(r), "origin compare", name, nil, form); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "origin compare", name, nil, form); err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p gateway.Progress) (gateway.Reconciled, error) {
-		return s.g.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, p)
+	withProgress(s, w, r, func(p ingest.Progress) (ingest.Reconciled, error) {
+		return s.env.Ingest.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, p)
 	})
 }

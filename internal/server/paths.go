@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 )
 
 // defaultPaths is how many paths an answer has that does not say.
@@ -22,7 +22,7 @@ var pathsSort = []query.Sort{{By: "locale", Kind: model.Text}, {By: "path", Kind
 
 // planPaths compiles the list of all paths of the site, for those who build it.
 // Types that the reader may not read are left out, unless one is named.
-func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, error) {
+func planPaths(m *model.Model, edition string, r *http.Request) (*delivery.Plan, error) {
 	p, err := parameters(r.URL, pathsParameters)
 	if err != nil {
 		return nil, err
@@ -33,7 +33,7 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 			root.Types = append(root.Types, t.Name)
 		}
 	}
-	plan := &gateway.Plan{Lenient: true}
+	plan := &delivery.Plan{Lenient: true}
 	if name, given := p["type"]; given {
 		if t := m.Type(name); t == nil || !t.HasPath() {
 			return nil, &query.Error{Parameter: "type", Detail: fmt.Sprintf("no type %q has paths", name), Hint: strings.TrimPrefix(strictyaml.DidYouMean(name, root.Types), "; ")}
@@ -63,14 +63,14 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 	base := headers(m, q, "application/json", false)
 	u := r.URL
 	plan.Query, plan.Key, plan.Base = q, q.Key(), base
-	plan.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+	plan.Render = func(p *delivery.Plan, res *query.Result) (delivery.Rendered, error) {
 		out := renderPaths(u, &p.Query.Roots[0], &res.Roots[0], base)
 		if len(out.Body) > res.MostBytes {
 			return out, query.ErrTooLarge
 		}
 		return out, nil
 	}
-	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+	plan.Narrow = func(p *delivery.Plan, rights access.Rights) *delivery.Plan {
 		narrowed, _ := p.Query.Without(rights, false)
 		if narrowed == p.Query || len(narrowed.Roots[0].Types) == 0 {
 			return nil
@@ -82,8 +82,8 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*gateway.Plan, 
 	return plan, nil
 }
 
-func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map[string][]string) gateway.Rendered {
-	out := gateway.Rendered{Status: http.StatusOK, Header: base}
+func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map[string][]string) delivery.Rendered {
+	out := delivery.Rendered{Status: http.StatusOK, Header: base}
 	window := map[string]any{"limit": root.Limit, "next": nil}
 	if n := len(found.Paths); found.More && n > 0 {
 		last := found.Paths[n-1]

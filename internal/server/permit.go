@@ -11,7 +11,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
@@ -132,7 +131,7 @@ func (p permit) check(r *access.Reader, now time.Time) error {
 	case !taken && r.Known():
 		return errKind(r.Kind)
 	case is || !taken:
-		return &gateway.DeniedError{Grant: missing, Everyone: !r.Known()}
+		return &access.DeniedError{Grant: missing, Everyone: !r.Known()}
 	case p.proved && r.Kind == access.ByAccount && now.Sub(r.Proved) > proofGood:
 		return errNotProved
 	}
@@ -171,7 +170,7 @@ func (s *Server) guarded(p permit, next http.Handler) http.Handler {
 		}
 		if err == nil && p.computed {
 			var leave func()
-			if leave, err = s.g.Turn(r.Context(), reader.Principal(s.source(r))); err == nil {
+			if leave, err = s.env.Delivery.Admit(r.Context(), reader.Principal(s.source(r))); err == nil {
 				defer leave()
 			}
 		}

@@ -12,11 +12,17 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/admission"
+	"ubiquon/internal/api"
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
+	"ubiquon/internal/identity"
+	"ubiquon/internal/ingest"
+	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
 )
 
@@ -132,18 +138,18 @@ func writeProblem(w http.ResponseWriter, p problem) {
 // fail writes the problem document that an error of the gateway comes to.
 func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var badParameter *query.Error
-	var denied *gateway.DeniedError
+	var denied *access.DeniedError
 	var problems content.Problems
 	var conflict *store.ConflictError
 	var referred *store.ReferredError
 	var mistakes strictyaml.Mistakes
 	var loss *store.LossError
-	var configured *gateway.ConflictingConfigError
+	var configured *authoring.ConflictingConfigError
 	var bad badRequest
 	var tooLarge *http.MaxBytesError
 	var later retryLater
-	var badAccess *gateway.BadAccessError
-	var token *gateway.TokenError
+	var badAccess *api.BadParameterError
+	var token *identity.TokenError
 	p := problem{Detail: err.Error()}
 	switch {
 	case errors.As(err, &later):
@@ -172,7 +178,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &token):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+`"`)
 		p.Kind, p.Status, p.Reason = "bad-key", 401, token.Class
-	case errors.Is(err, access.ErrMalformed), errors.Is(err, gateway.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated), errors.Is(err, access.ErrPreviewOver), errors.Is(err, access.ErrPreviewRevoked):
+	case errors.Is(err, access.ErrMalformed), errors.Is(err, identity.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated), errors.Is(err, access.ErrPreviewOver), errors.Is(err, access.ErrPreviewRevoked):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
 		p.Kind, p.Status = "bad-key", 401
 	case errors.As(err, &problems):
@@ -192,52 +198,52 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "configuration", 409
 	case errors.Is(err, store.ErrModelMoved):
 		p.Kind, p.Status = "model-moved", 409
-	case errors.Is(err, gateway.ErrOneEntry):
+	case errors.Is(err, access.ErrOneEntry):
 		p.Kind, p.Status = "one-entry", 403
-	case errors.Is(err, gateway.ErrTooMany):
+	case errors.Is(err, access.ErrTooMany):
 		w.Header().Set("Retry-After", "10")
 		p.Kind, p.Status = "too-many", 429
-	case errors.Is(err, gateway.ErrNotTaken):
+	case errors.Is(err, authoring.ErrNotTaken):
 		p.Kind, p.Status, p.Hint = "not-taken", 405, "add submissions: {fields: […]} to the type in the model"
-	case errors.Is(err, gateway.ErrWrongPassword):
+	case errors.Is(err, identity.ErrWrongPassword):
 		p.Kind, p.Status = "sign-in", 401
 	case errors.Is(err, store.ErrTooManyLinks):
 		p.Kind, p.Status = "too-many", 429
 		w.Header().Set("Retry-After", "3600")
 	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrLastAdmin):
 		p.Kind, p.Status = "account", 409
-	case errors.Is(err, store.ErrPast), errors.Is(err, gateway.ErrMoment):
+	case errors.Is(err, store.ErrPast), errors.Is(err, authoring.ErrMoment):
 		p.Kind, p.Status, p.Parameter = "moment", 422, "at"
 	case errors.Is(err, store.ErrScheduleGone):
 		p.Kind, p.Status = "not-pending", 409
-	case errors.Is(err, gateway.ErrBadLine):
+	case errors.Is(err, authoring.ErrBadLine):
 		p.Kind, p.Status = "bad-line", 422
-	case errors.Is(err, store.ErrForeign), errors.Is(err, gateway.ErrConfigured):
+	case errors.Is(err, store.ErrForeign), errors.Is(err, ingest.ErrConfigured):
 		p.Kind, p.Status = "foreign", 409
 	case errors.Is(err, store.ErrNotRunning):
 		p.Kind, p.Status = "not-running", 409
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, gateway.ErrUnknownOrigin):
+	case errors.Is(err, store.ErrNotFound), errors.Is(err, ingest.ErrUnknownOrigin):
 		p.Kind, p.Status = "not-found", 404
 	case errors.Is(err, store.ErrWriteTimeout), errors.Is(err, store.ErrUnsure):
 		s.log.Warn("a write was given up", "path", r.URL.Path)
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "too-slow", 503
 	case errors.Is(err, query.ErrTooLarge):
-		p = problem{Kind: "answer-too-large", Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("the answer would have more than %s", s.g.Limits().Answer), Hint: "ask for fewer entries, or for less of each"}
-	case gateway.Overloaded(err):
+		p = problem{Kind: "answer-too-large", Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("the answer would have more than %s", s.env.Replica.Limits().Answer), Hint: "ask for fewer entries, or for less of each"}
+	case admission.Overloaded(err):
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "overloaded", 503
-	case errors.Is(err, gateway.ErrTooSlow):
+	case errors.Is(err, delivery.ErrTooSlow):
 		s.log.Warn("a read was given up", "path", r.URL.Path, "error", err)
 		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks as indexed"
-	case errors.Is(err, gateway.ErrNotHeld):
+	case errors.Is(err, delivery.ErrNotHeld):
 		p.Kind, p.Status = "not-held", 504
-	case errors.Is(err, gateway.ErrBehind):
+	case errors.Is(err, replication.ErrBehind):
 		w.Header().Set("Retry-After", "1")
 		p.Kind, p.Status = "behind", 503
 	case r.Context().Err() != nil:
 		return // the reader is gone
-	case gateway.OriginFails(err):
+	case ingest.OriginFails(err):
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "origin", http.StatusBadGateway
 	case store.BadValue(err):
@@ -245,7 +251,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
 	case store.Passing(err):
 		_, told := store.TroubleOf(err)
-		s.g.Troubles().Failed(s.log, told, "path", r.URL.Path, "error", err)
+		s.env.Replica.Work().Failures.Failed(s.log, told, "path", r.URL.Path, "error", err)
 		w.Header().Set("Retry-After", "1")
 		p = problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}
 	default:

@@ -13,7 +13,6 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
@@ -29,13 +28,13 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 	}
 	header := r.Header["Authorization"] // by its name as it is kept, which is quicker than Get
 	if header == nil || header[0] == "" {
-		return s.g.Everyone(), nil
+		return s.env.Keys.Everyone(), nil
 	}
 	scheme, secret, _ := strings.Cut(header[0], " ")
 	if !strings.EqualFold(scheme, "Bearer") {
 		return access.Reader{}, s.guessed(r, now, access.ErrMalformed)
 	}
-	reader, err := s.g.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
+	reader, err := s.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
 	if err != nil {
 		return access.Reader{}, s.guessed(r, now, err)
 	}
@@ -157,7 +156,7 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 	if err := s.crossSite.Check(r); err != nil {
 		return nil, badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
 	}
-	reader, _, err := s.g.SignedIn(r.Context(), cookie)
+	reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
 	if errors.Is(err, store.ErrNotFound) {
 		s.setCookie(w, r, "", -1)
 		if at := s.source(r); !s.guesses.Allow(at, time.Now()) {
@@ -178,7 +177,7 @@ func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string,
 // may returns a *gateway.DeniedError if who asks lacks one of the grants.
 func may(r *http.Request, needs ...access.Need) error {
 	if missing, is := readerOf(r).Rights.Missing(needs); is {
-		return &gateway.DeniedError{Grant: missing}
+		return &access.DeniedError{Grant: missing}
 	}
 	return nil
 }
@@ -188,7 +187,7 @@ func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
 	if !content.ValidID(id) {
 		return fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
 	}
-	all, err := s.g.Standings(r.Context(), []string{id})
+	all, err := s.env.Authoring.EntryAccess(r.Context(), []string{id})
 	if err != nil {
 		return err
 	}

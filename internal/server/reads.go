@@ -13,8 +13,9 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/identity"
 	"ubiquon/internal/store"
 )
 
@@ -23,7 +24,7 @@ import (
 func (s *Server) routeReads(c routes) {
 	c.do("POST", "/reads", reads.withBody(512<<10), s.examine)
 	c.get("/reads/saved", reads, func(r *http.Request) (any, error) {
-		all, err := s.g.SavedReads(r.Context())
+		all, err := s.env.Documents.SavedReads(r.Context())
 		return map[string]any{"items": append([]store.SavedRead{}, all...)}, err
 	})
 	c.do("POST", "/reads/saved", writesOrDecides.withBody(512<<10), func(r *http.Request) (any, error) {
@@ -37,13 +38,13 @@ func (s *Server) routeReads(c routes) {
 		if len(form.Read) == 0 || form.Name == "" {
 			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "read", Detail: "name the read, and say which it is", Hint: `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`}}
 		}
-		return s.g.SaveRead(r.Context(), form.Name, form.Read, by(r))
+		return s.env.Documents.SaveRead(r.Context(), form.Name, form.Read, by(r))
 	})
 	c.do("DELETE", "/reads/saved/{id}", writesOrDecides, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.g.ForgetRead(r.Context(), chi.URLParam(r, "id"), by(r))
+		return map[string]any{}, s.env.Documents.ForgetRead(r.Context(), chi.URLParam(r, "id"), by(r))
 	})
 	c.get("/documents", reads, func(r *http.Request) (any, error) {
-		all, err := s.g.Documents(r.Context())
+		all, err := s.env.Documents.Documents(r.Context())
 		return map[string]any{"items": append([]store.TrustedDocument{}, all...)}, err
 	})
 	c.do("POST", "/documents", administers.withBody(512<<10), func(r *http.Request) (any, error) {
@@ -54,10 +55,10 @@ func (s *Server) routeReads(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return s.g.Trust(r.Context(), form.Name, form.Text, by(r))
+		return s.env.Documents.Trust(r.Context(), form.Name, form.Text, by(r))
 	})
 	c.do("DELETE", "/documents/{document}", administers, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.g.Distrust(r.Context(), chi.URLParam(r, "document"), by(r))
+		return map[string]any{}, s.env.Documents.Distrust(r.Context(), chi.URLParam(r, "document"), by(r))
 	})
 }
 
@@ -89,8 +90,8 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out gateway.Examined
-	var compile gateway.Compiler
+	var out delivery.Examined
+	var compile delivery.Compiler
 	text := form.Request
 	if form.Query != "" || form.DocumentID != "" {
 		req, bad := s.namedDocument(graphql.Request{Query: form.Query, OperationName: form.OperationName, Variables: form.Variables, DocumentID: form.DocumentID})
@@ -103,23 +104,23 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	}
 	if err == nil && !rights.AllowsAny(access.Read, edition) {
 		path, _, _ := strings.Cut(strings.TrimPrefix(form.Request, "/"), "?")
-		err = &gateway.DeniedError{Grant: s.needOf(edition, path)}
+		err = &access.DeniedError{Grant: s.needOf(edition, path)}
 	}
 	var parsing time.Duration
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
-		var p *gateway.Plan
-		if p, err = s.g.Compile(r.Context(), readerOf(r).Principal(s.source(r)), text, compile); err != nil {
+		var p *delivery.Plan
+		if p, err = s.env.Delivery.Compile(r.Context(), readerOf(r).Principal(s.source(r)), text, compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)
-		if out, err = s.g.Examine(r.Context(), p, rights, gateway.ReadOptions{Lenient: form.Lenient, Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(err, gateway.ErrReplan) {
+		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient, Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(err, delivery.ErrReplan) {
 			break
 		}
 		err = nil
 	}
 	err = discreet(rights, edition, err)
-	var denied *gateway.DeniedError
+	var denied *access.DeniedError
 	if errors.As(err, &denied) {
 		denied.Everyone = form.As == "everyone"
 	}
@@ -132,11 +133,11 @@ func (s *Server) examine(r *http.Request) (any, error) {
 		} else {
 			s.fail(&b, r, err)
 		}
-		return gateway.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
+		return delivery.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
 	if _, missing := readsAll.need(readerOf(r).Rights); !missing {
-		err = s.g.NameDependencies(r.Context(), &out)
+		err = s.env.Delivery.NameDependencies(r.Context(), &out)
 	}
 	return out, err
 }
@@ -148,24 +149,24 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 	if edition == "" {
 		edition = "published"
 	}
-	if !gateway.EditionKnown(edition) {
+	if !delivery.EditionKnown(edition) {
 		return access.Rights{}, "", badRequest{problem{Kind: "body", Status: 400, Parameter: "edition", Detail: "there is no such edition", Hint: "say published or preview"}}
 	}
 	own := readerOf(r).Rights
 	if form.Explain && !own.Allows(access.Administer) {
-		return own, "", &gateway.DeniedError{Grant: access.Administer}
+		return own, "", &access.DeniedError{Grant: access.Administer}
 	}
 	switch form.As {
 	case "":
 		return own, edition, nil
 	case "everyone":
-		return s.g.Everyone().Rights, edition, nil
+		return s.env.Keys.Everyone().Rights, edition, nil
 	}
 	if missing, is := readsAll.need(own); is {
-		return own, "", &gateway.DeniedError{Grant: missing}
+		return own, "", &access.DeniedError{Grant: missing}
 	}
-	rights, err := s.g.RightsOf(r.Context(), form.As)
-	if errors.Is(err, store.ErrNotFound) || errors.Is(err, gateway.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
+	rights, err := s.env.Keys.RightsOf(r.Context(), form.As)
+	if errors.Is(err, store.ErrNotFound) || errors.Is(err, identity.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
 		detail := "there is no such key"
 		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
 			detail = "there is no key with the id or name " + strconv.Quote(form.As)
@@ -177,7 +178,7 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 
 // restRead returns what compiles the form's REST read. The edition of an address
 // that has one must be the form's.
-func (s *Server) restRead(form *readForm, edition string) (gateway.Compiler, error) {
+func (s *Server) restRead(form *readForm, edition string) (delivery.Compiler, error) {
 	bad := func(detail string) error {
 		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "write it as in /notices?limit=3"}}
 	}
@@ -185,7 +186,7 @@ func (s *Server) restRead(form *readForm, edition string) (gateway.Compiler, err
 	if err != nil || form.Request == "" {
 		return nil, bad("it is no address")
 	}
-	base := "/content/" + s.g.Environment() + "/" + edition + "/"
+	base := "/content/" + s.env.Replica.Environment() + "/" + edition + "/"
 	rest := strings.TrimPrefix(u.Path, "/")
 	if strings.HasPrefix(u.Path, "/content/") {
 		if rest = strings.TrimPrefix(u.Path, base); rest == u.Path {
@@ -198,5 +199,7 @@ func (s *Server) restRead(form *readForm, edition string) (gateway.Compiler, err
 	}
 	u.Scheme, u.Host, u.RawPath, u.Path = "", "", "", base+rest
 	one := &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{"Accept-Language": {form.Language}}}
-	return func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) { return planREST(m, edition, rest, one) }, nil
+	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
+		return planREST(m, edition, rest, one)
+	}, nil
 }

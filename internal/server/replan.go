@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 )
 
@@ -29,7 +29,7 @@ func graphqlText(edition, language, request string) string {
 }
 
 // replan returns what compiles the request that a text stands for.
-func (s *Server) replan(text string) (gateway.Compiler, error) {
+func (s *Server) replan(text string) (delivery.Compiler, error) {
 	if rest, is := strings.CutPrefix(text, graphqlMark+"\n"); is {
 		edition, rest, _ := strings.Cut(rest, "\n")
 		language, request, _ := strings.Cut(rest, "\n")
@@ -56,13 +56,13 @@ func (s *Server) replan(text string) (gateway.Compiler, error) {
 	if language != "" {
 		r.Header.Set("Accept-Language", language)
 	}
-	return func(m *model.Model, _ *graphql.Schema) (*gateway.Plan, error) { return planREST(m, edition, rest, r) }, nil
+	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) { return planREST(m, edition, rest, r) }, nil
 }
 
 // contentPath takes the path of a read apart.
 func (s *Server) contentPath(path string) (edition, rest string, ok bool) {
 	parts := strings.SplitN(strings.TrimPrefix(path, "/content/"), "/", 3)
-	if len(parts) < 3 || parts[0] != s.g.Environment() || !gateway.EditionKnown(parts[1]) {
+	if len(parts) < 3 || parts[0] != s.env.Replica.Environment() || !delivery.EditionKnown(parts[1]) {
 		return "", "", false
 	}
 	return parts[1], parts[2], true

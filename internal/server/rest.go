@@ -17,7 +17,7 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 )
 
 var (
@@ -29,7 +29,7 @@ var (
 )
 
 // planREST compiles a REST request; rest is its path below the edition.
-func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.Plan, error) {
+func planREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.Plan, error) {
 	if rest == "paths" {
 		return planPaths(m, edition, r)
 	}
@@ -92,17 +92,17 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*gateway.P
 	}
 	// What nobody asked for by name is left out, and said, where it is not for the
 	// reader.
-	plan := &gateway.Plan{Query: q, Key: q.Key(), Lenient: !given}
+	plan := &delivery.Plan{Query: q, Key: q.Key(), Lenient: !given}
 	if negotiated {
 		plan.Key += " negotiated" // the bytes are the same, Vary is not
 	}
 	base := headers(m, q, "application/json", negotiated)
 	u := r.URL
 	plan.Base = base
-	plan.Render = func(p *gateway.Plan, res *query.Result) (gateway.Rendered, error) {
+	plan.Render = func(p *delivery.Plan, res *query.Result) (delivery.Rendered, error) {
 		return renderREST(m, u, p.Query, res, base)
 	}
-	plan.Narrow = func(p *gateway.Plan, rights access.Rights) *gateway.Plan {
+	plan.Narrow = func(p *delivery.Plan, rights access.Rights) *delivery.Plan {
 		return narrowREST(m, p, rights)
 	}
 	return plan, nil
@@ -122,7 +122,7 @@ func revision(text, edition string) (int, error) {
 
 // narrowREST leaves out of a plan what a reader may not enter, and has each entry
 // list it.
-func narrowREST(m *model.Model, p *gateway.Plan, rights access.Rights) *gateway.Plan {
+func narrowREST(m *model.Model, p *delivery.Plan, rights access.Rights) *delivery.Plan {
 	q, hidden := p.Query.Without(rights, false)
 	if q == p.Query {
 		return nil // it is the entry itself that is not for the reader
@@ -293,9 +293,9 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	return err
 }
 
-func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) (gateway.Rendered, error) {
+func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) (delivery.Rendered, error) {
 	root, found := &q.Roots[0], &res.Roots[0]
-	out := gateway.Rendered{Status: http.StatusOK, Header: base}
+	out := delivery.Rendered{Status: http.StatusOK, Header: base}
 	var err error
 	out.Body, err = query.Render(res.MostBytes, func(b *query.Buffer) {
 		if root.By == query.ByList {

@@ -7,8 +7,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
 	"ubiquon/internal/store"
 )
 
@@ -16,7 +16,7 @@ import (
 func (s *Server) routeSchedules(c routes) {
 	// held is the schedule that a request is about, if who asks may change it.
 	held := func(r *http.Request) (store.Schedule, error) {
-		sch, err := s.g.Schedule(r.Context(), chi.URLParam(r, "id"))
+		sch, err := s.env.Authoring.Schedule(r.Context(), chi.URLParam(r, "id"))
 		if err != nil {
 			return sch, err
 		}
@@ -31,7 +31,7 @@ func (s *Server) routeSchedules(c routes) {
 		if err != nil || limit < 1 || limit > 1000 {
 			return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "limit", Detail: "limit is a number from 1 to 1000"}}
 		}
-		items, total, err := s.g.Schedules(r.Context(), p["state"], limit)
+		items, total, err := s.env.Authoring.Schedules(r.Context(), p["state"], limit)
 		return map[string]any{"items": items, "total": total}, err
 	})
 	c.do("POST", "/schedules", publishes, func(r *http.Request) (any, error) {
@@ -44,16 +44,16 @@ func (s *Server) routeSchedules(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		at, zone, err := gateway.ParseMoment(form.At, form.Zone)
+		at, zone, err := authoring.ParseMoment(form.At, form.Zone)
 		if err != nil {
 			return nil, err
 		}
 		if err := s.mayEntry(r, form.Entry, access.Publish, "published"); err != nil {
 			return nil, err
 		}
-		out, err := s.g.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
+		out, err := s.env.Authoring.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule add", out.ID, nil, out)
+			err = s.env.Audit.Note(r.Context(), by(r), "schedule add", out.ID, nil, out)
 		}
 		return out, err
 	})
@@ -66,23 +66,23 @@ func (s *Server) routeSchedules(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		at, zone, err := gateway.ParseMoment(form.At, form.Zone)
+		at, zone, err := authoring.ParseMoment(form.At, form.Zone)
 		if err != nil {
 			return nil, err
 		}
-		out, err := s.g.MoveSchedule(r.Context(), chi.URLParam(r, "id"), at, zone)
+		out, err := s.env.Authoring.MoveSchedule(r.Context(), chi.URLParam(r, "id"), at, zone)
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule move", out.ID, before, out)
+			err = s.env.Audit.Note(r.Context(), by(r), "schedule move", out.ID, before, out)
 		}
 		return out, err
 	})
 	c.do("DELETE", "/schedules/{id}", publishes, func(r *http.Request) (any, error) {
 		before, err := held(r)
 		if err == nil {
-			err = s.g.CancelSchedule(r.Context(), chi.URLParam(r, "id"), by(r))
+			err = s.env.Authoring.CancelSchedule(r.Context(), chi.URLParam(r, "id"), by(r))
 		}
 		if err == nil {
-			err = s.g.Note(r.Context(), by(r), "schedule cancel", chi.URLParam(r, "id"), before, nil)
+			err = s.env.Audit.Note(r.Context(), by(r), "schedule cancel", chi.URLParam(r, "id"), before, nil)
 		}
 		return map[string]bool{"cancelled": true}, err
 	})

@@ -16,12 +16,12 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 )
 
 // Server serves one gateway over HTTP.
 type Server struct {
-	g       *gateway.Gateway
+	env     *environment.Environment
 	log     *slog.Logger
 	console fs.FS
 	metrics *metrics
@@ -44,7 +44,7 @@ type Server struct {
 
 // Options of New.
 type Options struct {
-	Gateway *gateway.Gateway
+	Environment *environment.Environment
 	// Console holds the built console; without an index.html in it, the console's
 	// address says how to build it.
 	Console fs.FS
@@ -67,14 +67,14 @@ type Options struct {
 
 // New returns the handler of every surface.
 func New(o Options) *Server {
-	s := &Server{g: o.Gateway, log: o.Log, console: o.Console, mux: chi.NewRouter(),
+	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(),
 		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
 	s.streams.ending = make(chan struct{})
-	s.metrics = newMetrics(o.Gateway, &s.streams)
-	if n := o.Gateway.Limits().AnonymousPerMinute; n > 0 {
+	s.metrics = newMetrics(o.Environment, &s.streams)
+	if n := o.Environment.Replica.Limits().AnonymousPerMinute; n > 0 {
 		s.strangers = access.NewLimiter(float64(n), n)
 	}
-	o.Gateway.SetReplan(s.replan)
+	o.Environment.Delivery.SetRecompile(s.replan)
 	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
 	if s.console == nil {
 		s.console = embed.FS{}

@@ -9,7 +9,7 @@ import (
 
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/delivery"
 	"ubiquon/internal/testkit"
 )
 
@@ -119,7 +119,7 @@ func TestWhatARequestAsks(t *testing.T) {
 		"": "", "no-cache": "current", "No-Cache": "current", "no-store": "current, not kept", "only-if-cached": "held", "max-age=0": "current", "max-age=\"30\"": "current",
 		"no-cache, only-if-cached": "current, held", "max-stale=5": "", "max-stale=5, min-fresh=3": "current", "x=y": "",
 	} {
-		var o gateway.ReadOptions
+		var o delivery.ReadOptions
 		directives([]string{header}, true, &o)
 		var got []string
 		for name, is := range map[string]bool{"current": o.Current, "not kept": o.NoStore, "held": o.OnlyHeld} {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/gateway"
 )
 
 const (
@@ -90,13 +89,13 @@ func (e eventStream) write(format string, args ...any) {
 func (s *Server) present(r *http.Request) (access.Reader, error) {
 	if header := r.Header.Get("Authorization"); header != "" {
 		_, secret, _ := strings.Cut(header, " ")
-		return s.g.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
+		return s.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
 	}
 	if cookie := s.cookieOf(r); cookie != "" && !strings.HasPrefix(r.URL.Path, "/content/") {
-		reader, _, err := s.g.SignedIn(r.Context(), cookie)
+		reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
 		return reader, err
 	}
-	return s.g.Everyone(), nil
+	return s.env.Keys.Everyone(), nil
 }
 
 // changesStill returns who follows the changes of an edition, or why they may not any
@@ -104,7 +103,7 @@ func (s *Server) present(r *http.Request) (access.Reader, error) {
 func (s *Server) changesStill(r *http.Request, edition string) (access.Reader, error) {
 	reader, err := s.present(r)
 	if err == nil && (reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition)) {
-		err = &gateway.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
+		err = &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
 	}
 	return reader, err
 }

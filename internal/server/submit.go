@@ -11,7 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/core/access"
 )
 
 // maxSubmission bounds the body of a submission before its type is known.
@@ -22,7 +22,7 @@ func (s *Server) submit(w http.ResponseWriter, r *http.Request, plural string, b
 	reader, err := s.reader(w, r, begin)
 	if err == nil {
 		err = s.takeIn(w, r, func(locale string, values map[string]any) error {
-			return s.g.Submit(r.Context(), &reader, plural, locale, s.address(r), values)
+			return s.env.Authoring.Submit(r.Context(), &reader, plural, locale, s.address(r), values)
 		}, plural)
 	}
 	if err != nil {
@@ -44,10 +44,10 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, take func(locale
 		return err
 	}
 	if p["locale"] == "" {
-		p["locale"] = s.g.Model().Default()
+		p["locale"] = s.env.Replica.Model().Default()
 	}
 	limit := int64(maxSubmission)
-	if t := s.g.Model().ByPlural(plural); t != nil && t.Submissions != nil {
+	if t := s.env.Replica.Model().ByPlural(plural); t != nil && t.Submissions != nil {
 		limit = int64(t.Submissions.Bytes)
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
@@ -63,7 +63,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, take func(locale
 		return err
 	}
 	err = take(p["locale"], values)
-	if errors.Is(err, gateway.ErrTooMany) {
+	if errors.Is(err, access.ErrTooMany) {
 		return tooMany(time.Minute, "so many entries of this kind are not taken from one address within a minute")
 	}
 	return err

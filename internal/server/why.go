@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/diagnose"
 )
 
 // why answers why a reader cannot see an entry.
@@ -24,7 +24,7 @@ func (s *Server) why(r *http.Request) (any, error) {
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	q := gateway.Question{Entry: form.Entry, Type: form.Type, Key: form.Key, Edition: form.Edition, Locale: form.Locale}
+	q := diagnose.Question{Entry: form.Entry, Type: form.Type, Key: form.Key, Edition: form.Edition, Locale: form.Locale}
 	if form.Request != "" {
 		if err := s.askedFor(form.Request, &q); err != nil {
 			return nil, err
@@ -33,13 +33,13 @@ func (s *Server) why(r *http.Request) (any, error) {
 	if q.Entry == "" && q.Type == "" {
 		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "entry", Detail: "name an entry by id, slug or path, or the request that it is about"}}
 	}
-	return s.g.Why(r.Context(), q)
+	return s.env.Diagnosis.Why(r.Context(), q)
 }
 
 // askedFor takes from a read what is asked of it.
-func (s *Server) askedFor(request string, q *gateway.Question) error {
+func (s *Server) askedFor(request string, q *diagnose.Question) error {
 	bad := func(detail string) error {
-		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "give it as in /content/" + s.g.Environment() + "/published/notices?limit=3, or from the plural on"}}
+		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "give it as in /content/" + s.env.Replica.Environment() + "/published/notices?limit=3, or from the plural on"}}
 	}
 	address := request
 	if method, rest, spaced := strings.Cut(request, " "); spaced && strings.ToUpper(method) == method && !strings.ContainsAny(method, "/?") {
@@ -50,7 +50,7 @@ func (s *Server) askedFor(request string, q *gateway.Question) error {
 		return bad("it is no address")
 	}
 	rest := strings.TrimPrefix(u.Path, "/")
-	if below, ok := strings.CutPrefix(u.Path, "/content/"+s.g.Environment()+"/"); ok {
+	if below, ok := strings.CutPrefix(u.Path, "/content/"+s.env.Replica.Environment()+"/"); ok {
 		edition, after, _ := strings.Cut(below, "/")
 		rest = after
 		if q.Edition == "" {
@@ -60,7 +60,7 @@ func (s *Server) askedFor(request string, q *gateway.Question) error {
 	if rest == "graphql" || strings.HasPrefix(rest, "graphql/") {
 		return bad("of a GraphQL request, name the entry instead")
 	}
-	m := s.g.Model()
+	m := s.env.Replica.Model()
 	if q.Locale == "" {
 		q.Locale = u.Query().Get("locale")
 	}

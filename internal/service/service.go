@@ -28,7 +28,7 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
-	"ubiquon/internal/gateway"
+	"ubiquon/internal/environment"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
@@ -96,7 +96,7 @@ func (o *Options) address(own string) string {
 
 // Service is a service that is put together.
 type Service struct {
-	Gateway *gateway.Gateway
+	Environment *environment.Environment
 	// Address of the HTTP server, as in http://127.0.0.1:8400.
 	Address string
 	store   *store.Store
@@ -159,7 +159,7 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		case <-time.After(wait):
 		}
 	}
-	s.Gateway, err = gateway.Open(ctx, gateway.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
+	s.Environment, err = environment.Open(ctx, environment.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
 		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Quiet: o.Quiet, Limits: o.Limits, Processor: processor,
 		SessionIdle: o.SessionIdle, SessionLongest: o.SessionLongest, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
 	return s, err
@@ -217,10 +217,10 @@ func Lock(data string) (*os.File, error) {
 
 // Start lets the gateway work and serves the listener.
 func (s *Service) Start(ctx context.Context) error {
-	if err := s.Gateway.Start(ctx); err != nil {
+	if err := s.Environment.Start(ctx); err != nil {
 		return err
 	}
-	s.server = server.New(server.Options{Gateway: s.Gateway, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
+	s.server = server.New(server.Options{Environment: s.Environment, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
 		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log})
 	s.serve(s.server)
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
@@ -239,7 +239,7 @@ func (s *Service) Close() {
 		s.stop()
 	}
 	if s.server != nil {
-		s.Gateway.Leave()
+		s.Environment.Replica.Leave()
 		s.http.SetKeepAlivesEnabled(false) // clients connect anew, perhaps elsewhere
 		time.Sleep(s.o.Drain)
 		s.server.EndStreams()
@@ -258,8 +258,8 @@ func (s *Service) Close() {
 		s.server.FinishWrites(ctx)
 		cancel()
 	}
-	if s.Gateway != nil {
-		s.Gateway.Close()
+	if s.Environment != nil {
+		s.Environment.Close()
 	}
 	if s.store != nil {
 		s.store.Close()
@@ -275,7 +275,7 @@ func (s *Service) Close() {
 // FirstKey returns the secret of a new key that may do everything, if there is
 // none that may manage yet; else "".
 func (s *Service) FirstKey(ctx context.Context) (string, error) {
-	keys, err := s.Gateway.Keys(ctx)
+	keys, err := s.Environment.Keys.Keys(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -284,14 +284,14 @@ func (s *Service) FirstKey(ctx context.Context) (string, error) {
 			return "", nil
 		}
 	}
-	_, secret, err := s.Gateway.CreateKey(ctx, access.Key{Name: "first admin", Grants: Everything()}, "first start")
+	_, secret, err := s.Environment.Keys.CreateKey(ctx, access.Key{Name: "first admin", Grants: Everything()}, "first start")
 	return secret, err
 }
 
 // FirstLink returns the address at which the first account is made, once; "" if
 // there is an account already.
 func (s *Service) FirstLink(ctx context.Context) (string, error) {
-	link, err := s.Gateway.FirstLink(ctx)
+	link, err := s.Environment.Accounts.FirstLink(ctx)
 	if err != nil || link == "" {
 		return "", err
 	}

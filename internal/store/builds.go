@@ -73,9 +73,9 @@ func (s *Store) AddRuleRun(ctx context.Context, tx pgx.Tx, sequence int64, r *ru
 
 // RuleRuns returns what the rules made of the changes of one event, and of the
 // change that it found applied.
-func (s *Store) RuleRuns(ctx context.Context, e *Event) ([]RuleRun, error) {
+func (s *Store) RuleRuns(ctx context.Context, event string, sequence *int64) ([]RuleRun, error) {
 	rows, err := s.pool(ctx).Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
-		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by sequence, rule`, s.Environment, e.ID, e.Sequence)
+		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by sequence, rule`, s.Environment, event, sequence)
 	if err != nil {
 		return nil, err
 	}

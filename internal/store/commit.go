@@ -14,13 +14,9 @@ const (
 	// maxTogether bounds the entries that one transaction writes for several
 	// callers.
 	maxTogether = 200
-	// maxLeaders is how many transactions are under way at once: one that waits
-	// for its commit, and one that reads meanwhile.
-	maxLeaders = 2
 	// slow is after how long a transaction does not count as under way any more, so that
-	// what does not wait for the same entries goes past it; maxSlow bounds those.
-	slow    = 500 * time.Millisecond
-	maxSlow = 4
+	// what does not wait for the same entries goes past it.
+	slow = 500 * time.Millisecond
 	// writeTimeout bounds one transaction, largeTimeout one that reaches more than
 	// largeReach entries beyond those that are written.
 	writeTimeout = 10 * time.Second

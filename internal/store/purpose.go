@@ -36,6 +36,14 @@ const (
 const followers = 4
 
 const (
+	// maxLeaders is how many transactions of writers are under way at once: one that waits
+	// for its commit, and one that reads meanwhile.
+	maxLeaders = 2
+	// maxSlow is how many more there may be of those that have taken long.
+	maxSlow = 4
+)
+
+const (
 	// writers is how many connections there are for Writing: for each transaction under way.
 	writers = maxLeaders + maxSlow
 	// receivers and listers are how many there are for Receiving and Listing, lockWait how

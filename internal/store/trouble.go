@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"ubiquon/internal/admission"
+	"ubiquon/internal/core/content"
 )
 
 // Trouble is what an error of the database comes from.
@@ -89,4 +90,14 @@ func Passing(err error) bool {
 func BadValue(err error) bool {
 	trouble, _ := TroubleOf(err)
 	return trouble == ContentTrouble
+}
+
+// ContentReason reports whether an error of Apply has its reason in what was to be
+// written, so that trying again does not help.
+func ContentReason(err error) bool {
+	var problems content.Problems
+	var conflict *ConflictError
+	var referred *ReferredError
+	return errors.As(err, &problems) || errors.As(err, &conflict) || errors.As(err, &referred) ||
+		errors.Is(err, ErrForeign) || errors.Is(err, ErrNotFound) || BadValue(err)
 }

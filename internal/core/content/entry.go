@@ -131,6 +131,9 @@ type About struct {
 // AboutNames lists the names that about(…) takes, in the order of delivery.
 var AboutNames = []string{"type", "locale", "filledIn", "revision", "firstPublished", "published", "updated", "path", "locales"}
 
+// UserCause is the cause of what a person or a key does.
+func UserCause(name string) Cause { return Cause{Kind: "user", Name: name} }
+
 // Cause says why a change happened.
 type Cause struct {
 	// Kind is event, user, schedule, import, reconcile or model.

@@ -1,0 +1,162 @@
+package authoring
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store"
+)
+
+// Entries lists entries.
+func (a *Service) Entries(ctx context.Context, f store.EntryFilter) ([]store.EntryInfo, int, error) {
+	return a.store.ListEntries(ctx, f)
+}
+
+// Revision returns one revision of an entry, with its fields.
+func (a *Service) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
+	return a.store.Revision(ctx, id, number)
+}
+
+// Comparison is two states of an entry, and in what they differ.
+type Comparison struct {
+	// From and To are revisions; 0 stands for what readers get.
+	From        int                       `json:"from"`
+	To          int                       `json:"to"`
+	Differences []content.FieldDifference `json:"differences"`
+}
+
+// CompareRevisions compares two revisions of an entry; 0 is what readers get. A
+// to of -1 is the newest.
+func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int) (Comparison, error) {
+	e, err := a.store.Entry(ctx, id)
+	if err != nil {
+		return Comparison{}, err
+	}
+	if to < 0 {
+		to = e.Revision
+	}
+	state := func(n int) (content.Fields, error) {
+		switch n {
+		case 0:
+			return e.Shown, nil
+		case e.Revision:
+			return e.Newest, nil
+		}
+		v, err := a.store.Revision(ctx, id, n)
+		return v.Fields, err
+	}
+	out := Comparison{From: from, To: to}
+	before, err := state(from)
+	if err != nil {
+		return out, err
+	}
+	after, err := state(to)
+	if err != nil {
+		return out, err
+	}
+	m := a.replica.Model()
+	t := m.Type(e.Type)
+	if t == nil {
+		return out, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+	}
+	out.Differences = content.Compare(m, t, before, after)
+	return out, nil
+}
+
+// maxLinked bounds how many entries are followed in search of drafts.
+const maxLinked = 500
+
+// LinkedDrafts lists the entries that those named lead to, near or far, and of
+// which readers do not have the newest state; of our own origin alone, since
+// others are not published here.
+func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]store.EntryInfo, error) {
+	seen := map[string]bool{}
+	for _, id := range ids {
+		seen[id] = true
+	}
+	var linked []string
+	for next := ids; len(next) > 0 && len(linked) < maxLinked; {
+		targets, err := a.store.LinkedFrom(ctx, next)
+		if err != nil {
+			return nil, err
+		}
+		next = nil
+		for _, id := range targets {
+			if !seen[id] {
+				seen[id] = true
+				next = append(next, id)
+			}
+		}
+		linked = append(linked, next...)
+	}
+	out := []store.EntryInfo{}
+	if len(linked) == 0 {
+		return out, nil
+	}
+	items, _, err := a.store.ListEntries(ctx, store.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked})
+	for _, e := range items {
+		if e.PublishedRevision == 0 || e.Behind {
+			out = append(out, e)
+		}
+	}
+	return out, err
+}
+
+// Duplicate saves a draft with the newest state of an entry under a new id. Its
+// slug and its title tell that it is a copy; values that must be unique are left
+// out.
+func (a *Service) Duplicate(ctx context.Context, id, by string) (string, store.Applied, error) {
+	e, err := a.store.Entry(ctx, id)
+	if err != nil {
+		return "", store.Applied{}, err
+	}
+	t := a.replica.Model().Type(e.Type)
+	if t == nil {
+		return "", store.Applied{}, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+	}
+	fields := e.Newest
+	for _, f := range t.Fields {
+		if f.Kind == model.Slug || f.Unique {
+			delete(fields, f.Name)
+		}
+	}
+	const mark = " (copy)"
+	switch title := fields[t.Title].(type) {
+	case string:
+		fields[t.Title] = title + mark
+	case map[string]any:
+		for tag, v := range title {
+			if s, ok := v.(string); ok {
+				title[tag] = s + mark
+			}
+		}
+	}
+	edit := store.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
+	cause := content.Cause{Kind: "user", Name: by}
+	done, err := a.Apply(ctx, []store.Edit{edit}, by, cause)
+	var p content.Problems
+	if errors.As(err, &p) && p[0].Rule == "unique" {
+		// There is another copy already.
+		ownSlug(a.replica.Model(), t, edit.ID, fields)
+		done, err = a.Apply(ctx, []store.Edit{edit}, by, cause)
+	}
+	return edit.ID, done, err
+}
+
+// Coverage returns how much of each type is translated into each locale.
+func (a *Service) Coverage(ctx context.Context) ([]store.Coverage, error) {
+	return a.store.Coverages(ctx, a.replica.Model().Tags())
+}
+
+// SawOpen notes that somebody has an entry open, and returns who else has.
+func (a *Service) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
+	return a.store.SawOpen(ctx, id, session, who)
+}
+
+// Standings returns how entries stand, by id; of those that there are.
+func (a *Service) EntryAccess(ctx context.Context, ids []string) (map[string]store.Standing, error) {
+	return a.store.Standings(ctx, ids)
+}

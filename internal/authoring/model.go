@@ -1,0 +1,153 @@
+package authoring
+
+import (
+	"context"
+	"slices"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store"
+)
+
+// Consequence is a difference between two models with what it does to entries
+// and to those who read them.
+type Consequence struct {
+	store.Consequence
+	// Readers are the keys, and the sites behind them, that may read what goes or
+	// is renamed.
+	Readers []string `json:"readers"`
+}
+
+// ModelPlan is what applying a model would do.
+type ModelPlan struct {
+	// Version of the present model.
+	Version int64 `json:"version"`
+	// Consequences, the worst first; none when the model is the present one.
+	Consequences []Consequence `json:"consequences"`
+	// Loses is true when content would be lost.
+	Loses bool `json:"loses"`
+	// Model and YAML are the model as it would be.
+	Model *model.Model `json:"model"`
+	YAML  string       `json:"yaml"`
+	// Conflicts says what else stands in the way: origins or rules that name what
+	// would be gone.
+	Conflicts []string `json:"conflicts"`
+	// Breaks are requests that are in use and would not be answered any more, the first
+	// hundred of them.
+	Breaks []api.Breakage `json:"breaks"`
+	// Warnings tell of what goes on, and may not be meant.
+	Warnings []string `json:"warnings"`
+}
+
+// ModelChecks are what others say of a model before it is applied.
+type ModelChecks struct {
+	// Fits returns why origins, sites and rules do not fit the model; nil if they do.
+	Fits func(*model.Model) error
+	// NewType warns of what does not know of a type that the model adds.
+	NewType func(name string) []string
+	// Breaks lists requests in use that the model would not answer.
+	Breaks func(context.Context, *model.Model) ([]api.Breakage, error)
+}
+
+// PlanModel works out what applying the model would do.
+func (a *Service) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, error) {
+	present, version, err := a.store.Model(ctx)
+	if err != nil {
+		return ModelPlan{}, err
+	}
+	plan := ModelPlan{Version: version, Consequences: []Consequence{}, Conflicts: []string{}, Model: m, YAML: string(m.YAML())}
+	found, err := a.store.Consequences(ctx, present, m)
+	if err != nil {
+		return plan, err
+	}
+	keys, err := a.store.Keys(ctx)
+	if err != nil {
+		return plan, err
+	}
+	for _, c := range found {
+		one := Consequence{Consequence: c, Readers: []string{}}
+		if c.Type != "" && (c.What == "removed" || c.What == "renamed") {
+			one.Readers = readersOf(keys, c.Type)
+		}
+		plan.Loses = plan.Loses || c.Severity == model.Loses
+		plan.Consequences = append(plan.Consequences, one)
+	}
+	if err := a.checks.Fits(m); err != nil {
+		plan.Conflicts = append(plan.Conflicts, err.Error())
+	}
+	plan.Warnings = []string{}
+	for _, t := range m.Types {
+		if present.Type(t.Name) != nil || t.Was != "" && present.Type(t.Was) != nil {
+			continue
+		}
+		plan.Warnings = append(plan.Warnings, a.checks.NewType(t.Name)...)
+	}
+	plan.Breaks, err = a.checks.Breaks(ctx, m)
+	return plan, err
+}
+
+// readersOf lists the keys that may read entries of a type, by name.
+func readersOf(keys []*access.Key, typ string) []string {
+	out := []string{}
+	for _, k := range keys {
+		allowed := slices.ContainsFunc(content.Editions, func(edition string) bool {
+			return slices.Contains(access.Rights{Own: k.Grants}.Types(access.Read, edition, []string{typ}), typ)
+		})
+		if !allowed || k.Revoked != nil || k.Grants.Allows(access.Administer) {
+			continue
+		}
+		name := "key " + k.Name
+		if k.Site != "" {
+			name = "site " + k.Site
+		}
+		if !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// ConflictingConfigError is the error of a model that origins or rules do not
+// fit.
+type ConflictingConfigError struct{ Reason error }
+
+func (e *ConflictingConfigError) Error() string {
+	return "the configuration does not fit the model: " + e.Reason.Error()
+}
+
+// ApplyModel makes m the model on all nodes, and converts what is stored. When
+// it returns, this node reads by it. Its errors are those of store.ApplyModel
+// and *ConflictingConfigError.
+func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o store.ModelOptions) error {
+	if err := a.checks.Fits(m); err != nil {
+		return &ConflictingConfigError{err}
+	}
+	if err := a.store.ApplyModel(ctx, m, content.Cause{Kind: "model", Name: by}, o); err != nil {
+		return err
+	}
+	if err := a.replica.ReloadModel(ctx); err != nil {
+		return err
+	}
+	return a.replica.CatchUp(ctx)
+}
+
+// EditLocales changes the model's locales, and nothing else of it.
+func (a *Service) EditLocales(ctx context.Context, by string, o store.ModelOptions, change func([]model.Locale) ([]model.Locale, error)) error {
+	present, version, err := a.store.Model(ctx)
+	if err != nil {
+		return err
+	}
+	next := *present
+	if next.Locales, err = change(slices.Clone(present.Locales)); err != nil {
+		return err
+	}
+	// Read checks fallbacks and tags.
+	m, err := model.Read(map[string][]byte{"locales": next.YAML()})
+	if err != nil {
+		return err
+	}
+	o.IfVersion = version
+	return a.ApplyModel(ctx, m, by, o)
+}

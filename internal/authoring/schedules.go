@@ -1,0 +1,169 @@
+package authoring
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"ubiquon/internal/background"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/store"
+)
+
+// ErrMoment is the error of a moment or a time zone that cannot be read.
+var ErrMoment = errors.New("no such moment")
+
+// ParseMoment reads a moment: RFC 3339 with an offset, or a local time such as
+// 2026-12-01T08:00 in the time zone, an IANA name; empty means UTC. A local time
+// that the zone skips, or has twice, is refused.
+func ParseMoment(text, zone string) (time.Time, string, error) {
+	if zone == "" {
+		zone = "UTC"
+	}
+	location, err := time.LoadLocation(zone)
+	if err != nil || zone == "Local" {
+		return time.Time{}, "", fmt.Errorf("%w: %q is no time zone; name one as in Europe/Oslo", ErrMoment, zone)
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return at, zone, nil
+	}
+	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02 15:04"} {
+		at, err := time.ParseInLocation(form, text, location)
+		if err != nil {
+			continue
+		}
+		if at.Format(form) != text {
+			return at, "", fmt.Errorf("%w: %s does not exist in %s, where clocks are put forward then", ErrMoment, text, zone)
+		}
+		// Clocks are put back by half an hour on Lord Howe, and by two at Troll.
+		for other := -3 * time.Hour; other <= 3*time.Hour; other += 15 * time.Minute {
+			if other != 0 && at.Add(other).Format(form) == text {
+				return at, "", fmt.Errorf("%w: %s comes twice in %s, where clocks are put back then; give it with an offset, as in %s", ErrMoment, text, zone, at.Format(time.RFC3339))
+			}
+		}
+		return at, zone, nil
+	}
+	return time.Time{}, "", fmt.Errorf("%w: %q is no time; write it as in 2026-12-01T08:00", ErrMoment, text)
+}
+
+// AddSchedule has an entry published or taken back at a moment. What is published
+// is the newest revision at the time of this call. Its error is store.ErrPast,
+// store.ErrForeign or content.Problems where that is the reason.
+func (a *Service) AddSchedule(ctx context.Context, s store.Schedule) (store.Schedule, error) {
+	e, err := a.store.Entry(ctx, s.Entry)
+	if err != nil {
+		return s, err
+	}
+	if e.Origin != content.Local {
+		return s, fmt.Errorf("entry %s: %w (%s)", s.Entry, store.ErrForeign, e.Origin)
+	}
+	m := a.replica.Model()
+	t := m.Type(e.Type)
+	problem := func(path, rule, format string, args ...any) error {
+		return content.Problems{{Entry: s.Entry, Path: path, Rule: rule, Text: fmt.Sprintf(format, args...)}}
+	}
+	for _, tag := range s.Locales {
+		if _, ok := m.Locale(tag); !ok {
+			return s, problem("locales", "locale", "there is no locale %q", tag)
+		}
+	}
+	switch s.Action {
+	case store.SchedulePublish:
+		if t.Approval && e.Review != content.Approved {
+			return s, problem("action", "approval", "revision %d is not approved, and %s is published only after approval; submit it for review", e.Revision, t.Label)
+		}
+		live := content.Publish(t, e.Shown, e.Newest, s.Locales)
+		if p := content.Check(m, t, s.Entry, live, content.For{Publish: true, Locales: s.Locales}); len(p) > 0 {
+			return s, p
+		}
+	case store.ScheduleUnpublish:
+	default:
+		return s, problem("action", "action", "%q is neither publish nor unpublish", s.Action)
+	}
+	out, err := a.store.AddSchedule(ctx, s)
+	a.schedulesMoved()
+	return out, err
+}
+
+// Schedules lists schedules: see store.Schedules.
+func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]store.Schedule, int, error) {
+	return a.store.Schedules(ctx, state, limit)
+}
+
+// Schedule returns one schedule, store.ErrNotFound if there is none.
+func (a *Service) Schedule(ctx context.Context, id string) (store.Schedule, error) {
+	return a.store.Schedule(ctx, id)
+}
+
+// MoveSchedule gives a pending schedule another moment.
+func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (store.Schedule, error) {
+	out, err := a.store.MoveSchedule(ctx, id, at, zone)
+	a.schedulesMoved()
+	return out, err
+}
+
+// CancelSchedule cancels a pending schedule.
+func (a *Service) CancelSchedule(ctx context.Context, id, by string) error {
+	err := a.store.EndSchedule(ctx, id, store.ScheduleCancelled, "by "+by)
+	a.schedulesMoved()
+	return err
+}
+
+func (a *Service) schedulesMoved() {
+	background.Nudge(a.wakeSchedules)
+	a.news.Tell("schedules")
+}
+
+// runSchedules carries out what is due. Every node tries; the database lets one
+// of them.
+func (a *Service) runSchedules(ctx context.Context) {
+	for {
+		due, next, err := a.store.Due(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			next = time.Second
+			a.log.Debug("schedules cannot be read; trying on", "error", err)
+		}
+		for i := range due {
+			a.execute(ctx, &due[i])
+			if ctx.Err() != nil {
+				return
+			}
+		}
+		// Another node may have taken in a schedule that is due earlier.
+		if !background.Sleep(ctx, min(next, time.Second), a.wakeSchedules) {
+			return
+		}
+	}
+}
+
+func (a *Service) execute(ctx context.Context, s *store.Schedule) {
+	edit := store.Edit{ID: s.Entry, Origin: content.Local, Live: store.PublishNewest, Locales: s.Locales, PublishRevision: s.Revision, Schedule: s.ID}
+	if s.Action == store.ScheduleUnpublish {
+		edit.Live, edit.PublishRevision = store.TakeBack, 0
+	}
+	_, err := a.Apply(ctx, []store.Edit{edit}, s.By, content.Cause{Kind: "schedule", Name: s.By})
+	switch {
+	case err == nil:
+	case errors.Is(err, store.ErrScheduleGone), ctx.Err() != nil:
+		return // somebody else has done it, or it is tried again
+	case !store.ContentReason(err):
+		if s.Tries == 0 {
+			a.log.Warn("a schedule is late; it is tried again until it is carried out", "entry", s.Entry, "action", s.Action, "at", s.At, "error", err)
+		}
+		_, told := store.TroubleOf(err)
+		if err := a.store.DelaySchedule(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
+			a.log.Debug("that a schedule is late cannot be noted", "error", err)
+		}
+	default:
+		a.log.Warn("a schedule could not be carried out", "entry", s.Entry, "action", s.Action, "error", err)
+		if err := a.store.EndSchedule(ctx, s.ID, store.ScheduleFailed, err.Error()); err != nil {
+			a.log.Error("a failed schedule could not be marked as such", "schedule", s.ID, "error", err)
+		}
+	}
+	a.news.Tell("schedules")
+}

@@ -1,0 +1,59 @@
+package delivery
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"ubiquon/internal/background"
+	"ubiquon/internal/cache"
+)
+
+// Sample is how the cache did at a moment.
+type Sample struct {
+	At      time.Time `json:"at"`
+	Hits    int64     `json:"hits"` // since the sample before
+	Misses  int64     `json:"misses"`
+	Expired int64     `json:"expired"`
+	Held    int       `json:"held"`
+	Bytes   uint64    `json:"bytes"`
+}
+
+const (
+	sampleEvery = 10 * time.Second
+	maxSamples  = 360 // an hour
+)
+
+type samples struct {
+	mu   sync.Mutex
+	all  []Sample
+	last cache.Stats
+}
+
+// sampling notes how the cache does.
+func (d *Service) sampling(ctx context.Context) {
+	for ok := true; ok; ok = background.Sleep(ctx, sampleEvery, nil) {
+		d.sample()
+	}
+}
+
+func (d *Service) sample() {
+	now := d.cache.Stats()
+	d.samples.mu.Lock()
+	defer d.samples.mu.Unlock()
+	was := d.samples.last
+	d.samples.last = now
+	d.samples.all = append(d.samples.all, Sample{time.Now(), now.Hits - was.Hits, now.Misses - was.Misses + now.Joined - was.Joined, now.Expired - was.Expired, now.Responses, now.Bytes})
+	if over := len(d.samples.all) - maxSamples; over > 0 {
+		d.samples.all = slices.Clone(d.samples.all[over:])
+	}
+}
+
+// CacheHistory is how the cache did in the last hour, in steps of ten seconds; the
+// last one is up to now.
+func (d *Service) CacheHistory() []Sample {
+	d.samples.mu.Lock()
+	defer d.samples.mu.Unlock()
+	return slices.Clone(d.samples.all)
+}

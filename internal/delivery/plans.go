@@ -1,0 +1,72 @@
+package delivery
+
+import (
+	"sync"
+	"sync/atomic"
+)
+
+// planCache holds plans by the text of their requests, up to so many bytes. When
+// half of that is full, the half before is dropped, except for what was asked for
+// since: a flood of texts that nobody asks for again does not take away those that
+// are asked for often. It is safe for concurrent use.
+type planCache struct {
+	most  int64
+	mu    sync.Mutex // held while the halves change places
+	young atomic.Pointer[planHalf]
+	old   atomic.Pointer[planHalf]
+}
+
+type planHalf struct {
+	held  sync.Map
+	bytes atomic.Int64
+}
+
+// longestPlanText is the longest request whose plan is remembered, in bytes.
+const longestPlanText = 16 << 10
+
+func newPlanCache(most int64) *planCache {
+	c := &planCache{most: most}
+	c.young.Store(&planHalf{})
+	c.old.Store(&planHalf{})
+	return c
+}
+
+func (h *planHalf) get(text string) *Plan {
+	p, _ := h.held.Load(text)
+	plan, _ := p.(*Plan)
+	return plan
+}
+
+func (c *planCache) get(text string) *Plan {
+	if p := c.young.Load().get(text); p != nil {
+		return p
+	}
+	p := c.old.Load().get(text)
+	if p != nil {
+		c.put(text, p)
+	}
+	return p
+}
+
+func (c *planCache) put(text string, p *Plan) {
+	if len(text) > longestPlanText {
+		return
+	}
+	young := c.young.Load()
+	if _, held := young.held.LoadOrStore(text, p); held {
+		return
+	}
+	if young.bytes.Add(p.weight+int64(len(text))) <= c.most/2 {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.young.Load() == young {
+		c.old.Store(young)
+		c.young.Store(&planHalf{})
+	}
+}
+
+// weigh sets how many bytes the plan takes, about: what it was compiled to is a tree of
+// small records, which take ten times as much as their canonical form.
+func (p *Plan) weigh(form int) { p.weight = int64(2<<10 + 10*form) }

@@ -1,0 +1,90 @@
+package delivery
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/depend"
+)
+
+// Replan returns what compiles the request that a plan's text stands for.
+type Recompile func(text string) (Compiler, error)
+
+// SetReplan says how requests are compiled again when nobody is asking. It must be
+// set before Start.
+func (d *Service) SetRecompile(f Recompile) { d.recompile = f }
+
+// planOf compiles a request by its text.
+func (d *Service) planFor(text string) (*Plan, error) {
+	if d.recompile == nil || text == "" {
+		return nil, errors.New("this request cannot be made again")
+	}
+	compile, err := d.recompile(text)
+	if err != nil {
+		return nil, err
+	}
+	return d.Plan(text, compile)
+}
+
+// toldByModel are the headers that follow from the model.
+var toldByModel = []string{"Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Vary", "Deprecation", "Sunset"}
+
+// keeps tells whether the request of a response gives it under the present model
+// too, if the content that it was made of is as it was.
+func (d *Service) KeepsAnswer(r *cache.Response) bool {
+	p, err := d.planFor(r.Asked)
+	if err != nil || p.Key != r.Key() || p.stale != r.Stale {
+		return false
+	}
+	return !slices.ContainsFunc(toldByModel, func(name string) bool { return !slices.Equal(p.Base[name], r.Header[name]) })
+}
+
+// renewals bounds how many popular responses wait to be computed anew; those
+// beyond are computed when somebody asks.
+const maxQueuedRefreshes = 1000
+
+// renewLater queues a response that was popular and has expired.
+func (d *Service) QueueRefresh(r *cache.Response) {
+	select {
+	case d.refreshQueue <- r:
+	default:
+	}
+}
+
+// renewing computes popular responses anew, two at a time: those who ask for
+// something else shall not notice.
+func (d *Service) refreshLoop(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case r := <-d.refreshQueue:
+			if p, err := d.planFor(r.Asked); err != nil || p.Key != r.Key() {
+				continue // it was what a reader with fewer rights gets, or the model is another
+			}
+			if err := d.Warm(ctx, r.Asked); err != nil && ctx.Err() == nil {
+				d.log.Debug("a popular answer was not computed anew", "request", r.Asked, "error", err)
+			}
+		}
+	}
+}
+
+// refreshAhead is the principal of what is computed before anybody asks.
+const refreshAhead = "refresh ahead"
+
+// Warm computes the answer to a request, given by its text, unless it is held.
+func (d *Service) Warm(ctx context.Context, text string) error {
+	for range 3 {
+		p, err := d.planFor(text)
+		if err != nil {
+			return err
+		}
+		err = d.cache.Renew(ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy}, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) })
+		if !errors.Is(err, ErrReplan) {
+			return err
+		}
+	}
+	return ErrReplan
+}

@@ -1,0 +1,445 @@
+package environment_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/golang-jwt/jwt/v5"
+
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/server"
+	"ubiquon/internal/store"
+	"ubiquon/internal/testkit"
+)
+
+// Who may use which route. The letters are those who are let through:
+//
+//   - everyone            p key: read published *   v key: read preview *
+//     w key: write preview notice                     d key: publish published *
+//     n key: read preview * in nb                     b key: submit preview remark
+//     s site's key: read published *, read preview *  l preview link to fog
+//     t token: read preview notice                    a key: everything
+//     R E A M accounts: reader, editor, approver, admin
+//
+// A route that is not here fails the test, and so does one that is gone.
+var whoMay = map[string]string{
+	"GET /":                      "-pvwdnbsltaREAM",
+	"GET /console":               "-pvwdnbsltaREAM",
+	"GET /console/*":             "-pvwdnbsltaREAM",
+	"GET /problems/{name}":       "-pvwdnbsltaREAM",
+	"GET /health/live":           "-pvwdnbsltaREAM",
+	"GET /health/ready":          "-pvwdnbsltaREAM",
+	"GET /metrics":               "-pvwdnbsltaREAM",
+	"POST /hooks/{origin}":       "-pvwdnbsltaREAM", // proven by its signature
+	"POST /control/v1/session":   "",                // with a password
+	"GET /control/v1/session":    "pvwdnbstaREAM",
+	"DELETE /control/v1/session": "-pvwdnbstaREAM",
+	"POST /control/v1/welcome":   "-pvwdnbstaREAM", // with a link
+
+	"GET /control/v1/status":         "vaREAM",
+	"GET /control/v1/news":           "vaREAM",
+	"GET /control/v1/cache":          "vaREAM",
+	"GET /control/v1/events":         "vaREAM",
+	"GET /control/v1/writes/{write}": "wdaEAM",
+	"GET /control/v1/events/{id}":    "vaREAM",
+	"GET /control/v1/sites":          "vaREAM",
+	"GET /control/v1/builds":         "vaREAM",
+	"GET /control/v1/builds/{id}":    "vaREAM",
+	"POST /control/v1/why":           "vaREAM",
+
+	"POST /control/v1/reads":                  "vtaREAM",
+	"GET /control/v1/reads/saved":             "vtaREAM",
+	"POST /control/v1/reads/saved":            "wdaEAM",
+	"DELETE /control/v1/reads/saved/{id}":     "wdaEAM",
+	"GET /control/v1/documents":               "vtaREAM",
+	"POST /control/v1/documents":              "aM",
+	"DELETE /control/v1/documents/{document}": "aM",
+
+	"GET /control/v1/model":         "pvtaREAM",
+	"GET /control/v1/model.yaml":    "vtaREAM",
+	"GET /control/v1/model.graphql": "vtaREAM",
+	"POST /control/v1/model/plan":   "aM",
+	"POST /control/v1/model/apply":  "aM",
+	"POST /control/v1/locales":      "aM",
+	"GET /control/v1/coverage":      "vaREAM",
+	"GET /control/v1/linked-drafts": "vaREAM",
+
+	"GET /control/v1/entries":                         "vtaREAM",
+	"GET /control/v1/entries/{id}":                    "vtaREAM",
+	"GET /control/v1/entries/{id}/revisions/{number}": "vtaREAM",
+	"GET /control/v1/entries/{id}/differences":        "vtaREAM",
+	"POST /control/v1/entries/{id}/preview":           "vtaREAM",
+	"POST /control/v1/entries/{id}/open":              "vtaREAM",
+	"POST /control/v1/edits":                          "waEAM",
+	"PUT /control/v1/entries/{id}":                    "waEAM",
+	"POST /control/v1/entries/{id}/duplicate":         "waEAM",
+	"GET /control/v1/export":                          "vaREAM",
+	"POST /control/v1/import":                         "aM",
+
+	"GET /control/v1/previews":              "vtaREAM",
+	"DELETE /control/v1/previews/{preview}": "aM", // and who has made it
+	"GET /control/v1/sessions":              "REAM",
+	"DELETE /control/v1/sessions/{session}": "REAM",
+	"POST /control/v1/session/proof":        "REAM",
+	"POST /control/v1/session/password":     "", // with the present one
+	"GET /control/v1/audit/verify":          "aM",
+	"GET /control/v1/schedules":             "vaREAM",
+	"POST /control/v1/schedules":            "daAM",
+	"PATCH /control/v1/schedules/{id}":      "daAM",
+	"DELETE /control/v1/schedules/{id}":     "daAM",
+
+	"GET /control/v1/origins":                   "vaREAM",
+	"POST /control/v1/origins/{origin}/compare": "aM",
+	"POST /control/v1/origins/{origin}/retire":  "aM",
+	"POST /control/v1/origins/{origin}/adopt":   "aM",
+	"GET /control/v1/origins/{origin}/untaken":  "vaREAM",
+	"POST /control/v1/wake":                     "aM",
+	"POST /control/v1/sites/{site}/rebuild":     "daAM",
+	"POST /control/v1/builds/{id}/reports":      "aM", // and the site's own key
+	"POST /control/v1/cache/purge":              "aM",
+	"POST /control/v1/cache/warm":               "aM",
+	"GET /control/v1/cache/history":             "vaREAM",
+	"GET /control/v1/cache/answers":             "vaREAM",
+	"GET /control/v1/cache/answers/{key}":       "vaREAM",
+	"GET /control/v1/nodes":                     "vaREAM",
+	"GET /control/v1/downstream":                "vaREAM",
+	"GET /control/v1/changes":                   "vaREAM",
+	"GET /control/v1/changes/{sequence}":        "vaREAM",
+	"POST /control/v1/changes/simulate":         "vaREAM",
+
+	"GET /control/v1/keys":                     "aM",
+	"POST /control/v1/keys":                    "aM",
+	"GET /control/v1/keys/{key}":               "aM",
+	"PATCH /control/v1/keys/{key}":             "aM",
+	"POST /control/v1/keys/{key}/rotate":       "aM",
+	"DELETE /control/v1/keys/{key}":            "aM",
+	"POST /control/v1/keys/check":              "aM",
+	"GET /control/v1/open":                     "vtaREAM",
+	"PATCH /control/v1/open":                   "aM",
+	"GET /control/v1/refusals":                 "aM",
+	"GET /control/v1/accounts":                 "aM",
+	"POST /control/v1/accounts":                "aM",
+	"PATCH /control/v1/accounts/{account}":     "aM",
+	"POST /control/v1/accounts/{account}/link": "aM",
+	"GET /control/v1/audit":                    "aM",
+	"GET /content/published/notices":           "psa",
+	"GET /content/published/graphql":           "psta",
+	"GET /content/published/graphql/schema":    "psta",
+	"GET /content/published/changes":           "psta",
+	"GET /content/preview/notices":             "vsta",
+	"GET /content/preview/changes":             "vnsta",
+	"GET /content/preview/schema":              "vnsta",
+	"GET /content/preview/paths":               "vsta",
+	"GET /content/preview/entries/fog":         "vslta",
+	"POST /content/submissions/remarks":        "ba",
+}
+
+// unwritten are the writes that change nothing, or nothing that is worth a line
+// in the audit log.
+var unwritten = []string{"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/changes/simulate", "POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
+	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome", "POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}"}
+
+type matrix struct {
+	n       node
+	secrets map[byte]string // keys
+	cookies map[byte]string // accounts
+	made    int
+}
+
+func (l *line) matrix(t *testing.T) *matrix {
+	site := rebuild.Site{Address: "http://127.0.0.1:1", Build: &rebuild.Call{Call: "http://127.0.0.1:1/build"}}
+	id, o := newIssuer(t)
+	o.Store, o.Sites = l.store, map[string]rebuild.Site{"web": site}
+	quay := httptest.NewServer(&outside{items: map[string]map[string]any{}})
+	t.Cleanup(quay.Close)
+	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{"quay": {Pull: origin.Pull{HTTP: quay.URL + "/api"}, Prove: origin.Proof{StandardWebhooks: []string{hookSecret}}}}, time.Hour, outbound.Options{Private: true}
+	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
+	l.nodes = append(l.nodes, m.n)
+	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"}, 'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"}, 'b': {"submit preview remark"}} {
+		_, m.secrets[letter] = l.key(t, grants...)
+	}
+	m.secrets['t'] = signed(t, jwt.SigningMethodES256, id.keys["one"], "one", nil)
+	both, _ := access.ParseGrants([]string{"read published *", "read preview *"})
+	var err error
+	if _, m.secrets['s'], err = m.n.Keys.CreateKey(t.Context(), access.Key{Name: "the site's", Site: "web", Grants: both}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	link, err := m.n.client.Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.secrets['l'] = link.Token
+	m.secrets['a'] = m.n.client.Key
+	for letter, role := range map[byte]access.Role{'R': access.RoleReader, 'E': access.RoleEditor, 'A': access.RoleApprover, 'M': access.RoleAdmin} {
+		email := string(role) + "@skerry.example"
+		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), store.Account{Email: email, Role: role}, "a boat is no bath tub", "test"); err != nil {
+			t.Fatal(err)
+		}
+		cookie, _, err := m.n.Accounts.SignIn(t.Context(), email, "a boat is no bath tub", store.Actor{Address: "10.0.0." + string(letter)}, "", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		m.cookies[letter] = cookie
+	}
+	return m
+}
+
+// request makes what is sent to a route: its address with something that is
+// there, and a body that it takes.
+func (m *matrix) request(t *testing.T, route string) (method, path string, body []byte) {
+	method, path, _ = strings.Cut(route, " ")
+	fill := map[string]string{"{id}": "fog", "{number}": "1", "{site}": "web", "{name}": "grant", "{origin}": "none", "/*": "/", "{key}": "spare", "{account}": "reader@skerry.example", "{session}": "none"}
+	switch {
+	case strings.Contains(path, "/schedules/"):
+		s, err := m.n.client.Schedule(t.Context(), "fog", "unpublish", "2031-01-01T00:00", "UTC", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{id}"] = s.ID
+	case strings.Contains(path, "/origins/"):
+		fill["{origin}"] = "quay"
+	case strings.Contains(path, "/reads/saved/"):
+		kept, err := m.n.client.SaveRead(t.Context(), "routes", json.RawMessage(`{"request": "/routes"}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{id}"] = kept.ID
+	case strings.Contains(path, "/documents/"):
+		d, err := m.n.client.AddDocument(t.Context(), "routes", "{ routes { totalCount } }")
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{document}"] = d.ID
+	case strings.Contains(path, "/previews/"):
+		link, err := m.n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{preview}"] = link.ID
+	case strings.Contains(path, "/keys/"):
+		m.made++
+		k, _, err := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "spare", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "route"}}}, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{key}"] = k.ID
+	}
+	if rest, is := strings.CutPrefix(path, "/content/"); is {
+		path = "/content/" + m.n.Replica.Environment() + "/" + rest + map[string]string{"published/notices": "?fields=title", "preview/notices": "?fields=title", "preview/entries/fog": "?fields=id",
+			"published/graphql": "?query={notices{totalCount}}", "published/graphql/schema": ".graphql", "published/changes": "?after=0", "preview/changes": "?after=0"}[rest]
+	}
+	if path == "/control/v1/linked-drafts" {
+		path += "?ids=fog"
+	}
+	save := per{"id": "fog", "type": "notice", "save": per{"title": per{"en": "Fog"}}}
+	m.made++
+	var v any = map[string]any{
+		"/control/v1/edits": per{"edits": []any{save}}, "/control/v1/entries/{id}": save, "/control/v1/entries/{id}/open": per{"session": "a session of mine"},
+		"/control/v1/schedules":      per{"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00", "zone": "UTC"},
+		"/control/v1/schedules/{id}": per{"at": "2032-01-01T00:00", "zone": "UTC"},
+		"/control/v1/model/plan":     per{"files": per{"m.yaml": harbour}}, "/control/v1/model/apply": per{"files": per{"m.yaml": harbour}},
+		"/control/v1/origins/{origin}/retire": per{"do": "local"}, "/control/v1/origins/{origin}/adopt": per{"from": "quay"},
+		"/control/v1/locales": per{"do": "order", "order": []string{"en", "nb", "ja"}}, "/control/v1/why": per{"entry": "fog"},
+		"/control/v1/reads": per{"request": "/notices"}, "/control/v1/reads/saved": per{"name": "notices", "read": per{"request": "/notices"}},
+		"/control/v1/documents": per{"name": "notices", "text": "{ notices { totalCount } }"},
+		"/control/v1/keys":      per{"name": "made", "grants": []string{"read published route"}}, "/control/v1/keys/check": per{}, "/control/v1/keys/{key}": per{"add": []string{"read published notice"}},
+		"/control/v1/keys/{key}/rotate": per{}, "/control/v1/open": per{"take": []string{"read published route in ja"}},
+		"/control/v1/session/proof": per{"password": "a boat is no bath tub"}, "/control/v1/session/password": per{"password": "not this one at all", "new": "another bath tub"},
+		"/control/v1/accounts": per{"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader"}, "/control/v1/accounts/{account}": per{"name": "Another"},
+		"/content/" + m.n.Replica.Environment() + "/submissions/remarks": per{"subject": "Hat"},
+	}[path]
+	for name, value := range fill {
+		path = strings.ReplaceAll(path, name, value)
+	}
+	if v != nil && method != http.MethodGet {
+		body, _ = json.Marshal(v)
+	}
+	return method, path, body
+}
+
+func (m *matrix) do(t *testing.T, letter byte, method, path string, body []byte) (int, string) {
+	req, _ := http.NewRequestWithContext(t.Context(), method, m.n.client.Address+path, bytes.NewReader(body))
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if secret := m.secrets[letter]; secret != "" {
+		req.Header.Set("Authorization", "Bearer "+secret)
+	}
+	if cookie := m.cookies[letter]; cookie != "" {
+		req.AddCookie(&http.Cookie{Name: "ubiquon-session", Value: cookie})
+	}
+	c := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	resp, err := c.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	if resp.Header.Get("Content-Type") == "text/event-stream" {
+		return resp.StatusCode, "" // it does not end
+	}
+	out, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, string(out)
+}
+
+func TestWhoMayUseWhichRoute(t *testing.T) {
+	l := newLine(t, 1)
+	m := l.matrix(t)
+	var routes []string
+	if err := chi.Walk(server.New(server.Options{Environment: m.n.Environment}).Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		routes = append(routes, method+" "+route)
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range routes {
+		if _, known := whoMay[r]; !known {
+			t.Errorf("nothing is said about who may use %s; add it to the matrix", r)
+		}
+	}
+	soon := time.Now().Add(100 * time.Millisecond)
+	_, expired, err := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "expired", Grants: access.RoleAdmin.Grants(), Expires: &soon}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	revoked, secret, _ := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "revoked", Grants: access.RoleAdmin.Grants()}, "test")
+	if _, err := m.n.Keys.RevokeKey(t.Context(), revoked.ID, "test"); err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "a key expires", func() bool { return time.Now().After(soon) })
+	m.secrets['!'], m.secrets['?'] = expired, secret
+	for route, may := range whoMay {
+		contentRoute := strings.Contains(route, " /content/")
+		if !contentRoute && !slices.Contains(routes, route) {
+			t.Errorf("%s is not served", route)
+			continue
+		}
+		for _, letter := range []byte("-pvwdnbsltaREAM!?") {
+			if contentRoute && m.cookies[letter] != "" || route == "DELETE /control/v1/session" && m.cookies[letter] != "" {
+				continue // content is read with keys alone; and who signs out is gone
+			}
+			method, path, body := m.request(t, route)
+			lines := m.acts(t)
+			status, out := m.do(t, letter, method, path, body)
+			through := status != http.StatusUnauthorized && status != http.StatusForbidden && status != http.StatusTooManyRequests
+			unseen := status == http.StatusNotFound && strings.Contains(path, "/entries/fog") // that it is there is not told
+			through = through && !unseen
+			if route == "POST /control/v1/welcome" && !strings.ContainsRune("!?", rune(letter)) {
+				through = status == http.StatusNotFound || status == http.StatusTooManyRequests // no such link, asked too often
+			}
+			if route == "POST /hooks/{origin}" {
+				through = status == http.StatusNotFound // past who asks, to which origin
+			}
+			want := strings.IndexByte(may, letter) >= 0
+			if strings.ContainsRune("!?", rune(letter)) {
+				if !strings.HasPrefix(path, "/content") && !strings.HasPrefix(path, "/control") {
+					continue // nobody asks for a key there
+				}
+				want = false
+			}
+			if strings.Contains(route, "/session/") && status == http.StatusTooManyRequests {
+				continue // passwords are tried from one address all the time
+			}
+			if through != want {
+				t.Errorf("%s as %c: %d %s", route, letter, status, out)
+			}
+			if !through && !unseen && letter != '-' && status != http.StatusForbidden && status != http.StatusTooManyRequests && !strings.ContainsRune("!?", rune(letter)) && !strings.HasPrefix(route, "POST /control/v1/session") {
+				t.Errorf("%s as %c is refused with %d", route, letter, status)
+			}
+			if !through && letter == '-' && status != http.StatusUnauthorized && route != "POST /control/v1/session" {
+				t.Errorf("%s as everyone is refused with %d", route, status)
+			}
+			if status >= 500 && status != 503 {
+				t.Errorf("%s as %c: %d %s", route, letter, status, out)
+			}
+			if method != http.MethodGet && letter == 'a' && strings.Contains(may, "a") && !contentRoute && !slices.Contains(unwritten, route) {
+				if status != http.StatusOK {
+					t.Errorf("%s does not work: %d %s", route, status, out)
+				} else if m.acts(t) == lines {
+					t.Errorf("%s leaves no line in the audit log", route)
+				}
+			}
+		}
+	}
+}
+
+// acts is how many lines the audit log has that requests have left.
+func (m *matrix) acts(t *testing.T) int {
+	acts, err := m.n.Audit.Acts(t.Context(), store.ActFilter{Limit: 100000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for _, a := range acts {
+		if a.Address != "" {
+			n++
+		}
+	}
+	return n
+}
+
+func TestTheAuditLog(t *testing.T) {
+	l := newLine(t, 1)
+	n := l.nodes[0]
+	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog lifts"}, "routes": []any{"ring"}}})
+	n.must(t, client.Edit{ID: "fog", Do: "publish"})
+	n.must(t, client.Edit{ID: "ice", Do: "delete"})
+	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
+		t.Fatal("what is referred to is deleted")
+	}
+	acts, err := n.client.Audit(t.Context(), store.ActFilter{Subject: "fog"})
+	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" || acts[0].Who != "test" || acts[0].Kind != "key" || acts[0].Address != "127.0.0.1" ||
+		!strings.Contains(string(acts[0].Before), `"publishedRevision":1`) || !strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
+		t.Fatalf("%v %+v", err, acts)
+	}
+	deleted, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry delete"})
+	if err != nil || len(deleted) != 1 || deleted[0].Subject != "ice" || deleted[0].After != nil {
+		t.Errorf("%v %+v", err, deleted)
+	}
+	all, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry"})
+	if err != nil || len(all) != 7 {
+		t.Errorf("%v: %d lines about entries", err, len(all))
+	}
+	if none, err := n.client.Audit(t.Context(), store.ActFilter{Until: all[len(all)-1].At}); err != nil || len(none) > 1 {
+		t.Errorf("before the first: %v %+v", err, none)
+	}
+	src, err := n.client.ExportAudit(t.Context(), store.ActFilter{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(strings.TrimSpace(string(src)), "\n")
+	for _, line := range lines {
+		if !json.Valid([]byte(line)) {
+			t.Errorf("not JSON: %s", line)
+		}
+	}
+	if len(lines) < len(all)+1 {
+		t.Errorf("%d lines exported", len(lines))
+	}
+	// What a schedule does is told as its own doing.
+	var s store.Schedule
+	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 { // the shortest that is not over before it is heard of
+		if s, err = n.client.Schedule(t.Context(), "fog", "unpublish", time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	testkit.Eventually(t, "the schedule is in the audit log", func() bool {
+		acts, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry unpublish"})
+		return err == nil && len(acts) == 1 && acts[0].Kind == "schedule" && s.ID != ""
+	})
+}

@@ -1,0 +1,399 @@
+package identity
+
+import (
+	"cmp"
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/mail"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/argon2id"
+
+	"ubiquon/internal/admission"
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/replication"
+	"ubiquon/internal/store"
+)
+
+const (
+	// sessionLongest is how long somebody stays signed in at most, sessionIdle without
+	// doing anything, unless the configuration says otherwise.
+	sessionLongest = 3 * 24 * time.Hour
+	sessionIdle    = 8 * time.Hour
+	// linkGood is how long a link to choose a password is good, firstLinkGood the one
+	// that makes the first account.
+	linkGood      = 7 * 24 * time.Hour
+	firstLinkGood = time.Hour
+	// minPassword and maxPassword bound a password, in bytes.
+	minPassword, maxPassword = 12, 200
+	maxEmail                 = 200
+)
+
+// hashing is argon2id with what OWASP's password storage notes ask for at least:
+// 19 MiB, two passes.
+var hashing = &argon2id.Params{Memory: 19 << 10, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+
+// ErrWrongPassword is the error of signing in with an address or a password that
+// is wrong; which of them is not said.
+var ErrWrongPassword = errors.New("the e-mail address or the password is wrong")
+
+// Accounts are the people of an environment, and their sessions. It is safe for concurrent
+// use.
+type Accounts struct {
+	replica *replication.Replica
+	store   *store.Store
+	log     *slog.Logger
+	keys    *Keys
+	secret  []byte        // of the environment, signs cookies
+	idle    time.Duration // without a request, after which a session ends
+	longest time.Duration // after which a session ends
+
+	// byAddress bounds the tries of one address, byBoth those of one address for one
+	// account. Nobody can keep somebody else out from another address.
+	byAddress, byBoth *access.Limiter
+	// processor is where hashing, which takes 30 ms and 19 MiB, waits for its turn.
+	processor *admission.Queue
+	// decoy is compared with when there is no such account, which takes as long.
+	decoy string
+}
+
+// AccountOptions of NewAccounts.
+type AccountOptions struct {
+	Replica *replication.Replica
+	Keys    *Keys
+	// Secret of the environment.
+	Secret []byte
+	// Idle and Longest are after how long without a request, and at all, a session ends; 0
+	// means 8 hours and 3 days.
+	Idle, Longest time.Duration
+	// Hashing admits the hashing of passwords.
+	Hashing *admission.Queue
+}
+
+// NewAccounts returns the accounts of an environment.
+func NewAccounts(o AccountOptions) (*Accounts, error) {
+	decoy, err := argon2id.CreateHash(rand.Text(), hashing)
+	return &Accounts{replica: o.Replica, store: o.Replica.Store(), log: o.Replica.Log(), keys: o.Keys, secret: o.Secret,
+		idle: cmp.Or(o.Idle, sessionIdle), longest: cmp.Or(o.Longest, sessionLongest), processor: o.Hashing, decoy: decoy,
+		byAddress: access.NewLimiter(20, 10), byBoth: access.NewLimiter(10, 10)}, err
+}
+
+func (as *Accounts) hash(ctx context.Context, who, password string) (string, error) {
+	leave, err := as.processor.Enter(ctx, who, false)
+	if err != nil {
+		return "", err
+	}
+	defer leave()
+	return argon2id.CreateHash(password, hashing)
+}
+
+// fits tells whether a password is the one of a hash.
+func (as *Accounts) fits(ctx context.Context, who, password, hash string) (bool, error) {
+	leave, err := as.processor.Enter(ctx, who, false)
+	if err != nil {
+		return false, err
+	}
+	defer leave()
+	ok, err := argon2id.ComparePasswordAndHash(password, hash)
+	return err == nil && ok, nil
+}
+
+// Accounts lists accounts.
+func (as *Accounts) Accounts(ctx context.Context) ([]*store.Account, error) {
+	return as.store.Accounts(ctx)
+}
+
+// CreateAccount makes an account. Without a password it returns the secret of a
+// link with which one is chosen, once. An error that is the caller's is a
+// *BadParameterError or store.ErrTaken.
+func (as *Accounts) CreateAccount(ctx context.Context, a store.Account, password, by string) (*store.Account, string, error) {
+	if err := checkAccount(&a); err != nil {
+		return nil, "", err
+	}
+	if password != "" {
+		if err := checkPassword(password, a.Email); err != nil {
+			return nil, "", err
+		}
+		var err error
+		if a.Password, err = as.hash(ctx, by, password); err != nil {
+			return nil, "", err
+		}
+		a.HasPassword = true
+	}
+	if err := as.store.AddAccount(ctx, &a, content.UserCause(by)); err != nil || password != "" {
+		return &a, "", err
+	}
+	secret, err := as.invite(ctx, a.ID)
+	return &a, secret, err
+}
+
+func checkAccount(a *store.Account) error {
+	at, err := mail.ParseAddress(a.Email)
+	if err != nil || at.Address != a.Email || len(a.Email) > maxEmail {
+		return api.BadParameter("email", "%q is no e-mail address", a.Email)
+	}
+	if !slices.Contains(access.Roles, a.Role) {
+		var names []string
+		for _, r := range access.Roles {
+			names = append(names, string(r))
+		}
+		return api.BadParameter("role", "there is no role %q%s; there are %s", a.Role, strictyaml.DidYouMean(string(a.Role), names), strings.Join(names, ", "))
+	}
+	a.Name = cmp.Or(strings.TrimSpace(a.Name), strings.Split(a.Email, "@")[0])
+	return nil
+}
+
+func checkPassword(password, email string) error {
+	switch {
+	case len(password) < minPassword || len(password) > maxPassword:
+		return api.BadParameter("password", "a password has %d to %d characters", minPassword, maxPassword)
+	case strings.EqualFold(password, email):
+		return api.BadParameter("password", "the password must not be the e-mail address")
+	}
+	return nil
+}
+
+func (as *Accounts) invite(ctx context.Context, account string) (string, error) {
+	secret, good := rand.Text(), linkGood
+	if account == "" {
+		good = firstLinkGood
+	}
+	return secret, as.store.AddInvitation(ctx, hashOf(secret), account, good)
+}
+
+// AccountLink returns the secret of a link with which the account chooses a new
+// password, once.
+func (as *Accounts) AccountLink(ctx context.Context, name, by string) (*store.Account, string, error) {
+	a, err := as.store.Account(ctx, name)
+	if err != nil {
+		return nil, "", err
+	}
+	secret, err := as.invite(ctx, a.ID)
+	if err == nil {
+		err = as.store.Note(ctx, content.UserCause(by), "account link", a.Email, nil, nil)
+	}
+	return a, secret, err
+}
+
+// AccountChange is what is changed of an account; nil parts stay.
+type AccountChange struct {
+	Name     *string
+	Role     *access.Role
+	Disabled *bool
+}
+
+// ChangeAccount changes an account, and ends its sessions if it is disabled. Its
+// error is store.ErrLastAdmin if nobody could administer then.
+func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountChange, by string) (*store.Account, error) {
+	a, err := as.store.Account(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	next := *a
+	if c.Role != nil {
+		next.Role = *c.Role
+	}
+	if c.Name != nil {
+		next.Name = *c.Name
+	}
+	if err := checkAccount(&next); err != nil {
+		return nil, err
+	}
+	return as.store.ChangeAccount(ctx, a.ID, content.UserCause(by), func(a *store.Account) {
+		a.Name, a.Role = next.Name, next.Role
+		if c.Disabled != nil {
+			a.Disabled = nil
+			if *c.Disabled {
+				now := time.Now()
+				a.Disabled = &now
+			}
+		}
+	})
+}
+
+// FirstLink returns the secret of a link that makes the first account, "" if
+// there is an account already.
+func (as *Accounts) FirstLink(ctx context.Context) (string, error) {
+	all, err := as.store.Accounts(ctx)
+	if err != nil || len(all) > 0 {
+		return "", err
+	}
+	return as.invite(ctx, "")
+}
+
+// SignIn checks a password and returns the cookie of a new session, which
+// replaces the one that was sent. Its error is ErrWrongPassword or ErrTooMany
+// where that is the reason.
+func (as *Accounts) SignIn(ctx context.Context, email, password string, by store.Actor, agent, replaced string) (string, *store.Account, error) {
+	if len(email) > maxEmail || len(password) > maxPassword {
+		return "", nil, ErrWrongPassword // nobody has such a long one
+	}
+	a, err := as.checkPassword(ctx, email, password, by)
+	if errors.Is(err, ErrWrongPassword) {
+		by.Name, by.Kind = "somebody", "account"
+		if err := as.store.Note(store.WithActor(ctx, by), content.UserCause(""), "sign in refused", access.Printable(email), nil, nil); err != nil {
+			return "", nil, err
+		}
+	}
+	if err != nil {
+		return "", nil, err
+	}
+	cookie, err := as.openSession(ctx, a, by, agent, replaced)
+	return cookie, a, err
+}
+
+// checkPassword returns the account with the address and the password. Its error is
+// ErrWrongPassword or ErrTooMany where that is the reason.
+func (as *Accounts) checkPassword(ctx context.Context, email, password string, by store.Actor) (*store.Account, error) {
+	email = strings.ToLower(strings.TrimSpace(email))
+	now := time.Now()
+	from := access.Network(by.Address)
+	if !as.byAddress.Allow(from, now) || !as.byBoth.Allow(from+" "+email, now) {
+		return nil, access.ErrTooMany
+	}
+	a, err := as.store.Account(ctx, email)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	hash := as.decoy
+	if err == nil && a.Password != "" && a.Disabled == nil && a.Email == email {
+		hash = a.Password
+	}
+	fits, err := as.fits(ctx, from, password, hash)
+	if err == nil && (!fits || hash == as.decoy) {
+		err = ErrWrongPassword
+	}
+	return a, err
+}
+
+// Prove checks the password of somebody who is signed in, before they change who may do
+// what. Its errors are those of SignIn.
+func (as *Accounts) Prove(ctx context.Context, cookie string, who *access.Reader, password string, by store.Actor) error {
+	if len(password) > maxPassword {
+		return ErrWrongPassword
+	}
+	if _, err := as.checkPassword(ctx, who.Name, password, by); err != nil {
+		return err
+	}
+	return as.store.ProveSession(ctx, hashOf(cookie))
+}
+
+// ChangePassword gives somebody who is signed in another password, and ends their other
+// sessions. Its errors are those of SignIn, and a *BadParameterError.
+func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *access.Reader, old, password string, by store.Actor) error {
+	if err := checkPassword(password, who.Name); err != nil {
+		return err
+	}
+	if len(old) > maxPassword {
+		return ErrWrongPassword
+	}
+	a, err := as.checkPassword(ctx, who.Name, old, by)
+	if err != nil {
+		return err
+	}
+	hash, err := as.hash(ctx, by.Address, password)
+	if err != nil {
+		return err
+	}
+	by.Name, by.Kind = a.Email, string(access.ByAccount)
+	return as.store.ChangePassword(ctx, a, hash, hashOf(cookie), by)
+}
+
+func (as *Accounts) openSession(ctx context.Context, a *store.Account, by store.Actor, agent, replaced string) (string, error) {
+	cookie := as.signedCookie(rand.Text() + rand.Text())
+	by.Name, by.Kind = a.Email, string(access.ByAccount)
+	return cookie, as.store.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), as.SessionLongest(), by, access.Printable(agent))
+}
+
+// signedCookie is a session's cookie: random, and signed with the environment's secret,
+// so that nobody can have cookies looked up that were never given out.
+func (as *Accounts) signedCookie(random string) string {
+	mac := hmac.New(sha256.New, as.secret)
+	mac.Write([]byte("session " + random))
+	return random + "." + base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:15])
+}
+
+// SessionLongest is how long somebody stays signed in at most.
+func (as *Accounts) SessionLongest() time.Duration { return as.longest }
+
+func (as *Accounts) SessionIdle() time.Duration { return as.idle }
+
+// SignOut ends the session of a cookie.
+func (as *Accounts) SignOut(ctx context.Context, cookie string, by store.Actor) error {
+	by.Kind = string(access.ByAccount)
+	return as.store.EndSession(ctx, hashOf(cookie), by)
+}
+
+// Sessions lists where somebody is signed in.
+func (as *Accounts) Sessions(ctx context.Context, who *access.Reader) ([]store.Session, error) {
+	return as.store.Sessions(ctx, who.ID, as.SessionIdle())
+}
+
+// EndSession ends one of somebody's own sessions.
+func (as *Accounts) EndSession(ctx context.Context, who *access.Reader, id string, by store.Actor) error {
+	by.Kind = string(access.ByAccount)
+	return as.store.EndSessionNamed(ctx, who.ID, id, by)
+}
+
+// SignedIn finds out whose session a cookie is, and the session's id; store.ErrNotFound
+// if it is none, or its time is over.
+func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Reader, string, error) {
+	random, _, _ := strings.Cut(cookie, ".")
+	if !hmac.Equal([]byte(cookie), []byte(as.signedCookie(random))) {
+		return access.Reader{}, "", store.ErrNotFound
+	}
+	s, err := as.store.Session(ctx, hashOf(cookie), as.SessionIdle())
+	if err != nil {
+		return access.Reader{}, "", err
+	}
+	a := s.Account
+	return access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Proved: s.Proved, Rights: access.Rights{Open: as.keys.PublicGrants(), Own: a.Role.Grants()}}, s.ID, nil
+}
+
+// Welcome returns the account that a link is for, nil if it makes the first one;
+// store.ErrNotFound if it is no good any more.
+func (as *Accounts) Welcome(ctx context.Context, link string, by store.Actor) (*store.Account, error) {
+	if !as.byAddress.Allow(access.Network(by.Address), time.Now()) {
+		return nil, access.ErrTooMany
+	}
+	return as.store.Invitation(ctx, hashOf(link))
+}
+
+// ChoosePassword uses a link up, and signs in.
+func (as *Accounts) ChoosePassword(ctx context.Context, link, email, name, password string, by store.Actor, agent string) (string, *store.Account, error) {
+	a, err := as.Welcome(ctx, link, by)
+	if err != nil {
+		return "", nil, err
+	}
+	if a == nil {
+		a = &store.Account{Email: strings.ToLower(strings.TrimSpace(email)), Role: access.RoleAdmin}
+	}
+	a.Name = cmp.Or(name, a.Name)
+	if err := checkAccount(a); err != nil {
+		return "", nil, err
+	}
+	if err := checkPassword(password, a.Email); err != nil {
+		return "", nil, err
+	}
+	if a.Password, err = as.hash(ctx, by.Address, password); err != nil {
+		return "", nil, err
+	}
+	by.Name, by.Kind = a.Email, string(access.ByAccount)
+	if err := as.store.TakeInvitation(ctx, hashOf(link), a, by); err != nil {
+		return "", nil, fmt.Errorf("the link: %w", err)
+	}
+	a.HasPassword = true
+	cookie, err := as.openSession(ctx, a, by, agent, "")
+	return cookie, a, err
+}

@@ -1,0 +1,164 @@
+package identity
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/limits"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/replication"
+	"ubiquon/internal/store"
+)
+
+// maxPreview bounds how long a preview link is good.
+const maxPreview = 7 * 24 * time.Hour
+
+// PreviewLinks are links that show one entry in preview. It is safe for concurrent use.
+// NewKeys returns it.
+type PreviewLinks struct {
+	replica *replication.Replica
+	store   *store.Store
+	log     *slog.Logger
+	limits  limits.Limits
+	keys    *Keys
+	secret  []byte // of the environment, signs links
+	sites   map[string]rebuild.Site
+}
+
+// PreviewLink is a link that reads one entry in preview.
+type PreviewLink struct {
+	ID      string    `json:"id"`
+	Token   string    `json:"token"`
+	Expires time.Time `json:"expires"`
+	// Addresses at which sites show it.
+	Addresses []PreviewAddress `json:"addresses"`
+}
+
+// PreviewAddress is where a site shows an entry in preview.
+type PreviewAddress struct {
+	Site    string `json:"site"`
+	Address string `json:"address"`
+}
+
+// LinkOptions say what a preview link reaches.
+type LinkOptions struct {
+	// Locale whose path the addresses have; empty means the default one.
+	Locale string
+	// Good is how long it is good, at most a week.
+	Good time.Duration
+	// Backs lets it read what refers to the entry.
+	Backs bool
+}
+
+// MakePreviewLink makes a link to an entry, with the addresses of the sites that have a
+// preview. It reaches what its maker may read in preview, now and when it is used. Its
+// error is store.ErrNotFound, store.ErrTooManyLinks or a *BadParameterError.
+func (p *PreviewLinks) MakePreviewLink(ctx context.Context, id string, o LinkOptions, maker *access.Reader) (PreviewLink, error) {
+	m := p.replica.Model()
+	if o.Locale == "" {
+		o.Locale = m.Default()
+	}
+	if _, known := m.Locale(o.Locale); !known {
+		return PreviewLink{}, api.BadParameter("locale", "there is no locale %q%s", o.Locale, strictyaml.DidYouMean(o.Locale, m.Tags()))
+	}
+	if o.Good <= 0 || o.Good > maxPreview {
+		return PreviewLink{}, api.BadParameter("minutes", "a preview link is good for 1 minute to %d", maxPreview/time.Minute)
+	}
+	kept := store.PreviewLink{ID: content.NewID(), Entry: id, Locale: o.Locale, Backs: o.Backs, MakerKind: maker.Kind, Maker: maker.ID, By: maker.Name,
+		Grants: previewOnly(append(slices.Clone(maker.Rights.Open), maker.Rights.Own...)), Expires: time.Now().Add(o.Good).UTC().Truncate(time.Second)}
+	if !maker.Until.IsZero() && maker.Until.Before(kept.Expires) {
+		kept.Expires = maker.Until.UTC().Truncate(time.Second)
+	}
+	l := access.PreviewLink{ID: kept.ID, Entry: id, Expires: kept.Expires}
+	out := PreviewLink{ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires, Addresses: []PreviewAddress{}}
+	seen, err := p.store.DocumentOf(ctx, id, content.Preview, o.Locale)
+	if err != nil {
+		return out, err
+	}
+	if seen == nil {
+		return out, fmt.Errorf("entry %s in %s: %w", id, o.Locale, store.ErrNotFound)
+	}
+	if seen.Path != "" {
+		for _, name := range slices.Sorted(maps.Keys(p.sites)) {
+			if template := p.sites[name].Preview; template != "" {
+				out.Addresses = append(out.Addresses, PreviewAddress{name, strings.NewReplacer("{path}", url.QueryEscape(seen.Path), "{token}", url.QueryEscape(out.Token), "{locale}", url.QueryEscape(o.Locale)).Replace(template)})
+			}
+		}
+	}
+	return out, p.store.AddPreviewLink(ctx, &kept, p.limits.PreviewLinks, content.UserCause(maker.Name))
+}
+
+// previewOnly are the grants as far as they are to read in preview.
+func previewOnly(g access.Grants) access.Grants {
+	return g.Intersect(access.Grants{{Verb: access.Read, Edition: content.Preview, Type: access.Any}})
+}
+
+// PreviewLinks lists the links that have not expired; of one entry, if one is given.
+func (p *PreviewLinks) PreviewLinks(ctx context.Context, entry string) ([]store.PreviewLink, error) {
+	return p.store.PreviewLinks(ctx, entry)
+}
+
+// PreviewLink returns a link by its id.
+func (p *PreviewLinks) PreviewLink(ctx context.Context, id string) (store.PreviewLink, error) {
+	return p.store.PreviewLink(ctx, id)
+}
+
+// RevokePreviewLink ends a link, on every node at once.
+func (p *PreviewLinks) RevokePreviewLink(ctx context.Context, id, by string) error {
+	return p.store.RevokePreviewLink(ctx, id, content.UserCause(by))
+}
+
+// byPreviewLink is who reads with a preview link: somebody who may read what its maker
+// could when it was made, and may now.
+func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string) (access.Reader, error) {
+	l, err := access.ReadPreviewLink(token, p.secret, time.Now())
+	if err != nil {
+		return access.Reader{}, err
+	}
+	kept, err := p.store.PreviewLink(store.For(ctx, store.Reading), l.ID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && kept.Revoked != nil {
+		return access.Reader{}, access.ErrPreviewRevoked
+	}
+	if err != nil {
+		return access.Reader{}, err
+	}
+	own := kept.Grants
+	switch kept.MakerKind {
+	case access.ByAccount:
+		own = own.Intersect(kept.MakerRole.Grants())
+	case access.ByKey, access.BySiteKey:
+		own = own.Intersect(p.presentGrants(kept.Maker))
+	}
+	if len(own) == 0 {
+		return access.Reader{}, access.ErrPreviewRevoked
+	}
+	if kept.Used == nil || time.Since(*kept.Used) > 10*time.Minute {
+		if err := p.store.UsePreviewLink(ctx, &kept, store.Actor{Name: kept.By, Kind: string(access.ByPreviewLink), Address: address}); err != nil {
+			return access.Reader{}, err
+		}
+	}
+	return access.Reader{Kind: access.ByPreviewLink, Name: "preview link", ID: kept.ID, Only: kept.Entry, Backs: kept.Backs, Until: kept.Expires,
+		Rights: access.Rights{Open: p.keys.ring.publicGrants(), Own: own}}, nil
+}
+
+// presentGrants are those of a key as it is now; none if it is not good any more.
+func (p *PreviewLinks) presentGrants(key string) access.Grants {
+	p.keys.ring.mu.Lock()
+	held := p.keys.ring.byID[key]
+	p.keys.ring.mu.Unlock()
+	if held == nil || held.Good(held.Hash, time.Now()) != nil {
+		return nil
+	}
+	return append(slices.Clone(p.keys.ring.publicGrants()), held.Grants...)
+}

@@ -1,0 +1,128 @@
+package internal_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// mayImport lists, for each package below internal, which others it may import. Packages
+// below core count as one, and may import nothing but core.
+var mayImport = map[string][]string{
+	"core":          {"core"},
+	"api":           {},
+	"admission":     {"core"},
+	"health":        {},
+	"recurring":     {},
+	"background":    {"recurring"},
+	"store/cluster": {},
+	"store":         {"core", "admission"},
+	"cache":         {"core", "admission"},
+	"origin":        {"core", "health"},
+	"outbound":      {"core"},
+	"graphql":       {"core"},
+
+	"replication": {"core", "store", "cache", "background"},
+	"delivery":    {"core", "api", "admission", "store", "cache", "graphql", "background", "replication"},
+	"authoring":   {"core", "api", "admission", "health", "store", "cache", "background", "replication"},
+	"ingest":      {"core", "api", "health", "store", "origin", "outbound", "background", "replication"},
+	"automation":  {"core", "store", "cache", "outbound", "background", "replication"},
+	"identity":    {"core", "api", "admission", "store", "background", "replication"},
+	"diagnose": {"core", "api", "store", "cache", "background", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity"},
+	"environment": {"core", "admission", "store", "cache", "origin", "outbound", "background", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose"},
+
+	"server": {"core", "api", "admission", "health", "store", "cache", "graphql", "background", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment"},
+	"client": {"core", "api", "store", "cache", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose"},
+	"service": {"core", "admission", "store", "store/cluster", "cache", "origin", "outbound", "environment", "server"},
+	"standin": {"core", "outbound"},
+	"demo": {"core", "store", "store/cluster", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
+		"environment", "client", "server", "service", "standin"},
+	"cli": {"core", "store", "cache", "origin", "outbound", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "client", "server", "service", "demo"},
+	"testkit": {"core", "store", "store/cluster", "demo"},
+}
+
+// pureOnly are standard packages that core must not import: it computes, and does no input or output.
+var pureOnly = []string{"os", "os/exec", "net", "database/sql", "log", "log/slog", "sync/atomic"}
+
+// mayUse are exceptions to pureOnly, with their reason: net/http for its
+// Header type alone, sync for an index that many use at once, for buffers that go from
+// hand to hand, and for meters that many count with.
+var mayUse = map[string][]string{"event": {"net/http"}, "depend": {"sync"}, "query": {"sync"}, "access": {"sync", "sync/atomic"}}
+
+func TestImports(t *testing.T) {
+	// The sources are looked at here too, so that go test knows of them, and does not
+	// take an old outcome for a new one.
+	if err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(path, ".go") {
+			_, err = os.ReadFile(path)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := 0
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := dec.Decode(&p); errors.Is(err, io.EOF) {
+			break
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		path := strings.TrimPrefix(p.ImportPath, "ubiquon/internal/")
+		here := layer(path)
+		if here == "" {
+			continue
+		}
+		allowed, known := mayImport[here]
+		if !known {
+			t.Errorf("%s is not in mayImport yet; add it with what it may import", path)
+			continue
+		}
+		seen++
+		for _, i := range p.Imports {
+			if other, ours := strings.CutPrefix(i, "ubiquon/internal/"); ours {
+				if to := layer(other); to != here && !slices.Contains(allowed, to) {
+					t.Errorf("%s must not import %s", path, other)
+				}
+			}
+			if here == "core" && (slices.Contains(pureOnly, i) || i == "net/http" || i == "sync") && !slices.Contains(mayUse[strings.TrimPrefix(path, "core/")], i) {
+				t.Errorf("%s computes, and must not import %s", path, i)
+			}
+		}
+	}
+	if seen < 15 {
+		t.Errorf("only %d packages were checked", seen)
+	}
+}
+
+// layer returns the part of a package's path that mayImport names; empty for packages
+// outside internal.
+func layer(path string) string {
+	if path == "store/cluster" {
+		return path
+	}
+	first, _, _ := strings.Cut(path, "/")
+	if strings.HasPrefix(path, "ubiquon") {
+		return ""
+	}
+	return first
+}

@@ -1,0 +1,123 @@
+package ingest
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"time"
+
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/store"
+)
+
+// Trace says when a publish reached each step on its way to visitors; nil for
+// a step that it has not reached, or has no need of.
+type Trace struct {
+	Published *time.Time `json:"published"` // by the origin's clock
+	Accepted  *time.Time `json:"accepted"`
+	Stored    *time.Time `json:"stored"`
+	Expired   *time.Time `json:"expired"`
+	Called    *time.Time `json:"called"` // the first build that has it
+	Built     *time.Time `json:"built"`
+}
+
+// EventTrace is an event with its way.
+type EventTrace struct {
+	store.Event
+	Trace Trace `json:"trace"`
+	// Builds are those that the event asked for.
+	Builds []rebuild.Build `json:"builds"`
+}
+
+// Events lists events with their traces, the newest first.
+func (in *Service) Events(ctx context.Context, f store.EventFilter) ([]EventTrace, error) {
+	events, err := in.store.ListEvents(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]EventTrace, len(events))
+	if len(events) == 0 {
+		return out, nil
+	}
+	oldest := events[len(events)-1].Received.Add(-time.Minute) // a build that an event joins may have been asked for before
+	builds, err := in.store.ListBuilds(ctx, store.BuildFilter{Since: oldest, Limit: 500})
+	if err != nil {
+		return nil, err
+	}
+	for i := range events {
+		out[i] = traced(events[i], builds)
+	}
+	return out, nil
+}
+
+// EventDetail is an event with everything that came of it.
+type EventDetail struct {
+	EventTrace
+	Body  string          `json:"body"`
+	Rules []store.RuleRun `json:"rules"`
+}
+
+// Event returns one event; store.ErrNotFound if there is none.
+func (in *Service) Event(ctx context.Context, id string) (EventDetail, error) {
+	e, err := in.store.Event(ctx, id)
+	if err != nil {
+		return EventDetail{}, err
+	}
+	builds, err := in.store.ListBuilds(ctx, store.BuildFilter{Event: id, Sequence: e.Sequence})
+	if err != nil {
+		return EventDetail{}, err
+	}
+	d := EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
+	d.Rules, err = in.store.RuleRuns(ctx, e.ID, e.Sequence)
+	return d, err
+}
+
+func traced(e store.Event, builds []rebuild.Build) EventTrace {
+	out := EventTrace{Event: e, Trace: Trace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired}, Builds: []rebuild.Build{}}
+	if e.Decoded != nil {
+		out.Trace.Published = e.Decoded.At
+	}
+	for _, b := range builds {
+		if !slices.ContainsFunc(b.Causes, func(c rebuild.Cause) bool { return c.Event == e.ID || e.Sequence != nil && c.Sequence == *e.Sequence }) {
+			continue
+		}
+		out.Builds = append(out.Builds, b)
+		out.Trace.Called = earlier(out.Trace.Called, b.Called)
+		if b.State == rebuild.Finished {
+			out.Trace.Built = earlier(out.Trace.Built, b.Finished)
+		}
+	}
+	return out
+}
+
+func earlier(a, b *time.Time) *time.Time {
+	if a == nil || b != nil && b.Before(*a) {
+		return b
+	}
+	return a
+}
+
+// OriginStatus is when an origin was last heard of.
+type OriginStatus struct {
+	Name        string     `json:"name"`
+	LastEvent   *time.Time `json:"lastEvent"`
+	LastRefused *time.Time `json:"lastRefused"`
+}
+
+// quietly passes on what the job queue logs when it is worth a line to us.
+func quietly(log *slog.Logger) *slog.Logger {
+	return slog.New(atLeast{log.Handler(), slog.LevelError})
+}
+
+type atLeast struct {
+	slog.Handler
+	level slog.Level
+}
+
+func (h atLeast) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= h.level && h.Handler.Enabled(ctx, l)
+}
+func (h atLeast) WithAttrs(a []slog.Attr) slog.Handler {
+	return atLeast{h.Handler.WithAttrs(a), h.level}
+}
+func (h atLeast) WithGroup(n string) slog.Handler { return atLeast{h.Handler.WithGroup(n), h.level} }

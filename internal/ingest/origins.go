@@ -1,0 +1,461 @@
+package ingest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"time"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/health"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/store"
+)
+
+// What becomes of the entries of an origin that is retired.
+const (
+	// KeepLocal has them edited here from now on; nothing changes for readers.
+	KeepLocal = "local"
+	// Unpublish takes them back, and has them edited here.
+	Unpublish = "unpublish"
+	// DeleteAll deletes them.
+	DeleteAll = "delete"
+)
+
+// Retired is what retiring an origin comes to, or would.
+type Retirement struct {
+	Entries   int            `json:"entries"`
+	Published int            `json:"published"`
+	Types     map[string]int `json:"types"`
+	// Left are entries that stay as they are, and why: the first hundred of them.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	Applied bool     `json:"applied"`
+}
+
+func (r *Retirement) leave(entry string, err error) {
+	if r.LeftAll++; len(r.Left) < 100 {
+		r.Left = append(r.Left, fmt.Sprintf("%s: %v", entry, err))
+	}
+}
+
+// ErrConfigured is the error of retiring an origin that is still read.
+var ErrConfigured = errors.New("the origin is still in the configuration, and would bring its entries back; take it out of there on every node first")
+
+// entriesPerStep is how many entries change hands in one transaction.
+const entriesPerStep = 200
+
+// Retire lets go of an origin that is not configured any more: its entries are kept,
+// taken back or deleted, as what says. Without apply it only counts them.
+func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool, progress Progress) (out Retirement, err error) {
+	if in.sources[name] != nil && apply {
+		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
+	}
+	defer in.forgetCounts()
+	out.Types, out.Applied = map[string]int{}, apply
+	cause := content.Cause{Kind: "user", Name: by}
+	for after := ""; ; {
+		owned, err := in.store.OwnedBy(ctx, name, after, entriesPerStep)
+		if err != nil {
+			return out, err
+		}
+		if len(owned) == 0 {
+			break
+		}
+		after = owned[len(owned)-1].ID
+		var ids, keys []string
+		var edits []store.Edit
+		for _, e := range owned {
+			out.Entries++
+			out.Types[e.Type]++
+			if e.Published {
+				out.Published++
+			}
+			ids, keys = append(ids, e.ID), append(keys, "")
+			switch {
+			case what == DeleteAll:
+				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Delete: true})
+			case what == Unpublish && e.Published:
+				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Live: store.TakeBack})
+			}
+		}
+		if !apply {
+			continue
+		}
+		if err := in.eachOrAll(ctx, edits, by, cause, out.leave); err != nil {
+			return out, err
+		}
+		if what != DeleteAll {
+			if _, err := in.store.ChangeOrigin(ctx, name, content.Local, ids, keys, nil); err != nil {
+				return out, err
+			}
+		}
+		progress("", out.Entries)
+	}
+	if out.Entries == 0 && in.sources[name] == nil {
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", name, store.ErrNotFound)
+	}
+	if apply {
+		now, err := in.store.Clock(ctx)
+		if err == nil {
+			err = in.store.DropUntakenBefore(ctx, name, now)
+		}
+		return out, err
+	}
+	return out, nil
+}
+
+// eachOrAll applies edits together; where something is wrong with one, each by itself, and
+// what is wrong goes to left.
+func (in *Service) eachOrAll(ctx context.Context, edits []store.Edit, by string, cause content.Cause, left func(entry string, err error)) error {
+	if len(edits) == 0 {
+		return nil
+	}
+	_, err := in.apply(ctx, edits, by, cause)
+	var problems content.Problems
+	var referred *store.ReferredError
+	wrong := errors.As(err, &problems) || errors.As(err, &referred)
+	switch {
+	case err == nil, !wrong:
+		return err
+	case len(edits) == 1:
+		left(edits[0].ID, err)
+		return nil
+	}
+	for i := range edits {
+		if err := in.eachOrAll(ctx, edits[i:i+1], by, cause, left); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// By what an item of a new origin is found to be an entry of the old one.
+var adoptBy = []string{"key", "slug", "path"}
+
+// Adoption is what an origin takes over of another one, or would.
+type Adoption struct {
+	// Adopted counts the entries that change hands, By by what they were recognised.
+	Adopted int            `json:"adopted"`
+	By      map[string]int `json:"by"`
+	// Left are entries of the old origin that no item of the new one is, New are items of
+	// the new one that no entry is: the first hundred of each.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	New     []string `json:"new,omitempty"`
+	NewAll  int      `json:"newAll,omitempty"`
+	// Replaced are entries that the new origin made already of items which are now those of
+	// the old one: they are deleted.
+	Replaced int  `json:"replaced,omitempty"`
+	Applied  bool `json:"applied"`
+	// Compared is the comparison with the new origin that followed.
+	Compared *Reconciled `json:"compared,omitempty"`
+}
+
+// Adopt has the entries of one origin change hands to another, which is configured; those
+// are recognised by key, slug or path, or by one of them alone. Ids, paths and histories
+// stay. Without apply it only tells what would happen.
+func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply bool, progress Progress) (out Adoption, err error) {
+	source := in.sources[name]
+	if source == nil {
+		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	if in.sources[old] != nil && apply {
+		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
+	}
+	defer in.forgetCounts()
+	ways := adoptBy
+	if by != "" {
+		ways = []string{by}
+	}
+	if !slices.Contains(adoptBy, ways[0]) {
+		return out, api.BadParameter("by", "%q is none of key, slug and path", by)
+	}
+	known := map[string]store.Owned{} // by type, way and what it is known by
+	left := map[string]store.Owned{}
+	for after := ""; ; {
+		owned, err := in.store.OwnedBy(ctx, old, after, 1000)
+		if err != nil {
+			return out, err
+		}
+		if len(owned) == 0 {
+			break
+		}
+		after = owned[len(owned)-1].ID
+		for _, e := range owned {
+			left[e.ID] = e
+			known[e.Type+"\nkey\n"+e.Key] = e
+			for _, slug := range e.Slugs {
+				known[e.Type+"\nslug\n"+slug] = e
+			}
+			for _, path := range e.Paths {
+				known[e.Type+"\npath\n"+path] = e
+			}
+		}
+	}
+	if len(left) == 0 && in.sources[old] == nil {
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, store.ErrNotFound)
+	}
+	out.By, out.Applied = map[string]int{}, apply
+	var entries, keys, made []string
+	own := map[string]string{}
+	hand := func(least int) error {
+		if len(entries) < least || !apply {
+			return nil
+		}
+		var twice []store.Edit
+		for _, id := range made {
+			if _, is := own[id]; is {
+				twice = append(twice, store.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
+			}
+		}
+		if err := in.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor}, func(string, error) {}); err != nil {
+			return err
+		}
+		_, err := in.store.ChangeOrigin(ctx, old, name, entries, keys, made)
+		entries, keys, made = nil, nil, nil
+		return err
+	}
+	for _, typ := range slices.Sorted(maps.Keys(source.Config.Types)) {
+		if own, err = in.store.EntryIDs(ctx, name, typ); err != nil {
+			return out, err
+		}
+		slug := ""
+		if f := in.replica.Model().Type(typ).SlugField(); f != nil {
+			slug = f.Name
+		}
+		err := source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
+			for _, item := range items {
+				names := map[string]string{"key": item.Key, "slug": anyText(item.Saved[slug]), "path": pathOf(item.Path)}
+				found := false
+				for _, way := range ways {
+					e, is := known[typ+"\n"+way+"\n"+names[way]]
+					if names[way] == "" || !is {
+						continue
+					}
+					if _, still := left[e.ID]; !still {
+						continue // another item was it
+					}
+					delete(left, e.ID)
+					out.Adopted++
+					out.By[way]++
+					if _, is := own[item.ID]; is {
+						out.Replaced++
+					}
+					entries, keys, made = append(entries, e.ID), append(keys, item.Key), append(made, item.ID)
+					found = true
+					break
+				}
+				if !found {
+					if out.NewAll++; len(out.New) < 100 {
+						out.New = append(out.New, typ+" "+item.Key)
+					}
+				}
+			}
+			progress(typ, out.Adopted)
+			return hand(entriesPerStep)
+		}, func(origin.BadItem) {})
+		if err == nil {
+			err = hand(1)
+		}
+		if err != nil {
+			return out, err
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(left)) {
+		if out.LeftAll++; len(out.Left) < 100 {
+			e := left[id]
+			out.Left = append(out.Left, fmt.Sprintf("%s %s (%s)", e.Type, e.Title, e.ID))
+		}
+	}
+	if !apply {
+		return out, nil
+	}
+	now, err := in.store.Clock(ctx)
+	if err == nil {
+		err = in.store.DropUntakenBefore(ctx, old, now)
+	}
+	if err != nil {
+		return out, err
+	}
+	done, err := in.Reconcile(ctx, name, content.Cause{Kind: "reconcile", Name: name}, false, progress)
+	out.Compared = &done
+	return out, err
+}
+
+// pathOf is the path of an address, or of a path.
+func pathOf(text string) string {
+	u, err := url.Parse(text)
+	if err != nil || text == "" {
+		return ""
+	}
+	path, err := query.CleanPath(u.Path)
+	if err != nil {
+		return ""
+	}
+	return path
+}
+
+// anyText is a value if it is a text.
+func anyText(v any) string {
+	s, _ := v.(string)
+	return s
+}
+
+// resolveAdopted replaces, in items, the ids that are made of an origin's keys by those of
+// the adopted entries, which were made of another origin's.
+func (in *Service) resolveAdopted(ctx context.Context, items []origin.Item) error {
+	var ids []string
+	for i := range items {
+		ids = append(ids, items[i].ID)
+		mapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
+		mapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
+	}
+	adopted, err := in.store.Adopted(ctx, ids)
+	if err != nil || len(adopted) == 0 {
+		return err
+	}
+	other := func(id string) string {
+		if entry, is := adopted[id]; is {
+			return entry
+		}
+		return id
+	}
+	for i := range items {
+		items[i].ID = other(items[i].ID)
+		mapIDs(items[i].Saved, other)
+		mapIDs(items[i].Live, other)
+	}
+	return nil
+}
+
+// mapIDs replaces what has the form of an id that is made of an origin's key.
+func mapIDs(v any, other func(string) string) any {
+	switch v := v.(type) {
+	case string:
+		if content.IsMadeID(v) {
+			return other(v)
+		}
+	case content.Fields:
+		for name, inner := range v {
+			v[name] = mapIDs(inner, other)
+		}
+	case map[string]any:
+		for name, inner := range v {
+			v[name] = mapIDs(inner, other)
+		}
+	case []any:
+		for i, inner := range v {
+			v[i] = mapIDs(inner, other)
+		}
+	}
+	return v
+}
+
+// adoptedID is the id of the adopted entry for an id that is made of an origin's key, or that
+// id itself.
+func (in *Service) adoptedID(ctx context.Context, made string) (string, error) {
+	adopted, err := in.store.Adopted(ctx, []string{made})
+	if entry, is := adopted[made]; is {
+		return entry, err
+	}
+	return made, err
+}
+
+// untaken notes that an item could not be taken over.
+func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem) {
+	u := store.Untaken{Origin: name, Type: bad.Type, Key: bad.Key, Slug: bad.Slug, Entry: content.MakeID(name, bad.Type, bad.Key), Reason: bad.Err.Error()}
+	if err := in.store.KeepUntaken(ctx, u); err != nil {
+		in.work.Failures.Failed(in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
+	}
+}
+
+// Untaken lists what could not be taken over of an origin, up to 200 items.
+func (in *Service) Untaken(ctx context.Context, name string) ([]store.Untaken, error) {
+	return in.store.UntakenOf(ctx, name, 200)
+}
+
+// ownersGood is for how long it is good how many entries each origin has: all are counted.
+const ownersGood = 10 * time.Second
+
+// owners counts the entries of each origin.
+func (in *Service) EntryCounts(ctx context.Context) (map[string]int, error) {
+	in.owned.Lock()
+	defer in.owned.Unlock()
+	if time.Since(in.owned.at) < ownersGood {
+		return in.owned.last, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	counts, err := in.store.OriginsOfEntries(ctx)
+	if err == nil {
+		in.owned.last, in.owned.at = counts, time.Now()
+	}
+	return counts, err
+}
+
+// countAnew has the entries of the origins counted when that is asked for next.
+func (in *Service) forgetCounts() {
+	in.owned.Lock()
+	defer in.owned.Unlock()
+	in.owned.at = time.Time{}
+}
+
+// OriginState is an origin, and how reading it goes.
+type OriginState struct {
+	OriginStatus
+	health.State
+	// Compared is the last comparison on this node.
+	Compared *LastComparison `json:"compared,omitempty"`
+	// Entries is how many there are of it, Untaken how many items could not be taken over.
+	Entries int `json:"entries"`
+	Untaken int `json:"untaken"`
+	// Missing says that it is not in the configuration, though entries come from it.
+	Missing bool `json:"missing,omitempty"`
+}
+
+// Origins lists the origins, by name, also those that entries come from and that are not
+// configured.
+func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
+	out := []OriginState{}
+	untaken, _, err := in.store.CountUntaken(ctx)
+	if err != nil {
+		return nil, err
+	}
+	owners, err := in.EntryCounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := slices.Sorted(maps.Keys(in.sources))
+	for name := range owners {
+		if in.sources[name] == nil {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		o := OriginState{OriginStatus: OriginStatus{Name: name}, Entries: owners[name], Untaken: untaken[name], Missing: in.sources[name] == nil}
+		if !o.Missing {
+			o.State = in.sources[name].Health()
+		}
+		if o.LastEvent, o.LastRefused, err = in.store.LastHeard(ctx, name); err != nil {
+			return nil, err
+		}
+		if held, known := in.compared.Load(name); known {
+			o.Compared = held.(*LastComparison)
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// OriginFails tells whether an error is an origin's, which cannot be read at the moment.
+func OriginFails(err error) bool {
+	var trouble *origin.Trouble
+	return errors.As(err, &trouble)
+}

@@ -1,0 +1,41 @@
+package replication
+
+import (
+	"sync"
+)
+
+// Broadcaster tells listeners that something of a kind has happened. The zero value is
+// ready; it is safe for concurrent use.
+type Broadcaster struct {
+	mu        sync.Mutex
+	listeners map[chan string]bool
+}
+
+// Tell sends the name of a kind to all listeners; those who are full miss it.
+func (b *Broadcaster) Tell(what string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for c := range b.listeners {
+		select {
+		case c <- what:
+		default: // a listener that is full asks for everything anyway
+		}
+	}
+}
+
+// Listen returns a channel that receives the name of each kind of thing that happens on
+// this node: changes, access, events, builds, origins, schedules, refusals. stop ends it.
+func (b *Broadcaster) Listen() (heard <-chan string, stop func()) {
+	c := make(chan string, 16)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.listeners == nil {
+		b.listeners = map[chan string]bool{}
+	}
+	b.listeners[c] = true
+	return c, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.listeners, c)
+	}
+}
