@@ -22,6 +22,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // access measures what it costs to find out who asks and what they may: its share
@@ -204,7 +205,7 @@ func (y *yard) node(ctx context.Context, name string) (*environment.Environment,
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := store.Open(ctx, store.Options{URL: y.database, Environment: name, MaxConns: 4})
+	s, err := store.Open(ctx, name, db.Options{URL: y.database, MaxConns: 4})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -213,10 +214,10 @@ func (y *yard) node(ctx context.Context, name string) (*environment.Environment,
 		err = g.Start(ctx)
 	}
 	if err != nil {
-		s.Close()
+		s.DB.Close()
 		return nil, nil, err
 	}
-	return g, func() { g.Close(); s.Close() }, nil
+	return g, func() { g.Close(); s.DB.Close() }, nil
 }
 
 // manyKeys measures what a node holds of very many keys, and how long it takes to

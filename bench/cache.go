@@ -24,6 +24,8 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 // cache measures hits, a stampede, how soon a publish is known on another node, and
@@ -177,7 +179,7 @@ func (y *yard) known(ctx context.Context) error {
 	var spans []time.Duration
 	for i := range 300 {
 		begin := time.Now()
-		done, err := nodes[0].Authoring.Apply(ctx, []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: store.PublishNewest}}, "bench", content.Cause{Kind: "user"})
+		done, err := nodes[0].Authoring.Apply(ctx, []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: writing.PublishNewest}}, "bench", content.Cause{Kind: "user"})
 		if err != nil {
 			return err
 		}
@@ -218,11 +220,11 @@ func (y *yard) trace(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s, err := store.Open(ctx, store.Options{URL: y.database, Environment: "bench-trace"})
+	s, err := store.Open(ctx, "bench-trace", db.Options{URL: y.database})
 	if err != nil {
 		return err
 	}
-	defer s.Close()
+	defer s.DB.Close()
 	g, err := environment.Open(ctx, environment.Options{Store: s, Model: m})
 	if err != nil {
 		return err
@@ -240,13 +242,13 @@ func (y *yard) trace(ctx context.Context) error {
 		return err
 	}
 	r := rand.New(rand.NewPCG(8400, 1))
-	notice := func(i int) store.Edit {
-		return store.Edit{ID: fmt.Sprintf("n%d", i), Type: "notice", Origin: content.Local, Live: store.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Notice %d, %d", i, r.IntN(1000)), "slug": fmt.Sprintf("notice-%d", i),
+	notice := func(i int) writing.Edit {
+		return writing.Edit{ID: fmt.Sprintf("n%d", i), Type: "notice", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Notice %d, %d", i, r.IntN(1000)), "slug": fmt.Sprintf("notice-%d", i),
 			"severity": []string{"information", "information", "delay", "cancelled"}[i%4], "route": fmt.Sprintf("r%d", i%routes)}}
 	}
-	var edits []store.Edit
+	var edits []writing.Edit
 	for i := range routes {
-		edits = append(edits, store.Edit{ID: fmt.Sprintf("r%d", i), Type: "route", Origin: content.Local, Live: store.PublishNewest, Save: content.Fields{"name": fmt.Sprintf("Route %d", i)}})
+		edits = append(edits, writing.Edit{ID: fmt.Sprintf("r%d", i), Type: "route", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"name": fmt.Sprintf("Route %d", i)}})
 	}
 	for i := range notices {
 		edits = append(edits, notice(i))
@@ -286,7 +288,7 @@ func (y *yard) trace(ctx context.Context) error {
 	over := make([][4]int, reads/step)
 	for i := range reads {
 		if i%perPublish == perPublish-1 {
-			if _, err := g.Authoring.Apply(ctx, []store.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
+			if _, err := g.Authoring.Apply(ctx, []writing.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
 				return err
 			}
 			lastChange["notice"] = i

@@ -21,6 +21,8 @@ import (
 	"ubiquon/internal/service"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 // The content measurement has an environment of its own: a model with
@@ -313,16 +315,16 @@ func countPublish(ctx context.Context, url string) (trips, statements int, err e
 		return 0, 0, err
 	}
 	counter := &tripCounter{}
-	s, err := store.Open(ctx, store.Options{URL: url, Environment: "counted", Tracer: counter})
+	s, err := store.Open(ctx, "counted", db.Options{URL: url, Tracer: counter})
 	if err != nil {
 		return 0, 0, err
 	}
-	defer s.Close()
-	if err := s.ApplyModel(ctx, m, causeOfBench, store.ModelOptions{}); err != nil {
+	defer s.DB.Close()
+	if err := s.Writer.ApplyModel(ctx, m, causeOfBench, writing.ModelOptions{}); err != nil {
 		return 0, 0, err
 	}
 	publish := func(word string) error {
-		_, err := s.Apply(ctx, m, 1, []store.Edit{{ID: "n", Type: "notice", Origin: "local", Save: map[string]any{"title": map[string]any{"en": word}, "slug": "n"}, Live: store.PublishNewest}}, "bench", causeOfBench)
+		_, err := s.Writer.Apply(ctx, m, 1, []writing.Edit{{ID: "n", Type: "notice", Origin: "local", Save: map[string]any{"title": map[string]any{"en": word}, "slug": "n"}, Live: writing.PublishNewest}}, "bench", causeOfBench)
 		return err
 	}
 	// The first ones prepare the statements.

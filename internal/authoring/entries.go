@@ -7,17 +7,19 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 )
 
 // Entries lists entries.
-func (a *Service) Entries(ctx context.Context, f store.EntryFilter) ([]store.EntryInfo, int, error) {
-	return a.store.ListEntries(ctx, f)
+func (a *Service) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
+	return a.store.Entries.List(ctx, f)
 }
 
 // Revision returns one revision of an entry, with its fields.
 func (a *Service) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
-	return a.store.Revision(ctx, id, number)
+	return a.store.Entries.Revision(ctx, id, number)
 }
 
 // Comparison is two states of an entry, and in what they differ.
@@ -31,7 +33,7 @@ type Comparison struct {
 // CompareRevisions compares two revisions of an entry; 0 is what readers get. A
 // to of -1 is the newest.
 func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int) (Comparison, error) {
-	e, err := a.store.Entry(ctx, id)
+	e, err := a.store.Entries.Get(ctx, id)
 	if err != nil {
 		return Comparison{}, err
 	}
@@ -45,7 +47,7 @@ func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int)
 		case e.Revision:
 			return e.Newest, nil
 		}
-		v, err := a.store.Revision(ctx, id, n)
+		v, err := a.store.Entries.Revision(ctx, id, n)
 		return v.Fields, err
 	}
 	out := Comparison{From: from, To: to}
@@ -60,7 +62,7 @@ func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int)
 	m := a.replica.Model()
 	t := m.Type(e.Type)
 	if t == nil {
-		return out, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+		return out, fmt.Errorf("type %s: %w", e.Type, db.ErrNotFound)
 	}
 	out.Differences = content.Compare(m, t, before, after)
 	return out, nil
@@ -72,14 +74,14 @@ const maxLinked = 500
 // LinkedDrafts lists the entries that those named lead to, near or far, and of
 // which readers do not have the newest state; of our own origin alone, since
 // others are not published here.
-func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]store.EntryInfo, error) {
+func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]entries.EntryInfo, error) {
 	seen := map[string]bool{}
 	for _, id := range ids {
 		seen[id] = true
 	}
 	var linked []string
 	for next := ids; len(next) > 0 && len(linked) < maxLinked; {
-		targets, err := a.store.LinkedFrom(ctx, next)
+		targets, err := a.store.Entries.LinkedFrom(ctx, next)
 		if err != nil {
 			return nil, err
 		}
@@ -92,11 +94,11 @@ func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]store.Entry
 		}
 		linked = append(linked, next...)
 	}
-	out := []store.EntryInfo{}
+	out := []entries.EntryInfo{}
 	if len(linked) == 0 {
 		return out, nil
 	}
-	items, _, err := a.store.ListEntries(ctx, store.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked})
+	items, _, err := a.store.Entries.List(ctx, entries.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked})
 	for _, e := range items {
 		if e.PublishedRevision == 0 || e.Behind {
 			out = append(out, e)
@@ -108,14 +110,14 @@ func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]store.Entry
 // Duplicate saves a draft with the newest state of an entry under a new id. Its
 // slug and its title tell that it is a copy; values that must be unique are left
 // out.
-func (a *Service) Duplicate(ctx context.Context, id, by string) (string, store.Applied, error) {
-	e, err := a.store.Entry(ctx, id)
+func (a *Service) Duplicate(ctx context.Context, id, by string) (string, writing.Applied, error) {
+	e, err := a.store.Entries.Get(ctx, id)
 	if err != nil {
-		return "", store.Applied{}, err
+		return "", writing.Applied{}, err
 	}
 	t := a.replica.Model().Type(e.Type)
 	if t == nil {
-		return "", store.Applied{}, fmt.Errorf("type %s: %w", e.Type, store.ErrNotFound)
+		return "", writing.Applied{}, fmt.Errorf("type %s: %w", e.Type, db.ErrNotFound)
 	}
 	fields := e.Newest
 	for _, f := range t.Fields {
@@ -134,29 +136,29 @@ func (a *Service) Duplicate(ctx context.Context, id, by string) (string, store.A
 			}
 		}
 	}
-	edit := store.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
+	edit := writing.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
 	cause := content.Cause{Kind: "user", Name: by}
-	done, err := a.Apply(ctx, []store.Edit{edit}, by, cause)
+	done, err := a.Apply(ctx, []writing.Edit{edit}, by, cause)
 	var p content.Problems
 	if errors.As(err, &p) && p[0].Rule == "unique" {
 		// There is another copy already.
 		ownSlug(a.replica.Model(), t, edit.ID, fields)
-		done, err = a.Apply(ctx, []store.Edit{edit}, by, cause)
+		done, err = a.Apply(ctx, []writing.Edit{edit}, by, cause)
 	}
 	return edit.ID, done, err
 }
 
 // Coverage returns how much of each type is translated into each locale.
-func (a *Service) Coverage(ctx context.Context) ([]store.Coverage, error) {
-	return a.store.Coverages(ctx, a.replica.Model().Tags())
+func (a *Service) Coverage(ctx context.Context) ([]entries.Coverage, error) {
+	return a.store.Entries.Coverages(ctx, a.replica.Model().Tags())
 }
 
 // SawOpen notes that somebody has an entry open, and returns who else has.
 func (a *Service) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
-	return a.store.SawOpen(ctx, id, session, who)
+	return a.store.Entries.RecordPresence(ctx, id, session, who)
 }
 
 // Standings returns how entries stand, by id; of those that there are.
-func (a *Service) EntryAccess(ctx context.Context, ids []string) (map[string]store.Standing, error) {
-	return a.store.Standings(ctx, ids)
+func (a *Service) EntryAccess(ctx context.Context, ids []string) (map[string]entries.EntryAccess, error) {
+	return a.store.Entries.Access(ctx, ids)
 }

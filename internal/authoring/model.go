@@ -8,13 +8,13 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 // Consequence is a difference between two models with what it does to entries
 // and to those who read them.
 type Consequence struct {
-	store.Consequence
+	writing.Consequence
 	// Readers are the keys, and the sites behind them, that may read what goes or
 	// is renamed.
 	Readers []string `json:"readers"`
@@ -53,16 +53,16 @@ type ModelChecks struct {
 
 // PlanModel works out what applying the model would do.
 func (a *Service) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, error) {
-	present, version, err := a.store.Model(ctx)
+	present, version, err := a.store.Changes.Model(ctx)
 	if err != nil {
 		return ModelPlan{}, err
 	}
 	plan := ModelPlan{Version: version, Consequences: []Consequence{}, Conflicts: []string{}, Model: m, YAML: string(m.YAML())}
-	found, err := a.store.Consequences(ctx, present, m)
+	found, err := a.store.Writer.Consequences(ctx, present, m)
 	if err != nil {
 		return plan, err
 	}
-	keys, err := a.store.Keys(ctx)
+	keys, err := a.store.Keys.Keys(ctx)
 	if err != nil {
 		return plan, err
 	}
@@ -120,11 +120,11 @@ func (e *ConflictingConfigError) Error() string {
 // ApplyModel makes m the model on all nodes, and converts what is stored. When
 // it returns, this node reads by it. Its errors are those of store.ApplyModel
 // and *ConflictingConfigError.
-func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o store.ModelOptions) error {
+func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o writing.ModelOptions) error {
 	if err := a.checks.Fits(m); err != nil {
 		return &ConflictingConfigError{err}
 	}
-	if err := a.store.ApplyModel(ctx, m, content.Cause{Kind: "model", Name: by}, o); err != nil {
+	if err := a.store.Writer.ApplyModel(ctx, m, content.Cause{Kind: "model", Name: by}, o); err != nil {
 		return err
 	}
 	if err := a.replica.ReloadModel(ctx); err != nil {
@@ -134,8 +134,8 @@ func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o s
 }
 
 // EditLocales changes the model's locales, and nothing else of it.
-func (a *Service) EditLocales(ctx context.Context, by string, o store.ModelOptions, change func([]model.Locale) ([]model.Locale, error)) error {
-	present, version, err := a.store.Model(ctx)
+func (a *Service) EditLocales(ctx context.Context, by string, o writing.ModelOptions, change func([]model.Locale) ([]model.Locale, error)) error {
+	present, version, err := a.store.Changes.Model(ctx)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,9 @@ import (
 
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 )
 
 // ErrMoment is the error of a moment or a time zone that cannot be read.
@@ -51,13 +53,13 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 // AddSchedule has an entry published or taken back at a moment. What is published
 // is the newest revision at the time of this call. Its error is store.ErrPast,
 // store.ErrForeign or content.Problems where that is the reason.
-func (a *Service) AddSchedule(ctx context.Context, s store.Schedule) (store.Schedule, error) {
-	e, err := a.store.Entry(ctx, s.Entry)
+func (a *Service) AddSchedule(ctx context.Context, s entries.Schedule) (entries.Schedule, error) {
+	e, err := a.store.Entries.Get(ctx, s.Entry)
 	if err != nil {
 		return s, err
 	}
 	if e.Origin != content.Local {
-		return s, fmt.Errorf("entry %s: %w (%s)", s.Entry, store.ErrForeign, e.Origin)
+		return s, fmt.Errorf("entry %s: %w (%s)", s.Entry, db.ErrForeign, e.Origin)
 	}
 	m := a.replica.Model()
 	t := m.Type(e.Type)
@@ -70,7 +72,7 @@ func (a *Service) AddSchedule(ctx context.Context, s store.Schedule) (store.Sche
 		}
 	}
 	switch s.Action {
-	case store.SchedulePublish:
+	case entries.SchedulePublish:
 		if t.Approval && e.Review != content.Approved {
 			return s, problem("action", "approval", "revision %d is not approved, and %s is published only after approval; submit it for review", e.Revision, t.Label)
 		}
@@ -78,35 +80,35 @@ func (a *Service) AddSchedule(ctx context.Context, s store.Schedule) (store.Sche
 		if p := content.Check(m, t, s.Entry, live, content.For{Publish: true, Locales: s.Locales}); len(p) > 0 {
 			return s, p
 		}
-	case store.ScheduleUnpublish:
+	case entries.ScheduleUnpublish:
 	default:
 		return s, problem("action", "action", "%q is neither publish nor unpublish", s.Action)
 	}
-	out, err := a.store.AddSchedule(ctx, s)
+	out, err := a.store.Schedules.Add(ctx, s)
 	a.schedulesMoved()
 	return out, err
 }
 
 // Schedules lists schedules: see store.Schedules.
-func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]store.Schedule, int, error) {
-	return a.store.Schedules(ctx, state, limit)
+func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]entries.Schedule, int, error) {
+	return a.store.Schedules.List(ctx, state, limit)
 }
 
 // Schedule returns one schedule, store.ErrNotFound if there is none.
-func (a *Service) Schedule(ctx context.Context, id string) (store.Schedule, error) {
-	return a.store.Schedule(ctx, id)
+func (a *Service) Schedule(ctx context.Context, id string) (entries.Schedule, error) {
+	return a.store.Schedules.Get(ctx, id)
 }
 
 // MoveSchedule gives a pending schedule another moment.
-func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (store.Schedule, error) {
-	out, err := a.store.MoveSchedule(ctx, id, at, zone)
+func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (entries.Schedule, error) {
+	out, err := a.store.Schedules.Move(ctx, id, at, zone)
 	a.schedulesMoved()
 	return out, err
 }
 
 // CancelSchedule cancels a pending schedule.
 func (a *Service) CancelSchedule(ctx context.Context, id, by string) error {
-	err := a.store.EndSchedule(ctx, id, store.ScheduleCancelled, "by "+by)
+	err := a.store.Schedules.End(ctx, id, entries.ScheduleCancelled, "by "+by)
 	a.schedulesMoved()
 	return err
 }
@@ -120,7 +122,7 @@ func (a *Service) schedulesMoved() {
 // of them.
 func (a *Service) runSchedules(ctx context.Context) {
 	for {
-		due, next, err := a.store.Due(ctx)
+		due, next, err := a.store.Schedules.Due(ctx)
 		if ctx.Err() != nil {
 			return
 		}
@@ -141,27 +143,27 @@ func (a *Service) runSchedules(ctx context.Context) {
 	}
 }
 
-func (a *Service) execute(ctx context.Context, s *store.Schedule) {
-	edit := store.Edit{ID: s.Entry, Origin: content.Local, Live: store.PublishNewest, Locales: s.Locales, PublishRevision: s.Revision, Schedule: s.ID}
-	if s.Action == store.ScheduleUnpublish {
-		edit.Live, edit.PublishRevision = store.TakeBack, 0
+func (a *Service) execute(ctx context.Context, s *entries.Schedule) {
+	edit := writing.Edit{ID: s.Entry, Origin: content.Local, Live: writing.PublishNewest, Locales: s.Locales, PublishRevision: s.Revision, Schedule: s.ID}
+	if s.Action == entries.ScheduleUnpublish {
+		edit.Live, edit.PublishRevision = writing.TakeBack, 0
 	}
-	_, err := a.Apply(ctx, []store.Edit{edit}, s.By, content.Cause{Kind: "schedule", Name: s.By})
+	_, err := a.Apply(ctx, []writing.Edit{edit}, s.By, content.Cause{Kind: "schedule", Name: s.By})
 	switch {
 	case err == nil:
-	case errors.Is(err, store.ErrScheduleGone), ctx.Err() != nil:
+	case errors.Is(err, writing.ErrScheduleGone), ctx.Err() != nil:
 		return // somebody else has done it, or it is tried again
-	case !store.ContentReason(err):
+	case !writing.ContentReason(err):
 		if s.Tries == 0 {
 			a.log.Warn("a schedule is late; it is tried again until it is carried out", "entry", s.Entry, "action", s.Action, "at", s.At, "error", err)
 		}
-		_, told := store.TroubleOf(err)
-		if err := a.store.DelaySchedule(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
+		_, told := db.TroubleOf(err)
+		if err := a.store.Schedules.Delay(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
 			a.log.Debug("that a schedule is late cannot be noted", "error", err)
 		}
 	default:
 		a.log.Warn("a schedule could not be carried out", "entry", s.Entry, "action", s.Action, "error", err)
-		if err := a.store.EndSchedule(ctx, s.ID, store.ScheduleFailed, err.Error()); err != nil {
+		if err := a.store.Schedules.End(ctx, s.ID, entries.ScheduleFailed, err.Error()); err != nil {
 			a.log.Error("a failed schedule could not be marked as such", "schedule", s.ID, "error", err)
 		}
 	}

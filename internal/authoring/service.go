@@ -17,6 +17,7 @@ import (
 	"ubiquon/internal/health"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // Service writes the content of one environment. It is safe for concurrent use.
@@ -68,7 +69,7 @@ func (a *Service) watchWrites(ctx context.Context) {
 		if a.writes.State().Error == "" {
 			continue
 		}
-		err := a.store.TryWrite(ctx)
+		err := a.store.Writes.TryWrite(ctx)
 		if a.noteWrite(err); err == nil {
 			a.log.Info("the database takes writes again")
 		}
@@ -77,11 +78,11 @@ func (a *Service) watchWrites(ctx context.Context) {
 
 // noteWrite notes how a write went, as far as that says something about the database.
 func (a *Service) noteWrite(err error) {
-	trouble, told := store.TroubleOf(err)
+	trouble, told := db.TroubleOf(err)
 	switch {
 	case err == nil:
 		a.writes.Done(time.Now(), nil)
-	case trouble == store.PassingTrouble && !errors.Is(err, context.Canceled) && !admission.Overloaded(err):
+	case trouble == db.PassingTrouble && !errors.Is(err, context.Canceled) && !admission.Overloaded(err):
 		a.writes.Done(time.Now(), errors.New(told))
 		a.writeErrors.Add(1)
 	}

@@ -13,7 +13,8 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 // ErrNotTaken is the error of handing in an entry of a type that does not take
@@ -29,7 +30,7 @@ func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	m := a.replica.Model()
 	t := m.ByPlural(plural)
 	if t == nil {
-		return fmt.Errorf("nothing is called %q: %w", plural, store.ErrNotFound)
+		return fmt.Errorf("nothing is called %q: %w", plural, db.ErrNotFound)
 	}
 	l, known := m.Locale(locale)
 	if !known {
@@ -65,10 +66,10 @@ func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	if !bounds.take(at) {
 		return access.ErrTooMany
 	}
-	edit := store.Edit{ID: content.NewID(), Type: t.Name, Origin: content.Local, Save: fields, Review: content.Submitted, Remark: "handed in from outside",
+	edit := writing.Edit{ID: content.NewID(), Type: t.Name, Origin: content.Local, Save: fields, Review: content.Submitted, Remark: "handed in from outside",
 		Message: "handed in from outside", Withhold: true, Loose: true}
 	ownSlug(m, t, edit.ID, fields)
-	_, err = a.Apply(ctx, []store.Edit{edit}, by.Name, content.Cause{Kind: "submission", Name: by.Name})
+	_, err = a.Apply(ctx, []writing.Edit{edit}, by.Name, content.Cause{Kind: "submission", Name: by.Name})
 	return err
 }
 

@@ -17,7 +17,9 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 )
 
 // Line is one entry as import and export write it, one JSON object a line
@@ -130,7 +132,7 @@ type importing struct {
 	o        ImportOptions
 	tell     func(ImportProgress)
 	progress ImportProgress
-	edits    []store.Edit
+	edits    []writing.Edit
 	lines    []int
 	atOnce   int
 	analyse  int // how many entries make the database look at its tables anew
@@ -175,7 +177,7 @@ func nextLine(in *bufio.Reader, into []byte) (line []byte, long bool, err error)
 
 // line takes in one line, or says that it is too long.
 func (i *importing) line(ctx context.Context, n int, src []byte, long bool) error {
-	var edit store.Edit
+	var edit writing.Edit
 	reason := fmt.Sprintf("the line is longer than %d bytes", maxLine)
 	if !long {
 		edit, reason = i.read(n, src)
@@ -208,7 +210,7 @@ func (i *importing) line(ctx context.Context, n int, src []byte, long bool) erro
 }
 
 // read turns a line into an edit, or says what is wrong with it.
-func (i *importing) read(n int, src []byte) (edit store.Edit, reason string) {
+func (i *importing) read(n int, src []byte) (edit writing.Edit, reason string) {
 	if !utf8.Valid(src) || bytes.Contains(src, []byte(`\u0000`)) {
 		return edit, "it is not valid UTF-8, or holds a NUL"
 	}
@@ -229,9 +231,9 @@ func (i *importing) read(n int, src []byte) (edit store.Edit, reason string) {
 	case l.Fields == nil:
 		return edit, "it has no fields"
 	}
-	edit = store.Edit{ID: l.ID, Type: l.Type, Origin: content.Local, Save: l.Fields, Message: "imported", Loose: true, History: l.Revisions}
+	edit = writing.Edit{ID: l.ID, Type: l.Type, Origin: content.Local, Save: l.Fields, Message: "imported", Loose: true, History: l.Revisions}
 	if l.Published != nil {
-		edit.Live, edit.Published, edit.PublishedAt, edit.FirstPublishedAt = store.PublishGiven, l.Live, l.Published, l.FirstPublished
+		edit.Live, edit.Published, edit.PublishedAt, edit.FirstPublishedAt = writing.PublishGiven, l.Live, l.Published, l.FirstPublished
 		if edit.Published == nil {
 			edit.Published = l.Fields
 		}
@@ -282,7 +284,7 @@ func (i *importing) flush(ctx context.Context) error {
 }
 
 type importBatch struct {
-	edits []store.Edit
+	edits []writing.Edit
 	lines []int
 	done  chan error
 }
@@ -311,9 +313,9 @@ func (i *importing) settle(n int) error {
 // importPatience bounds how long an import waits for trouble of the database to pass.
 const importPatience = 5 * time.Minute
 
-func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) error {
+func (i *importing) write(ctx context.Context, edits []writing.Edit, lines []int) error {
 	done, err := i.g.write(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
-	for begin, wait := time.Now(), time.Second; store.Passing(err) && ctx.Err() == nil && time.Since(begin) < importPatience; wait = min(2*wait, 15*time.Second) {
+	for begin, wait := time.Now(), time.Second; db.Passing(err) && ctx.Err() == nil && time.Since(begin) < importPatience; wait = min(2*wait, 15*time.Second) {
 		i.g.log.Warn("an import waits for the database", "error", err, "again", wait)
 		if !background.Sleep(ctx, wait, nil) {
 			break
@@ -323,7 +325,7 @@ func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) 
 	if err == nil {
 		return i.written(ctx, edits, done)
 	}
-	if ctx.Err() != nil || store.Passing(err) || errors.Is(err, store.ErrModelMoved) {
+	if ctx.Err() != nil || db.Passing(err) || errors.Is(err, db.ErrModelMoved) {
 		return err
 	}
 	if len(edits) == 1 {
@@ -344,7 +346,7 @@ func (i *importing) write(ctx context.Context, edits []store.Edit, lines []int) 
 
 // written counts what a batch came to. The next ones are larger or smaller, as
 // this one was quick or slow.
-func (i *importing) written(ctx context.Context, edits []store.Edit, done store.Applied) error {
+func (i *importing) written(ctx context.Context, edits []writing.Edit, done writing.Applied) error {
 	entries := map[string]bool{}
 	for _, c := range done.Changes {
 		entries[c.Entry] = true
@@ -364,7 +366,7 @@ func (i *importing) written(ctx context.Context, edits []store.Edit, done store.
 	i.mu.Unlock()
 	if grown {
 		// Plans that were made for small tables are no good for large ones.
-		return i.g.store.Analyse(ctx)
+		return i.g.store.Entries.Analyse(ctx)
 	}
 	return nil
 }
@@ -378,7 +380,7 @@ func (i *importing) danglers(ctx context.Context) error {
 		}
 	}
 	for batch := range slices.Chunk(ids, 5000) {
-		there, err := i.g.store.There(ctx, batch)
+		there, err := i.g.store.Entries.Existing(ctx, batch)
 		if err != nil {
 			return err
 		}
@@ -397,7 +399,7 @@ func (i *importing) danglers(ctx context.Context) error {
 func (a *Service) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) (int, error) {
 	for _, name := range types {
 		if m := a.replica.Model(); m.Type(name) == nil {
-			return 0, fmt.Errorf("type %q%s: %w", name, strictyaml.DidYouMean(name, m.TypeNames()), store.ErrNotFound)
+			return 0, fmt.Errorf("type %q%s: %w", name, strictyaml.DidYouMean(name, m.TypeNames()), db.ErrNotFound)
 		}
 	}
 	if origin == "" {
@@ -406,7 +408,7 @@ func (a *Service) Export(ctx context.Context, out io.Writer, types []string, ori
 	n := 0
 	enc := json.NewEncoder(out)
 	enc.SetEscapeHTML(false)
-	err := a.store.EachEntry(ctx, types, origin, revisions, func(e *store.Exported) error {
+	err := a.store.Entries.EachEntry(ctx, types, origin, revisions, func(e *entries.Exported) error {
 		n++
 		l := Line{ID: e.ID, Type: e.Type, Fields: e.Newest, Revisions: e.Revisions}
 		if e.PublishedRevision != 0 {

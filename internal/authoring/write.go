@@ -5,13 +5,14 @@ import (
 	"errors"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 // Apply carries out edits, all or none, and returns when this node serves
 // nothing older any more, or, with Unproven, when that takes long. Its errors are those of
 // store.Apply: then nothing is stored.
-func (a *Service) Apply(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
+func (a *Service) Apply(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error) {
 	before := a.cache.Applied()
 	done, err := a.write(ctx, edits, by, cause)
 	if err != nil || done.Sequence == 0 {
@@ -29,36 +30,36 @@ func (a *Service) Apply(ctx context.Context, edits []store.Edit, by string, caus
 }
 
 // Once says that a write is made now: see store.BeginOnce.
-func (a *Service) Once(ctx context.Context, w store.Once) (*store.Made, error) {
-	return a.store.BeginOnce(ctx, w)
+func (a *Service) Once(ctx context.Context, w writing.Idempotency) (*writing.Outcome, error) {
+	return a.store.Writes.Begin(ctx, w)
 }
 
 // KeepOnce keeps what a write came to: see store.KeepOnce.
-func (a *Service) KeepOnce(ctx context.Context, w store.Once, made store.Made) error {
-	return a.store.KeepOnce(ctx, w, made)
+func (a *Service) KeepOnce(ctx context.Context, w writing.Idempotency, made writing.Outcome) error {
+	return a.store.Writes.Keep(ctx, w, made)
 }
 
 // BeginWrite says that a write goes on in the background: see store.BeginWrite.
 func (a *Service) BeginWrite(ctx context.Context, key string) error {
-	return a.store.BeginWrite(ctx, key)
+	return a.store.Writes.BeginWrite(ctx, key)
 }
 
 // EndWrite keeps what it came to: see store.EndWrite.
-func (a *Service) EndWrite(ctx context.Context, key string, made store.Made) error {
-	return a.store.EndWrite(ctx, key, made)
+func (a *Service) EndWrite(ctx context.Context, key string, made writing.Outcome) error {
+	return a.store.Writes.EndWrite(ctx, key, made)
 }
 
 // WriteOf returns what is known of such a write: see store.WriteOf.
-func (a *Service) WriteOf(ctx context.Context, key string) (store.KnownWrite, error) {
-	return a.store.WriteOf(ctx, key)
+func (a *Service) WriteOf(ctx context.Context, key string) (writing.KnownWrite, error) {
+	return a.store.Writes.WriteOf(ctx, key)
 }
 
 // write carries out edits; that nothing older is served is seen to later.
-func (a *Service) write(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error) {
+func (a *Service) write(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error) {
 	for range 3 {
 		m, version := a.replica.Present()
-		done, err := a.store.Apply(ctx, m, version, edits, by, cause)
-		if !errors.Is(err, store.ErrModelMoved) {
+		done, err := a.store.Writer.Apply(ctx, m, version, edits, by, cause)
+		if !errors.Is(err, db.ErrModelMoved) {
 			a.noteWrite(err)
 			if done.Sequence > 0 {
 				a.replica.Announce()
@@ -69,5 +70,5 @@ func (a *Service) write(ctx context.Context, edits []store.Edit, by string, caus
 			return done, err
 		}
 	}
-	return store.Applied{}, store.ErrModelMoved
+	return writing.Applied{}, db.ErrModelMoved
 }

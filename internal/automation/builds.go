@@ -14,7 +14,8 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/db"
 )
 
 // rulePause is how long rules rest after changes, so that many that come close
@@ -24,7 +25,7 @@ const rulePause = 20 * time.Millisecond
 // runRules hands every change to the rules, once, whichever node gets it.
 func (a *Service) runRules(ctx context.Context) {
 	for {
-		_, n, err := a.store.Advance(ctx, "rules", func(tx pgx.Tx, changes []content.Change) error { return a.fireRules(ctx, tx, changes) })
+		_, n, err := a.store.Builds.ConsumeChanges(ctx, "rules", func(tx pgx.Tx, changes []content.Change) error { return a.fireRules(ctx, tx, changes) })
 		if ctx.Err() != nil {
 			return
 		}
@@ -82,13 +83,13 @@ func (a *Service) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 			} else {
 				a.rulesHeld.Add(1)
 			}
-			if err := a.store.AddRuleRun(ctx, tx, c.Sequence, r, fires, why); err != nil {
+			if err := a.store.Builds.AddRuleRun(ctx, tx, c.Sequence, r, fires, why); err != nil {
 				return err
 			}
 		}
 	}
 	for site, w := range wishes {
-		if _, err := a.store.RequestBuildIn(ctx, tx, site, w.causes, w.sequence, w.now); err != nil {
+		if _, err := a.store.Builds.RequestIn(ctx, tx, site, w.causes, w.sequence, w.now); err != nil {
 			return err
 		}
 	}
@@ -98,9 +99,9 @@ func (a *Service) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 // Rebuild asks for a build of a site, now or after the usual wait.
 func (a *Service) Rebuild(ctx context.Context, site, by string, immediately bool) (rebuild.Build, error) {
 	if s, ok := a.sites[site]; !ok || s.Build == nil {
-		return rebuild.Build{}, fmt.Errorf("site %s with a build: %w", site, store.ErrNotFound)
+		return rebuild.Build{}, fmt.Errorf("site %s with a build: %w", site, db.ErrNotFound)
 	}
-	b, err := a.store.RequestBuild(ctx, site, []rebuild.Cause{{By: by}}, a.cache.Applied(), immediately)
+	b, err := a.store.Builds.Request(ctx, site, []rebuild.Cause{{By: by}}, a.cache.Applied(), immediately)
 	background.Nudge(a.wakeBuilds[site])
 	a.news.Tell("builds")
 	return b, err
@@ -127,7 +128,7 @@ type Order struct {
 // callBuilder calls a site's builder whenever a build is due.
 func (a *Service) callBuilder(ctx context.Context, site string, call *rebuild.Call) {
 	for {
-		b, wait, err := a.store.NextCall(ctx, site, call)
+		b, wait, err := a.store.Builds.NextCall(ctx, site, call)
 		if ctx.Err() != nil {
 			return
 		}
@@ -161,17 +162,17 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 		}
 		a.work.Failures.Failed(a.log, "the builder of "+b.Site+" did not take the call; it will be made again", "build", b.Number, "attempt", b.Attempts, "error", err)
 	}
-	if err := a.store.Called(ctx, b, call.Silent(), failure, wait); err != nil && ctx.Err() == nil {
+	if err := a.store.Builds.Called(ctx, b, call.Silent(), failure, wait); err != nil && ctx.Err() == nil {
 		a.log.Error("a call cannot be noted; it will be made again", "site", b.Site, "build", b.Number, "error", err)
 	}
 }
 
 // ReportBuild takes a builder's word on a build: started, finished or failed.
 func (a *Service) ReportBuild(ctx context.Context, id, state, reason string) (rebuild.Build, error) {
-	b, err := a.store.ReportBuild(ctx, id, rebuild.State(state), state == "started", reason)
-	if errors.Is(err, store.ErrNotRunning) {
+	b, err := a.store.Builds.Report(ctx, id, rebuild.State(state), state == "started", reason)
+	if errors.Is(err, builds.ErrNotRunning) {
 		// It has ended for us; but whoever reports works.
-		if known, heard := a.store.Build(ctx, id); heard == nil && a.store.HeardOf(ctx, known.Site) == nil {
+		if known, heard := a.store.Builds.Get(ctx, id); heard == nil && a.store.Builds.HeardOf(ctx, known.Site) == nil {
 			background.Nudge(a.wakeBuilds[known.Site])
 		}
 	}
@@ -187,12 +188,12 @@ func (a *Service) ReportBuild(ctx context.Context, id, state, reason string) (re
 
 // Build returns one build.
 func (a *Service) Build(ctx context.Context, id string) (rebuild.Build, error) {
-	return a.store.Build(ctx, id)
+	return a.store.Builds.Get(ctx, id)
 }
 
 // Builds lists builds, the newest first.
-func (a *Service) Builds(ctx context.Context, f store.BuildFilter) ([]rebuild.Build, error) {
-	return a.store.ListBuilds(ctx, f)
+func (a *Service) Builds(ctx context.Context, f builds.BuildFilter) ([]rebuild.Build, error) {
+	return a.store.Builds.List(ctx, f)
 }
 
 // SiteInfo is a site with how it stands.
@@ -206,7 +207,7 @@ type SiteInfo struct {
 func (a *Service) Sites(ctx context.Context) ([]SiteInfo, error) {
 	out := []SiteInfo{}
 	for _, name := range slices.Sorted(maps.Keys(a.sites)) {
-		builds, err := a.store.ListBuilds(ctx, store.BuildFilter{Site: name, Limit: 12})
+		builds, err := a.store.Builds.List(ctx, builds.BuildFilter{Site: name, Limit: 12})
 		if err != nil {
 			return nil, err
 		}

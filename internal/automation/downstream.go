@@ -12,7 +12,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
 )
 
 // Invalidation is what a cache downstream is told: that whatever it holds of these
@@ -52,8 +52,8 @@ func checkDownstream(all map[string]outbound.Target) error {
 }
 
 // Downstream lists the caches downstream, and what they know.
-func (a *Service) Downstream(ctx context.Context) ([]store.Downstream, error) {
-	return a.store.Downstream(ctx, slices.Sorted(maps.Keys(a.downstream)))
+func (a *Service) Downstream(ctx context.Context) ([]builds.Downstream, error) {
+	return a.store.Downstream.List(ctx, slices.Sorted(maps.Keys(a.downstream)))
 }
 
 // noteExpired writes down what a cache downstream may hold of the answers that
@@ -77,7 +77,7 @@ func (a *Service) noteExpired(ctx context.Context, expired []*cache.Response, se
 	}
 	slices.Sort(addresses)
 	addresses = slices.Compact(addresses)
-	return a.store.AddExpired(ctx, a.replica.Node.ID, sequence, addresses[:min(len(addresses), maxAddresses+1)])
+	return a.store.Downstream.AddExpired(ctx, a.replica.Node.ID, sequence, addresses[:min(len(addresses), maxAddresses+1)])
 }
 
 // tellDownstream tells one cache downstream of what changes, for as long as this node
@@ -101,11 +101,11 @@ func (a *Service) tellDownstream(ctx context.Context, name string, target outbou
 
 // tellOnce makes the next call, if there is one to be made.
 func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Target) error {
-	after, attempts, claimed, err := a.store.ClaimDownstream(ctx, name)
+	after, attempts, claimed, err := a.store.Downstream.Claim(ctx, name)
 	if err != nil || !claimed {
 		return err
 	}
-	told, err := a.store.Untold(ctx, after, replication.LeaseDuration)
+	told, err := a.store.Downstream.Pending(ctx, after, replication.LeaseDuration)
 	if err != nil {
 		return err
 	}
@@ -119,7 +119,7 @@ func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Tar
 	out.More = out.More || affectsEverything(told)
 	if len(out.Groups) == 0 {
 		// It is nothing to them, or some node does not know of it yet.
-		return a.store.DownstreamTold(ctx, name, out.Sequence, false)
+		return a.store.Downstream.Notified(ctx, name, out.Sequence, false)
 	}
 	if out.Addresses == nil {
 		out.Addresses = []string{}
@@ -138,16 +138,16 @@ func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Tar
 	if err := tell(); err != nil {
 		wait := min(time.Second<<min(attempts, 10), maxCallPause)
 		a.log.Warn("a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence, "attempt", attempts+1, "in", wait, "error", err)
-		return a.store.DownstreamFailed(ctx, name, err.Error(), wait)
+		return a.store.Downstream.Failed(ctx, name, err.Error(), wait)
 	}
 	a.log.Info("told a cache downstream", "downstream", name, "sequence", out.Sequence, "groups", len(out.Groups), "addresses", len(out.Addresses), "took", time.Since(begin).Round(time.Millisecond))
 	a.news.Tell("changes")
-	return a.store.DownstreamTold(ctx, name, out.Sequence, true)
+	return a.store.Downstream.Notified(ctx, name, out.Sequence, true)
 }
 
 // affectsEverything tells whether any answer may have changed: by the model, by what is open
 // to everyone, or because changes are missing from the log.
-func affectsEverything(told store.Untold) bool {
+func affectsEverything(told builds.PendingInvalidations) bool {
 	return told.Gap || slices.ContainsFunc(told.Changes, func(c content.Change) bool {
 		return c.Kind == content.ModelChange || c.Kind == content.AccessChange && c.What == content.OpenAccess
 	})
@@ -155,7 +155,7 @@ func affectsEverything(told store.Untold) bool {
 
 // groupsOf names the groups that changes are about: the types of what changed, and
 // all of them when the model has, what everyone may read has, or nobody knows.
-func (a *Service) groupsOf(told store.Untold) []string {
+func (a *Service) groupsOf(told builds.PendingInvalidations) []string {
 	groups := map[string]bool{}
 	for i := range told.Changes {
 		if c := &told.Changes[i]; c.Edition == content.Published && c.Type != "" {

@@ -98,7 +98,7 @@ func (a *Service) ContentChanged(ctx context.Context, expired []*cache.Response,
 
 // TellAnew has caches downstream told that everything may have changed.
 func (a *Service) TellAnew(ctx context.Context) error {
-	return a.store.TellAnew(ctx, slices.Sorted(maps.Keys(a.downstream)))
+	return a.store.Downstream.NotifyAll(ctx, slices.Sorted(maps.Keys(a.downstream)))
 }
 
 // SetAddress says under which address builders reach this service. It must be called
@@ -110,7 +110,7 @@ func (a *Service) Address() string { return a.address }
 
 // Start begins to run rules, to call builders and to tell caches downstream.
 func (a *Service) Start(ctx context.Context) error {
-	if err := a.store.KeepDownstream(ctx, slices.Sorted(maps.Keys(a.downstream))); err != nil {
+	if err := a.store.Downstream.Configure(ctx, slices.Sorted(maps.Keys(a.downstream))); err != nil {
 		return err
 	}
 	a.work.GoAwake(a.runRules)

@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ubiquon/internal/authoring"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/audit"
 )
 
 func (a *app) account() *cobra.Command {
@@ -133,7 +133,7 @@ func differing(before, after json.RawMessage) string {
 }
 
 func (a *app) audit() *cobra.Command {
-	var f store.ActFilter
+	var f audit.Filter
 	var after, until string
 	var export bool
 	c := &cobra.Command{

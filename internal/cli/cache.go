@@ -12,7 +12,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/delivery"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
 )
 
 func (a *app) cache() *cobra.Command {
@@ -74,7 +74,7 @@ func (a *app) cacheStats() *cobra.Command {
 }
 
 // toldOf says how far a cache downstream has been told.
-func toldOf(d store.Downstream) string {
+func toldOf(d builds.Downstream) string {
 	what := "has taken no call yet"
 	if d.Told != nil {
 		what = fmt.Sprintf("took %d calls, the last at %s", d.Calls, d.Told.Local().Format(time.TimeOnly))

@@ -10,7 +10,7 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 // completing bounds how long the shell waits for the service.
@@ -64,7 +64,7 @@ func someEditions(context.Context, *client.Client, string) ([]string, error) {
 
 // someEntries are ids with titles, of entries that the begun word finds.
 func someEntries(ctx context.Context, s *client.Client, begun string) ([]string, error) {
-	items, _, err := s.Entries(ctx, store.EntryFilter{Search: begun, Limit: 50})
+	items, _, err := s.Entries(ctx, entries.EntryFilter{Search: begun, Limit: 50})
 	var out []string
 	for _, e := range items {
 		out = append(out, e.ID+"\t"+e.Title)

@@ -12,7 +12,7 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 func (a *app) entry() *cobra.Command {
@@ -22,7 +22,7 @@ func (a *app) entry() *cobra.Command {
 }
 
 // filterFlags are the flags that narrow a list of entries.
-func filterFlags(c *cobra.Command, f *store.EntryFilter) {
+func filterFlags(c *cobra.Command, f *entries.EntryFilter) {
 	fl := c.Flags()
 	fl.StringVar(&f.Type, "type", "", "only entries of this type")
 	fl.StringVar(&f.Origin, "origin", "", "only entries from this origin")
@@ -32,7 +32,7 @@ func filterFlags(c *cobra.Command, f *store.EntryFilter) {
 }
 
 func (a *app) entryList() *cobra.Command {
-	var f store.EntryFilter
+	var f entries.EntryFilter
 	list := &cobra.Command{
 		Use: "list", Short: "List entries, those saved last first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -78,9 +78,9 @@ func localesText(locales map[string]string) string {
 	var out []string
 	for _, tag := range sortedNames(locales) {
 		switch locales[tag] {
-		case store.FilledIn:
+		case entries.FilledIn:
 			tag = "(" + tag + ")"
-		case store.Partly:
+		case entries.Partly:
 			tag = "~" + tag
 		}
 		out = append(out, tag)
@@ -94,7 +94,7 @@ func (a *app) find(ctx context.Context, s *client.Client, name string) (string, 
 	if !bySlug {
 		return name, nil
 	}
-	items, _, err := s.Entries(ctx, store.EntryFilter{Type: typ, Search: slug, Limit: 2})
+	items, _, err := s.Entries(ctx, entries.EntryFilter{Type: typ, Search: slug, Limit: 2})
 	if err != nil {
 		return "", err
 	}
@@ -152,7 +152,7 @@ func (a *app) entryShow() *cobra.Command {
 				t.row("readers have", orDash(strings.Join(e.Live, " ")))
 				t.row("published", fmt.Sprintf("%s (revision %d of %d)", when(e.Published), e.PublishedRevision, e.Revision))
 				for _, sch := range e.Schedules {
-					if sch.State == store.SchedulePending {
+					if sch.State == entries.SchedulePending {
 						t.row("scheduled", sch.Action+" "+strings.Join(sch.Locales, " ")+" at "+sch.At.Local().Format("2006-01-02 15:04:05")+" ("+sch.ID+")")
 					}
 				}

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"ubiquon/internal/client"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 // doing is a command that does one thing to entries, which are named or chosen
@@ -25,7 +25,7 @@ type doing struct {
 }
 
 func (a *app) do(d doing) *cobra.Command {
-	var f store.EntryFilter
+	var f entries.EntryFilter
 	var yes bool
 	c := &cobra.Command{
 		Use: d.use + " [ID|TYPE/SLUG …]", Short: d.short, Example: d.example,
@@ -76,7 +76,7 @@ func (a *app) do(d doing) *cobra.Command {
 
 // choose returns the ids of the entries that are named, or that a filter leaves;
 // of the latter it asks first.
-func (a *app) choose(cmd *cobra.Command, s *client.Client, args []string, f store.EntryFilter, yes bool, what string) ([]string, error) {
+func (a *app) choose(cmd *cobra.Command, s *client.Client, args []string, f entries.EntryFilter, yes bool, what string) ([]string, error) {
 	filtered := f.Type != "" || f.State != "" || f.Search != "" || f.Missing != "" || f.Origin != ""
 	switch {
 	case len(args) == 0 && !filtered:
@@ -352,8 +352,8 @@ func (a *app) entrySchedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var made []store.Schedule
-			for _, one := range [][2]string{{store.SchedulePublish, publish}, {store.ScheduleUnpublish, unpublish}} {
+			var made []entries.Schedule
+			for _, one := range [][2]string{{entries.SchedulePublish, publish}, {entries.ScheduleUnpublish, unpublish}} {
 				if one[1] == "" {
 					continue
 				}
@@ -373,7 +373,7 @@ func (a *app) entrySchedule() *cobra.Command {
 	return c
 }
 
-func drawSchedules(t *table, all []store.Schedule) {
+func drawSchedules(t *table, all []entries.Schedule) {
 	t.row("ID", "STATE", "AT", "DO", "LOCALES", "ENTRY")
 	for _, s := range all {
 		locales := "all"
@@ -429,7 +429,7 @@ func (a *app) schedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(sch, func(t *table) { drawSchedules(t, []store.Schedule{sch}) })
+			return a.print(sch, func(t *table) { drawSchedules(t, []entries.Schedule{sch}) })
 		},
 	}
 	move.Flags().StringVar(&at, "at", "", "the new moment")
@@ -444,7 +444,7 @@ func (a *app) pending(cmd *cobra.Command, name string) (*client.Client, string, 
 	if err != nil {
 		return nil, "", err
 	}
-	all, err := s.Schedules(cmd.Context(), store.SchedulePending)
+	all, err := s.Schedules(cmd.Context(), entries.SchedulePending)
 	if err != nil {
 		return nil, "", err
 	}

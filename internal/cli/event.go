@@ -8,13 +8,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"ubiquon/internal/demo"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 )
 
 func sortedNames[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func (a *app) event() *cobra.Command {
-	var f store.EventFilter
+	var f events.EventFilter
 	list := &cobra.Command{
 		Use: "list", Short: "List what origins announced, and how fast it arrived", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -10,7 +10,7 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 func (a *app) locale() *cobra.Command {
@@ -78,7 +78,7 @@ func (a *app) locale() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var shown []store.Coverage
+			var shown []entries.Coverage
 			for _, c := range items {
 				if typ == "" || c.Type == typ {
 					shown = append(shown, c)
@@ -99,7 +99,7 @@ func (a *app) locale() *cobra.Command {
 }
 
 // bar draws a coverage as twenty characters.
-func bar(c store.Coverage) string {
+func bar(c entries.Coverage) string {
 	all := c.Translated + c.Partly + c.FilledIn + c.Missing
 	if all == 0 {
 		return ""

@@ -17,7 +17,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit"
 )
 
@@ -134,7 +134,7 @@ func TestKillLosesNoAcceptedEvent(t *testing.T) {
 	for _, id := range accepted {
 		testkit.Eventually(t, "event "+id+" is done", func() bool {
 			e, err := s.Event(t.Context(), id)
-			return err == nil && e.State == store.EventDone
+			return err == nil && e.State == events.EventDone
 		})
 	}
 }

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"ubiquon/internal/client"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 )
 
@@ -93,7 +93,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	})
 	s := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
 	e, err := s.Entry(t.Context(), two)
-	if err != nil || e.Schedules[0].State != store.ScheduleDone || e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) || e.EntryRecord.Entry.Published.Sub(at) > time.Second {
+	if err != nil || e.Schedules[0].State != entries.ScheduleDone || e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) || e.EntryRecord.Entry.Published.Sub(at) > time.Second {
 		t.Errorf("scheduled for %s, published at %s, %+v, %v", at, e.EntryRecord.Entry.Published, e.Schedules, err)
 	}
 	if out := must(t, "entry", "show", "boat/black-guillemot"); !strings.Contains(out, "in Norwegian too") {
@@ -145,7 +145,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 // pierOf makes a boat refer to a pier, and returns that.
 func pierOf(t *testing.T, s *client.Client, boat string) string {
 	t.Helper()
-	piers, _, err := s.Entries(t.Context(), store.EntryFilter{Type: "pier", Search: "Mella"})
+	piers, _, err := s.Entries(t.Context(), entries.EntryFilter{Type: "pier", Search: "Mella"})
 	if err != nil || len(piers) != 1 {
 		t.Fatal(piers, err)
 	}

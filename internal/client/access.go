@@ -10,7 +10,8 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/identity"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
 )
 
 // What the service says of access, under the names of this room.
@@ -105,8 +106,8 @@ func (c *Client) Preview(ctx context.Context, id string, o PreviewOptions) (out 
 }
 
 // Previews lists the preview links that have not expired; of one entry, if one is given.
-func (c *Client) Previews(ctx context.Context, entry string) ([]store.PreviewLink, error) {
-	var out struct{ Items []store.PreviewLink }
+func (c *Client) Previews(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
+	var out struct{ Items []accounts.PreviewLink }
 	err := c.call(ctx, http.MethodGet, "/previews?entry="+url.QueryEscape(entry), nil, &out)
 	return out.Items, err
 }
@@ -118,7 +119,7 @@ func (c *Client) RevokePreview(ctx context.Context, id string) error {
 
 // VerifyAudit checks that the audit log is whole, and, if contains is not empty, that a
 // line has that digest.
-func (c *Client) VerifyAudit(ctx context.Context, contains string) (out store.AuditState, err error) {
+func (c *Client) VerifyAudit(ctx context.Context, contains string) (out audit.State, err error) {
 	return out, c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
 }
 
@@ -153,27 +154,27 @@ func (c *Client) Refusals(ctx context.Context) ([]Refusal, error) {
 }
 
 // Accounts lists accounts.
-func (c *Client) Accounts(ctx context.Context) ([]store.Account, error) {
-	var out struct{ Items []store.Account }
+func (c *Client) Accounts(ctx context.Context) ([]accounts.Account, error) {
+	var out struct{ Items []accounts.Account }
 	err := c.call(ctx, http.MethodGet, "/accounts", nil, &out)
 	return out.Items, err
 }
 
 type accountLink struct {
-	Account store.Account
+	Account accounts.Account
 	Link    string
 }
 
 // CreateAccount makes an account; without a password it returns the link at which
 // one is chosen.
-func (c *Client) CreateAccount(ctx context.Context, email, name, role, password string) (store.Account, string, error) {
+func (c *Client) CreateAccount(ctx context.Context, email, name, role, password string) (accounts.Account, string, error) {
 	var out accountLink
 	err := c.call(ctx, http.MethodPost, "/accounts", map[string]string{"email": email, "name": name, "role": role, "password": password}, &out)
 	return out.Account, out.Link, err
 }
 
 // ChangeAccount changes an account: its name, role, and whether it is disabled.
-func (c *Client) ChangeAccount(ctx context.Context, name string, change map[string]any) (out store.Account, err error) {
+func (c *Client) ChangeAccount(ctx context.Context, name string, change map[string]any) (out accounts.Account, err error) {
 	return out, c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
 }
 
@@ -184,7 +185,7 @@ func (c *Client) AccountLink(ctx context.Context, name string) (string, error) {
 	return out.Link, err
 }
 
-func actValues(f store.ActFilter) string {
+func actValues(f audit.Filter) string {
 	at := func(t time.Time) string {
 		if t.IsZero() {
 			return ""
@@ -199,14 +200,14 @@ func actValues(f store.ActFilter) string {
 }
 
 // Audit lists the audit log, the newest first.
-func (c *Client) Audit(ctx context.Context, f store.ActFilter) ([]store.Act, error) {
-	var out struct{ Items []store.Act }
+func (c *Client) Audit(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
+	var out struct{ Items []audit.Record }
 	err := c.call(ctx, http.MethodGet, "/audit?"+actValues(f), nil, &out)
 	return out.Items, err
 }
 
 // ExportAudit returns the audit log as NDJSON.
-func (c *Client) ExportAudit(ctx context.Context, f store.ActFilter) ([]byte, error) {
+func (c *Client) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error) {
 	a, err := c.Do(ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil)
 	if err != nil {
 		return nil, err

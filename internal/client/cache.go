@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
 )
 
 // CacheStats returns what the cache has done.
@@ -54,8 +54,8 @@ func (c *Client) Nodes(ctx context.Context) ([]replication.NodeState, error) {
 }
 
 // Downstream lists the caches that are told of what changes.
-func (c *Client) Downstream(ctx context.Context) ([]store.Downstream, error) {
-	var out struct{ Items []store.Downstream }
+func (c *Client) Downstream(ctx context.Context) ([]builds.Downstream, error) {
+	var out struct{ Items []builds.Downstream }
 	err := c.call(ctx, http.MethodGet, "/downstream", nil, &out)
 	return out.Items, err
 }

@@ -23,7 +23,9 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/writing"
 )
 
 // Client speaks to one service with one key. The zero HTTP means a client with
@@ -46,11 +48,11 @@ type Problem struct {
 	// Problems of an entry's content, Mistakes of a model's files, ReferredBy of a
 	// deletion, Consequences of a model that would lose content, Conflict of a lost
 	// update.
-	Problems     content.Problems    `json:"problems,omitempty"`
-	Mistakes     strictyaml.Mistakes `json:"mistakes,omitempty"`
-	ReferredBy   []store.Referrer    `json:"referredBy,omitempty"`
-	Consequences []store.Consequence `json:"consequences,omitempty"`
-	Conflict     *Conflict           `json:"conflict,omitempty"`
+	Problems     content.Problems      `json:"problems,omitempty"`
+	Mistakes     strictyaml.Mistakes   `json:"mistakes,omitempty"`
+	ReferredBy   []writing.Referrer    `json:"referredBy,omitempty"`
+	Consequences []writing.Consequence `json:"consequences,omitempty"`
+	Conflict     *Conflict             `json:"conflict,omitempty"`
 }
 
 // ErrUnreachable is the error of a service that does not answer.
@@ -346,16 +348,16 @@ func (c *Client) Export(ctx context.Context, out io.Writer, types []string, orig
 }
 
 // Coverage returns how much of each type is translated into each locale.
-func (c *Client) Coverage(ctx context.Context) ([]store.Coverage, error) {
-	var out struct{ Items []store.Coverage }
+func (c *Client) Coverage(ctx context.Context) ([]entries.Coverage, error) {
+	var out struct{ Items []entries.Coverage }
 	err := c.call(ctx, http.MethodGet, "/coverage", nil, &out)
 	return out.Items, err
 }
 
 // Entries lists entries, and says how many there are.
-func (c *Client) Entries(ctx context.Context, f store.EntryFilter) ([]store.EntryInfo, int, error) {
+func (c *Client) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
 	var out struct {
-		Items []store.EntryInfo
+		Items []entries.EntryInfo
 		Total int
 	}
 	err := c.call(ctx, http.MethodGet, "/entries?"+values("type", f.Type, "origin", f.Origin, "state", string(f.State), "search", f.Search,
@@ -422,27 +424,27 @@ func (c *Client) Compare(ctx context.Context, id string, from, to int) (out auth
 }
 
 // LinkedDrafts lists drafts that the entries refer to.
-func (c *Client) LinkedDrafts(ctx context.Context, ids ...string) ([]store.EntryInfo, error) {
-	var out struct{ Items []store.EntryInfo }
+func (c *Client) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.EntryInfo, error) {
+	var out struct{ Items []entries.EntryInfo }
 	err := c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
 	return out.Items, err
 }
 
 // Schedule has an entry published or unpublished at a moment: RFC 3339, or a
 // local time in the zone.
-func (c *Client) Schedule(ctx context.Context, entry, action, at, zone string, locales []string) (out store.Schedule, err error) {
+func (c *Client) Schedule(ctx context.Context, entry, action, at, zone string, locales []string) (out entries.Schedule, err error) {
 	return out, c.call(ctx, http.MethodPost, "/schedules", map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out)
 }
 
 // Schedules lists schedules; with a state only those in it.
-func (c *Client) Schedules(ctx context.Context, state string) ([]store.Schedule, error) {
-	var out struct{ Items []store.Schedule }
+func (c *Client) Schedules(ctx context.Context, state string) ([]entries.Schedule, error) {
+	var out struct{ Items []entries.Schedule }
 	err := c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
 	return out.Items, err
 }
 
 // MoveSchedule gives a pending schedule another moment.
-func (c *Client) MoveSchedule(ctx context.Context, id, at, zone string) (out store.Schedule, err error) {
+func (c *Client) MoveSchedule(ctx context.Context, id, at, zone string) (out entries.Schedule, err error) {
 	return out, c.call(ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out)
 }
 
@@ -452,7 +454,7 @@ func (c *Client) CancelSchedule(ctx context.Context, id string) error {
 }
 
 // Events lists events, the newest first.
-func (c *Client) Events(ctx context.Context, f store.EventFilter) ([]ingest.EventTrace, error) {
+func (c *Client) Events(ctx context.Context, f events.EventFilter) ([]ingest.EventTrace, error) {
 	var out struct{ Items []ingest.EventTrace }
 	err := c.call(ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil, &out)
 	return out.Items, err
@@ -500,8 +502,8 @@ func (c *Client) AdoptOrigin(ctx context.Context, old, name, by string, apply bo
 }
 
 // Untaken lists what could not be taken over of an origin.
-func (c *Client) Untaken(ctx context.Context, name string) ([]store.Untaken, error) {
-	var out struct{ Items []store.Untaken }
+func (c *Client) Untaken(ctx context.Context, name string) ([]events.Rejected, error) {
+	var out struct{ Items []events.Rejected }
 	err := c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
 	return out.Items, err
 }

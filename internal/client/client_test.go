@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 func TestRequestsAndProblems(t *testing.T) {
@@ -23,7 +23,7 @@ func TestRequestsAndProblems(t *testing.T) {
 	}))
 	defer web.Close()
 	c := &Client{Address: web.URL + "/", Key: "ubq_x"}
-	items, total, err := c.Entries(t.Context(), store.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
+	items, total, err := c.Entries(t.Context(), entries.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
 	if err != nil || total != 7 || items[0].Title != "Mella" {
 		t.Fatalf("%v, %d, %v", items, total, err)
 	}

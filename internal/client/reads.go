@@ -7,14 +7,14 @@ import (
 	"net/url"
 
 	"ubiquon/internal/delivery"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 )
 
 // What the service says of reads, under the names of this room.
 type (
 	Examined        = delivery.Examined
-	SavedRead       = store.SavedRead
-	TrustedDocument = store.TrustedDocument
+	SavedRead       = accounts.SavedRead
+	TrustedDocument = accounts.TrustedDocument
 )
 
 // ReadQuestion is a read to be examined: REST or GraphQL.

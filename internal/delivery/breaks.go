@@ -48,14 +48,14 @@ func (d *Service) BrokenRequests(ctx context.Context, m *model.Model) ([]api.Bre
 			out = append(out, api.Breakage{What: what, Request: shown, Reason: errs.Error()})
 		}
 	}
-	documents, err := d.store.TrustedDocuments(ctx)
+	documents, err := d.store.Documents.TrustedDocuments(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, doc := range documents {
 		check("trusted document "+doc.Name, doc.Text, doc.ID)
 	}
-	saved, err := d.store.SavedReads(ctx)
+	saved, err := d.store.Documents.SavedReads(ctx)
 	if err != nil {
 		return nil, err
 	}

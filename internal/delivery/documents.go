@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 )
 
 // Documents are the trusted GraphQL documents and the saved reads of an environment. It is
@@ -31,7 +32,7 @@ func NewDocuments(r *replication.Replica, delivery *Service) *Documents {
 
 // Load takes up the GraphQL documents that may be named.
 func (ds *Documents) Load(ctx context.Context) error {
-	all, err := ds.store.TrustedDocuments(ctx)
+	all, err := ds.store.Documents.TrustedDocuments(ctx)
 	if err != nil {
 		return err
 	}
@@ -53,21 +54,21 @@ func (ds *Documents) Document(id string) (text string, known bool) {
 }
 
 // Documents lists the trusted GraphQL documents.
-func (ds *Documents) Documents(ctx context.Context) ([]store.TrustedDocument, error) {
-	return ds.store.TrustedDocuments(ctx)
+func (ds *Documents) Documents(ctx context.Context) ([]accounts.TrustedDocument, error) {
+	return ds.store.Documents.TrustedDocuments(ctx)
 }
 
 // Trust keeps a GraphQL document, which must be one that this model can answer:
 // check is told its text. When it returns, this node answers the document by its id.
-func (ds *Documents) Trust(ctx context.Context, name, text, by string) (store.TrustedDocument, error) {
+func (ds *Documents) Trust(ctx context.Context, name, text, by string) (accounts.TrustedDocument, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 200 {
-		return store.TrustedDocument{}, api.BadParameter("name", "a document has a name of 1 to 200 bytes")
+		return accounts.TrustedDocument{}, api.BadParameter("name", "a document has a name of 1 to 200 bytes")
 	}
 	if errs := ds.delivery.Schema().Check(text); len(errs) > 0 {
-		return store.TrustedDocument{}, api.BadParameter("text", "%s", errs.Error())
+		return accounts.TrustedDocument{}, api.BadParameter("text", "%s", errs.Error())
 	}
-	d, err := ds.store.AddTrustedDocument(ctx, name, text, content.Cause{Kind: "user", Name: by})
+	d, err := ds.store.Documents.AddTrustedDocument(ctx, name, text, content.Cause{Kind: "user", Name: by})
 	if err != nil {
 		return d, err
 	}
@@ -76,39 +77,39 @@ func (ds *Documents) Trust(ctx context.Context, name, text, by string) (store.Tr
 
 // Distrust ends the trust in a document, by id or name.
 func (ds *Documents) Distrust(ctx context.Context, name, by string) error {
-	if err := ds.store.RemoveTrustedDocument(ctx, name, content.Cause{Kind: "user", Name: by}); err != nil {
+	if err := ds.store.Documents.RemoveTrustedDocument(ctx, name, content.Cause{Kind: "user", Name: by}); err != nil {
 		return err
 	}
 	return ds.replica.CatchUp(ctx)
 }
 
 // SavedReads lists the reads that people have kept.
-func (ds *Documents) SavedReads(ctx context.Context) ([]store.SavedRead, error) {
-	return ds.store.SavedReads(ctx)
+func (ds *Documents) SavedReads(ctx context.Context) ([]accounts.SavedRead, error) {
+	return ds.store.Documents.SavedReads(ctx)
 }
 
 // SaveRead keeps a read under a name, in place of the one that has it.
-func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (store.SavedRead, error) {
+func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (accounts.SavedRead, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 200 {
-		return store.SavedRead{}, api.BadParameter("name", "a saved read has a name of 1 to 200 bytes")
+		return accounts.SavedRead{}, api.BadParameter("name", "a saved read has a name of 1 to 200 bytes")
 	}
 	if len(read) > 64<<10 {
-		return store.SavedRead{}, api.BadParameter("read", "a saved read has at most 64 KiB")
+		return accounts.SavedRead{}, api.BadParameter("read", "a saved read has at most 64 KiB")
 	}
-	out, err := ds.store.SaveRead(ctx, name, read, by)
+	out, err := ds.store.Documents.SaveRead(ctx, name, read, by)
 	if err != nil {
 		return out, err
 	}
-	return out, ds.store.Note(ctx, content.UserCause(by), "read save", name, nil, json.RawMessage(read))
+	return out, ds.store.Audit.Add(ctx, content.UserCause(by), "read save", name, nil, json.RawMessage(read))
 }
 
 // ForgetRead throws a kept read away.
 func (ds *Documents) ForgetRead(ctx context.Context, id, by string) error {
-	if err := ds.store.ForgetRead(ctx, id); err != nil {
+	if err := ds.store.Documents.ForgetRead(ctx, id); err != nil {
 		return err
 	}
-	return ds.store.Note(ctx, content.UserCause(by), "read forget", id, nil, nil)
+	return ds.store.Audit.Add(ctx, content.UserCause(by), "read forget", id, nil, nil)
 }
 
 // Changed loads the trusted documents if changes are about them.

@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // Examined is an answer with all that can be said of how it was come by.
@@ -28,9 +28,9 @@ type Examined struct {
 	// Held is the sequence of the same answer in this node's cache; 0 if it is not held.
 	Held int64 `json:"held"`
 	// Key is the canonical form of the request.
-	Key          string                  `json:"key"`
-	Statements   []store.TracedStatement `json:"statements"`
-	Dependencies *depend.Set             `json:"dependencies"`
+	Key          string               `json:"key"`
+	Statements   []db.TracedStatement `json:"statements"`
+	Dependencies *depend.Set          `json:"dependencies"`
 	// Titles are what the entries among them are called, by id, for those who may see
 	// them all.
 	Titles map[string]string `json:"titles,omitempty"`
@@ -95,8 +95,8 @@ func (d *Service) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	}
 	looking := time.Since(begin)
 	begin = time.Now()
-	var trace store.Trace
-	res, out, err := d.answer(store.WithTrace(ctx, &trace), p)
+	var trace db.Trace
+	res, out, err := d.answer(db.WithTrace(ctx, &trace), p)
 	if err != nil {
 		return e, err
 	}
@@ -122,7 +122,7 @@ func (d *Service) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 		e.Dependencies = query.Dependencies(p.Query, res)
 	}
 	if explain {
-		err = d.store.Explain(ctx, &trace)
+		err = d.store.DB.Explain(ctx, &trace)
 	}
 	e.Statements = trace.Statements
 	return e, err
@@ -137,7 +137,7 @@ func (d *Service) NameDependencies(ctx context.Context, e *Examined) error {
 	for _, dep := range e.Dependencies.Entries {
 		ids = append(ids, dep.ID)
 	}
-	all, err := d.store.Standings(ctx, ids)
+	all, err := d.store.Entries.Access(ctx, ids)
 	e.Titles = make(map[string]string, len(all))
 	for id, s := range all {
 		e.Titles[id] = s.Title

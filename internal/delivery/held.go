@@ -9,7 +9,7 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/depend"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // HeldAnswer is an answer in this node's cache.
@@ -122,7 +122,7 @@ type ExplainedEntry struct {
 func (d *Service) ExplainEntry(ctx context.Context, key string) (ExplainedEntry, error) {
 	r := d.cache.Lookup(key)
 	if r == nil {
-		return ExplainedEntry{}, fmt.Errorf("an answer with the key %s: %w", key, store.ErrNotFound)
+		return ExplainedEntry{}, fmt.Errorf("an answer with the key %s: %w", key, db.ErrNotFound)
 	}
 	e := Examined{Dependencies: d.cache.Dependencies(r)}
 	err := d.NameDependencies(ctx, &e)

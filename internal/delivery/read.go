@@ -20,7 +20,7 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // Plan is a compiled read, however it was spelled. It does not change, and may
@@ -371,9 +371,9 @@ func (d *Service) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 	}
 	if len(p.Query.Roots) > 0 {
 		var err error
-		if res, err = d.store.Read(ctx, p.version, p.Query, int(d.limits.Answer)); err != nil {
+		if res, err = d.store.Reader.Read(ctx, p.version, p.Query, int(d.limits.Answer)); err != nil {
 			switch {
-			case errors.Is(err, store.ErrModelMoved):
+			case errors.Is(err, db.ErrModelMoved):
 				if err := d.replica.ReloadModel(ctx); err != nil {
 					return nil, Rendered{}, err
 				}

@@ -27,7 +27,7 @@ const maxWarmed = 10_000
 // Everywhere returns the requests with each that has {path} in it, and perhaps
 // {locale}, made for every path of the site at which something published lives.
 func (d *Service) ExpandPaths(ctx context.Context, requests []string) ([]string, error) {
-	places, err := d.store.Places(ctx, maxWarmed+1) // one too many is refused
+	places, err := d.store.Requests.Places(ctx, maxWarmed+1) // one too many is refused
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (d *Service) ExpandPaths(ctx context.Context, requests []string) ([]string,
 // behind the service's address, and of the hottest so many that are remembered.
 func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) ([]Warmed, error) {
 	if hottest > 0 {
-		remembered, err := d.store.HottestRequests(ctx, min(hottest, maxWarmed))
+		remembered, err := d.store.Requests.HottestRequests(ctx, min(hottest, maxWarmed))
 		if err != nil {
 			return nil, err
 		}
@@ -108,7 +108,7 @@ func (d *Service) RememberPopular(ctx context.Context) error {
 	if texts == nil {
 		return nil
 	}
-	return d.store.RememberRequests(ctx, texts, hits, hottest)
+	return d.store.Requests.RememberRequests(ctx, texts, hits, hottest)
 }
 
 // warmStart computes what was asked for most before this node was started.

@@ -12,8 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/client"
-	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -165,7 +165,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 // TestThePreviewOfADraftOnTheSite follows a preview link to the site, and reads
 // labels in the locale that a path tells.
 func TestThePreviewOfADraftOnTheSite(t *testing.T) {
-	items, _, err := admin().Entries(t.Context(), store.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
@@ -198,7 +198,7 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 // TestOnesOwnAccount goes through what somebody who is signed in does for themselves, and
 // is asked for the password before changing who may do what.
 func TestOnesOwnAccount(t *testing.T) {
-	items, _, err := admin().Entries(t.Context(), store.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}

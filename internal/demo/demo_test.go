@@ -18,7 +18,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/skerry"
 )
@@ -550,7 +550,7 @@ func TestHooks(t *testing.T) {
 	}
 	testkit.Eventually(t, "the event is done", func() bool {
 		e, err := admin().Event(t.Context(), event)
-		return err == nil && e.State == store.EventDone
+		return err == nil && e.State == events.EventDone
 	})
 	for name, c := range map[string]struct {
 		origin, secret, contentType string
@@ -571,7 +571,7 @@ func TestHooks(t *testing.T) {
 			t.Errorf("%s: the answer tells the secret", name)
 		}
 	}
-	refused, err := admin().Events(t.Context(), store.EventFilter{State: store.EventRefused})
+	refused, err := admin().Events(t.Context(), events.EventFilter{State: events.EventRefused})
 	if err != nil || len(refused) < 5 {
 		t.Errorf("%d refused announcements are kept: %v", len(refused), err)
 	}
@@ -594,8 +594,8 @@ func TestDeletionsAndPingsArrive(t *testing.T) {
 		t.Fatalf("%d %s", code, answer)
 	}
 	testkit.Eventually(t, "the ping is done", func() bool {
-		events, err := admin().Events(t.Context(), store.EventFilter{Limit: 5})
-		return err == nil && len(events) > 0 && events[0].Decoded != nil && events[0].Decoded.Kind == "ping" && events[0].State == store.EventDone
+		all, err := admin().Events(t.Context(), events.EventFilter{Limit: 5})
+		return err == nil && len(all) > 0 && all[0].Decoded != nil && all[0].Decoded.Kind == "ping" && all[0].State == events.EventDone
 	})
 }
 

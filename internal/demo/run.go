@@ -28,7 +28,7 @@ import (
 	"ubiquon/internal/standin/breakwater"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/cluster"
 )
 
@@ -360,7 +360,7 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		return err
 	}
 	for _, a := range d.Card.Accounts {
-		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, store.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
+		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
 			return err
 		}
 	}

@@ -19,7 +19,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/standin/office"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 //go:embed skerry
@@ -79,14 +79,14 @@ func LoadContent(ctx context.Context, g *environment.Environment, pictures strin
 	if err := yaml.Unmarshal(src, &all); err != nil {
 		return 0, err
 	}
-	var edits []store.Edit
+	var edits []writing.Edit
 	for _, typ := range slices.Sorted(maps.Keys(all)) {
 		t := g.Replica.Model().Type(typ)
 		for _, fields := range all[typ] {
 			key, _ := fields["key"].(string)
-			edit := store.Edit{ID: content.MakeID(content.Local, typ, key), Type: typ, Origin: content.Local, OriginKey: key, Live: store.PublishNewest}
+			edit := writing.Edit{ID: content.MakeID(content.Local, typ, key), Type: typ, Origin: content.Local, OriginKey: key, Live: writing.PublishNewest}
 			if fields["draft"] == true {
-				edit.Live = store.KeepLive
+				edit.Live = writing.KeepLive
 			}
 			delete(fields, "key")
 			delete(fields, "draft")

@@ -14,7 +14,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 )
 
 // tourEntry is what the tour changes in the harbour office.
@@ -149,16 +149,16 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (ingest.EventTrace, error) {
 	last := ingest.EventTrace{}
 	for {
-		events, err := c.Events(ctx, store.EventFilter{Entry: entry, Limit: 5})
+		traces, err := c.Events(ctx, events.EventFilter{Entry: entry, Limit: 5})
 		if err != nil {
 			return last, err
 		}
-		for _, e := range events {
+		for _, e := range traces {
 			if e.Decoded == nil || e.Decoded.Kind != "published" || e.Title != headline {
 				continue
 			}
 			last = e
-			if e.State == store.EventFailed {
+			if e.State == events.EventFailed {
 				return last, fmt.Errorf("the event failed: %s", e.Detail)
 			}
 			if e.Trace.Built != nil {

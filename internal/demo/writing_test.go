@@ -11,7 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ubiquon/internal/client"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -165,7 +165,7 @@ func TestWritingInTheConsole(t *testing.T) {
 
 	// Somebody else saves meanwhile: both sides are shown, and nothing is lost.
 	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
-	items, _, err := c.Entries(t.Context(), store.EntryFilter{Type: "island", Search: "Seal Island"})
+	items, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "island", Search: "Seal Island"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
@@ -309,7 +309,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	w.when("the heading stands first", `(() => { const ups = document.querySelectorAll("[data-field=story] button[aria-label=Up]"); ups[ups.length - 1].click(); return document.querySelector("[data-block]")?.getAttribute("data-block") !== "never"; })()`)
 	w.press("Save draft")
 	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
-	items, _, err := c.Entries(t.Context(), store.EntryFilter{Type: "boat"})
+	items, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "boat"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
@@ -317,7 +317,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	piers, _, err := c.Entries(t.Context(), store.EntryFilter{Type: "pier"})
+	piers, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "pier"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -53,7 +53,7 @@ func (d *Service) problems(ctx context.Context, sites []automation.SiteInfo, bac
 			add(&c.At, "look whether the origin is whole; if it is meant: ubiquon origin compare "+name+" --delete", "origin %s does not have %d entries any more; they are kept", name, c.Done.Held)
 		}
 	}
-	untaken, reasons, err := d.store.CountUntaken(ctx)
+	untaken, reasons, err := d.store.Rejected.Count(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // Options of New: what there is to explain.
@@ -58,7 +59,7 @@ func New(o Options) *Service {
 }
 
 // StatementsCancelled is how many statements of reads were ended before their answer.
-func (d *Service) StatementsCancelled() int64 { return d.store.Cancelled() }
+func (d *Service) StatementsCancelled() int64 { return d.store.DB.Cancelled() }
 
 // PoolUses returns how busy the connections to the database are.
-func (d *Service) PoolUses() []store.PoolUse { return d.store.PoolUses() }
+func (d *Service) PoolUses() []db.PoolUse { return d.store.DB.PoolUses() }

@@ -9,7 +9,8 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/delivery"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/db"
 )
 
 // Supposition is a change that is supposed, and what it would do on this node.
@@ -38,11 +39,11 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 	var changes []content.Change
 	var err error
 	if sequence > 0 {
-		if changes, err = d.store.ChangesFrom(ctx, sequence-1, 1); err == nil && (len(changes) == 0 || changes[0].Sequence != sequence) {
-			err = fmt.Errorf("the change %d: %w", sequence, store.ErrNotFound)
+		if changes, err = d.store.Changes.ChangesFrom(ctx, sequence-1, 1); err == nil && (len(changes) == 0 || changes[0].Sequence != sequence) {
+			err = fmt.Errorf("the change %d: %w", sequence, db.ErrNotFound)
 		}
 	} else {
-		changes, err = d.store.SupposedChanges(ctx, d.replica.Model(), entry, what)
+		changes, err = d.store.Entries.SimulateChanges(ctx, d.replica.Model(), entry, what)
 	}
 	if err != nil {
 		return Simulation{}, err
@@ -80,24 +81,24 @@ func sitesOf(r *rule.Rule) []string {
 // Changes lists changes of the log, the newest first, below a sequence if that is
 // not 0.
 func (d *Service) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
-	return d.store.Changes(ctx, entry, below, limit)
+	return d.store.Changes.Changes(ctx, entry, below, limit)
 }
 
 // Change returns one change of the log. Its error is store.ErrNotFound.
 func (d *Service) Change(ctx context.Context, sequence int64) (ChangeDetail, error) {
-	found, err := d.store.ChangesFrom(ctx, sequence-1, 1)
+	found, err := d.store.Changes.ChangesFrom(ctx, sequence-1, 1)
 	if err == nil && (len(found) == 0 || found[0].Sequence != sequence) {
-		err = fmt.Errorf("the change %d: %w", sequence, store.ErrNotFound)
+		err = fmt.Errorf("the change %d: %w", sequence, db.ErrNotFound)
 	}
 	if err != nil {
 		return ChangeDetail{}, err
 	}
-	runs, err := d.store.RunsOf(ctx, sequence)
+	runs, err := d.store.Builds.RunsOf(ctx, sequence)
 	return ChangeDetail{found[0], runs}, err
 }
 
 // ChangeDetail is a change with what the rules made of it.
 type ChangeDetail struct {
 	content.Change
-	Rules []store.RuleRun `json:"rules"`
+	Rules []builds.RuleRun `json:"rules"`
 }

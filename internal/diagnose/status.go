@@ -9,6 +9,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 )
 
 // Status is how the service stands.
@@ -47,7 +48,7 @@ func (d *Service) Status(ctx context.Context) (Status, error) {
 	s := Status{Environment: d.replica.Environment(), Since: d.replica.Begun, Sequence: d.cache.Applied(), Model: d.replica.ModelVersion(), Cache: d.cache.Stats(),
 		Requests: n, P50: p50.Seconds() * 1000, P99: p99.Seconds() * 1000}
 	var err error
-	if s.Entries, err = d.store.Counts(ctx); err != nil {
+	if s.Entries, err = d.store.Entries.Counts(ctx); err != nil {
 		return s, err
 	}
 	if s.Origins, err = d.ingest.Origins(ctx); err != nil {
@@ -56,7 +57,7 @@ func (d *Service) Status(ctx context.Context) (Status, error) {
 	if s.Sites, err = d.automation.Sites(ctx); err != nil {
 		return s, err
 	}
-	last, err := d.ingest.Events(ctx, store.EventFilter{Limit: 100})
+	last, err := d.ingest.Events(ctx, events.EventFilter{Limit: 100})
 	if err != nil {
 		return s, err
 	}

@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 )
 
 // TestFreshnessOfAnOriginWhoseClockIsAhead counts from when the event was heard of, if
@@ -19,7 +19,7 @@ func TestFreshnessOfAnOriginWhoseClockIsAhead(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			published := received.Add(c.published)
-			f := freshness([]ingest.EventTrace{{Event: store.Event{Received: received}, Trace: ingest.Trace{Published: &published, Expired: &expired, Built: &built}}})
+			f := freshness([]ingest.EventTrace{{Event: events.Event{Received: received}, Trace: ingest.Trace{Published: &published, Expired: &expired, Built: &built}}})
 			if f.Answer50 == nil || f.Built50 == nil || *f.Answer50 != c.answer.Seconds()*1000 || *f.Built50 != c.built.Seconds()*1000 {
 				t.Errorf("freshness is %+v", f)
 			}

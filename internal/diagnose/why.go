@@ -20,7 +20,8 @@ import (
 	"ubiquon/internal/core/why"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/identity"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
 )
 
 // Question is what Why is asked: who does not see which entry?
@@ -45,7 +46,7 @@ type WhyAnswer struct {
 	Edition string `json:"edition"`
 	Locale  string `json:"locale"`
 	// Entry that it is about, nil if there is none.
-	Entry *store.EntryInfo `json:"entry"`
+	Entry *entries.EntryInfo `json:"entry"`
 	// Others have the same slug, in other types.
 	Others []why.Near `json:"others,omitempty"`
 	// Visible is true when there is no reason; the rest tells more then.
@@ -114,7 +115,7 @@ type investigation struct {
 	q      Question
 	m      *model.Model
 	facts  why.Facts
-	info   *store.EntryInfo
+	info   *entries.EntryInfo
 	others []why.Near
 }
 
@@ -134,7 +135,7 @@ func (w *investigation) reader(ctx context.Context) error {
 		return nil
 	case errors.Is(err, identity.ErrUnknownKey):
 		r.Problem = "unknown"
-		if r.Environment, err = w.g.store.KeyElsewhere(ctx, hash); r.Environment != "" {
+		if r.Environment, err = w.g.store.Keys.KeyElsewhere(ctx, hash); r.Environment != "" {
 			r.Problem = "elsewhere"
 		}
 		return err
@@ -187,14 +188,14 @@ func (w *investigation) entry(ctx context.Context) error {
 			slugs = append(slugs, f.Name)
 		}
 	}
-	ids, present, err := w.g.store.EntriesNamed(ctx, w.q.Entry, slugs)
+	ids, present, err := w.g.store.Entries.EntriesNamed(ctx, w.q.Entry, slugs)
 	if err != nil {
 		return err
 	}
-	var found, before []store.EntryRecord
+	var found, before []entries.EntryRecord
 	for i, id := range ids[:min(len(ids), 5)] {
-		e, err := w.g.store.Entry(ctx, id)
-		if errors.Is(err, store.ErrNotFound) {
+		e, err := w.g.store.Entries.Get(ctx, id)
+		if errors.Is(err, db.ErrNotFound) {
 			continue
 		}
 		if err != nil {
@@ -225,7 +226,7 @@ func typeFacts(t *model.Type) *why.Type {
 	return &why.Type{Name: t.Name, Plural: t.Plural, Label: t.Label, Approval: t.Approval}
 }
 
-func (w *investigation) found(ctx context.Context, r *store.EntryRecord) error {
+func (w *investigation) found(ctx context.Context, r *entries.EntryRecord) error {
 	t := w.m.Type(r.Type)
 	w.info, w.facts.Type = &r.EntryInfo, typeFacts(t)
 	e := &why.Entry{ID: r.ID, Title: r.Title, Origin: r.Origin, Revision: r.Revision, PublishedRevision: r.PublishedRevision, Retired: r.Retired, Withheld: r.Withheld,
@@ -243,19 +244,19 @@ func (w *investigation) found(ctx context.Context, r *store.EntryRecord) error {
 		e.ReviewAt, e.ReviewBy = &r.Reviews[0].At, r.Reviews[0].By
 	}
 	for _, s := range slices.Backward(r.Schedules) {
-		if s.State == store.SchedulePending && s.Action == store.SchedulePublish {
+		if s.State == entries.SchedulePending && s.Action == entries.SchedulePublish {
 			e.WillPublish = &why.Schedule{ID: s.ID, At: s.At, Zone: s.Zone}
 		}
 	}
 	if r.PublishedRevision == 0 {
-		switch c, err := w.g.store.LastChange(ctx, r.ID, content.Published, event.Unpublished); {
+		switch c, err := w.g.store.Entries.LastChange(ctx, r.ID, content.Published, event.Unpublished); {
 		case err == nil:
 			e.TakenBackAt, e.TakenBackBy = &c.At, c.Cause.Name
-		case !errors.Is(err, store.ErrNotFound):
+		case !errors.Is(err, db.ErrNotFound):
 			return err
 		}
 	}
-	seen, err := w.g.store.DocumentOf(ctx, r.ID, w.q.Edition, w.facts.Locale)
+	seen, err := w.g.store.Entries.DocumentOf(ctx, r.ID, w.q.Edition, w.facts.Locale)
 	if err != nil || seen == nil {
 		return err
 	}
@@ -266,7 +267,7 @@ func (w *investigation) found(ctx context.Context, r *store.EntryRecord) error {
 
 // references finds what the entry leads to that the reader does not get.
 func (w *investigation) references(ctx context.Context, t *model.Type, e *why.Entry) error {
-	all, err := w.g.store.ReferencesOf(ctx, e.ID, w.q.Edition, w.facts.Locale)
+	all, err := w.g.store.Entries.ReferencesOf(ctx, e.ID, w.q.Edition, w.facts.Locale)
 	if err != nil {
 		return err
 	}
@@ -288,7 +289,7 @@ func (w *investigation) references(ctx context.Context, t *model.Type, e *why.En
 }
 
 // moved tells where the entry is by now that was known by the name before.
-func (w *investigation) moved(ctx context.Context, r *store.EntryRecord) error {
+func (w *investigation) moved(ctx context.Context, r *entries.EntryRecord) error {
 	w.info, w.facts.Type = &r.EntryInfo, typeFacts(w.m.Type(r.Type))
 	m := &why.Near{ID: r.ID, Type: r.Type, Title: r.Title, Slug: r.ID}
 	w.facts.Moved = m
@@ -298,7 +299,7 @@ func (w *investigation) moved(ctx context.Context, r *store.EntryRecord) error {
 		}
 	}
 	m.Path = m.Slug
-	seen, err := w.g.store.DocumentOf(ctx, r.ID, w.q.Edition, w.facts.Locale)
+	seen, err := w.g.store.Entries.DocumentOf(ctx, r.ID, w.q.Edition, w.facts.Locale)
 	if seen != nil && seen.Path != "" {
 		m.Path = seen.Path
 	}
@@ -307,10 +308,10 @@ func (w *investigation) moved(ctx context.Context, r *store.EntryRecord) error {
 
 // absent gathers what may explain that there is no such entry.
 func (w *investigation) absent(ctx context.Context) (err error) {
-	if w.facts.Near, err = w.g.store.NearSlugs(ctx, w.q.Entry); err != nil {
+	if w.facts.Near, err = w.g.store.Entries.NearSlugs(ctx, w.q.Entry); err != nil {
 		return err
 	}
-	untaken, err := w.g.store.UntakenNamed(ctx, w.q.Entry)
+	untaken, err := w.g.store.Rejected.Named(ctx, w.q.Entry)
 	if err != nil {
 		return err
 	}
@@ -329,10 +330,10 @@ func (w *investigation) absent(ctx context.Context) (err error) {
 		if len(o.Types) == 0 {
 			continue
 		}
-		if o.LastHeard, _, err = w.g.store.LastHeard(ctx, name); err != nil {
+		if o.LastHeard, _, err = w.g.store.Events.LastHeard(ctx, name); err != nil {
 			return err
 		}
-		if o.LastRefused, o.RefusedBecause, err = w.g.store.LastRefusal(ctx, name); err != nil {
+		if o.LastRefused, o.RefusedBecause, err = w.g.store.Entries.LastRefusal(ctx, name); err != nil {
 			return err
 		}
 		w.facts.Origins = append(w.facts.Origins, o)
@@ -357,18 +358,18 @@ func (w *investigation) list(ctx context.Context) error {
 	find := func(r query.Root) (*query.RootResult, int, error) {
 		r.Locale = w.facts.Locale
 		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
-		res, err := w.g.store.Read(ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}}, int(w.g.limits.Answer))
+		res, err := w.g.store.Reader.Read(ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}}, int(w.g.limits.Answer))
 		if err != nil {
 			return nil, 0, err
 		}
 		return &res.Roots[0], slices.IndexFunc(res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID }), nil
 	}
 	if root.Filter != nil {
-		docs, err := w.g.store.HeldDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
+		docs, err := w.g.store.Entries.StoredDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
 		if err != nil || len(docs) == 0 {
 			return err
 		}
-		d := heldDocument{w: w, ctx: ctx, Held: docs[0], failed: new(error)}
+		d := heldDocument{w: w, ctx: ctx, StoredDocument: docs[0], failed: new(error)}
 		l.Untrue = root.Filter.Untrue(d, time.Now())
 		if *d.failed != nil {
 			return *d.failed
@@ -404,7 +405,7 @@ func (w *investigation) list(ctx context.Context) error {
 
 // heldDocument lets a filter look at what a reader gets of an entry.
 type heldDocument struct {
-	store.Held
+	entries.StoredDocument
 	w      *investigation
 	ctx    context.Context
 	failed *error
@@ -435,7 +436,7 @@ func (d heldDocument) Enter(s filter.Step) []filter.Document {
 			}
 		}
 	}
-	found, err := d.w.g.store.HeldDocuments(d.ctx, d.w.q.Edition, d.w.facts.Locale, ids, field, s.Types)
+	found, err := d.w.g.store.Entries.StoredDocuments(d.ctx, d.w.q.Edition, d.w.facts.Locale, ids, field, s.Types)
 	if err != nil {
 		*d.failed = err
 	}
@@ -460,10 +461,10 @@ func sortText(sort []query.Sort) string {
 
 // where says since when, in which answers and on which pages an entry is seen.
 func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
-	c, err := w.g.store.LastChange(ctx, w.info.ID, w.q.Edition, "")
+	c, err := w.g.store.Entries.LastChange(ctx, w.info.ID, w.q.Edition, "")
 	if err == nil {
 		out.Since = &Since{Sequence: c.Sequence, At: c.At, What: c.What}
-	} else if !errors.Is(err, store.ErrNotFound) {
+	} else if !errors.Is(err, db.ErrNotFound) {
 		return err
 	}
 	for _, r := range w.g.cache.MadeOf(w.q.Edition, w.info.ID, w.facts.Locale) {
@@ -479,7 +480,7 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 			links = append(links, f.Name+"/"+w.info.ID)
 		}
 	}
-	shows, err := w.g.store.PathsShowing(ctx, w.info.ID, w.q.Edition, w.facts.Locale, links)
+	shows, err := w.g.store.Entries.PathsShowing(ctx, w.info.ID, w.q.Edition, w.facts.Locale, links)
 	if err != nil {
 		return err
 	}
@@ -532,7 +533,7 @@ func (d *Service) CheckKey(ctx context.Context, name string) (KeyVisibility, err
 			}
 		}
 	}
-	counts, err := d.store.CountsByEdition(ctx)
+	counts, err := d.store.Entries.CountsByEdition(ctx)
 	if err != nil {
 		return out, err
 	}

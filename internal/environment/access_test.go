@@ -36,6 +36,9 @@ import (
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 )
 
@@ -411,7 +414,7 @@ func TestSubmissions(t *testing.T) {
 	if a := as("", good); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
 		t.Fatalf("handed in: %d %s", a.Status, a.Body)
 	}
-	items, total, err := n.client.Entries(t.Context(), store.EntryFilter{Type: "remark"})
+	items, total, err := n.client.Entries(t.Context(), entries.EntryFilter{Type: "remark"})
 	if err != nil || total != 1 || items[0].State != content.InReview || items[0].Title != "Lost a hat" || !items[0].Withheld {
 		t.Fatalf("%v %d %+v", err, total, items)
 	}
@@ -550,7 +553,7 @@ func TestPreviewLinks(t *testing.T) {
 
 func (l *line) secret(t *testing.T) []byte {
 	t.Helper()
-	secret, err := l.store.Secret(t.Context())
+	secret, err := l.store.Keys.Secret(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -976,11 +979,11 @@ func TestNoSecretIsLogged(t *testing.T) {
 	}
 	_, former, _ := g.Keys.RotateKey(t.Context(), k.ID, "test", time.Hour)
 	const password = "a boat is no bath tub"
-	_, link, err := g.Accounts.CreateAccount(t.Context(), store.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test")
+	_, link, err := g.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	cookie, chosen, err := g.Accounts.ChoosePassword(t.Context(), link, "", "", password, store.Actor{Address: "203.0.113.1"}, "test")
+	cookie, chosen, err := g.Accounts.ChoosePassword(t.Context(), link, "", "", password, audit.Actor{Address: "203.0.113.1"}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -1002,7 +1005,7 @@ func TestNoSecretIsLogged(t *testing.T) {
 		said.Write(a.Body)
 	}
 	var stored string
-	if err := s.Pool.QueryRow(t.Context(), `select string_agg(t, ' ') from (select row_to_json(a)::text t from audit a union all select row_to_json(c)::text from change c union all select row_to_json(k)::text from access_key k
+	if err := s.DB.Pool.QueryRow(t.Context(), `select string_agg(t, ' ') from (select row_to_json(a)::text t from audit a union all select row_to_json(c)::text from change c union all select row_to_json(k)::text from access_key k
 		union all select row_to_json(n)::text from session n union all select row_to_json(i)::text from invitation i) x`).Scan(&stored); err != nil {
 		t.Fatal(err)
 	}

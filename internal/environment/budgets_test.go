@@ -20,7 +20,7 @@ import (
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit"
 )
 
@@ -140,7 +140,7 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 	n := l.within(t, limits.Limits{Computing: 4, ComputingPerPrincipal: 2, Patience: 1, WaitingPerPrincipal: 10})
 	_, flood := l.key(t, "read published *")
 	testkit.Eventually(t, "the node knows the key", func() bool { return n.ask(t, flood, "published/notices?fields=title").Status == 200 })
-	tx, err := l.store.Pool.Begin(t.Context())
+	tx, err := l.store.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +160,7 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 		})
 	}
 	waiting := func() (n int) {
-		if err := l.store.Pool.QueryRow(t.Context(), `select count(*) from pg_stat_activity where wait_event_type = 'Lock' and query like '%document%'`).Scan(&n); err != nil {
+		if err := l.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_stat_activity where wait_event_type = 'Lock' and query like '%document%'`).Scan(&n); err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -208,18 +208,18 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Events(t.Context(), store.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) > 100 || len(kept) != statuses[401] {
+	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) > 100 || len(kept) != statuses[401] {
 		t.Errorf("%d are kept, %v", len(kept), err)
 	}
 	if n.Ingest.DroppedHooks() != int64(statuses[429]) {
 		t.Errorf("%d are counted", n.Ingest.DroppedHooks())
 	}
 	for i := range 40 {
-		if err := w.store.AddRefused(t.Context(), &store.Event{Origin: "harbour", State: store.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
+		if err := w.store.Events.AddRefused(t.Context(), &events.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Events(t.Context(), store.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) != 25 {
+	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) != 25 {
 		t.Errorf("%d of one origin are kept, %v", len(kept), err)
 	}
 }

@@ -21,7 +21,8 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/standin/breakwater"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -114,7 +115,7 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 		t.Errorf("told %+v", calls)
 	}
 
-	if _, err := s.Pool.Exec(t.Context(), `update change set id = gen_random_uuid() where environment = $1`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update change set id = gen_random_uuid() where environment = $1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "when the log is another one, all of it is told of", func() bool {
@@ -226,25 +227,25 @@ func TestTheLogIsTrimmed(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	n := start(t, environment.Options{Store: s, KeepChanges: time.Nanosecond}, secret)
-	var last store.Applied
+	var last writing.Applied
 	for i := range 5 {
 		last = publish(t, n, "p1", "pier", content.Fields{"name": "Mella " + strconv.Itoa(i)})
 	}
-	mute := store.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
-	if err := s.SeeNode(t.Context(), mute); err != nil {
+	mute := changelog.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	if err := s.Changes.SeeNode(t.Context(), mute); err != nil {
 		t.Fatal(err)
 	}
 	if trimmed, err := n.Trim(t.Context()); err != nil || trimmed != 0 {
 		t.Errorf("%d changes went that a node does not know of, %v", trimmed, err)
 	}
-	if err := s.ForgetNode(t.Context(), mute.ID); err != nil {
+	if err := s.Changes.ForgetNode(t.Context(), mute.ID); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "all but the newest goes", func() bool {
 		if _, err := n.Trim(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		left, err := s.ChangesFrom(t.Context(), 0, 2)
+		left, err := s.Changes.ChangesFrom(t.Context(), 0, 2)
 		return err == nil && len(left) == 1 && left[0].Sequence == last.Sequence
 	})
 	at := "/content/" + n.Replica.Environment() + "/published/changes"

@@ -153,7 +153,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 }
 
 func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbound.Caller) error {
-	secret, err := e.store.Secret(ctx)
+	secret, err := e.store.Keys.Secret(ctx)
 	if err != nil {
 		return err
 	}
@@ -220,7 +220,7 @@ func (e *Environment) Close() {
 	if err := e.Ingest.Stop(ctx); err != nil {
 		e.log.Warn("some jobs did not end in time; they will be taken up again", "error", err)
 	}
-	if err := errors.Join(e.Delivery.RememberPopular(ctx), e.store.ForgetNode(ctx, e.Replica.Node.ID)); err != nil {
+	if err := errors.Join(e.Delivery.RememberPopular(ctx), e.store.Changes.ForgetNode(ctx, e.Replica.Node.ID)); err != nil {
 		e.log.Debug("this node did not take its leave", "error", err)
 	}
 	e.work.Stop()

@@ -20,6 +20,8 @@ import (
 	"ubiquon/internal/service"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -87,7 +89,7 @@ func TestAnotherNodeFollows(t *testing.T) {
 	if how := b.get(t, path, false).Header.Get("Cache-Status"); !testkit.Hit(how) {
 		t.Fatalf("before: %s", how)
 	}
-	done, err := a.Authoring.Apply(t.Context(), []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "Mella"}, Live: store.PublishNewest}}, "test", content.Cause{Kind: "user"})
+	done, err := a.Authoring.Apply(t.Context(), []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "Mella"}, Live: writing.PublishNewest}}, "test", content.Cause{Kind: "user"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,7 +102,7 @@ func TestAnotherNodeFollows(t *testing.T) {
 	if answer, err := b.client.Do(t.Context(), http.MethodGet, path, h, nil); err != nil || answer.Status != 200 {
 		t.Errorf("at or after the publish: %v %s", err, answer.Body)
 	}
-	if err := s.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "both nodes have the new model", func() bool {
@@ -119,7 +121,7 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	ctx := t.Context()
 	write := func(name string) {
 		t.Helper()
-		if _, err := n.Authoring.Apply(ctx, []store.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": name, "slug": "p"}, Live: store.PublishNewest}}, "test", content.Cause{Kind: "user"}); err != nil {
+		if _, err := n.Authoring.Apply(ctx, []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": name, "slug": "p"}, Live: writing.PublishNewest}}, "test", content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -130,7 +132,7 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	}
 	for _, sql := range []string{`update document set fields = jsonb_set(fields, '{name}', '"Restored"') where environment = $1`,
 		`delete from change where environment = $1 and sequence > 2`} {
-		if _, err := s.Pool.Exec(ctx, sql, s.Environment); err != nil {
+		if _, err := s.DB.Pool.Exec(ctx, sql, s.Environment); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -183,12 +185,12 @@ func TestWithoutTheDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Stop()
-	s, err := store.Open(t.Context(), store.Options{URL: c.URL, Environment: "main"})
+	s, err := store.Open(t.Context(), "main", db.Options{URL: c.URL})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer s.Close()
-	if err := s.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	defer s.DB.Close()
+	if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	n := open(t, s, access.NewSecret())

@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -19,20 +19,20 @@ import (
 // ends: those, and no others.
 func TestWhatExpiresWhat(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
-	edit := func(id, typ string, fields content.Fields, live store.Live) store.Edit {
-		return store.Edit{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: live, Loose: true}
+	edit := func(id, typ string, fields content.Fields, live writing.Live) writing.Edit {
+		return writing.Edit{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: live, Loose: true}
 	}
 	in := func(name string) map[string]any { return map[string]any{"en": name} }
-	make := func(edits ...store.Edit) {
+	make := func(edits ...writing.Edit) {
 		t.Helper()
 		if _, err := n.Authoring.Apply(t.Context(), edits, "test", content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	make(edit("p1", "pier", content.Fields{"name": "Mella", "slug": "mella"}, store.PublishNewest), edit("p2", "pier", content.Fields{"name": "Ostra", "slug": "ostra"}, store.PublishNewest),
-		edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "tern-rock"}, store.PublishNewest), edit("p4", "pier", content.Fields{"name": "Vik", "slug": "vik"}, store.PublishNewest))
-	make(edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p1", "p2"}, "start": "p1"}, store.PublishNewest),
-		edit("r2", "route", content.Fields{"name": in("Line"), "slug": "line", "number": 2.0, "piers": []any{"p3", "gone"}, "start": "r1"}, store.PublishNewest))
+	make(edit("p1", "pier", content.Fields{"name": "Mella", "slug": "mella"}, writing.PublishNewest), edit("p2", "pier", content.Fields{"name": "Ostra", "slug": "ostra"}, writing.PublishNewest),
+		edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "tern-rock"}, writing.PublishNewest), edit("p4", "pier", content.Fields{"name": "Vik", "slug": "vik"}, writing.PublishNewest))
+	make(edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p1", "p2"}, "start": "p1"}, writing.PublishNewest),
+		edit("r2", "route", content.Fields{"name": in("Line"), "slug": "line", "number": 2.0, "piers": []any{"p3", "gone"}, "start": "r1"}, writing.PublishNewest))
 
 	base := "/content/" + n.Replica.Environment() + "/published/"
 	reads := map[string]func(directive string) *client.Answer{}
@@ -70,19 +70,19 @@ func TestWhatExpiresWhat(t *testing.T) {
 
 	for _, c := range []struct {
 		what  string
-		edits []store.Edit
+		edits []writing.Edit
 		ends  string
 	}{
-		{"a name is corrected", []store.Edit{edit("p1", "pier", content.Fields{"name": "Mella Quay", "slug": "mella"}, store.PublishNewest)}, "by slug, filtered, first two, nested, not filtered, starts"},
-		{"a slug that only a page shows", []store.Edit{edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "terns"}, store.PublishNewest)}, "second page"},
-		{"a draft", []store.Edit{edit("p1", "pier", content.Fields{"name": "Mella Pier", "slug": "mella"}, store.KeepLive)}, ""},
-		{"the draft is published", []store.Edit{edit("p1", "pier", nil, store.PublishNewest)}, "by slug, first two, nested, starts"},
-		{"one more, behind all pages", []store.Edit{edit("p9", "pier", content.Fields{"name": "Zander", "slug": "zander"}, store.PublishNewest)}, "no entry, number, second page"},
-		{"one goes, one comes, in one commit", []store.Edit{edit("p9", "pier", nil, store.TakeBack), edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, store.PublishNewest)}, "no entry"},
-		{"piers change places", []store.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, store.PublishNewest)}, "nested, paths, updated"},
-		{"a route moves", []store.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "outer", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, store.PublishNewest)}, "paths, starts, updated, where"},
-		{"who was looked for in vain comes", []store.Edit{edit("p7", "pier", content.Fields{"name": "Nobody", "slug": "nobody"}, store.PublishNewest)}, "first two, nobody, number, second page"},
-		{"what a route led to in vain comes", []store.Edit{edit("gone", "pier", content.Fields{"name": "Aker", "slug": "aker"}, store.PublishNewest)}, "first two, nested, number, second page"},
+		{"a name is corrected", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Quay", "slug": "mella"}, writing.PublishNewest)}, "by slug, filtered, first two, nested, not filtered, starts"},
+		{"a slug that only a page shows", []writing.Edit{edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "terns"}, writing.PublishNewest)}, "second page"},
+		{"a draft", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Pier", "slug": "mella"}, writing.KeepLive)}, ""},
+		{"the draft is published", []writing.Edit{edit("p1", "pier", nil, writing.PublishNewest)}, "by slug, first two, nested, starts"},
+		{"one more, behind all pages", []writing.Edit{edit("p9", "pier", content.Fields{"name": "Zander", "slug": "zander"}, writing.PublishNewest)}, "no entry, number, second page"},
+		{"one goes, one comes, in one commit", []writing.Edit{edit("p9", "pier", nil, writing.TakeBack), edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, writing.PublishNewest)}, "no entry"},
+		{"piers change places", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "nested, paths, updated"},
+		{"a route moves", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "outer", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "paths, starts, updated, where"},
+		{"who was looked for in vain comes", []writing.Edit{edit("p7", "pier", content.Fields{"name": "Nobody", "slug": "nobody"}, writing.PublishNewest)}, "first two, nobody, number, second page"},
+		{"what a route led to in vain comes", []writing.Edit{edit("gone", "pier", content.Fields{"name": "Aker", "slug": "aker"}, writing.PublishNewest)}, "first two, nested, number, second page"},
 	} {
 		before := map[string][]byte{}
 		for name, read := range reads {

@@ -15,13 +15,14 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
-func publish(t testing.TB, n node, id, typ string, fields content.Fields) store.Applied {
+func publish(t testing.TB, n node, id, typ string, fields content.Fields) writing.Applied {
 	t.Helper()
-	done, err := n.Authoring.Apply(t.Context(), []store.Edit{{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: store.PublishNewest, Loose: true}}, "test", content.Cause{Kind: "user"})
+	done, err := n.Authoring.Apply(t.Context(), []writing.Edit{{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: writing.PublishNewest, Loose: true}}, "test", content.Cause{Kind: "user"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,7 +118,7 @@ func TestAModelExpiresWhatItTouches(t *testing.T) {
 		if model = strings.Replace(model, c.from, c.to, 1); !strings.Contains(model, c.to) {
 			t.Fatalf("%s: there is no %q", c.what, c.from)
 		}
-		if err := n.Authoring.ApplyModel(t.Context(), testkit.Model(t, model), "test", store.ModelOptions{}); err != nil {
+		if err := n.Authoring.ApplyModel(t.Context(), testkit.Model(t, model), "test", writing.ModelOptions{}); err != nil {
 			t.Fatal(err)
 		}
 		for i, p := range paths {
@@ -207,8 +208,8 @@ func TestAPublishWaitsForAllNodes(t *testing.T) {
 	if err != nil || len(nodes) != 2 || !slices.ContainsFunc(nodes, func(n replication.NodeState) bool { return n.Here && n.State == "leased" }) {
 		t.Errorf("the nodes are %+v, %v", nodes, err)
 	}
-	mute := store.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
-	if err := s.SeeNode(t.Context(), mute); err != nil {
+	mute := changelog.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	if err := s.Changes.SeeNode(t.Context(), mute); err != nil {
 		t.Fatal(err)
 	}
 	if left, err := a.Replica.Confirm(t.Context(), done.Sequence, 50*time.Millisecond); err != nil || len(left) != 1 || left[0] != "mute" {

@@ -20,7 +20,8 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -154,7 +155,7 @@ types:
 	took, longest = whileRead(t, nodes, last, "Sheet", func() { bringIn("Sheet") })
 	t.Logf("brought in again: in %v; the longest read took %v", took, longest)
 	took, longest = whileRead(t, nodes, fmt.Sprintf("/content/%s/published/pages/page-%d?fields=about(path)", s.Environment, *below-1), "/leaves/", func() {
-		if err := s.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(tree, `"/{parent.path}/{slug}"`, `"/leaves/{slug}"`, 1)), content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+		if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(tree, `"/{parent.path}/{slug}"`, `"/leaves/{slug}"`, 1)), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 			t.Error(err)
 		}
 		if err := nodes[0].Replica.Ready(t.Context()); err != nil {
@@ -182,7 +183,7 @@ func TestAWriteThatWaitsHoldsUpNoOther(t *testing.T) {
 	for i := range 3 {
 		publish(t, n, fmt.Sprint("held", i), "pier", content.Fields{"name": fmt.Sprint("Held ", i)})
 	}
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,7 +196,7 @@ func TestAWriteThatWaitsHoldsUpNoOther(t *testing.T) {
 	}
 	testkit.Eventually(t, "one waits", func() bool {
 		var n int
-		err := s.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted`).Scan(&n)
+		err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted`).Scan(&n)
 		return err == nil && n > 0
 	})
 	begin := time.Now()
@@ -220,10 +221,10 @@ func TestACommitBeyondTheBound(t *testing.T) {
 	if how := n.get(t, path, false).Header.Get("Cache-Status"); !testkit.Hit(how) {
 		t.Fatalf("before: %s", how)
 	}
-	if _, err := s.Pool.Exec(t.Context(), `with last as (select sequence, commit from change where environment = $1 order by sequence desc limit 1),
+	if _, err := s.DB.Pool.Exec(t.Context(), `with last as (select sequence, commit from change where environment = $1 order by sequence desc limit 1),
 			made as (insert into change (environment, sequence, commit, id, at, kind, edition, entry, type, what, fields, before, after, cause)
 				select $1, last.sequence + i, last.commit + 1, gen_random_uuid(), clock_timestamp(), 'content', 'published', 'p' || i, 'pier', 'published', '{}', '{}', '{}', '{}' from last, generate_series(1, $2) i)
-		update document set fields = fields || '{"name": "Vika"}' where environment = $1 and entry = 'p1'`, s.Environment, store.LargestCommit+1); err != nil {
+		update document set fields = fields || '{"name": "Vika"}' where environment = $1 and entry = 'p1'`, s.Environment, changelog.LargestCommit+1); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "the node shows what the commit made of it", func() bool { return strings.Contains(string(n.get(t, path, false).Body), "Vika") })
@@ -238,7 +239,7 @@ func TestACommitBeyondTheBound(t *testing.T) {
 func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -258,7 +259,7 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 func TestAWriteThatWaitsForTheLogSaysWhatIsKnown(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -21,7 +21,9 @@ import (
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 )
 
@@ -185,10 +187,10 @@ func (l *line) matrix(t *testing.T) *matrix {
 	m.secrets['a'] = m.n.client.Key
 	for letter, role := range map[byte]access.Role{'R': access.RoleReader, 'E': access.RoleEditor, 'A': access.RoleApprover, 'M': access.RoleAdmin} {
 		email := string(role) + "@skerry.example"
-		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), store.Account{Email: email, Role: role}, "a boat is no bath tub", "test"); err != nil {
+		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, "a boat is no bath tub", "test"); err != nil {
 			t.Fatal(err)
 		}
-		cookie, _, err := m.n.Accounts.SignIn(t.Context(), email, "a boat is no bath tub", store.Actor{Address: "10.0.0." + string(letter)}, "", "")
+		cookie, _, err := m.n.Accounts.SignIn(t.Context(), email, "a boat is no bath tub", audit.Actor{Address: "10.0.0." + string(letter)}, "", "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -377,7 +379,7 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 
 // acts is how many lines the audit log has that requests have left.
 func (m *matrix) acts(t *testing.T) int {
-	acts, err := m.n.Audit.Acts(t.Context(), store.ActFilter{Limit: 100000})
+	acts, err := m.n.Audit.Acts(t.Context(), audit.Filter{Limit: 100000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -399,23 +401,23 @@ func TestTheAuditLog(t *testing.T) {
 	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
 		t.Fatal("what is referred to is deleted")
 	}
-	acts, err := n.client.Audit(t.Context(), store.ActFilter{Subject: "fog"})
+	acts, err := n.client.Audit(t.Context(), audit.Filter{Subject: "fog"})
 	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" || acts[0].Who != "test" || acts[0].Kind != "key" || acts[0].Address != "127.0.0.1" ||
 		!strings.Contains(string(acts[0].Before), `"publishedRevision":1`) || !strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
 		t.Fatalf("%v %+v", err, acts)
 	}
-	deleted, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry delete"})
+	deleted, err := n.client.Audit(t.Context(), audit.Filter{What: "entry delete"})
 	if err != nil || len(deleted) != 1 || deleted[0].Subject != "ice" || deleted[0].After != nil {
 		t.Errorf("%v %+v", err, deleted)
 	}
-	all, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry"})
+	all, err := n.client.Audit(t.Context(), audit.Filter{What: "entry"})
 	if err != nil || len(all) != 7 {
 		t.Errorf("%v: %d lines about entries", err, len(all))
 	}
-	if none, err := n.client.Audit(t.Context(), store.ActFilter{Until: all[len(all)-1].At}); err != nil || len(none) > 1 {
+	if none, err := n.client.Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil || len(none) > 1 {
 		t.Errorf("before the first: %v %+v", err, none)
 	}
-	src, err := n.client.ExportAudit(t.Context(), store.ActFilter{})
+	src, err := n.client.ExportAudit(t.Context(), audit.Filter{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -429,7 +431,7 @@ func TestTheAuditLog(t *testing.T) {
 		t.Errorf("%d lines exported", len(lines))
 	}
 	// What a schedule does is told as its own doing.
-	var s store.Schedule
+	var s entries.Schedule
 	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 { // the shortest that is not over before it is heard of
 		if s, err = n.client.Schedule(t.Context(), "fog", "unpublish", time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
 			break
@@ -439,7 +441,7 @@ func TestTheAuditLog(t *testing.T) {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "the schedule is in the audit log", func() bool {
-		acts, err := n.client.Audit(t.Context(), store.ActFilter{What: "entry unpublish"})
+		acts, err := n.client.Audit(t.Context(), audit.Filter{What: "entry unpublish"})
 		return err == nil && len(acts) == 1 && acts[0].Kind == "schedule" && s.ID != ""
 	})
 }

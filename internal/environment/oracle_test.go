@@ -23,6 +23,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -534,7 +535,7 @@ func (o *oracle) take(h *history, s step) {
 	ctx, cause := o.t.Context(), content.Cause{Kind: "user"}
 	switch {
 	case s.Model != nil:
-		if err := o.store.ApplyModel(ctx, testkit.Model(o.t, s.Model.text()), content.Cause{Kind: "model"}, store.ModelOptions{AllowLoss: true}); err != nil {
+		if err := o.store.Writer.ApplyModel(ctx, testkit.Model(o.t, s.Model.text()), content.Cause{Kind: "model"}, writing.ModelOptions{AllowLoss: true}); err != nil {
 			return // entries would have the same path
 		}
 		h.changes++
@@ -544,15 +545,15 @@ func (o *oracle) take(h *history, s step) {
 		}
 		testkit.Eventually(o.t, "the moment passes", func() bool { return time.Now().After(o.due.Add(time.Millisecond)) })
 	default:
-		var edits []store.Edit
+		var edits []writing.Edit
 		saved := map[string]map[string]any{}
 		for _, e := range s.Edits {
-			one := store.Edit{ID: e.ID, Type: e.Type, Origin: content.Local, Locales: e.Locales, Loose: true}
+			one := writing.Edit{ID: e.ID, Type: e.Type, Origin: content.Local, Locales: e.Locales, Loose: true}
 			switch e.Do {
 			case "publish":
-				one.Live = store.PublishNewest
+				one.Live = writing.PublishNewest
 			case "takeback":
-				one.Live = store.TakeBack
+				one.Live = writing.TakeBack
 			case "delete":
 				one.Delete, one.EvenIfReferred = true, true
 			}
@@ -573,7 +574,7 @@ func (o *oracle) take(h *history, s step) {
 			o.change = string(src)
 		}
 	}
-	head, err := o.store.Head(ctx)
+	head, err := o.store.Changes.Head(ctx)
 	if err == nil {
 		testkit.Eventually(o.t, "the node follows", func() bool { return o.g.Replica.Applied() >= head.Sequence })
 	}
@@ -651,7 +652,7 @@ func (h *history) shrink(t *testing.T, failed *oracle) string {
 	read := failed.reads[failed.at]
 	fails := func(steps []step) (string, bool) {
 		o := oracleOf(t, h.first)
-		defer o.store.Close()
+		defer o.store.DB.Close()
 		defer o.g.Close()
 		o.reads = []oracleRead{read}
 		again := history{needless: map[string]int{}}

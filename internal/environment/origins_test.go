@@ -18,7 +18,7 @@ import (
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit"
 )
 
@@ -203,7 +203,7 @@ types:
 	}
 	w := &world{store: s, nodes: []node{n}}
 	h.items["office"][0]["v"] = "2"
-	if e := w.settled(t, w.announce(t, n, "published", "a"), store.EventDone); !strings.Contains(e.Detail, "text: <script>") {
+	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); !strings.Contains(e.Detail, "text: <script>") {
 		t.Errorf("the event says %q", e.Detail)
 	}
 	saved, err := n.client.Edit(t.Context(), client.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}})

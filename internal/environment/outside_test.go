@@ -27,6 +27,8 @@ import (
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit"
 )
 
@@ -178,13 +180,13 @@ func TestEventsBringThePresentState(t *testing.T) {
 	n := w.nodes[0]
 	w.set("a", "Kvalholm", "open", 5)
 	published := w.announce(t, n, "published", "a")
-	w.settled(t, published, store.EventDone)
+	w.settled(t, published, events.EventDone)
 	if got := w.shows(t, "a"); got != "Kvalholm" {
 		t.Fatalf("shows %s", got)
 	}
 	// An answer that is older than what is held, as from a lagging replica.
 	w.set("a", "Kvalholm of old", "open", 4)
-	if e := w.settled(t, w.announce(t, n, "published", "a"), store.EventDone); e.Detail != "nothing that a reader could see has changed" || e.Trace.Stored != nil {
+	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); e.Detail != "nothing that a reader could see has changed" || e.Trace.Stored != nil {
 		t.Errorf("an older state: %+v", e)
 	}
 	if got := w.shows(t, "a"); got != "Kvalholm" {
@@ -194,8 +196,8 @@ func TestEventsBringThePresentState(t *testing.T) {
 	// happened: the second one finds its change made, and its way is that one's.
 	w.set("a", "Kvalholm Quay", "open", 7)
 	at := time.Now()
-	first := w.settled(t, w.announceAt(t, n, "saved", "a", at), store.EventDone)
-	second := w.settled(t, w.announceAt(t, n, "published", "a", at), store.EventDone)
+	first := w.settled(t, w.announceAt(t, n, "saved", "a", at), events.EventDone)
+	second := w.settled(t, w.announceAt(t, n, "published", "a", at), events.EventDone)
 	if first.Sequence == nil || second.Sequence == nil || second.Trace.Stored == nil || !second.Trace.Stored.Equal(*first.Trace.Stored) || !second.Trace.Expired.Equal(*first.Trace.Expired) {
 		t.Errorf("the ways of two events with one change:\n%+v\n%+v", first.Trace, second.Trace)
 	}
@@ -203,13 +205,13 @@ func TestEventsBringThePresentState(t *testing.T) {
 		t.Errorf("the second one says %q", second.Detail)
 	}
 	w.set("a", "Kvalholm Quay", "planned", 8)
-	w.settled(t, w.announce(t, n, "unpublished", "a"), store.EventDone)
+	w.settled(t, w.announce(t, n, "unpublished", "a"), events.EventDone)
 	if got := w.shows(t, "a"); got != "404" {
 		t.Errorf("taken back: %s", got)
 	}
 	w.with(func() { delete(w.items, "a") })
-	w.settled(t, w.announce(t, n, "deleted", "a"), store.EventDone)
-	if e := w.settled(t, w.announce(t, n, "deleted", "a"), store.EventDone); e.Detail != "it was not here" {
+	w.settled(t, w.announce(t, n, "deleted", "a"), events.EventDone)
+	if e := w.settled(t, w.announce(t, n, "deleted", "a"), events.EventDone); e.Detail != "it was not here" {
 		t.Errorf("deleted twice: %s", e.Detail)
 	}
 }
@@ -217,7 +219,7 @@ func TestEventsBringThePresentState(t *testing.T) {
 func TestContentThatDoesNotFitIsAFailedEvent(t *testing.T) {
 	w := newWorld(t, 1)
 	w.set("a", strings.Repeat("x", 50), "open", 1)
-	e := w.settled(t, w.announce(t, w.nodes[0], "published", "a"), store.EventFailed)
+	e := w.settled(t, w.announce(t, w.nodes[0], "published", "a"), events.EventFailed)
 	if !strings.Contains(e.Detail, "fields.name") || !strings.Contains(e.Detail, "at most 40 allowed") || e.Attempts != 1 {
 		t.Errorf("%+v", e)
 	}
@@ -226,11 +228,11 @@ func TestContentThatDoesNotFitIsAFailedEvent(t *testing.T) {
 	id := w.announce(t, w.nodes[0], "published", "b")
 	testkit.Eventually(t, "the first try has failed", func() bool {
 		e, err := w.nodes[0].Ingest.Event(t.Context(), id)
-		return err == nil && e.State == store.EventWaiting && strings.Contains(e.Detail, "502")
+		return err == nil && e.State == events.EventWaiting && strings.Contains(e.Detail, "502")
 	})
 	w.set("b", "Mella", "open", 2)
 	w.with(func() { w.down = false })
-	if e := w.settled(t, id, store.EventDone); e.Attempts < 2 || w.shows(t, "b") != "Mella" {
+	if e := w.settled(t, id, events.EventDone); e.Attempts < 2 || w.shows(t, "b") != "Mella" {
 		t.Errorf("%+v", e)
 	}
 }
@@ -273,7 +275,7 @@ func TestHooksAreProvenBeforeTheyAreRead(t *testing.T) {
 	if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000)), "203.0.113.7"); !errors.Is(err, event.ErrNotProven) {
 		t.Fatalf("got %v", err)
 	}
-	events, err := w.nodes[0].Ingest.Events(t.Context(), store.EventFilter{State: store.EventRefused})
+	events, err := w.nodes[0].Ingest.Events(t.Context(), events.EventFilter{State: events.EventRefused})
 	if err != nil || len(events) != 1 || len(events[0].Body) > 4096 || len(events[0].MessageID) > 2000 {
 		t.Errorf("what is kept of a stranger's announcement: %d bytes, %v", len(events[0].Body), err)
 	}
@@ -298,7 +300,7 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	testkit.Eventually(t, "all of them are ordered", func() bool {
 		for _, o := range w.called() {
 			// Ends what runs, so that what waits may start.
-			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build, string(rebuild.Finished), ""); err != nil && !errors.Is(err, store.ErrNotRunning) {
+			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build, string(rebuild.Finished), ""); err != nil && !errors.Is(err, builds.ErrNotRunning) {
 				t.Fatal(err)
 			}
 		}
@@ -309,7 +311,7 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	if !slices.IsSorted(numbers) || len(slices.Compact(slices.Clone(numbers))) != len(numbers) || n != entries {
 		t.Errorf("builds %v with %d causes, want each once and %d", numbers, n, entries)
 	}
-	events, err := w.nodes[1].Ingest.Events(t.Context(), store.EventFilter{Limit: 1})
+	events, err := w.nodes[1].Ingest.Events(t.Context(), events.EventFilter{Limit: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -323,9 +325,9 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 	w := newWorld(t, 1)
 	w.with(func() { w.refuse = true })
 	w.set("a", "Kvalholm", "open", 1)
-	w.settled(t, w.announce(t, w.nodes[0], "published", "a"), store.EventDone)
+	w.settled(t, w.announce(t, w.nodes[0], "published", "a"), events.EventDone)
 	testkit.Eventually(t, "the refusal is noted", func() bool {
-		builds, err := w.nodes[0].Automation.Builds(t.Context(), store.BuildFilter{})
+		builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{})
 		return err == nil && len(builds) == 1 && builds[0].State == rebuild.Running && strings.Contains(builds[0].Error, "the slip is taken")
 	})
 	w.with(func() { w.refuse = false })
@@ -358,7 +360,7 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 			t.Errorf("reporting %s: %d, want %d", c.state, got, c.want)
 		}
 	}
-	builds, err := w.nodes[0].Automation.Builds(t.Context(), store.BuildFilter{Site: "web"})
+	builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{Site: "web"})
 	if err != nil || len(builds) != 2 || builds[0].State != rebuild.Waiting || builds[1].State != rebuild.Failed || builds[1].Error != "leaky" {
 		t.Errorf("after a failure: %+v, %v", builds, err)
 	}

@@ -15,7 +15,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/testkit"
 )
 
@@ -151,7 +151,7 @@ func TestDocumentsAreNamed(t *testing.T) {
 		t.Errorf("a document that cannot be answered: %v", err)
 	}
 	d, err := n.client.AddDocument(t.Context(), "one", text)
-	if err != nil || d.ID != store.DocumentID(text) {
+	if err != nil || d.ID != accounts.DocumentID(text) {
 		t.Fatalf("%v %+v", err, d)
 	}
 	named := per{"documentId": d.ID, "variables": per{"slug": "fog"}}
@@ -273,7 +273,7 @@ func TestRevisionsAreReadInPreview(t *testing.T) {
 func TestSlowReadsAreGivenUp(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := start(t, environment.Options{Store: s, ReadTimeout: 300 * time.Millisecond}, access.NewSecret())
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -25,7 +25,10 @@ import (
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -61,12 +64,12 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 			t.Errorf("%d %s, another %s", a.Status, a.Body, answers[0].Body)
 		}
 	}
-	_, found, err := s.Schedules(t.Context(), "", 0)
+	_, found, err := s.Schedules.List(t.Context(), "", 0)
 	if err != nil || found != 0 {
 		t.Fatal(found, err)
 	}
 	var piers int
-	if err := s.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1`, s.Environment).Scan(&piers); err != nil || piers != 2 {
+	if err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1`, s.Environment).Scan(&piers); err != nil || piers != 2 {
 		t.Errorf("there are %d piers, %v", piers, err)
 	}
 	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p2/duplicate", "copy-1", nil); a.Status != http.StatusUnprocessableEntity {
@@ -95,7 +98,7 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 		t.Errorf("%d %s, then %d %s", key.Status, key.Body, again.Status, again.Body)
 	}
 	// A node that ends before it could keep the answer leaves the word that it is stored.
-	if _, err := s.Pool.Exec(t.Context(), `update written set status = null, body = null, at = at - interval '1 hour' where environment = $1 and key like '%bad'`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update written set status = null, body = null, at = at - interval '1 hour' where environment = $1 and key like '%bad'`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	if again := send(nodes[0], http.MethodPost, "/control/v1/edits", "bad", bad); again.Status != first.Status {
@@ -109,18 +112,18 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	for i := range 3 {
-		if _, err := n.Authoring.Apply(t.Context(), []store.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test", content.Cause{Kind: "user"}); err != nil {
+		if _, err := n.Authoring.Apply(t.Context(), []writing.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test", content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	name := "full_" + s.Environment
-	if _, err := s.Pool.Exec(t.Context(), fmt.Sprintf(`create function %s() returns trigger language plpgsql as $$ begin
+	if _, err := s.DB.Pool.Exec(t.Context(), fmt.Sprintf(`create function %s() returns trigger language plpgsql as $$ begin
 			if new.environment = '%s' then raise exception 'could not extend file: No space left on device' using errcode = '53100'; end if; return new; end $$;
 		create trigger %[1]s before insert on change for each row execute function %[1]s()`, name, s.Environment)); err != nil {
 		t.Fatal(err)
 	}
 	drop := func() {
-		if _, err := s.Pool.Exec(t.Context(), fmt.Sprintf(`drop function if exists %s cascade`, name)); err != nil {
+		if _, err := s.DB.Pool.Exec(t.Context(), fmt.Sprintf(`drop function if exists %s cascade`, name)); err != nil {
 			t.Error(err)
 		}
 	}
@@ -129,20 +132,20 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
 	}
 	for i := range 3 {
-		if _, err := n.Authoring.AddSchedule(t.Context(), store.Schedule{Entry: fmt.Sprint("p", i), Action: store.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
+		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: fmt.Sprint("p", i), Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	testkit.Eventually(t, "they are late, and say why", func() bool {
 		late, all, err := n.Authoring.Schedules(t.Context(), "late", 2)
-		return err == nil && all == 3 && len(late) == 2 && late[0].Late && late[0].State == store.SchedulePending && strings.Contains(late[0].Detail, "no room left") && late[0].NextTry != nil
+		return err == nil && all == 3 && len(late) == 2 && late[0].Late && late[0].State == entries.SchedulePending && strings.Contains(late[0].Detail, "no room left") && late[0].NextTry != nil
 	})
 	drop()
 	testkit.Eventually(t, "they are carried out", func() bool {
-		_, done, err := n.Authoring.Schedules(t.Context(), store.ScheduleDone, 0)
+		_, done, err := n.Authoring.Schedules(t.Context(), entries.ScheduleDone, 0)
 		return err == nil && done == 3
 	})
-	if _, failed, err := n.Authoring.Schedules(t.Context(), store.ScheduleFailed, 0); err != nil || failed != 0 {
+	if _, failed, err := n.Authoring.Schedules(t.Context(), entries.ScheduleFailed, 0); err != nil || failed != 0 {
 		t.Errorf("%d schedules failed, %v", failed, err)
 	}
 }
@@ -184,7 +187,7 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 			t.Errorf("%q: %v", body, err)
 		}
 	}
-	events, err := w.nodes[0].Ingest.Events(t.Context(), store.EventFilter{State: store.EventRefused})
+	events, err := w.nodes[0].Ingest.Events(t.Context(), events.EventFilter{State: events.EventRefused})
 	if err != nil || len(events) != 5 {
 		t.Errorf("%d are kept, %v", len(events), err)
 	}
@@ -230,7 +233,7 @@ func TestABrakeHoldsMassDeletion(t *testing.T) {
 	}
 	kept := w.items
 	w.with(func() { w.items = map[string]map[string]any{} })
-	e := w.settled(t, w.announce(t, n, "ping", ""), store.EventDone)
+	e := w.settled(t, w.announce(t, n, "ping", ""), events.EventDone)
 	if !strings.Contains(e.Detail, "29 that the origin does not have any more are kept") || w.shows(t, "a1") != "Pier 1" {
 		t.Errorf("everything is gone: %s, and a1 is %s", e.Detail, w.shows(t, "a1"))
 	}
@@ -295,7 +298,7 @@ types:
 	id := announce("good")
 	testkit.Eventually(t, "the other origin's event is processed", func() bool {
 		e, err := n.Ingest.Event(t.Context(), id)
-		return err == nil && e.State == store.EventDone
+		return err == nil && e.State == events.EventDone
 	})
 	if took := time.Since(begin); took > 5*time.Second {
 		t.Errorf("it took %v", took)
@@ -318,14 +321,14 @@ func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
 	}
 	for id, sql := range map[string]string{killed: `update river_job set state = 'running', attempted_by = array['gone'], attempted_at = clock_timestamp() - interval '1 minute' where args ->> 'event' = $1`,
 		lost: `delete from river_job where args ->> 'event' = $1`} {
-		if tag, err := w.store.Pool.Exec(t.Context(), sql, id); err != nil || tag.RowsAffected() != 1 {
+		if tag, err := w.store.DB.Pool.Exec(t.Context(), sql, id); err != nil || tag.RowsAffected() != 1 {
 			t.Fatal(tag, err)
 		}
 	}
 	w.with(func() { w.down = false })
 	begin := time.Now()
-	w.settled(t, killed, store.EventDone)
-	w.settled(t, lost, store.EventDone)
+	w.settled(t, killed, events.EventDone)
+	w.settled(t, lost, events.EventDone)
 	t.Logf("both were processed after %v", time.Since(begin))
 }
 
@@ -340,7 +343,7 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 		Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)}}},
 		Rules: []rule.Rule{{Name: "piers", On: []string{"published"}, Types: []string{"pier"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}}, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
-	s, err := n.Authoring.AddSchedule(t.Context(), store.Schedule{Entry: "p1", Action: store.ScheduleUnpublish, At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", By: "ada"})
+	s, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: "p1", Action: entries.ScheduleUnpublish, At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", By: "ada"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -366,7 +369,7 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	}
 	testkit.Eventually(t, "the builder is called, and the schedule carried out", func() bool {
 		done, err := n.Authoring.Schedule(t.Context(), s.ID)
-		return err == nil && done.State == store.ScheduleDone && len(called.called()) > 0
+		return err == nil && done.State == entries.ScheduleDone && len(called.called()) > 0
 	})
 }
 
@@ -390,7 +393,7 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 	w := newWorld(t, 1)
 	n := w.nodes[0]
 	w.set("a", "Kvalholm", "open", 1)
-	tx, err := w.store.Pool.Begin(t.Context())
+	tx, err := w.store.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -406,7 +409,7 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 				t.Error(err)
 			}
 			_, _, err := n.Ingest.Receive(t.Context(), "harbour", h, body, "203.0.113.7")
-			if err != nil && !store.Passing(err) {
+			if err != nil && !db.Passing(err) {
 				t.Errorf("an announcement: %v", err)
 			}
 		})
@@ -419,7 +422,7 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 	}
 	testkit.Eventually(t, "they wait for the lock", func() bool {
 		var n int
-		err := w.store.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted and relation = 'event'::regclass`).Scan(&n)
+		err := w.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted and relation = 'event'::regclass`).Scan(&n)
 		return err == nil && n >= 8
 	})
 	begin := time.Now()
@@ -461,7 +464,7 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -478,7 +481,7 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	})
 	testkit.Eventually(t, "the write waits", func() bool {
 		var n int
-		err := s.Pool.QueryRow(t.Context(), `select count(*) from written where environment = $1`, s.Environment).Scan(&n)
+		err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from written where environment = $1`, s.Environment).Scan(&n)
 		return err == nil && n == 1
 	})
 	leave()
@@ -562,17 +565,17 @@ types:
 	n := start(t, environment.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, access.NewSecret())
 	w := &world{store: s, nodes: []node{n}}
 	id := w.announce(t, n, "published", "a")
-	if e := w.settled(t, id, store.EventWaiting); e.ID != id {
+	if e := w.settled(t, id, events.EventWaiting); e.ID != id {
 		t.Fatalf("%+v", e)
 	}
 	testkit.Eventually(t, "it was tried", func() bool {
 		e, err := n.Ingest.Event(t.Context(), id)
-		return err == nil && e.State == store.EventWaiting && strings.Contains(e.Detail, "refused")
+		return err == nil && e.State == events.EventWaiting && strings.Contains(e.Detail, "refused")
 	})
-	if _, err := s.Pool.Exec(t.Context(), `update event set received = received - interval '25 hours' where environment = $1`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update event set received = received - interval '25 hours' where environment = $1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
-	w.settled(t, id, store.EventFailed)
+	w.settled(t, id, events.EventFailed)
 }
 
 // asyncTransport has every request prefer an answer at once.
@@ -590,7 +593,7 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 	secret := access.NewSecret()
 	a, b := open(t, s, secret), open(t, s, secret)
 	publish(t, a, "held", "pier", content.Fields{"name": "Held"})
-	tx, err := s.Pool.Begin(t.Context())
+	tx, err := s.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -43,7 +43,7 @@ func (e *Environment) retain(ctx context.Context) {
 // older than they are kept.
 func (e *Environment) dropOld(ctx context.Context) error {
 	for {
-		n, err := e.store.TrimEvents(ctx, e.keepFor.events)
+		n, err := e.store.Events.Trim(ctx, e.keepFor.events)
 		if err != nil {
 			return err
 		}
@@ -52,7 +52,7 @@ func (e *Environment) dropOld(ctx context.Context) error {
 		}
 	}
 	for {
-		n, err := e.store.TrimRuns(ctx, e.keepFor.events)
+		n, err := e.store.Events.TrimRuns(ctx, e.keepFor.events)
 		if err != nil {
 			return err
 		}
@@ -65,27 +65,27 @@ func (e *Environment) dropOld(ctx context.Context) error {
 	} else if n > 0 {
 		e.log.Info("trimmed the audit log", "lines", n)
 	}
-	if err := e.store.DropSessions(ctx, e.Accounts.SessionIdle()); err != nil {
+	if err := e.store.Accounts.DropSessions(ctx, e.Accounts.SessionIdle()); err != nil {
 		return err
 	}
-	return errors.Join(e.store.DropPreviewLinks(ctx), e.store.DropOnce(ctx), e.store.DropUntakenUnseen(ctx, e.keepFor.events))
+	return errors.Join(e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx), e.store.Rejected.Trim(ctx, e.keepFor.events))
 }
 
 // TrimAudit takes lines out of the audit log that are older than they are kept, and
 // returns how many.
 func (e *Environment) TrimAudit(ctx context.Context) (int, error) {
-	return e.store.TrimAudit(ctx, e.keepFor.audit)
+	return e.store.Audit.Trim(ctx, e.keepFor.audit)
 }
 
 // Trim forgets nodes that are gone, and takes changes out of the log that are old
 // enough and that nobody needs. It returns how many.
 func (e *Environment) Trim(ctx context.Context) (int, error) {
-	if err := e.store.ForgetNode(ctx, ""); err != nil {
+	if err := e.store.Changes.ForgetNode(ctx, ""); err != nil {
 		return 0, err
 	}
 	all := 0
 	for {
-		n, err := e.store.TrimChanges(ctx, e.keepFor.changes)
+		n, err := e.store.Changes.TrimChanges(ctx, e.keepFor.changes)
 		if all += n; err != nil || n == 0 {
 			return all, err
 		}

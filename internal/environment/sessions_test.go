@@ -15,7 +15,8 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
 	"ubiquon/internal/testkit"
 )
 
@@ -71,7 +72,7 @@ func newBrowser(t *testing.T, address string) *browser {
 // account makes an account and signs in.
 func (n node) account(t *testing.T, address, email string, role access.Role) *browser {
 	t.Helper()
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), store.Account{Email: email, Role: role}, goodPassword, "test"); err != nil {
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, goodPassword, "test"); err != nil {
 		t.Fatal(err)
 	}
 	b := newBrowser(t, address)
@@ -89,7 +90,7 @@ func TestOwnSessions(t *testing.T) {
 		one.must("POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": goodPassword}, 200, "tilda")
 	}
 	var list struct {
-		Items []store.Session
+		Items []accounts.Session
 		Here  string
 	}
 	if err := json.Unmarshal([]byte(a.must("GET", "/control/v1/sessions", nil, 200, `"address":"127.0.0.1"`)), &list); err != nil || len(list.Items) != 3 || list.Here == "" {
@@ -113,7 +114,7 @@ func TestOwnSessions(t *testing.T) {
 	b.must("GET", "/control/v1/session", nil, 401, "")
 	b.must("POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": "another boat entirely"}, 200, "tilda")
 	a.must("DELETE", "/control/v1/session", nil, 200, "signedOut")
-	acts, err := n.client.Audit(t.Context(), store.ActFilter{Who: "tilda@skerry.example"})
+	acts, err := n.client.Audit(t.Context(), audit.Filter{Who: "tilda@skerry.example"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,7 +164,7 @@ func TestThePasswordIsAskedForAgain(t *testing.T) {
 	n := l.nodes[0]
 	b := n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
 	b.must("POST", "/control/v1/keys", per{"name": "first", "grants": []string{"read published *"}}, 200, "secret")
-	if _, err := l.store.Pool.Exec(t.Context(), `update session set proved = proved - interval '11 minutes' where environment = $1`, l.store.Environment); err != nil {
+	if _, err := l.store.DB.Pool.Exec(t.Context(), `update session set proved = proved - interval '11 minutes' where environment = $1`, l.store.Environment); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range [][2]string{{"POST", "/keys"}, {"PATCH", "/keys/first"}, {"POST", "/keys/first/rotate"}, {"DELETE", "/keys/first"}, {"PATCH", "/open"}, {"POST", "/accounts"}, {"PATCH", "/accounts/odd@skerry.example"}, {"POST", "/accounts/odd@skerry.example/link"}} {
@@ -204,20 +205,20 @@ func TestNobodyIsLockedOutFromElsewhere(t *testing.T) {
 	n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
 	stopped := 0
 	for range 40 {
-		if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", store.Actor{Address: "203.0.113.66"}, "", ""); err != nil && strings.Contains(err.Error(), "too many") {
+		if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.66"}, "", ""); err != nil && strings.Contains(err.Error(), "too many") {
 			stopped++
 		}
 	}
 	if stopped < 20 {
 		t.Errorf("%d of 40 guesses are stopped", stopped)
 	}
-	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, store.Actor{Address: "203.0.113.7"}, "", ""); err != nil {
+	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, audit.Actor{Address: "203.0.113.7"}, "", ""); err != nil {
 		t.Errorf("from elsewhere: %v", err)
 	}
 	for i := range 40 { // one customer's network
-		_, _, _ = n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", store.Actor{Address: fmt.Sprintf("2001:4860:1:2::%x", i+1)}, "", "")
+		_, _, _ = n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", audit.Actor{Address: fmt.Sprintf("2001:4860:1:2::%x", i+1)}, "", "")
 	}
-	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, store.Actor{Address: "2001:4860:1:2::ffff"}, "", ""); err == nil {
+	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, audit.Actor{Address: "2001:4860:1:2::ffff"}, "", ""); err == nil {
 		t.Error("each address of one network has guesses of its own")
 	}
 }
@@ -231,21 +232,21 @@ func TestTheFirstLinkIsForTheFirst(t *testing.T) {
 		t.Fatal(link, err)
 	}
 	var left time.Duration
-	if err := l.store.Pool.QueryRow(t.Context(), `select expires - clock_timestamp() from invitation where environment = $1`, l.store.Environment).Scan(&left); err != nil || left > time.Hour {
+	if err := l.store.DB.Pool.QueryRow(t.Context(), `select expires - clock_timestamp() from invitation where environment = $1`, l.store.Environment).Scan(&left); err != nil || left > time.Hour {
 		t.Errorf("it is good for %v, %v", left, err)
 	}
 	again, _ := n.Accounts.FirstLink(t.Context())
-	by := store.Actor{Address: "203.0.113.7"}
+	by := audit.Actor{Address: "203.0.113.7"}
 	if _, _, err := n.Accounts.ChoosePassword(t.Context(), link, "eve@skerry.example", "Eve", goodPassword, by, ""); err == nil {
 		t.Error("a link that another one has replaced is good")
 	}
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), store.Account{Email: "odd@skerry.example", Role: access.RoleAdmin}, goodPassword, "test"); err != nil {
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "odd@skerry.example", Role: access.RoleAdmin}, goodPassword, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := n.Accounts.ChoosePassword(t.Context(), again, "eve@skerry.example", "Eve", goodPassword, by, ""); err == nil {
 		t.Error("the link makes another admin")
 	}
-	if _, err := l.store.Pool.Exec(t.Context(), `insert into invitation (environment, hash, expires) values ($1, sha256('left over'), clock_timestamp() + interval '1 day')`, l.store.Environment); err != nil {
+	if _, err := l.store.DB.Pool.Exec(t.Context(), `insert into invitation (environment, hash, expires) values ($1, sha256('left over'), clock_timestamp() + interval '1 day')`, l.store.Environment); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.Accounts.Welcome(t.Context(), "left over", by); err == nil {
@@ -342,7 +343,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		t.Errorf("the link of an account that is disabled: %d", got)
 	}
 	for what, n := range map[string]int{"preview create": 5, "preview use": 5, "preview revoke": 1} {
-		acts, err := l.nodes[0].client.Audit(t.Context(), store.ActFilter{What: what})
+		acts, err := l.nodes[0].client.Audit(t.Context(), audit.Filter{What: what})
 		if err != nil || len(acts) != n {
 			t.Errorf("%s: %d lines in the audit log, %v", what, len(acts), err)
 		}
@@ -355,20 +356,20 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 	n := l.nodes[0]
 	sql := func(sql string, args ...any) {
 		t.Helper()
-		if _, err := l.store.Pool.Exec(t.Context(), sql, append([]any{l.store.Environment}, args...)...); err != nil {
+		if _, err := l.store.DB.Pool.Exec(t.Context(), sql, append([]any{l.store.Environment}, args...)...); err != nil {
 			t.Fatal(err)
 		}
 	}
 	n.must(t, client.Edit{ID: "fog", Do: "unpublish"})
-	if _, err := n.client.ExportAudit(t.Context(), store.ActFilter{}); err != nil {
+	if _, err := n.client.ExportAudit(t.Context(), audit.Filter{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.client.Do(t.Context(), http.MethodGet, "/control/v1/export?type=notice", nil, nil); err != nil {
 		t.Fatal(err)
 	}
-	_, _, _ = n.Accounts.SignIn(t.Context(), "nobody@skerry.example", "a guess at it", store.Actor{Address: "203.0.113.7"}, "", "")
+	_, _, _ = n.Accounts.SignIn(t.Context(), "nobody@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.7"}, "", "")
 	for _, what := range []string{"audit export", "export", "sign in refused"} {
-		if acts, err := n.client.Audit(t.Context(), store.ActFilter{What: what}); err != nil || len(acts) != 1 {
+		if acts, err := n.client.Audit(t.Context(), audit.Filter{What: what}); err != nil || len(acts) != 1 {
 			t.Errorf("%s is not in it: %v", what, err)
 		}
 	}
@@ -397,7 +398,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		if _, err := short.TrimAudit(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		acts, err := short.Audit.Acts(t.Context(), store.ActFilter{What: "audit trim"})
+		acts, err := short.Audit.Acts(t.Context(), audit.Filter{What: "audit trim"})
 		return err == nil && len(acts) > 0
 	})
 	if state, err := n.client.VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 || state.Lines > 10 {

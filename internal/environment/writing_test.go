@@ -18,6 +18,9 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -139,7 +142,7 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 			t.Errorf("%s: %d, want %d with %q: %s", name, resp.StatusCode, c.status, c.want, body)
 		}
 	}
-	if items, total, err := n.client.Entries(t.Context(), store.EntryFilter{}); err != nil || total != 2 {
+	if items, total, err := n.client.Entries(t.Context(), entries.EntryFilter{}); err != nil || total != 2 {
 		t.Errorf("something was written all the same: %v %v", items, err)
 	}
 }
@@ -235,10 +238,10 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	}
 	a.must(t, client.Edit{ID: "p", Do: "delete"}, page("q", per{"title": per{"en": "Soon"}}))
 	testkit.Eventually(t, "nothing is left pending", func() bool {
-		pending, err := a.client.Schedules(t.Context(), store.SchedulePending)
+		pending, err := a.client.Schedules(t.Context(), entries.SchedulePending)
 		return err == nil && len(pending) == 0
 	})
-	if _, err := s.Schedule(t.Context(), failing.ID); !errors.Is(err, store.ErrNotFound) {
+	if _, err := s.Schedules.Get(t.Context(), failing.ID); !errors.Is(err, db.ErrNotFound) {
 		t.Errorf("a deleted entry leaves its schedule: %v", err)
 	}
 }
@@ -246,11 +249,11 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 // again opens the same environment once more, as another node would.
 func again(t *testing.T, s *store.Store) *store.Store {
 	t.Helper()
-	other, err := store.Open(t.Context(), store.Options{URL: testkit.URL(), Environment: s.Environment, Log: testkit.Log(t)})
+	other, err := store.Open(t.Context(), s.Environment, db.Options{URL: testkit.URL(), Log: testkit.Log(t)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(other.Close)
+	t.Cleanup(other.DB.Close)
 	return other
 }
 
@@ -306,7 +309,7 @@ func TestAConfiguredModelIsAppliedAtStartIfWanted(t *testing.T) {
 		t.Errorf("the configured model is not applied: %v", got)
 	}
 	losing := testkit.Model(t, strings.NewReplacer("      title: {kind: text, translated: true, required: true, max: 30}\n", "      title: {kind: integer}\n", ", madeFrom: title", "").Replace(isles))
-	var loss *store.LossError
+	var loss *writing.LossError
 	if _, err := environment.Open(t.Context(), environment.Options{Store: again(t, s), Model: losing, ApplyModel: true}); !errors.As(err, &loss) {
 		t.Errorf("a losing model at start: %v", err)
 	}
@@ -371,7 +374,7 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	if !errors.As(err, &p) || len(p.Problems) != 2 {
 		t.Errorf("all or none: %v", err)
 	}
-	if _, total, _ := n.client.Entries(t.Context(), store.EntryFilter{Search: "Fine"}); total != 0 {
+	if _, total, _ := n.client.Entries(t.Context(), entries.EntryFilter{Search: "Fine"}); total != 0 {
 		t.Error("half of a write is there")
 	}
 	copied, err := n.client.Duplicate(t.Context(), "b")

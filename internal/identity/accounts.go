@@ -24,6 +24,9 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/db"
 )
 
 const (
@@ -110,14 +113,14 @@ func (as *Accounts) fits(ctx context.Context, who, password, hash string) (bool,
 }
 
 // Accounts lists accounts.
-func (as *Accounts) Accounts(ctx context.Context) ([]*store.Account, error) {
-	return as.store.Accounts(ctx)
+func (as *Accounts) Accounts(ctx context.Context) ([]*accounts.Account, error) {
+	return as.store.Accounts.Accounts(ctx)
 }
 
 // CreateAccount makes an account. Without a password it returns the secret of a
 // link with which one is chosen, once. An error that is the caller's is a
 // *BadParameterError or store.ErrTaken.
-func (as *Accounts) CreateAccount(ctx context.Context, a store.Account, password, by string) (*store.Account, string, error) {
+func (as *Accounts) CreateAccount(ctx context.Context, a accounts.Account, password, by string) (*accounts.Account, string, error) {
 	if err := checkAccount(&a); err != nil {
 		return nil, "", err
 	}
@@ -131,14 +134,14 @@ func (as *Accounts) CreateAccount(ctx context.Context, a store.Account, password
 		}
 		a.HasPassword = true
 	}
-	if err := as.store.AddAccount(ctx, &a, content.UserCause(by)); err != nil || password != "" {
+	if err := as.store.Accounts.AddAccount(ctx, &a, content.UserCause(by)); err != nil || password != "" {
 		return &a, "", err
 	}
 	secret, err := as.invite(ctx, a.ID)
 	return &a, secret, err
 }
 
-func checkAccount(a *store.Account) error {
+func checkAccount(a *accounts.Account) error {
 	at, err := mail.ParseAddress(a.Email)
 	if err != nil || at.Address != a.Email || len(a.Email) > maxEmail {
 		return api.BadParameter("email", "%q is no e-mail address", a.Email)
@@ -169,19 +172,19 @@ func (as *Accounts) invite(ctx context.Context, account string) (string, error) 
 	if account == "" {
 		good = firstLinkGood
 	}
-	return secret, as.store.AddInvitation(ctx, hashOf(secret), account, good)
+	return secret, as.store.Accounts.AddInvitation(ctx, hashOf(secret), account, good)
 }
 
 // AccountLink returns the secret of a link with which the account chooses a new
 // password, once.
-func (as *Accounts) AccountLink(ctx context.Context, name, by string) (*store.Account, string, error) {
-	a, err := as.store.Account(ctx, name)
+func (as *Accounts) AccountLink(ctx context.Context, name, by string) (*accounts.Account, string, error) {
+	a, err := as.store.Accounts.Account(ctx, name)
 	if err != nil {
 		return nil, "", err
 	}
 	secret, err := as.invite(ctx, a.ID)
 	if err == nil {
-		err = as.store.Note(ctx, content.UserCause(by), "account link", a.Email, nil, nil)
+		err = as.store.Audit.Add(ctx, content.UserCause(by), "account link", a.Email, nil, nil)
 	}
 	return a, secret, err
 }
@@ -195,8 +198,8 @@ type AccountChange struct {
 
 // ChangeAccount changes an account, and ends its sessions if it is disabled. Its
 // error is store.ErrLastAdmin if nobody could administer then.
-func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountChange, by string) (*store.Account, error) {
-	a, err := as.store.Account(ctx, name)
+func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountChange, by string) (*accounts.Account, error) {
+	a, err := as.store.Accounts.Account(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -210,7 +213,7 @@ func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountCha
 	if err := checkAccount(&next); err != nil {
 		return nil, err
 	}
-	return as.store.ChangeAccount(ctx, a.ID, content.UserCause(by), func(a *store.Account) {
+	return as.store.Accounts.ChangeAccount(ctx, a.ID, content.UserCause(by), func(a *accounts.Account) {
 		a.Name, a.Role = next.Name, next.Role
 		if c.Disabled != nil {
 			a.Disabled = nil
@@ -225,7 +228,7 @@ func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountCha
 // FirstLink returns the secret of a link that makes the first account, "" if
 // there is an account already.
 func (as *Accounts) FirstLink(ctx context.Context) (string, error) {
-	all, err := as.store.Accounts(ctx)
+	all, err := as.store.Accounts.Accounts(ctx)
 	if err != nil || len(all) > 0 {
 		return "", err
 	}
@@ -235,14 +238,14 @@ func (as *Accounts) FirstLink(ctx context.Context) (string, error) {
 // SignIn checks a password and returns the cookie of a new session, which
 // replaces the one that was sent. Its error is ErrWrongPassword or ErrTooMany
 // where that is the reason.
-func (as *Accounts) SignIn(ctx context.Context, email, password string, by store.Actor, agent, replaced string) (string, *store.Account, error) {
+func (as *Accounts) SignIn(ctx context.Context, email, password string, by audit.Actor, agent, replaced string) (string, *accounts.Account, error) {
 	if len(email) > maxEmail || len(password) > maxPassword {
 		return "", nil, ErrWrongPassword // nobody has such a long one
 	}
 	a, err := as.checkPassword(ctx, email, password, by)
 	if errors.Is(err, ErrWrongPassword) {
 		by.Name, by.Kind = "somebody", "account"
-		if err := as.store.Note(store.WithActor(ctx, by), content.UserCause(""), "sign in refused", access.Printable(email), nil, nil); err != nil {
+		if err := as.store.Audit.Add(audit.WithActor(ctx, by), content.UserCause(""), "sign in refused", access.Printable(email), nil, nil); err != nil {
 			return "", nil, err
 		}
 	}
@@ -255,15 +258,15 @@ func (as *Accounts) SignIn(ctx context.Context, email, password string, by store
 
 // checkPassword returns the account with the address and the password. Its error is
 // ErrWrongPassword or ErrTooMany where that is the reason.
-func (as *Accounts) checkPassword(ctx context.Context, email, password string, by store.Actor) (*store.Account, error) {
+func (as *Accounts) checkPassword(ctx context.Context, email, password string, by audit.Actor) (*accounts.Account, error) {
 	email = strings.ToLower(strings.TrimSpace(email))
 	now := time.Now()
 	from := access.Network(by.Address)
 	if !as.byAddress.Allow(from, now) || !as.byBoth.Allow(from+" "+email, now) {
 		return nil, access.ErrTooMany
 	}
-	a, err := as.store.Account(ctx, email)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	a, err := as.store.Accounts.Account(ctx, email)
+	if err != nil && !errors.Is(err, db.ErrNotFound) {
 		return nil, err
 	}
 	hash := as.decoy
@@ -279,19 +282,19 @@ func (as *Accounts) checkPassword(ctx context.Context, email, password string, b
 
 // Prove checks the password of somebody who is signed in, before they change who may do
 // what. Its errors are those of SignIn.
-func (as *Accounts) Prove(ctx context.Context, cookie string, who *access.Reader, password string, by store.Actor) error {
+func (as *Accounts) Prove(ctx context.Context, cookie string, who *access.Reader, password string, by audit.Actor) error {
 	if len(password) > maxPassword {
 		return ErrWrongPassword
 	}
 	if _, err := as.checkPassword(ctx, who.Name, password, by); err != nil {
 		return err
 	}
-	return as.store.ProveSession(ctx, hashOf(cookie))
+	return as.store.Accounts.ProveSession(ctx, hashOf(cookie))
 }
 
 // ChangePassword gives somebody who is signed in another password, and ends their other
 // sessions. Its errors are those of SignIn, and a *BadParameterError.
-func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *access.Reader, old, password string, by store.Actor) error {
+func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *access.Reader, old, password string, by audit.Actor) error {
 	if err := checkPassword(password, who.Name); err != nil {
 		return err
 	}
@@ -307,13 +310,13 @@ func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *acce
 		return err
 	}
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
-	return as.store.ChangePassword(ctx, a, hash, hashOf(cookie), by)
+	return as.store.Accounts.ChangePassword(ctx, a, hash, hashOf(cookie), by)
 }
 
-func (as *Accounts) openSession(ctx context.Context, a *store.Account, by store.Actor, agent, replaced string) (string, error) {
+func (as *Accounts) openSession(ctx context.Context, a *accounts.Account, by audit.Actor, agent, replaced string) (string, error) {
 	cookie := as.signedCookie(rand.Text() + rand.Text())
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
-	return cookie, as.store.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), as.SessionLongest(), by, access.Printable(agent))
+	return cookie, as.store.Accounts.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), as.SessionLongest(), by, access.Printable(agent))
 }
 
 // signedCookie is a session's cookie: random, and signed with the environment's secret,
@@ -330,20 +333,20 @@ func (as *Accounts) SessionLongest() time.Duration { return as.longest }
 func (as *Accounts) SessionIdle() time.Duration { return as.idle }
 
 // SignOut ends the session of a cookie.
-func (as *Accounts) SignOut(ctx context.Context, cookie string, by store.Actor) error {
+func (as *Accounts) SignOut(ctx context.Context, cookie string, by audit.Actor) error {
 	by.Kind = string(access.ByAccount)
-	return as.store.EndSession(ctx, hashOf(cookie), by)
+	return as.store.Accounts.EndSession(ctx, hashOf(cookie), by)
 }
 
 // Sessions lists where somebody is signed in.
-func (as *Accounts) Sessions(ctx context.Context, who *access.Reader) ([]store.Session, error) {
-	return as.store.Sessions(ctx, who.ID, as.SessionIdle())
+func (as *Accounts) Sessions(ctx context.Context, who *access.Reader) ([]accounts.Session, error) {
+	return as.store.Accounts.Sessions(ctx, who.ID, as.SessionIdle())
 }
 
 // EndSession ends one of somebody's own sessions.
-func (as *Accounts) EndSession(ctx context.Context, who *access.Reader, id string, by store.Actor) error {
+func (as *Accounts) EndSession(ctx context.Context, who *access.Reader, id string, by audit.Actor) error {
 	by.Kind = string(access.ByAccount)
-	return as.store.EndSessionNamed(ctx, who.ID, id, by)
+	return as.store.Accounts.EndSessionNamed(ctx, who.ID, id, by)
 }
 
 // SignedIn finds out whose session a cookie is, and the session's id; store.ErrNotFound
@@ -351,9 +354,9 @@ func (as *Accounts) EndSession(ctx context.Context, who *access.Reader, id strin
 func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Reader, string, error) {
 	random, _, _ := strings.Cut(cookie, ".")
 	if !hmac.Equal([]byte(cookie), []byte(as.signedCookie(random))) {
-		return access.Reader{}, "", store.ErrNotFound
+		return access.Reader{}, "", db.ErrNotFound
 	}
-	s, err := as.store.Session(ctx, hashOf(cookie), as.SessionIdle())
+	s, err := as.store.Accounts.Session(ctx, hashOf(cookie), as.SessionIdle())
 	if err != nil {
 		return access.Reader{}, "", err
 	}
@@ -363,21 +366,21 @@ func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Reader,
 
 // Welcome returns the account that a link is for, nil if it makes the first one;
 // store.ErrNotFound if it is no good any more.
-func (as *Accounts) Welcome(ctx context.Context, link string, by store.Actor) (*store.Account, error) {
+func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*accounts.Account, error) {
 	if !as.byAddress.Allow(access.Network(by.Address), time.Now()) {
 		return nil, access.ErrTooMany
 	}
-	return as.store.Invitation(ctx, hashOf(link))
+	return as.store.Accounts.Invitation(ctx, hashOf(link))
 }
 
 // ChoosePassword uses a link up, and signs in.
-func (as *Accounts) ChoosePassword(ctx context.Context, link, email, name, password string, by store.Actor, agent string) (string, *store.Account, error) {
+func (as *Accounts) ChoosePassword(ctx context.Context, link, email, name, password string, by audit.Actor, agent string) (string, *accounts.Account, error) {
 	a, err := as.Welcome(ctx, link, by)
 	if err != nil {
 		return "", nil, err
 	}
 	if a == nil {
-		a = &store.Account{Email: strings.ToLower(strings.TrimSpace(email)), Role: access.RoleAdmin}
+		a = &accounts.Account{Email: strings.ToLower(strings.TrimSpace(email)), Role: access.RoleAdmin}
 	}
 	a.Name = cmp.Or(name, a.Name)
 	if err := checkAccount(a); err != nil {
@@ -390,7 +393,7 @@ func (as *Accounts) ChoosePassword(ctx context.Context, link, email, name, passw
 		return "", nil, err
 	}
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
-	if err := as.store.TakeInvitation(ctx, hashOf(link), a, by); err != nil {
+	if err := as.store.Accounts.TakeInvitation(ctx, hashOf(link), a, by); err != nil {
 		return "", nil, fmt.Errorf("the link: %w", err)
 	}
 	a.HasPassword = true

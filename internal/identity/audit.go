@@ -4,6 +4,7 @@ import (
 	"context"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/audit"
 )
 
 // Audit is the audit log of an environment. It is safe for concurrent use.
@@ -13,17 +14,17 @@ type Audit struct{ store *store.Store }
 func NewAudit(s *store.Store) *Audit { return &Audit{s} }
 
 // Verify checks that the audit log is whole: see store.VerifyAudit.
-func (a *Audit) Verify(ctx context.Context, contains string) (store.AuditState, error) {
-	return a.store.VerifyAudit(ctx, contains)
+func (a *Audit) Verify(ctx context.Context, contains string) (audit.State, error) {
+	return a.store.Audit.Verify(ctx, contains)
 }
 
 // Acts returns lines of the audit log, the newest first.
-func (a *Audit) Acts(ctx context.Context, f store.ActFilter) ([]store.Act, error) {
-	return a.store.Acts(ctx, f)
+func (a *Audit) Acts(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
+	return a.store.Audit.Records(ctx, f)
 }
 
 // Note adds a line to the audit log for what was not written by a transaction
 // that adds its own. before and after may be nil.
 func (a *Audit) Note(ctx context.Context, by, what, subject string, before, after any) error {
-	return a.store.Note(ctx, content.UserCause(by), what, subject, before, after)
+	return a.store.Audit.Add(ctx, content.UserCause(by), what, subject, before, after)
 }

@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 )
 
 // ErrUnknownKey is the error of a well-formed key that is not one of this
@@ -143,7 +144,7 @@ func (ks *Keys) Start() { ks.work.Go(ks.recordUseLoop) }
 
 // load takes up all keys, and forgets those that are not there.
 func (ks *Keys) Load(ctx context.Context) error {
-	open, err := ks.store.Open(ctx)
+	open, err := ks.store.Keys.PublicGrants(ctx)
 	if err != nil {
 		return err
 	}
@@ -154,7 +155,7 @@ func (ks *Keys) Load(ctx context.Context) error {
 		changed[id] = nil
 	}
 	ks.ring.mu.Unlock()
-	if err := ks.store.EachKey(ctx, func(k *access.Key) { changed[k.ID] = k }); err != nil {
+	if err := ks.store.Keys.EachKey(ctx, func(k *access.Key) { changed[k.ID] = k }); err != nil {
 		return err
 	}
 	ks.ring.replace(changed)
@@ -176,7 +177,7 @@ func (ks *Keys) Changed(ctx context.Context, changes []content.Change) error {
 		}
 	}
 	if open {
-		grants, err := ks.store.Open(ctx)
+		grants, err := ks.store.Keys.PublicGrants(ctx)
 		if err != nil {
 			return err
 		}
@@ -185,7 +186,7 @@ func (ks *Keys) Changed(ctx context.Context, changes []content.Change) error {
 	if len(changed) == 0 {
 		return nil
 	}
-	found, err := ks.store.Keys(ctx, slices.Collect(maps.Keys(changed))...)
+	found, err := ks.store.Keys.Keys(ctx, slices.Collect(maps.Keys(changed))...)
 	if err != nil {
 		return err
 	}
@@ -239,12 +240,12 @@ func (ks *Keys) readerOf(k *access.Key, m *access.Meter) access.Reader {
 // KeyInfo is a key with what it is used for.
 type KeyInfo struct {
 	*access.Key
-	Use *store.KeyUse `json:"use"` // nil: never used
+	Use *accounts.KeyUse `json:"use"` // nil: never used
 }
 
 // Keys lists all keys, the newest first.
 func (ks *Keys) Keys(ctx context.Context) ([]KeyInfo, error) {
-	keys, err := ks.store.Keys(ctx)
+	keys, err := ks.store.Keys.Keys(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +254,7 @@ func (ks *Keys) Keys(ctx context.Context) ([]KeyInfo, error) {
 
 // Key returns the key with an id or a name.
 func (ks *Keys) Key(ctx context.Context, name string) (KeyInfo, error) {
-	k, err := ks.store.KeyNamed(ctx, name)
+	k, err := ks.store.Keys.KeyNamed(ctx, name)
 	if err != nil {
 		return KeyInfo{}, err
 	}
@@ -268,7 +269,7 @@ func (ks *Keys) withUse(ctx context.Context, keys []*access.Key) ([]KeyInfo, err
 	if err := ks.recordUse(ctx); err != nil {
 		return nil, err
 	}
-	uses, err := ks.store.KeyUses(ctx)
+	uses, err := ks.store.Keys.KeyUses(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -297,7 +298,7 @@ func (ks *Keys) recordUse(ctx context.Context) error {
 	if len(more) == 0 {
 		return nil
 	}
-	return ks.store.AddKeyUse(ctx, more)
+	return ks.store.Keys.AddKeyUse(ctx, more)
 }
 
 // noteUse writes down what keys are used for, every few seconds, and at the end.
@@ -343,18 +344,18 @@ func (ks *Keys) KeepKey(ctx context.Context, k *access.Key, secret, by string) e
 		return api.BadParameter("grants", "%s", err)
 	}
 	k.Hash = access.HashSecret(secret)
-	if err := ks.store.AddKey(ctx, k, content.UserCause(by)); err != nil {
+	if err := ks.store.Keys.AddKey(ctx, k, content.UserCause(by)); err != nil {
 		return err
 	}
 	return ks.replica.CatchUp(ctx)
 }
 
 func (ks *Keys) changeKey(ctx context.Context, name, what, by string, change func(*access.Key, time.Time) error) (*access.Key, error) {
-	k, err := ks.store.KeyNamed(ctx, name)
+	k, err := ks.store.Keys.KeyNamed(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	if k, err = ks.store.ChangeKey(ctx, k.ID, what, content.UserCause(by), change); err != nil {
+	if k, err = ks.store.Keys.ChangeKey(ctx, k.ID, what, content.UserCause(by), change); err != nil {
 		return nil, err
 	}
 	return k, ks.replica.CatchUp(ctx)
@@ -444,7 +445,7 @@ func (ks *Keys) ChangePublicGrants(ctx context.Context, by string, add, take acc
 	if len(add) == 0 {
 		what = "close"
 	}
-	open, err := ks.store.SetOpen(ctx, what, content.UserCause(by), func(held access.Grants) access.Grants { return edited(held, add, take) })
+	open, err := ks.store.Keys.ChangePublicGrants(ctx, what, content.UserCause(by), func(held access.Grants) access.Grants { return edited(held, add, take) })
 	if err != nil {
 		return nil, err
 	}
@@ -481,7 +482,7 @@ func (ks *Keys) KeyFor(ctx context.Context, name string) (*access.Key, [32]byte,
 		}
 		return held.Key, hash, nil
 	}
-	k, err := ks.store.KeyNamed(ctx, name)
+	k, err := ks.store.Keys.KeyNamed(ctx, name)
 	if err != nil {
 		return nil, [32]byte{}, err
 	}

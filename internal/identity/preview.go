@@ -19,6 +19,9 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/db"
 )
 
 // maxPreview bounds how long a preview link is good.
@@ -75,19 +78,19 @@ func (p *PreviewLinks) MakePreviewLink(ctx context.Context, id string, o LinkOpt
 	if o.Good <= 0 || o.Good > maxPreview {
 		return PreviewLink{}, api.BadParameter("minutes", "a preview link is good for 1 minute to %d", maxPreview/time.Minute)
 	}
-	kept := store.PreviewLink{ID: content.NewID(), Entry: id, Locale: o.Locale, Backs: o.Backs, MakerKind: maker.Kind, Maker: maker.ID, By: maker.Name,
+	kept := accounts.PreviewLink{ID: content.NewID(), Entry: id, Locale: o.Locale, Backs: o.Backs, MakerKind: maker.Kind, Maker: maker.ID, By: maker.Name,
 		Grants: previewOnly(append(slices.Clone(maker.Rights.Open), maker.Rights.Own...)), Expires: time.Now().Add(o.Good).UTC().Truncate(time.Second)}
 	if !maker.Until.IsZero() && maker.Until.Before(kept.Expires) {
 		kept.Expires = maker.Until.UTC().Truncate(time.Second)
 	}
 	l := access.PreviewLink{ID: kept.ID, Entry: id, Expires: kept.Expires}
 	out := PreviewLink{ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires, Addresses: []PreviewAddress{}}
-	seen, err := p.store.DocumentOf(ctx, id, content.Preview, o.Locale)
+	seen, err := p.store.Entries.DocumentOf(ctx, id, content.Preview, o.Locale)
 	if err != nil {
 		return out, err
 	}
 	if seen == nil {
-		return out, fmt.Errorf("entry %s in %s: %w", id, o.Locale, store.ErrNotFound)
+		return out, fmt.Errorf("entry %s in %s: %w", id, o.Locale, db.ErrNotFound)
 	}
 	if seen.Path != "" {
 		for _, name := range slices.Sorted(maps.Keys(p.sites)) {
@@ -96,7 +99,7 @@ func (p *PreviewLinks) MakePreviewLink(ctx context.Context, id string, o LinkOpt
 			}
 		}
 	}
-	return out, p.store.AddPreviewLink(ctx, &kept, p.limits.PreviewLinks, content.UserCause(maker.Name))
+	return out, p.store.PreviewLinks.Add(ctx, &kept, p.limits.PreviewLinks, content.UserCause(maker.Name))
 }
 
 // previewOnly are the grants as far as they are to read in preview.
@@ -105,18 +108,18 @@ func previewOnly(g access.Grants) access.Grants {
 }
 
 // PreviewLinks lists the links that have not expired; of one entry, if one is given.
-func (p *PreviewLinks) PreviewLinks(ctx context.Context, entry string) ([]store.PreviewLink, error) {
-	return p.store.PreviewLinks(ctx, entry)
+func (p *PreviewLinks) PreviewLinks(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
+	return p.store.PreviewLinks.List(ctx, entry)
 }
 
 // PreviewLink returns a link by its id.
-func (p *PreviewLinks) PreviewLink(ctx context.Context, id string) (store.PreviewLink, error) {
-	return p.store.PreviewLink(ctx, id)
+func (p *PreviewLinks) PreviewLink(ctx context.Context, id string) (accounts.PreviewLink, error) {
+	return p.store.PreviewLinks.Get(ctx, id)
 }
 
 // RevokePreviewLink ends a link, on every node at once.
 func (p *PreviewLinks) RevokePreviewLink(ctx context.Context, id, by string) error {
-	return p.store.RevokePreviewLink(ctx, id, content.UserCause(by))
+	return p.store.PreviewLinks.Revoke(ctx, id, content.UserCause(by))
 }
 
 // byPreviewLink is who reads with a preview link: somebody who may read what its maker
@@ -126,8 +129,8 @@ func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string)
 	if err != nil {
 		return access.Reader{}, err
 	}
-	kept, err := p.store.PreviewLink(store.For(ctx, store.Reading), l.ID)
-	if errors.Is(err, store.ErrNotFound) || err == nil && kept.Revoked != nil {
+	kept, err := p.store.PreviewLinks.Get(db.For(ctx, db.Reading), l.ID)
+	if errors.Is(err, db.ErrNotFound) || err == nil && kept.Revoked != nil {
 		return access.Reader{}, access.ErrPreviewRevoked
 	}
 	if err != nil {
@@ -144,7 +147,7 @@ func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string)
 		return access.Reader{}, access.ErrPreviewRevoked
 	}
 	if kept.Used == nil || time.Since(*kept.Used) > 10*time.Minute {
-		if err := p.store.UsePreviewLink(ctx, &kept, store.Actor{Name: kept.By, Kind: string(access.ByPreviewLink), Address: address}); err != nil {
+		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{Name: kept.By, Kind: string(access.ByPreviewLink), Address: address}); err != nil {
 			return access.Reader{}, err
 		}
 	}

@@ -7,7 +7,8 @@ import (
 	"time"
 
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/events"
 )
 
 // Trace says when a publish reached each step on its way to visitors; nil for
@@ -23,15 +24,15 @@ type Trace struct {
 
 // EventTrace is an event with its way.
 type EventTrace struct {
-	store.Event
+	events.Event
 	Trace Trace `json:"trace"`
 	// Builds are those that the event asked for.
 	Builds []rebuild.Build `json:"builds"`
 }
 
 // Events lists events with their traces, the newest first.
-func (in *Service) Events(ctx context.Context, f store.EventFilter) ([]EventTrace, error) {
-	events, err := in.store.ListEvents(ctx, f)
+func (in *Service) Events(ctx context.Context, f events.EventFilter) ([]EventTrace, error) {
+	events, err := in.store.Events.List(ctx, f)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +41,7 @@ func (in *Service) Events(ctx context.Context, f store.EventFilter) ([]EventTrac
 		return out, nil
 	}
 	oldest := events[len(events)-1].Received.Add(-time.Minute) // a build that an event joins may have been asked for before
-	builds, err := in.store.ListBuilds(ctx, store.BuildFilter{Since: oldest, Limit: 500})
+	builds, err := in.store.Builds.List(ctx, builds.BuildFilter{Since: oldest, Limit: 500})
 	if err != nil {
 		return nil, err
 	}
@@ -53,26 +54,26 @@ func (in *Service) Events(ctx context.Context, f store.EventFilter) ([]EventTrac
 // EventDetail is an event with everything that came of it.
 type EventDetail struct {
 	EventTrace
-	Body  string          `json:"body"`
-	Rules []store.RuleRun `json:"rules"`
+	Body  string           `json:"body"`
+	Rules []builds.RuleRun `json:"rules"`
 }
 
 // Event returns one event; store.ErrNotFound if there is none.
 func (in *Service) Event(ctx context.Context, id string) (EventDetail, error) {
-	e, err := in.store.Event(ctx, id)
+	e, err := in.store.Events.Get(ctx, id)
 	if err != nil {
 		return EventDetail{}, err
 	}
-	builds, err := in.store.ListBuilds(ctx, store.BuildFilter{Event: id, Sequence: e.Sequence})
+	builds, err := in.store.Builds.List(ctx, builds.BuildFilter{Event: id, Sequence: e.Sequence})
 	if err != nil {
 		return EventDetail{}, err
 	}
 	d := EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
-	d.Rules, err = in.store.RuleRuns(ctx, e.ID, e.Sequence)
+	d.Rules, err = in.store.Builds.RuleRuns(ctx, e.ID, e.Sequence)
 	return d, err
 }
 
-func traced(e store.Event, builds []rebuild.Build) EventTrace {
+func traced(e events.Event, builds []rebuild.Build) EventTrace {
 	out := EventTrace{Event: e, Trace: Trace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired}, Builds: []rebuild.Build{}}
 	if e.Decoded != nil {
 		out.Trace.Published = e.Decoded.At

@@ -22,7 +22,9 @@ import (
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/writing"
 )
 
 // ErrUnknownOrigin is the error of an announcement from nowhere we know.
@@ -45,17 +47,17 @@ func (e *UndecodableError) Unwrap() error { return e.Reason }
 // Of announcements that are not proven so many are kept of one address in a minute, and
 // so many of each origin (see limits.Limits); beyond that the error is ErrTooMany.
 func (in *Service) Receive(ctx context.Context, name string, header http.Header, body []byte, address string) (id string, duplicate bool, err error) {
-	ctx = store.For(ctx, store.Receiving)
+	ctx = db.For(ctx, db.Receiving)
 	source := in.sources[name]
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	e := store.Event{Origin: name, MessageID: access.Printable(header.Get("webhook-id")), ContentType: access.Printable(header.Get("Content-Type")), Body: body, State: store.EventWaiting}
+	e := events.Event{Origin: name, MessageID: access.Printable(header.Get("webhook-id")), ContentType: access.Printable(header.Get("Content-Type")), Body: body, State: events.EventWaiting}
 	refuse := func(reason error) (string, error) {
-		e.State, e.Detail = store.EventRefused, access.Printable(reason.Error())
+		e.State, e.Detail = events.EventRefused, access.Printable(reason.Error())
 		// Anybody can be refused, and is not to fill the database.
 		e.Body = body[:min(len(body), 4<<10)]
-		err := in.store.AddRefused(ctx, &e, in.limits.RefusedHooksKept)
+		err := in.store.Events.AddRefused(ctx, &e, in.limits.RefusedHooksKept)
 		in.news.Tell("events")
 		return e.ID, err
 	}
@@ -83,7 +85,7 @@ func (in *Service) Receive(ctx context.Context, name string, header http.Header,
 		return "", false, &UndecodableError{ID: id, Reason: err}
 	}
 	e.Decoded = &decoded
-	duplicate, err = in.store.AddEvent(ctx, &e, func(tx pgx.Tx, id string) error {
+	duplicate, err = in.store.Events.Add(ctx, &e, func(tx pgx.Tx, id string) error {
 		_, err := in.jobs.InsertTx(ctx, tx, eventJob{Event: id}, in.queued(name))
 		return err
 	})
@@ -145,7 +147,7 @@ func (in *Service) openJobs() error {
 		queues[in.queue(name)] = river.QueueConfig{MaxWorkers: atOnce}
 	}
 	var err error
-	in.jobs, err = river.NewClient(riverpgxv5.New(in.store.Pool), &river.Config{
+	in.jobs, err = river.NewClient(riverpgxv5.New(in.store.DB.Pool), &river.Config{
 		ID:                in.replica.Node.ID,
 		Queues:            queues,
 		Workers:           workers,
@@ -190,11 +192,11 @@ func (in *Service) takeOver(ctx context.Context) {
 }
 
 func (in *Service) takeOverOnce(ctx context.Context, queues []string) error {
-	freed, err := in.store.FreeJobs(ctx, queues)
+	freed, err := in.store.Events.FreeJobs(ctx, queues)
 	if err != nil {
 		return err
 	}
-	left, err := in.store.EventsWithoutJob(ctx, takeOverAtOnce)
+	left, err := in.store.Events.EventsWithoutJob(ctx, takeOverAtOnce)
 	if err != nil {
 		return err
 	}
@@ -235,8 +237,8 @@ const longestTrouble = 24 * time.Hour
 // it; so the order in which events come does not matter. With a wait it is to be processed
 // again after it: the reason passes.
 func (in *Service) processEvent(ctx context.Context, id string) (wait time.Duration, err error) {
-	e, err := in.store.Event(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && e.State != store.EventWaiting {
+	e, err := in.store.Events.Get(ctx, id)
+	if errors.Is(err, db.ErrNotFound) || err == nil && e.State != events.EventWaiting {
 		return 0, nil // it was processed, and may be forgotten already
 	}
 	if err != nil {
@@ -245,8 +247,8 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 	e.Attempts++
 	source := in.sources[e.Origin]
 	if source == nil || e.Decoded == nil {
-		e.State, e.Detail = store.EventFailed, "the origin is no longer configured"
-		return 0, in.store.FinishEvent(ctx, &e)
+		e.State, e.Detail = events.EventFailed, "the origin is no longer configured"
+		return 0, in.store.Events.Finish(ctx, &e)
 	}
 	cause := content.Cause{Kind: "event", Name: e.Origin, Event: e.ID, PublishedAt: e.Decoded.At}
 	err = in.processDecoded(ctx, source, &e, cause)
@@ -255,7 +257,7 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 	backoff := min(time.Second<<min(e.Attempts-1, 10), 5*time.Minute)
 	switch {
 	case err == nil:
-		e.State = store.EventDone
+		e.State = events.EventDone
 	case ctx.Err() != nil:
 		return 0, ctx.Err()
 	case errors.As(err, &trouble) && time.Since(e.Received) < longestTrouble:
@@ -264,17 +266,17 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 			wait = max(wait, time.Until(*next))
 		}
 		in.work.Failures.Failed(in.log, "origin "+e.Origin+" cannot be read; its events wait", "event", e.ID, "error", err)
-	case trouble == nil && store.Passing(err):
+	case trouble == nil && db.Passing(err):
 		wait, e.Detail = backoff, err.Error()
 		in.work.Failures.Failed(in.log, "events wait for the database", "event", e.ID, "error", err)
-	case trouble != nil, errors.As(err, &problems), store.ContentReason(err), e.Attempts >= maxAttempts:
+	case trouble != nil, errors.As(err, &problems), writing.ContentReason(err), e.Attempts >= maxAttempts:
 		// Trying again would not mend it.
-		e.State, e.Detail = store.EventFailed, err.Error()
+		e.State, e.Detail = events.EventFailed, err.Error()
 		err = nil
 	default:
 		e.Detail = err.Error()
 	}
-	if kept := in.store.FinishEvent(ctx, &e); kept != nil {
+	if kept := in.store.Events.Finish(ctx, &e); kept != nil {
 		return wait, kept
 	}
 	in.news.Tell("events")
@@ -284,7 +286,7 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 	return 0, err
 }
 
-func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e *store.Event, cause content.Cause) (failed error) {
+func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e *events.Event, cause content.Cause) (failed error) {
 	if e.Decoded.Kind == event.Ping {
 		done, err := in.Reconcile(ctx, source.Name, cause, false, nil)
 		e.Detail = done.String()
@@ -307,10 +309,10 @@ func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e 
 			e.Detail = strings.TrimPrefix(e.Detail+"; not taken over, since it is not delivered: "+strings.Join(lost, "; "), "; ")
 		}
 	}()
-	var edit store.Edit
+	var edit writing.Edit
 	switch {
 	case errors.Is(err, origin.ErrGone):
-		edit = store.Edit{ID: e.Entry, Origin: source.Name, Delete: true}
+		edit = writing.Edit{ID: e.Entry, Origin: source.Name, Delete: true}
 	case err != nil:
 		return err
 	default:
@@ -322,8 +324,8 @@ func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e 
 		lost = item.Lost
 		edit = editOf(source.Name, one[0])
 	}
-	done, err := in.apply(ctx, []store.Edit{edit}, source.Name, cause)
-	if edit.Delete && errors.Is(err, store.ErrNotFound) {
+	done, err := in.apply(ctx, []writing.Edit{edit}, source.Name, cause)
+	if edit.Delete && errors.Is(err, db.ErrNotFound) {
 		e.Detail = "it was not here"
 		return nil
 	}
@@ -348,10 +350,10 @@ func (in *Service) noteTaken(ctx context.Context, name string, item origin.BadIt
 	var trouble *origin.Trouble
 	switch {
 	case err == nil:
-		if err := in.store.DropUntaken(ctx, name, item.Type, []string{item.Key}); err != nil {
+		if err := in.store.Rejected.Drop(ctx, name, item.Type, []string{item.Key}); err != nil {
 			in.work.Failures.Failed(in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
 		}
-	case ctx.Err() == nil && !errors.As(err, &trouble) && !store.Passing(err):
+	case ctx.Err() == nil && !errors.As(err, &trouble) && !db.Passing(err):
 		item.Err = err
 		in.untaken(ctx, name, item)
 	}
@@ -367,10 +369,10 @@ func (in *Service) slugOf(item *origin.Item) string {
 
 // foundApplied notes of an event that changed nothing whether the state that it
 // announces came with an earlier one: then that one's change is its own too.
-func (in *Service) foundApplied(ctx context.Context, e *store.Event) error {
+func (in *Service) foundApplied(ctx context.Context, e *events.Event) error {
 	e.Detail = "nothing that a reader could see has changed"
-	last, err := in.store.LastPublished(ctx, e.Entry)
-	if errors.Is(err, store.ErrNotFound) {
+	last, err := in.store.Entries.LastPublished(ctx, e.Entry)
+	if errors.Is(err, db.ErrNotFound) {
 		return nil
 	}
 	if err == nil && e.Decoded.At != nil && !last.At.Before(*e.Decoded.At) {
@@ -381,10 +383,10 @@ func (in *Service) foundApplied(ctx context.Context, e *store.Event) error {
 }
 
 // editOf makes what the origin holds what is held here.
-func editOf(name string, item origin.Item) store.Edit {
-	edit := store.Edit{ID: item.ID, Type: item.Type, Origin: name, OriginKey: item.Key, OriginVersion: item.Version, Save: item.Saved, Live: store.TakeBack}
+func editOf(name string, item origin.Item) writing.Edit {
+	edit := writing.Edit{ID: item.ID, Type: item.Type, Origin: name, OriginKey: item.Key, OriginVersion: item.Version, Save: item.Saved, Live: writing.TakeBack}
 	if item.Live != nil {
-		edit.Live, edit.Published, edit.PublishedAt = store.PublishGiven, item.Live, item.PublishedAt
+		edit.Live, edit.Published, edit.PublishedAt = writing.PublishGiven, item.Live, item.PublishedAt
 	}
 	return edit
 }
@@ -470,7 +472,7 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 			in.compared.Store(name, &c)
 		}
 	}()
-	begun, err := in.store.Clock(ctx)
+	begun, err := in.store.Rejected.Clock(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -481,9 +483,9 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 		}
 	}
 	all := 0
-	gone := map[string][]store.Edit{}
+	gone := map[string][]writing.Edit{}
 	for typ := range source.Config.Types {
-		held, err := in.store.EntryIDs(ctx, name, typ)
+		held, err := in.store.Entries.EntryIDs(ctx, name, typ)
 		if err != nil {
 			return out, err
 		}
@@ -515,7 +517,7 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 			_, err := source.One(ctx, in.replica.Model(), typ, key)
 			var trouble *origin.Trouble
 			if errors.Is(err, origin.ErrGone) {
-				gone[typ] = append(gone[typ], store.Edit{ID: id, Origin: name, Delete: true})
+				gone[typ] = append(gone[typ], writing.Edit{ID: id, Origin: name, Delete: true})
 			} else if errors.As(err, &trouble) {
 				return out, err
 			}
@@ -538,7 +540,7 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 			}
 		}
 	}
-	if err := in.store.DropUntakenBefore(ctx, name, begun); err != nil {
+	if err := in.store.Rejected.DropBefore(ctx, name, begun); err != nil {
 		return out, err
 	}
 	if out.BadItems+out.Held > 0 {
@@ -552,7 +554,7 @@ func (in *Service) takeItems(ctx context.Context, items []origin.Item, name stri
 	if len(items) == 0 {
 		return nil
 	}
-	edits := make([]store.Edit, len(items))
+	edits := make([]writing.Edit, len(items))
 	for i := range items {
 		edits[i] = editOf(name, items[i])
 	}
@@ -612,15 +614,15 @@ func (in *Service) ConfirmEvent(ctx context.Context, id string, patience time.Du
 	waiting, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	for {
-		e, err := in.store.Event(ctx, id)
+		e, err := in.store.Events.Get(ctx, id)
 		if err != nil {
 			return "", nil, err
 		}
-		if e.State == store.EventDone && e.Sequence != nil {
+		if e.State == events.EventDone && e.Sequence != nil {
 			open, err := in.replica.Confirm(ctx, *e.Sequence, patience-time.Since(begin))
 			return e.State, open, err
 		}
-		if e.State == store.EventDone || e.State == store.EventFailed || !background.Sleep(waiting, replication.ConfirmEvery, nil) {
+		if e.State == events.EventDone || e.State == events.EventFailed || !background.Sleep(waiting, replication.ConfirmEvery, nil) {
 			return e.State, nil, nil
 		}
 	}

@@ -14,7 +14,9 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/health"
 	"ubiquon/internal/origin"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/writing"
 )
 
 // What becomes of the entries of an origin that is retired.
@@ -60,7 +62,7 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 	out.Types, out.Applied = map[string]int{}, apply
 	cause := content.Cause{Kind: "user", Name: by}
 	for after := ""; ; {
-		owned, err := in.store.OwnedBy(ctx, name, after, entriesPerStep)
+		owned, err := in.store.Rejected.OwnedBy(ctx, name, after, entriesPerStep)
 		if err != nil {
 			return out, err
 		}
@@ -69,7 +71,7 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 		}
 		after = owned[len(owned)-1].ID
 		var ids, keys []string
-		var edits []store.Edit
+		var edits []writing.Edit
 		for _, e := range owned {
 			out.Entries++
 			out.Types[e.Type]++
@@ -79,9 +81,9 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 			ids, keys = append(ids, e.ID), append(keys, "")
 			switch {
 			case what == DeleteAll:
-				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Delete: true})
+				edits = append(edits, writing.Edit{ID: e.ID, Origin: name, Delete: true})
 			case what == Unpublish && e.Published:
-				edits = append(edits, store.Edit{ID: e.ID, Origin: name, Live: store.TakeBack})
+				edits = append(edits, writing.Edit{ID: e.ID, Origin: name, Live: writing.TakeBack})
 			}
 		}
 		if !apply {
@@ -91,19 +93,19 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 			return out, err
 		}
 		if what != DeleteAll {
-			if _, err := in.store.ChangeOrigin(ctx, name, content.Local, ids, keys, nil); err != nil {
+			if _, err := in.store.Rejected.ChangeOrigin(ctx, name, content.Local, ids, keys, nil); err != nil {
 				return out, err
 			}
 		}
 		progress("", out.Entries)
 	}
 	if out.Entries == 0 && in.sources[name] == nil {
-		return out, fmt.Errorf("origin %q: no entry comes from it: %w", name, store.ErrNotFound)
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", name, db.ErrNotFound)
 	}
 	if apply {
-		now, err := in.store.Clock(ctx)
+		now, err := in.store.Rejected.Clock(ctx)
 		if err == nil {
-			err = in.store.DropUntakenBefore(ctx, name, now)
+			err = in.store.Rejected.DropBefore(ctx, name, now)
 		}
 		return out, err
 	}
@@ -112,13 +114,13 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 
 // eachOrAll applies edits together; where something is wrong with one, each by itself, and
 // what is wrong goes to left.
-func (in *Service) eachOrAll(ctx context.Context, edits []store.Edit, by string, cause content.Cause, left func(entry string, err error)) error {
+func (in *Service) eachOrAll(ctx context.Context, edits []writing.Edit, by string, cause content.Cause, left func(entry string, err error)) error {
 	if len(edits) == 0 {
 		return nil
 	}
 	_, err := in.apply(ctx, edits, by, cause)
 	var problems content.Problems
-	var referred *store.ReferredError
+	var referred *writing.ReferredError
 	wrong := errors.As(err, &problems) || errors.As(err, &referred)
 	switch {
 	case err == nil, !wrong:
@@ -176,10 +178,10 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 	if !slices.Contains(adoptBy, ways[0]) {
 		return out, api.BadParameter("by", "%q is none of key, slug and path", by)
 	}
-	known := map[string]store.Owned{} // by type, way and what it is known by
-	left := map[string]store.Owned{}
+	known := map[string]events.Owned{} // by type, way and what it is known by
+	left := map[string]events.Owned{}
 	for after := ""; ; {
-		owned, err := in.store.OwnedBy(ctx, old, after, 1000)
+		owned, err := in.store.Rejected.OwnedBy(ctx, old, after, 1000)
 		if err != nil {
 			return out, err
 		}
@@ -199,7 +201,7 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 		}
 	}
 	if len(left) == 0 && in.sources[old] == nil {
-		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, store.ErrNotFound)
+		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, db.ErrNotFound)
 	}
 	out.By, out.Applied = map[string]int{}, apply
 	var entries, keys, made []string
@@ -208,21 +210,21 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 		if len(entries) < least || !apply {
 			return nil
 		}
-		var twice []store.Edit
+		var twice []writing.Edit
 		for _, id := range made {
 			if _, is := own[id]; is {
-				twice = append(twice, store.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
+				twice = append(twice, writing.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
 			}
 		}
 		if err := in.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor}, func(string, error) {}); err != nil {
 			return err
 		}
-		_, err := in.store.ChangeOrigin(ctx, old, name, entries, keys, made)
+		_, err := in.store.Rejected.ChangeOrigin(ctx, old, name, entries, keys, made)
 		entries, keys, made = nil, nil, nil
 		return err
 	}
 	for _, typ := range slices.Sorted(maps.Keys(source.Config.Types)) {
-		if own, err = in.store.EntryIDs(ctx, name, typ); err != nil {
+		if own, err = in.store.Entries.EntryIDs(ctx, name, typ); err != nil {
 			return out, err
 		}
 		slug := ""
@@ -276,9 +278,9 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 	if !apply {
 		return out, nil
 	}
-	now, err := in.store.Clock(ctx)
+	now, err := in.store.Rejected.Clock(ctx)
 	if err == nil {
-		err = in.store.DropUntakenBefore(ctx, old, now)
+		err = in.store.Rejected.DropBefore(ctx, old, now)
 	}
 	if err != nil {
 		return out, err
@@ -316,7 +318,7 @@ func (in *Service) resolveAdopted(ctx context.Context, items []origin.Item) erro
 		mapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
 		mapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
 	}
-	adopted, err := in.store.Adopted(ctx, ids)
+	adopted, err := in.store.Rejected.Adopted(ctx, ids)
 	if err != nil || len(adopted) == 0 {
 		return err
 	}
@@ -360,7 +362,7 @@ func mapIDs(v any, other func(string) string) any {
 // adoptedID is the id of the adopted entry for an id that is made of an origin's key, or that
 // id itself.
 func (in *Service) adoptedID(ctx context.Context, made string) (string, error) {
-	adopted, err := in.store.Adopted(ctx, []string{made})
+	adopted, err := in.store.Rejected.Adopted(ctx, []string{made})
 	if entry, is := adopted[made]; is {
 		return entry, err
 	}
@@ -369,15 +371,15 @@ func (in *Service) adoptedID(ctx context.Context, made string) (string, error) {
 
 // untaken notes that an item could not be taken over.
 func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem) {
-	u := store.Untaken{Origin: name, Type: bad.Type, Key: bad.Key, Slug: bad.Slug, Entry: content.MakeID(name, bad.Type, bad.Key), Reason: bad.Err.Error()}
-	if err := in.store.KeepUntaken(ctx, u); err != nil {
+	u := events.Rejected{Origin: name, Type: bad.Type, Key: bad.Key, Slug: bad.Slug, Entry: content.MakeID(name, bad.Type, bad.Key), Reason: bad.Err.Error()}
+	if err := in.store.Rejected.Keep(ctx, u); err != nil {
 		in.work.Failures.Failed(in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
 	}
 }
 
 // Untaken lists what could not be taken over of an origin, up to 200 items.
-func (in *Service) Untaken(ctx context.Context, name string) ([]store.Untaken, error) {
-	return in.store.UntakenOf(ctx, name, 200)
+func (in *Service) Untaken(ctx context.Context, name string) ([]events.Rejected, error) {
+	return in.store.Rejected.Of(ctx, name, 200)
 }
 
 // ownersGood is for how long it is good how many entries each origin has: all are counted.
@@ -392,7 +394,7 @@ func (in *Service) EntryCounts(ctx context.Context) (map[string]int, error) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	counts, err := in.store.OriginsOfEntries(ctx)
+	counts, err := in.store.Rejected.OriginsOfEntries(ctx)
 	if err == nil {
 		in.owned.last, in.owned.at = counts, time.Now()
 	}
@@ -423,7 +425,7 @@ type OriginState struct {
 // configured.
 func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
 	out := []OriginState{}
-	untaken, _, err := in.store.CountUntaken(ctx)
+	untaken, _, err := in.store.Rejected.Count(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -443,7 +445,7 @@ func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
 		if !o.Missing {
 			o.State = in.sources[name].Health()
 		}
-		if o.LastEvent, o.LastRefused, err = in.store.LastHeard(ctx, name); err != nil {
+		if o.LastEvent, o.LastRefused, err = in.store.Events.LastHeard(ctx, name); err != nil {
 			return nil, err
 		}
 		if held, known := in.compared.Load(name); known {

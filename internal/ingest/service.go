@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
@@ -34,7 +35,7 @@ type Options struct {
 	// Reconcile is how often origins are compared with what is stored.
 	Reconcile time.Duration
 	// Apply writes edits.
-	Apply func(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error)
+	Apply func(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error)
 }
 
 // Service takes in announcements of the origins of one environment. It is safe for
@@ -50,7 +51,7 @@ type Service struct {
 	comparing      sync.Map // a chan struct{} by origin: held by who compares with it
 	compared       sync.Map // *LastComparison by origin
 	jobs           *river.Client[pgx.Tx]
-	apply          func(ctx context.Context, edits []store.Edit, by string, cause content.Cause) (store.Applied, error)
+	apply          func(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error)
 	reconcileEvery time.Duration
 	unproven       *access.Limiter // of announcements that do not prove where they come from
 	uncounted      atomic.Int64    // those of them that were not kept

@@ -9,7 +9,8 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/db"
 )
 
 // Told is a change as readers are told of it.
@@ -102,17 +103,17 @@ func (r *Replica) ChangesFor(ctx context.Context, rights access.Rights, edition 
 		out, next := noticesOf(changes, rights, edition, after, limit)
 		return out, next, nil
 	}
-	ctx = store.For(ctx, store.Reading)
-	oldest, newest, err := r.store.LogBounds(ctx)
+	ctx = db.For(ctx, db.Reading)
+	oldest, newest, err := r.store.Changes.LogBounds(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
 	if oldest > after+1 || after > newest {
-		return nil, 0, store.ErrGap // sequences have no gaps of their own
+		return nil, 0, changelog.ErrGap // sequences have no gaps of their own
 	}
 	out, next := []ChangeNotice{}, after
 	for looked := 0; len(out) < limit && looked < changesLookedAt; {
-		changes, err := r.store.ChangesIn(ctx, edition, next, 500)
+		changes, err := r.store.Changes.ChangesIn(ctx, edition, next, 500)
 		if err != nil {
 			return nil, 0, err
 		}

@@ -13,7 +13,8 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/db"
 )
 
 const (
@@ -57,7 +58,7 @@ type Position struct {
 	// provenAt is the local time, in nanoseconds, just before the last poll that
 	// showed that nothing was missing was sent.
 	verifiedAt atomic.Int64
-	mark       store.Mark // the follower's own
+	mark       changelog.Mark // the follower's own
 	// anewAt is when the log was last found not to go on, in nanoseconds; 0 for never.
 	restartedAt atomic.Int64
 	// failing says that the last poll could not be made.
@@ -101,7 +102,7 @@ func (f *Position) Leased() bool {
 
 // followLog applies changes as they come, in order.
 func (r *Replica) followLog(ctx context.Context) {
-	ctx = store.For(ctx, store.Following)
+	ctx = db.For(ctx, db.Following)
 	for {
 		err := r.poll(ctx)
 		if ctx.Err() != nil {
@@ -126,8 +127,8 @@ func (r *Replica) poll(ctx context.Context) error {
 		if err := r.heartbeat(ctx); err != nil {
 			return err
 		}
-		changes, err := r.store.ChangesAfter(ctx, r.Position.mark)
-		if errors.Is(err, store.ErrGap) || errors.Is(err, store.ErrLargeCommit) {
+		changes, err := r.store.Changes.ChangesAfter(ctx, r.Position.mark)
+		if errors.Is(err, changelog.ErrGap) || errors.Is(err, changelog.ErrLargeCommit) {
 			if err := r.restart(ctx, err); err != nil {
 				return err
 			}
@@ -138,7 +139,7 @@ func (r *Replica) poll(ctx context.Context) error {
 		}
 		if asks := r.asks(changes); len(asks) > 0 {
 			// Read again, with what is asked as of the same moment.
-			known, err := r.store.ChangesWith(ctx, r.Model(), r.Position.mark, r.asks)
+			known, err := r.store.Changes.ChangesWith(ctx, r.Model(), r.Position.mark, r.asks)
 			if err != nil {
 				r.log.Warn("more answers expire than need be: what lists by references depend on was not found out", "error", err)
 			} else {
@@ -153,7 +154,7 @@ func (r *Replica) poll(ctx context.Context) error {
 				return err
 			}
 		}
-		if len(changes) < store.ChangesPerPoll/2 {
+		if len(changes) < changelog.ChangesPerPoll/2 {
 			r.Position.verifiedAt.Store(sent.UnixNano())
 			r.Position.notify()
 			return nil
@@ -163,15 +164,15 @@ func (r *Replica) poll(ctx context.Context) error {
 
 // asks lists what the cache wants to know of entries that changed. Only what the
 // last change of an entry made of it can be known.
-func (r *Replica) asks(changes []content.Change) []store.Ask {
-	var out []store.Ask
+func (r *Replica) asks(changes []content.Change) []changelog.Probe {
+	var out []changelog.Probe
 	seen := map[string]bool{}
 	for i := len(changes) - 1; i >= 0; i-- {
 		c := &changes[i]
 		if key := c.Edition + " " + c.Entry; !seen[key] {
 			seen[key] = true
 			for _, a := range r.cache.Asks(c) {
-				out = append(out, store.Ask{Change: c, Ask: a})
+				out = append(out, changelog.Probe{Change: c, Ask: a})
 			}
 		}
 	}
@@ -181,16 +182,16 @@ func (r *Replica) asks(changes []content.Change) []store.Ask {
 // startAnew forgets everything held and follows from the head of the log: the log is not
 // the one that was followed, or what changed is more than can be looked at one by one.
 func (r *Replica) restart(ctx context.Context, why error) error {
-	if errors.Is(why, store.ErrLargeCommit) {
-		r.log.Info("a commit has more changes than are looked at one by one; the cache starts anew", "bound", store.LargestCommit)
+	if errors.Is(why, changelog.ErrLargeCommit) {
+		r.log.Info("a commit has more changes than are looked at one by one; the cache starts anew", "bound", changelog.LargestCommit)
 	} else {
 		r.log.Warn("the change log does not go on from where this node is (was an older copy of the database restored?); the cache starts anew")
 	}
-	head, err := r.store.Head(ctx)
+	head, err := r.store.Changes.Head(ctx)
 	if err != nil {
 		return err
 	}
-	m, version, err := r.store.Model(ctx)
+	m, version, err := r.store.Changes.Model(ctx)
 	if err != nil {
 		return err
 	}
@@ -230,7 +231,7 @@ func (r *Replica) applyChanges(ctx context.Context, changes []content.Change) er
 	expired := r.cache.Apply(changes)
 	r.feed.add(changes)
 	last := changes[len(changes)-1]
-	r.Position.mark = store.Mark{Sequence: last.Sequence, ID: last.ID}
+	r.Position.mark = changelog.Mark{Sequence: last.Sequence, ID: last.ID}
 	r.news.Tell("changes")
 	if access {
 		r.news.Tell("access")
@@ -241,9 +242,9 @@ func (r *Replica) applyChanges(ctx context.Context, changes []content.Change) er
 
 // listen wakes the follower when another node announces changes.
 func (r *Replica) listen(ctx context.Context) {
-	ctx = store.For(ctx, store.Following)
+	ctx = db.For(ctx, db.Following)
 	for {
-		err := r.store.Listen(ctx, func() { background.Nudge(r.Position.wake) })
+		err := r.store.Changes.Listen(ctx, func() { background.Nudge(r.Position.wake) })
 		if ctx.Err() != nil {
 			return
 		}
@@ -257,14 +258,14 @@ func (r *Replica) listen(ctx context.Context) {
 // announceLoop tells the other nodes of changes, several at once where they come
 // close together.
 func (r *Replica) announceLoop(ctx context.Context) {
-	ctx = store.For(ctx, store.Following)
+	ctx = db.For(ctx, db.Following)
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-r.Position.announce:
 		}
-		if err := r.store.Announce(ctx); err != nil && ctx.Err() == nil {
+		if err := r.store.Changes.Announce(ctx); err != nil && ctx.Err() == nil {
 			r.log.Debug("an announcement failed; the other nodes will see the changes when they poll", "error", err)
 		}
 	}

@@ -8,7 +8,8 @@ import (
 	"fmt"
 
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 // firstModel takes up the stored model, or stores the first one; with apply the
@@ -17,7 +18,7 @@ func (r *Replica) firstModel(ctx context.Context, first *model.Model, apply bool
 	err := r.ReloadModel(ctx)
 	differs := err == nil && first != nil && !sameModel(first, r.Model())
 	switch {
-	case err != nil && !errors.Is(err, store.ErrNotFound):
+	case err != nil && !errors.Is(err, db.ErrNotFound):
 		return err
 	case err == nil && !differs:
 		return nil
@@ -27,7 +28,7 @@ func (r *Replica) firstModel(ctx context.Context, first *model.Model, apply bool
 	case first == nil:
 		return errors.New("the environment has no model yet; name the directory of its files with model: in the configuration, or --model")
 	}
-	if err := r.store.ApplyModel(ctx, first, causeOfModel, store.ModelOptions{}); err != nil {
+	if err := r.store.Writer.ApplyModel(ctx, first, causeOfModel, writing.ModelOptions{}); err != nil {
 		return fmt.Errorf("applying the model: %w", err)
 	}
 	return r.ReloadModel(ctx)

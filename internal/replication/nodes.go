@@ -10,16 +10,16 @@ import (
 	"github.com/google/uuid"
 
 	"ubiquon/internal/background"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
 )
 
 // thisNode makes up who this process is.
-func newNode(name string) store.Node {
+func newNode(name string) changelog.Node {
 	if name == "" {
 		host, _ := os.Hostname() // without one the number says enough
 		name = fmt.Sprintf("%s/%d", host, os.Getpid())
 	}
-	return store.Node{ID: uuid.NewString(), Name: name}
+	return changelog.Node{ID: uuid.NewString(), Name: name}
 }
 
 // seen says, before each poll, that this node is there: its lease may only be longer
@@ -27,12 +27,12 @@ func newNode(name string) store.Node {
 func (r *Replica) heartbeat(ctx context.Context) error {
 	n := r.Node
 	n.Applied, n.Mark = r.Position.mark.Sequence, r.Position.mark.ID
-	return r.store.SeeNode(ctx, n)
+	return r.store.Changes.SeeNode(ctx, n)
 }
 
 // NodeState is a node and whether it may be serving from its cache.
 type NodeState struct {
-	store.Node
+	changelog.Node
 	// State: leased, or silent.
 	State string `json:"state"`
 	// Here is true for the node that answers.
@@ -43,11 +43,11 @@ type NodeState struct {
 
 // Nodes lists all nodes of the environment.
 func (r *Replica) Nodes(ctx context.Context) ([]NodeState, error) {
-	all, err := r.store.Nodes(ctx)
+	all, err := r.store.Changes.Nodes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	head, err := r.store.Head(ctx)
+	head, err := r.store.Changes.Head(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -70,11 +70,11 @@ func (r *Replica) Confirm(ctx context.Context, sequence int64, patience time.Dur
 	defer cancel()
 	r.Announce()
 	for {
-		all, err := r.store.Nodes(ctx)
+		all, err := r.store.Changes.Nodes(ctx)
 		if err != nil {
 			return nil, err
 		}
-		uptime, err := r.store.Uptime(ctx)
+		uptime, err := r.store.Changes.Uptime(ctx)
 		if err != nil {
 			return nil, err
 		}

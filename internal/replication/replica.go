@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
 )
 
 // Options of New.
@@ -49,7 +50,7 @@ type Replica struct {
 	// Position of this node in the change log.
 	Position Position
 	// Node is how other nodes know this one.
-	Node store.Node
+	Node changelog.Node
 	// Begun is when this node started.
 	Begun time.Time
 }
@@ -58,11 +59,11 @@ type Replica struct {
 func New(ctx context.Context, o Options) (*Replica, error) {
 	r := &Replica{store: o.Store, log: o.Log, limits: o.Limits, news: &Broadcaster{}, work: o.Work, Node: newNode(o.Name), Begun: time.Now()}
 	r.Position.init()
-	head, err := r.store.Head(ctx)
+	head, err := r.store.Changes.Head(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if o.Cache.Published, err = r.store.PublishedHead(ctx); err != nil {
+	if o.Cache.Published, err = r.store.Changes.PublishedHead(ctx); err != nil {
 		return nil, err
 	}
 	r.feed.reset(head.Sequence)
@@ -120,7 +121,7 @@ func (r *Replica) Present() (m *model.Model, version int64) {
 
 // ReloadModel makes the stored model the present one, unless that is newer already.
 func (r *Replica) ReloadModel(ctx context.Context) error {
-	m, version, err := r.store.Model(ctx)
+	m, version, err := r.store.Changes.Model(ctx)
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,8 @@ import (
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/identity"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/audit"
 )
 
 // routeSessions mounts signing in and out.
@@ -40,7 +41,7 @@ func (s *Server) routeSessions(c routes) {
 	c.get("/sessions", own, func(r *http.Request) (any, error) {
 		all, err := s.env.Accounts.Sessions(r.Context(), readerOf(r))
 		_, here, signedIn := s.env.Accounts.SignedIn(r.Context(), s.cookieOf(r))
-		return map[string]any{"items": append([]store.Session{}, all...), "here": here}, errors.Join(err, signedIn)
+		return map[string]any{"items": append([]accounts.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
 		return map[string]bool{"ended": true}, s.env.Accounts.EndSession(r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r))
@@ -94,7 +95,7 @@ func (s *Server) ownBody(r *http.Request, into any) error {
 	return readBody(r, into)
 }
 
-func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *store.Account) {
+func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
 	s.setCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
 	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.env.Keys.PublicGrants(), Own: a.Role.Grants()}}
 	writeJSON(w, http.StatusOK, s.whoIs(&reader))
@@ -127,7 +128,7 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	}
 	err := s.ownBody(r, &form)
 	if err == nil && form.Password == "" {
-		var a *store.Account
+		var a *accounts.Account
 		if a, err = s.env.Accounts.Welcome(r.Context(), form.Link, s.actor(r)); err == nil {
 			out := map[string]any{"first": a == nil}
 			if a != nil {
@@ -139,7 +140,7 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	}
 	if err == nil {
 		var cookie string
-		var a *store.Account
+		var a *accounts.Account
 		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name, form.Password, s.actor(r), r.UserAgent()); err == nil {
 			s.signedIn(w, r, cookie, a)
 			return
@@ -165,7 +166,7 @@ func (s *Server) routeAccounts(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		a, link, err := s.env.Accounts.CreateAccount(r.Context(), store.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
+		a, link, err := s.env.Accounts.CreateAccount(r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
 	c.do("PATCH", "/accounts/{account}", secures, func(r *http.Request) (any, error) {
@@ -219,7 +220,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 			s.fail(w, r, err)
 			return
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"items": append([]store.Act{}, acts...)})
+		writeJSON(w, http.StatusOK, map[string]any{"items": append([]audit.Record{}, acts...)})
 		return
 	}
 	if err := s.env.Audit.Note(r.Context(), by(r), "audit export", "", nil, map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
@@ -253,12 +254,12 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func auditFilter(r *http.Request) (store.ActFilter, error) {
+func auditFilter(r *http.Request) (audit.Filter, error) {
 	p, err := queryValues(r, "who", "what", "subject", "after", "until", "below", "limit")
 	if err != nil {
-		return store.ActFilter{}, err
+		return audit.Filter{}, err
 	}
-	f := store.ActFilter{Who: p["who"], What: p["what"], Subject: p["subject"]}
+	f := audit.Filter{Who: p["who"], What: p["what"], Subject: p["subject"]}
 	for name, at := range map[string]*time.Time{"after": &f.After, "until": &f.Until} {
 		if p[name] == "" {
 			continue

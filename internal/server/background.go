@@ -15,7 +15,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 const (
@@ -129,7 +130,7 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 		go func() {
 			defer s.background.leave()
 			<-done
-			out := store.Made{Status: made.status, Body: made.body.Bytes()}
+			out := writing.Outcome{Status: made.status, Body: made.body.Bytes()}
 			if secret && out.Status < 300 || len(out.Body) > onceKept {
 				out.Body = nil
 			}
@@ -169,7 +170,7 @@ type writeState struct {
 func (s *Server) showWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
 	known, err := s.env.Authoring.WriteOf(r.Context(), s.writeKey(r, id))
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		return nil, badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no write of yours with this id", Hint: "outcomes are kept for a day"}}
 	}
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
 )
 
 // changesAtOnce bounds the changes of one answer.
@@ -77,7 +77,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 
 // trimmed says how to go on after changes that are not in the log any more.
 func (s *Server) trimmed(edition string, err error) error {
-	if !errors.Is(err, store.ErrGap) {
+	if !errors.Is(err, changelog.ErrGap) {
 		return err
 	}
 	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more, or there never were any",

@@ -16,7 +16,8 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/events"
 )
 
 // routes mounts routes of the control endpoints, each with its permit.
@@ -207,7 +208,7 @@ func (s *Server) listEvents(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.env.Ingest.Events(r.Context(), store.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
+	items, err := s.env.Ingest.Events(r.Context(), events.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 
@@ -220,7 +221,7 @@ func (s *Server) listBuilds(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.env.Automation.Builds(r.Context(), store.BuildFilter{Site: p["site"], Limit: n})
+	items, err := s.env.Automation.Builds(r.Context(), builds.BuildFilter{Site: p["site"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 

@@ -18,7 +18,10 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/identity"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 )
 
 // routeEntries mounts what is done with entries.
@@ -51,7 +54,7 @@ func (s *Server) routeEntries(c routes) {
 	c.get("/entries/{id}/revisions/{number}", reads, seen(func(r *http.Request) (any, error) {
 		n, err := strconv.ParseInt(chi.URLParam(r, "number"), 10, 32)
 		if err != nil {
-			return nil, store.ErrNotFound
+			return nil, db.ErrNotFound
 		}
 		return s.env.Authoring.Revision(r.Context(), id(r), int(n))
 	}))
@@ -84,7 +87,7 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := store.EntryFilter{Type: p["type"], Origin: p["origin"], State: content.State(p["state"]), Search: p["search"], Missing: p["missing"], RefersTo: p["refersTo"]}
+	f := entries.EntryFilter{Type: p["type"], Origin: p["origin"], State: content.State(p["state"]), Search: p["search"], Missing: p["missing"], RefersTo: p["refersTo"]}
 	if p["ids"] != "" {
 		f.IDs = strings.Split(p["ids"], ",")
 	}
@@ -131,24 +134,24 @@ type editForm struct {
 }
 
 // edits has, by its name, what an edit does.
-var edits = map[string]func(*editForm, *store.Edit){
-	"":          func(*editForm, *store.Edit) {},
-	"publish":   func(f *editForm, e *store.Edit) { e.Live, e.PublishRevision = store.PublishNewest, f.Revision },
-	"unpublish": func(_ *editForm, e *store.Edit) { e.Live = store.TakeBack },
-	"discard":   func(_ *editForm, e *store.Edit) { e.Discard = true },
-	"restore":   func(f *editForm, e *store.Edit) { e.Restore = f.Revision },
-	"submit":    func(_ *editForm, e *store.Edit) { e.Review = content.Submitted },
-	"approve":   func(_ *editForm, e *store.Edit) { e.Review = content.Approved },
-	"return":    func(_ *editForm, e *store.Edit) { e.Review = content.Returned },
-	"retire":    func(_ *editForm, e *store.Edit) { e.Retire = true },
-	"delete":    func(_ *editForm, e *store.Edit) { e.Delete = true },
+var edits = map[string]func(*editForm, *writing.Edit){
+	"":          func(*editForm, *writing.Edit) {},
+	"publish":   func(f *editForm, e *writing.Edit) { e.Live, e.PublishRevision = writing.PublishNewest, f.Revision },
+	"unpublish": func(_ *editForm, e *writing.Edit) { e.Live = writing.TakeBack },
+	"discard":   func(_ *editForm, e *writing.Edit) { e.Discard = true },
+	"restore":   func(f *editForm, e *writing.Edit) { e.Restore = f.Revision },
+	"submit":    func(_ *editForm, e *writing.Edit) { e.Review = content.Submitted },
+	"approve":   func(_ *editForm, e *writing.Edit) { e.Review = content.Approved },
+	"return":    func(_ *editForm, e *writing.Edit) { e.Review = content.Returned },
+	"retire":    func(_ *editForm, e *writing.Edit) { e.Retire = true },
+	"delete":    func(_ *editForm, e *writing.Edit) { e.Delete = true },
 }
 
 // maxEdits bounds what one write may do.
 const maxEdits = 200
 
 // compile turns the form into an edit; at is where it stands in the body.
-func (s *Server) compile(f *editForm, at string) (store.Edit, error) {
+func (s *Server) compile(f *editForm, at string) (writing.Edit, error) {
 	bad := func(name, format string, args ...any) error {
 		return badRequest{problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}}
 	}
@@ -159,24 +162,24 @@ func (s *Server) compile(f *editForm, at string) (store.Edit, error) {
 	m := s.env.Replica.Model()
 	switch {
 	case !content.ValidID(f.ID):
-		return store.Edit{}, bad("id", "%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)
+		return writing.Edit{}, bad("id", "%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)
 	case !known:
 		var names []string
 		for name := range edits {
 			names = append(names, name)
 		}
 		slices.Sort(names)
-		return store.Edit{}, bad("do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]))
+		return writing.Edit{}, bad("do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]))
 	case f.Do == "restore" && f.Revision < 1:
-		return store.Edit{}, bad("revision", "name the revision to restore")
+		return writing.Edit{}, bad("revision", "name the revision to restore")
 	case f.Save != nil && m.Type(f.Type) == nil:
-		return store.Edit{}, bad("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
+		return writing.Edit{}, bad("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
 	case f.Locales != nil && f.Do != "publish" && f.Do != "unpublish":
-		return store.Edit{}, bad("locales", "only publish and unpublish are for some locales")
+		return writing.Edit{}, bad("locales", "only publish and unpublish are for some locales")
 	case f.Locales != nil && len(f.Locales) == 0:
-		return store.Edit{}, bad("locales", "name at least one, or leave locales out for all")
+		return writing.Edit{}, bad("locales", "name at least one, or leave locales out for all")
 	}
-	e := store.Edit{ID: f.ID, Type: f.Type, Origin: content.Local, Save: f.Save, Message: f.Message, Locales: f.Locales, Remark: f.Remark,
+	e := writing.Edit{ID: f.ID, Type: f.Type, Origin: content.Local, Save: f.Save, Message: f.Message, Locales: f.Locales, Remark: f.Remark,
 		EvenIfReferred: f.EvenIfReferred, IfRevision: f.IfRevision}
 	do(f, &e)
 	return e, nil
@@ -196,7 +199,7 @@ func (s *Server) edit(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := make([]store.Edit, len(form.Edits))
+	all := make([]writing.Edit, len(form.Edits))
 	for i := range form.Edits {
 		if all[i], err = s.compile(&form.Edits[i], fmt.Sprintf("edits[%d].", i)); err != nil {
 			return nil, err
@@ -226,7 +229,7 @@ func (s *Server) putEntry(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.apply(r, []store.Edit{e})
+	return s.apply(r, []writing.Edit{e})
 }
 
 // editOutcome is what edits came to.
@@ -256,7 +259,7 @@ func (o editOutcome) status() int {
 	return http.StatusOK
 }
 
-func outcome(done store.Applied, ids ...string) editOutcome {
+func outcome(done writing.Applied, ids ...string) editOutcome {
 	out := editOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []editedEntry{}}
 	for _, id := range ids {
 		out.Entries = append(out.Entries, editedEntry{ID: id, Revision: done.Revisions[id]})
@@ -265,7 +268,7 @@ func outcome(done store.Applied, ids ...string) editOutcome {
 }
 
 // mayApply checks what each of the edits takes, given the type of its entry.
-func (s *Server) mayApply(r *http.Request, all []store.Edit) error {
+func (s *Server) mayApply(r *http.Request, all []writing.Edit) error {
 	var ids []string
 	for i := range all {
 		ids = append(ids, all[i].ID)
@@ -281,13 +284,13 @@ func (s *Server) mayApply(r *http.Request, all []store.Edit) error {
 			typ = e.Type
 		}
 		if typ == "" {
-			return fmt.Errorf("entry %s: %w", e.ID, store.ErrNotFound)
+			return fmt.Errorf("entry %s: %w", e.ID, db.ErrNotFound)
 		}
 		var needs []access.Need
 		if e.Save != nil || e.Discard || e.Restore != 0 || e.Delete || e.Retire || e.Review == content.Submitted {
 			needs = append(needs, access.Need{Verb: access.Write, Edition: content.Preview, Type: typ})
 		}
-		decides := e.Live != store.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published || e.Review != "" && e.Review != content.Submitted
+		decides := e.Live != writing.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published || e.Review != "" && e.Review != content.Submitted
 		for _, locale := range e.Locales {
 			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ, Locale: locale})
 		}
@@ -301,16 +304,16 @@ func (s *Server) mayApply(r *http.Request, all []store.Edit) error {
 	return nil
 }
 
-func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
+func (s *Server) apply(r *http.Request, all []writing.Edit) (any, error) {
 	if err := s.mayApply(r, all); err != nil {
 		return nil, err
 	}
 	done, err := s.env.Authoring.Apply(r.Context(), all, by(r), content.Cause{Kind: "user", Name: by(r)})
-	var lost *store.ConflictError
+	var lost *writing.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
 	}
-	var referred *store.ReferredError
+	var referred *writing.ReferredError
 	if errors.As(err, &referred) {
 		return nil, onlyVisible(r, referred)
 	}
@@ -332,15 +335,15 @@ func (s *Server) apply(r *http.Request, all []store.Edit) (any, error) {
 }
 
 // visibleReferrers are those of the referrers whose drafts who asks may read.
-func visibleReferrers(r *http.Request, all []store.Referrer) []store.Referrer {
+func visibleReferrers(r *http.Request, all []writing.Referrer) []writing.Referrer {
 	rights := readerOf(r).Rights
-	return slices.DeleteFunc(all, func(one store.Referrer) bool {
+	return slices.DeleteFunc(all, func(one writing.Referrer) bool {
 		return !rights.Allows(access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type})
 	})
 }
 
 // onlyVisible is the error of what others refer to, as who asks may know it.
-func onlyVisible(r *http.Request, err *store.ReferredError) error {
+func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 	n := len(err.By)
 	err.By = visibleReferrers(r, err.By)
 	if len(err.By) == n {
@@ -352,7 +355,7 @@ func onlyVisible(r *http.Request, err *store.ReferredError) error {
 
 // bothSides makes a problem of a lost update that shows what was saved meanwhile
 // beside what was sent.
-func (s *Server) bothSides(r *http.Request, lost *store.ConflictError, all []store.Edit) error {
+func (s *Server) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
 	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
 	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
 	if err != nil || len(e.Revisions) == 0 || may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
@@ -416,8 +419,8 @@ func (s *Server) routePreviewLinks(c routes) {
 		}
 		all, err := s.env.PreviewLinks.PreviewLinks(r.Context(), p["entry"])
 		types := readerOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
-		all = slices.DeleteFunc(all, func(l store.PreviewLink) bool { return !slices.Contains(types, l.Type) })
-		return map[string]any{"items": append([]store.PreviewLink{}, all...)}, err
+		all = slices.DeleteFunc(all, func(l accounts.PreviewLink) bool { return !slices.Contains(types, l.Type) })
+		return map[string]any{"items": append([]accounts.PreviewLink{}, all...)}, err
 	})
 	c.do("DELETE", "/previews/{preview}", reads, func(r *http.Request) (any, error) {
 		l, err := s.env.PreviewLinks.PreviewLink(r.Context(), chi.URLParam(r, "preview"))

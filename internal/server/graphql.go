@@ -19,7 +19,7 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
 )
 
 const (
@@ -90,7 +90,7 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 		mediaType = graphqlResponse
 	}
 	if s.trustedOnly && asked.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
-		if _, trusted := s.env.Documents.Document(store.DocumentID(asked.Query)); !trusted {
+		if _, trusted := s.env.Documents.Document(accounts.DocumentID(asked.Query)); !trusted {
 			writeGraphQLErrors(w, http.StatusForbidden, mediaType, gqlerror.List{gqlerror.Errorf("only trusted documents are answered here; name one by documentId (ubiquon document list), or have this one added (ubiquon document add)")})
 			return
 		}
@@ -308,7 +308,7 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 		}
 		req.Query = text
 		return req, nil
-	case req.Query != "" && !strings.EqualFold(store.DocumentID(req.Query), "sha256:"+named.Hash):
+	case req.Query != "" && !strings.EqualFold(accounts.DocumentID(req.Query), "sha256:"+named.Hash):
 		return req, &badGraphQL{status: http.StatusBadRequest, message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query"}
 	}
 	switch {

@@ -9,7 +9,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/delivery"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 // routeCache mounts what is asked of the cache, the change log and the nodes.
@@ -167,7 +167,7 @@ func waits(r *http.Request) time.Duration {
 
 // confirm adds to an answer whether all nodes know of what is stored, if the request would
 // wait for that, and that this one does not, if so.
-func (s *Server) confirm(r *http.Request, done store.Applied, out *editOutcome) {
+func (s *Server) confirm(r *http.Request, done writing.Applied, out *editOutcome) {
 	patience := waits(r)
 	if patience == 0 || done.Sequence == 0 {
 		if done.Unproven {

@@ -9,7 +9,7 @@ import (
 
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/events"
 )
 
 // hook takes in an announcement. It answers 202 as soon as it is kept.
@@ -46,7 +46,7 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 			if err != nil {
 				s.log.Warn("an announcement is accepted, and what became of it cannot be said", "event", id, "error", err)
 			}
-			out["state"], out["confirmed"] = state, err == nil && state == store.EventDone && len(open) == 0
+			out["state"], out["confirmed"] = state, err == nil && state == events.EventDone && len(open) == 0
 			if len(open) > 0 {
 				out["unconfirmed"] = open
 			}

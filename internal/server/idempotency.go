@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 // onceHeader names the request header of draft-ietf-httpapi-idempotency-key-header: a
@@ -49,12 +49,12 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		digest := sha256.New()
 		fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 		digest.Write(body)
-		write := store.Once{Key: readerOf(r).Principal(s.source(r)) + "\n" + key, Request: digest.Sum(nil)}
+		write := writing.Idempotency{Key: readerOf(r).Principal(s.source(r)) + "\n" + key, Request: digest.Sum(nil)}
 		made, err := s.env.Authoring.Once(r.Context(), write)
 		switch {
-		case errors.Is(err, store.ErrOtherRequest):
+		case errors.Is(err, writing.ErrOtherRequest):
 			err = badRequest{problem{Kind: "idempotency", Status: 422, Parameter: onceHeader, Detail: "the key was used for another request; send a new key with every new write"}}
-		case errors.Is(err, store.ErrUnderWay):
+		case errors.Is(err, writing.ErrUnderWay):
 			w.Header().Set("Retry-After", "1")
 			err = badRequest{problem{Kind: "idempotency", Status: 409, Parameter: onceHeader, Detail: "the write with this key is still under way; ask again in a moment"}}
 		}
@@ -79,7 +79,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		defer func() {
 			// Whatever becomes of the client, the outcome is kept. Without an answer, since the
 			// client had gone before, it is not known to be done.
-			out := store.Made{Status: cmp.Or(kept.status, http.StatusInternalServerError), Body: kept.body.Bytes()}
+			out := writing.Outcome{Status: cmp.Or(kept.status, http.StatusInternalServerError), Body: kept.body.Bytes()}
 			if secret || kept.body.Len() > onceKept {
 				out.Body = nil
 			}
@@ -91,7 +91,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 				s.env.Replica.Work().Failures.Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
 			}
 		}()
-		next.ServeHTTP(kept, r.WithContext(store.WithOnce(r.Context(), write)))
+		next.ServeHTTP(kept, r.WithContext(writing.WithIdempotency(r.Context(), write)))
 	})
 }
 

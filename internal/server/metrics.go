@@ -13,7 +13,7 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/environment"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 // metrics are what GET /metrics tells, in the text format of OpenMetrics.
@@ -108,17 +108,17 @@ var (
 	poolWaits       = metric("ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose")
 	poolWaited      = metric("ubiquon_database_waited_seconds_total", "How long they waited, by purpose.", "purpose")
 	originUp        = metric("ubiquon_origin_reachable", "1 if the last read of the origin went well.", "origin")
-	events          = metric("ubiquon_events", "Announcements that wait, or within a day failed or were refused.", "state")
+	eventsWaiting   = metric("ubiquon_events", "Announcements that wait, or within a day failed or were refused.", "state")
 	eventsAge       = metric("ubiquon_events_oldest_seconds", "Age of the oldest announcement that waits.")
 	schedules       = metric("ubiquon_schedules", "Schedules that are late, or failed within a day.", "state")
-	builds          = metric("ubiquon_builds", "Builds that wait, and builds that wait because others before them have failed.", "state")
+	buildsWaiting   = metric("ubiquon_builds", "Builds that wait, and builds that wait because others before them have failed.", "state")
 	rulesBehind     = metric("ubiquon_rules_behind", "Changes that no rule has looked at.")
 	quiet           = metric("ubiquon_quiet_copy", "1 if this node runs as a quiet copy.")
 )
 
 // Describe implements prometheus.Collector.
 func (c *collected) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, events, eventsAge, schedules, builds, rulesBehind, quiet} {
+	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, eventsWaiting, eventsAge, schedules, buildsWaiting, rulesBehind, quiet} {
 		out <- d
 	}
 }
@@ -167,13 +167,13 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 		gauge(originUp, truth(h.Error == ""), name)
 	}
 	gauge(quiet, truth(c.g.Replica.Work().Quiet()))
-	b, err := c.g.Diagnosis.Backlog(store.For(context.Background(), store.Following))
+	b, err := c.g.Diagnosis.Backlog(db.For(context.Background(), db.Following))
 	if err != nil {
 		return
 	}
-	gauge(events, float64(b.WaitingEvents), "waiting")
-	gauge(events, float64(b.FailedEvents), "failed")
-	gauge(events, float64(b.RefusedEvents), "refused")
+	gauge(eventsWaiting, float64(b.WaitingEvents), "waiting")
+	gauge(eventsWaiting, float64(b.FailedEvents), "failed")
+	gauge(eventsWaiting, float64(b.RefusedEvents), "refused")
 	age := 0.0
 	if b.WaitingSince != nil {
 		age = time.Since(*b.WaitingSince).Seconds()
@@ -181,7 +181,7 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 	gauge(eventsAge, age)
 	gauge(schedules, float64(b.LateSchedules), "late")
 	gauge(schedules, float64(b.FailedSchedules), "failed")
-	gauge(builds, float64(b.WaitingBuilds), "waiting")
-	gauge(builds, float64(b.FailingBuilds), "failing")
+	gauge(buildsWaiting, float64(b.WaitingBuilds), "waiting")
+	gauge(buildsWaiting, float64(b.FailingBuilds), "failing")
 	gauge(rulesBehind, float64(b.RulesBehind))
 }

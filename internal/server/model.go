@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 // routeModel mounts what is done with the model.
@@ -90,7 +90,7 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.converting(w, r, func(o store.ModelOptions) error {
+	s.converting(w, r, func(o writing.ModelOptions) error {
 		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
 		before := map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames()}
 		if err := s.env.Authoring.ApplyModel(r.Context(), m, by(r), o); err != nil {
@@ -102,10 +102,10 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 }
 
 // converting runs a change of the model, and tells as NDJSON how far it has come.
-func (s *Server) converting(w http.ResponseWriter, r *http.Request, change func(store.ModelOptions) error) {
+func (s *Server) converting(w http.ResponseWriter, r *http.Request, change func(writing.ModelOptions) error) {
 	out := newStream(w)
 	var last conversionProgress
-	err := change(store.ModelOptions{Progress: func(done, total int) {
+	err := change(writing.ModelOptions{Progress: func(done, total int) {
 		last = conversionProgress{Done: done, Total: total}
 		out.write(last)
 	}})
@@ -138,7 +138,7 @@ func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.converting(w, r, func(o store.ModelOptions) error {
+	s.converting(w, r, func(o writing.ModelOptions) error {
 		before := s.env.Replica.Model().Locales
 		if err := s.env.Authoring.EditLocales(r.Context(), by(r), o, form.change); err != nil {
 			return err

@@ -11,7 +11,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/db"
 )
 
 // permit says who may use a route of the control endpoints, and what a request to it
@@ -159,7 +160,7 @@ func (s *Server) guarded(p permit, next http.Handler) http.Handler {
 		// What waits for its turn may take longer than a list may: exports, checking the
 		// audit log.
 		if r.Method == http.MethodGet && !p.computed {
-			r = r.WithContext(store.For(r.Context(), store.Listing))
+			r = r.WithContext(db.For(r.Context(), db.Listing))
 		}
 		reader, err := s.operator(w, r)
 		if err == nil {
@@ -182,7 +183,7 @@ func (s *Server) guarded(p permit, next http.Handler) http.Handler {
 			r.Body = http.MaxBytesReader(w, r.Body, p.body)
 		}
 		ctx := context.WithValue(r.Context(), readerContext{}, reader)
-		ctx = store.WithActor(ctx, store.Actor{Name: reader.Name, Kind: string(reader.Kind), Address: s.address(r)})
+		ctx = audit.WithActor(ctx, audit.Actor{Name: reader.Name, Kind: string(reader.Kind), Address: s.address(r)})
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }

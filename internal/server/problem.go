@@ -23,7 +23,11 @@ import (
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/replication"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 )
 
 // problem is an error in the form of RFC 9457.
@@ -42,10 +46,10 @@ type problem struct {
 	Reason   string           `json:"reason,omitempty"`
 	Problems content.Problems `json:"problems,omitempty"`
 	// Conflict is what was saved meanwhile, beside what was sent.
-	Conflict     *conflict           `json:"conflict,omitempty"`
-	ReferredBy   []store.Referrer    `json:"referredBy,omitempty"`
-	Consequences []store.Consequence `json:"consequences,omitempty"`
-	Mistakes     []mistake           `json:"mistakes,omitempty"`
+	Conflict     *conflict             `json:"conflict,omitempty"`
+	ReferredBy   []writing.Referrer    `json:"referredBy,omitempty"`
+	Consequences []writing.Consequence `json:"consequences,omitempty"`
+	Mistakes     []mistake             `json:"mistakes,omitempty"`
 }
 
 // conflict shows both sides of a lost update.
@@ -140,10 +144,10 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	var badParameter *query.Error
 	var denied *access.DeniedError
 	var problems content.Problems
-	var conflict *store.ConflictError
-	var referred *store.ReferredError
+	var conflict *writing.ConflictError
+	var referred *writing.ReferredError
 	var mistakes strictyaml.Mistakes
-	var loss *store.LossError
+	var loss *writing.LossError
 	var configured *authoring.ConflictingConfigError
 	var bad badRequest
 	var tooLarge *http.MaxBytesError
@@ -196,7 +200,7 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status, p.Consequences, p.Hint = "loss", 409, loss.Consequences, "apply it with allowLoss (on the command line: --allow-loss) if that is meant"
 	case errors.As(err, &configured):
 		p.Kind, p.Status = "configuration", 409
-	case errors.Is(err, store.ErrModelMoved):
+	case errors.Is(err, db.ErrModelMoved):
 		p.Kind, p.Status = "model-moved", 409
 	case errors.Is(err, access.ErrOneEntry):
 		p.Kind, p.Status = "one-entry", 403
@@ -207,24 +211,24 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status, p.Hint = "not-taken", 405, "add submissions: {fields: […]} to the type in the model"
 	case errors.Is(err, identity.ErrWrongPassword):
 		p.Kind, p.Status = "sign-in", 401
-	case errors.Is(err, store.ErrTooManyLinks):
+	case errors.Is(err, accounts.ErrTooManyLinks):
 		p.Kind, p.Status = "too-many", 429
 		w.Header().Set("Retry-After", "3600")
-	case errors.Is(err, store.ErrTaken), errors.Is(err, store.ErrLastAdmin):
+	case errors.Is(err, accounts.ErrTaken), errors.Is(err, accounts.ErrLastAdmin):
 		p.Kind, p.Status = "account", 409
-	case errors.Is(err, store.ErrPast), errors.Is(err, authoring.ErrMoment):
+	case errors.Is(err, entries.ErrPast), errors.Is(err, authoring.ErrMoment):
 		p.Kind, p.Status, p.Parameter = "moment", 422, "at"
-	case errors.Is(err, store.ErrScheduleGone):
+	case errors.Is(err, writing.ErrScheduleGone):
 		p.Kind, p.Status = "not-pending", 409
 	case errors.Is(err, authoring.ErrBadLine):
 		p.Kind, p.Status = "bad-line", 422
-	case errors.Is(err, store.ErrForeign), errors.Is(err, ingest.ErrConfigured):
+	case errors.Is(err, db.ErrForeign), errors.Is(err, ingest.ErrConfigured):
 		p.Kind, p.Status = "foreign", 409
-	case errors.Is(err, store.ErrNotRunning):
+	case errors.Is(err, builds.ErrNotRunning):
 		p.Kind, p.Status = "not-running", 409
-	case errors.Is(err, store.ErrNotFound), errors.Is(err, ingest.ErrUnknownOrigin):
+	case errors.Is(err, db.ErrNotFound), errors.Is(err, ingest.ErrUnknownOrigin):
 		p.Kind, p.Status = "not-found", 404
-	case errors.Is(err, store.ErrWriteTimeout), errors.Is(err, store.ErrUnsure):
+	case errors.Is(err, db.ErrWriteTimeout), errors.Is(err, db.ErrUnsure):
 		s.log.Warn("a write was given up", "path", r.URL.Path)
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "too-slow", 503
@@ -246,11 +250,11 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case ingest.OriginFails(err):
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "origin", http.StatusBadGateway
-	case store.BadValue(err):
+	case db.BadValue(err):
 		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
 		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
-	case store.Passing(err):
-		_, told := store.TroubleOf(err)
+	case db.Passing(err):
+		_, told := db.TroubleOf(err)
 		s.env.Replica.Work().Failures.Failed(s.log, told, "path", r.URL.Path, "error", err)
 		w.Header().Set("Retry-After", "1")
 		p = problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}

@@ -13,7 +13,8 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/db"
 )
 
 // errSecretInAddress is the error of a key in the query string.
@@ -123,7 +124,7 @@ func readerOf(r *http.Request) *access.Reader {
 // by is what they are called.
 func by(r *http.Request) string { return readerOf(r).Name }
 
-func (s *Server) actor(r *http.Request) store.Actor { return store.Actor{Address: s.address(r)} }
+func (s *Server) actor(r *http.Request) audit.Actor { return audit.Actor{Address: s.address(r)} }
 
 // sessionCookie is the name of the cookie of who is signed in. Where the address is
 // https, browsers take it from this host alone, and only with Secure and the path /
@@ -157,7 +158,7 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 		return nil, badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
 	}
 	reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, db.ErrNotFound) {
 		s.setCookie(w, r, "", -1)
 		if at := s.source(r); !s.guesses.Allow(at, time.Now()) {
 			return nil, tooMany(s.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
@@ -185,7 +186,7 @@ func may(r *http.Request, needs ...access.Need) error {
 // mayEntry is may for the type of an entry.
 func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
 	if !content.ValidID(id) {
-		return fmt.Errorf("entry %q: %w", id, store.ErrNotFound)
+		return fmt.Errorf("entry %q: %w", id, db.ErrNotFound)
 	}
 	all, err := s.env.Authoring.EntryAccess(r.Context(), []string{id})
 	if err != nil {
@@ -193,11 +194,11 @@ func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
 	}
 	one, known := all[id]
 	if !known {
-		return fmt.Errorf("entry %s: %w", id, store.ErrNotFound)
+		return fmt.Errorf("entry %s: %w", id, db.ErrNotFound)
 	}
 	if err := may(r, access.Need{Verb: verb, Edition: edition, Type: one.Type}); err != nil {
 		if may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type}) != nil {
-			return fmt.Errorf("entry %s: %w", id, store.ErrNotFound) // of which type it is is not told
+			return fmt.Errorf("entry %s: %w", id, db.ErrNotFound) // of which type it is is not told
 		}
 		return err
 	}

@@ -16,7 +16,8 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/identity"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/accounts"
+	"ubiquon/internal/store/db"
 )
 
 // routeReads mounts what is done with reads: trying them with every detail,
@@ -25,7 +26,7 @@ func (s *Server) routeReads(c routes) {
 	c.do("POST", "/reads", reads.withBody(512<<10), s.examine)
 	c.get("/reads/saved", reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.SavedReads(r.Context())
-		return map[string]any{"items": append([]store.SavedRead{}, all...)}, err
+		return map[string]any{"items": append([]accounts.SavedRead{}, all...)}, err
 	})
 	c.do("POST", "/reads/saved", writesOrDecides.withBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
@@ -45,7 +46,7 @@ func (s *Server) routeReads(c routes) {
 	})
 	c.get("/documents", reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.Documents(r.Context())
-		return map[string]any{"items": append([]store.TrustedDocument{}, all...)}, err
+		return map[string]any{"items": append([]accounts.TrustedDocument{}, all...)}, err
 	})
 	c.do("POST", "/documents", administers.withBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
@@ -166,7 +167,7 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 		return own, "", &access.DeniedError{Grant: missing}
 	}
 	rights, err := s.env.Keys.RightsOf(r.Context(), form.As)
-	if errors.Is(err, store.ErrNotFound) || errors.Is(err, identity.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
+	if errors.Is(err, db.ErrNotFound) || errors.Is(err, identity.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
 		detail := "there is no such key"
 		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
 			detail = "there is no key with the id or name " + strconv.Quote(form.As)

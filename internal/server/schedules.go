@@ -9,13 +9,13 @@ import (
 
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/entries"
 )
 
 // routeSchedules mounts what is done with schedules.
 func (s *Server) routeSchedules(c routes) {
 	// held is the schedule that a request is about, if who asks may change it.
-	held := func(r *http.Request) (store.Schedule, error) {
+	held := func(r *http.Request) (entries.Schedule, error) {
 		sch, err := s.env.Authoring.Schedule(r.Context(), chi.URLParam(r, "id"))
 		if err != nil {
 			return sch, err
@@ -51,7 +51,7 @@ func (s *Server) routeSchedules(c routes) {
 		if err := s.mayEntry(r, form.Entry, access.Publish, "published"); err != nil {
 			return nil, err
 		}
-		out, err := s.env.Authoring.AddSchedule(r.Context(), store.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
+		out, err := s.env.Authoring.AddSchedule(r.Context(), entries.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
 		if err == nil {
 			err = s.env.Audit.Note(r.Context(), by(r), "schedule add", out.ID, nil, out)
 		}

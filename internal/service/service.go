@@ -34,6 +34,7 @@ import (
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/store/db"
 )
 
 // Options of Open.
@@ -142,11 +143,11 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	}
 	processor := admission.ForProcessor(o.Limits.WithDefaults())
 	for wait := time.Second; ; wait = min(2*wait, longestDatabaseWait) {
-		s.store, err = store.Open(ctx, store.Options{URL: url, Environment: o.Environment, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log})
+		s.store, err = store.Open(ctx, o.Environment, db.Options{URL: url, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log})
 		if err == nil {
 			break
 		}
-		if o.Database == "" || !store.Passing(err) || ctx.Err() != nil {
+		if o.Database == "" || !db.Passing(err) || ctx.Err() != nil {
 			return s, err
 		}
 		if s.http == nil {
@@ -262,7 +263,7 @@ func (s *Service) Close() {
 		s.Environment.Close()
 	}
 	if s.store != nil {
-		s.store.Close()
+		s.store.DB.Close()
 	}
 	if s.cluster != nil {
 		s.cluster.Stop()

@@ -15,7 +15,7 @@ import (
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -300,25 +300,25 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 	w := &filterWorld{Rand: rand.New(rand.NewPCG(seed, 5)), docs: map[string]*doc{}}
 	w.m = testkit.Model(t, w.model())
 	s := testkit.Store(t, w.m)
-	var edits []store.Edit
+	var edits []writing.Edit
 	for _, typ := range w.m.Types {
 		for i := range 8 {
 			id := typ.Name + strconv.Itoa(i)
-			e := store.Edit{ID: id, Type: typ.Name, Origin: content.Local, Save: w.entry(id, typ), Loose: true}
+			e := writing.Edit{ID: id, Type: typ.Name, Origin: content.Local, Save: w.entry(id, typ), Loose: true}
 			if w.IntN(6) > 0 {
-				e.Live = store.PublishNewest
+				e.Live = writing.PublishNewest
 			}
 			edits = append(edits, e)
 		}
 	}
-	_, version, err := s.Model(t.Context())
+	_, version, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Apply(t.Context(), w.m, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
+	if _, err := s.Writer.Apply(t.Context(), w.m, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
-	rows, err := s.Pool.Query(t.Context(), `select entry, type, fields, about from document where environment = $1 and edition = 'published' and locale = 'nb'`, s.Environment)
+	rows, err := s.DB.Pool.Query(t.Context(), `select entry, type, fields, about from document where environment = $1 and edition = 'published' and locale = 'nb'`, s.Environment)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -348,7 +348,7 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 		}
 		q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
 			Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}}}}
-		res, err := s.Read(t.Context(), version, q, 1<<20)
+		res, err := s.Reader.Read(t.Context(), version, q, 1<<20)
 		if err != nil {
 			t.Fatalf("seed %d: %s: %v", seed, text, err)
 		}

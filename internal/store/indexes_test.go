@@ -9,7 +9,8 @@ import (
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -33,23 +34,23 @@ types:
 func TestWhatIsMarkedIsIndexed(t *testing.T) {
 	with, without := testkit.Model(t, fmt.Sprintf(indexed, ", indexed: true")), testkit.Model(t, fmt.Sprintf(indexed, ""))
 	s := testkit.Store(t, with)
-	_, version, err := s.Model(t.Context())
+	_, version, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	edits := []store.Edit{{ID: "ring", Type: "route", Origin: content.Local, Save: content.Fields{"name": "Ring"}, Live: store.PublishNewest}}
+	edits := []writing.Edit{{ID: "ring", Type: "route", Origin: content.Local, Save: content.Fields{"name": "Ring"}, Live: writing.PublishNewest}}
 	for i := range 600 {
-		edits = append(edits, store.Edit{ID: fmt.Sprintf("n%03d", i), Type: "notice", Origin: content.Local, Live: store.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Fog %03d", i), "weight": float64(i % 7), "route": "ring",
+		edits = append(edits, writing.Edit{ID: fmt.Sprintf("n%03d", i), Type: "notice", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Fog %03d", i), "weight": float64(i % 7), "route": "ring",
 			"until": fmt.Sprintf("2026-11-23T08:%02d:00Z", i%60), "tags": []any{fmt.Sprint("t", i), "all"}}})
 	}
-	if _, err := s.Apply(t.Context(), with, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
+	if _, err := s.Writer.Apply(t.Context(), with, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
 	var steps []string
 	keep := func() {
 		t.Helper()
 		steps = nil
-		if done, err := s.KeepIndexes(t.Context(), func(step string) { steps = append(steps, step) }); err != nil || !done {
+		if done, err := s.Entries.KeepIndexes(t.Context(), func(step string) { steps = append(steps, step) }); err != nil || !done {
 			t.Fatal(done, err)
 		}
 	}
@@ -68,15 +69,15 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		_, version, err := s.Model(t.Context())
+		_, version, err := s.Changes.Model(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
-		var tr store.Trace
-		if _, err := s.Read(store.WithTrace(t.Context(), &tr), version, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20); err != nil {
+		var tr db.Trace
+		if _, err := s.Reader.Read(db.WithTrace(t.Context(), &tr), version, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Explain(t.Context(), &tr); err != nil {
+		if err := s.DB.Explain(t.Context(), &tr); err != nil {
 			t.Fatal(err)
 		}
 		return tr.Statements[len(tr.Statements)-1].Plan
@@ -94,7 +95,7 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 			t.Errorf("filter %q, sort %s:\n%s", text, sort.By, p)
 		}
 	}
-	if err := s.ApplyModel(t.Context(), without, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	if err := s.Writer.ApplyModel(t.Context(), without, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	if keep(); len(steps) != 8 {

@@ -10,7 +10,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -40,7 +40,7 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 	r := rand.New(rand.NewPCG(8400, 9))
 	m := testkit.Model(t, sorted)
 	s := testkit.Store(t, m)
-	_, v, err := s.Model(t.Context())
+	_, v, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,7 +57,7 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 	}
 	names := []string{"title", "slug", "rank", "count", "price", "urgent", "day", "until", "severity", "published", "updated", "firstPublished"}
 	for from := range 4 { // at four times
-		var edits []store.Edit
+		var edits []writing.Edit
 		for i := range 20 {
 			f := content.Fields{"slug": fmt.Sprintf("s-%d-%d", from, i)}
 			for name, values := range hard {
@@ -65,13 +65,13 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 					f[name] = values[r.IntN(len(values))]
 				}
 			}
-			edits = append(edits, store.Edit{ID: fmt.Sprintf("n%02d", r.IntN(7)*100+from*20+i), Type: "notice", Origin: content.Local, Save: f, Live: store.PublishNewest, Loose: true})
+			edits = append(edits, writing.Edit{ID: fmt.Sprintf("n%02d", r.IntN(7)*100+from*20+i), Type: "notice", Origin: content.Local, Save: f, Live: writing.PublishNewest, Loose: true})
 		}
 		b.must(edits...)
 	}
 	read := func(root query.Root) *query.RootResult {
 		t.Helper()
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 		if err != nil {
 			t.Fatal(err)
 		}

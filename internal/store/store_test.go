@@ -21,6 +21,12 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/builds"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -37,18 +43,18 @@ func open(t *testing.T) bench {
 	t.Helper()
 	m := testkit.Model(t, testkit.Ferries)
 	s := testkit.Store(t, m)
-	_, v, err := s.Model(t.Context())
+	_, v, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
 	return bench{t, s, m, v}
 }
 
-func (b bench) apply(edits ...store.Edit) (store.Applied, error) {
-	return b.Apply(b.t.Context(), b.m, b.v, edits, "tester", content.Cause{Kind: "user", Name: "tester"})
+func (b bench) apply(edits ...writing.Edit) (writing.Applied, error) {
+	return b.Writer.Apply(b.t.Context(), b.m, b.v, edits, "tester", content.Cause{Kind: "user", Name: "tester"})
 }
 
-func (b bench) must(edits ...store.Edit) store.Applied {
+func (b bench) must(edits ...writing.Edit) writing.Applied {
 	b.t.Helper()
 	done, err := b.apply(edits...)
 	if err != nil {
@@ -57,19 +63,19 @@ func (b bench) must(edits ...store.Edit) store.Applied {
 	return done
 }
 
-func pier(id, name string) store.Edit {
-	return store.Edit{ID: id, Type: "pier", Origin: content.Local, Save: content.Fields{"name": name}, Live: store.PublishNewest}
+func pier(id, name string) writing.Edit {
+	return writing.Edit{ID: id, Type: "pier", Origin: content.Local, Save: content.Fields{"name": name}, Live: writing.PublishNewest}
 }
 
-func route(id string, fields content.Fields) store.Edit {
-	return store.Edit{ID: id, Type: "route", Origin: content.Local, Save: fields, Live: store.PublishNewest}
+func route(id string, fields content.Fields) writing.Edit {
+	return writing.Edit{ID: id, Type: "route", Origin: content.Local, Save: fields, Live: writing.PublishNewest}
 }
 
 // list reads a list and returns its ids.
 func (b bench) list(edition string, root query.Root) []string {
 	b.t.Helper()
 	q := &query.Query{Edition: edition, Roots: []query.Root{root}}
-	res, err := b.Read(b.t.Context(), b.v, q, 1<<20)
+	res, err := b.Reader.Read(b.t.Context(), b.v, q, 1<<20)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -93,21 +99,21 @@ func (b bench) root(typ string, sort ...string) query.Root {
 func TestAnEntrysLife(t *testing.T) {
 	b := open(t)
 	draft := pier("mella", "Mella")
-	draft.Live = store.KeepLive
+	draft.Live = writing.KeepLive
 	steps := []struct {
 		name               string
-		edit               store.Edit
+		edit               writing.Edit
 		what               map[string]string // by edition
 		published, preview []string
 		state              content.State
 	}{
 		{"save a draft", draft, map[string]string{"preview": "saved"}, []string{}, []string{"mella"}, content.Draft},
 		{"save it unchanged", draft, nil, []string{}, []string{"mella"}, content.Draft},
-		{"publish", store.Edit{ID: "mella", Live: store.PublishNewest}, map[string]string{"published": "published", "preview": "published"}, []string{"mella"}, []string{"mella"}, content.IsPublished},
-		{"publish again", store.Edit{ID: "mella", Live: store.PublishNewest}, nil, []string{"mella"}, []string{"mella"}, content.IsPublished},
-		{"save a newer draft", store.Edit{ID: "mella", Type: "pier", Save: content.Fields{"name": "Mella Quay", "slug": "mella"}}, map[string]string{"preview": "saved"}, []string{"mella"}, []string{"mella"}, content.Revised},
-		{"take back", store.Edit{ID: "mella", Live: store.TakeBack}, map[string]string{"published": "unpublished", "preview": "unpublished"}, []string{}, []string{"mella"}, content.Draft},
-		{"delete", store.Edit{ID: "mella", Delete: true}, map[string]string{"preview": "deleted"}, []string{}, []string{}, ""},
+		{"publish", writing.Edit{ID: "mella", Live: writing.PublishNewest}, map[string]string{"published": "published", "preview": "published"}, []string{"mella"}, []string{"mella"}, content.IsPublished},
+		{"publish again", writing.Edit{ID: "mella", Live: writing.PublishNewest}, nil, []string{"mella"}, []string{"mella"}, content.IsPublished},
+		{"save a newer draft", writing.Edit{ID: "mella", Type: "pier", Save: content.Fields{"name": "Mella Quay", "slug": "mella"}}, map[string]string{"preview": "saved"}, []string{"mella"}, []string{"mella"}, content.Revised},
+		{"take back", writing.Edit{ID: "mella", Live: writing.TakeBack}, map[string]string{"published": "unpublished", "preview": "unpublished"}, []string{}, []string{"mella"}, content.Draft},
+		{"delete", writing.Edit{ID: "mella", Delete: true}, map[string]string{"preview": "deleted"}, []string{}, []string{}, ""},
 	}
 	last := int64(1) // the model
 	for _, s := range steps {
@@ -129,9 +135,9 @@ func TestAnEntrysLife(t *testing.T) {
 		if got := b.list("preview", b.root("pier")); !slices.Equal(got, s.preview) {
 			t.Errorf("%s: preview shows %v", s.name, got)
 		}
-		info, err := b.Entry(t.Context(), "mella")
+		info, err := b.Entries.Get(t.Context(), "mella")
 		if s.state == "" {
-			if !errors.Is(err, store.ErrNotFound) {
+			if !errors.Is(err, db.ErrNotFound) {
 				t.Errorf("%s: %v", s.name, err)
 			}
 		} else if err != nil || info.State != s.state {
@@ -147,34 +153,34 @@ func TestNothingIsHalfWritten(t *testing.T) {
 	if !errors.As(err, &problems) || len(problems) != 3 || problems[0].Entry != "b" || problems[2].Rule != "required" {
 		t.Fatalf("got %v, want the problems of both entries", err)
 	}
-	if items, total, _ := b.ListEntries(t.Context(), store.EntryFilter{}); total != 0 {
+	if items, total, _ := b.Entries.List(t.Context(), entries.EntryFilter{}); total != 0 {
 		t.Errorf("%v is there all the same", items)
 	}
-	if mark, _ := b.Head(t.Context()); mark.Sequence != 1 {
+	if mark, _ := b.Changes.Head(t.Context()); mark.Sequence != 1 {
 		t.Errorf("the log is at %d", mark.Sequence)
 	}
 	if _, err := b.apply(pier("a", "A"), pier("a", "B")); err == nil {
 		t.Error("one entry twice in a write is accepted")
 	}
-	if _, err := b.apply(store.Edit{ID: "nobody", Live: store.PublishNewest}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := b.apply(writing.Edit{ID: "nobody", Live: writing.PublishNewest}); !errors.Is(err, db.ErrNotFound) {
 		t.Errorf("publishing nothing: %v", err)
 	}
 	b.must(pier("a", "Quay"))
 	if _, err := b.apply(pier("b", "Quay")); !errors.As(err, &problems) || problems[0].Rule != "unique" || problems[0].Entry != "b" {
 		t.Errorf("a slug that is taken: %v", err)
 	}
-	var conflict *store.ConflictError
-	if _, err := b.apply(store.Edit{ID: "a", Type: "pier", Save: content.Fields{"name": "C"}, IfRevision: 7}); !errors.As(err, &conflict) || conflict.Present != 1 {
+	var conflict *writing.ConflictError
+	if _, err := b.apply(writing.Edit{ID: "a", Type: "pier", Save: content.Fields{"name": "C"}, IfRevision: 7}); !errors.As(err, &conflict) || conflict.Present != 1 {
 		t.Errorf("another revision: %v", err)
 	}
-	b.must(store.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "2", Save: content.Fields{"name": "F"}})
-	if _, err := b.apply(store.Edit{ID: "f", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "G"}}); !errors.Is(err, store.ErrForeign) {
+	b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "2", Save: content.Fields{"name": "F"}})
+	if _, err := b.apply(writing.Edit{ID: "f", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "G"}}); !errors.Is(err, db.ErrForeign) {
 		t.Errorf("editing another origin's entry: %v", err)
 	}
-	if done := b.must(store.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "1", Save: content.Fields{"name": "old"}}); done.Sequence != 0 {
+	if done := b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "1", Save: content.Fields{"name": "old"}}); done.Sequence != 0 {
 		t.Error("an older state than is held was applied")
 	}
-	if _, err := b.Apply(t.Context(), b.m, b.v+1, []store.Edit{pier("z", "Z")}, "x", content.Cause{}); !errors.Is(err, store.ErrModelMoved) {
+	if _, err := b.Writer.Apply(t.Context(), b.m, b.v+1, []writing.Edit{pier("z", "Z")}, "x", content.Cause{}); !errors.Is(err, db.ErrModelMoved) {
 		t.Errorf("another version of the model: %v", err)
 	}
 }
@@ -190,17 +196,17 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 	for w := range writers {
 		wg.Go(func() {
 			for i := range each {
-				if _, err := b.Apply(ctx, b.m, b.v, []store.Edit{pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)), pier("shared", fmt.Sprintf("by %d at %d", w, i))}, "w", content.Cause{Kind: "user"}); err != nil {
+				if _, err := b.Writer.Apply(ctx, b.m, b.v, []writing.Edit{pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)), pier("shared", fmt.Sprintf("by %d at %d", w, i))}, "w", content.Cause{Kind: "user"}); err != nil {
 					t.Error(err)
 					return
 				}
 			}
 		})
 	}
-	at := store.Mark{}
+	at := changelog.Mark{}
 	commit, n := int64(0), 0
 	for n < writers*each*4+1 { // two entries in two editions, and the model
-		changes, err := b.ChangesAfter(ctx, at)
+		changes, err := b.Changes.ChangesAfter(ctx, at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -211,22 +217,22 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 			if c.Commit < commit || c.Commit > commit+1 {
 				t.Fatalf("commit %d follows %d", c.Commit, commit)
 			}
-			at, commit = store.Mark{Sequence: c.Sequence, ID: c.ID}, c.Commit
+			at, commit = changelog.Mark{Sequence: c.Sequence, ID: c.ID}, c.Commit
 			n++
 		}
 	}
 	wg.Wait()
-	if _, err := b.ChangesAfter(ctx, store.Mark{Sequence: at.Sequence, ID: "00000000-0000-0000-0000-000000000000"}); !errors.Is(err, store.ErrGap) {
+	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence, ID: "00000000-0000-0000-0000-000000000000"}); !errors.Is(err, changelog.ErrGap) {
 		t.Errorf("another id at the same sequence: %v", err)
 	}
-	if _, err := b.ChangesAfter(ctx, store.Mark{Sequence: at.Sequence + 5, ID: at.ID}); !errors.Is(err, store.ErrGap) {
+	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence + 5, ID: at.ID}); !errors.Is(err, changelog.ErrGap) {
 		t.Errorf("a sequence that the log has not reached: %v", err)
 	}
 }
 
 func TestListsSortAndPageStably(t *testing.T) {
 	b := open(t)
-	var edits []store.Edit
+	var edits []writing.Edit
 	for i := range 23 {
 		f := content.Fields{"name": map[string]any{"en": fmt.Sprintf("Route %02d", i)}}
 		if i%4 != 0 {
@@ -247,7 +253,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 		var paged []string
 		root.Limit = 4
 		for {
-			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+			res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -269,7 +275,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 		root.After, root.Last = nil, true
 		paged = nil
 		for {
-			res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+			res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -301,7 +307,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 	b := open(t)
 	draft := pier("c", "C")
-	draft.Live = store.KeepLive
+	draft.Live = writing.KeepLive
 	r := route("r", content.Fields{"name": map[string]any{"en": "R"}, "piers": []any{"b", "gone", "a", "c", "b"}, "start": "c"})
 	r.Loose = true
 	b.must(pier("a", "A"), pier("b", "B"), draft, r)
@@ -310,7 +316,7 @@ func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: edition, Roots: []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}}}, 1<<20)
+		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: edition, Roots: []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}}}, 1<<20)
 		if err != nil || len(res.Roots[0].Rows) != 1 {
 			t.Fatalf("%v, %+v", err, res)
 		}
@@ -339,16 +345,16 @@ func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
 		t.Fatalf("in en: %v", got)
 	}
 	m := testkit.Model(t, strings.Replace(testkit.Ferries, "en: {}", "en: {fallback: [ja]}", 1))
-	if err := b.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	if err := b.Writer.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}, 1<<20); !errors.Is(err, store.ErrModelMoved) {
+	if _, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}, 1<<20); !errors.Is(err, db.ErrModelMoved) {
 		t.Errorf("a read planned with the old model: %v", err)
 	}
-	if err := b.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	if err := b.Writer.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if b.m, b.v, _ = b.Model(t.Context()); b.v != 2 {
+	if b.m, b.v, _ = b.Changes.Model(t.Context()); b.v != 2 {
 		t.Errorf("the same model again makes version %d", b.v)
 	}
 	if got := b.list("published", b.root("route")); !slices.Equal(got, []string{"r"}) {
@@ -359,34 +365,34 @@ func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
 func TestEventsAreKeptOnce(t *testing.T) {
 	b := open(t)
 	enqueued := 0
-	add := func(e store.Event) (string, bool) {
+	add := func(e events.Event) (string, bool) {
 		t.Helper()
-		duplicate, err := b.AddEvent(t.Context(), &e, func(pgx.Tx, string) error { enqueued++; return nil })
+		duplicate, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { enqueued++; return nil })
 		if err != nil {
 			t.Fatal(err)
 		}
 		return e.ID, duplicate
 	}
-	e := store.Event{Origin: "office", MessageID: "m1", State: store.EventWaiting, Body: []byte("{}")}
+	e := events.Event{Origin: "office", MessageID: "m1", State: events.EventWaiting, Body: []byte("{}")}
 	first, _ := add(e)
 	second, duplicate := add(e)
 	if first != second || !duplicate || enqueued != 1 {
 		t.Errorf("%s and %s, duplicate %t, enqueued %d times", first, second, duplicate, enqueued)
 	}
 	refused := e
-	refused.State = store.EventRefused
-	if _, err := b.AddEvent(t.Context(), &refused, nil); err != nil {
+	refused.State = events.EventRefused
+	if _, err := b.Events.Add(t.Context(), &refused, nil); err != nil {
 		t.Errorf("a refused one with the same message id: %v", err)
 	}
 	broken := errors.New("queue is down")
 	e.MessageID = "m2"
-	if _, err := b.AddEvent(t.Context(), &e, func(pgx.Tx, string) error { return broken }); !errors.Is(err, broken) {
+	if _, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { return broken }); !errors.Is(err, broken) {
 		t.Errorf("got %v", err)
 	}
-	if events, _ := b.ListEvents(t.Context(), store.EventFilter{}); len(events) != 2 {
+	if events, _ := b.Events.List(t.Context(), events.EventFilter{}); len(events) != 2 {
 		t.Errorf("%d events are kept, want the first and the refused one", len(events))
 	}
-	if _, err := b.Event(t.Context(), "no-id"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := b.Events.Get(t.Context(), "no-id"); !errors.Is(err, db.ErrNotFound) {
 		t.Errorf("no such event: %v", err)
 	}
 }
@@ -397,7 +403,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	call := &rebuild.Call{Quiet: strictyaml.Duration(time.Millisecond), AtMost: strictyaml.Duration(time.Second)}
 	request := func(sequence int64) {
 		t.Helper()
-		if _, err := b.RequestBuild(ctx, "web", []rebuild.Cause{{Sequence: sequence}}, sequence, false); err != nil {
+		if _, err := b.Builds.Request(ctx, "web", []rebuild.Cause{{Sequence: sequence}}, sequence, false); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -406,7 +412,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		var due *rebuild.Build
 		testkit.Eventually(t, "a build is due", func() bool {
 			var err error
-			if due, _, err = b.NextCall(ctx, "web", call); err != nil {
+			if due, _, err = b.Builds.NextCall(ctx, "web", call); err != nil {
 				t.Fatal(err)
 			}
 			return due != nil
@@ -420,40 +426,40 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		t.Fatalf("first: %+v", first)
 	}
 	// Not confirmed, as after a crash: the same call again, later, with the same id.
-	if again, wait, err := b.NextCall(ctx, "web", call); err != nil || again != nil || wait <= 0 || wait > rebuild.Backoff(1) {
+	if again, wait, err := b.Builds.NextCall(ctx, "web", call); err != nil || again != nil || wait <= 0 || wait > rebuild.Backoff(1) {
 		t.Fatalf("too early: %+v, %v, %v", again, wait, err)
 	}
-	if _, err := b.Pool.Exec(ctx, `update build set not_before = clock_timestamp() where id = $1`, first.ID); err != nil {
+	if _, err := b.DB.Pool.Exec(ctx, `update build set not_before = clock_timestamp() where id = $1`, first.ID); err != nil {
 		t.Fatal(err)
 	}
 	if again := next(); again.ID != first.ID || again.Attempts != 2 {
 		t.Fatalf("again: %+v", again)
 	}
-	if err := b.Called(ctx, first, false, "", 0); err != nil {
+	if err := b.Builds.Called(ctx, first, false, "", 0); err != nil {
 		t.Fatal(err)
 	}
 	request(9)
 	request(11)
-	if due, _, _ := b.NextCall(ctx, "web", call); due != nil {
+	if due, _, _ := b.Builds.NextCall(ctx, "web", call); due != nil {
 		t.Fatalf("a second build runs beside the first: %+v", due)
 	}
-	if _, err := b.ReportBuild(ctx, first.ID, "", true, ""); err != nil {
+	if _, err := b.Builds.Report(ctx, first.ID, "", true, ""); err != nil {
 		t.Fatal(err)
 	}
-	if done, err := b.ReportBuild(ctx, first.ID, rebuild.Finished, false, ""); err != nil || done.State != rebuild.Finished || done.Started == nil {
+	if done, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); err != nil || done.State != rebuild.Finished || done.Started == nil {
 		t.Fatalf("%+v, %v", done, err)
 	}
-	if _, err := b.ReportBuild(ctx, first.ID, rebuild.Finished, false, ""); !errors.Is(err, store.ErrNotRunning) {
+	if _, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); !errors.Is(err, builds.ErrNotRunning) {
 		t.Errorf("a second end: %v", err)
 	}
 	second := next()
 	if second.Number != 2 || second.Sequence != 11 || len(second.Causes) != 2 {
 		t.Fatalf("second: %+v", second)
 	}
-	if failed, err := b.ReportBuild(ctx, second.ID, rebuild.Failed, false, "out of paint"); err != nil || failed.Error != "out of paint" {
+	if failed, err := b.Builds.Report(ctx, second.ID, rebuild.Failed, false, "out of paint"); err != nil || failed.Error != "out of paint" {
 		t.Fatalf("%+v, %v", failed, err)
 	}
-	builds, err := b.ListBuilds(ctx, store.BuildFilter{Site: "web"})
+	builds, err := b.Builds.List(ctx, builds.BuildFilter{Site: "web"})
 	if err != nil || len(builds) != 3 || builds[0].State != rebuild.Waiting || builds[0].Sequence != 11 || builds[0].NotBefore == nil || builds[0].Failures != 1 {
 		t.Errorf("after a failure: %+v, %v", builds, err)
 	}
@@ -463,13 +469,13 @@ func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
 	b := open(t)
 	b.must(pier("a", "A"), pier("b", "B"))
 	broken := errors.New("broken")
-	if _, _, err := b.Advance(t.Context(), "r", func(pgx.Tx, []content.Change) error { return broken }); !errors.Is(err, broken) {
+	if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r", func(pgx.Tx, []content.Change) error { return broken }); !errors.Is(err, broken) {
 		t.Fatalf("got %v", err)
 	}
 	var seen []int64
 	for range 3 {
-		if _, _, err := b.Advance(t.Context(), "r", func(_ pgx.Tx, changes []content.Change) error {
-			if claimed, _, _ := b.Advance(t.Context(), "r", nil); claimed {
+		if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r", func(_ pgx.Tx, changes []content.Change) error {
+			if claimed, _, _ := b.Builds.ConsumeChanges(t.Context(), "r", nil); claimed {
 				t.Error("claimed twice at once")
 			}
 			for _, c := range changes {
@@ -488,10 +494,10 @@ func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
 func TestKeysChangeTheLog(t *testing.T) {
 	b := open(t)
 	k := &access.Key{Name: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}, Hash: access.HashSecret("s")}
-	if err := b.AddKey(t.Context(), k, content.Cause{Kind: "user"}); err != nil {
+	if err := b.Keys.AddKey(t.Context(), k, content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
-	keys, err := b.Keys(t.Context())
+	keys, err := b.Keys.Keys(t.Context())
 	if err != nil || len(keys) != 1 || keys[0].Hash != k.Hash || !reflect.DeepEqual(keys[0].Grants, k.Grants) {
 		t.Fatalf("%+v, %v", keys, err)
 	}
@@ -499,16 +505,16 @@ func TestKeysChangeTheLog(t *testing.T) {
 		k.Revoked = &now
 		return nil
 	}
-	if _, err := b.ChangeKey(t.Context(), "none", "key revoke", content.Cause{}, revoke); !errors.Is(err, store.ErrNotFound) {
+	if _, err := b.Keys.ChangeKey(t.Context(), "none", "key revoke", content.Cause{}, revoke); !errors.Is(err, db.ErrNotFound) {
 		t.Errorf("revoking nothing: %v", err)
 	}
-	if _, err := b.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); err != nil {
+	if _, err := b.Keys.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); !errors.Is(err, access.ErrRevoked) {
+	if _, err := b.Keys.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); !errors.Is(err, access.ErrRevoked) {
 		t.Errorf("revoking twice: %v", err)
 	}
-	changes, err := b.ChangesAfter(t.Context(), store.Mark{})
+	changes, err := b.Changes.ChangesAfter(t.Context(), changelog.Mark{})
 	if src, _ := json.Marshal(changes); err != nil || len(changes) != 3 || changes[2].Kind != content.AccessChange || strings.Contains(string(src), "hash") {
 		t.Errorf("%+v, %v", changes, err)
 	}

@@ -9,28 +9,28 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/db"
 )
 
 func TestTroubleIsToldApart(t *testing.T) {
 	code := func(c string) error { return fmt.Errorf("write: %w", &pgconn.PgError{Code: c}) }
 	for _, c := range []struct {
 		err  error
-		want store.Trouble
+		want db.Trouble
 	}{
-		{code("53100"), store.PassingTrouble}, {code("53300"), store.PassingTrouble}, {code("53999"), store.PassingTrouble}, {code("57P01"), store.PassingTrouble}, {code("57014"), store.PassingTrouble},
-		{code("25P03"), store.PassingTrouble}, {code("40001"), store.PassingTrouble}, {code("55P03"), store.PassingTrouble}, {code("58030"), store.PassingTrouble}, {code("08006"), store.PassingTrouble},
-		{code("22021"), store.ContentTrouble}, {code("23505"), store.ContentTrouble},
-		{code("25001"), store.OurTrouble}, {code("42703"), store.OurTrouble}, {code("XX000"), store.OurTrouble}, {code(""), store.OurTrouble},
-		{io.ErrUnexpectedEOF, store.PassingTrouble}, {&pgconn.ConnectError{}, store.PassingTrouble}, {context.DeadlineExceeded, store.PassingTrouble}, {store.ErrWriteTimeout, store.PassingTrouble},
-		{errors.New("a defect"), store.OurTrouble}, {store.ErrNotFound, store.OurTrouble}, {nil, store.OurTrouble},
+		{code("53100"), db.PassingTrouble}, {code("53300"), db.PassingTrouble}, {code("53999"), db.PassingTrouble}, {code("57P01"), db.PassingTrouble}, {code("57014"), db.PassingTrouble},
+		{code("25P03"), db.PassingTrouble}, {code("40001"), db.PassingTrouble}, {code("55P03"), db.PassingTrouble}, {code("58030"), db.PassingTrouble}, {code("08006"), db.PassingTrouble},
+		{code("22021"), db.ContentTrouble}, {code("23505"), db.ContentTrouble},
+		{code("25001"), db.OurTrouble}, {code("42703"), db.OurTrouble}, {code("XX000"), db.OurTrouble}, {code(""), db.OurTrouble},
+		{io.ErrUnexpectedEOF, db.PassingTrouble}, {&pgconn.ConnectError{}, db.PassingTrouble}, {context.DeadlineExceeded, db.PassingTrouble}, {db.ErrWriteTimeout, db.PassingTrouble},
+		{errors.New("a defect"), db.OurTrouble}, {db.ErrNotFound, db.OurTrouble}, {nil, db.OurTrouble},
 	} {
-		got, told := store.TroubleOf(c.err)
-		if got != c.want || (got == store.PassingTrouble) != (told != "") {
+		got, told := db.TroubleOf(c.err)
+		if got != c.want || (got == db.PassingTrouble) != (told != "") {
 			t.Errorf("%v: %v %q, want %v", c.err, got, told, c.want)
 		}
 	}
-	if _, told := store.TroubleOf(code("53100")); told != "the database has no room left on its disk" {
+	if _, told := db.TroubleOf(code("53100")); told != "the database has no room left on its disk" {
 		t.Error(told)
 	}
 }

@@ -13,7 +13,10 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
 
@@ -48,7 +51,7 @@ func openIslands(t *testing.T) bench {
 	t.Helper()
 	m := testkit.Model(t, islands)
 	s := testkit.Store(t, m)
-	_, v, err := s.Model(t.Context())
+	_, v, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,14 +60,14 @@ func openIslands(t *testing.T) bench {
 
 type per = map[string]any
 
-func page(id string, fields content.Fields) store.Edit {
-	return store.Edit{ID: id, Type: "page", Origin: content.Local, Save: fields, Live: store.PublishNewest}
+func page(id string, fields content.Fields) writing.Edit {
+	return writing.Edit{ID: id, Type: "page", Origin: content.Local, Save: fields, Live: writing.PublishNewest}
 }
 
 // read reads one entry's fields as a document shows them.
 func (b bench) read(edition, locale, id, fields string) string {
 	b.t.Helper()
-	info, err := b.Entry(b.t.Context(), id)
+	info, err := b.Entries.Get(b.t.Context(), id)
 	if err != nil {
 		return err.Error()
 	}
@@ -73,7 +76,7 @@ func (b bench) read(edition, locale, id, fields string) string {
 		b.t.Fatal(err)
 	}
 	q := &query.Query{Edition: edition, Roots: []query.Root{{By: query.ByID, Value: id, Locale: locale, Selection: sel}}}
-	res, err := b.Read(b.t.Context(), b.v, q, 1<<20)
+	res, err := b.Reader.Read(b.t.Context(), b.v, q, 1<<20)
 	if err != nil {
 		b.t.Fatal(err)
 	}
@@ -85,7 +88,7 @@ func (b bench) read(edition, locale, id, fields string) string {
 
 func (b bench) state(id string) string {
 	b.t.Helper()
-	e, err := b.Entry(b.t.Context(), id)
+	e, err := b.Entries.Get(b.t.Context(), id)
 	if err != nil {
 		return err.Error()
 	}
@@ -94,12 +97,12 @@ func (b bench) state(id string) string {
 
 func TestLocalesArePublishedApart(t *testing.T) {
 	b := openIslands(t)
-	b.must(store.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog", "nb": "Tåke", "ja": "霧"}, "slug": "fog", "lead": per{"en": "Thick"}}})
+	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog", "nb": "Tåke", "ja": "霧"}, "slug": "fog", "lead": per{"en": "Thick"}}})
 	if got := b.state("a"); got != "draft []" {
 		t.Errorf("saved: %s", got)
 	}
-	publish := func(locales ...string) store.Edit {
-		return store.Edit{ID: "a", Origin: content.Local, Live: store.PublishNewest, Locales: locales}
+	publish := func(locales ...string) writing.Edit {
+		return writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest, Locales: locales}
 	}
 	b.must(publish("en"))
 	if got := b.state("a"); got != "revised [en]" {
@@ -112,12 +115,12 @@ func TestLocalesArePublishedApart(t *testing.T) {
 	if got := b.read("published", "ja", "a", "title"); got != "nothing" {
 		t.Errorf("ja is %s", got)
 	}
-	b.must(store.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog week", "nb": "Tåkeuka", "ja": "霧"}, "slug": "fog"}})
+	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog week", "nb": "Tåkeuka", "ja": "霧"}, "slug": "fog"}})
 	b.must(publish("nb"))
 	if en, nb := b.read("published", "en", "a", "title,lead"), b.read("published", "nb", "a", "title,lead"); en != `{"id":"a","title":"Fog","lead":"Thick"}` || nb != `{"id":"a","title":"Tåkeuka","lead":"Thick"}` {
 		t.Errorf("nb published: en %s, nb %s", en, nb)
 	}
-	done := b.must(store.Edit{ID: "a", Origin: content.Local, Live: store.TakeBack, Locales: []string{"en"}})
+	done := b.must(writing.Edit{ID: "a", Origin: content.Local, Live: writing.TakeBack, Locales: []string{"en"}})
 	if got := b.read("published", "en", "a", "title"); got != "nothing" || len(done.Changes) == 0 || done.Changes[0].What != "unpublished" {
 		t.Errorf("en taken back: %s, %+v", got, done.Changes)
 	}
@@ -129,11 +132,11 @@ func TestLocalesArePublishedApart(t *testing.T) {
 	if _, err := b.apply(publish("de")); !errors.As(err, &p) || p[0].Rule != "locale" {
 		t.Errorf("an unknown locale: %v", err)
 	}
-	b.must(store.Edit{ID: "b", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Ice"}, "lead": per{"ja": "氷"}}})
-	if _, err := b.apply(store.Edit{ID: "b", Origin: content.Local, Live: store.PublishNewest}); !errors.As(err, &p) || p[0].Path != "fields.title.ja" || p[0].Rule != "required" {
+	b.must(writing.Edit{ID: "b", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Ice"}, "lead": per{"ja": "氷"}}})
+	if _, err := b.apply(writing.Edit{ID: "b", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(err, &p) || p[0].Path != "fields.title.ja" || p[0].Rule != "required" {
 		t.Errorf("ja lacks its title: %v", err)
 	}
-	b.must(store.Edit{ID: "b", Origin: content.Local, Live: store.PublishNewest, Locales: []string{"en"}})
+	b.must(writing.Edit{ID: "b", Origin: content.Local, Live: writing.PublishNewest, Locales: []string{"en"}})
 }
 
 func TestPathsFollowTheirParents(t *testing.T) {
@@ -169,7 +172,7 @@ func TestPathsFollowTheirParents(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel}}}, 1<<20)
+		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel}}}, 1<<20)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -200,8 +203,8 @@ func TestPathsFollowTheirParents(t *testing.T) {
 
 func TestUniqueValuesAndDefaults(t *testing.T) {
 	b := openIslands(t)
-	berth := func(id string, number float64) store.Edit {
-		return store.Edit{ID: id, Type: "berth", Origin: content.Local, Save: content.Fields{"name": id, "number": number}}
+	berth := func(id string, number float64) writing.Edit {
+		return writing.Edit{ID: id, Type: "berth", Origin: content.Local, Save: content.Fields{"name": id, "number": number}}
 	}
 	b.must(berth("a", 1), berth("b", 2))
 	var p content.Problems
@@ -212,49 +215,49 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 	if got := b.read("preview", "en", "a", "depth"); got != `{"id":"a","depth":2.5}` {
 		t.Errorf("the default is not there: %s", got)
 	}
-	if _, err := b.apply(store.Edit{ID: "a", Origin: content.Local, Live: store.PublishNewest}); !errors.As(err, &p) || p[0].Rule != "approval" {
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(err, &p) || p[0].Rule != "approval" {
 		t.Errorf("published without approval: %v", err)
 	}
-	b.must(store.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
+	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
 	if got := b.state("a"); got != "in review []" {
 		t.Errorf("submitted: %s", got)
 	}
-	b.must(store.Edit{ID: "a", Origin: content.Local, Review: content.Returned, Remark: "deeper"})
-	if _, err := b.apply(store.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || p[0].Rule != "review" {
+	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Returned, Remark: "deeper"})
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || p[0].Rule != "review" {
 		t.Errorf("approved what was sent back: %v", err)
 	}
-	b.must(store.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
-	if _, err := b.apply(store.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || !strings.Contains(p[0].Text, "somebody else must approve it") {
+	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || !strings.Contains(p[0].Text, "somebody else must approve it") {
 		t.Errorf("approved by who wrote it: %v", err)
 	}
-	if _, err := b.Apply(t.Context(), b.m, b.v, []store.Edit{{ID: "a", Origin: content.Local, Review: content.Approved}}, "another", content.Cause{Kind: "user", Name: "another"}); err != nil {
+	if _, err := b.Writer.Apply(t.Context(), b.m, b.v, []writing.Edit{{ID: "a", Origin: content.Local, Review: content.Approved}}, "another", content.Cause{Kind: "user", Name: "another"}); err != nil {
 		t.Fatal(err)
 	}
-	b.must(store.Edit{ID: "a", Origin: content.Local, Live: store.PublishNewest})
-	e, err := b.Entry(t.Context(), "a")
+	b.must(writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest})
+	e, err := b.Entries.Get(t.Context(), "a")
 	if err != nil || e.State != content.IsPublished || len(e.Reviews) != 4 || e.Reviews[2].Remark != "deeper" {
 		t.Errorf("%v %+v", e.State, e.Reviews)
 	}
 	b.must(berth("a", 2), berth("b", 7))
-	b.must(store.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "One"}})
-	if _, err := b.apply(store.Edit{ID: "t", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}}); !errors.As(err, &p) || p[0].Rule != "singleton" {
+	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "One"}})
+	if _, err := b.apply(writing.Edit{ID: "t", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}}); !errors.As(err, &p) || p[0].Rule != "singleton" {
 		t.Errorf("a second entry of a singleton: %v", err)
 	}
-	b.must(store.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}})
-	if _, err := b.apply(store.Edit{ID: "a", Type: "berth", Origin: content.Local, Save: content.Fields{"number": 3.0}, Live: store.PublishNewest}); !errors.As(err, &p) {
+	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}})
+	if _, err := b.apply(writing.Edit{ID: "a", Type: "berth", Origin: content.Local, Save: content.Fields{"number": 3.0}, Live: writing.PublishNewest}); !errors.As(err, &p) {
 		t.Errorf("a newer draft takes over the approval: %v", err)
 	}
 }
 
 func TestWhatIsReferredToStays(t *testing.T) {
 	b := openIslands(t)
-	b.must(store.Edit{ID: "winter", Type: "banner", Origin: content.Local, Save: content.Fields{"title": per{"en": "Winter"}}, Live: store.PublishNewest},
+	b.must(writing.Edit{ID: "winter", Type: "banner", Origin: content.Local, Save: content.Fields{"title": per{"en": "Winter"}}, Live: writing.PublishNewest},
 		page("a", content.Fields{"title": per{"en": "A"}, "blocks": []any{per{"block": "banner", "banner": "winter"}, per{"block": "note", "text": per{"en": "Hi", "nb": "Hei"}}}}))
-	var referred *store.ReferredError
-	if _, err := b.apply(store.Edit{ID: "winter", Origin: content.Local, Delete: true}); !errors.As(err, &referred) || referred.By[0].Entry != "a" || referred.By[0].Field != "blocks" {
+	var referred *writing.ReferredError
+	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Delete: true}); !errors.As(err, &referred) || referred.By[0].Entry != "a" || referred.By[0].Field != "blocks" {
 		t.Errorf("deleting what a page shows: %v", err)
 	}
-	if _, err := b.apply(store.Edit{ID: "winter", Origin: content.Local, Retire: true}); !errors.As(err, &referred) {
+	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Retire: true}); !errors.As(err, &referred) {
 		t.Errorf("retiring it: %v", err)
 	}
 	if got := b.read("published", "nb", "a", "blocks(banner(banner(title)),note(text))"); got != `{"id":"a","blocks":[{"block":"banner","banner":{"id":"winter","title":"Winter"}},{"block":"note","text":"Hei"}]}` {
@@ -267,18 +270,18 @@ func TestWhatIsReferredToStays(t *testing.T) {
 	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter", "blocks": []any{per{"block": "banner", "banner": "nobody"}}})); !errors.As(err, &p) || len(p) != 2 || p[0].Rule != "types" || p[1].Path != "fields.blocks[0].banner" {
 		t.Errorf("references to the wrong type, and to nothing: %v", err)
 	}
-	b.must(store.Edit{ID: "winter", Origin: content.Local, Retire: true, EvenIfReferred: true})
+	b.must(writing.Edit{ID: "winter", Origin: content.Local, Retire: true, EvenIfReferred: true})
 	if got := b.state("winter"); got != "retired []" {
 		t.Errorf("retired: %s", got)
 	}
-	if items, _, _ := b.ListEntries(t.Context(), store.EntryFilter{Type: "banner"}); len(items) != 0 {
+	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{Type: "banner"}); len(items) != 0 {
 		t.Errorf("the list shows what is retired: %v", items)
 	}
-	if items, _, _ := b.ListEntries(t.Context(), store.EntryFilter{RefersTo: "winter"}); len(items) != 1 || items[0].ID != "a" {
+	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{RefersTo: "winter"}); len(items) != 1 || items[0].ID != "a" {
 		t.Errorf("who refers to it: %v", items)
 	}
-	b.must(store.Edit{ID: "winter", Origin: content.Local, Restore: 1})
-	if e, _ := b.Entry(t.Context(), "winter"); e.State != content.Draft || e.Revisions[0].Message != "restored revision 1" || len(e.ReferredBy) != 1 {
+	b.must(writing.Edit{ID: "winter", Origin: content.Local, Restore: 1})
+	if e, _ := b.Entries.Get(t.Context(), "winter"); e.State != content.Draft || e.Revisions[0].Message != "restored revision 1" || len(e.ReferredBy) != 1 {
 		t.Errorf("restored: %+v", e)
 	}
 }
@@ -287,16 +290,16 @@ func TestDraftsAreDiscardedAndCompared(t *testing.T) {
 	b := openIslands(t)
 	b.must(page("a", content.Fields{"title": per{"en": "One"}}))
 	draft := page("a", content.Fields{"title": per{"en": "Two"}})
-	draft.Live, draft.Message = store.KeepLive, "a better word"
+	draft.Live, draft.Message = writing.KeepLive, "a better word"
 	b.must(draft)
-	if e, _ := b.Entry(t.Context(), "a"); e.State != content.Revised || e.Revisions[0].Message != "a better word" || e.Revisions[0].By != "tester" {
+	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.Revised || e.Revisions[0].Message != "a better word" || e.Revisions[0].By != "tester" {
 		t.Errorf("%+v", e.Revisions)
 	}
-	b.must(store.Edit{ID: "a", Origin: content.Local, Discard: true})
-	if e, _ := b.Entry(t.Context(), "a"); e.State != content.IsPublished || e.Newest["title"].(per)["en"] != "One" || e.Revision != 3 {
+	b.must(writing.Edit{ID: "a", Origin: content.Local, Discard: true})
+	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.IsPublished || e.Newest["title"].(per)["en"] != "One" || e.Revision != 3 {
 		t.Errorf("after discarding: %+v", e)
 	}
-	if r, err := b.Revision(t.Context(), "a", 2); err != nil || r.Fields["title"].(per)["en"] != "Two" {
+	if r, err := b.Entries.Revision(t.Context(), "a", 2); err != nil || r.Fields["title"].(per)["en"] != "Two" {
 		t.Errorf("the discarded draft is kept: %v %v", r, err)
 	}
 }
@@ -319,7 +322,7 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 			case 7:
 				fields = content.Fields{"titel": "x"}
 			}
-			var done store.Applied
+			var done writing.Applied
 			done, errs[i] = b.apply(page(fmt.Sprintf("p%d", i), fields))
 			sequences[i] = done.Sequence
 		})
@@ -334,10 +337,10 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 		}
 		seen[sequences[i]] = true
 	}
-	if _, total, _ := b.ListEntries(t.Context(), store.EntryFilter{Type: "page"}); total != n/10*8+1 {
+	if _, total, _ := b.Entries.List(t.Context(), entries.EntryFilter{Type: "page"}); total != n/10*8+1 {
 		t.Errorf("%d entries", total)
 	}
-	changes, err := b.ChangesAfter(t.Context(), store.Mark{})
+	changes, err := b.Changes.ChangesAfter(t.Context(), changelog.Mark{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -347,7 +350,7 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 		}
 	}
 	var left int
-	if err := b.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1 and revision = 0`, b.Environment).Scan(&left); err != nil || left != 0 {
+	if err := b.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1 and revision = 0`, b.Environment).Scan(&left); err != nil || left != 0 {
 		t.Errorf("%d entries are half there, %v", left, err)
 	}
 }
@@ -355,68 +358,68 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 func TestModelsConvertWhatIsStored(t *testing.T) {
 	b := openIslands(t)
 	b.must(page("about", content.Fields{"title": per{"en": "About", "nb": "Om"}, "lead": per{"en": "Lead"}}), page("boats", content.Fields{"title": per{"en": "Boats"}, "parent": "about"}),
-		store.Edit{ID: "l", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "L"}, "text": per{"en": "[boats](ref:boats)"}}, Live: store.PublishNewest})
-	apply := func(o store.ModelOptions, replacements ...string) error {
-		err := b.ApplyModel(t.Context(), testkit.Model(t, strings.NewReplacer(replacements...).Replace(islands)), content.Cause{Kind: "model"}, o)
-		b.m, b.v, _ = b.Model(t.Context())
+		writing.Edit{ID: "l", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "L"}, "text": per{"en": "[boats](ref:boats)"}}, Live: writing.PublishNewest})
+	apply := func(o writing.ModelOptions, replacements ...string) error {
+		err := b.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.NewReplacer(replacements...).Replace(islands)), content.Cause{Kind: "model"}, o)
+		b.m, b.v, _ = b.Changes.Model(t.Context())
 		return err
 	}
-	var loss *store.LossError
-	if err := apply(store.ModelOptions{}, "      lead: {kind: text, translated: true}\n", ""); !errors.As(err, &loss) || len(loss.Consequences) != 1 || loss.Consequences[0].Entries != 1 {
+	var loss *writing.LossError
+	if err := apply(writing.ModelOptions{}, "      lead: {kind: text, translated: true}\n", ""); !errors.As(err, &loss) || len(loss.Consequences) != 1 || loss.Consequences[0].Entries != 1 {
 		t.Errorf("a field with values goes: %v", err)
 	}
 	if b.v != 1 {
 		t.Errorf("a refused model made version %d", b.v)
 	}
-	if err := apply(store.ModelOptions{IfVersion: 9}); !errors.Is(err, store.ErrModelMoved) {
+	if err := apply(writing.ModelOptions{IfVersion: 9}); !errors.Is(err, db.ErrModelMoved) {
 		t.Errorf("another version: %v", err)
 	}
 	told := 0
-	if err := apply(store.ModelOptions{Progress: func(done, total int) { told = done }}, "lead: {kind: text,", "standfirst: {was: lead, kind: text,", `path: "/{parent.path}/{slug}"`, `path: {en: "/{parent.path}/{slug}", nb: "/no/{slug}"}`); err != nil {
+	if err := apply(writing.ModelOptions{Progress: func(done, total int) { told = done }}, "lead: {kind: text,", "standfirst: {was: lead, kind: text,", `path: "/{parent.path}/{slug}"`, `path: {en: "/{parent.path}/{slug}", nb: "/no/{slug}"}`); err != nil {
 		t.Fatal(err)
 	}
 	if got := b.read("published", "en", "about", "standfirst"); got != `{"id":"about","standfirst":"Lead"}` || told == 0 {
 		t.Errorf("renamed: %s, progress %d", got, told)
 	}
-	if r, err := b.Revision(t.Context(), "about", 1); err != nil || r.Fields["standfirst"] == nil || r.Fields["lead"] != nil {
+	if r, err := b.Entries.Revision(t.Context(), "about", 1); err != nil || r.Fields["standfirst"] == nil || r.Fields["lead"] != nil {
 		t.Errorf("the old revision has %v, %v", r.Fields, err)
 	}
 	if got := b.read("published", "nb", "l", "text(inline)"); !strings.Contains(got, `/no/boats`) {
 		t.Errorf("a link after its target moved: %s", got)
 	}
-	e, err := b.Entry(t.Context(), "boats")
+	e, err := b.Entries.Get(t.Context(), "boats")
 	if err != nil || !slices.Contains(e.FormerPaths, "/about/boats") {
 		t.Errorf("former paths %v, %v", e.FormerPaths, err)
 	}
-	all, err := b.Consequences(t.Context(), b.m, testkit.Model(t, islands))
+	all, err := b.Writer.Consequences(t.Context(), b.m, testkit.Model(t, islands))
 	if err != nil || all[0].Severity != model.Loses || all[0].Entries != 1 {
 		t.Errorf("%v %v", all, err)
 	}
-	if err := apply(store.ModelOptions{AllowLoss: true}, "  page:\n", "  leaf:\n    was: page\n", "types: [page]", "types: [leaf]"); err != nil {
+	if err := apply(writing.ModelOptions{AllowLoss: true}, "  page:\n", "  leaf:\n    was: page\n", "types: [page]", "types: [leaf]"); err != nil {
 		t.Fatal(err)
 	}
-	if e, err := b.Entry(t.Context(), "boats"); err != nil || e.Type != "leaf" {
+	if e, err := b.Entries.Get(t.Context(), "boats"); err != nil || e.Type != "leaf" {
 		t.Errorf("a renamed type: %v %v", e.Type, err)
 	}
-	if err := apply(store.ModelOptions{}, "types:\n  page:", "types:\n  leaf:", "types: [page]", "types: [leaf]", "ja: {}", "ja: {retired: true}"); err != nil {
+	if err := apply(writing.ModelOptions{}, "types:\n  page:", "types:\n  leaf:", "types: [page]", "types: [leaf]", "ja: {}", "ja: {retired: true}"); err != nil {
 		t.Fatal(err)
 	}
-	if covered, err := b.Coverages(t.Context(), b.m.Tags()); err != nil || len(covered) != 2 || covered[0].Translated != 3 || covered[1].Locale != "nb" || covered[1].FilledIn != 2 {
+	if covered, err := b.Entries.Coverages(t.Context(), b.m.Tags()); err != nil || len(covered) != 2 || covered[0].Translated != 3 || covered[1].Locale != "nb" || covered[1].FilledIn != 2 {
 		t.Errorf("coverage %+v, %v", covered, err)
 	}
 }
 
 func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	b := openIslands(t)
-	b.must(store.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "A"}}})
-	if _, err := b.AddSchedule(t.Context(), store.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x"}); !errors.Is(err, store.ErrPast) {
+	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "A"}}})
+	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x"}); !errors.Is(err, entries.ErrPast) {
 		t.Errorf("a moment that is over: %v", err)
 	}
-	s, err := b.AddSchedule(t.Context(), store.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"})
+	s, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"})
 	if err != nil || b.state("a") != "scheduled []" {
 		t.Fatalf("%v, %s", err, b.state("a"))
 	}
-	edit := store.Edit{ID: "a", Origin: content.Local, Live: store.PublishNewest, PublishRevision: s.Revision, Schedule: s.ID}
+	edit := writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest, PublishRevision: s.Revision, Schedule: s.ID}
 	var wg sync.WaitGroup
 	errs := make([]error, 4)
 	for i := range errs {
@@ -425,7 +428,7 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	wg.Wait()
 	gone := 0
 	for _, err := range errs {
-		if errors.Is(err, store.ErrScheduleGone) {
+		if errors.Is(err, writing.ErrScheduleGone) {
 			gone++
 		} else if err != nil {
 			t.Error(err)
@@ -434,10 +437,10 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	if gone != 3 || b.state("a") != "published [en]" {
 		t.Errorf("%d of 4 came too late; %s", gone, b.state("a"))
 	}
-	if err := b.EndSchedule(t.Context(), s.ID, store.ScheduleCancelled, ""); !errors.Is(err, store.ErrScheduleGone) {
+	if err := b.Schedules.End(t.Context(), s.ID, entries.ScheduleCancelled, ""); !errors.Is(err, writing.ErrScheduleGone) {
 		t.Errorf("cancelling what is done: %v", err)
 	}
-	if _, err := b.Schedule(t.Context(), "nonsense"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := b.Schedules.Get(t.Context(), "nonsense"); !errors.Is(err, db.ErrNotFound) {
 		t.Errorf("an id that is none: %v", err)
 	}
 }
@@ -445,7 +448,7 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 func TestWhoElseHasItOpen(t *testing.T) {
 	b := openIslands(t)
 	see := func(session, who string) string {
-		others, err := b.SawOpen(t.Context(), "a", session, who)
+		others, err := b.Entries.RecordPresence(t.Context(), "a", session, who)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -16,6 +16,8 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
 )
 
 var database *cluster.Cluster
@@ -45,12 +47,12 @@ func URL() string { return database.URL }
 // Store opens a store on an environment that nobody else has, with the model.
 func Store(t testing.TB, m *model.Model) *store.Store {
 	t.Helper()
-	s, err := store.Open(t.Context(), store.Options{URL: database.URL, Environment: "t" + strings.ToLower(rand.Text()[:10]), Log: Log(t)})
+	s, err := store.Open(t.Context(), "t"+strings.ToLower(rand.Text()[:10]), db.Options{URL: database.URL, Log: Log(t)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(s.Close)
-	if err := s.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, store.ModelOptions{}); err != nil {
+	t.Cleanup(s.DB.Close)
+	if err := s.Writer.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	return s

@@ -1,0 +1,225 @@
+package audit
+
+import (
+	"cmp"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/store/db"
+)
+
+// Log is the audit log of an environment. It is safe for concurrent use.
+type Log struct {
+	db          *db.DB
+	environment string
+}
+
+// New returns the audit log of an environment.
+func New(d *db.DB, environment string) *Log { return &Log{d, environment} }
+
+// Actor is who does something, as the audit log has it.
+type Actor struct {
+	Name string
+	// Kind is account, key or token, or, of what happens by itself, the kind of
+	// its cause.
+	Kind string
+	// Address that the request came from, if it was one.
+	Address string
+}
+
+type actorKey struct{}
+
+// WithActor returns a context in which all that is written is done by the actor.
+func WithActor(ctx context.Context, a Actor) context.Context {
+	return context.WithValue(ctx, actorKey{}, a)
+}
+
+// actorOf is who writes: the context's actor, else who the cause names.
+func ActorFrom(ctx context.Context, cause content.Cause) Actor {
+	if a, ok := ctx.Value(actorKey{}).(Actor); ok {
+		return a
+	}
+	return Actor{Name: cmp.Or(cause.Name, "ubiquon"), Kind: cause.Kind}
+}
+
+// Act is one line of the audit log.
+type Record struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	Kind    string    `json:"kind"`
+	Address string    `json:"address,omitempty"`
+	// What was done, in the words of the command line, as in entry publish.
+	What string `json:"what"`
+	// Subject is the id or name of what it was done to.
+	Subject string          `json:"subject,omitempty"`
+	Before  json.RawMessage `json:"before,omitempty"`
+	After   json.RawMessage `json:"after,omitempty"`
+	// Previous is the digest of the line before, Hash that of this one: SHA-256 in
+	// hexadecimal digits (see Store.VerifyAudit).
+	Previous string `json:"previous,omitempty"`
+	Hash     string `json:"hash,omitempty"`
+}
+
+// act makes a line of the audit log; before and after may be nil.
+func NewRecord(by Actor, what, subject string, before, after any) Record {
+	a := Record{Who: by.Name, Kind: by.Kind, Address: by.Address, What: what, Subject: subject}
+	if before != nil {
+		a.Before, _ = json.Marshal(before) // plain records
+	}
+	if after != nil {
+		a.After, _ = json.Marshal(after)
+	}
+	return a
+}
+
+func (l *Log) Queue(b *db.Batch, acts ...Record) {
+	if len(acts) == 0 {
+		return
+	}
+	src, _ := json.Marshal(acts) // plain records
+	b.Exec(`insert into audit (environment, who, kind, address, what, subject, before, after)
+		select $1, who, kind, coalesce(address, ''), what, coalesce(subject, ''), before, after
+		from jsonb_to_recordset($2::jsonb) as n (who text, kind text, address text, what text, subject text, before jsonb, after jsonb)`, l.environment, src)
+}
+
+// Note adds a line to the audit log for what was not written in a transaction of
+// ours. before and after may be nil.
+func (l *Log) Add(ctx context.Context, cause content.Cause, what, subject string, before, after any) error {
+	var b db.Batch
+	l.Queue(&b, NewRecord(ActorFrom(ctx, cause), what, subject, before, after))
+	return b.Run(ctx, l.db.Conns(ctx))
+}
+
+// ActFilter narrows Acts; empty parts do not.
+type Filter struct {
+	Who string
+	// What is what was done, or its first word: entry, key.
+	What    string
+	Subject string
+	// After and Until bound the time.
+	After, Until time.Time
+	// Below lists what came before the line with this id.
+	Below int64
+	Limit int // 0 means 100
+}
+
+// maxActs bounds what Acts returns at once.
+const maxActs = 1000
+
+// Acts returns lines of the audit log, the newest first.
+func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
+	if f.Limit <= 0 {
+		f.Limit = 100
+	}
+	f.Limit = min(f.Limit, maxActs)
+	sql := `select id, at, who, kind, address, what, subject, before, after, encode(previous, 'hex'), encode(hash, 'hex') from audit where environment = $1`
+	args := []any{l.environment}
+	add := func(condition string, v any) {
+		args = append(args, v)
+		sql += " and " + condition + "$" + strconv.Itoa(len(args))
+	}
+	if f.Who != "" {
+		add("who = ", f.Who)
+	}
+	if f.Subject != "" {
+		add("subject = ", f.Subject)
+	}
+	if f.What != "" {
+		add("(what || ' ') ^@ ", f.What+" ")
+	}
+	if !f.After.IsZero() {
+		add("at >= ", f.After)
+	}
+	if !f.Until.IsZero() {
+		add("at < ", f.Until)
+	}
+	if f.Below > 0 {
+		add("id < ", f.Below)
+	}
+	args = append(args, f.Limit)
+	rows, err := l.db.Conns(ctx).Query(ctx, sql+` order by id desc limit $`+strconv.Itoa(len(args)), args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Record, error) {
+		var a Record
+		err := r.Scan(&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After, &a.Previous, &a.Hash)
+		return a, err
+	})
+}
+
+// AuditState is what verifying the audit log has found.
+type State struct {
+	// Lines are how many there are, from First to Last.
+	Lines       int64 `json:"lines"`
+	First, Last int64 `json:"-"`
+	// Hash is the digest of the newest line: kept elsewhere, it proves later that no line
+	// up to there was changed or taken out.
+	Hash string `json:"hash"`
+	// Broken is the first line whose digest, or that of the line before, does not fit; 0 if
+	// there is none.
+	Broken int64 `json:"broken,omitempty"`
+	// Contains tells whether a line has the digest that was asked for; nil if none was.
+	Contains *bool `json:"contains,omitempty"`
+}
+
+// VerifyAudit checks that each line of the audit log carries the digest of the line
+// before, and its own: that none was changed, put in or taken out. Lines that retention
+// took away are vouched for by the line that tells of it. contains, if not empty, is the
+// digest of a line that must be there.
+//
+// A line's digest is the SHA-256 of the digest before it and of the line as a JSON array:
+// environment, id, time, who, kind, address, what, subject, before, after, as PostgreSQL
+// writes jsonb (function audit_digest).
+func (l *Log) Verify(ctx context.Context, contains string) (State, error) {
+	var out State
+	err := pgx.BeginTxFunc(ctx, l.db.Conns(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, `select count(*), coalesce(min(id), 0), coalesce(max(id), 0), coalesce((select encode(hash, 'hex') from audit where environment = $1 order by id desc limit 1), '') from audit where environment = $1`,
+			l.environment).Scan(&out.Lines, &out.First, &out.Last, &out.Hash)
+		if err != nil {
+			return err
+		}
+		err = tx.QueryRow(ctx, `select coalesce(min(id), 0) from (
+			select a.id, a.previous, a.hash, audit_digest(a.previous, a) as made, lag(a.hash) over w as before, lag(a.id) over w as last from audit a where a.environment = $1 window w as (order by a.id)) c
+			where hash <> made or last is not null and (last <> id - 1 or previous <> before)
+				or last is null and previous <> '' and not exists (select from audit t where t.environment = $1 and t.what = 'audit trim' and t.after ->> 'hash' = encode(c.previous, 'hex'))
+				or last is null and previous = '' and id <> 1`, l.environment).Scan(&out.Broken)
+		if err != nil || contains == "" {
+			return err
+		}
+		var there bool
+		err = tx.QueryRow(ctx, `select exists (select from audit where environment = $1 and encode(hash, 'hex') = lower($2))`, l.environment, contains).Scan(&there)
+		out.Contains = &there
+		return err
+	})
+	return out, err
+}
+
+// TrimAudit takes lines out of the audit log that are older than keep, and tells so in a
+// line of its own, which vouches for the digest of the last that went. It returns how
+// many went.
+func (l *Log) Trim(ctx context.Context, keep time.Duration) (int, error) {
+	var upTo int64
+	var hash []byte
+	err := l.db.Conns(ctx).QueryRow(ctx, `select id, hash from audit where environment = $1 and at < clock_timestamp() - $2::interval
+		and id < (select max(id) from audit where environment = $1) order by id desc limit 1`, l.environment, keep).Scan(&upTo, &hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	if err := l.Add(ctx, content.Cause{Kind: "retention"}, "audit trim", strconv.FormatInt(upTo, 10), nil, map[string]any{"upTo": upTo, "hash": hex.EncodeToString(hash)}); err != nil {
+		return 0, err
+	}
+	tag, err := l.db.Conns(ctx).Exec(ctx, `delete from audit where environment = $1 and id <= $2`, l.environment, upTo)
+	return int(tag.RowsAffected()), err
+}

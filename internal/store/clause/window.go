@@ -1,0 +1,45 @@
+package clause
+
+import (
+	"strings"
+
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+)
+
+// sortColumn returns the SQL of a sort's value, that of the same value as text,
+// and the type that the text is cast to when it is compared.
+func SortColumn(s query.Sort) (expression, asText, cast string) {
+	if name, ok := strings.CutPrefix(s.By, "about."); ok {
+		column := map[string]string{"published": "published", "firstPublished": "first_published", "updated": "updated"}[name]
+		return column, Member("about", name, true), "timestamptz"
+	}
+	asText = Member("fields", s.By, true)
+	switch s.Kind {
+	case model.Integer, model.Decimal:
+		return "(" + asText + ")::numeric", asText, "numeric"
+	case model.Money:
+		asText = Member(Member("fields", s.By, false), "amount", true)
+		return "(" + asText + ")::numeric", asText, "numeric"
+	case model.Boolean:
+		return "(" + asText + ")::boolean", asText, "boolean"
+	}
+	// Text compares by its bytes, here and everywhere.
+	return "(" + asText + `) collate "C"`, asText, "text"
+}
+
+// ofType is the condition that a row is of a type. It is written out, so that a
+// plan may use the indexes that are for this type alone.
+func OfType(typ string) string { return " and type = " + Quote(typ) }
+
+func Direction(descending, backwards bool) string {
+	switch {
+	case descending && backwards:
+		return " asc nulls first"
+	case descending:
+		return " desc nulls last"
+	case backwards:
+		return " desc nulls first"
+	}
+	return " asc nulls last"
+}

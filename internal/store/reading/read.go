@@ -1,0 +1,595 @@
+package reading
+
+import (
+	"bytes"
+	"context"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/clause"
+	"ubiquon/internal/store/db"
+)
+
+// Reader executes compiled reads. It is safe for concurrent use.
+type Reader struct {
+	db          *db.DB
+	environment string
+	changes     *changelog.Log
+	log         *slog.Logger
+}
+
+// New returns the reader of an environment.
+func New(d *db.DB, environment string, changes *changelog.Log, log *slog.Logger) *Reader {
+	return &Reader{d, environment, changes, log}
+}
+
+// Read answers the query from one snapshot. The model is the one that the query
+// was compiled with; another version in the database gives ErrModelMoved.
+//
+// Every selection is one statement, however many entries it is for, and all
+// statements of one depth travel together. A query that is one statement anyhow
+// needs no transaction around it to see one snapshot.
+// A result that would take more than most bytes is query.ErrTooLarge.
+func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most int) (*query.Result, error) {
+	ctx = db.For(ctx, db.Reading)
+	res := &query.Result{MostBytes: most, Roots: make([]query.RootResult, len(q.Roots))}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	budget := &bytesLeft{left: most + most/4 + 64<<10, stop: cancel} // what is read is not quite what is shown
+	var all []statement
+	deeper, past := false, false
+	for i := range q.Roots {
+		own := rd.rootStatements(q, i, &res.Roots[i])
+		if root := &q.Roots[i]; root.Revision > 0 {
+			if err := rd.atRevision(ctx, q, root, &own[0], res); err != nil {
+				return nil, err
+			}
+			past = true
+		}
+		all = append(all, own...)
+		deeper = deeper || hasLinks(&q.Roots[i].Selection)
+	}
+	all = append(all, rd.deadlineStatements(q, res)...)
+	for i := range all {
+		budget.watch(&all[i])
+	}
+	if len(all) == 1 && !deeper && !past {
+		if found, err := rd.readAtOnce(ctx, all[0], res); err != nil || found {
+			forwards(q, res)
+			return checked(res, version, budget.error(err))
+		}
+	}
+	err := rd.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
+		var b db.Batch
+		b.Exec(`begin isolation level repeatable read read only`)
+		b.Query(func(r pgx.Rows) error { return r.Scan(&res.Sequence, &res.ModelVersion) },
+			`select coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0), model_version from environment where name = $1`, rd.environment)
+		for _, st := range all {
+			st.queue(&b)
+		}
+		if !deeper {
+			b.Exec(`commit`)
+		}
+		if err := b.Run(ctx, conn); err != nil {
+			return err
+		}
+		if int64(res.ModelVersion) != version {
+			return db.ErrModelMoved
+		}
+		forwards(q, res)
+		var next []*linkRead
+		for i := range q.Roots {
+			next = collectLinks(next, localeOf(&q.Roots[i], &res.Roots[i]), &q.Roots[i].Selection, res.Roots[i].Rows)
+		}
+		for len(next) > 0 {
+			var b db.Batch
+			deeper = false
+			for _, l := range next {
+				for _, st := range l.statements(rd, q.Edition) {
+					budget.watch(&st)
+					st.queue(&b)
+				}
+				deeper = deeper || hasLinks(l.selection)
+			}
+			if !deeper {
+				b.Exec(`commit`)
+			}
+			if err := b.Run(ctx, conn); err != nil {
+				return err
+			}
+			var after []*linkRead
+			for _, l := range next {
+				l.attach()
+				after = collectLinks(after, l.locale, l.selection, l.rows())
+			}
+			next = after
+		}
+		return nil
+	})
+	return checked(res, version, budget.error(err))
+}
+
+// localeOf is the locale that a root's rows are in.
+func localeOf(root *query.Root, found *query.RootResult) string {
+	if root.Locale != "" {
+		return root.Locale
+	}
+	return found.Locale
+}
+
+// turn puts the rows of lists that were read from their end into order.
+func forwards(q *query.Query, res *query.Result) {
+	for i := range q.Roots {
+		if q.Roots[i].Backwards() {
+			slices.Reverse(res.Roots[i].Rows)
+		}
+	}
+}
+
+func checked(res *query.Result, version int64, err error) (*query.Result, error) {
+	if err == nil && int64(res.ModelVersion) != version {
+		err = db.ErrModelMoved
+	}
+	if err != nil {
+		return nil, err
+	}
+	return res, nil
+}
+
+// statement is a select whose rows go to each, as they come from the wire.
+type statement struct {
+	columns string // between select and from
+	rest    string // from and what follows
+	args    []any
+	each    func(raw [][]byte) error
+}
+
+// bytesLeft is what the rows of a read may still take.
+type bytesLeft struct {
+	left int
+	stop func() // ends the statements
+}
+
+// error is query.ErrTooLarge if that is why the statements were ended.
+func (b *bytesLeft) error(err error) error {
+	if err != nil && b.left < 0 {
+		return query.ErrTooLarge
+	}
+	return err
+}
+
+// watch has the statement fail with query.ErrTooLarge when its rows take more than is
+// left. A row counts with the memory that it takes beside its values.
+func (b *bytesLeft) watch(st *statement) {
+	const each = 100
+	next := st.each
+	st.each = func(raw [][]byte) error {
+		size := each
+		for _, v := range raw {
+			size += len(v)
+		}
+		if b.left -= size; b.left < 0 {
+			b.stop()
+			return query.ErrTooLarge
+		}
+		return next(raw)
+	}
+}
+
+func (st statement) queue(b *db.Batch) {
+	b.Query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, "select "+st.columns+st.rest, st.args...)
+}
+
+// stamp is where the log and the model are, as one more column of a statement.
+const stamp = `(select (select sequence from change where environment = $1 order by sequence desc limit 1) || ' ' || model_version from environment where name = $1)`
+
+// readAtOnce runs a statement that brings the end of the log and the model's
+// version along with its rows. Without rows it brings nothing: then found is
+// false, and the statement is run again beside one that asks for them.
+func (rd *Reader) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
+	sql := "select " + st.columns + ", " + stamp + st.rest
+	if t := db.TraceOf(ctx); t != nil {
+		defer t.Began(sql, st.args)()
+	}
+	rows, err := rd.db.Conns(ctx).Query(ctx, sql, st.args...)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		raw := rows.RawValues()
+		n := len(raw) - 1
+		if !found {
+			found = true
+			sequence, version, _ := strings.Cut(string(raw[n]), " ")
+			if res.Sequence, err = strconv.ParseInt(sequence, 10, 64); err != nil {
+				return true, err
+			}
+			if res.ModelVersion, err = strconv.Atoi(version); err != nil {
+				return true, err
+			}
+		}
+		if err := st.each(raw[:n]); err != nil {
+			return true, err
+		}
+	}
+	return found, rows.Err()
+}
+
+// reader turns the columns of a statement into rows of a selection. It takes the
+// bytes as they come: text and jsonb come as text, and of the booleans only
+// matters whether they are null.
+type reader struct {
+	columns []string
+	typ     string // of all rows, or "" when it is the second column
+	// cells says, for each pick, which columns it has.
+	cells [][]int
+	keys  []int // the columns of a list's sort values
+	sel   *query.Selection
+
+	kept   [][]byte // of the row at hand
+	bytes  slab[byte]
+	values slab[[]byte]
+	lists  slab[[][]byte]
+	rows   slab[query.Row]
+}
+
+// newReader returns the reader of a selection of entries of one type, or, with
+// "", of any.
+func newReader(sel *query.Selection, typ string) *reader {
+	r := &reader{columns: []string{"entry"}, typ: typ, sel: sel, cells: make([][]int, len(sel.Picks))}
+	if typ == "" {
+		r.column("type")
+	}
+	for i := range sel.Picks {
+		p := &sel.Picks[i]
+		whole, members := p.Columns()
+		if whole {
+			r.cells[i] = []int{r.column(clause.Member("fields", p.Field, p.Text))}
+			continue
+		}
+		from := "about"
+		if p.Kind == query.PickParts {
+			from = "fields -> " + clause.Quote(p.Field)
+			// The first cell tells whether there is an object at all.
+			r.cells[i] = append(r.cells[i], r.column("case when fields ? "+clause.Quote(p.Field)+" then true end"))
+		}
+		for _, m := range members {
+			r.cells[i] = append(r.cells[i], r.column(clause.Member(from, m.Name, m.Text)))
+		}
+	}
+	return r
+}
+
+// column returns the place of an expression among the columns, adding it if it
+// is not there yet.
+func (r *reader) column(expression string) int {
+	for i, c := range r.columns {
+		if c == expression {
+			return i
+		}
+	}
+	r.columns = append(r.columns, expression)
+	return len(r.columns) - 1
+}
+
+func (r *reader) row(raw [][]byte) *query.Row {
+	// What came is only good until the next row: one copy of all of it.
+	size, cells := 0, len(r.keys)
+	for _, v := range raw[:len(r.columns)] {
+		size += len(v)
+	}
+	for _, c := range r.cells {
+		cells += len(c)
+	}
+	arena := r.bytes.take(size)[:0]
+	r.kept = r.kept[:0]
+	for _, v := range raw[:len(r.columns)] {
+		if v != nil {
+			start := len(arena)
+			arena = append(arena, v...)
+			v = arena[start:len(arena):len(arena)]
+		}
+		r.kept = append(r.kept, v)
+	}
+	typ := r.typ
+	if typ == "" {
+		typ = string(r.kept[1])
+	}
+	out := &r.rows.take(1)[0]
+	*out = query.Row{ID: string(r.kept[0]), Type: typ, Cells: r.lists.take(len(r.cells))}
+	flat := r.values.take(cells)[:0]
+	for _, c := range r.keys {
+		flat = append(flat, r.kept[c])
+	}
+	out.Keys = flat[:len(r.keys):len(r.keys)]
+	for i, columns := range r.cells {
+		start := len(flat)
+		for _, c := range columns {
+			flat = append(flat, r.kept[c])
+		}
+		out.Cells[i] = flat[start:len(flat):len(flat)]
+		switch p := &r.sel.Picks[i]; p.Kind {
+		case query.PickLink, query.PickInner:
+			if out.Asked == nil {
+				out.Asked, out.Linked = make([][]string, len(r.cells)), make([][]*query.Row, len(r.cells))
+			}
+			if p.Kind == query.PickLink {
+				out.Asked[i] = query.IDs(out.Cells[i][0])
+			} else {
+				out.Linked[i] = p.Inner(out.Cells[i][0])
+			}
+		case query.PickBack:
+			if out.Lists == nil {
+				out.Lists = make([]*query.RootResult, len(r.cells))
+			}
+			out.Lists[i] = &query.RootResult{}
+		}
+	}
+	return out
+}
+
+// placed is only where an entry stands in its list.
+func (r *reader) placed(raw [][]byte) *query.Row {
+	out := &query.Row{ID: string(raw[0]), Keys: make([][]byte, len(r.keys))}
+	for i, c := range r.keys {
+		out.Keys[i] = bytes.Clone(raw[c])
+	}
+	return out
+}
+
+// slab hands out pieces of larger allocations, of up to sixteen pieces each: the
+// rows of a result live and die together.
+type slab[T any] struct {
+	left []T
+	made int
+}
+
+func (s *slab[T]) take(n int) []T {
+	if n > len(s.left) {
+		s.made = min(max(2*s.made, 1), 16)
+		s.left = make([]T, s.made*n)
+	}
+	out := s.left[:n:n]
+	s.left = s.left[n:]
+	return out
+}
+
+// rootStatements returns what answers a root: one statement, and before it
+// another one if the list is to be counted. The environment is the first
+// argument of each.
+func (rd *Reader) rootStatements(q *query.Query, i int, out *query.RootResult) []statement {
+	root := &q.Roots[i]
+	if root.By == query.ByPath {
+		return rd.pathStatements(q, root, out)
+	}
+	r := newReader(&root.Selection, root.Type)
+	var args clause.Params
+	where := " where environment = " + args.Add(rd.environment, "") + " and edition = " + args.Add(q.Edition, "")
+	where += " and locale = " + args.Add(root.Locale, "")
+	if root.Type != "" {
+		where += clause.OfType(root.Type)
+	}
+	one := func(raw [][]byte) error {
+		out.Rows = append(out.Rows, r.row(raw))
+		return nil
+	}
+	switch root.By {
+	case query.BySlug:
+		where += " and slug = " + args.Add(root.Value, "")
+	case query.ByID:
+		where += " and entry = " + args.Add(root.Value, "")
+	case query.BySingle:
+		where += " order by entry limit 1"
+	case query.ByPaths:
+		return pathsStatements(rd.environment, q.Edition, root, out)
+	case query.ByList:
+		return listStatements(root, r, out, where, args)
+	}
+	return []statement{{strings.Join(r.columns, ", "), " from document" + where, args, one}}
+}
+
+// pathStatements finds the entry at a path, in the root's locale or in whichever
+// has it, and where the one lives now that lived there before.
+func (rd *Reader) pathStatements(q *query.Query, root *query.Root, out *query.RootResult) []statement {
+	r := newReader(&root.Selection, "")
+	locale := r.column("locale")
+	args := []any{rd.environment, q.Edition, root.Value, out.LookedIn(root)}
+	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) order by array_position($4::text[], locale) limit 1",
+		args, func(raw [][]byte) error {
+			out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
+			return nil
+		}}, {"f.entry, f.locale, d.path, d.type", " from former_path f left join document d on d.environment = f.environment and d.edition = $2 and d.entry = f.entry and d.locale = f.locale" +
+		" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) order by f.since desc, f.locale limit 100",
+		args, func(raw [][]byte) error {
+			if out.MovedTo == "" {
+				// One that lives nowhere now may come back.
+				out.Formerly = append(out.Formerly, query.Former{Entry: string(raw[0]), Locale: string(raw[1])})
+				out.MovedTo, out.MovedLocale, out.MovedType = string(raw[2]), string(raw[1]), string(raw[3])
+			}
+			return nil
+		}}}
+}
+
+// pathsStatements lists where entries live, locale by locale: as the index of
+// paths has them.
+func pathsStatements(environment, edition string, root *query.Root, out *query.RootResult) []statement {
+	from := ""
+	args := []any{environment, edition, root.Locales, root.Types, root.Limit + root.Past()}
+	if root.After != nil {
+		from = " and (locale, path) > ($6, $7)"
+		args = append(args, *root.After.Values[0], *root.After.Values[1])
+	}
+	return []statement{{"entry, type, locale, path, about ->> 'updated'", " from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not null and type = any($4::text[]) and about -> 'locales' ? locale" +
+		from + " order by locale, path limit $5", args, func(raw [][]byte) error {
+		row := query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])}
+		if len(out.Paths) == root.Limit {
+			out.More, out.PastPaths = true, append(out.PastPaths, row)
+			return nil
+		}
+		out.Paths = append(out.Paths, row)
+		return nil
+	}}}
+}
+
+func hasLinks(sel *query.Selection) bool {
+	for i := range sel.Picks {
+		switch p := &sel.Picks[i]; p.Kind {
+		case query.PickLink, query.PickBack:
+			return true
+		case query.PickInner:
+			if hasLinks(p.Link) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// linkRead is the read of all entries that one reference of some rows leads to,
+// or of all that refer to those rows.
+type linkRead struct {
+	locale    string
+	pick      int
+	types     []string
+	list      *query.Root // of those that refer
+	parents   []*query.Row
+	selection *query.Selection
+	found     map[string]*query.Row
+}
+
+func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*query.Row) []*linkRead {
+	for i := range sel.Picks {
+		p := &sel.Picks[i]
+		l := &linkRead{locale: locale, pick: i, types: p.Types, list: p.List, selection: p.Link, found: map[string]*query.Row{}}
+		switch p.Kind {
+		case query.PickBack:
+			l.selection = &p.List.Selection
+		case query.PickInner:
+			if hasLinks(p.Link) {
+				var inner []*query.Row
+				for _, row := range rows {
+					inner = append(inner, row.Linked[i]...)
+				}
+				out = collectLinks(out, locale, p.Link, inner)
+			}
+			continue
+		case query.PickLink:
+		default:
+			continue
+		}
+		for _, row := range rows {
+			if (l.list != nil || len(row.Asked[i]) > 0) && (p.On == nil || slices.Contains(p.On, row.Type)) {
+				l.parents = append(l.parents, row)
+			}
+		}
+		if len(l.parents) > 0 {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// statements are what reads the entries: one statement, and one more when those
+// that refer are to be counted.
+func (l *linkRead) statements(s *Reader, edition string) []statement {
+	if l.list != nil {
+		return l.backStatements(s, edition)
+	}
+	var wanted []string
+	for _, p := range l.parents {
+		for _, id := range p.Asked[l.pick] {
+			if _, ok := l.found[id]; !ok {
+				l.found[id] = nil
+				wanted = append(wanted, id)
+			}
+		}
+	}
+	only := ""
+	if len(l.types) == 1 {
+		only = l.types[0]
+	}
+	r := newReader(l.selection, only)
+	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
+		[]any{s.environment, edition, l.locale, wanted, l.types}, func(raw [][]byte) error {
+			row := r.row(raw)
+			l.found[row.ID] = row
+			return nil
+		}}}
+}
+
+func (l *linkRead) backStatements(s *Reader, edition string) []statement {
+	var ids []string
+	lists := map[string][]*query.RootResult{}
+	for _, p := range l.parents {
+		if lists[p.ID] == nil {
+			ids = append(ids, p.ID)
+		}
+		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
+	}
+	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
+	where := " where environment = $1 and edition = $2 and locale = $3" + clause.OfType(l.list.Type) + " and links <> '{}' and links @> array[$5 || p.id]" + filtered(l.list, &args)
+	var all []statement
+	if l.list.Count {
+		all = append(all, statement{"p.id, (select count(*)::text from document" + where + ")", " from unnest($4::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {
+			n, err := strconv.Atoi(string(raw[1]))
+			for _, list := range lists[string(raw[0])] {
+				list.Total = n
+			}
+			return err
+		}})
+	}
+	r := newReader(l.selection, l.list.Type)
+	from := window(l.list, r, where, &args)
+	columns := make([]string, len(r.columns))
+	for i, c := range r.columns {
+		columns[i] = c + " as c" + strconv.Itoa(i)
+	}
+	return append(all, statement{"p.id, d.*", " from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(columns, ", ") + from + ") d", args, func(raw [][]byte) error {
+		for _, list := range lists[string(raw[0])] {
+			takeRow(l.list, r, list, raw[1:])
+		}
+		return nil
+	}})
+}
+
+// attach hangs the entries found below the rows that refer to them, in the
+// order in which they do.
+func (l *linkRead) attach() {
+	for _, p := range l.parents {
+		if l.list != nil {
+			if l.list.Backwards() {
+				slices.Reverse(p.Lists[l.pick].Rows)
+			}
+			continue
+		}
+		for _, id := range p.Asked[l.pick] {
+			if row := l.found[id]; row != nil {
+				p.Linked[l.pick] = append(p.Linked[l.pick], row)
+			}
+		}
+	}
+}
+
+func (l *linkRead) rows() []*query.Row {
+	var out []*query.Row
+	if l.list != nil {
+		for _, p := range l.parents {
+			out = append(out, p.Lists[l.pick].Rows...)
+		}
+		return out
+	}
+	for _, row := range l.found {
+		if row != nil {
+			out = append(out, row)
+		}
+	}
+	return out
+}
