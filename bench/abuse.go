@@ -59,7 +59,10 @@ func (y *yard) abuse(ctx context.Context) error {
 	}
 	defer stop()
 	span := time.Duration(y.seconds) * time.Second
-	fmt.Printf("  %-32s %-20s %-20s %-20s %s\n", "a reader of hits: p50, p99", "undisturbed", "beside refusals", "beside the attack", "p99 to undisturbed, to refusals; memory at most; ready")
+	fmt.Printf(
+		"  %-32s %-20s %-20s %-20s %s\n", "a reader of hits: p50, p99", "undisturbed", "beside refusals",
+		"beside the attack", "p99 to undisturbed, to refusals; memory at most; ready",
+	)
 	worst := 0.0
 	for _, a := range attacks(&target.card) {
 		var quiet, refused, attacked []seen
@@ -75,7 +78,10 @@ func (y *yard) abuse(ctx context.Context) error {
 		if w.unready > 0 {
 			ready = fmt.Sprintf("not %d times", w.unready)
 		}
-		fmt.Printf("  %-32s %-20s %-20s %-20s %.2f, %.2f; %d MB; %s\n", a.name, q, r, w, ratio, float64(w.p99)/float64(r.p99), w.memory>>20, ready)
+		fmt.Printf(
+			"  %-32s %-20s %-20s %-20s %.2f, %.2f; %d MB; %s\n", a.name, q, r, w, ratio,
+			float64(w.p99)/float64(r.p99), w.memory>>20, ready,
+		)
 	}
 	fmt.Printf("  worst p99 to undisturbed: %.2f\n", worst)
 	return nil
@@ -103,7 +109,10 @@ func startService(ctx context.Context) (*subject, error) {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
 	data := filepath.Join(dir, "data")
-	cmd := exec.Command(binary, "demo", "--data", data, "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway", "127.0.0.1:0", "--breakwater", "127.0.0.1:0")
+	cmd := exec.Command(
+		binary, "demo", "--data", data, "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway",
+		"127.0.0.1:0", "--breakwater", "127.0.0.1:0",
+	)
 	if err := cmd.Start(); err != nil {
 		return nil, err
 	}
@@ -116,7 +125,8 @@ func startService(ctx context.Context) (*subject, error) {
 	for wait := time.Now().Add(time.Minute); time.Now().Before(wait); time.Sleep(100 * time.Millisecond) {
 		src, err := os.ReadFile(demo.CardFile(data))
 		if err == nil && json.Unmarshal(src, &s.card) == nil && s.card.Gateway != "" {
-			if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil && status == http.StatusOK {
+			if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil &&
+				status == http.StatusOK {
 				return s, nil
 			}
 		}
@@ -230,7 +240,8 @@ func (s *subject) watched(ctx context.Context, span time.Duration, a *attack, ta
 	defer tick.Stop()
 	for ctx.Err() == nil {
 		due := time.Now()
-		if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil && status == http.StatusOK {
+		if status, err := get(ctx, s.card.Gateway+reading, s.card.Keys.Published); err == nil &&
+			status == http.StatusOK {
 			took = append(took, time.Since(due))
 		}
 		<-tick.C
@@ -263,7 +274,10 @@ func get(ctx context.Context, address, key string) (int, error) {
 }
 
 func (a *attack) run(ctx context.Context, target string) {
-	c := &http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: attackers, MaxConnsPerHost: 2000}}
+	c := &http.Client{
+		Timeout:   5 * time.Second,
+		Transport: &http.Transport{MaxIdleConnsPerHost: attackers, MaxConnsPerHost: 2000},
+	}
 	defer c.CloseIdleConnections()
 	base, _ := url.Parse(target)
 	var n atomic.Int64
@@ -313,13 +327,20 @@ func attacks(card *demo.Card) []attack {
 	keys := card.Keys
 	graphql := func(query string) func(int) *http.Request {
 		return func(i int) *http.Request {
-			return send("POST", base+"graphql", keys.Published, fmt.Sprintf(`{"query": %q}`, query+fmt.Sprintf(" #%d", i)))
+			return send(
+				"POST", base+"graphql", keys.Published, fmt.Sprintf(`{"query": %q}`, query+fmt.Sprintf(" #%d", i)),
+			)
 		}
 	}
 	var doubling, schemas, wide bytes.Buffer
 	doubling.WriteString("{ notices { nodes { ...F0 } } }\n")
 	for i := range 24 {
-		fmt.Fprintf(&doubling, "fragment F%d on Notice { a%[1]d: routes { notices { nodes { ...F%[2]d } } } b%[1]d: routes { notices { nodes { ...F%[2]d } } } }\n", i, i+1)
+		fmt.Fprintf(
+			&doubling,
+			"fragment F%d on Notice { a%[1]d: routes { notices { nodes { ...F%[2]d } } } b%[1]d: routes { notices "+
+				"{ nodes { ...F%[2]d } } } }\n",
+			i, i+1,
+		)
 	}
 	doubling.WriteString("fragment F24 on Notice { title }")
 	schemas.WriteString("{")
@@ -337,7 +358,10 @@ func attacks(card *demo.Card) []attack {
 	dear := strings.Repeat(strings.Repeat("_a*", 1_300)+"\n\n", 4)
 	return []attack{
 		{name: "GraphQL fragments that double", request: graphql(doubling.String())},
-		{name: "GraphQL fields, repeated", request: graphql("{ notices { nodes { " + strings.Repeat("title ", 4800) + "} } }")},
+		{
+			name:    "GraphQL fields, repeated",
+			request: graphql("{ notices { nodes { " + strings.Repeat("title ", 4800) + "} } }"),
+		},
 		{name: "the schema, 200 times", request: graphql(schemas.String())},
 		{name: "answers of many megabytes", request: graphql(wide.String())},
 		{name: "reads of nobody, each another", request: func(i int) *http.Request {
@@ -347,22 +371,57 @@ func attacks(card *demo.Card) []attack {
 			return send("POST", "/control/v1/session", "", signIn)
 		}},
 		{name: "passwords guessed", request: func(i int) *http.Request {
-			return send("POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "a%d@skerry.example", "password": "a guess at it"}`, i))
+			return send(
+				"POST", "/control/v1/session", "",
+				fmt.Sprintf(`{"email": "a%d@skerry.example", "password": "a guess at it"}`, i),
+			)
 		}},
-		{name: "keys guessed", request: func(i int) *http.Request { return send("GET", base+"notices", fmt.Sprint("ubq_guess", i), "") }},
+		{
+			name:    "keys guessed",
+			request: func(i int) *http.Request { return send("GET", base+"notices", fmt.Sprint("ubq_guess", i), "") },
+		},
 		{name: "filters that read everything", request: func(i int) *http.Request {
-			return send("GET", fmt.Sprintf("%snotices?limit=1&filter=%s", base, url.QueryEscape(fmt.Sprintf("routes.notices.title LIKE '%%x%d%%'", i))), keys.Published, "")
+			return send(
+				"GET",
+				fmt.Sprintf(
+					"%snotices?limit=1&filter=%s", base,
+					url.QueryEscape(fmt.Sprintf("routes.notices.title LIKE '%%x%d%%'", i)),
+				),
+				keys.Published,
+				"",
+			)
 		}},
 		{name: "prose that is dear", request: func(i int) *http.Request {
-			return send("POST", "/control/v1/edits", keys.Admin, fmt.Sprintf(`{"edits": [{"id": "dear%d", "type": "notice", "save": {"title": {"en": "Dear"}, "text": {"en": %q}}}]}`, i, dear))
+			return send(
+				"POST",
+				"/control/v1/edits",
+				keys.Admin,
+				fmt.Sprintf(
+					`{"edits": [{"id": "dear%d", "type": "notice", "save": {"title": {"en": "Dear"}, "text": {"en": %q}}}]}`,
+					i, dear,
+				),
+			)
 		}},
 		{name: "announcements without proof", request: func(i int) *http.Request {
-			return send("POST", "/hooks/harbour-office", "", fmt.Sprintf(`{"specversion": "1.0", "id": "%d", "x": "%s"}`, i, long[:4000]))
+			return send(
+				"POST", "/hooks/harbour-office", "",
+				fmt.Sprintf(`{"specversion": "1.0", "id": "%d", "x": "%s"}`, i, long[:4000]),
+			)
 		}},
-		{name: "streams, ever more", streams: true, request: func(int) *http.Request { return send("GET", base+"changes", keys.Published, "") }},
-		{name: "the whole change log", request: func(int) *http.Request { return send("GET", base+"changes?after=0", keys.Published, "") }},
+		{
+			name:    "streams, ever more",
+			streams: true,
+			request: func(int) *http.Request { return send("GET", base+"changes", keys.Published, "") },
+		},
+		{
+			name:    "the whole change log",
+			request: func(int) *http.Request { return send("GET", base+"changes?after=0", keys.Published, "") },
+		},
 		{name: "models of aliases", request: func(int) *http.Request {
-			return send("POST", "/control/v1/model/plan", keys.Admin, `{"files": {"m.yaml": "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c]"}}`)
+			return send(
+				"POST", "/control/v1/model/plan", keys.Admin,
+				`{"files": {"m.yaml": "a: &a [x,x,x,x]\nb: &b [*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b]\nd: [*c,*c,*c]"}}`,
+			)
 		}},
 	}
 }

@@ -74,7 +74,10 @@ func (y *yard) check(ctx context.Context) error {
 	slices.Sort(all)
 	slices.Sort(hash)
 	half := all[len(all)/2]
-	fmt.Printf("  the check alone                                %v, of which SHA-256 of the key %v\n", half, hash[len(hash)/2])
+	fmt.Printf(
+		"  the check alone                                %v, of which SHA-256 of the key %v\n", half,
+		hash[len(hash)/2],
+	)
 	admin := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Admin}
 	if _, err := admin.Open(ctx, []string{"read published notice"}, nil); err != nil {
 		return err
@@ -100,19 +103,29 @@ func (y *yard) check(ctx context.Context) error {
 	rate := rates[len(rates)/2]
 	// The load takes part of the cores too, so a request has less than this.
 	perRequest := time.Duration(float64(runtime.NumCPU()) / rate * float64(time.Second))
-	fmt.Printf("  a hit with a key                               %.0f/s: %v of all cores for each; the check is %.1f %% of it\n", rate, perRequest.Round(100*time.Nanosecond), 100*float64(half)/float64(perRequest))
-	fmt.Printf("  hits with a key against hits without           %.3f (%.3f to %.3f)\n", ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
+	fmt.Printf(
+		"  a hit with a key                               %.0f/s: %v of all cores for each; the check is %.1f %% "+
+			"of it\n",
+		rate, perRequest.Round(100*time.Nanosecond), 100*float64(half)/float64(perRequest),
+	)
+	fmt.Printf(
+		"  hits with a key against hits without           %.3f (%.3f to %.3f)\n", ratios[len(ratios)/2], ratios[0],
+		ratios[len(ratios)-1],
+	)
 	return nil
 }
 
 // guesses measures how a reader fares while somebody tries keys as fast as they
 // can, beside how it fares while somebody reads as fast as they can.
 func (y *yard) guesses(ctx context.Context) error {
-	for _, beside := range []struct{ name, key string }{{"guesses", access.NewSecret()}, {"hits", y.demo.Card.Keys.Published}} {
+	for _, beside := range []struct{ name, key string }{{"guesses", access.NewSecret()},
+		{"hits", y.demo.Card.Keys.Published}} {
 		loading, stop := context.WithCancel(ctx)
 		over := make(chan float64, 1)
 		go func() {
-			out, _ := exec.CommandContext(loading, "wrk", "-t1", "-c16", "-d4s", "-H", "Authorization: Bearer "+beside.key, y.demo.Card.Gateway+reading).Output()
+			out, _ := exec.CommandContext(loading, "wrk", "-t1", "-c16", "-d4s", "-H", "Authorization: Bearer "+
+				beside.key, y.demo.Card.Gateway+reading).
+				Output()
 			rate := 0.0
 			if found := perSecond.FindSubmatch(out); found != nil {
 				rate, _ = strconv.ParseFloat(string(found[1]), 64)
@@ -131,7 +144,11 @@ func (y *yard) guesses(ctx context.Context) error {
 		rate := <-over
 		stop()
 		slices.Sort(spans)
-		fmt.Printf("  a reader beside %.0f %s a second%*s p50 %v, p99 %v\n", rate, beside.name, 22-len(fmt.Sprintf("%.0f", rate))-len(beside.name), "", spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*99/100].Round(10*time.Microsecond))
+		fmt.Printf(
+			"  a reader beside %.0f %s a second%*s p50 %v, p99 %v\n", rate, beside.name,
+			22-len(fmt.Sprintf("%.0f", rate))-len(beside.name), "", spans[len(spans)/2].Round(10*time.Microsecond),
+			spans[len(spans)*99/100].Round(10*time.Microsecond),
+		)
 	}
 	return nil
 }
@@ -165,7 +182,14 @@ func (y *yard) revocation(ctx context.Context) error {
 	}
 	var spans []time.Duration
 	for i := range keys {
-		k, secret, err := first.Keys.CreateKey(ctx, access.Key{Name: fmt.Sprintf("bench %d", i), Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}}, "bench")
+		k, secret, err := first.Keys.CreateKey(
+			ctx,
+			access.Key{
+				Name:   fmt.Sprintf("bench %d", i),
+				Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}},
+			},
+			"bench",
+		)
 		if err != nil {
 			return err
 		}
@@ -195,7 +219,11 @@ func (y *yard) revocation(ctx context.Context) error {
 		spans = append(spans, time.Since(begin))
 	}
 	slices.Sort(spans)
-	fmt.Printf("  revoke → refused on the last of three nodes    p50 %v, p95 %v, worst %v, over %d (the lease is 2 s)\n", spans[keys/2].Round(100*time.Microsecond), spans[keys*95/100].Round(100*time.Microsecond), spans[keys-1].Round(100*time.Microsecond), keys)
+	fmt.Printf(
+		"  revoke → refused on the last of three nodes    p50 %v, p95 %v, worst %v, over %d (the lease is 2 s)\n",
+		spans[keys/2].Round(100*time.Microsecond), spans[keys*95/100].Round(100*time.Microsecond),
+		spans[keys-1].Round(100*time.Microsecond), keys,
+	)
 	return nil
 }
 
@@ -234,10 +262,16 @@ func (y *yard) manyKeys(ctx context.Context) error {
 		return err
 	}
 	defer conn.Close(ctx)
-	grants := []string{`[{"verb":"read","edition":"published","type":"*"}]`, `[{"verb":"read","edition":"published","type":"notice"},{"verb":"read","edition":"published","type":"route"}]`, `[{"verb":"read","edition":"preview","type":"*","locales":["nb"]}]`}
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"access_key"}, []string{"environment", "id", "name", "hash", "grants", "by", "expires"}, pgx.CopyFromSlice(keys, func(i int) ([]any, error) {
+	grants := []string{
+		`[{"verb":"read","edition":"published","type":"*"}]`,
+		`[{"verb":"read","edition":"published","type":"notice"},{"verb":"read","edition":"published","type":"route"}]`,
+		`[{"verb":"read","edition":"preview","type":"*","locales":["nb"]}]`,
+	}
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"access_key"}, []string{"environment", "id", "name", "hash",
+		"grants", "by", "expires"}, pgx.CopyFromSlice(keys, func(i int) ([]any, error) {
 		hash := sha256.Sum256(binary.BigEndian.AppendUint64(nil, uint64(i)))
-		return []any{"bench-keys", fmt.Sprintf("key%07d", i), fmt.Sprintf("display at pier %d", i), hash[:], grants[i%len(grants)], "bench", time.Now().AddDate(1, 0, 0)}, nil
+		return []any{"bench-keys", fmt.Sprintf("key%07d", i), fmt.Sprintf("display at pier %d", i), hash[:],
+			grants[i%len(grants)], "bench", time.Now().AddDate(1, 0, 0)}, nil
 	})); err != nil {
 		return err
 	}
@@ -262,7 +296,10 @@ func (y *yard) manyKeys(ctx context.Context) error {
 	}
 	took := time.Since(begin)
 	after := held()
-	fmt.Printf("  100,000 keys                                   %d bytes each; a node that has them starts in %v\n", (after-min(before, after))/keys, took.Round(time.Millisecond))
+	fmt.Printf(
+		"  100,000 keys                                   %d bytes each; a node that has them starts in %v\n",
+		(after-min(before, after))/keys, took.Round(time.Millisecond),
+	)
 	runtime.KeepAlive(full)
 	stop()
 	return nil

@@ -45,9 +45,13 @@ type notices struct {
 }
 
 func (h *byHand) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	out, err := noticesByHand(r.Context(), h.pool, `select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->> 'validUntil'
+	out, err := noticesByHand(
+		r.Context(),
+		h.pool,
+		`select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->> 'validUntil'
 		from document where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice'
-		order by (fields ->> 'title') collate "C" nulls last, entry limit 20`)
+		order by (fields ->> 'title') collate "C" nulls last, entry limit 20`,
+	)
 	answerByHand(w, out, err)
 }
 

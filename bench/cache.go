@@ -50,7 +50,9 @@ func (y *yard) cache(ctx context.Context) error {
 // takes, both ways, when as many come as would on a busy day.
 func (y *yard) posted(ctx context.Context) error {
 	const at = "/content/main/published/graphql"
-	asked := map[string]string{"query": `{notices(first:20,sort:["title"]){nodes{title slug severity validUntil about{path}}}}`}
+	asked := map[string]string{
+		"query": `{notices(first:20,sort:["title"]){nodes{title slug severity validUntil about{path}}}}`,
+	}
 	body, err := json.Marshal(asked)
 	if err != nil {
 		return err
@@ -76,7 +78,10 @@ func (y *yard) posted(ctx context.Context) error {
 		return err
 	}
 	defer os.Remove(script.Name())
-	fmt.Fprintf(script, "wrk.method = 'POST'\nwrk.body = [==[%s]==]\nwrk.headers['Content-Type'] = 'application/json'\n", body)
+	fmt.Fprintf(
+		script, "wrk.method = 'POST'\nwrk.body = [==[%s]==]\nwrk.headers['Content-Type'] = 'application/json'\n",
+		body,
+	)
 	script.Close()
 	y.script = script.Name()
 	fmt.Printf("  GraphQL with POST, %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
@@ -100,7 +105,10 @@ func (y *yard) posted(ctx context.Context) error {
 	slices.Sort(ours)
 	slices.Sort(theirs)
 	m := y.rounds / 2
-	fmt.Printf("  at %d requests a second: p99 ours %v, reference %v: ratio %.2f\n", pace, ours[m].Round(time.Microsecond), theirs[m].Round(time.Microsecond), float64(ours[m])/float64(theirs[m]))
+	fmt.Printf(
+		"  at %d requests a second: p99 ours %v, reference %v: ratio %.2f\n", pace, ours[m].Round(time.Microsecond),
+		theirs[m].Round(time.Microsecond), float64(ours[m])/float64(theirs[m]),
+	)
 	return nil
 }
 
@@ -155,7 +163,10 @@ func (y *yard) stampede(ctx context.Context) error {
 	var wg sync.WaitGroup
 	for range 1000 {
 		wg.Go(func() {
-			_, _ = reader.Do(ctx, http.MethodGet, "/content/main/published/routes?fields=name,number,piers(name,location)&sort=-number", nil, nil)
+			_, _ = reader.Do(
+				ctx, http.MethodGet,
+				"/content/main/published/routes?fields=name,number,piers(name,location)&sort=-number", nil, nil,
+			)
 		})
 	}
 	wg.Wait()
@@ -179,7 +190,20 @@ func (y *yard) known(ctx context.Context) error {
 	var spans []time.Duration
 	for i := range 300 {
 		begin := time.Now()
-		done, err := nodes[0].Authoring.Apply(ctx, []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Mella ", i)}, Live: writing.PublishNewest}}, "bench", content.Cause{Kind: "user"})
+		done, err := nodes[0].Authoring.Apply(
+			ctx,
+			[]writing.Edit{
+				{
+					ID:     "p1",
+					Type:   "pier",
+					Origin: content.Local,
+					Save:   content.Fields{"name": fmt.Sprint("Mella ", i)},
+					Live:   writing.PublishNewest,
+				},
+			},
+			"bench",
+			content.Cause{Kind: "user"},
+		)
 		if err != nil {
 			return err
 		}
@@ -189,7 +213,10 @@ func (y *yard) known(ctx context.Context) error {
 		spans = append(spans, time.Since(begin))
 	}
 	slices.Sort(spans)
-	fmt.Printf("  publish on one node → expired on another        p50 %v, p99 %v\n", spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*99/100].Round(10*time.Microsecond))
+	fmt.Printf(
+		"  publish on one node → expired on another        p50 %v, p99 %v\n",
+		spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*99/100].Round(10*time.Microsecond),
+	)
 	return nil
 }
 
@@ -243,12 +270,31 @@ func (y *yard) trace(ctx context.Context) error {
 	}
 	r := rand.New(rand.NewPCG(8400, 1))
 	notice := func(i int) writing.Edit {
-		return writing.Edit{ID: fmt.Sprintf("n%d", i), Type: "notice", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Notice %d, %d", i, r.IntN(1000)), "slug": fmt.Sprintf("notice-%d", i),
-			"severity": []string{"information", "information", "delay", "cancelled"}[i%4], "route": fmt.Sprintf("r%d", i%routes)}}
+		return writing.Edit{
+			ID:     fmt.Sprintf("n%d", i),
+			Type:   "notice",
+			Origin: content.Local,
+			Live:   writing.PublishNewest,
+			Save: content.Fields{
+				"title":    fmt.Sprintf("Notice %d, %d", i, r.IntN(1000)),
+				"slug":     fmt.Sprintf("notice-%d", i),
+				"severity": []string{"information", "information", "delay", "cancelled"}[i%4],
+				"route":    fmt.Sprintf("r%d", i%routes),
+			},
+		}
 	}
 	var edits []writing.Edit
 	for i := range routes {
-		edits = append(edits, writing.Edit{ID: fmt.Sprintf("r%d", i), Type: "route", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"name": fmt.Sprintf("Route %d", i)}})
+		edits = append(
+			edits,
+			writing.Edit{
+				ID:     fmt.Sprintf("r%d", i),
+				Type:   "route",
+				Origin: content.Local,
+				Live:   writing.PublishNewest,
+				Save:   content.Fields{"name": fmt.Sprintf("Route %d", i)},
+			},
+		)
 	}
 	for i := range notices {
 		edits = append(edits, notice(i))
@@ -265,14 +311,31 @@ func (y *yard) trace(ctx context.Context) error {
 	}
 	var all []request
 	for page := range 20 {
-		all = append(all, request{fmt.Sprintf("%s/notices?fields=title,route(name)&sort=-published&limit=20&offset=%d", base, page*20), "notice route"})
+		all = append(
+			all,
+			request{
+				fmt.Sprintf("%s/notices?fields=title,route(name)&sort=-published&limit=20&offset=%d", base, page*20),
+				"notice route",
+			},
+		)
 	}
 	for i := range routes {
-		all = append(all, request{fmt.Sprintf("%s/routes/route-%d?fields=name", base, i), "route"},
-			request{base + "/notices?fields=title&limit=10&filter=" + url.QueryEscape(fmt.Sprintf("route.slug = 'route-%d'", i)), "notice route"})
+		all = append(
+			all,
+			request{fmt.Sprintf("%s/routes/route-%d?fields=name", base, i), "route"},
+			request{
+				base + "/notices?fields=title&limit=10&filter=" + url.QueryEscape(
+					fmt.Sprintf("route.slug = 'route-%d'", i),
+				),
+				"notice route",
+			},
+		)
 	}
 	for i := range notices {
-		all = append(all, request{fmt.Sprintf("%s/notices/notice-%d?fields=title,severity,route(name)", base, i), "notice route"})
+		all = append(
+			all,
+			request{fmt.Sprintf("%s/notices/notice-%d?fields=title,severity,route(name)", base, i), "notice route"},
+		)
 	}
 	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 	zipf := rand.NewZipf(r, 1.1, 4, uint64(len(all)-1))
@@ -288,7 +351,8 @@ func (y *yard) trace(ctx context.Context) error {
 	over := make([][4]int, reads/step)
 	for i := range reads {
 		if i%perPublish == perPublish-1 {
-			if _, err := g.Authoring.Apply(ctx, []writing.Edit{notice(r.IntN(notices))}, "bench", content.Cause{Kind: "user"}); err != nil {
+			if _, err := g.Authoring.Apply(ctx, []writing.Edit{notice(r.IntN(notices))}, "bench",
+				content.Cause{Kind: "user"}); err != nil {
 				return err
 			}
 			lastChange["notice"] = i
@@ -306,7 +370,11 @@ func (y *yard) trace(ctx context.Context) error {
 			exact++
 			over[i/step][0]++
 		}
-		if k, ok := byType[n]; ok && !slices.ContainsFunc(strings.Fields(all[n].types), func(t string) bool { c, changed := lastChange[t]; return changed && c >= k.at }) {
+		if k, ok := byType[n]; ok &&
+			!slices.ContainsFunc(
+				strings.Fields(all[n].types),
+				func(t string) bool { c, changed := lastChange[t]; return changed && c >= k.at },
+			) {
 			typeHits++
 			over[i/step][1]++
 		} else {
@@ -325,15 +393,26 @@ func (y *yard) trace(ctx context.Context) error {
 	}
 	share := func(n int) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/reads) }
 	fmt.Printf("  %d reads of %d requests, %d a second, one publish a second:\n", reads, len(all), perPublish)
-	fmt.Printf("    exact                    hits %s, too old 0\n    by whole type            hits %s, too old 0\n    by an age of 60 s        hits %s, too old %s\n", share(exact), share(typeHits), share(ageHits), share(ageStale))
+	fmt.Printf(
+		"    exact                    hits %s, too old 0\n    by whole type            hits %s, too old 0\n    by "+
+			"an age of 60 s        hits %s, too old %s\n",
+		share(exact), share(typeHits), share(ageHits), share(ageStale),
+	)
 	if y.plot == "" {
 		return nil
 	}
-	lines := []line{{name: "hits, exact", colour: "#0b6e4f"}, {name: "hits, by whole type", colour: "#8a5a00"}, {name: "hits, by an age of 60 s", colour: "#3b5ba5"}, {name: "too old, by age", colour: "#b3261e", dashed: true}}
+	lines := []line{
+		{name: "hits, exact", colour: "#0b6e4f"}, {name: "hits, by whole type", colour: "#8a5a00"},
+		{name: "hits, by an age of 60 s", colour: "#3b5ba5"},
+		{name: "too old, by age", colour: "#b3261e", dashed: true},
+	}
 	for i := range lines {
 		for _, n := range over {
 			lines[i].shares = append(lines[i].shares, float64(n[i])/step)
 		}
 	}
-	return plot(y.plot, fmt.Sprintf("%d reads a second of %d requests, one publish a second", perPublish, len(all)), fmt.Sprintf("%d seconds", reads/perPublish), lines)
+	return plot(
+		y.plot, fmt.Sprintf("%d reads a second of %d requests, one publish a second", perPublish, len(all)),
+		fmt.Sprintf("%d seconds", reads/perPublish), lines,
+	)
 }

@@ -47,11 +47,18 @@ types:
 // contentLine writes a line of the import.
 func contentLine(w io.Writer, i int) error {
 	if i < 100 {
-		_, err := fmt.Fprintf(w, `{"id":"route-%d","type":"route","fields":{"name":{"en":"Route %d","nb":"Rute %d"},"number":%d},"published":"2026-01-01T08:00:00Z"}`+"\n", i, i, i, i%99+1)
+		_, err := fmt.Fprintf(
+			w,
+			`{"id":"route-%d","type":"route","fields":{"name":{"en":"Route %d","nb":"Rute %d"},"number":%d},"published":"2026-01-01T08:00:00Z"}`+"\n",
+			i, i, i, i%99+1,
+		)
 		return err
 	}
-	_, err := fmt.Fprintf(w, `{"id":"notice-%d","type":"notice","fields":{"title":{"en":"Notice %d of the line","nb":"Varsel %d fra linja"},"severity":"%s","text":{"en":"The boat of %d is **late**. Use the *stairs on the left*; the crew will help with prams, bicycles and bread."},"routes":["route-%d","route-%d"],"validUntil":"2027-01-01T00:00:00Z"},"published":"2026-02-01T08:00:00Z"}`+"\n",
-		i, i, i, []string{"information", "delay"}[i%2], i, i%100, (i*7)%100)
+	_, err := fmt.Fprintf(
+		w,
+		`{"id":"notice-%d","type":"notice","fields":{"title":{"en":"Notice %d of the line","nb":"Varsel %d fra linja"},"severity":"%s","text":{"en":"The boat of %d is **late**. Use the *stairs on the left*; the crew will help with prams, bicycles and bread."},"routes":["route-%d","route-%d"],"validUntil":"2027-01-01T00:00:00Z"},"published":"2026-02-01T08:00:00Z"}`+"\n",
+		i, i, i, []string{"information", "delay"}[i%2], i, i%100, (i*7)%100,
+	)
 	return err
 }
 
@@ -116,7 +123,8 @@ func (y *yard) content(ctx context.Context) error {
 	if err := c.load(ctx); err != nil {
 		return err
 	}
-	for _, f := range []func(context.Context) error{c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot, c.convert} {
+	for _, f := range []func(context.Context) error{c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot,
+		c.convert} {
 		if err := f(ctx); err != nil {
 			return err
 		}
@@ -151,8 +159,12 @@ func (c *contentYard) load(ctx context.Context) error {
 		return err
 	}
 	took := time.Since(begin)
-	fmt.Printf("  import of %d entries: %s, %.0f/s, %d bad; this process, service and load together, holds %d MB at most, %d MB after\n",
-		last.Written, took.Round(100*time.Millisecond), float64(last.Written)/took.Seconds(), last.Bad, peak>>20, resident()>>20)
+	fmt.Printf(
+		"  import of %d entries: %s, %.0f/s, %d bad; this process, service and load together, holds %d MB at "+
+			"most, %d MB after\n",
+		last.Written, took.Round(100*time.Millisecond), float64(last.Written)/took.Seconds(), last.Bad, peak>>20,
+		resident()>>20,
+	)
 	return nil
 }
 
@@ -169,9 +181,15 @@ func resident() int64 {
 
 // publish saves and publishes one notice anew.
 func (c *contentYard) publish(ctx context.Context, i, n int) error {
-	_, err := c.c.Edit(ctx, client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
-		"title": map[string]any{"en": fmt.Sprintf("Notice %d, word %d", i, n), "nb": fmt.Sprintf("Varsel %d", i)}, "slug": fmt.Sprintf("notice-%d", i), "severity": "delay",
-		"text": map[string]any{"en": "The boat is **late**."}, "routes": []any{fmt.Sprintf("route-%d", i%100)}}})
+	_, err := c.c.Edit(
+		ctx,
+		client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
+			"title": map[string]any{
+				"en": fmt.Sprintf("Notice %d, word %d", i, n),
+				"nb": fmt.Sprintf("Varsel %d", i),
+			}, "slug": fmt.Sprintf("notice-%d", i), "severity": "delay",
+			"text": map[string]any{"en": "The boat is **late**."}, "routes": []any{fmt.Sprintf("route-%d", i%100)}}},
+	)
 	return err
 }
 
@@ -193,8 +211,10 @@ func (c *contentYard) oneByOne(ctx context.Context) error {
 		spans = append(spans, time.Since(begin))
 	}
 	slices.Sort(spans)
-	fmt.Printf("  publishes, one after another: p50 %s, p95 %s (through HTTP, until this node serves nothing older)\n",
-		spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*95/100].Round(10*time.Microsecond))
+	fmt.Printf(
+		"  publishes, one after another: p50 %s, p95 %s (through HTTP, until this node serves nothing older)\n",
+		spans[len(spans)/2].Round(10*time.Microsecond), spans[len(spans)*95/100].Round(10*time.Microsecond),
+	)
 	return nil
 }
 
@@ -235,7 +255,10 @@ func (c *contentYard) eightAtOnce(ctx context.Context) error {
 		rates = append(rates, r)
 	}
 	slices.Sort(rates)
-	fmt.Printf("  publishes from eight writers at once: %.0f/s (%.0f to %.0f)\n", rates[len(rates)/2], rates[0], rates[len(rates)-1])
+	fmt.Printf(
+		"  publishes from eight writers at once: %.0f/s (%.0f to %.0f)\n", rates[len(rates)/2], rates[0],
+		rates[len(rates)-1],
+	)
 	return nil
 }
 
@@ -272,8 +295,11 @@ func (c *contentYard) besideSnapshot(ctx context.Context) error {
 	// Towards its end is when the most versions stand in the way.
 	late := held[len(held)/2:]
 	without, with := median(append(free, after...)), median(late)
-	fmt.Printf("  beside a snapshot held open for 40 s: %.0f/s without, %.0f/s in its second half (%.0f to %.0f): ratio %.2f\n",
-		without, with, slices.Min(late), slices.Max(late), with/without)
+	fmt.Printf(
+		"  beside a snapshot held open for 40 s: %.0f/s without, %.0f/s in its second half (%.0f to %.0f): ratio "+
+			"%.2f\n",
+		without, with, slices.Min(late), slices.Max(late), with/without,
+	)
 	return nil
 }
 
@@ -299,12 +325,19 @@ func median(all []float64) float64 {
 // convert applies a model that converts every notice: a field is renamed, and
 // one becomes a list.
 func (c *contentYard) convert(ctx context.Context) error {
-	changed := strings.NewReplacer("severity:   {kind: choice,", "weight:   {was: severity, kind: choice, several: true,").Replace(contentModel)
+	changed := strings.NewReplacer("severity:   {kind: choice,", "weight:   {was: severity, kind: choice, "+
+		"several: true,").
+		Replace(contentModel)
 	begin := time.Now()
 	total := 0
-	err := c.c.ApplyModel(ctx, map[string]string{"model.yaml": changed}, false, 0, func(p client.Conversion) { total = p.Total })
+	err := c.c.ApplyModel(
+		ctx, map[string]string{"model.yaml": changed}, false, 0, func(p client.Conversion) { total = p.Total },
+	)
 	took := time.Since(begin)
-	fmt.Printf("  a model change that converts %d entries: %s, %.0f/s; %d MB held after\n", total, took.Round(100*time.Millisecond), float64(total)/took.Seconds(), resident()>>20)
+	fmt.Printf(
+		"  a model change that converts %d entries: %s, %.0f/s; %d MB held after\n", total,
+		took.Round(100*time.Millisecond), float64(total)/took.Seconds(), resident()>>20,
+	)
 	return err
 }
 
@@ -324,7 +357,22 @@ func countPublish(ctx context.Context, url string) (trips, statements int, err e
 		return 0, 0, err
 	}
 	publish := func(word string) error {
-		_, err := s.Writer.Apply(ctx, m, 1, []writing.Edit{{ID: "n", Type: "notice", Origin: "local", Save: map[string]any{"title": map[string]any{"en": word}, "slug": "n"}, Live: writing.PublishNewest}}, "bench", causeOfBench)
+		_, err := s.Writer.Apply(
+			ctx,
+			m,
+			1,
+			[]writing.Edit{
+				{
+					ID:     "n",
+					Type:   "notice",
+					Origin: "local",
+					Save:   map[string]any{"title": map[string]any{"en": word}, "slug": "n"},
+					Live:   writing.PublishNewest,
+				},
+			},
+			"bench",
+			causeOfBench,
+		)
 		return err
 	}
 	// The first ones prepare the statements.

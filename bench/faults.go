@@ -34,7 +34,8 @@ func held(table string) func(context.Context, *subject, *pgx.Conn) error {
 		if _, err := db.Exec(ctx, `set local idle_in_transaction_session_timeout = 0`); err != nil {
 			return err
 		}
-		if _, err := db.Exec(ctx, `lock table `+pgx.Identifier{table}.Sanitize()+` in access exclusive mode`); err != nil {
+		if _, err := db.Exec(ctx, `lock table `+pgx.Identifier{table}.Sanitize()+
+			` in access exclusive mode`); err != nil {
 			return err
 		}
 		<-ctx.Done()
@@ -110,7 +111,8 @@ var faultKinds = []fault{
 	{"no room on the disk for changes", func(ctx context.Context, _ *subject, db *pgx.Conn) error {
 		if _, err := db.Exec(ctx, `create or replace function bench_full() returns trigger language plpgsql as $$ begin
 			raise exception 'No space left on device' using errcode = '53100'; end $$;
-			create trigger bench_full before insert on change for each statement execute function bench_full()`); err != nil {
+			create trigger bench_full before insert on change for each statement execute function
+			bench_full()`); err != nil {
 			return err
 		}
 		<-ctx.Done()
@@ -119,7 +121,9 @@ var faultKinds = []fault{
 	}},
 	{"streams that nobody reads", func(ctx context.Context, s *subject, _ *pgx.Conn) error {
 		for range 200 {
-			req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.card.Gateway+"/content/main/published/changes", nil)
+			req, err := http.NewRequestWithContext(
+				ctx, http.MethodGet, s.card.Gateway+"/content/main/published/changes", nil,
+			)
 			if err != nil {
 				return err
 			}
@@ -182,7 +186,10 @@ func (y *yard) faults(ctx context.Context) error {
 		return err
 	}
 	span := time.Duration(y.seconds) * time.Second
-	fmt.Printf("  %d s each: failed of all, p99, well again after its end\n  %-32s %-36s %-36s %s\n", y.seconds, "", "200 hits a second", "20 computed", "5 publishes")
+	fmt.Printf(
+		"  %d s each: failed of all, p99, well again after its end\n  %-32s %-36s %-36s %s\n", y.seconds, "",
+		"200 hits a second", "20 computed", "5 publishes",
+	)
 	for _, f := range faultKinds {
 		db, err := pgx.Connect(ctx, address)
 		if err != nil {
@@ -199,12 +206,25 @@ func (y *yard) faults(ctx context.Context) error {
 				return err == nil && status == http.StatusOK
 			}},
 			{rate: 20, do: func(i int) bool {
-				status, err := get(running, fmt.Sprintf("%s%s&filter=title%%20%%3C%%3E%%20%%27%d-%d%%27", s.card.Gateway, reading, time.Now().UnixNano(), i), s.card.Keys.Published)
+				status, err := get(
+					running,
+					fmt.Sprintf(
+						"%s%s&filter=title%%20%%3C%%3E%%20%%27%d-%d%%27", s.card.Gateway, reading,
+						time.Now().UnixNano(), i,
+					),
+					s.card.Keys.Published,
+				)
 				return err == nil && status == http.StatusOK
 			}},
 			{rate: 5, do: func(i int) bool {
-				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Edit(running, client.Edit{ID: fmt.Sprint("fault-", i%20), Type: "notice",
-					Save: map[string]any{"title": map[string]any{"en": fmt.Sprint("Notice ", time.Now().UnixNano())}, "severity": "delay"}, Do: "publish"})
+				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Edit(
+					running,
+					client.Edit{ID: fmt.Sprint("fault-", i%20), Type: "notice",
+						Save: map[string]any{
+							"title":    map[string]any{"en": fmt.Sprint("Notice ", time.Now().UnixNano())},
+							"severity": "delay",
+						}, Do: "publish"},
+				)
 				return err == nil
 			}},
 		}
@@ -255,5 +275,8 @@ func outcomeOf(all []tried, begun, ended time.Time) string {
 		return "–"
 	}
 	slices.Sort(took)
-	return fmt.Sprintf("%d of %d, %v, %v", failed, len(took), took[len(took)*99/100].Round(100*time.Microsecond), last.Round(10*time.Millisecond))
+	return fmt.Sprintf(
+		"%d of %d, %v, %v", failed, len(took), took[len(took)*99/100].Round(100*time.Microsecond),
+		last.Round(10*time.Millisecond),
+	)
 }

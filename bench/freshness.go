@@ -22,7 +22,8 @@ func (y *yard) freshness(ctx context.Context) error {
 	var answers, pages []time.Duration
 	for i := range publishes {
 		mark := fmt.Sprintf("The crane of Langvåg, lift %d", i)
-		if err := y.office(ctx, http.MethodPatch, "/api/reports/R-1008", map[string]string{"headline": mark}); err != nil {
+		if err := y.office(ctx, http.MethodPatch, "/api/reports/R-1008",
+			map[string]string{"headline": mark}); err != nil {
 			return err
 		}
 		// Let the draft arrive, so that the publish alone is measured.
@@ -32,7 +33,8 @@ func (y *yard) freshness(ctx context.Context) error {
 			return err
 		}
 		if err := until(ctx, func() (bool, error) {
-			a, err := reader.Do(ctx, http.MethodGet, "/content/main/published/dispatches/the-crane-of-langvag?fields=title", nil, nil)
+			a, err := reader.Do(ctx, http.MethodGet,
+				"/content/main/published/dispatches/the-crane-of-langvag?fields=title", nil, nil)
 			return err == nil && bytes.Contains(a.Body, []byte(mark)), err
 		}); err != nil {
 			return err
@@ -56,8 +58,16 @@ func (y *yard) freshness(ctx context.Context) error {
 		spans []time.Duration
 	}{{"publish to the first fresh answer", answers}, {"publish to the rebuilt page (quiet is 300 ms)", pages}} {
 		slices.Sort(m.spans)
-		fmt.Printf("  %-46s p50 %v, p95 %v, worst %v, over %d\n", m.name, m.spans[publishes/2].Round(100*time.Microsecond),
-			m.spans[publishes*95/100].Round(100*time.Microsecond), m.spans[publishes-1].Round(100*time.Microsecond), publishes)
+		fmt.Printf(
+			"  %-46s p50 %v, p95 %v, worst %v, over %d\n",
+			m.name,
+			m.spans[publishes/2].Round(100*time.Microsecond),
+			m.spans[publishes*95/100].Round(
+				100*time.Microsecond,
+			),
+			m.spans[publishes-1].Round(100*time.Microsecond),
+			publishes,
+		)
 	}
 	return nil
 }

@@ -47,7 +47,12 @@ const (
 var byID = []depend.Sort{}
 
 func newBulk(m *model.Model, n, documents int, equal bool, bound uint64) (*bulk, error) {
-	b := &bulk{n: n, documents: documents, header: map[string][]string{"Content-Type": {"application/json"}}, body: cache.NewContent([]byte("{}"))}
+	b := &bulk{
+		n:         n,
+		documents: documents,
+		header:    map[string][]string{"Content-Type": {"application/json"}},
+		body:      cache.NewContent([]byte("{}")),
+	}
 	for k := range filterCount {
 		text := "number >= " + strconv.Itoa(k)
 		if equal {
@@ -75,12 +80,23 @@ func (b *bulk) fill() error {
 
 // store puts a response into the cache. Each document is read by ten of them.
 func (b *bulk) store(i int, sequence int64) error {
-	set := &depend.Set{Edition: content.Published, Lookups: []depend.Lookup{{Type: "notice", Locale: "en", Slug: "slug-" + strconv.Itoa(i)}}}
+	set := &depend.Set{
+		Edition: content.Published,
+		Lookups: []depend.Lookup{{Type: "notice", Locale: "en", Slug: "slug-" + strconv.Itoa(i)}},
+	}
 	for j := range b.documents {
-		set.Entries = append(set.Entries, depend.Entry{ID: b.document(i, j), Locale: "en", Fields: []string{"about.path", "title"}})
+		set.Entries = append(
+			set.Entries, depend.Entry{ID: b.document(i, j), Locale: "en", Fields: []string{"about.path", "title"}},
+		)
 	}
 	page := i / filterCount % 20
-	l := depend.List{Type: "notice", Locale: "en", Filter: b.filters[i%filterCount], Sort: byID, Window: depend.Window{Limit: 10, Beyond: 3, Tells: true}}
+	l := depend.List{
+		Type:   "notice",
+		Locale: "en",
+		Filter: b.filters[i%filterCount],
+		Sort:   byID,
+		Window: depend.Window{Limit: 10, Beyond: 3, Tells: true},
+	}
 	for j := range 13 { // three are past the page
 		l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(byID, nil, fmt.Sprintf("a%04d", page*10+j)))
 	}
@@ -89,14 +105,18 @@ func (b *bulk) store(i int, sequence int64) error {
 	}
 	set.Lists = []depend.List{l}
 	var stored *cache.Response
-	err := b.cache.Renew(context.Background(), cache.Request{Key: strconv.Itoa(i)}, func(context.Context) (*cache.Response, *depend.Set, error) {
-		content := b.body
-		if b.unique > 0 {
-			content = cache.NewContent(b.words(i))
-		}
-		stored = &cache.Response{Status: 200, Header: b.header, Content: content, Sequence: sequence}
-		return stored, set, nil
-	})
+	err := b.cache.Renew(
+		context.Background(),
+		cache.Request{Key: strconv.Itoa(i)},
+		func(context.Context) (*cache.Response, *depend.Set, error) {
+			content := b.body
+			if b.unique > 0 {
+				content = cache.NewContent(b.words(i))
+			}
+			stored = &cache.Response{Status: 200, Header: b.header, Content: content, Sequence: sequence}
+			return stored, set, nil
+		},
+	)
 	if err == nil && b.encoded && stored != nil {
 		for e := cache.Brotli; e <= cache.Gzip; e++ {
 			stored.Encoded(e)
@@ -140,9 +160,26 @@ func (y *yard) invalidate(context.Context) error {
 			var took []time.Duration
 			for i := range 400 {
 				sequence := int64(i + 2)
-				values := content.Fields{"slug": "x", "title": "T", "code": "c" + strconv.Itoa(i), "number": float64(500)}
-				c := content.Change{Kind: content.ContentChange, Edition: content.Published, Entry: b.document(i*7, i%10), Type: "notice", Sequence: sequence, Commit: sequence, At: time.Now(),
-					Fields: map[string][]string{"en": {"title"}}, Before: map[string]content.Fields{"en": values}, After: map[string]content.Fields{"en": values}}
+				values := content.Fields{
+					"slug":   "x",
+					"title":  "T",
+					"code":   "c" + strconv.Itoa(i),
+					"number": float64(500),
+				}
+				c := content.Change{
+					Kind:     content.ContentChange,
+					Edition:  content.Published,
+					Entry:    b.document(i*7, i%10),
+					Type:     "notice",
+					Sequence: sequence,
+					Commit:   sequence,
+					At:       time.Now(),
+					Fields: map[string][]string{
+						"en": {"title"},
+					},
+					Before: map[string]content.Fields{"en": values},
+					After:  map[string]content.Fields{"en": values},
+				}
 				begin := time.Now()
 				hit := b.cache.Apply([]content.Change{c})
 				took = append(took, time.Since(begin))
@@ -161,7 +198,10 @@ func (y *yard) invalidate(context.Context) error {
 			if equal {
 				what = "filters found by an equality"
 			}
-			fmt.Printf("  %9d responses, %s: one change that affects ten, p50 %v, p99 %v\n", n, what, took[len(took)/2], took[len(took)*99/100])
+			fmt.Printf(
+				"  %9d responses, %s: one change that affects ten, p50 %v, p99 %v\n", n, what, took[len(took)/2],
+				took[len(took)*99/100],
+			)
 			b.cache.Purge(nil)
 		}
 	}
@@ -179,7 +219,10 @@ func (y *yard) invalidate(context.Context) error {
 		}
 		runtime.GC()
 		runtime.ReadMemStats(&after)
-		fmt.Printf("  %d dependencies each: %d bytes a response beside its body and request (the cache counts %d)\n", documents+2, (after.HeapAlloc-before.HeapAlloc)/n, b.cache.Stats().Bytes/n)
+		fmt.Printf(
+			"  %d dependencies each: %d bytes a response beside its body and request (the cache counts %d)\n",
+			documents+2, (after.HeapAlloc-before.HeapAlloc)/n, b.cache.Stats().Bytes/n,
+		)
 		runtime.KeepAlive(b)
 	}
 	for _, body := range []int{0, 400, 4000} {
@@ -214,8 +257,12 @@ func (y *yard) bounded(m *model.Model, body int, encoded bool) error {
 	if encoded {
 		what = ", each asked for in three encodings"
 	}
-	fmt.Printf("  bodies of %d bytes of their own%s, %d MiB at most: %d responses take %.1f MiB (%.2f of the bound), by its own count %.1f\n", body, what, bound>>20, b.cache.Stats().Responses,
-		float64(took)/(1<<20), float64(took)/bound, float64(b.cache.Stats().Bytes)/(1<<20))
+	fmt.Printf(
+		"  bodies of %d bytes of their own%s, %d MiB at most: %d responses take %.1f MiB (%.2f of the bound), by "+
+			"its own count %.1f\n",
+		body, what, bound>>20, b.cache.Stats().Responses, float64(took)/(1<<20), float64(took)/bound,
+		float64(b.cache.Stats().Bytes)/(1<<20),
+	)
 	runtime.KeepAlive(b)
 	return nil
 }

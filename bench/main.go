@@ -50,7 +50,9 @@ func main() {
 	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
 	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content and read import")
-	flag.StringVar(&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind")
+	flag.StringVar(
+		&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind",
+	)
 	flag.StringVar(&y.plot, "plot", "", "draw the trace of cache in this file, as SVG")
 	flag.Parse()
 	if y.profile != "" && !slices.Contains(flag.Args(), "read") {
@@ -72,7 +74,9 @@ func main() {
 
 func (y *yard) run(which []string) error {
 	if len(which) == 0 {
-		which = []string{"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache", "abuse", "faults"}
+		which = []string{
+			"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache", "abuse", "faults",
+		}
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 40*time.Minute)
 	defer cancel()
@@ -84,7 +88,16 @@ func (y *yard) run(which []string) error {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
-	y.demo, err = demo.Start(ctx, demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Reconcile: time.Hour})
+	y.demo, err = demo.Start(
+		ctx,
+		demo.Options{
+			Data:      dir,
+			Listen:    "127.0.0.1:0",
+			Office:    "127.0.0.1:0",
+			Slipway:   "127.0.0.1:0",
+			Reconcile: time.Hour,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -93,9 +106,16 @@ func (y *yard) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss, "freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads, "invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted, "trace": y.trace}[name]
+		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss,
+			"freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads,
+			"invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted,
+			"trace": y.trace}[name]
 		if !ok {
-			return fmt.Errorf("there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, cache, abuse, faults, and posted and trace, which are parts of cache", name)
+			return fmt.Errorf(
+				"there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, "+
+					"cache, abuse, faults, and posted and trace, which are parts of cache",
+				name,
+			)
 		}
 		fmt.Printf("\n%s\n", name)
 		if err := measure(ctx); err != nil {
@@ -148,7 +168,10 @@ var failures = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
 // load returns how many requests a second an address answers that are sent with
 // the demo's key for reading.
 func (y *yard) load(ctx context.Context, address string, headers ...string) (float64, error) {
-	return y.loadBare(ctx, address, append([]string{"Authorization: Bearer " + y.demo.Card.Keys.Published}, headers...)...)
+	return y.loadBare(
+		ctx,
+		address,
+		append([]string{"Authorization: Bearer " + y.demo.Card.Keys.Published}, headers...)...)
 }
 
 // loadBare is load with these headers alone.
@@ -194,8 +217,14 @@ func (y *yard) compare(ctx context.Context, ours, reference string, headers ...s
 		slices.Sort(l)
 	}
 	m, last := y.rounds/2, y.rounds-1
-	fmt.Printf("  ours %.0f/s, reference %.0f/s: ratio %.2f (%.2f to %.2f)\n", a[m], b[m], ratios[m], ratios[0], ratios[last])
-	fmt.Printf("  processor time for a request: ours %.1f µs, reference %.1f µs: ratio %.2f (%.2f to %.2f)\n", spentA[m], spentB[m], spent[m], spent[0], spent[last])
+	fmt.Printf(
+		"  ours %.0f/s, reference %.0f/s: ratio %.2f (%.2f to %.2f)\n", a[m], b[m], ratios[m], ratios[0],
+		ratios[last],
+	)
+	fmt.Printf(
+		"  processor time for a request: ours %.1f µs, reference %.1f µs: ratio %.2f (%.2f to %.2f)\n", spentA[m],
+		spentB[m], spent[m], spent[0], spent[last],
+	)
 	return nil
 }
 

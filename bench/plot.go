@@ -17,11 +17,22 @@ type line struct {
 func plot(file, title, below string, lines []line) error {
 	const left, top, width, height = 60, 46, 640, 260
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n", left+width+190, top+height+56)
-	fmt.Fprintf(&b, `<rect width="100%%" height="100%%" fill="#fff"/><text x="%d" y="26" font-size="15">%s</text>`+"\n", left, title)
+	fmt.Fprintf(
+		&b,
+		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
+		left+width+190, top+height+56,
+	)
+	fmt.Fprintf(
+		&b, `<rect width="100%%" height="100%%" fill="#fff"/><text x="%d" y="26" font-size="15">%s</text>`+"\n", left,
+		title,
+	)
 	for p := 0; p <= 100; p += 25 {
 		y := top + height - height*p/100
-		fmt.Fprintf(&b, `<path d="M%d %dh%d" stroke="#ddd"/><text x="%d" y="%d" text-anchor="end" fill="#555">%d %%</text>`+"\n", left, y, width, left-8, y+4, p)
+		fmt.Fprintf(
+			&b,
+			`<path d="M%d %dh%d" stroke="#ddd"/><text x="%d" y="%d" text-anchor="end" fill="#555">%d %%</text>`+"\n",
+			left, y, width, left-8, y+4, p,
+		)
 	}
 	labelled := map[int]bool{}
 	for _, l := range lines {
@@ -40,8 +51,15 @@ func plot(file, title, below string, lines []line) error {
 			at += 16 // below the one before
 		}
 		labelled[at/16] = true
-		fmt.Fprintf(&b, `<path d="%s" fill="none" stroke="%s" stroke-width="2"%s/><text x="%d" y="%d" fill="%s">%s</text>`+"\n", d.String(), l.colour, dash, left+width+8, at, l.colour, l.name)
+		fmt.Fprintf(
+			&b,
+			`<path d="%s" fill="none" stroke="%s" stroke-width="2"%s/><text x="%d" y="%d" fill="%s">%s</text>`+"\n",
+			d.String(), l.colour, dash, left+width+8, at, l.colour, l.name,
+		)
 	}
-	fmt.Fprintf(&b, `<text x="%d" y="%d" text-anchor="middle" fill="#555">%s</text>`+"\n</svg>\n", left+width/2, top+height+36, below)
+	fmt.Fprintf(
+		&b, `<text x="%d" y="%d" text-anchor="middle" fill="#555">%s</text>`+"\n</svg>\n", left+width/2,
+		top+height+36, below,
+	)
 	return os.WriteFile(file, []byte(b.String()), 0o644)
 }

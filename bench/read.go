@@ -42,12 +42,22 @@ types:
 func readLine(w *bytes.Buffer, i int) {
 	switch {
 	case i < 50:
-		fmt.Fprintf(w, `{"id":"pier-%d","type":"pier","fields":{"name":"Pier %d"},"published":"2026-01-01T08:00:00Z"}`+"\n", i, i)
+		fmt.Fprintf(
+			w, `{"id":"pier-%d","type":"pier","fields":{"name":"Pier %d"},"published":"2026-01-01T08:00:00Z"}`+"\n",
+			i, i,
+		)
 	case i < 250:
-		fmt.Fprintf(w, `{"id":"route-%d","type":"route","fields":{"name":{"en":"Route %d","nb":"Rute %d"},"piers":["pier-%d","pier-%d","pier-%d"]},"published":"2026-01-01T08:00:00Z"}`+"\n", i, i, i, i%50, (i*7)%50, (i*3+1)%50)
+		fmt.Fprintf(
+			w,
+			`{"id":"route-%d","type":"route","fields":{"name":{"en":"Route %d","nb":"Rute %d"},"piers":["pier-%d","pier-%d","pier-%d"]},"published":"2026-01-01T08:00:00Z"}`+"\n",
+			i, i, i, i%50, (i*7)%50, (i*3+1)%50,
+		)
 	default:
-		fmt.Fprintf(w, `{"id":"notice-%d","type":"notice","fields":{"title":{"en":"Notice %d of the line"},"severity":"%s","text":{"en":"The boat of %d is **late**. Use the *stairs on the left*; the crew will help with prams, bicycles and bread."},"routes":["route-%d","route-%d"],"validUntil":"20%02d-%02d-%02dT%02d:00:00Z"},"published":"2026-02-01T08:00:00Z"}`+"\n",
-			i, i, []string{"information", "delay"}[i%2], i, 50+i%200, 50+(i*7)%200, 20+i%13, 1+i%12, 1+i%28, i%24)
+		fmt.Fprintf(
+			w,
+			`{"id":"notice-%d","type":"notice","fields":{"title":{"en":"Notice %d of the line"},"severity":"%s","text":{"en":"The boat of %d is **late**. Use the *stairs on the left*; the crew will help with prams, bicycles and bread."},"routes":["route-%d","route-%d"],"validUntil":"20%02d-%02d-%02dT%02d:00:00Z"},"published":"2026-02-01T08:00:00Z"}`+"\n",
+			i, i, []string{"information", "delay"}[i%2], i, 50+i%200, 50+(i*7)%200, 20+i%13, 1+i%12, 1+i%28, i%24,
+		)
 	}
 }
 
@@ -85,9 +95,13 @@ func (y *yard) reads(ctx context.Context) error {
 	defer end()
 
 	const fields = "fields=title,slug,severity,validUntil,about(path)"
-	filter := "&filter=" + url.QueryEscape("severity = 'delay' AND validUntil > TIMESTAMP('2026-11-23T00:00:00Z')") + "&sort=validUntil"
+	filter := "&filter=" + url.QueryEscape(
+		"severity = 'delay' AND validUntil > TIMESTAMP('2026-11-23T00:00:00Z')",
+	) + "&sort=validUntil"
 	depth := "/notices?fields=title,routes(name,piers(name))&sort=title"
-	graph := "/graphql?query=" + url.QueryEscape(`{notices(sort:["title"]){nodes{id title routes{id name piers{id name}}}}}`)
+	graph := "/graphql?query=" + url.QueryEscape(
+		`{notices(sort:["title"]){nodes{id title routes{id name piers{id name}}}}}`,
+	)
 	far, err := y.cursorAt(ctx, c, "/notices?"+fields+"&sort=-validUntil", 500)
 	if err != nil {
 		return err
@@ -99,7 +113,8 @@ func (y *yard) reads(ctx context.Context) error {
 		{"one by slug", "/notices/notice-7777-of-the-line?fields=title,slug,severity,text(html)", "/one"},
 		{"depth 3", depth, "/depth"},
 		{"the same in GraphQL", graph, "/graphql"},
-		{"LIKE", "/notices?" + fields + "&filter=" + url.QueryEscape("title LIKE 'Notice 77%'") + "&sort=title", "/like"},
+		{"LIKE", "/notices?" + fields + "&filter=" + url.QueryEscape("title LIKE 'Notice "+
+			"77%'") + "&sort=title", "/like"},
 		{"page 1, by the same order", "/notices?" + fields + "&sort=-validUntil", "/page?n=1"},
 		{"page 500 by cursor", far, "/page?n=500"},
 	} {
@@ -158,7 +173,10 @@ func (y *yard) reads(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("    %d bytes; allocated for a request, client included: ours %d KB, reference %d KB\n", len(ours.Body), a>>10, b>>10)
+		fmt.Printf(
+			"    %d bytes; allocated for a request, client included: ours %d KB, reference %d KB\n", len(ours.Body),
+			a>>10, b>>10,
+		)
 		if err := split(ctx, c, one.ours); err != nil {
 			return err
 		}
@@ -241,8 +259,11 @@ func split(ctx context.Context, c *client.Client, path string) error {
 		sum.Milliseconds.All += e.Milliseconds.All / n
 	}
 	m := sum.Milliseconds
-	fmt.Printf("    one at a time, compiled each time: %.2f ms, of which compiling %.0f %%, SQL and taking in %.0f %%, laying out %.0f %%; %d statements in %d round trips\n",
-		m.All, 100*m.Parse/m.All, 100*m.SQL/m.All, 100*m.Render/m.All, len(sum.Statements), sum.RoundTrips)
+	fmt.Printf(
+		"    one at a time, compiled each time: %.2f ms, of which compiling %.0f %%, SQL and taking in %.0f %%, "+
+			"laying out %.0f %%; %d statements in %d round trips\n",
+		m.All, 100*m.Parse/m.All, 100*m.SQL/m.All, 100*m.Render/m.All, len(sum.Statements), sum.RoundTrips,
+	)
 	return nil
 }
 
@@ -269,15 +290,26 @@ type linkedNotice struct {
 	Routes []linkedRoute `json:"routes"`
 }
 
-const handColumns = `select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->> 'validUntil' from document
+const handColumns = `select entry, about ->> 'path', fields ->> 'title', slug, fields ->> 'severity', fields ->>
+	'validUntil' from document
 	where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice' `
 
 func (h *readsByHand) routes() {
 	h.answer("/list", func(ctx context.Context, _ *http.Request) (any, error) {
-		return h.notices(ctx, handColumns+`and (fields ->> 'severity') collate "C" = $1 and (fields ->> 'validUntil') collate "C" > $2 order by (fields ->> 'validUntil') collate "C" nulls last, entry limit 20`, "delay", "2026-11-23T00:00:00.000000Z")
+		return h.notices(
+			ctx,
+			handColumns+`and (fields ->> 'severity') collate "C" = $1 and (fields ->> 'validUntil') collate "C" > $2
+				order by (fields ->> 'validUntil') collate "C" nulls last, entry limit 20`,
+			"delay", "2026-11-23T00:00:00.000000Z",
+		)
 	})
 	h.answer("/like", func(ctx context.Context, _ *http.Request) (any, error) {
-		return h.notices(ctx, handColumns+`and (fields ->> 'title') collate "C" like $1 order by (fields ->> 'title') collate "C" nulls last, entry limit 20`, "Notice 77%")
+		return h.notices(
+			ctx,
+			handColumns+`and (fields ->> 'title') collate "C" like $1 order by (fields ->> 'title') collate "C"
+				nulls last, entry limit 20`,
+			"Notice 77%",
+		)
 	})
 	h.answer("/page", func(ctx context.Context, r *http.Request) (any, error) {
 		if n, _ := strconv.Atoi(r.URL.Query().Get("n")); n > 1 {
@@ -285,9 +317,17 @@ func (h *readsByHand) routes() {
 			if err != nil {
 				return nil, err
 			}
-			return h.notices(ctx, handColumns+`and (fields ->> 'validUntil') collate "C" <= $1 and ((fields ->> 'validUntil') collate "C" < $1 or entry > $2) order by (fields ->> 'validUntil') collate "C" desc nulls last, entry limit 20`, at[0], at[1])
+			return h.notices(
+				ctx,
+				handColumns+`and (fields ->> 'validUntil') collate "C" <= $1 and ((fields ->> 'validUntil') collate
+					"C" < $1 or entry > $2) order by (fields ->> 'validUntil') collate "C" desc nulls last, entry
+					limit 20`,
+				at[0], at[1],
+			)
 		}
-		return h.notices(ctx, handColumns+`order by (fields ->> 'validUntil') collate "C" desc nulls last, entry limit 20`)
+		return h.notices(
+			ctx, handColumns+`order by (fields ->> 'validUntil') collate "C" desc nulls last, entry limit 20`,
+		)
 	})
 	h.answer("/one", func(ctx context.Context, _ *http.Request) (any, error) {
 		var n struct {
@@ -299,8 +339,11 @@ func (h *readsByHand) routes() {
 				HTML string `json:"html"`
 			} `json:"text"`
 		}
-		err := h.pool.QueryRow(ctx, `select entry, fields ->> 'title', slug, fields ->> 'severity', fields -> 'text' ->> 'html' from document
-			where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice' and slug = $1`, "notice-7777-of-the-line").Scan(&n.ID, &n.Title, &n.Slug, &n.Severity, &n.Text.HTML)
+		err := h.pool.QueryRow(ctx, `select entry, fields ->> 'title', slug, fields ->> 'severity', fields -> 'text'
+			->> 'html' from document
+			where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice' and slug =
+			$1`, "notice-7777-of-the-line").
+			Scan(&n.ID, &n.Title, &n.Slug, &n.Severity, &n.Text.HTML)
 		return n, err
 	})
 	h.answer("/depth", func(ctx context.Context, _ *http.Request) (any, error) {
@@ -321,8 +364,10 @@ func (h *readsByHand) placeOf(ctx context.Context, n int) ([2]string, error) {
 		return at, nil
 	}
 	var at [2]string
-	err := h.pool.QueryRow(ctx, `select fields ->> 'validUntil', entry from document where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice'
-		order by (fields ->> 'validUntil') collate "C" desc nulls last, entry limit 1 offset $1`, n-1).Scan(&at[0], &at[1])
+	err := h.pool.QueryRow(ctx, `select fields ->> 'validUntil', entry from document where environment = 'main' and
+		edition = 'published' and locale = 'en' and type = 'notice'
+		order by (fields ->> 'validUntil') collate "C" desc nulls last, entry limit 1 offset $1`, n-1).
+		Scan(&at[0], &at[1])
 	places[n] = at
 	return at, err
 }
@@ -359,13 +404,19 @@ func (h *readsByHand) linked(ctx context.Context) ([]linkedNotice, error) {
 		})
 		return out, wanted, err
 	}
-	top, wanted, err := read(`select entry, fields ->> 'title', fields -> 'routes'` + of + ` and type = 'notice' order by (fields ->> 'title') collate "C" nulls last, entry limit 20`)
+	top, wanted, err := read(
+		`select entry, fields ->> 'title', fields ->
+			'routes'` + of + ` and type = 'notice' order by (fields ->> 'title') collate "C" nulls last, entry limit
+				20`,
+	)
 	if err != nil {
 		return nil, err
 	}
 	byID := map[string]link{}
 	for _, step := range []string{"piers", "none"} {
-		found, next, err := read(`select entry, fields ->> 'name', fields -> '`+step+`'`+of+` and entry = any($1)`, wanted)
+		found, next, err := read(
+			`select entry, fields ->> 'name', fields -> '`+step+`'`+of+` and entry = any($1)`, wanted,
+		)
 		if err != nil {
 			return nil, err
 		}

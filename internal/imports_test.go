@@ -39,8 +39,10 @@ var mayImport = map[string][]string{
 	"store/builds":    {"core", "store/db", "store/changelog"},
 	"store/events":    {"core", "store/db", "store/changelog"},
 	"store/entries":   {"core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
-	"store": {"core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
-		"store/builds", "store/events", "store/entries"},
+	"store": {
+		"core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
+		"store/builds", "store/events", "store/entries",
+	},
 
 	"replication": {"core", "store...", "cache", "background"},
 	"delivery":    {"core", "api", "admission", "store...", "cache", "graphql", "background", "replication"},
@@ -66,13 +68,19 @@ var mayImport = map[string][]string{
 	"testkit": {"core", "store...", "demo"},
 }
 
-// pureOnly are standard packages that core must not import: it computes, and does no input or output.
+// pureOnly are standard packages that core must not import: it computes, and does no input or
+// output.
 var pureOnly = []string{"os", "os/exec", "net", "database/sql", "log", "log/slog", "sync/atomic"}
 
 // mayUse are exceptions to pureOnly, with their reason: net/http for its
 // Header type alone, sync for an index that many use at once, for buffers that go from
 // hand to hand, and for meters that many count with.
-var mayUse = map[string][]string{"event": {"net/http"}, "depend": {"sync"}, "query": {"sync"}, "access": {"sync", "sync/atomic"}}
+var mayUse = map[string][]string{
+	"event":  {"net/http"},
+	"depend": {"sync"},
+	"query":  {"sync"},
+	"access": {"sync", "sync/atomic"},
+}
 
 func TestImports(t *testing.T) {
 	// The sources are looked at here too, so that go test knows of them, and does not
@@ -113,11 +121,13 @@ func TestImports(t *testing.T) {
 		seen++
 		for _, i := range p.Imports {
 			if other, ours := strings.CutPrefix(i, "ubiquon/internal/"); ours {
-				if to := layer(other); to != here && !slices.Contains(allowed, to) && !(strings.HasPrefix(to, "store") && slices.Contains(allowed, "store...")) {
+				if to := layer(other); to != here && !slices.Contains(allowed, to) &&
+					!(strings.HasPrefix(to, "store") && slices.Contains(allowed, "store...")) {
 					t.Errorf("%s must not import %s", path, other)
 				}
 			}
-			if here == "core" && (slices.Contains(pureOnly, i) || i == "net/http" || i == "sync") && !slices.Contains(mayUse[strings.TrimPrefix(path, "core/")], i) {
+			if here == "core" && (slices.Contains(pureOnly, i) || i == "net/http" || i == "sync") &&
+				!slices.Contains(mayUse[strings.TrimPrefix(path, "core/")], i) {
 				t.Errorf("%s computes, and must not import %s", path, i)
 			}
 		}

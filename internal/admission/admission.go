@@ -61,7 +61,15 @@ func New(o Options) *Queue {
 // leaves half to whatever does not wait.
 func ForProcessor(l limits.Limits) *Queue {
 	half := max(1, runtime.GOMAXPROCS(0)/2)
-	return New(Options{AtOnce: half, PerPrincipal: max(1, half/2), Waiting: l.Waiting, WaitingPerPrincipal: l.WaitingPerPrincipal, Patience: time.Duration(l.Patience)})
+	return New(
+		Options{
+			AtOnce:              half,
+			PerPrincipal:        max(1, half/2),
+			Waiting:             l.Waiting,
+			WaitingPerPrincipal: l.WaitingPerPrincipal,
+			Patience:            time.Duration(l.Patience),
+		},
+	)
 }
 
 // Ticket is one piece of work. Several principals may ask for the same work: the
@@ -123,7 +131,8 @@ func (t *Ticket) Bid(principal string) {
 		q.admit(l, t)
 		return
 	}
-	if q.o.Waiting > 0 && q.waiting >= q.o.Waiting || q.o.WaitingPerPrincipal > 0 && len(l.tickets) >= q.o.WaitingPerPrincipal {
+	if q.o.Waiting > 0 && q.waiting >= q.o.Waiting ||
+		q.o.WaitingPerPrincipal > 0 && len(l.tickets) >= q.o.WaitingPerPrincipal {
 		q.forget(l)
 		return
 	}
@@ -191,7 +200,8 @@ func (t *Ticket) Done() {
 }
 
 func (q *Queue) fits(l *line, t *Ticket) bool {
-	return q.running < q.o.AtOnce && (q.o.PerPrincipal == 0 || l.running < q.o.PerPrincipal) && (!t.heavy || q.o.Heavy == 0 || q.heavy < q.o.Heavy)
+	return q.running < q.o.AtOnce && (q.o.PerPrincipal == 0 || l.running < q.o.PerPrincipal) &&
+		(!t.heavy || q.o.Heavy == 0 || q.heavy < q.o.Heavy)
 }
 
 func (q *Queue) admit(l *line, t *Ticket) {

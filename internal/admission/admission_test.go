@@ -97,7 +97,8 @@ func TestPatienceEnds(t *testing.T) {
 			t.Fatal(err)
 		}
 		begin := time.Now()
-		if _, err := q.Enter(t.Context(), "b", false); !errors.Is(err, ErrOverloaded) || time.Since(begin) != 3*time.Second {
+		if _, err := q.Enter(t.Context(), "b", false); !errors.Is(err, ErrOverloaded) ||
+			time.Since(begin) != 3*time.Second {
 			t.Errorf("after %v: %v", time.Since(begin), err)
 		}
 		ctx, cancel := context.WithCancel(t.Context())

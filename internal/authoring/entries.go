@@ -98,7 +98,9 @@ func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]entries.Ent
 	if len(linked) == 0 {
 		return out, nil
 	}
-	items, _, err := a.store.Entries.List(ctx, entries.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked})
+	items, _, err := a.store.Entries.List(
+		ctx, entries.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked},
+	)
 	for _, e := range items {
 		if e.PublishedRevision == 0 || e.Behind {
 			out = append(out, e)
@@ -136,7 +138,13 @@ func (a *Service) Duplicate(ctx context.Context, id, by string) (string, writing
 			}
 		}
 	}
-	edit := writing.Edit{ID: content.NewID(), Type: e.Type, Origin: content.Local, Save: fields, Message: "copied from " + id}
+	edit := writing.Edit{
+		ID:      content.NewID(),
+		Type:    e.Type,
+		Origin:  content.Local,
+		Save:    fields,
+		Message: "copied from " + id,
+	}
 	cause := content.Cause{Kind: "user", Name: by}
 	done, err := a.Apply(ctx, []writing.Edit{edit}, by, cause)
 	var p content.Problems

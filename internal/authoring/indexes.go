@@ -11,7 +11,9 @@ import (
 // the model changes.
 func (a *Service) keepIndexes(ctx context.Context) {
 	for {
-		done, err := a.store.Entries.KeepIndexes(ctx, func(step string) { a.log.Info("indexes are brought up to the model", "step", step) })
+		done, err := a.store.Entries.KeepIndexes(
+			ctx, func(step string) { a.log.Info("indexes are brought up to the model", "step", step) },
+		)
 		if ctx.Err() != nil {
 			return
 		}

@@ -57,7 +57,13 @@ func (a *Service) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, err
 	if err != nil {
 		return ModelPlan{}, err
 	}
-	plan := ModelPlan{Version: version, Consequences: []Consequence{}, Conflicts: []string{}, Model: m, YAML: string(m.YAML())}
+	plan := ModelPlan{
+		Version:      version,
+		Consequences: []Consequence{},
+		Conflicts:    []string{},
+		Model:        m,
+		YAML:         string(m.YAML()),
+	}
 	found, err := a.store.Writer.Consequences(ctx, present, m)
 	if err != nil {
 		return plan, err
@@ -134,7 +140,9 @@ func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o w
 }
 
 // EditLocales changes the model's locales, and nothing else of it.
-func (a *Service) EditLocales(ctx context.Context, by string, o writing.ModelOptions, change func([]model.Locale) ([]model.Locale, error)) error {
+func (a *Service) EditLocales(
+	ctx context.Context, by string, o writing.ModelOptions, change func([]model.Locale) ([]model.Locale, error),
+) error {
 	present, version, err := a.store.Changes.Model(ctx)
 	if err != nil {
 		return err

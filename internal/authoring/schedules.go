@@ -31,18 +31,24 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 	if at, err := time.Parse(time.RFC3339, text); err == nil {
 		return at, zone, nil
 	}
-	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05", "2006-01-02 15:04"} {
+	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05",
+		"2006-01-02 15:04"} {
 		at, err := time.ParseInLocation(form, text, location)
 		if err != nil {
 			continue
 		}
 		if at.Format(form) != text {
-			return at, "", fmt.Errorf("%w: %s does not exist in %s, where clocks are put forward then", ErrMoment, text, zone)
+			return at, "", fmt.Errorf(
+				"%w: %s does not exist in %s, where clocks are put forward then", ErrMoment, text, zone,
+			)
 		}
 		// Clocks are put back by half an hour on Lord Howe, and by two at Troll.
 		for other := -3 * time.Hour; other <= 3*time.Hour; other += 15 * time.Minute {
 			if other != 0 && at.Add(other).Format(form) == text {
-				return at, "", fmt.Errorf("%w: %s comes twice in %s, where clocks are put back then; give it with an offset, as in %s", ErrMoment, text, zone, at.Format(time.RFC3339))
+				return at, "", fmt.Errorf(
+					"%w: %s comes twice in %s, where clocks are put back then; give it with an offset, as in %s",
+					ErrMoment, text, zone, at.Format(time.RFC3339),
+				)
 			}
 		}
 		return at, zone, nil
@@ -74,7 +80,11 @@ func (a *Service) AddSchedule(ctx context.Context, s entries.Schedule) (entries.
 	switch s.Action {
 	case entries.SchedulePublish:
 		if t.Approval && e.Review != content.Approved {
-			return s, problem("action", "approval", "revision %d is not approved, and %s is published only after approval; submit it for review", e.Revision, t.Label)
+			return s, problem(
+				"action", "approval",
+				"revision %d is not approved, and %s is published only after approval; submit it for review",
+				e.Revision, t.Label,
+			)
 		}
 		live := content.Publish(t, e.Shown, e.Newest, s.Locales)
 		if p := content.Check(m, t, s.Entry, live, content.For{Publish: true, Locales: s.Locales}); len(p) > 0 {
@@ -144,7 +154,14 @@ func (a *Service) runSchedules(ctx context.Context) {
 }
 
 func (a *Service) execute(ctx context.Context, s *entries.Schedule) {
-	edit := writing.Edit{ID: s.Entry, Origin: content.Local, Live: writing.PublishNewest, Locales: s.Locales, PublishRevision: s.Revision, Schedule: s.ID}
+	edit := writing.Edit{
+		ID:              s.Entry,
+		Origin:          content.Local,
+		Live:            writing.PublishNewest,
+		Locales:         s.Locales,
+		PublishRevision: s.Revision,
+		Schedule:        s.ID,
+	}
 	if s.Action == entries.ScheduleUnpublish {
 		edit.Live, edit.PublishRevision = writing.TakeBack, 0
 	}
@@ -155,10 +172,14 @@ func (a *Service) execute(ctx context.Context, s *entries.Schedule) {
 		return // somebody else has done it, or it is tried again
 	case !writing.ContentReason(err):
 		if s.Tries == 0 {
-			a.log.Warn("a schedule is late; it is tried again until it is carried out", "entry", s.Entry, "action", s.Action, "at", s.At, "error", err)
+			a.log.Warn(
+				"a schedule is late; it is tried again until it is carried out", "entry", s.Entry, "action", s.Action,
+				"at", s.At, "error", err,
+			)
 		}
 		_, told := db.TroubleOf(err)
-		if err := a.store.Schedules.Delay(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
+		if err := a.store.Schedules.Delay(ctx, s.ID, cmp.Or(told, "something went wrong here; the log has "+
+			"more"), min(time.Second<<min(s.Tries, 5), 30*time.Second)); err != nil {
 			a.log.Debug("that a schedule is late cannot be noted", "error", err)
 		}
 	default:

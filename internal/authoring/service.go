@@ -40,8 +40,18 @@ type Service struct {
 
 // New returns the service that writes what the replica follows.
 func New(r *replication.Replica, checks ModelChecks) *Service {
-	return &Service{replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), news: r.News(), work: r.Work(), limits: r.Limits(), checks: checks,
-		wakeSchedules: make(chan struct{}, 1), wakeIndexes: make(chan struct{}, 1)}
+	return &Service{
+		replica:       r,
+		store:         r.Store(),
+		log:           r.Log(),
+		cache:         r.Cache(),
+		news:          r.News(),
+		work:          r.Work(),
+		limits:        r.Limits(),
+		checks:        checks,
+		wakeSchedules: make(chan struct{}, 1),
+		wakeIndexes:   make(chan struct{}, 1),
+	}
 }
 
 // ModelChanged has indexes made that a new model asks for.

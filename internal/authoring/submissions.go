@@ -26,7 +26,9 @@ var ErrNotTaken = errors.New("entries of this type cannot be handed in")
 // empty, and that is not, makes it vanish without a word. Its error is a
 // *DeniedError, content.Problems, ErrNotTaken or ErrTooMany where that is the
 // reason.
-func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale, address string, values map[string]any) error {
+func (a *Service) Submit(
+	ctx context.Context, by *access.Reader, plural, locale, address string, values map[string]any,
+) error {
 	m := a.replica.Model()
 	t := m.ByPlural(plural)
 	if t == nil {
@@ -34,7 +36,13 @@ func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	}
 	l, known := m.Locale(locale)
 	if !known {
-		return content.Problems{{Path: "locale", Rule: "locale", Text: fmt.Sprintf("there is no locale %q%s", locale, strictyaml.DidYouMean(locale, m.Tags()))}}
+		return content.Problems{
+			{
+				Path: "locale",
+				Rule: "locale",
+				Text: fmt.Sprintf("there is no locale %q%s", locale, strictyaml.DidYouMean(locale, m.Tags())),
+			},
+		}
 	}
 	need := access.Need{Verb: access.Submit, Edition: content.Preview, Type: t.Name, Locale: l.Tag}
 	if missing, is := by.Rights.Missing([]access.Need{need}); is {
@@ -66,8 +74,17 @@ func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale,
 	if !bounds.take(at) {
 		return access.ErrTooMany
 	}
-	edit := writing.Edit{ID: content.NewID(), Type: t.Name, Origin: content.Local, Save: fields, Review: content.Submitted, Remark: "handed in from outside",
-		Message: "handed in from outside", Withhold: true, Loose: true}
+	edit := writing.Edit{
+		ID:       content.NewID(),
+		Type:     t.Name,
+		Origin:   content.Local,
+		Save:     fields,
+		Review:   content.Submitted,
+		Remark:   "handed in from outside",
+		Message:  "handed in from outside",
+		Withhold: true,
+		Loose:    true,
+	}
 	ownSlug(m, t, edit.ID, fields)
 	_, err = a.Apply(ctx, []writing.Edit{edit}, by.Name, content.Cause{Kind: "submission", Name: by.Name})
 	return err
@@ -78,7 +95,10 @@ func (a *Service) Submit(ctx context.Context, by *access.Reader, plural, locale,
 func (a *Service) submissionsOf(typ string, perMinute int) *submitLimits {
 	held, known := a.submitting.Load(typ)
 	if !known || held.(*submitLimits).perMinute != perMinute {
-		limiter := func(times int) *access.Limiter { return access.NewLimiter(float64(perMinute*times), perMinute*times) }
+		limiter := func(times int) *access.Limiter {
+			return access.NewLimiter(float64(perMinute*times),
+				perMinute*times)
+		}
 		held = &submitLimits{perMinute, limiter(1), limiter(a.limits.SubmissionsFactor), limiter(triesFactor)}
 		a.submitting.Store(typ, held)
 	}
@@ -100,12 +120,23 @@ type submitLimits struct {
 }
 
 // handedIn takes the values of those fields that may be handed in.
-func handedIn(m *model.Model, t *model.Type, s *model.Submissions, locale string, values map[string]any) (content.Fields, error) {
+func handedIn(
+	m *model.Model, t *model.Type, s *model.Submissions, locale string, values map[string]any,
+) (content.Fields, error) {
 	fields := content.Fields{}
 	var wrong content.Problems
 	for name, v := range values {
 		if !slices.Contains(s.Fields, name) {
-			wrong = append(wrong, content.Problem{Path: name, Rule: "unknown", Text: fmt.Sprintf("there is no field %q to hand in%s", name, strictyaml.DidYouMean(name, s.Fields))})
+			wrong = append(
+				wrong,
+				content.Problem{
+					Path: name,
+					Rule: "unknown",
+					Text: fmt.Sprintf(
+						"there is no field %q to hand in%s", name, strictyaml.DidYouMean(name, s.Fields),
+					),
+				},
+			)
 			continue
 		}
 		if t.Field(name).Translated {
@@ -114,7 +145,8 @@ func handedIn(m *model.Model, t *model.Type, s *model.Submissions, locale string
 		fields[name] = v
 	}
 	for _, name := range s.Fields {
-		if f := t.Field(name); f.Required && f.Default == nil && f.MadeFrom == "" && (values[name] == nil || values[name] == "") {
+		if f := t.Field(name); f.Required && f.Default == nil && f.MadeFrom == "" &&
+			(values[name] == nil || values[name] == "") {
 			wrong = append(wrong, content.Problem{Path: name, Rule: "required", Text: "it must be given"})
 		}
 	}

@@ -85,8 +85,19 @@ var ErrBadLine = errors.New("the import has stopped at a bad line")
 // Import writes the entries of an NDJSON text, telling how far it has come. An
 // entry that is held in the same state already is left alone, so an import may
 // be run again.
-func (a *Service) Import(ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress)) error {
-	i := importing{g: a, by: by, o: o, tell: tell, atOnce: 25, analyse: 200, seen: map[string]int{}, wanted: map[string]int{}}
+func (a *Service) Import(
+	ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress),
+) error {
+	i := importing{
+		g:       a,
+		by:      by,
+		o:       o,
+		tell:    tell,
+		atOnce:  25,
+		analyse: 200,
+		seen:    map[string]int{},
+		wanted:  map[string]int{},
+	}
 	lines := bufio.NewReaderSize(in, 64<<10)
 	var line []byte
 	n := 0
@@ -231,7 +242,15 @@ func (i *importing) read(n int, src []byte) (edit writing.Edit, reason string) {
 	case l.Fields == nil:
 		return edit, "it has no fields"
 	}
-	edit = writing.Edit{ID: l.ID, Type: l.Type, Origin: content.Local, Save: l.Fields, Message: "imported", Loose: true, History: l.Revisions}
+	edit = writing.Edit{
+		ID:      l.ID,
+		Type:    l.Type,
+		Origin:  content.Local,
+		Save:    l.Fields,
+		Message: "imported",
+		Loose:   true,
+		History: l.Revisions,
+	}
 	if l.Published != nil {
 		edit.Live, edit.Published, edit.PublishedAt, edit.FirstPublishedAt = writing.PublishGiven, l.Live, l.Published, l.FirstPublished
 		if edit.Published == nil {
@@ -315,7 +334,8 @@ const importPatience = 5 * time.Minute
 
 func (i *importing) write(ctx context.Context, edits []writing.Edit, lines []int) error {
 	done, err := i.g.write(ctx, edits, i.by, content.Cause{Kind: "import", Name: i.by})
-	for begin, wait := time.Now(), time.Second; db.Passing(err) && ctx.Err() == nil && time.Since(begin) < importPatience; wait = min(2*wait, 15*time.Second) {
+	for begin, wait := time.Now(), time.Second; db.Passing(err) && ctx.Err() == nil &&
+		time.Since(begin) < importPatience; wait = min(2*wait, 15*time.Second) {
 		i.g.log.Warn("an import waits for the database", "error", err, "again", wait)
 		if !background.Sleep(ctx, wait, nil) {
 			break
@@ -386,7 +406,10 @@ func (i *importing) danglers(ctx context.Context) error {
 		}
 		for _, id := range batch {
 			if !there[id] {
-				i.bad(i.wanted[id], "", fmt.Sprintf("a reference leads to %q, which is neither in the text nor here", id))
+				i.bad(
+					i.wanted[id], "",
+					fmt.Sprintf("a reference leads to %q, which is neither in the text nor here", id),
+				)
 			}
 		}
 	}
@@ -396,7 +419,9 @@ func (i *importing) danglers(ctx context.Context) error {
 // Export writes entries as NDJSON, those of all types or of some, with all
 // revisions if wanted; it returns how many there were. Without an origin it
 // writes those of our own.
-func (a *Service) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) (int, error) {
+func (a *Service) Export(
+	ctx context.Context, out io.Writer, types []string, origin string, revisions bool,
+) (int, error) {
 	for _, name := range types {
 		if m := a.replica.Model(); m.Type(name) == nil {
 			return 0, fmt.Errorf("type %q%s: %w", name, strictyaml.DidYouMean(name, m.TypeNames()), db.ErrNotFound)

@@ -12,7 +12,9 @@ import (
 // Apply carries out edits, all or none, and returns when this node serves
 // nothing older any more, or, with Unproven, when that takes long. Its errors are those of
 // store.Apply: then nothing is stored.
-func (a *Service) Apply(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error) {
+func (a *Service) Apply(
+	ctx context.Context, edits []writing.Edit, by string, cause content.Cause,
+) (writing.Applied, error) {
 	before := a.cache.Applied()
 	done, err := a.write(ctx, edits, by, cause)
 	if err != nil || done.Sequence == 0 {
@@ -55,7 +57,9 @@ func (a *Service) WriteOf(ctx context.Context, key string) (writing.KnownWrite, 
 }
 
 // write carries out edits; that nothing older is served is seen to later.
-func (a *Service) write(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error) {
+func (a *Service) write(
+	ctx context.Context, edits []writing.Edit, by string, cause content.Cause,
+) (writing.Applied, error) {
 	for range 3 {
 		m, version := a.replica.Present()
 		done, err := a.store.Writer.Apply(ctx, m, version, edits, by, cause)

@@ -25,7 +25,9 @@ const rulePause = 20 * time.Millisecond
 // runRules hands every change to the rules, once, whichever node gets it.
 func (a *Service) runRules(ctx context.Context) {
 	for {
-		_, n, err := a.store.Builds.ConsumeChanges(ctx, "rules", func(tx pgx.Tx, changes []content.Change) error { return a.fireRules(ctx, tx, changes) })
+		_, n, err := a.store.Builds.ConsumeChanges(
+			ctx, "rules", func(tx pgx.Tx, changes []content.Change) error { return a.fireRules(ctx, tx, changes) },
+		)
 		if ctx.Err() != nil {
 			return
 		}
@@ -73,7 +75,20 @@ func (a *Service) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Ch
 						wishes[step.Rebuild.Site] = w
 					}
 					slugs, paths := c.Places()
-					w.causes = append(w.causes, rebuild.Cause{Sequence: c.Sequence, Rule: r.Name, Entry: c.Entry, Type: c.Type, What: c.What, Event: c.Cause.Event, Locales: slices.Sorted(maps.Keys(c.Fields)), Slugs: slugs, Paths: paths})
+					w.causes = append(
+						w.causes,
+						rebuild.Cause{
+							Sequence: c.Sequence,
+							Rule:     r.Name,
+							Entry:    c.Entry,
+							Type:     c.Type,
+							What:     c.What,
+							Event:    c.Cause.Event,
+							Locales:  slices.Sorted(maps.Keys(c.Fields)),
+							Slugs:    slugs,
+							Paths:    paths,
+						},
+					)
 					w.sequence, w.now = max(w.sequence, c.Sequence), w.now || step.Rebuild.Now
 					why = "asked for a build of " + step.Rebuild.Site
 				}
@@ -148,8 +163,15 @@ func (a *Service) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 }
 
 func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Call) {
-	order := Order{Build: b.ID, Number: b.Number, Site: b.Site, Sequence: b.Sequence, Causes: b.Causes[:min(len(b.Causes), orderCauses)], Counts: b.Counts,
-		Report: a.address + "/control/v1/builds/" + b.ID + "/reports"}
+	order := Order{
+		Build:    b.ID,
+		Number:   b.Number,
+		Site:     b.Site,
+		Sequence: b.Sequence,
+		Causes:   b.Causes[:min(len(b.Causes), orderCauses)],
+		Counts:   b.Counts,
+		Report:   a.address + "/control/v1/builds/" + b.ID + "/reports",
+	}
 	if call.Silent() {
 		order.Report = ""
 	}
@@ -160,7 +182,10 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 		if errors.As(err, &answered) {
 			wait = answered.RetryAfter
 		}
-		a.work.Failures.Failed(a.log, "the builder of "+b.Site+" did not take the call; it will be made again", "build", b.Number, "attempt", b.Attempts, "error", err)
+		a.work.Failures.Failed(
+			a.log, "the builder of "+b.Site+" did not take the call; it will be made again", "build", b.Number,
+			"attempt", b.Attempts, "error", err,
+		)
 	}
 	if err := a.store.Builds.Called(ctx, b, call.Silent(), failure, wait); err != nil && ctx.Err() == nil {
 		a.log.Error("a call cannot be noted; it will be made again", "site", b.Site, "build", b.Number, "error", err)
@@ -172,13 +197,17 @@ func (a *Service) ReportBuild(ctx context.Context, id, state, reason string) (re
 	b, err := a.store.Builds.Report(ctx, id, rebuild.State(state), state == "started", reason)
 	if errors.Is(err, builds.ErrNotRunning) {
 		// It has ended for us; but whoever reports works.
-		if known, heard := a.store.Builds.Get(ctx, id); heard == nil && a.store.Builds.HeardOf(ctx, known.Site) == nil {
+		if known, heard := a.store.Builds.Get(ctx, id); heard == nil &&
+			a.store.Builds.HeardOf(ctx, known.Site) == nil {
 			background.Nudge(a.wakeBuilds[known.Site])
 		}
 	}
 	if err == nil {
 		if b.State == rebuild.Failed {
-			a.work.Failures.Failed(a.log, "builds of "+b.Site+" fail; they are tried again", "build", b.Number, "failures", b.Failures+1, "error", b.Error)
+			a.work.Failures.Failed(
+				a.log, "builds of "+b.Site+" fail; they are tried again", "build", b.Number, "failures", b.Failures+1,
+				"error", b.Error,
+			)
 		}
 		background.Nudge(a.wakeBuilds[b.Site])
 		a.news.Tell("builds")

@@ -77,7 +77,9 @@ func (a *Service) noteExpired(ctx context.Context, expired []*cache.Response, se
 	}
 	slices.Sort(addresses)
 	addresses = slices.Compact(addresses)
-	return a.store.Downstream.AddExpired(ctx, a.replica.Node.ID, sequence, addresses[:min(len(addresses), maxAddresses+1)])
+	return a.store.Downstream.AddExpired(
+		ctx, a.replica.Node.ID, sequence, addresses[:min(len(addresses), maxAddresses+1)],
+	)
 }
 
 // tellDownstream tells one cache downstream of what changes, for as long as this node
@@ -109,7 +111,13 @@ func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Tar
 	if err != nil {
 		return err
 	}
-	out := Invalidation{Edition: content.Published, After: after, Sequence: max(after, told.UpTo), Groups: a.groupsOf(told), Addresses: told.Addresses}
+	out := Invalidation{
+		Edition:   content.Published,
+		After:     after,
+		Sequence:  max(after, told.UpTo),
+		Groups:    a.groupsOf(told),
+		Addresses: told.Addresses,
+	}
 	if i := slices.Index(out.Addresses, cache.AnyAddress); i >= 0 {
 		out.Addresses, out.More = slices.Delete(out.Addresses, i, i+1), true
 	}
@@ -126,21 +134,35 @@ func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Tar
 	}
 	begin := time.Now()
 	id := fmt.Sprintf("%s-%s-%d-%d", a.replica.Environment(), name, after, out.Sequence)
-	event := outbound.Event{Type: "invalidated", Source: a.address + "/content/" + a.replica.Environment(), ID: id, Time: begin.UTC(), Data: out}
+	event := outbound.Event{
+		Type:   "invalidated",
+		Source: a.address + "/content/" + a.replica.Environment(),
+		ID:     id,
+		Time:   begin.UTC(),
+		Data:   out,
+	}
 	calling, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	tell := func() error { return a.caller.Post(calling, target.Call, target.Secret, id, event) }
 	if target.Method != "" {
 		tell = func() error {
-			return a.caller.Expire(calling, target, outbound.Expiry{Groups: out.Groups, Addresses: out.Addresses, More: out.More})
+			return a.caller.Expire(
+				calling, target, outbound.Expiry{Groups: out.Groups, Addresses: out.Addresses, More: out.More},
+			)
 		}
 	}
 	if err := tell(); err != nil {
 		wait := min(time.Second<<min(attempts, 10), maxCallPause)
-		a.log.Warn("a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence, "attempt", attempts+1, "in", wait, "error", err)
+		a.log.Warn(
+			"a cache downstream did not take a call; it is made again", "downstream", name, "sequence", out.Sequence,
+			"attempt", attempts+1, "in", wait, "error", err,
+		)
 		return a.store.Downstream.Failed(ctx, name, err.Error(), wait)
 	}
-	a.log.Info("told a cache downstream", "downstream", name, "sequence", out.Sequence, "groups", len(out.Groups), "addresses", len(out.Addresses), "took", time.Since(begin).Round(time.Millisecond))
+	a.log.Info(
+		"told a cache downstream", "downstream", name, "sequence", out.Sequence, "groups", len(out.Groups),
+		"addresses", len(out.Addresses), "took", time.Since(begin).Round(time.Millisecond),
+	)
 	a.news.Tell("changes")
 	return a.store.Downstream.Notified(ctx, name, out.Sequence, true)
 }

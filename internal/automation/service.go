@@ -82,7 +82,13 @@ func (a *Service) RuleWarnings() []string {
 func (a *Service) NewTypeWarnings(name string) (warnings []string) {
 	for i := range a.Rules {
 		if r := &a.Rules[i]; len(r.Types) > 0 && !slices.Contains(r.Types, name) {
-			warnings = append(warnings, fmt.Sprintf("the rule %q names its types, and not the new type %s: publishing one of those does nothing there", r.Name, name))
+			warnings = append(
+				warnings,
+				fmt.Sprintf(
+					"the rule %q names its types, and not the new type %s: publishing one of those does nothing there",
+					r.Name, name,
+				),
+			)
 		}
 	}
 	return warnings

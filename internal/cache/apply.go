@@ -82,7 +82,9 @@ func (c *Cache) match(commit ...*content.Change) []*Response {
 
 // hitBy returns what a commit may affect, and how many are kept through a change of
 // the model, which is the first of its commit.
-func (c *Cache) hitBy(commit []*content.Change, match func(...*content.Change) []*Response) (out []*Response, kept int) {
+func (c *Cache) hitBy(
+	commit []*content.Change, match func(...*content.Change) []*Response,
+) (out []*Response, kept int) {
 	if commit[0].Kind != content.ModelChange {
 		return match(commit...), 0
 	}

@@ -128,7 +128,14 @@ func New(o Options, at int64) *Cache {
 	if o.Remember == 0 {
 		o.Remember = 2_000
 	}
-	c := &Cache{index: depend.NewIndex[*Response](), o: o, ringFrom: at, flights: map[string]*flight{}, bodies: map[string]weak.Pointer[Content]{}, limit: o.Bytes}
+	c := &Cache{
+		index:    depend.NewIndex[*Response](),
+		o:        o,
+		ringFrom: at,
+		flights:  map[string]*flight{},
+		bodies:   map[string]weak.Pointer[Content]{},
+		limit:    o.Bytes,
+	}
 	c.applied.Store(at)
 	c.published.Store(cmp.Or(o.Published, at))
 	c.encoded = &encodedBytes{grown: c.keepBound}
@@ -233,7 +240,8 @@ func (c *Cache) Read(ctx context.Context, r Request, compute Compute) (*Response
 			return nil, Miss, ctx.Err()
 		}
 		if f.err != nil {
-			if !mine && (errors.Is(f.err, admission.ErrOverloaded) || errors.Is(f.err, context.Canceled)) && ctx.Err() == nil {
+			if !mine && (errors.Is(f.err, admission.ErrOverloaded) || errors.Is(f.err, context.Canceled)) &&
+				ctx.Err() == nil {
 				continue // that was for others' sake
 			}
 			if held := c.servable(r, func(s Stale) time.Duration { return s.IfError }); held != nil {

@@ -25,14 +25,28 @@ func of(entry string, sequence int64) *Response {
 
 // made is what those responses are made of.
 func made(r *Response) *depend.Set {
-	return &depend.Set{Edition: "published", Entries: []depend.Entry{{ID: r.Asked, Locale: "en", Fields: []string{"title"}}}}
+	return &depend.Set{
+		Edition: "published",
+		Entries: []depend.Entry{{ID: r.Asked, Locale: "en", Fields: []string{"title"}}},
+	}
 }
 
 // titled is the change of an entry's title at a sequence.
 func titled(entry string, sequence int64) content.Change {
 	f := content.Fields{"slug": entry}
-	return content.Change{Kind: content.ContentChange, Edition: "published", Entry: entry, Type: "pier", Sequence: sequence, Commit: sequence,
-		Fields: map[string][]string{"en": {"title"}}, Before: map[string]content.Fields{"en": f}, After: map[string]content.Fields{"en": f}}
+	return content.Change{
+		Kind:     content.ContentChange,
+		Edition:  "published",
+		Entry:    entry,
+		Type:     "pier",
+		Sequence: sequence,
+		Commit:   sequence,
+		Fields: map[string][]string{
+			"en": {"title"},
+		},
+		Before: map[string]content.Fields{"en": f},
+		After:  map[string]content.Fields{"en": f},
+	}
 }
 
 func computes(r *Response) Compute {
@@ -125,19 +139,27 @@ func TestFlightRace(t *testing.T) {
 		var first, second *Response
 		var wg sync.WaitGroup
 		wg.Go(func() {
-			first, _, _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
-				<-finish
-				return of("a", 10), made(of("a", 10)), nil
-			})
+			first, _, _ = c.Read(
+				t.Context(),
+				Request{Key: "a"},
+				func(context.Context) (*Response, *depend.Set, error) {
+					<-finish
+					return of("a", 10), made(of("a", 10)), nil
+				},
+			)
 		})
 		synctest.Wait() // the first one computes
 		c.Apply([]content.Change{titled("a", 11)})
 		recomputed := false
 		wg.Go(func() {
-			second, _, _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
-				recomputed = true
-				return of("a", 11), made(of("a", 11)), nil
-			})
+			second, _, _ = c.Read(
+				t.Context(),
+				Request{Key: "a"},
+				func(context.Context) (*Response, *depend.Set, error) {
+					recomputed = true
+					return of("a", 11), made(of("a", 11)), nil
+				},
+			)
 		})
 		synctest.Wait() // the second one waits for the first
 		close(finish)
@@ -157,11 +179,15 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 4 {
 			wg.Go(func() {
-				_, outcomes[i], _ = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
-					computed.Add(1)
-					<-finish
-					return of("a", 10), made(of("a", 10)), nil
-				})
+				_, outcomes[i], _ = c.Read(
+					t.Context(),
+					Request{Key: "a"},
+					func(context.Context) (*Response, *depend.Set, error) {
+						computed.Add(1)
+						<-finish
+						return of("a", 10), made(of("a", 10)), nil
+					},
+				)
 			})
 			synctest.Wait()
 			if i == 1 {
@@ -185,10 +211,14 @@ func TestAFailureIsNotKept(t *testing.T) {
 		var wg sync.WaitGroup
 		for i := range 3 {
 			wg.Go(func() {
-				_, _, errs[i] = c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) {
-					<-finish
-					return nil, nil, broken
-				})
+				_, _, errs[i] = c.Read(
+					t.Context(),
+					Request{Key: "a"},
+					func(context.Context) (*Response, *depend.Set, error) {
+						<-finish
+						return nil, nil, broken
+					},
+				)
 			})
 		}
 		synctest.Wait()
@@ -205,7 +235,9 @@ func TestAFailureIsNotKept(t *testing.T) {
 
 func TestAPanicIsAnError(t *testing.T) {
 	c := New(Options{}, 10)
-	if _, _, err := c.Read(t.Context(), Request{Key: "a"}, func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil || !strings.Contains(err.Error(), "spilt ink") {
+	if _, _, err := c.Read(t.Context(), Request{Key: "a"},
+		func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil ||
+		!strings.Contains(err.Error(), "spilt ink") {
 		t.Errorf("got %v", err)
 	}
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
@@ -319,7 +351,11 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 func TestEqualBodiesAreHeldOnce(t *testing.T) {
 	c := New(Options{}, 10)
 	one, two := of("a", 10), of("a", 10)
-	one.Content, two.Content = NewContent(bytes.Repeat([]byte("x"), 2000)), NewContent(bytes.Repeat([]byte("x"), 2000))
+	one.Content, two.Content = NewContent(
+		bytes.Repeat([]byte("x"), 2000),
+	), NewContent(
+		bytes.Repeat([]byte("x"), 2000),
+	)
 	mustRead(t, c, "one", computes(one), Miss)
 	mustRead(t, c, "two", computes(two), Miss)
 	if &one.Body[0] != &two.Body[0] {
@@ -354,13 +390,17 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 				e := i % len(committed)
 				applied := c.Applied()
 				must := committed[e].Load()
-				r, _, err := c.Read(t.Context(), Request{Key: fmt.Sprint(e), Fresh: i%50 == 0}, func(context.Context) (*Response, *depend.Set, error) {
-					log.Lock()
-					defer log.Unlock()
-					r := of(fmt.Sprint(e), head.Load())
-					r.Content = NewContent(fmt.Append(nil, committed[e].Load()))
-					return r, made(r), nil
-				})
+				r, _, err := c.Read(
+					t.Context(),
+					Request{Key: fmt.Sprint(e), Fresh: i%50 == 0},
+					func(context.Context) (*Response, *depend.Set, error) {
+						log.Lock()
+						defer log.Unlock()
+						r := of(fmt.Sprint(e), head.Load())
+						r.Content = NewContent(fmt.Append(nil, committed[e].Load()))
+						return r, made(r), nil
+					},
+				)
 				if err != nil {
 					t.Error(err)
 					return
@@ -409,9 +449,12 @@ func TestTheBoundIsKept(t *testing.T) {
 		r.Content = NewContent(fmt.Appendf(nil, "%0300d", i))
 		set := made(r)
 		for j := range 20 {
-			set.Entries = append(set.Entries, depend.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}})
+			set.Entries = append(
+				set.Entries, depend.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}},
+			)
 		}
-		if err := c.Renew(t.Context(), Request{Key: fmt.Sprint(i)}, func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
+		if err := c.Renew(t.Context(), Request{Key: fmt.Sprint(i)},
+			func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -420,7 +463,10 @@ func TestTheBoundIsKept(t *testing.T) {
 	if s.Bytes > bound*105/100 || s.Bytes < bound*3/4 || s.Subscribers != s.Responses || s.Evicted == 0 {
 		t.Errorf("of %d bytes: %+v", bound, s)
 	}
-	first := c.First(3, func(a, b *Response) int { return strings.Compare(b.Asked, a.Asked) }, func(r *Response) bool { return len(r.Asked) == 5 })
+	first := c.First(
+		3, func(a, b *Response) int { return strings.Compare(b.Asked, a.Asked) },
+		func(r *Response) bool { return len(r.Asked) == 5 },
+	)
 	if len(first) != 3 || first[0].Asked < first[1].Asked || first[1].Asked < first[2].Asked {
 		t.Errorf("the first are %v", first)
 	}
@@ -479,7 +525,8 @@ func TestNobodyWaitsForSomebodyElsesTurn(t *testing.T) {
 			_, _, _ = c.Read(t.Context(), Request{Key: "wanted", Principal: "flood"}, computes(of("wanted", 10)))
 		})
 		synctest.Wait()
-		if _, _, err := c.Read(t.Context(), Request{Key: "wanted", Principal: "reader"}, computes(of("wanted", 10))); err != nil {
+		if _, _, err := c.Read(t.Context(), Request{Key: "wanted", Principal: "reader"},
+			computes(of("wanted", 10))); err != nil {
 			t.Errorf("the reader: %v", err)
 		}
 		close(finish)
@@ -498,11 +545,14 @@ func TestAddressesAreBounded(t *testing.T) {
 	for _, a := range all {
 		length += len(a)
 	}
-	if length > addressBytes+1 || all[0] != "/content/main/published/piers?limit=0" || all[len(all)-1] != AnyAddress || len(all) < 10 {
+	if length > addressBytes+1 || all[0] != "/content/main/published/piers?limit=0" ||
+		all[len(all)-1] != AnyAddress ||
+		len(all) < 10 {
 		t.Errorf("%d bytes: %q", length, all)
 	}
 	long := &Response{}
-	if long.NoteAddress(strings.Repeat("x", 10_000)); len(long.Addresses()) != 1 || long.Addresses()[0] != AnyAddress {
+	if long.NoteAddress(strings.Repeat("x", 10_000)); len(long.Addresses()) != 1 ||
+		long.Addresses()[0] != AnyAddress {
 		t.Errorf("a long one: %d", len(long.Addresses()))
 	}
 }

@@ -80,7 +80,12 @@ func (c *Content) Encoded(e Encoding) *Variant {
 		if c.encoded.count != nil {
 			c.encoded.count.add(c.encoded, int64(len(body)+bytesOfVariant))
 		}
-		c.encoded.made[e] = &Variant{Body: body, ETag: []string{strings.TrimSuffix(c.tags[0], `"`) + "-" + e.String() + `"`}, Length: []string{strconv.Itoa(len(body))}, Name: []string{e.String()}}
+		c.encoded.made[e] = &Variant{
+			Body:   body,
+			ETag:   []string{strings.TrimSuffix(c.tags[0], `"`) + "-" + e.String() + `"`},
+			Length: []string{strconv.Itoa(len(body))},
+			Name:   []string{e.String()},
+		}
 	})
 	return c.encoded.made[e]
 }
@@ -129,7 +134,8 @@ func ChooseEncoding(header string) Encoding {
 			}
 		}
 		for e := Brotli; e <= Gzip; e++ {
-			if q > 0 && strings.EqualFold(strings.TrimSpace(name), e.String()) && (q > weight || q == weight && e < best) {
+			if q > 0 && strings.EqualFold(strings.TrimSpace(name), e.String()) &&
+				(q > weight || q == weight && e < best) {
 				best, weight = e, q
 			}
 		}

@@ -31,7 +31,8 @@ func TestBodiesAreEncodedOnce(t *testing.T) {
 		}
 		wg.Wait()
 		v := r.Encoded(e)
-		if v == nil || v != r.Encoded(e) || v.ETag[0] != strings.TrimSuffix(r.ETag()[0], `"`)+"-"+e.String()+`"` || len(v.Body) > len(body)/10 {
+		if v == nil || v != r.Encoded(e) || v.ETag[0] != strings.TrimSuffix(r.ETag()[0], `"`)+"-"+e.String()+`"` ||
+			len(v.Body) > len(body)/10 {
 			t.Fatalf("%s: %+v", e, v)
 		}
 		if got, err := io.ReadAll(read(bytes.NewReader(v.Body))); err != nil || !bytes.Equal(got, body) {
@@ -88,11 +89,15 @@ func TestEncodingsCount(t *testing.T) {
 	runtime.KeepAlive(one)
 	c.Purge(nil)
 	one, v = nil, nil
-	testkit.Eventually(t, "what is gone does not count", func() bool { runtime.GC(); return c.encoded.bytes.Load() == 0 })
+	testkit.Eventually(
+		t, "what is gone does not count", func() bool { runtime.GC(); return c.encoded.bytes.Load() == 0 },
+	)
 }
 
 func TestChoosingAnEncoding(t *testing.T) {
-	for header, want := range map[string]Encoding{"": Identity, "gzip": Gzip, "gzip, deflate, br, zstd": Brotli, "gzip;q=1.0, br;q=0.5": Gzip, "br;q=0": Identity, "zstd, gzip": Zstd, "GZIP ; q=0.3": Gzip, "*": Identity, "identity, x": Identity, "br;q=x, gzip;q=0.1": Gzip} {
+	for header, want := range map[string]Encoding{"": Identity, "gzip": Gzip, "gzip, deflate, br, " +
+		"zstd": Brotli, "gzip;q=1.0, br;q=0.5": Gzip, "br;q=0": Identity, "zstd, gzip": Zstd, "GZIP ; q=0.3": Gzip,
+		"*": Identity, "identity, x": Identity, "br;q=x, gzip;q=0.1": Gzip} {
 		if got := ChooseEncoding(header); got != want {
 			t.Errorf("%q: %s", header, got)
 		}

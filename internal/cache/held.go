@@ -92,7 +92,21 @@ type Stats struct {
 // Stats returns the present figures.
 func (c *Cache) Stats() Stats {
 	bytes := uint64(max(0, c.bytes()))
-	return Stats{Responses: c.held.EstimatedSize(), Bytes: bytes, Limit: c.limit, Hits: c.hits.Load(), Misses: c.misses.Load(),
-		Joined: c.joined.Load(), Stored: c.stored.Load(), Expired: c.expirations.Load(), Evicted: c.evicted.Load(), Refused: c.refused.Load(),
-		Purged: c.purged.Load(), Kept: c.kept.Load(), Stale: c.stale.Load(), Subscribers: c.index.Len(), Applied: c.applied.Load()}
+	return Stats{
+		Responses:   c.held.EstimatedSize(),
+		Bytes:       bytes,
+		Limit:       c.limit,
+		Hits:        c.hits.Load(),
+		Misses:      c.misses.Load(),
+		Joined:      c.joined.Load(),
+		Stored:      c.stored.Load(),
+		Expired:     c.expirations.Load(),
+		Evicted:     c.evicted.Load(),
+		Refused:     c.refused.Load(),
+		Purged:      c.purged.Load(),
+		Kept:        c.kept.Load(),
+		Stale:       c.stale.Load(),
+		Subscribers: c.index.Len(),
+		Applied:     c.applied.Load(),
+	}
 }

@@ -55,8 +55,18 @@ func (s *source) compute(a, b string) Compute {
 		for range first % 7 {
 			runtime.Gosched()
 		}
-		r := &Response{Status: 200, Sequence: sequence, Asked: a + b, Content: NewContent(fmt.Appendf(nil, "%d %d", first, second))}
-		return r, &depend.Set{Edition: "published", Entries: []depend.Entry{{ID: a, Locale: "en", Fields: []string{"title"}}, {ID: b, Locale: "en", Fields: []string{"title"}}}}, nil
+		r := &Response{
+			Status:   200,
+			Sequence: sequence,
+			Asked:    a + b,
+			Content:  NewContent(fmt.Appendf(nil, "%d %d", first, second)),
+		}
+		return r, &depend.Set{
+			Edition: "published",
+			Entries: []depend.Entry{
+				{ID: a, Locale: "en", Fields: []string{"title"}}, {ID: b, Locale: "en", Fields: []string{"title"}},
+			},
+		}, nil
 	}
 }
 
@@ -113,7 +123,10 @@ func TestNobodyGetsWhatWasAppliedBefore(t *testing.T) {
 					t.Error(err)
 				}
 				if second < before || first != max(0, second-1) {
-					t.Errorf("pair %d is read as %s (outcome %d, sequence %d) after %d was applied", pair, got.Body, how, got.Sequence, before)
+					t.Errorf(
+						"pair %d is read as %s (outcome %d, sequence %d) after %d was applied", pair, got.Body, how,
+						got.Sequence, before,
+					)
 					return
 				}
 			}
@@ -146,7 +159,10 @@ func TestNobodyGetsWhatWasAppliedBefore(t *testing.T) {
 	if stats.Subscribers != stats.Responses || stats.Expired == 0 || hits.Load() < reads.Load()/20 {
 		t.Errorf("%d hits of %d reads; %+v", hits.Load(), reads.Load(), stats)
 	}
-	t.Logf("%d reads, %d hits, %d changes, %d expired, %d joined, %d not stored", reads.Load(), hits.Load(), s.sequence, stats.Expired, stats.Joined, stats.Refused)
+	t.Logf(
+		"%d reads, %d hits, %d changes, %d expired, %d joined, %d not stored", reads.Load(), hits.Load(), s.sequence,
+		stats.Expired, stats.Joined, stats.Refused,
+	)
 }
 
 func (s *source) publishedUpTo() int64 {

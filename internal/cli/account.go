@@ -17,7 +17,8 @@ import (
 func (a *app) account() *cobra.Command {
 	var name, role string
 	create := &cobra.Command{
-		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password", Args: cobra.ExactArgs(1),
+		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ubiquon account create duty@skerry.example --role approver",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
@@ -66,7 +67,8 @@ func (a *app) account() *cobra.Command {
 	var newRole, newName string
 	var disable, enable bool
 	change := &cobra.Command{
-		Use: "change EMAIL", Short: "Give an account another role or name, disable it, or let it in again", Args: cobra.ExactArgs(1),
+		Use: "change EMAIL", Short: "Give an account another role or name, disable it, or let it in again",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -90,7 +92,12 @@ func (a *app) account() *cobra.Command {
 				return err
 			}
 			return a.print(one, func(t *table) {
-				t.line(fmt.Sprintf("%s is %s%s", one.Email, one.Role, map[bool]string{true: ", and disabled"}[one.Disabled != nil]))
+				t.line(
+					fmt.Sprintf(
+						"%s is %s%s", one.Email, one.Role,
+						map[bool]string{true: ", and disabled"}[one.Disabled != nil],
+					),
+				)
 			})
 		},
 	}
@@ -169,7 +176,10 @@ func (a *app) audit() *cobra.Command {
 			return a.print(map[string]any{"items": acts}, func(t *table) {
 				t.row("AT", "WHO", "WHAT", "SUBJECT", "BEFORE → AFTER")
 				for _, one := range acts {
-					t.row(when(&one.At), t.short(one.Who, 26), one.What, t.short(one.Subject, 20), t.short(differing(one.Before, one.After), 48))
+					t.row(
+						when(&one.At), t.short(one.Who, 26), one.What, t.short(one.Subject, 20),
+						t.short(differing(one.Before, one.After), 48),
+					)
 				}
 			})
 		},
@@ -214,7 +224,9 @@ somewhere else, and give it with --contains the next time.`,
 			}
 			switch {
 			case state.Broken > 0:
-				return fmt.Errorf("the audit log was changed: line %d does not fit what stands before it", state.Broken)
+				return fmt.Errorf(
+					"the audit log was changed: line %d does not fit what stands before it", state.Broken,
+				)
 			case state.Contains != nil && !*state.Contains:
 				return errors.New("the audit log was changed: no line has the digest " + contains)
 			}

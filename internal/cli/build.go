@@ -29,8 +29,10 @@ func (a *app) build() *cobra.Command {
 			return a.print(map[string]any{"items": builds}, func(t *table) {
 				t.row("SITE", "NUMBER", "STATE", "SEQUENCE", "CAUSES", "REQUESTED", "WAITED", "TOOK", "ERROR")
 				for _, b := range builds {
-					t.row(b.Site, b.Number, b.State, b.Sequence, len(b.Causes), when(&b.FirstRequest), between(&b.FirstRequest, b.Called),
-						between(b.Called, b.Finished), t.short(b.Error, 24))
+					t.row(
+						b.Site, b.Number, b.State, b.Sequence, len(b.Causes), when(&b.FirstRequest),
+						between(&b.FirstRequest, b.Called), between(b.Called, b.Finished), t.short(b.Error, 24),
+					)
 				}
 			})
 		},
@@ -38,7 +40,8 @@ func (a *app) build() *cobra.Command {
 	list.Flags().StringVar(&site, "site", "", "only builds of this site")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
 	show := &cobra.Command{
-		Use: "show SITE/NUMBER|ID", Short: "Show one build: what was tried, and what comes next", Args: cobra.ExactArgs(1),
+		Use: "show SITE/NUMBER|ID", Short: "Show one build: what was tried, and what comes next",
+		Args:    cobra.ExactArgs(1),
 		Example: "  ubiquon build show skerry-web/5",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
@@ -51,9 +54,14 @@ func (a *app) build() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				i := slices.IndexFunc(all, func(b rebuild.Build) bool { return strconv.FormatInt(b.Number, 10) == number })
+				i := slices.IndexFunc(
+					all, func(b rebuild.Build) bool { return strconv.FormatInt(b.Number, 10) == number },
+				)
 				if i < 0 {
-					return fmt.Errorf("there is no build %s of %s among the last 500; ubiquon build list --site %[2]s lists them", number, site)
+					return fmt.Errorf(
+						"there is no build %s of %s among the last 500; ubiquon build list --site %[2]s lists them",
+						number, site,
+					)
 				}
 				id = all[i].ID
 			}
@@ -79,7 +87,8 @@ func (a *app) build() *cobra.Command {
 			return a.print(b, func(t *table) { drawBuild(t, &b) })
 		},
 	}
-	start.Flags().BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
+	start.Flags().
+		BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
 	return noun("build", "Look at the builds of sites, and ask for one", list, show, start)
 }
 

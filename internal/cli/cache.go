@@ -16,7 +16,10 @@ import (
 )
 
 func (a *app) cache() *cobra.Command {
-	return noun("cache", "Look after the cache", a.cacheStats(), a.cacheList(), a.cacheExplain(), a.cachePurge(), a.cacheWarm())
+	return noun(
+		"cache", "Look after the cache", a.cacheStats(), a.cacheList(), a.cacheExplain(), a.cachePurge(),
+		a.cacheWarm(),
+	)
 }
 
 func (a *app) cacheStats() *cobra.Command {
@@ -130,7 +133,8 @@ func (a *app) cacheList() *cobra.Command {
 func (a *app) cacheExplain() *cobra.Command {
 	return &cobra.Command{
 		Use: "explain KEY", Short: "Say what an answer was made of, so what would expire it", Args: cobra.ExactArgs(1),
-		Example: "  ubiquon cache explain $(ubiquon cache list --limit 1 -o json | node -p \"JSON.parse(require('fs').readFileSync(0)).items[0].key\")",
+		Example: "  ubiquon cache explain $(ubiquon cache list --limit 1 -o json | node -p " +
+			"\"JSON.parse(require('fs').readFileSync(0)).items[0].key\")",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -171,7 +175,8 @@ func (a *app) cachePurge() *cobra.Command {
 			if len(keys) == 0 {
 				keys = []string{""}
 			}
-			if q == (delivery.CacheQuery{}) && keys[0] == "" && !yes && !a.agreed("throw away every answer of this node?") {
+			if q == (delivery.CacheQuery{}) && keys[0] == "" && !yes &&
+				!a.agreed("throw away every answer of this node?") {
 				return errors.New("nothing was done; answer y, or give --yes")
 			}
 			n := 0
@@ -202,7 +207,8 @@ func (a *app) cacheWarm() *cobra.Command {
 	var everywhere bool
 	c := &cobra.Command{
 		Use: "warm [REQUEST…]", Short: "Have answers computed before anybody asks", Args: cobra.ArbitraryArgs,
-		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100\n  ubiquon cache warm --paths '/at?path={path}&locale={locale}&fields=title'",
+		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100\n  ubiquon " +
+			"cache warm --paths '/at?path={path}&locale={locale}&fields=title'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && hottest == 0 {
 				return misusef("name requests, as in '/notices?limit=3', or say --hottest 100")
@@ -211,8 +217,11 @@ func (a *app) cacheWarm() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if everywhere && !slices.ContainsFunc(args, func(r string) bool { return strings.Contains(r, "{path}") }) {
-				return misusef("with --paths a request has {path} where the path of an entry goes, as in '/at?path={path}'")
+			if everywhere &&
+				!slices.ContainsFunc(args, func(r string) bool { return strings.Contains(r, "{path}") }) {
+				return misusef(
+					"with --paths a request has {path} where the path of an entry goes, as in '/at?path={path}'",
+				)
 			}
 			items, err := s.Warm(cmd.Context(), args, hottest, everywhere)
 			if err != nil {
@@ -232,12 +241,17 @@ func (a *app) cacheWarm() *cobra.Command {
 		},
 	}
 	c.Flags().IntVar(&hottest, "hottest", 0, "so many of those that are asked for most")
-	c.Flags().BoolVar(&everywhere, "paths", false, "make each request that has {path} in it for every path at which something lives")
+	c.Flags().
+		BoolVar(&everywhere, "paths", false, "make each request that has {path} in it for every path at which "+
+			"something lives")
 	return c
 }
 
 func (a *app) change() *cobra.Command {
-	return noun("change", "Look at the change log, and at what a change would do", a.changeList(), a.changeShow(), a.changeSimulate())
+	return noun(
+		"change", "Look at the change log, and at what a change would do", a.changeList(), a.changeShow(),
+		a.changeSimulate(),
+	)
 }
 
 func (a *app) changeList() *cobra.Command {
@@ -259,7 +273,11 @@ func (a *app) changeList() *cobra.Command {
 				t.row("CHANGE", "AT", "EDITION", "WHAT", "ENTRY", "BY")
 				for i := range items {
 					c := &items[i]
-					t.row(c.Sequence, c.At.Local().Format("2006-01-02 15:04:05"), orDash(c.Edition), orDash(c.What), strings.TrimSpace(c.Type+" "+c.Entry+" "+kindWord(c)), strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name))
+					t.row(
+						c.Sequence, c.At.Local().Format("2006-01-02 15:04:05"), orDash(c.Edition), orDash(c.What),
+						strings.TrimSpace(c.Type+" "+c.Entry+" "+kindWord(c)),
+						strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name),
+					)
 				}
 			})
 		},
@@ -280,7 +298,8 @@ func kindWord(c *content.Change) string {
 
 func (a *app) changeShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show SEQUENCE", Short: "Show a change: what differs, in which locales, and who did it", Args: cobra.ExactArgs(1),
+		Use: "show SEQUENCE", Short: "Show a change: what differs, in which locales, and who did it",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil || n < 1 {
@@ -316,8 +335,10 @@ func (a *app) changeSimulate() *cobra.Command {
 	var what string
 	var change int64
 	c := &cobra.Command{
-		Use: "simulate [ENTRY]", Short: "Say what publishing or unpublishing an entry would expire and rebuild", Args: cobra.MaximumNArgs(1),
-		Example: "  ubiquon change simulate notice/ramp-at-mella-under-repair --do unpublish\n  ubiquon change simulate --change 112",
+		Use: "simulate [ENTRY]", Short: "Say what publishing or unpublishing an entry would expire and rebuild",
+		Args: cobra.MaximumNArgs(1),
+		Example: "  ubiquon change simulate notice/ramp-at-mella-under-repair --do unpublish\n  ubiquon change " +
+			"simulate --change 112",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {

@@ -68,17 +68,21 @@ func TestCommands(t *testing.T) {
 		want []string
 	}{
 		{[]string{"read", "/dispatches?limit=1&fields=title"}, []string{`"items"`, `"title": "First ice at Mella"`}},
-		{[]string{"read", "dispatches/fog-week?fields=title", "--headers"}, []string{"200 OK", "Cache-Status: Ubiquon; ", "Ubiquon-Sequence: ", `"Fog week"`}},
+		{[]string{"read", "dispatches/fog-week?fields=title", "--headers"},
+			[]string{"200 OK", "Cache-Status: Ubiquon; ", "Ubiquon-Sequence: ", `"Fog week"`}},
 		{[]string{"read", "{ notices(first: 1) { totalCount } }"}, []string{`"totalCount": 12`}},
-		{[]string{"read", "/notices?fields=title&limit=1", "--edition", "preview", "-o", "yaml"}, []string{"items:", "window:"}},
+		{[]string{"read", "/notices?fields=title&limit=1", "--edition", "preview", "-o", "yaml"},
+			[]string{"items:", "window:"}},
 		{[]string{"entry", "list", "--type", "pier"}, []string{"ID", "Kvalholm", "published", "en ja nb"}},
 		{[]string{"entry", "list", "--state", "draft"}, []string{"Draft - easter timetable"}},
-		{[]string{"entry", "show", entries.Items[0].ID}, []string{"Fog week", "harbour-office R-1009", "SEQUENCE", "edit at"}},
+		{[]string{"entry", "show", entries.Items[0].ID}, []string{"Fog week", "harbour-office " +
+			"R-1009", "SEQUENCE", "edit at"}},
 		{[]string{"event", "list"}, []string{"ACCEPTED", "FRESH"}},
 		{[]string{"build", "list"}, []string{"SITE", "skerry-web"}},
 		{[]string{"cache", "stats"}, []string{"responses", "hits", "applied sequence"}},
 		{[]string{"cache", "purge", "--yes"}, []string{"answers thrown away"}},
-		{[]string{"key", "create", "board", "--grant", "read published notice", "--days", "3"}, []string{"secret", "ubq_", "shown only now"}},
+		{[]string{"key", "create", "board", "--grant", "read published notice", "--days", "3"},
+			[]string{"secret", "ubq_", "shown only now"}},
 		{[]string{"key", "list"}, []string{"board", "read published notice", "skerry-web"}},
 		{[]string{"version"}, []string{"ubiquon "}},
 		{[]string{"completion", "bash"}, []string{"__start_ubiquon"}},
@@ -111,7 +115,8 @@ func TestExitCodes(t *testing.T) {
 	}{
 		{[]string{"read", "/dispatchs"}, exitNotFound, `did you mean "dispatches"?`},
 		{[]string{"entry", "show", "nobody"}, exitNotFound, "not found"},
-		{[]string{"entry", "list", "--address", "http://127.0.0.1:1"}, exitUnreachable, "no service answers at http://127.0.0.1:1"},
+		{[]string{"entry", "list", "--address", "http://127.0.0.1:1"}, exitUnreachable, "no service answers at " +
+			"http://127.0.0.1:1"},
 		{[]string{"entry", "list", "--key", "ubq_x"}, exitRefused, "copied whole"},
 		{[]string{"entry", "show"}, exitMisuse, "accepts 1 arg"},
 		{[]string{"entry"}, exitMisuse, "--help"},
@@ -139,20 +144,26 @@ func TestErrorsAsJSON(t *testing.T) {
 		args   []string
 		status float64
 		detail string
-	}{{[]string{"entry", "show", "nobody", "-o", "json"}, 404, "not found"}, {[]string{"entry", "list", "--state", "drafty", "-o", "json"}, 0, "published, revised or retired"}} {
+	}{{[]string{"entry", "show", "nobody", "-o", "json"}, 404, "not found"},
+		{[]string{"entry", "list", "--state", "drafty", "-o", "json"}, 0, "published, revised or retired"}} {
 		_, out, errOut := run(t, c.args...)
 		var p struct {
 			Status float64
 			Detail string
 		}
-		if err := json.Unmarshal([]byte(errOut), &p); err != nil || out != "" || p.Status != c.status || !strings.Contains(p.Detail, c.detail) {
+		if err := json.Unmarshal([]byte(errOut), &p); err != nil || out != "" || p.Status != c.status ||
+			!strings.Contains(p.Detail, c.detail) {
 			t.Errorf("%v: %s %s, %v", c.args, out, errOut, err)
 		}
 	}
-	for _, args := range [][]string{{"document", "list"}, {"key", "list"}, {"entry", "list"}, {"event", "list"}, {"build", "list"}, {"schedule", "list"}, {"origin", "list"}, {"cache", "list"}, {"preview", "list"}, {"account", "list"}, {"change", "list"}, {"key", "refused"}, {"audit"}, {"context", "list"}, {"locale", "list"}} {
+	for _, args := range [][]string{{"document", "list"}, {"key", "list"}, {"entry", "list"}, {"event", "list"},
+		{"build", "list"}, {"schedule", "list"}, {"origin", "list"}, {"cache", "list"}, {"preview", "list"},
+		{"account", "list"}, {"change", "list"}, {"key", "refused"}, {"audit"}, {"context", "list"},
+		{"locale", "list"}} {
 		code, out, errOut := run(t, append(args, "-o", "json")...)
 		var list struct{ Items []any }
-		if err := json.Unmarshal([]byte(out), &list); code != 0 || err != nil || !strings.Contains(out, `"items": [`) {
+		if err := json.Unmarshal([]byte(out), &list); code != 0 || err != nil ||
+			!strings.Contains(out, `"items": [`) {
 			t.Errorf("%v: %d %s %s, %v", args, code, out, errOut, err)
 		}
 	}
@@ -171,7 +182,8 @@ func TestContexts(t *testing.T) {
 	if code, _, errOut := plain("context", "add", "line", "--key", line.Card.Keys.Admin); code != 0 {
 		t.Fatal(errOut)
 	}
-	if code, _, errOut := plain("context", "add", "away", "--address", "http://127.0.0.1:1", "--key", line.Card.Keys.Preview); code != 0 {
+	if code, _, errOut := plain("context", "add", "away", "--address", "http://127.0.0.1:1", "--key",
+		line.Card.Keys.Preview); code != 0 {
 		t.Fatal(errOut)
 	}
 	key := filepath.Join(dir, "ubiquon", "keys", "line")
@@ -184,9 +196,12 @@ func TestContexts(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"entry", "list", "--limit", "1"}, exitFine, ""}, {[]string{"entry", "list", "--context", "away"}, exitUnreachable, "127.0.0.1:1"},
-		{[]string{"entry", "list", "--context", "awya"}, exitMisuse, `did you mean "away"?`}, {[]string{"context", "use", "away"}, exitFine, ""}, {[]string{"entry", "list"}, exitUnreachable, ""},
-		{[]string{"context", "add", "Not A Name", "--key", "ubq_x"}, exitMisuse, "no name for a context"}, {[]string{"context", "remove", "away"}, exitFine, ""}, {[]string{"context", "use", "line"}, exitFine, ""},
+		{[]string{"entry", "list", "--limit", "1"}, exitFine, ""},
+		{[]string{"entry", "list", "--context", "away"}, exitUnreachable, "127.0.0.1:1"},
+		{[]string{"entry", "list", "--context", "awya"}, exitMisuse, `did you mean "away"?`},
+		{[]string{"context", "use", "away"}, exitFine, ""}, {[]string{"entry", "list"}, exitUnreachable, ""},
+		{[]string{"context", "add", "Not A Name", "--key", "ubq_x"}, exitMisuse, "no name for a context"},
+		{[]string{"context", "remove", "away"}, exitFine, ""}, {[]string{"context", "use", "line"}, exitFine, ""},
 		{[]string{"status"}, exitFine, ""},
 	} {
 		if code, out, errOut := plain(c.args...); code != c.code || !strings.Contains(errOut, c.want) {
@@ -204,7 +219,8 @@ func TestContexts(t *testing.T) {
 // TestAModelFileAddsTypes plans a file with one type beside the model in force.
 func TestAModelFileAddsTypes(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "lighthouse.yaml")
-	if err := os.WriteFile(file, []byte("types: {lighthouse: {fields: {name: {kind: text}, pier: {kind: reference, types: [pier]}}}}\n"), 0o644); err != nil {
+	if err := os.WriteFile(file, []byte("types: {lighthouse: {fields: {name: {kind: text}, pier: {kind: "+
+		"reference, types: [pier]}}}}\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	code, out, errOut := run(t, "model", "diff", file, "-o", "json")
@@ -213,7 +229,11 @@ func TestAModelFileAddsTypes(t *testing.T) {
 		Warnings     []string
 		Loses        bool
 	}
-	if err := json.Unmarshal([]byte(out), &plan); code != 0 || err != nil || len(plan.Consequences) != 1 || plan.Consequences[0].What != "added" || plan.Loses || len(plan.Warnings) != 1 || !strings.Contains(plan.Warnings[0], "not the new type lighthouse") {
+	if err := json.Unmarshal([]byte(out), &plan); code != 0 || err != nil || len(plan.Consequences) != 1 ||
+		plan.Consequences[0].What != "added" ||
+		plan.Loses ||
+		len(plan.Warnings) != 1 ||
+		!strings.Contains(plan.Warnings[0], "not the new type lighthouse") {
 		t.Errorf("%d %s %s %v", code, out, errOut, err)
 	}
 }
@@ -238,7 +258,8 @@ func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
 			for _, c := range root.Commands() {
 				for _, sub := range append(c.Commands(), c) {
 					if c.Name() == name || slices.Contains(strings.Split(name, `\|`), sub.Name()) {
-						for _, set := range []*pflag.FlagSet{sub.Flags(), sub.PersistentFlags(), root.PersistentFlags()} {
+						for _, set := range []*pflag.FlagSet{sub.Flags(), sub.PersistentFlags(),
+							root.PersistentFlags()} {
 							set.VisitAll(func(f *pflag.Flag) { flags["--"+f.Name] = true })
 						}
 					}
@@ -261,7 +282,8 @@ func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
 // TestCompletion asks for the words that may stand in a place.
 func TestCompletion(t *testing.T) {
 	for args, want := range map[string]string{
-		"entry list --type ": "dispatch", "read / --locale ": "nb", "read / --edition p": "preview", "build start ": "skerry-web", "origin show ": "harbour-office",
+		"entry list --type ": "dispatch", "read / --locale ": "nb", "read / --edition p": "preview",
+		"build start ": "skerry-web", "origin show ": "harbour-office",
 		"entry show ": "\t", "key show ": "\t", "entry list -o j": "json",
 	} {
 		parts := strings.Split(args, " ")
@@ -299,18 +321,28 @@ func write(t *testing.T, files map[string]string) string {
 const smallModel = "types: {pier: {fields: {name: {kind: text}}}}\n"
 
 func TestConfigurationPrecedence(t *testing.T) {
-	file := write(t, map[string]string{"ubiquon.yaml": "listen: 127.0.0.1:1\nenvironment: fromfile\ndata: d\nmodel: model\ncache: {bytes: 64MB}\nlog: {level: warn}\n", "model/m.yaml": smallModel})
+	file := write(
+		t,
+		map[string]string{
+			"ubiquon.yaml": "listen: 127.0.0.1:1\nenvironment: fromfile\ndata: d\nmodel: model\ncache: {bytes: " +
+				"64MB}\nlog: {level: warn}\n",
+			"model/m.yaml": smallModel,
+		},
+	)
 	t.Setenv("UBIQUON_ENVIRONMENT", "fromvariable")
 	t.Setenv("UBIQUON_LISTEN", "127.0.0.1:2")
 	c, err := loadConfig(file, map[string]string{"listen": "127.0.0.1:3"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.Listen != "127.0.0.1:3" || c.Environment != "fromvariable" || c.Log.Level != "warn" || c.cacheBytes != 64<<20 || c.Data != filepath.Join(filepath.Dir(file), "d") {
+	if c.Listen != "127.0.0.1:3" || c.Environment != "fromvariable" || c.Log.Level != "warn" ||
+		c.cacheBytes != 64<<20 ||
+		c.Data != filepath.Join(filepath.Dir(file), "d") {
 		t.Errorf("%+v", c)
 	}
 	t.Setenv("UBIQUON_LISTN", "x")
-	if c, err := loadConfig(file, nil); err != nil || len(c.warnings) != 1 || !strings.Contains(c.warnings[0], `did you mean "UBIQUON_LISTEN"?`) {
+	if c, err := loadConfig(file, nil); err != nil || len(c.warnings) != 1 ||
+		!strings.Contains(c.warnings[0], `did you mean "UBIQUON_LISTEN"?`) {
 		t.Errorf("an unknown variable: %v %v", c, err)
 	}
 	for name, code := range map[string]int{"UBIQUON_SERVICE_HOST": exitMisuse, "": exitFine} {
@@ -318,7 +350,8 @@ func TestConfigurationPrecedence(t *testing.T) {
 		if name != "" {
 			t.Setenv(name, "10.0.0.7")
 		}
-		if got, out, errOut := run(t, "config", "check", "--config", file); got != code || !strings.Contains(errOut, name) {
+		if got, out, errOut := run(t, "config", "check", "--config", file); got != code ||
+			!strings.Contains(errOut, name) {
 			t.Errorf("config check with %q: %d %s%s", name, got, out, errOut)
 		}
 		os.Unsetenv(name)
@@ -330,14 +363,21 @@ func TestConfigurationMistakes(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"unknown key":        {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
-		"unknown inner key":  {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"}, `ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
-		"no such model":      {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
-		"empty model":        {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
-		"bad size":           {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: lots}\n", "m/m.yaml": smallModel}, "256MB"},
-		"unset secret below": {map[string]string{"ubiquon.yaml": "model: m\ndownstream: {edge: {call: \"http://a\", secret: \"env:NOT_SET_HERE\"}}\n", "m/m.yaml": smallModel}, "downstream: the variable NOT_SET_HERE is not set"},
-		"unset secret":       {map[string]string{"ubiquon.yaml": "model: m\nsites: s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: http://a, secret: \"env:NOT_SET_HERE\"}}}\n"}, "NOT_SET_HERE is not set"},
-		"bad rules":          {map[string]string{"ubiquon.yaml": "model: m\nrules: r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
+		"unknown key": {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
+		"unknown inner key": {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"},
+			`ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
+		"no such model": {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
+		"empty model":   {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
+		"bad size": {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: " +
+			"lots}\n", "m/m.yaml": smallModel}, "256MB"},
+		"unset secret below": {map[string]string{"ubiquon.yaml": "model: m\ndownstream: {edge: {call: " +
+			"\"http://a\", secret: \"env:NOT_SET_HERE\"}}\n", "m/m.yaml": smallModel}, "downstream: the variable " +
+			"NOT_SET_HERE is not set"},
+		"unset secret": {map[string]string{"ubiquon.yaml": "model: m\nsites: " +
+			"s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: " +
+			"http://a, secret: \"env:NOT_SET_HERE\"}}}\n"}, "NOT_SET_HERE is not set"},
+		"bad rules": {map[string]string{"ubiquon.yaml": "model: m\nrules: " +
+			"r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
 	} {
 		if _, err := loadConfig(write(t, c.files), nil); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)

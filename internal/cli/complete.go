@@ -104,8 +104,24 @@ func someOrigins(ctx context.Context, s *client.Client, _ string) ([]string, err
 // completions are the words for flags and for the first argument, by the word that help
 // has for it.
 var (
-	flagCompletions = map[string]completion{"type": someTypes, "locale": someLocales, "missing": someLocales, "edition": someEditions, "origin": someOrigins, "site": someSites, "refers-to": someEntries}
-	argCompletions  = map[string]completion{"ID": someEntries, "ENTRY": someEntries, "TYPE": someTypes, "KEY": someKeys, "SITE": someSites, "ORIGIN": someOrigins, "OLD": someOrigins}
+	flagCompletions = map[string]completion{
+		"type":      someTypes,
+		"locale":    someLocales,
+		"missing":   someLocales,
+		"edition":   someEditions,
+		"origin":    someOrigins,
+		"site":      someSites,
+		"refers-to": someEntries,
+	}
+	argCompletions = map[string]completion{
+		"ID":     someEntries,
+		"ENTRY":  someEntries,
+		"TYPE":   someTypes,
+		"KEY":    someKeys,
+		"SITE":   someSites,
+		"ORIGIN": someOrigins,
+		"OLD":    someOrigins,
+	}
 )
 
 // complete gives every command the completions of its flags and its first argument.
@@ -119,7 +135,9 @@ func (a *app) complete(c *cobra.Command) {
 	first, _, _ := strings.Cut(args, " ")
 	first, _, _ = strings.Cut(strings.Trim(first, "[]…"), "|")
 	words := argCompletions[strings.TrimRight(first, "…")]
-	if parent := c.Parent(); parent != nil && slices.Contains([]string{"event", "document", "schedule", "preview", "cache", "build"}, parent.Name()) && first != "SITE" {
+	if parent := c.Parent(); parent != nil &&
+		slices.Contains([]string{"event", "document", "schedule", "preview", "cache", "build"}, parent.Name()) &&
+		first != "SITE" {
 		words = nil // those are ids and keys of something else
 	}
 	if words != nil && c.ValidArgsFunction == nil {

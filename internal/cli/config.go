@@ -96,17 +96,24 @@ func text(field func(*config) *string) func(*config, string) error {
 
 var settings = []setting{
 	{"listen", "address to listen on, as in 127.0.0.1:8400", text(func(c *config) *string { return &c.Listen })},
-	{"publicAddress", "address under which builders reach the service", text(func(c *config) *string { return &c.PublicAddress })},
+	{
+		"publicAddress", "address under which builders reach the service",
+		text(func(c *config) *string { return &c.PublicAddress }),
+	},
 	{"environment", "name of the environment", text(func(c *config) *string { return &c.Environment })},
 	{"data", "directory of the private database", text(func(c *config) *string { return &c.Data })},
 	{"database", "PostgreSQL URL; none: a private database", text(func(c *config) *string { return &c.Database })},
 	{"model", "directory of the model's YAML files", text(func(c *config) *string { return &c.Model })},
-	{"applyModel", "true applies the model at start, unless content would be lost", func(c *config, v string) (err error) {
-		if c.ApplyModel, err = strconv.ParseBool(v); err != nil {
-			return fmt.Errorf("%q is neither true nor false", v)
-		}
-		return nil
-	}},
+	{
+		"applyModel",
+		"true applies the model at start, unless content would be lost",
+		func(c *config, v string) (err error) {
+			if c.ApplyModel, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		},
+	},
 	{"origins", "file of the origins", text(func(c *config) *string { return &c.Origins })},
 	{"sites", "file of the sites", text(func(c *config) *string { return &c.Sites })},
 	{"rules", "file of the rules", text(func(c *config) *string { return &c.Rules })},
@@ -117,12 +124,16 @@ var settings = []setting{
 		}
 		return nil
 	}},
-	{"quietCopy", "true starts without schedules, rules, builds and calls, until woken: for restored copies", func(c *config, v string) (err error) {
-		if c.QuietCopy, err = strconv.ParseBool(v); err != nil {
-			return fmt.Errorf("%q is neither true nor false", v)
-		}
-		return nil
-	}},
+	{
+		"quietCopy",
+		"true starts without schedules, rules, builds and calls, until woken: for restored copies",
+		func(c *config, v string) (err error) {
+			if c.QuietCopy, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		},
+	},
 	{"log.level", "debug, info, warn or error", text(func(c *config) *string { return &c.Log.Level })},
 	{"log.format", "text or json", text(func(c *config) *string { return &c.Log.Format })},
 }
@@ -145,7 +156,8 @@ func loadConfig(file string, flags map[string]string) (*config, error) {
 			return nil, err
 		}
 		base = filepath.Dir(file)
-		if c.Tokens != nil && !strings.Contains(c.Tokens.Keys, "://") && c.Tokens.Keys != "" && !filepath.IsAbs(c.Tokens.Keys) {
+		if c.Tokens != nil && !strings.Contains(c.Tokens.Keys, "://") && c.Tokens.Keys != "" &&
+			!filepath.IsAbs(c.Tokens.Keys) {
 			c.Tokens.Keys = filepath.Join(base, c.Tokens.Keys)
 		}
 		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules} {
@@ -182,7 +194,12 @@ func (c *config) fromVariables(environ []string) error {
 		s, ok := byName[name]
 		if !ok {
 			// Others set variables too, a cluster for each of its services.
-			c.warnings = append(c.warnings, fmt.Sprintf("the variable %s is unknown, and sets nothing%s", name, strictyaml.DidYouMean(name, known)))
+			c.warnings = append(
+				c.warnings,
+				fmt.Sprintf(
+					"the variable %s is unknown, and sets nothing%s", name, strictyaml.DidYouMean(name, known),
+				),
+			)
 			continue
 		}
 		if err := s.set(c, v); err != nil {
@@ -211,7 +228,8 @@ func (c *config) readFiles() error {
 		name  string
 		texts []string
 		into  *[]netip.Prefix
-	}{{"proxies", c.Proxies, &c.proxies}, {"outbound.allow", c.Outbound.Allow, &c.outbound}, {"metrics.allow", c.Metrics.Allow, &c.metrics}} {
+	}{{"proxies", c.Proxies, &c.proxies}, {"outbound.allow", c.Outbound.Allow, &c.outbound},
+		{"metrics.allow", c.Metrics.Allow, &c.metrics}} {
 		for _, text := range n.texts {
 			p, err := netip.ParsePrefix(text)
 			if err != nil {
@@ -227,7 +245,8 @@ func (c *config) readFiles() error {
 		return fmt.Errorf("graphql.batch: %d is no number from 0 to 100", c.GraphQL.Batch)
 	}
 	for _, origin := range c.CORS.Allow {
-		if u, err := url.Parse(origin); origin != "*" && (err != nil || u.Host == "" || u.Path != "" || u.Scheme != "http" && u.Scheme != "https") {
+		if u, err := url.Parse(origin); origin != "*" &&
+			(err != nil || u.Host == "" || u.Path != "" || u.Scheme != "http" && u.Scheme != "https") {
 			return fmt.Errorf("cors.allow: %q is no web origin; write it as in https://skerry.example", origin)
 		}
 	}

@@ -77,7 +77,10 @@ func keyFile(dir, name string) string { return filepath.Join(dir, "keys", name) 
 func (c contexts) named(dir, name string) (address, key string, err error) {
 	address, known := c.Addresses[name]
 	if !known {
-		return "", "", misusef("there is no context %q%s; see ubiquon context list", name, strictyaml.DidYouMean(name, slices.Sorted(maps.Keys(c.Addresses))))
+		return "", "", misusef(
+			"there is no context %q%s; see ubiquon context list", name,
+			strictyaml.DidYouMean(name, slices.Sorted(maps.Keys(c.Addresses))),
+		)
 	}
 	file := keyFile(dir, name)
 	info, err := os.Stat(file)
@@ -121,16 +124,20 @@ The first one is used from then on.`,
 			if err := c.write(dir); err != nil {
 				return err
 			}
-			return a.print(map[string]any{"name": name, "address": s.Address, "current": c.Current == name}, func(t *table) {
-				t.line(fmt.Sprintf("%s is %s, with the key in %s.", name, s.Address, keyFile(dir, name)))
-				if c.Current != name {
-					t.line("→ ubiquon context use " + name)
-				}
-			})
+			return a.print(
+				map[string]any{"name": name, "address": s.Address, "current": c.Current == name},
+				func(t *table) {
+					t.line(fmt.Sprintf("%s is %s, with the key in %s.", name, s.Address, keyFile(dir, name)))
+					if c.Current != name {
+						t.line("→ ubiquon context use " + name)
+					}
+				},
+			)
 		},
 	}
 	use := &cobra.Command{
-		Use: "use NAME", Short: "Use a service from now on", Args: cobra.ExactArgs(1), ValidArgsFunction: completeContexts,
+		Use: "use NAME", Short: "Use a service from now on", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: completeContexts,
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, dir, err := readContexts()
 			if err != nil {
@@ -143,7 +150,10 @@ The first one is used from then on.`,
 			if err := c.write(dir); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"current": c.Current}, func(t *table) { t.line("Commands go to " + c.Addresses[c.Current] + " now.") })
+			return a.print(
+				map[string]string{"current": c.Current},
+				func(t *table) { t.line("Commands go to " + c.Addresses[c.Current] + " now.") },
+			)
 		},
 	}
 	list := &cobra.Command{
@@ -155,7 +165,9 @@ The first one is used from then on.`,
 			}
 			items := []map[string]any{}
 			for _, name := range slices.Sorted(maps.Keys(c.Addresses)) {
-				items = append(items, map[string]any{"name": name, "address": c.Addresses[name], "current": name == c.Current})
+				items = append(
+					items, map[string]any{"name": name, "address": c.Addresses[name], "current": name == c.Current},
+				)
 			}
 			return a.print(map[string]any{"items": items}, func(t *table) {
 				t.row("", "NAME", "ADDRESS")
@@ -170,7 +182,8 @@ The first one is used from then on.`,
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a service, and its key", Args: cobra.ExactArgs(1), ValidArgsFunction: completeContexts,
+		Use: "remove NAME", Short: "Forget a service, and its key", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: completeContexts,
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, dir, err := readContexts()
 			if err != nil {
@@ -189,7 +202,9 @@ The first one is used from then on.`,
 			if err := c.write(dir); err != nil {
 				return err
 			}
-			return a.print(map[string]string{"removed": args[0]}, func(t *table) { t.line(args[0] + " is forgotten.") })
+			return a.print(
+				map[string]string{"removed": args[0]}, func(t *table) { t.line(args[0] + " is forgotten.") },
+			)
 		},
 	}
 	return noun("context", "Remember services and their keys by names", add, use, list, remove)

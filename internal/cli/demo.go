@@ -34,7 +34,8 @@ it; the next start takes up where this one was.`,
 			}
 			o.Log, o.Console, o.Say = log, console.Files(), a.err
 			if free || once {
-				for name, address := range map[string]*string{"listen": &o.Listen, "office": &o.Office, "slipway": &o.Slipway, "breakwater": &o.Breakwater} {
+				for name, address := range map[string]*string{"listen": &o.Listen, "office": &o.Office,
+					"slipway": &o.Slipway, "breakwater": &o.Breakwater} {
 					if !cmd.Flags().Changed(name) {
 						*address = "127.0.0.1:0"
 					}
@@ -92,7 +93,8 @@ The Skerry Line is running.
          preview   %s
          admin     %s
          site      %s
-`, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway, c.Breakwater, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+`, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway,
+		c.Breakwater, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
 	for i, address := range c.Nodes {
 		say("  Node %d           %s", i+1, address)
 		if i == len(c.Nodes)-1 {

@@ -17,7 +17,8 @@ import (
 func (a *app) document() *cobra.Command {
 	c := noun("document", "GraphQL documents that readers name instead of sending them")
 	c.AddCommand(&cobra.Command{
-		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named", Args: cobra.MinimumNArgs(1),
+		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named",
+		Args: cobra.MinimumNArgs(1),
 		Long: `Trusts GraphQL documents. Readers name one by documentId instead of sending it;
 with graphql: {trustedOnly: true} in the configuration nothing else is answered.
 The id is sha256: and the hash of the text, so a build can work it out by itself; a
@@ -36,7 +37,9 @@ generators write it: an object of ids and texts. By those ids they are named the
 				if err != nil {
 					return err
 				}
-				documents := map[string]string{strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)): string(src)}
+				documents := map[string]string{
+					strings.TrimSuffix(filepath.Base(file), filepath.Ext(file)): string(src),
+				}
 				if filepath.Ext(file) == ".json" {
 					clear(documents)
 					if err := json.Unmarshal(src, &documents); err != nil {

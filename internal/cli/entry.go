@@ -16,9 +16,12 @@ import (
 )
 
 func (a *app) entry() *cobra.Command {
-	return noun("entry", "Write, publish and look at entries", a.entryList(), a.entryShow(), a.entryCreate(), a.entryEdit(), a.entryDiff(),
-		a.entryPublish(), a.entryUnpublish(), a.entrySchedule(), a.entrySubmit(), a.entryApprove(), a.entryReturn(), a.entryDiscard(), a.entryRestore(),
-		a.entryPreview(), a.entryDuplicate(), a.entryRetire(), a.entryDelete(), a.entryImport(), a.entryExport())
+	return noun(
+		"entry", "Write, publish and look at entries", a.entryList(), a.entryShow(), a.entryCreate(), a.entryEdit(),
+		a.entryDiff(), a.entryPublish(), a.entryUnpublish(), a.entrySchedule(), a.entrySubmit(), a.entryApprove(),
+		a.entryReturn(), a.entryDiscard(), a.entryRestore(), a.entryPreview(), a.entryDuplicate(), a.entryRetire(),
+		a.entryDelete(), a.entryImport(), a.entryExport(),
+	)
 }
 
 // filterFlags are the flags that narrow a list of entries.
@@ -26,7 +29,10 @@ func filterFlags(c *cobra.Command, f *entries.EntryFilter) {
 	fl := c.Flags()
 	fl.StringVar(&f.Type, "type", "", "only entries of this type")
 	fl.StringVar(&f.Origin, "origin", "", "only entries from this origin")
-	fl.StringVar((*string)(&f.State), "state", "", "only those in this state: draft, 'in review', scheduled, published, revised or retired")
+	fl.StringVar(
+		(*string)(&f.State), "state", "",
+		"only those in this state: draft, 'in review', scheduled, published, revised or retired",
+	)
 	fl.StringVar(&f.Search, "search", "", "only those with this in title, slug or id")
 	fl.StringVar(&f.Missing, "missing", "", "only those not wholly translated into this locale")
 }
@@ -50,7 +56,10 @@ func (a *app) entryList() *cobra.Command {
 			return a.print(map[string]any{"items": items, "total": total}, func(t *table) {
 				t.row("ID", "TYPE", "STATE", "REV", "LOCALES", "SAVED", "TITLE")
 				for _, e := range items {
-					t.row(e.ID, e.Type, e.State, e.Revision, localesText(e.Locales), when(&e.Updated), t.short(e.Title, 28))
+					t.row(
+						e.ID, e.Type, e.State, e.Revision, localesText(e.Locales), when(&e.Updated),
+						t.short(e.Title, 28),
+					)
 				}
 				if total > len(items) {
 					t.line(fmt.Sprintf("%d of %d; see more with --limit and --offset", len(items), total))
@@ -99,7 +108,14 @@ func (a *app) find(ctx context.Context, s *client.Client, name string) (string, 
 		return "", err
 	}
 	if len(items) != 1 {
-		return "", &client.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: fmt.Sprintf("%d entries of type %q fit %q; name one by its id, see: ubiquon entry list --type %s --search %s", len(items), typ, slug, typ, slug)}
+		return "", &client.Problem{
+			Status: http.StatusNotFound,
+			Title:  "Not found",
+			Detail: fmt.Sprintf(
+				"%d entries of type %q fit %q; name one by its id, see: ubiquon entry list --type %s --search %s",
+				len(items), typ, slug, typ, slug,
+			),
+		}
 	}
 	return items[0].ID, nil
 }
@@ -117,7 +133,8 @@ func (a *app) named(cmd *cobra.Command, name string) (*client.Client, string, er
 func (a *app) entryShow() *cobra.Command {
 	var revision int
 	show := &cobra.Command{
-		Use: "show ID|TYPE/SLUG", Short: "Show one entry: its fields, revisions, schedules and changes", Args: cobra.ExactArgs(1),
+		Use: "show ID|TYPE/SLUG", Short: "Show one entry: its fields, revisions, schedules and changes",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.named(cmd, args[0])
 			if err != nil {
@@ -150,15 +167,28 @@ func (a *app) entryShow() *cobra.Command {
 				}
 				t.row("locales", localesText(e.Locales))
 				t.row("readers have", orDash(strings.Join(e.Live, " ")))
-				t.row("published", fmt.Sprintf("%s (revision %d of %d)", when(e.Published), e.PublishedRevision, e.Revision))
+				t.row(
+					"published",
+					fmt.Sprintf("%s (revision %d of %d)", when(e.Published), e.PublishedRevision, e.Revision),
+				)
 				for _, sch := range e.Schedules {
 					if sch.State == entries.SchedulePending {
-						t.row("scheduled", sch.Action+" "+strings.Join(sch.Locales, " ")+" at "+sch.At.Local().Format("2006-01-02 15:04:05")+" ("+sch.ID+")")
+						t.row(
+							"scheduled",
+							sch.Action+" "+strings.Join(
+								sch.Locales, " ",
+							)+" at "+sch.At.Local().
+								Format("2006-01-02 15:04:05")+
+								" ("+sch.ID+")",
+						)
 					}
 				}
 				if len(e.Reviews) > 0 {
 					r := e.Reviews[0]
-					t.row("review", strings.TrimSpace(fmt.Sprintf("revision %d %s by %s %s", r.Revision, r.What, r.By, r.Remark)))
+					t.row(
+						"review",
+						strings.TrimSpace(fmt.Sprintf("revision %d %s by %s %s", r.Revision, r.What, r.By, r.Remark)),
+					)
 				}
 				for _, path := range e.FormerPaths {
 					t.row("lived at", path)
@@ -194,7 +224,8 @@ func drawFields(t *table, fields content.Fields) {
 func (a *app) entryDiff() *cobra.Command {
 	var from, to int
 	diff := &cobra.Command{
-		Use: "diff ID|TYPE/SLUG", Short: "Compare what readers get with the newest draft, or two revisions", Args: cobra.ExactArgs(1),
+		Use: "diff ID|TYPE/SLUG", Short: "Compare what readers get with the newest draft, or two revisions",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.named(cmd, args[0])
 			if err != nil {

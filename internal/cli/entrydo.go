@@ -67,7 +67,8 @@ func (a *app) do(d doing) *cobra.Command {
 		},
 	}
 	filterFlags(c, &f)
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask when entries are chosen by --type, --state, --search or --missing")
+	c.Flags().
+		BoolVar(&yes, "yes", false, "do not ask when entries are chosen by --type, --state, --search or --missing")
 	if d.flags != nil {
 		d.flags(c)
 	}
@@ -76,7 +77,9 @@ func (a *app) do(d doing) *cobra.Command {
 
 // choose returns the ids of the entries that are named, or that a filter leaves;
 // of the latter it asks first.
-func (a *app) choose(cmd *cobra.Command, s *client.Client, args []string, f entries.EntryFilter, yes bool, what string) ([]string, error) {
+func (a *app) choose(
+	cmd *cobra.Command, s *client.Client, args []string, f entries.EntryFilter, yes bool, what string,
+) ([]string, error) {
 	filtered := f.Type != "" || f.State != "" || f.Search != "" || f.Missing != "" || f.Origin != ""
 	switch {
 	case len(args) == 0 && !filtered:
@@ -139,7 +142,10 @@ func (a *app) refused(err error) error {
 		fmt.Fprintf(a.err, "  %s %q (%s) refers to it in %s\n", r.Type, r.Title, r.Entry, r.Field)
 	}
 	if c := p.Conflict; c != nil {
-		fmt.Fprintf(a.err, "Revision %d was saved at %s by %s. It differs from yours in:\n", c.Present.Number, when(&c.Present.At), c.Present.By)
+		fmt.Fprintf(
+			a.err, "Revision %d was saved at %s by %s. It differs from yours in:\n", c.Present.Number,
+			when(&c.Present.At), c.Present.By,
+		)
 		_ = (&app{out: a.err, output: "table"}).print(nil, func(t *table) {
 			t.row("FIELD", "LOCALE", "PRESENT", "YOURS")
 			drawDifferences(t, c.Differences)
@@ -156,7 +162,8 @@ func (a *app) entryPublish() *cobra.Command {
   ubiquon entry publish --type notice --state draft --with-linked`,
 		fill: func(e *client.Edit) { e.Locales = locales },
 		flags: func(c *cobra.Command) {
-			c.Flags().StringSliceVar(&locales, "locale", nil, "only these locales; the others stay as readers have them")
+			c.Flags().
+				StringSliceVar(&locales, "locale", nil, "only these locales; the others stay as readers have them")
 			c.Flags().BoolVar(&linked, "with-linked", false, "publish the drafts too that they refer to")
 		},
 		before: func(cmd *cobra.Command, s *client.Client, ids []string) ([]string, error) {
@@ -168,7 +175,8 @@ func (a *app) entryPublish() *cobra.Command {
 				if linked {
 					ids = append(ids, e.ID)
 				} else {
-					fmt.Fprintf(a.err, "It refers to %s %q (%s), which is %s; --with-linked publishes that too.\n", e.Type, e.Title, e.ID, e.State)
+					fmt.Fprintf(a.err, "It refers to %s %q (%s), which is %s; --with-linked publishes that too.\n",
+						e.Type, e.Title, e.ID, e.State)
 				}
 			}
 			return ids, nil
@@ -202,7 +210,13 @@ func (a *app) entryReturn() *cobra.Command {
 }
 
 func (a *app) entryDiscard() *cobra.Command {
-	return a.do(doing{use: "discard", short: "Discard the draft: what readers get becomes the newest state", done: "is as readers get it"})
+	return a.do(
+		doing{
+			use:   "discard",
+			short: "Discard the draft: what readers get becomes the newest state",
+			done:  "is as readers get it",
+		},
+	)
 }
 
 func (a *app) evenIfReferred(use, short, done string) *cobra.Command {
@@ -255,7 +269,8 @@ func (a *app) entryDuplicate() *cobra.Command {
 func (a *app) entryPreview() *cobra.Command {
 	var o client.PreviewOptions
 	c := &cobra.Command{
-		Use: "preview ID|TYPE/SLUG", Short: "Print where sites show an entry in preview, for a while, to who has the link", Args: cobra.ExactArgs(1),
+		Use: "preview ID|TYPE/SLUG", Short: "Print where sites show an entry in preview, for a while, to who has " +
+			"the link", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.named(cmd, args[0])
 			if err != nil {
@@ -270,10 +285,14 @@ func (a *app) entryPreview() *cobra.Command {
 					t.row(one.Site, one.Address)
 				}
 				if len(link.Addresses) == 0 {
-					t.line("No site shows a preview of it: it has no path, or no site has a preview address. The token:")
+					t.line(
+						"No site shows a preview of it: it has no path, or no site has a preview address. The token:",
+					)
 					t.line(link.Token)
 				}
-				t.line("Good until " + when(&link.Expires) + ". End it before with: ubiquon preview revoke " + link.ID)
+				t.line(
+					"Good until " + when(&link.Expires) + ". End it before with: ubiquon preview revoke " + link.ID,
+				)
 			})
 		},
 	}
@@ -328,7 +347,10 @@ func (a *app) previewCommand() *cobra.Command {
 			if err := s.RevokePreview(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.print(map[string]any{"revoked": args[0]}, func(t *table) { t.line("preview link " + args[0] + " is revoked") })
+			return a.print(
+				map[string]any{"revoked": args[0]},
+				func(t *table) { t.line("preview link " + args[0] + " is revoked") },
+			)
 		},
 	}
 	return noun("preview", "List and revoke preview links", list, revoke)
@@ -338,7 +360,8 @@ func (a *app) entrySchedule() *cobra.Command {
 	var publish, unpublish, zone string
 	var locales []string
 	c := &cobra.Command{
-		Use: "schedule ID|TYPE/SLUG", Short: "Have an entry published or taken back at a moment", Args: cobra.ExactArgs(1),
+		Use: "schedule ID|TYPE/SLUG", Short: "Have an entry published or taken back at a moment",
+		Args:    cobra.ExactArgs(1),
 		Example: `  ubiquon entry schedule notice/winter-timetable --publish-at "2026-12-01T08:00" --zone Europe/Oslo`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
@@ -353,7 +376,8 @@ func (a *app) entrySchedule() *cobra.Command {
 				return err
 			}
 			var made []entries.Schedule
-			for _, one := range [][2]string{{entries.SchedulePublish, publish}, {entries.ScheduleUnpublish, unpublish}} {
+			for _, one := range [][2]string{{entries.SchedulePublish, publish},
+				{entries.ScheduleUnpublish, unpublish}} {
 				if one[1] == "" {
 					continue
 				}
@@ -455,7 +479,9 @@ func (a *app) pending(cmd *cobra.Command, name string) (*client.Client, string, 
 		}
 	}
 	if len(found) != 1 {
-		return nil, "", fmt.Errorf("%d pending schedules have an id that begins with %q; see: ubiquon schedule list", len(found), name)
+		return nil, "", fmt.Errorf(
+			"%d pending schedules have an id that begins with %q; see: ubiquon schedule list", len(found), name,
+		)
 	}
 	return s, found[0], nil
 }

@@ -33,7 +33,9 @@ func form(m *model.Model, t *model.Type, fields content.Fields) ([]byte, error) 
 			}
 			continue
 		}
-		src, err := yaml.MarshalWithOptions(map[string]any{f.Name: v}, yaml.UseLiteralStyleIfMultiline(true), yaml.Indent(2))
+		src, err := yaml.MarshalWithOptions(
+			map[string]any{f.Name: v}, yaml.UseLiteralStyleIfMultiline(true), yaml.Indent(2),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -109,7 +111,10 @@ func (a *app) inEditor(file string) error {
 //
 // What --set gives is of the type's kinds: a text stays one though it is a number, and a
 // reference may be named as commands name entries.
-func (a *app) readFields(ctx context.Context, s *client.Client, t *model.Type, file string, sets []string, begin func() ([]byte, error), into map[string]any) (fields map[string]any, kept string, err error) {
+func (a *app) readFields(
+	ctx context.Context, s *client.Client, t *model.Type, file string, sets []string, begin func() ([]byte, error),
+	into map[string]any,
+) (fields map[string]any, kept string, err error) {
 	switch {
 	case len(sets) > 0:
 		for _, set := range sets {
@@ -162,7 +167,9 @@ func (a *app) readFields(ctx context.Context, s *client.Client, t *model.Type, f
 
 // setField sets name=value or name.locale=value; a value that is JSON is taken
 // as that, any other as text.
-func (a *app) setField(ctx context.Context, s *client.Client, t *model.Type, fields map[string]any, set string) error {
+func (a *app) setField(
+	ctx context.Context, s *client.Client, t *model.Type, fields map[string]any, set string,
+) error {
 	path, text, ok := strings.Cut(set, "=")
 	if !ok || path == "" {
 		return misusef("--set %q: write it as name=value, or name.locale=value", set)
@@ -195,7 +202,9 @@ func (a *app) setField(ctx context.Context, s *client.Client, t *model.Type, fie
 }
 
 // texts are the kinds whose values are texts, whatever they look like.
-var texts = []model.Kind{model.Text, model.Slug, model.Prose, model.Choice, model.Date, model.DateTime, model.Reference}
+var texts = []model.Kind{
+	model.Text, model.Slug, model.Prose, model.Choice, model.Date, model.DateTime, model.Reference,
+}
 
 // ofKind is a value as a field of its kind takes it.
 func (a *app) ofKind(ctx context.Context, s *client.Client, f *model.Field, v any, text string) (any, error) {
@@ -237,7 +246,8 @@ func (a *app) entryCreate() *cobra.Command {
 	var sets []string
 	var publish bool
 	c := &cobra.Command{
-		Use: "create TYPE", Short: "Write a new entry: in $EDITOR, from a file, or with --set", Args: cobra.ExactArgs(1),
+		Use: "create TYPE", Short: "Write a new entry: in $EDITOR, from a file, or with --set",
+		Args: cobra.ExactArgs(1),
 		Example: `  ubiquon entry create notice --set title.en="Fog on the ring" --set severity=delay
   ubiquon entry create notice --file notice.yaml --publish`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -253,7 +263,9 @@ func (a *app) entryCreate() *cobra.Command {
 			if t == nil {
 				return fmt.Errorf("there is no type %q; see: ubiquon model show", args[0])
 			}
-			fields, kept, err := a.readFields(cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, nil) }, map[string]any{})
+			fields, kept, err := a.readFields(
+				cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, nil) }, map[string]any{},
+			)
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry create "+t.Name)
 			}
@@ -312,11 +324,16 @@ func (a *app) entryEdit() *cobra.Command {
 			if t == nil {
 				return fmt.Errorf("there is no type %q any more", e.Type)
 			}
-			fields, kept, err := a.readFields(cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, e.Newest) }, e.Newest)
+			fields, kept, err := a.readFields(
+				cmd.Context(), s, t, file, sets, func() ([]byte, error) { return form(m, t, e.Newest) }, e.Newest,
+			)
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry edit "+id)
 			}
-			out, err := s.Edit(cmd.Context(), client.Edit{ID: id, Type: e.Type, Save: fields, Message: message, IfRevision: e.Revision})
+			out, err := s.Edit(
+				cmd.Context(),
+				client.Edit{ID: id, Type: e.Type, Save: fields, Message: message, IfRevision: e.Revision},
+			)
 			if err != nil {
 				return keptText(a.refused(err), kept, "ubiquon entry edit "+id)
 			}

@@ -33,8 +33,10 @@ func (a *app) event() *cobra.Command {
 					if e.Decoded != nil {
 						what = e.Decoded.Kind
 					}
-					t.row(e.ID, when(&e.Received), what, e.State, between(e.Trace.Published, e.Trace.Expired), between(e.Trace.Published, e.Trace.Built),
-						t.short(orDash(e.Title), 16))
+					t.row(
+						e.ID, when(&e.Received), what, e.State, between(e.Trace.Published, e.Trace.Expired),
+						between(e.Trace.Published, e.Trace.Built), t.short(orDash(e.Title), 16),
+					)
 				}
 			})
 		},

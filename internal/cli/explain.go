@@ -24,12 +24,21 @@ func drawExamined(t *table, out *client.Examined) {
 	}
 	t.line(fmt.Sprintf("as of change %d; %s", out.Sequence, held))
 	if out.GoodFor > 0 {
-		t.line("it holds for " + span(time.Duration(out.GoodFor*float64(time.Millisecond))) + " at most, for it speaks of now")
+		t.line(
+			"it holds for " + span(
+				time.Duration(out.GoodFor*float64(time.Millisecond)),
+			) + " at most, for it speaks of now",
+		)
 	}
 	l := out.Milliseconds
 	t.line("")
 	t.row("effort", fmt.Sprintf("%d of %d", out.Effort.Asked, out.Effort.Limit))
-	t.row("time", fmt.Sprintf("%.2f ms: parse %.2f, cache %.2f, SQL %.2f, lay out %.2f", l.All, l.Parse, l.Cache, l.SQL, l.Render))
+	t.row(
+		"time",
+		fmt.Sprintf(
+			"%.2f ms: parse %.2f, cache %.2f, SQL %.2f, lay out %.2f", l.All, l.Parse, l.Cache, l.SQL, l.Render,
+		),
+	)
 	t.row("database", fmt.Sprintf("%d statements in %d round trips", len(out.Statements), out.RoundTrips))
 	t.row("takes", strings.Join(out.Grants, ", "))
 	t.line("\nmade of")
@@ -66,7 +75,8 @@ func (t *table) madeOf(set *depend.Set, titles map[string]string) []string {
 	}
 	for i := 0; i < len(set.Entries); {
 		e, ids := set.Entries[i], []string{}
-		for ; i < len(set.Entries) && strings.Join(set.Entries[i].Fields, ",") == strings.Join(e.Fields, ",") && set.Entries[i].Locale == e.Locale; i++ {
+		for ; i < len(set.Entries) && strings.Join(set.Entries[i].Fields, ",") == strings.Join(e.Fields, ",") &&
+			set.Entries[i].Locale == e.Locale; i++ {
 			ids = append(ids, cmp.Or(titles[set.Entries[i].ID], set.Entries[i].ID))
 		}
 		fields := strings.Join(e.Fields, ", ")

@@ -47,12 +47,12 @@ const lease = 2 * time.Second
 // off from the database, kept waiting by it, or not notified; tables are locked, all
 // connections taken, changes refused as with a full disk, and the disk filled where it can
 // be; an origin and a builder hang, fail and lie; a page with many below is renamed;
-// PostgreSQL is restarted, and crashes; and once an older copy of it is restored. Then the recorded history is
-// gone through: no answer may be older than a publish that had returned before the
-// request began, if that waited for all nodes, or went to the same node, or is as long
-// ago as the lease; no commit may be seen in halves; nothing may be lost but what the
-// older copy did not have, and that may not be served any more once the lease is over. No
-// node may go back behind what it has answered.
+// PostgreSQL is restarted, and crashes; and once an older copy of it is restored. Then the
+// recorded history is gone through: no answer may be older than a publish that had returned
+// before the request began, if that waited for all nodes, or went to the same node, or is as
+// long ago as the lease; no commit may be seen in halves; nothing may be lost but what the
+// older copy did not have, and that may not be served any more once the lease is over. No node
+// may go back behind what it has answered.
 func TestNobodyGetsAnOlderAnswer(t *testing.T) {
 	f := newFaults(t)
 	ctx, stop := context.WithTimeout(t.Context(), *faultFor)
@@ -275,7 +275,8 @@ func newFaults(t *testing.T) *faults {
 	t.Cleanup(web.Close)
 	t.Cleanup(func() { f.outside.mode.Store(nil) }) // what hangs ends
 	for name, text := range map[string]string{"origins": faultOrigin, "sites": faultSite, "rules": faultRule} {
-		if err := os.WriteFile(filepath.Join(dir, name+".yaml"), []byte(strings.ReplaceAll(text, "OUTSIDE", web.URL)), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, name+".yaml"),
+			[]byte(strings.ReplaceAll(text, "OUTSIDE", web.URL)), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -298,9 +299,19 @@ func newFaults(t *testing.T) *faults {
 		if err != nil {
 			t.Fatal(err)
 		}
-		n := &faultNode{f: f, name: fmt.Sprintf("node %d", i), config: filepath.Join(dir, fmt.Sprintf("node%d.yaml", i)), address: "http://" + free.Addr().String(), between: b}
+		n := &faultNode{
+			f:       f,
+			name:    fmt.Sprintf("node %d", i),
+			config:  filepath.Join(dir, fmt.Sprintf("node%d.yaml", i)),
+			address: "http://" + free.Addr().String(),
+			between: b,
+		}
 		free.Close()
-		text := fmt.Sprintf("listen: %s\ndatabase: %q\ndata: %s\nmodel: model\norigins: origins.yaml\nsites: sites.yaml\nrules: rules.yaml\noutbound: {private: true}\n", free.Addr(), own.String(), filepath.Join(dir, "data"+fmt.Sprint(i)))
+		text := fmt.Sprintf(
+			"listen: %s\ndatabase: %q\ndata: %s\nmodel: model\norigins: origins.yaml\nsites: sites.yaml\nrules: "+
+				"rules.yaml\noutbound: {private: true}\n",
+			free.Addr(), own.String(), filepath.Join(dir, "data"+fmt.Sprint(i)),
+		)
 		if err := os.WriteFile(n.config, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -315,11 +326,18 @@ func newFaults(t *testing.T) *faults {
 		}
 	}
 	var lines strings.Builder
-	lines.WriteString(`{"id": "top", "type": "page", "fields": {"slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n")
+	lines.WriteString(
+		`{"id": "top", "type": "page", "fields": {"slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n",
+	)
 	for i := range *faultBelow {
-		fmt.Fprintf(&lines, `{"id": "page%d", "type": "page", "fields": {"slug": "page-%[1]d", "parent": "top"}, "published": "2026-01-01T08:00:00Z"}`+"\n", i)
+		fmt.Fprintf(
+			&lines,
+			`{"id": "page%d", "type": "page", "fields": {"slug": "page-%[1]d", "parent": "top"}, "published": "2026-01-01T08:00:00Z"}`+"\n",
+			i,
+		)
 	}
-	if err := f.client(0).Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
+	if err := f.client(0).Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{},
+		func(client.ImportProgress) {}); err != nil {
 		t.Fatal(err)
 	}
 	return f
@@ -389,7 +407,15 @@ func (o *faultOutside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		var all []any
 		for i := range berths {
-			all = append(all, map[string]any{"ref": fmt.Sprint("b", i), "called": fmt.Sprint("Berth ", o.version.Load()), "status": "open", "v": fmt.Sprintf("%09d", o.version.Load())})
+			all = append(
+				all,
+				map[string]any{
+					"ref":    fmt.Sprint("b", i),
+					"called": fmt.Sprint("Berth ", o.version.Load()),
+					"status": "open",
+					"v":      fmt.Sprintf("%09d", o.version.Load()),
+				},
+			)
 		}
 		_ = json.NewEncoder(w).Encode(map[string]any{"berths": all}) // the node may be killed
 	}
@@ -415,7 +441,8 @@ func (f *faults) compare(ctx context.Context) {
 func (f *faults) rename(ctx context.Context, node int, slug string) error {
 	ctx, cancel := context.WithTimeout(ctx, 40*time.Second)
 	defer cancel()
-	_, err := f.client(node).Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
+	_, err := f.client(node).
+		Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
 	return err
 }
 
@@ -430,7 +457,9 @@ func (f *faults) outsideIsTrue() {
 		done, err := f.client(0).CompareOrigin(ctx, "harbour", false, nil)
 		return err == nil && done.Seen == berths
 	})
-	testkit.Eventually(f.t, "the page can be renamed", func() bool { return f.rename(f.t.Context(), 1, "spring") == nil })
+	testkit.Eventually(
+		f.t, "the page can be renamed", func() bool { return f.rename(f.t.Context(), 1, "spring") == nil },
+	)
 	before, last := f.outside.built.Load(), ""
 	defer func() {
 		if f.t.Failed() {
@@ -447,7 +476,12 @@ func (f *faults) outsideIsTrue() {
 			return err == nil && strings.Contains(string(a.Body), text)
 		}
 		testkit.Eventually(f.t, n.name+" has what the origin has", func() bool {
-			return holds("quays?fields=name&limit=1&filter=name='"+url.QueryEscape(fmt.Sprint("Berth ", f.outside.version.Load()))+"'&count=true", fmt.Sprintf(`"total":%d`, berths))
+			return holds(
+				"quays?fields=name&limit=1&filter=name='"+url.QueryEscape(
+					fmt.Sprint("Berth ", f.outside.version.Load()),
+				)+"'&count=true",
+				fmt.Sprintf(`"total":%d`, berths),
+			)
 		})
 		testkit.Eventually(f.t, n.name+" has moved the pages", func() bool {
 			return holds(fmt.Sprintf("pages/page-%d?fields=about(path)", *faultBelow-1), "/spring/")
@@ -464,7 +498,8 @@ func onSmallDisk(t *testing.T, dir string) bool {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%dm,mode=755", 600+100*int(faultFor.Minutes())), "tmpfs", dir).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o",
+		fmt.Sprintf("size=%dm,mode=755", 600+100*int(faultFor.Minutes())), "tmpfs", dir).CombinedOutput(); err != nil {
 		t.Logf("no disk of its own for the database, so none that is full: %v: %s", err, out)
 		return false
 	}
@@ -532,7 +567,8 @@ func (f *faults) locked(table string, meanwhile func()) {
 		return
 	}
 	defer c.Close(f.t.Context())
-	if _, err := c.Exec(f.t.Context(), `begin; set local lock_timeout = '10s'; lock table `+table+` in access exclusive mode`); err != nil {
+	if _, err := c.Exec(f.t.Context(), `begin; set local lock_timeout = '10s'; lock table `+table+
+		` in access exclusive mode`); err != nil {
 		f.t.Logf("%s could not be locked: %v", table, err)
 		return
 	}
@@ -548,7 +584,12 @@ func (f *faults) stallStreams(n *faultNode, meanwhile func()) {
 			continue // it may be away
 		}
 		defer c.Close()
-		fmt.Fprintf(c, "GET /content/main/published/changes?after=0 HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nAccept: text/event-stream\r\n\r\n", f.key)
+		fmt.Fprintf(
+			c,
+			"GET /content/main/published/changes?after=0 HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer "+
+				"%s\r\nAccept: text/event-stream\r\n\r\n",
+			f.key,
+		)
 	}
 	meanwhile()
 }
@@ -559,7 +600,9 @@ func (f *faults) followChanges(ctx context.Context) {
 	web := &http.Client{Timeout: 5 * time.Second}
 	next := int64(0)
 	for i := 0; ctx.Err() == nil; i++ {
-		answer, err := (&client.Client{Address: f.nodes[i%len(f.nodes)].address, Key: f.key, HTTP: web}).Do(ctx, http.MethodGet, fmt.Sprintf("/content/main/published/changes?after=%d", next), nil, nil)
+		answer, err := (&client.Client{Address: f.nodes[i%len(f.nodes)].address, Key: f.key, HTTP: web}).Do(
+			ctx, http.MethodGet, fmt.Sprintf("/content/main/published/changes?after=%d", next), nil, nil,
+		)
 		if err == nil {
 			var told struct {
 				Items []struct{ Sequence int64 }
@@ -624,8 +667,11 @@ func (f *faults) withoutRoom(meanwhile func()) {
 			f.t.Errorf("%s: %v", sql, err)
 		}
 	}
-	run(`create function no_room() returns trigger language plpgsql as $$ begin raise exception 'No space left on device' using errcode = '53100'; end $$;
-		create trigger no_room before insert on change for each statement execute function no_room()`)
+	run(
+		`create function no_room() returns trigger language plpgsql as $$ begin raise exception
+			'No space left on device' using errcode = '53100'; end $$;
+		create trigger no_room before insert on change for each statement execute function no_room()`,
+	)
 	meanwhile()
 	run(`drop function no_room cascade`)
 }
@@ -708,7 +754,15 @@ func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (confirm
 	var edits []any
 	for _, side := range []string{"a", "b"} {
 		id := fmt.Sprintf("p%d%s", pair, side)
-		edits = append(edits, map[string]any{"id": id, "type": "pier", "save": map[string]any{"name": strconv.Itoa(n)}, "do": "publish"})
+		edits = append(
+			edits,
+			map[string]any{
+				"id":   id,
+				"type": "pier",
+				"save": map[string]any{"name": strconv.Itoa(n)},
+				"do":   "publish",
+			},
+		)
 	}
 	h := http.Header{}
 	if wait {
@@ -716,7 +770,9 @@ func (f *faults) put(ctx context.Context, node, pair, n int, wait bool) (confirm
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	a, err := (&client.Client{Address: f.nodes[node].address, Key: f.key}).Do(ctx, http.MethodPost, "/control/v1/edits", h, map[string]any{"edits": edits})
+	a, err := (&client.Client{Address: f.nodes[node].address, Key: f.key}).Do(
+		ctx, http.MethodPost, "/control/v1/edits", h, map[string]any{"edits": edits},
+	)
 	if err == nil {
 		err = a.Err()
 	}
@@ -763,7 +819,10 @@ func (f *faults) session(ctx context.Context, r *rand.Rand) {
 	web := &http.Client{Timeout: 8 * time.Second}
 	last, well := int64(0), time.Now()
 	for ctx.Err() == nil {
-		one, ok := f.lookWith(ctx, web, r.IntN(len(f.nodes)), r.IntN(pairs), http.Header{"Ubiquon-Min-Sequence": {strconv.FormatInt(last, 10)}})
+		one, ok := f.lookWith(
+			ctx, web, r.IntN(len(f.nodes)), r.IntN(pairs),
+			http.Header{"Ubiquon-Min-Sequence": {strconv.FormatInt(last, 10)}},
+		)
 		if !ok {
 			if time.Since(well) > 10*time.Second {
 				last, well = 0, time.Now() // the log may be an older copy's, which does not reach so far
@@ -794,7 +853,10 @@ func (f *faults) checkSession() {
 		}
 		if before = r.start; r.first < newest[r.pair] {
 			if back++; back < 5 {
-				f.t.Errorf("a session reads %d of pair %d from %s (%s) after %d", r.first, r.pair, f.nodes[r.node].name, r.from, newest[r.pair])
+				f.t.Errorf(
+					"a session reads %d of pair %d from %s (%s) after %d", r.first, r.pair, f.nodes[r.node].name,
+					r.from, newest[r.pair],
+				)
 			}
 		}
 		newest[r.pair] = max(newest[r.pair], r.first)
@@ -812,8 +874,13 @@ func (f *faults) look(ctx context.Context, web *http.Client, node, pair int, dir
 }
 
 func (f *faults) lookWith(ctx context.Context, web *http.Client, node, pair int, header http.Header) (readOut, bool) {
-	query := fmt.Sprintf(`{a: node(id: "p%da") { ...on Pier { name } } b: node(id: "p%db") { ...on Pier { name } }}`, pair, pair)
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.nodes[node].address+"/content/main/published/graphql?query="+url.QueryEscape(query), nil)
+	query := fmt.Sprintf(
+		`{a: node(id: "p%da") { ...on Pier { name } } b: node(id: "p%db") { ...on Pier { name } }}`, pair, pair,
+	)
+	req, err := http.NewRequestWithContext(
+		ctx, http.MethodGet, f.nodes[node].address+"/content/main/published/graphql?query="+url.QueryEscape(query),
+		nil,
+	)
 	if err != nil {
 		f.t.Error(err)
 		return readOut{}, false
@@ -857,7 +924,9 @@ func (f *faults) torment(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted", "PostgreSQL crashed", "locked", "no connections", "no room", "streams stall", "the origin and the builder hang", "they fail", "the origin lies", "it forgets", "disk full"}[r.IntN(16)]
+		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted",
+			"PostgreSQL crashed", "locked", "no connections", "no room", "streams stall",
+			"the origin and the builder hang", "they fail", "the origin lies", "it forgets", "disk full"}[r.IntN(16)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -884,7 +953,8 @@ func (f *faults) torment(ctx context.Context) {
 			f.restored = time.Now()
 			f.startDatabase(f.t.Context())
 		case "locked":
-			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node", "written", "position"}[r.IntN(10)]
+			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node",
+				"written", "position"}[r.IntN(10)]
 			f.done["locked "+table]++
 			f.locked(table, func() { pause(4 * time.Second) })
 		case "streams stall":
@@ -892,7 +962,8 @@ func (f *faults) torment(ctx context.Context) {
 		case "no connections":
 			f.withoutConnections(func() { pause(4 * time.Second) })
 		case "the origin and the builder hang", "they fail", "the origin lies", "it forgets":
-			mode := map[string]string{"the origin and the builder hang": "hangs", "they fail": "fails", "the origin lies": "lies", "it forgets": "forgets"}[what]
+			mode := map[string]string{"the origin and the builder hang": "hangs", "they fail": "fails",
+				"the origin lies": "lies", "it forgets": "forgets"}[what]
 			f.outside.mode.Store(&mode)
 			pause(4 * time.Second)
 			f.outside.mode.Store(nil)
@@ -940,14 +1011,20 @@ func (f *faults) check() {
 	for _, r := range f.reads {
 		if r.first != r.second {
 			halves++
-			t.Errorf("a commit is seen in halves: %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name, r.from)
+			t.Errorf(
+				"a commit is seen in halves: %d and %d, from %s (%s)", r.first, r.second, f.nodes[r.node].name,
+				r.from,
+			)
 		}
 		all := byPair[r.pair]
 		later := sort.Search(len(all), func(i int) bool { return all[i].n > r.first })
 		if later > 0 && all[later-1].n == r.first {
 			if _, surely := f.lost(all[later-1]); surely && r.start.After(f.restoring.Add(lease)) {
 				if gone++; gone < 5 {
-					t.Errorf("%d of pair %d from %s (%s, sequence %s), asked for %v after a copy without it was restored", r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(f.restoring))
+					t.Errorf(
+						"%d of pair %d from %s (%s, sequence %s), asked for %v after a copy without it was restored",
+						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(f.restoring),
+					)
 				}
 			}
 		}
@@ -960,8 +1037,12 @@ func (f *faults) check() {
 			}
 			if p.confirmed || p.node == r.node || p.end.Add(lease).Before(r.start) {
 				if old++; old < 5 {
-					t.Errorf("%d of pair %d from %s (%s, sequence %s), asked for %v after %d was published on %s (confirmed %t)",
-						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(p.end), p.n, f.nodes[p.node].name, p.confirmed)
+					t.Errorf(
+						"%d of pair %d from %s (%s, sequence %s), asked for %v after %d was published on %s "+
+							"(confirmed %t)",
+						r.first, r.pair, f.nodes[r.node].name, r.from, r.sequence, r.start.Sub(p.end), p.n,
+						f.nodes[p.node].name, p.confirmed,
+					)
 				}
 				break
 			}
@@ -991,7 +1072,10 @@ func (f *faults) check() {
 			}
 			if r.first < newest {
 				if back++; back < 5 {
-					t.Errorf("%d of pair %d from %s after %d had been read there", r.first, r.pair, f.nodes[r.node].name, newest)
+					t.Errorf(
+						"%d of pair %d from %s after %d had been read there", r.first, r.pair, f.nodes[r.node].name,
+						newest,
+					)
 				}
 			}
 		}
@@ -1017,13 +1101,19 @@ func (f *faults) check() {
 				if ok && also && fresh.first < newest {
 					t.Fatalf("%d of pair %d is lost: there is %d", newest, pair, fresh.first)
 				}
-				seen = fmt.Sprintf("%s: held %t %+v, fresh %t %+v; it said last:\n%s", f.nodes[node].name, ok, held, also, fresh, &f.nodes[node].says)
+				seen = fmt.Sprintf(
+					"%s: held %t %+v, fresh %t %+v; it said last:\n%s", f.nodes[node].name, ok, held, also, fresh,
+					&f.nodes[node].says,
+				)
 				return ok && also && held.first == fresh.first
 			})
 		}
 	}
-	t.Logf("%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d too old, %d in halves, %d that were gone, %d behind one before; %d requests got no answer",
-		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, back, f.refused)
+	t.Logf(
+		"%d reads and %d publishes, of which %d waited until all nodes were confirmed, while nodes were %v: %d "+
+			"too old, %d in halves, %d that were gone, %d behind one before; %d requests got no answer",
+		len(f.reads), len(f.publishes), confirmed, f.done, old, halves, gone, back, f.refused,
+	)
 	t.Logf("%d comparisons with the origin, %d renames of %d pages", f.compared.Load(), f.renamed.Load(), *faultBelow)
 	t.Logf("%d changes were followed, begun again %d times", f.followed, f.begunAgain)
 	if !f.restored.IsZero() && f.begunAgain == 0 {

@@ -24,7 +24,8 @@ func (a *app) generate() *cobra.Command {
 	var files, to, pkg, edition string
 	var watch, check bool
 	c := &cobra.Command{
-		Use: "generate ts|go|json-schema", Short: "Write types of the content for a front end", Args: cobra.ExactArgs(1),
+		Use: "generate ts|go|json-schema", Short: "Write types of the content for a front end",
+		Args: cobra.ExactArgs(1),
 		Long: `Writes types for every content type, choice, record, block and locale: for
 TypeScript with a small typed reader on fetch, for Go, or as JSON Schema. The
 model is that of the running service, or that of model files, which needs no
@@ -69,13 +70,18 @@ service and no key.`,
 	f.StringVar(&files, "model", "", "a directory of model files, instead of the service's model")
 	f.StringVar(&to, "to", "", "the file to write; none: print it")
 	f.StringVar(&pkg, "package", "", "go: the name of the package (default: of the file's directory)")
-	f.StringVar(&edition, "edition", content.Published, "ts: what it is for; with preview a required field may be null, since a draft may lack it")
+	f.StringVar(
+		&edition, "edition", content.Published,
+		"ts: what it is for; with preview a required field may be null, since a draft may lack it",
+	)
 	f.BoolVar(&watch, "watch", false, "go on, and write whenever the model changes")
 	f.BoolVar(&check, "check", false, "write nothing, and fail when the file is behind the model")
 	return c
 }
 
-func (a *app) generateOnce(ctx context.Context, files, to string, check bool, write func(*model.Model) ([]byte, error)) error {
+func (a *app) generateOnce(
+	ctx context.Context, files, to string, check bool, write func(*model.Model) ([]byte, error),
+) error {
 	var m *model.Model
 	var err error
 	if files != "" {

@@ -14,7 +14,8 @@ import (
 func TestGenerate(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "src", "content.ts")
-	if code, _, errOut := run(t, "generate", "ts", "--to", file); code != exitFine || !strings.Contains(errOut, "wrote ") {
+	if code, _, errOut := run(t, "generate", "ts", "--to", file); code != exitFine ||
+		!strings.Contains(errOut, "wrote ") {
 		t.Fatalf("%d %s", code, errOut)
 	}
 	if code, _, errOut := run(t, "generate", "ts", "--to", file, "--check"); code != exitFine || errOut != "" {
@@ -41,11 +42,16 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 			t.Fatal(err)
 		}
 	}
-	if out, err := exec.Command("../../console/node_modules/.bin/tsc", "--strict", "--target", "es2022", "--module", "esnext", "--moduleResolution", "bundler", "--lib", "es2023,dom", "--outDir", filepath.Join(dir, "out"), filepath.Join(dir, "src", "main.ts")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("../../console/node_modules/.bin/tsc", "--strict", "--target", "es2022", "--module",
+		"esnext", "--moduleResolution", "bundler", "--lib", "es2023,dom", "--outDir", filepath.Join(dir, "out"),
+		filepath.Join(dir, "src", "main.ts")).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	node := exec.Command("node", filepath.Join(dir, "out", "main.js"))
-	node.Env = append(os.Environ(), "UBIQUON_ADDRESS="+line.Card.Gateway+"/content/main/published", "UBIQUON_KEY="+line.Card.Keys.Published)
+	node.Env = append(
+		os.Environ(), "UBIQUON_ADDRESS="+line.Card.Gateway+"/content/main/published",
+		"UBIQUON_KEY="+line.Card.Keys.Published,
+	)
 	out, err := node.CombinedOutput()
 	var got struct {
 		List struct {
@@ -62,18 +68,25 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 		Paths    []string
 		Total    int
 	}
-	if err != nil || json.Unmarshal(out, &got) != nil || got.List.Window.Total != 2 || got.List.Items[0].Title != "North Line cancelled on Sunday" || got.One.Title != "Nordlinja innstilt søndag" || got.None != nil ||
-		got.Name != "Skerry Line" || len(got.Refused) != 2 || got.Refused[0] != 401.0 || got.Refused[1] != "read published notice" {
+	if err != nil || json.Unmarshal(out, &got) != nil || got.List.Window.Total != 2 ||
+		got.List.Items[0].Title != "North Line cancelled on Sunday" ||
+		got.One.Title != "Nordlinja innstilt søndag" || got.None != nil ||
+		got.Name != "Skerry Line" || len(got.Refused) != 2 || got.Refused[0] != 401.0 ||
+		got.Refused[1] != "read published notice" {
 		t.Errorf("%v: %s", err, out)
 	}
 	if len(got.Titles) != got.Total || got.Total < 3 || got.At == "" || got.Sequence == "" || len(got.Paths) == 0 {
 		t.Errorf("all, at, paths and GraphQL: %s", out)
 	}
 	// Without a compiler, as Node strips types, and with nothing that has to be translated.
-	if err := os.WriteFile(filepath.Join(dir, "src", "plain.ts"), []byte(strings.ReplaceAll(main, "./content.js", "./content.ts")), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "src", "plain.ts"),
+		[]byte(strings.ReplaceAll(main, "./content.js", "./content.ts")), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("../../console/node_modules/.bin/tsc", "--strict", "--noEmit", "--erasableSyntaxOnly", "--allowImportingTsExtensions", "--target", "es2022", "--module", "esnext", "--moduleResolution", "bundler", "--lib", "es2023,dom", filepath.Join(dir, "src", "plain.ts")).CombinedOutput(); err != nil {
+	if out, err := exec.Command("../../console/node_modules/.bin/tsc", "--strict", "--noEmit",
+		"--erasableSyntaxOnly", "--allowImportingTsExtensions", "--target", "es2022", "--module", "esnext",
+		"--moduleResolution", "bundler", "--lib", "es2023,dom",
+		filepath.Join(dir, "src", "plain.ts")).CombinedOutput(); err != nil {
 		t.Errorf("erasable syntax only: %v\n%s", err, out)
 	}
 	stripped := exec.Command("node", "--experimental-strip-types", filepath.Join(dir, "src", "plain.ts"))
@@ -91,12 +104,14 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 		code int
 		want string
 	}{
-		{[]string{"generate", "ts", "--to", file, "--check"}, exitFailed, "is behind the model"}, {[]string{"generate", "ts", "--key", line.Card.Keys.Published}, exitFine, "export interface Notice"},
+		{[]string{"generate", "ts", "--to", file, "--check"}, exitFailed, "is behind the model"},
+		{[]string{"generate", "ts", "--key", line.Card.Keys.Published}, exitFine, "export interface Notice"},
 		{[]string{"generate", "go", "--to", filepath.Join(dir, "skerry", "content.go")}, exitFine, "package skerry"},
 		{[]string{"generate", "go", "--model", "../demo/skerry/model"}, exitFine, "type NoticeSeverity string"},
 		{[]string{"generate", "json-schema"}, exitFine, `"$schema": "https://json-schema.org/draft/2020-12/schema"`},
 		{[]string{"generate", "rust"}, exitMisuse, "say ts, go or json-schema"},
-		{[]string{"generate", "ts", "--watch"}, exitMisuse, "--to"}, {[]string{"generate", "ts", "--edition", "publishd"}, exitMisuse, `did you mean "published"?`},
+		{[]string{"generate", "ts", "--watch"}, exitMisuse, "--to"},
+		{[]string{"generate", "ts", "--edition", "publishd"}, exitMisuse, `did you mean "published"?`},
 		{[]string{"generate", "ts", "--model", "nowhere"}, exitFailed, "nowhere"},
 	} {
 		code, out, errOut := run(t, c.args...)

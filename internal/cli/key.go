@@ -14,7 +14,10 @@ import (
 )
 
 func (a *app) keyCommand() *cobra.Command {
-	return noun("key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(), a.keyGrant(), a.keyExtend(), a.keyRotate(), a.keyRevoke(), a.keyRefused())
+	return noun(
+		"key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(),
+		a.keyGrant(), a.keyExtend(), a.keyRotate(), a.keyRevoke(), a.keyRefused(),
+	)
 }
 
 func (a *app) keyCreate() *cobra.Command {
@@ -55,14 +58,19 @@ func (a *app) keyCreate() *cobra.Command {
 				return err
 			}
 			if env {
-				if !cmd.Flags().Changed("edition") && !(access.Rights{Own: grants}).AllowsAny(access.Read, "published") {
+				if !cmd.Flags().Changed("edition") &&
+					!(access.Rights{Own: grants}).AllowsAny(access.Read, "published") {
 					edition = "preview"
 				}
 				st, err := s.Status(cmd.Context())
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "# %s, made %s\nUBIQUON_ADDRESS=%s/content/%s/%s\nUBIQUON_KEY=%s\n", key.Name, time.Now().UTC().Format("2006-01-02"), strings.TrimSuffix(s.Address, "/"), st.Environment, edition, secret)
+				fmt.Fprintf(
+					a.out, "# %s, made %s\nUBIQUON_ADDRESS=%s/content/%s/%s\nUBIQUON_KEY=%s\n", key.Name,
+					time.Now().UTC().Format("2006-01-02"), strings.TrimSuffix(s.Address, "/"), st.Environment,
+					edition, secret,
+				)
 				return nil
 			}
 			return a.print(map[string]any{"key": key, "secret": secret}, func(t *table) {
@@ -108,9 +116,18 @@ func (a *app) keyList() *cobra.Command {
 				for _, k := range shown {
 					used, requests, hits := "never", "0", "–"
 					if k.Use != nil {
-						used, requests, hits = when(&k.Use.Used), fmt.Sprint(k.Use.Requests), share(k.Use.Hits, k.Use.Requests)
+						used, requests, hits = when(
+							&k.Use.Used,
+						), fmt.Sprint(
+							k.Use.Requests,
+						), share(
+							k.Use.Hits, k.Use.Requests,
+						)
 					}
-					t.row(k.ID, t.short(k.Name, 16), keyState(k.Key), used, requests, hits, t.short(strings.Join(k.Grants.Texts(), ", "), 26))
+					t.row(
+						k.ID, t.short(k.Name, 16), keyState(k.Key), used, requests, hits,
+						t.short(strings.Join(k.Grants.Texts(), ", "), 26),
+					)
 				}
 			})
 		},
@@ -166,7 +183,10 @@ func (a *app) keyShow() *cobra.Command {
 					t.row("former secret good until", when(k.FormerUntil))
 				}
 				if u := k.Use; u != nil {
-					t.row("last used", fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(t.short(u.Agent, 40))))
+					t.row(
+						"last used",
+						fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(t.short(u.Agent, 40))),
+					)
 					t.row("requests", fmt.Sprintf("%d, %s from the cache", u.Requests, share(u.Hits, u.Requests)))
 				} else {
 					t.row("last used", "never")
@@ -181,7 +201,8 @@ func (a *app) keyShow() *cobra.Command {
 
 func (a *app) keyCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check [KEY]", Short: "Say what a key would see: id, name or secret; none for everyone", Args: cobra.MaximumNArgs(1),
+		Use: "check [KEY]", Short: "Say what a key would see: id, name or secret; none for everyone",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -217,7 +238,10 @@ func sight(v diagnose.TypeVisibility) string {
 	if v.Through == "" {
 		return "–"
 	}
-	s := fmt.Sprintf("%d entries, %s", v.Entries, map[string]string{"open": "open to everyone", "grant": "by a grant", "both": "by a grant, and open"}[v.Through])
+	s := fmt.Sprintf(
+		"%d entries, %s", v.Entries,
+		map[string]string{"open": "open to everyone", "grant": "by a grant", "both": "by a grant, and open"}[v.Through],
+	)
 	if v.Locales != nil {
 		s += ", in " + strings.Join(v.Locales, ", ")
 	}
@@ -225,7 +249,10 @@ func sight(v diagnose.TypeVisibility) string {
 }
 
 // onKey makes a command that does something to one key.
-func (a *app) onKey(use, short string, args cobra.PositionalArgs, do func(*cobra.Command, *client.Client, []string) (access.Key, string, error)) *cobra.Command {
+func (a *app) onKey(
+	use, short string, args cobra.PositionalArgs,
+	do func(*cobra.Command, *client.Client, []string) (access.Key, string, error),
+) *cobra.Command {
 	return &cobra.Command{Use: use, Short: short, Args: args, RunE: func(cmd *cobra.Command, args []string) error {
 		s, err := a.service()
 		if err != nil {
@@ -241,23 +268,38 @@ func (a *app) onKey(use, short string, args cobra.PositionalArgs, do func(*cobra
 
 func (a *app) keyGrant() *cobra.Command {
 	var take []string
-	c := a.onKey("grant KEY [GRANT…]", "Add grants to a key, or take some away", cobra.MinimumNArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
-		if len(args) == 1 && len(take) == 0 {
-			return access.Key{}, "", misusef(`name a grant, as in: ubiquon key grant %s "read published notice"`, args[0])
-		}
-		k, err := s.GrantKey(cmd.Context(), args[0], args[1:], take)
-		return k, fmt.Sprintf("key %s may: %s", k.Name, strings.Join(k.Grants.Texts(), ", ")), err
-	})
+	c := a.onKey(
+		"grant KEY [GRANT…]",
+		"Add grants to a key, or take some away",
+		cobra.MinimumNArgs(1),
+		func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+			if len(args) == 1 && len(take) == 0 {
+				return access.Key{}, "", misusef(
+					`name a grant, as in: ubiquon key grant %s "read published notice"`, args[0],
+				)
+			}
+			k, err := s.GrantKey(cmd.Context(), args[0], args[1:], take)
+			return k, fmt.Sprintf("key %s may: %s", k.Name, strings.Join(k.Grants.Texts(), ", ")), err
+		},
+	)
 	c.Flags().StringArrayVar(&take, "take", nil, "a grant to take away; may be given several times")
 	return c
 }
 
 func (a *app) keyExtend() *cobra.Command {
 	var days int
-	c := a.onKey("extend KEY", "Have a key expire later, or never", cobra.ExactArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
-		k, err := s.ExtendKey(cmd.Context(), args[0], days)
-		return k, fmt.Sprintf("key %s is good %s", k.Name, map[bool]string{true: "for ever", false: "until " + when(k.Expires)}[k.Expires == nil]), err
-	})
+	c := a.onKey(
+		"extend KEY",
+		"Have a key expire later, or never",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+			k, err := s.ExtendKey(cmd.Context(), args[0], days)
+			return k, fmt.Sprintf(
+				"key %s is good %s", k.Name,
+				map[bool]string{true: "for ever", false: "until " + when(k.Expires)}[k.Expires == nil],
+			), err
+		},
+	)
 	c.Flags().IntVar(&days, "days", 90, "for so many days from now; 0 for ever")
 	return c
 }
@@ -265,7 +307,8 @@ func (a *app) keyExtend() *cobra.Command {
 func (a *app) keyRotate() *cobra.Command {
 	var overlap time.Duration
 	c := &cobra.Command{
-		Use: "rotate KEY", Short: "Give a key a new secret; the one before is good for a while", Args: cobra.ExactArgs(1),
+		Use: "rotate KEY", Short: "Give a key a new secret; the one before is good for a while",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -287,15 +330,21 @@ func (a *app) keyRotate() *cobra.Command {
 }
 
 func (a *app) keyRevoke() *cobra.Command {
-	return a.onKey("revoke KEY", "End a key, at once and on all nodes", cobra.ExactArgs(1), func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
-		k, err := s.RevokeKey(cmd.Context(), args[0])
-		return k, fmt.Sprintf("key %s (%s) is revoked", k.Name, k.ID), err
-	})
+	return a.onKey(
+		"revoke KEY",
+		"End a key, at once and on all nodes",
+		cobra.ExactArgs(1),
+		func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
+			k, err := s.RevokeKey(cmd.Context(), args[0])
+			return k, fmt.Sprintf("key %s (%s) is revoked", k.Name, k.ID), err
+		},
+	)
 }
 
 func (a *app) keyRefused() *cobra.Command {
 	return &cobra.Command{
-		Use: "refused", Short: "List the reads that the node refused lately, for want of a grant or a good key", Args: cobra.NoArgs,
+		Use: "refused", Short: "List the reads that the node refused lately, for want of a grant or a good key",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -312,7 +361,10 @@ func (a *app) keyRefused() *cobra.Command {
 					if missing == "" {
 						missing = r.Detail
 					}
-					t.row(when(&r.At), t.short(orDash(r.Reader), 14), r.Address, t.short(strings.Replace(r.Request, "/content/", "", 1), 32), t.short(missing, 26))
+					t.row(
+						when(&r.At), t.short(orDash(r.Reader), 14), r.Address,
+						t.short(strings.Replace(r.Request, "/content/", "", 1), 32), t.short(missing, 26),
+					)
 				}
 			})
 		},
@@ -327,7 +379,8 @@ func (a *app) openCommand(name string) *cobra.Command {
 	opening := name == "open"
 	c := &cobra.Command{
 		Use: name + " TYPE…", Args: cobra.MinimumNArgs(1),
-		Short: map[bool]string{true: "Open types to everyone, without a key", false: "Close types that are open to everyone"}[opening],
+		Short: map[bool]string{true: "Open types to everyone, without a key", false: "Close types that are open " +
+			"to everyone"}[opening],
 		Example: map[bool]string{true: "  ubiquon open notice route pier\n  ubiquon open remark --verb submit",
 			false: "  ubiquon close notice"}[opening],
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -348,7 +401,9 @@ func (a *app) openCommand(name string) *cobra.Command {
 			var open access.Grants
 			if opening {
 				if !yes && edition != "published" && verb == access.Read {
-					if !a.agreed(fmt.Sprintf("Everyone could read drafts: %s. Go on?", strings.Join(grants.Texts(), ", "))) {
+					if !a.agreed(
+						fmt.Sprintf("Everyone could read drafts: %s. Go on?", strings.Join(grants.Texts(), ", ")),
+					) {
 						return errors.New("nothing was done; answer y, or give --yes")
 					}
 				}

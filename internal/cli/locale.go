@@ -43,17 +43,26 @@ func (a *app) locale() *cobra.Command {
 	var name string
 	var fallback []string
 	named := func(use, do, short string) *cobra.Command {
-		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-			tag, spoken, err := findLocale(args[0])
-			if err != nil {
-				return err
-			}
-			e := client.LocaleEdit{Do: do, Tag: tag, Name: name, Fallback: fallback}
-			if e.Name == "" {
-				e.Name = spoken
-			}
-			return a.editLocales(cmd, e, tag+" "+map[string]string{"add": "added", "change": "changed", "retire": "retired", "restore": "brought back"}[do])
-		}}
+		return &cobra.Command{
+			Use:   use,
+			Short: short,
+			Args:  cobra.ExactArgs(1),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				tag, spoken, err := findLocale(args[0])
+				if err != nil {
+					return err
+				}
+				e := client.LocaleEdit{Do: do, Tag: tag, Name: name, Fallback: fallback}
+				if e.Name == "" {
+					e.Name = spoken
+				}
+				return a.editLocales(
+					cmd, e,
+					tag+" "+map[string]string{"add": "added", "change": "changed", "retire": "retired",
+						"restore": "brought back"}[do],
+				)
+			},
+		}
 	}
 	add := named("add TAG|NAME", "add", "Add a locale, by its tag or its English name")
 	change := named("change TAG", "change", "Change a locale's name and fallbacks")
@@ -63,9 +72,14 @@ func (a *app) locale() *cobra.Command {
 	}
 	retire := named("retire TAG", "retire", "Deliver a locale no more; what was written in it is kept")
 	restore := named("restore TAG", "restore", "Bring a retired locale back")
-	order := &cobra.Command{Use: "order TAG…", Short: "Order the locales; the first is the default", Args: cobra.MinimumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
-		return a.editLocales(cmd, client.LocaleEdit{Do: "order", Order: args}, "ordered")
-	}}
+	order := &cobra.Command{
+		Use:   "order TAG…",
+		Short: "Order the locales; the first is the default",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.editLocales(cmd, client.LocaleEdit{Do: "order", Order: args}, "ordered")
+		},
+	}
 	var typ string
 	coverage := &cobra.Command{
 		Use: "coverage", Short: "Say how much of each type is translated", Args: cobra.NoArgs,
@@ -95,7 +109,9 @@ func (a *app) locale() *cobra.Command {
 		},
 	}
 	coverage.Flags().StringVar(&typ, "type", "", "only this type")
-	return noun("locale", "Manage locales, and see what is translated", list, add, change, retire, restore, order, coverage)
+	return noun(
+		"locale", "Manage locales, and see what is translated", list, add, change, retire, restore, order, coverage,
+	)
 }
 
 // bar draws a coverage as twenty characters.
@@ -145,5 +161,7 @@ func findLocale(text string) (tag, name string, err error) {
 		}
 		names = append(names, english)
 	}
-	return "", "", fmt.Errorf("%q is neither a BCP 47 tag nor the English name of a language%s", text, strictyaml.DidYouMean(text, names))
+	return "", "", fmt.Errorf(
+		"%q is neither a BCP 47 tag nor the English name of a language%s", text, strictyaml.DidYouMean(text, names),
+	)
 }

@@ -59,7 +59,8 @@ func (a *app) model() *cobra.Command {
 	}
 	var exitCode bool
 	diff := &cobra.Command{
-		Use: "diff DIR|FILE", Short: "Say what applying model files would do", Long: aboutModelFiles, Args: cobra.ExactArgs(1),
+		Use: "diff DIR|FILE", Short: "Say what applying model files would do", Long: aboutModelFiles,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, files, err := a.sendModel(cmd.Context(), args[0])
 			if err != nil {
@@ -81,7 +82,8 @@ func (a *app) model() *cobra.Command {
 	diff.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 if there is any difference")
 	var allowLoss bool
 	apply := &cobra.Command{
-		Use: "apply DIR|FILE", Short: "Make model files the model, and convert what is stored", Long: aboutModelFiles, Args: cobra.ExactArgs(1),
+		Use: "apply DIR|FILE", Short: "Make model files the model, and convert what is stored",
+		Long: aboutModelFiles, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, files, err := a.sendModel(cmd.Context(), args[0])
 			if err != nil {
@@ -100,7 +102,10 @@ func (a *app) model() *cobra.Command {
 				}
 			}
 			var last client.Conversion
-			err = s.ApplyModel(cmd.Context(), files, allowLoss, plan.Version, func(p client.Conversion) { last = p; a.tellConversion(p) })
+			err = s.ApplyModel(
+				cmd.Context(), files, allowLoss, plan.Version,
+				func(p client.Conversion) { last = p; a.tellConversion(p) },
+			)
 			if err != nil {
 				return err
 			}
@@ -145,7 +150,9 @@ func drawPlan(t *table, plan client.ModelPlan) {
 // tellConversion shows progress where somebody watches.
 func (a *app) tellConversion(p client.Conversion) {
 	if p.Total > 0 && !p.Applied {
-		fmt.Fprintf(a.err, "\rConverted %d of %d entries", p.Done, max(p.Done, p.Total)) // what lives below is converted, too
+		fmt.Fprintf(
+			a.err, "\rConverted %d of %d entries", p.Done, max(p.Done, p.Total),
+		) // what lives below is converted, too
 		if p.Done >= p.Total {
 			fmt.Fprintln(a.err)
 		}

@@ -37,7 +37,10 @@ func (a *app) originCommand() *cobra.Command {
 					if o.Compared != nil {
 						compared = when(&o.Compared.At)
 					}
-					t.row(o.Name, state, strconv.Itoa(o.Entries), strconv.Itoa(o.Untaken), when(o.LastSuccess), when(o.LastEvent), compared, when(o.NextTry))
+					t.row(
+						o.Name, state, strconv.Itoa(o.Entries), strconv.Itoa(o.Untaken), when(o.LastSuccess),
+						when(o.LastEvent), compared, when(o.NextTry),
+					)
 					if o.Error != "" {
 						t.row("", t.short(o.Error, 90))
 					}
@@ -47,7 +50,8 @@ func (a *app) originCommand() *cobra.Command {
 	}
 	var del bool
 	compare := &cobra.Command{
-		Use: "compare ORIGIN", Short: "Compare everything an origin holds with what is here, and take over what differs", Args: cobra.ExactArgs(1),
+		Use: "compare ORIGIN", Short: "Compare everything an origin holds with what is here, and take over what " +
+			"differs", Args: cobra.ExactArgs(1),
 		Long: `Reads everything that an origin lists, and takes over what differs. Entries that the
 origin does not have any more are deleted, unless they are more than 10 and more
 than a fifth of those of the origin: then they stay, until --delete says that this
@@ -57,7 +61,10 @@ is meant.`,
 			if err != nil {
 				return err
 			}
-			done, err := s.CompareOrigin(cmd.Context(), args[0], del, func(typ string, seen int) { fmt.Fprintf(a.err, "read %d of type %s\n", seen, typ) })
+			done, err := s.CompareOrigin(
+				cmd.Context(), args[0], del,
+				func(typ string, seen int) { fmt.Fprintf(a.err, "read %d of type %s\n", seen, typ) },
+			)
 			if err != nil {
 				return err
 			}
@@ -70,13 +77,20 @@ is meant.`,
 					t.line("! not delivered: " + lost)
 				}
 				if done.Held > 0 {
-					t.line("→ look whether the origin is whole; if it is meant: ubiquon origin compare " + args[0] + " --delete")
+					t.line(
+						"→ look whether the origin is whole; if it is meant: ubiquon origin compare " + args[0] +
+							" --delete",
+					)
 				}
 			})
 		},
 	}
-	compare.Flags().BoolVar(&del, "delete", false, "delete what the origin does not have any more, however much it is")
-	return noun("origin", "Look at origins, compare with them, and let go of them", list, a.originShow(), compare, a.originRetire(), a.originAdopt())
+	compare.Flags().
+		BoolVar(&del, "delete", false, "delete what the origin does not have any more, however much it is")
+	return noun(
+		"origin", "Look at origins, compare with them, and let go of them", list, a.originShow(), compare,
+		a.originRetire(), a.originAdopt(),
+	)
 }
 
 func (a *app) originShow() *cobra.Command {
@@ -93,7 +107,9 @@ func (a *app) originShow() *cobra.Command {
 			}
 			i := slices.IndexFunc(all, func(o ingest.OriginState) bool { return o.Name == args[0] })
 			if i < 0 {
-				return fmt.Errorf("there is no origin %q, and no entry comes from it; see ubiquon origin list", args[0])
+				return fmt.Errorf(
+					"there is no origin %q, and no entry comes from it; see ubiquon origin list", args[0],
+				)
 			}
 			untaken, err := s.Untaken(cmd.Context(), args[0])
 			if err != nil {
@@ -134,10 +150,12 @@ func (a *app) originRetire() *cobra.Command {
 from then on (--keep local), taken back and edited here (--unpublish), or deleted
 (--delete). It only says what would happen, until --apply. Take the origin out of the
 configuration of every node first: otherwise it would bring them back.`,
-		Example: "  ubiquon origin retire old-office --keep local\n  ubiquon origin retire old-office --keep local --apply",
+		Example: "  ubiquon origin retire old-office --keep local\n  ubiquon origin retire old-office --keep " +
+			"local --apply",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			do := ""
-			for name, is := range map[string]bool{ingest.KeepLocal: keep != "", ingest.Unpublish: unpublish, ingest.DeleteAll: del} {
+			for name, is := range map[string]bool{ingest.KeepLocal: keep != "", ingest.Unpublish: unpublish,
+				ingest.DeleteAll: del} {
 				if is && do != "" {
 					do = "several"
 				} else if is {
@@ -159,8 +177,16 @@ configuration of every node first: otherwise it would bring them back.`,
 				for _, typ := range slices.Sorted(maps.Keys(done.Types)) {
 					t.row(typ, strconv.Itoa(done.Types[typ]))
 				}
-				t.line(fmt.Sprintf("%d entries, %d of them published: %s.", done.Entries, done.Published, map[string]string{
-					ingest.KeepLocal: "kept as they are, and edited here", ingest.Unpublish: "taken back, and edited here", ingest.DeleteAll: "deleted"}[do]))
+				t.line(
+					fmt.Sprintf(
+						"%d entries, %d of them published: %s.",
+						done.Entries,
+						done.Published,
+						map[string]string{
+							ingest.KeepLocal: "kept as they are, and edited here",
+							ingest.Unpublish: "taken back, and edited here", ingest.DeleteAll: "deleted"}[do],
+					),
+				)
 				for _, left := range done.Left {
 					t.line("✗ left: " + left)
 				}
@@ -186,7 +212,8 @@ func (a *app) originAdopt() *cobra.Command {
 the new one is the entry with the same key, else with the same slug, else at the same
 path (where the mapping says path). Ids, paths and histories stay; the new origin is then
 compared with. It only says what would happen, until --apply.`,
-		Example: "  ubiquon origin adopt old-office new-office --by slug\n  ubiquon origin adopt old-office new-office --by slug --apply",
+		Example: "  ubiquon origin adopt old-office new-office --by slug\n  ubiquon origin adopt old-office " +
+			"new-office --by slug --apply",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -200,7 +227,13 @@ compared with. It only says what would happen, until --apply.`,
 				for _, way := range slices.Sorted(maps.Keys(done.By)) {
 					t.row("by "+way, strconv.Itoa(done.By[way]))
 				}
-				t.line(fmt.Sprintf("%[1]d entries change hands from %[2]s to %[3]s; %[4]d stay with %[2]s, %[5]d items of %[3]s are new.", done.Adopted, args[0], args[1], done.LeftAll, done.NewAll))
+				t.line(
+					fmt.Sprintf(
+						"%[1]d entries change hands from %[2]s to %[3]s; %[4]d stay with %[2]s, %[5]d items of "+
+							"%[3]s are new.",
+						done.Adopted, args[0], args[1], done.LeftAll, done.NewAll,
+					),
+				)
 				for _, left := range done.Left {
 					t.line("  stays: " + left)
 				}
@@ -208,7 +241,12 @@ compared with. It only says what would happen, until --apply.`,
 					t.line("  new: " + one)
 				}
 				if done.Replaced > 0 {
-					t.line(fmt.Sprintf("%d entries that %s had made of the same items already are deleted.", done.Replaced, args[1]))
+					t.line(
+						fmt.Sprintf(
+							"%d entries that %s had made of the same items already are deleted.", done.Replaced,
+							args[1],
+						),
+					)
 				}
 				if done.Compared != nil {
 					t.line("Then it " + done.Compared.String() + ".")

@@ -101,7 +101,11 @@ func TestKillLosesNoAcceptedEvent(t *testing.T) {
 	c := card(t, dir)
 	var accepted []string
 	for i := range 25 {
-		body := fmt.Appendf(nil, `{"specversion":"1.0","id":"k%d","source":"/office","type":"x.published","subject":"reports/R-%d","time":"2026-11-23T08:00:00Z"}`, i, 1001+i%10)
+		body := fmt.Appendf(
+			nil,
+			`{"specversion":"1.0","id":"k%d","source":"/office","type":"x.published","subject":"reports/R-%d","time":"2026-11-23T08:00:00Z"}`,
+			i, 1001+i%10,
+		)
 		req, err := http.NewRequest(http.MethodPost, c.Gateway+"/hooks/harbour-office", bytes.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
@@ -145,7 +149,8 @@ func TestServeByItself(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(dir, "model"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string]string{file: "listen: 127.0.0.1:0\ndata: data\nmodel: model\n", filepath.Join(dir, "model", "m.yaml"): smallModel} {
+	for name, text := range map[string]string{file: "listen: 127.0.0.1:0\ndata: data\nmodel: model\n",
+		filepath.Join(dir, "model", "m.yaml"): smallModel} {
 		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -170,10 +175,13 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if done, err := s.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}); err != nil || done.Sequence == 0 {
+	if done, err := s.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"},
+		Do: "publish"}); err != nil ||
+		done.Sequence == 0 {
 		t.Fatalf("writing with the first key: %+v, %v", done, err)
 	}
-	if a, err := s.Do(t.Context(), http.MethodGet, "/content/main/published/piers?fields=name", nil, nil); err != nil || !strings.Contains(string(a.Body), `"Mella"`) {
+	if a, err := s.Do(t.Context(), http.MethodGet, "/content/main/published/piers?fields=name", nil, nil); err != nil ||
+		!strings.Contains(string(a.Body), `"Mella"`) {
 		t.Errorf("reading it: %v %s", err, a.Body)
 	}
 	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
@@ -189,7 +197,8 @@ func TestServeByItself(t *testing.T) {
 
 // TestTourAsAProcess plays the tour as a newcomer would, with the binary.
 func TestTourAsAProcess(t *testing.T) {
-	out, err := exec.Command(binary(t), "demo", "--once", "--data", dataDir(t), "--slipway-delay", "100ms").CombinedOutput()
+	out, err := exec.Command(binary(t), "demo", "--once", "--data", dataDir(t), "--slipway-delay", "100ms").
+		CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "Every step happened.") {
 		t.Errorf("%v\n%s", err, out)
 	}

@@ -132,7 +132,8 @@ func (r *reading) take(cmd *cobra.Command, s *client.Client, args []string) erro
 
 // override has what the flags say count before what was kept.
 func (r *reading) override(flags client.ReadQuestion) error {
-	for _, o := range []struct{ into, from *string }{{&r.q.Edition, &flags.Edition}, {&r.q.As, &flags.As}, {&r.q.Language, &flags.Language}} {
+	for _, o := range []struct{ into, from *string }{{&r.q.Edition, &flags.Edition}, {&r.q.As, &flags.As},
+		{&r.q.Language, &flags.Language}} {
 		if *o.from != "" {
 			*o.into = *o.from
 		}
@@ -199,7 +200,8 @@ func (r *reading) ask(ctx context.Context, s *client.Client) (*client.Answer, er
 	}
 	header.Set("Accept", "application/graphql-response+json, application/json")
 	body := map[string]any{}
-	for name, v := range map[string]string{"query": r.q.Query, "documentId": r.q.DocumentID, "operationName": r.q.OperationName} {
+	for name, v := range map[string]string{"query": r.q.Query, "documentId": r.q.DocumentID,
+		"operationName": r.q.OperationName} {
 		if v != "" {
 			body[name] = v
 		}
@@ -258,7 +260,12 @@ func (a *app) saveRead(ctx context.Context, s *client.Client, r *reading) error 
 		return err
 	}
 	return a.print(kept, func(t *table) {
-		t.line(fmt.Sprintf("kept as %q; run it with: ubiquon read --saved %q, or look at it at %s/console/explorer?saved=%s", kept.Name, kept.Name, s.Address, kept.ID))
+		t.line(
+			fmt.Sprintf(
+				"kept as %q; run it with: ubiquon read --saved %q, or look at it at %s/console/explorer?saved=%s",
+				kept.Name, kept.Name, s.Address, kept.ID,
+			),
+		)
 	})
 }
 

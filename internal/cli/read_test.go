@@ -15,14 +15,27 @@ import (
 func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 	dir := t.TempDir()
 	query := filepath.Join(dir, "piers.graphql")
-	if err := os.WriteFile(query, []byte("query Piers { piers(first: 1) { nodes { name } } }\nquery Routes { routes(first: 1) { nodes { name } } }"), 0o600); err != nil {
+	if err := os.WriteFile(query, []byte("query Piers { piers(first: 1) { nodes { name } } }\nquery Routes { "+
+		"routes(first: 1) { nodes { name } } }"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	runAll(t, []command{
-		{[]string{"read", "/notices?fields=title,routes(name)&limit=2&sort=title", "--explain"}, 0, []string{"effort", "SQL", "read published route in en", "the list of notice in en, by title", "2. select"}},
+		{
+			[]string{"read", "/notices?fields=title,routes(name)&limit=2&sort=title", "--explain"},
+			0,
+			[]string{
+				"effort", "SQL", "read published route in en", "the list of notice in en, by title", "2. select",
+			},
+		},
 		{[]string{"read", "/notices?fields=title&limit=2&sort=title", "--plans"}, 0, []string{"actual rows="}},
-		{[]string{"read", "/notices?fields=title", "--as", "everyone"}, exitRefused, []string{"read published notice"}},
-		{[]string{"read", "/notices?fields=title", "--explain", "--as", "nobody at all"}, 1, []string{"nobody at all"}},
+		{
+			[]string{"read", "/notices?fields=title", "--as", "everyone"}, exitRefused,
+			[]string{"read published notice"},
+		},
+		{
+			[]string{"read", "/notices?fields=title", "--explain", "--as", "nobody at all"}, 1,
+			[]string{"nobody at all"},
+		},
 		{[]string{"read", "/pages?fields=slug&limit=2", "--all"}, 0, []string{"\"slug\":\"welcome\""}},
 		{[]string{"read", "@" + query, "--operation", "Piers"}, 0, []string{`"piers"`}},
 		{[]string{"read", "@" + query}, 1, []string{"Piers", "Routes"}},
@@ -42,7 +55,8 @@ func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 		Items  []struct{ ID string }
 		Window struct{ Total int }
 	}
-	if err := json.Unmarshal([]byte(one), &page); err != nil || page.Window.Total < 6 || strings.Count(all, "\n") != page.Window.Total {
+	if err := json.Unmarshal([]byte(one), &page); err != nil || page.Window.Total < 6 ||
+		strings.Count(all, "\n") != page.Window.Total {
 		t.Errorf("page by page %d lines, of %d: %v", strings.Count(all, "\n"), page.Window.Total, err)
 	}
 }

@@ -52,9 +52,10 @@ func (f *front) handler() http.Handler {
 				return
 			}
 		}
-	}, Transport: &http.Transport{MaxIdleConnsPerHost: 16}, ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
-		http.Error(w, err.Error(), http.StatusBadGateway)
-	}}
+	}, Transport: &http.Transport{MaxIdleConnsPerHost: 16},
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
+			http.Error(w, err.Error(), http.StatusBadGateway)
+		}}
 }
 
 // TestARollingRestartFailsNobody ends and starts one node after another with SIGTERM while
@@ -112,7 +113,9 @@ func TestARollingRestartFailsNobody(t *testing.T) {
 		})
 	}
 	for i, n := range f.nodes {
-		stream, err := http.NewRequestWithContext(t.Context(), http.MethodGet, n.address+"/content/main/published/changes", nil)
+		stream, err := http.NewRequestWithContext(
+			t.Context(), http.MethodGet, n.address+"/content/main/published/changes", nil,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -133,13 +133,20 @@ Begin with: ubiquon demo`,
 		}
 		return misusef("--output is table, json or yaml, not %q", a.output)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.status(), a.wake(), a.originCommand(), a.read(), a.model(), a.entry(), a.schedule(), a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"), a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(), a.contextCommand(), a.configCommand(), a.version())
+	root.AddCommand(
+		a.demo(), a.serve(), a.status(), a.wake(), a.originCommand(), a.read(), a.model(), a.entry(), a.schedule(),
+		a.locale(), a.event(), a.build(), a.cache(), a.change(), a.keyCommand(), a.openCommand("open"),
+		a.openCommand("close"), a.previewCommand(), a.why(), a.document(), a.account(), a.audit(), a.generate(),
+		a.contextCommand(), a.configCommand(), a.version(),
+	)
 	for _, c := range root.Commands() {
 		checkArgs(c)
 		a.complete(c)
 	}
 	_ = root.RegisterFlagCompletionFunc("context", completeContexts) // there is such a flag
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc(
+		"output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return root
 }
 
@@ -192,7 +199,10 @@ func (a *app) service() (*client.Client, error) {
 	c.Address, _, _ = strings.Cut(c.Address, "/content/")
 	c.Address = strings.TrimSuffix(c.Address, "/")
 	if c.Key == "" {
-		return nil, misusef("no key; give one with --key or UBIQUON_KEY, or remember one with ubiquon context add (the demo's are in .ubiquon/demo.json)")
+		return nil, misusef(
+			"no key; give one with --key or UBIQUON_KEY, or remember one with ubiquon context add (the demo's are " +
+				"in .ubiquon/demo.json)",
+		)
 	}
 	return c, nil
 }
@@ -207,10 +217,15 @@ func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 }
 
 func (a *app) version() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, RunE: func(*cobra.Command, []string) error {
-		v := versionText()
-		return a.print(map[string]string{"version": v}, func(w *table) { w.line("ubiquon " + v) })
-	}}
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Print the version",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			v := versionText()
+			return a.print(map[string]string{"version": v}, func(w *table) { w.line("ubiquon " + v) })
+		},
+	}
 }
 
 func versionText() string {

@@ -83,10 +83,46 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Options{Database: conf.Database, Data: conf.Data, Environment: conf.Environment, Listener: l, Address: conf.PublicAddress,
-		Model: conf.model, ApplyModel: conf.ApplyModel, Origins: conf.origins, Sites: conf.sites, Rules: conf.rules, Cache: cache.Options{Bytes: conf.cacheBytes},
-		Outbound: outbound.Options{Private: conf.Outbound.Private, Allow: conf.outbound}, Limits: conf.Limits, SessionIdle: time.Duration(conf.Sessions.Idle), SessionLongest: time.Duration(conf.Sessions.Longest),
-		KeepEvents: time.Duration(conf.Keep.Events), KeepAudit: time.Duration(conf.Keep.Audit), Quiet: conf.QuietCopy, Drain: conf.Drain.Or(2 * time.Second), Metrics: conf.metrics, Issuer: conf.Tokens, Batch: conf.GraphQL.Batch, TrustedOnly: conf.GraphQL.TrustedOnly, ReadTimeout: time.Duration(conf.ReadTimeout), Downstream: conf.Downstream, KeepChanges: time.Duration(conf.Changes.Keep), AllowedOrigins: conf.CORS.Allow, Proxies: conf.proxies, Console: console.Files(), Log: log})
+	s, err := service.Open(
+		ctx,
+		service.Options{
+			Database:    conf.Database,
+			Data:        conf.Data,
+			Environment: conf.Environment,
+			Listener:    l,
+			Address:     conf.PublicAddress,
+			Model:       conf.model,
+			ApplyModel:  conf.ApplyModel,
+			Origins:     conf.origins,
+			Sites:       conf.sites,
+			Rules:       conf.rules,
+			Cache:       cache.Options{Bytes: conf.cacheBytes},
+			Outbound: outbound.Options{
+				Private: conf.Outbound.Private,
+				Allow:   conf.outbound,
+			},
+			Limits:         conf.Limits,
+			SessionIdle:    time.Duration(conf.Sessions.Idle),
+			SessionLongest: time.Duration(conf.Sessions.Longest),
+			KeepEvents: time.Duration(
+				conf.Keep.Events,
+			),
+			KeepAudit:      time.Duration(conf.Keep.Audit),
+			Quiet:          conf.QuietCopy,
+			Drain:          conf.Drain.Or(2 * time.Second),
+			Metrics:        conf.metrics,
+			Issuer:         conf.Tokens,
+			Batch:          conf.GraphQL.Batch,
+			TrustedOnly:    conf.GraphQL.TrustedOnly,
+			ReadTimeout:    time.Duration(conf.ReadTimeout),
+			Downstream:     conf.Downstream,
+			KeepChanges:    time.Duration(conf.Changes.Keep),
+			AllowedOrigins: conf.CORS.Allow,
+			Proxies:        conf.proxies,
+			Console:        console.Files(),
+			Log:            log,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -106,7 +142,12 @@ func (a *app) runService(ctx context.Context, conf *config) error {
 		return err
 	}
 	if link != "" {
-		fmt.Fprintf(a.out, "Nobody can sign in to the console yet. Make the first account here; the link is good once, for an hour:\n\n  %s\n\n", link)
+		fmt.Fprintf(
+			a.out,
+			"Nobody can sign in to the console yet. Make the first account here; the link is good once, for an "+
+				"hour:\n\n  %s\n\n",
+			link,
+		)
 	}
 	fmt.Fprintf(a.out, "Serving %s at %s, console at %s/console/\n", conf.Environment, s.Address, s.Address)
 	select {
@@ -160,9 +201,22 @@ and starts nothing. Unlike serve it fails for variables that are unknown.`,
 			if conf.model != nil {
 				types = len(conf.model.Types)
 			}
-			return a.print(map[string]any{"types": types, "origins": len(conf.origins), "sites": len(conf.sites), "rules": len(conf.rules)}, func(t *table) {
-				t.line(fmt.Sprintf("✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.origins), len(conf.sites), len(conf.rules)))
-			})
+			return a.print(
+				map[string]any{
+					"types":   types,
+					"origins": len(conf.origins),
+					"sites":   len(conf.sites),
+					"rules":   len(conf.rules),
+				},
+				func(t *table) {
+					t.line(
+						fmt.Sprintf(
+							"✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.origins),
+							len(conf.sites), len(conf.rules),
+						),
+					)
+				},
+			)
 		},
 	}
 	check.Flags().StringVar(&file, "config", "", "the configuration file")

@@ -15,7 +15,8 @@ var errProblems = errors.New("there are problems")
 func (a *app) status() *cobra.Command {
 	var check bool
 	c := &cobra.Command{
-		Use: "status", Short: "Say how the service stands: what is wrong, since when, and what mends it", Args: cobra.NoArgs,
+		Use: "status", Short: "Say how the service stands: what is wrong, since when, and what mends it",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.service()
 			if err != nil {
@@ -61,9 +62,17 @@ func drawStatus(t *table, st *diagnose.Status) {
 	}
 	t.row("reads", fmt.Sprintf("%d, %s, 99 %% under %.1f ms", st.Requests, share, st.P99))
 	b := st.Backlog
-	t.row("waiting", fmt.Sprintf("%d events, %d builds, %d changes for rules", b.WaitingEvents, b.WaitingBuilds, b.RulesBehind))
+	t.row(
+		"waiting",
+		fmt.Sprintf("%d events, %d builds, %d changes for rules", b.WaitingEvents, b.WaitingBuilds, b.RulesBehind),
+	)
 	t.row("late", fmt.Sprintf("%d schedules", b.LateSchedules))
-	t.row("failed in a day", fmt.Sprintf("%d events, %d schedules; %d announcements refused", b.FailedEvents, b.FailedSchedules, b.RefusedEvents))
+	t.row(
+		"failed in a day",
+		fmt.Sprintf(
+			"%d events, %d schedules; %d announcements refused", b.FailedEvents, b.FailedSchedules, b.RefusedEvents,
+		),
+	)
 	for _, o := range st.Origins {
 		how := "read last " + when(o.LastSuccess)
 		if o.Error != "" {

@@ -16,7 +16,8 @@ func (a *app) entryImport() *cobra.Command {
 	var o client.ImportOptions
 	var all bool
 	c := &cobra.Command{
-		Use: "import FILE", Short: "Write the entries of an NDJSON file, as export has written it", Args: cobra.ExactArgs(1),
+		Use: "import FILE", Short: "Write the entries of an NDJSON file, as export has written it",
+		Args: cobra.ExactArgs(1),
 		Long: `Writes the entries of an NDJSON file (- reads standard input). A line that is not
 good is reported by its number, and the rest goes on; with --all-or-nothing the
 whole file is checked first, and nothing is written unless every line is good.
@@ -48,7 +49,10 @@ interruption run it again, or go on with --after LINE.`,
 					}
 					if time.Since(told) > 200*time.Millisecond || p.Done {
 						told = time.Now()
-						fmt.Fprintf(a.err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad)
+						fmt.Fprintf(
+							a.err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same,
+							p.Bad,
+						)
 					}
 				})
 				fmt.Fprintln(a.err)
@@ -66,12 +70,16 @@ interruption run it again, or go on with --after LINE.`,
 			}
 			if err := run(o, "Importing"); err != nil {
 				if last.Line > 0 {
-					return fmt.Errorf("%w\nEverything up to line %d is dealt with; go on with: ubiquon entry import %s --after %d", err, last.Line, args[0], last.Line)
+					return fmt.Errorf(
+						"%w\nEverything up to line %d is dealt with; go on with: ubiquon entry import %s --after %d",
+						err, last.Line, args[0], last.Line,
+					)
 				}
 				return err
 			}
 			if err := a.print(last, func(t *table) {
-				t.line(fmt.Sprintf("%d entries written, %d the same as before, %d lines not good, in %s.", last.Written, last.Same, last.Bad, span(time.Since(begin))))
+				t.line(fmt.Sprintf("%d entries written, %d the same as before, %d lines not good, in %s.",
+					last.Written, last.Same, last.Bad, span(time.Since(begin))))
 			}); err != nil {
 				return err
 			}
@@ -83,7 +91,8 @@ interruption run it again, or go on with --after LINE.`,
 	}
 	c.Flags().IntVar(&o.After, "after", 0, "leave out the lines up to this one")
 	c.Flags().BoolVar(&o.StopAtBad, "stop-at-bad", false, "stop at the first line that is not good")
-	c.Flags().BoolVar(&all, "all-or-nothing", false, "check the whole file first, and write nothing unless all of it is good")
+	c.Flags().
+		BoolVar(&all, "all-or-nothing", false, "check the whole file first, and write nothing unless all of it is good")
 	return c
 }
 

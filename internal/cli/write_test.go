@@ -29,7 +29,8 @@ func must(t *testing.T, args ...string) string {
 // refused runs a command that has to fail with these words.
 func refused(t *testing.T, want string, args ...string) {
 	t.Helper()
-	if code, out, errOut := run(t, args...); code == exitFine || code == exitMisuse || !strings.Contains(errOut, want) {
+	if code, out, errOut := run(t, args...); code == exitFine || code == exitMisuse ||
+		!strings.Contains(errOut, want) {
 		t.Errorf("%v: exit %d, want %q in: %s%s", args, code, want, out, errOut)
 	}
 }
@@ -62,7 +63,8 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	if out := must(t, "model", "check", dir); !strings.Contains(out, "Fine: ") {
 		t.Error(out)
 	}
-	if out := must(t, "model", "diff", dir); !strings.Contains(out, "boat") || !strings.Contains(out, "a new type with 3 fields") {
+	if out := must(t, "model", "diff", dir); !strings.Contains(out, "boat") ||
+		!strings.Contains(out, "a new type with 3 fields") {
 		t.Error(out)
 	}
 	if out := must(t, "model", "apply", dir); !strings.Contains(out, "Applied as version") {
@@ -71,21 +73,30 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	if out := must(t, "model", "apply", dir); !strings.Contains(out, "Nothing to do") {
 		t.Error(out)
 	}
-	one := savedID.FindStringSubmatch(must(t, "entry", "create", "boat", "--set", "name.en=Storm Petrel", "--set", "name.nb=Stormsvale"))[1]
+	one := savedID.FindStringSubmatch(must(t, "entry", "create", "boat", "--set", "name.en=Storm Petrel", "--set",
+		"name.nb=Stormsvale"))[1]
 	two := savedID.FindStringSubmatch(must(t, "entry", "create", "boat", "--set", "name.en=Black Guillemot"))[1]
 	must(t, "entry", "edit", two, "--set", "name.nb=Teist", "--message", "in Norwegian too")
 	must(t, "entry", "publish", one, "--locale", "nb")
-	if out := must(t, "read", "/boats?locale=nb&fields=name,about(path,locales)"); !strings.Contains(out, "Stormsvale") || strings.Contains(out, "Storm Petrel") || strings.Contains(out, "Teist") {
+	if out := must(t, "read", "/boats?locale=nb&fields=name,about(path,locales)"); !strings.Contains(
+		out, "Stormsvale",
+	) ||
+		strings.Contains(out, "Storm Petrel") ||
+		strings.Contains(out, "Teist") {
 		t.Errorf("readers in nb get %s", out)
 	}
 	if out := must(t, "read", "/boats"); !strings.Contains(out, `"items": []`) {
 		t.Errorf("readers in en get %s", out)
 	}
 	at := time.Now().Add(2 * time.Second)
-	if out := must(t, "entry", "schedule", two, "--publish-at", at.UTC().Format("2006-01-02T15:04:05"), "--zone", "UTC"); !strings.Contains(out, "pending") {
+	if out := must(t, "entry", "schedule", two, "--publish-at", at.UTC().Format("2006-01-02T15:04:05"), "--zone",
+		"UTC"); !strings.Contains(
+		out, "pending",
+	) {
 		t.Error(out)
 	}
-	if out := must(t, "entry", "list", "--type", "boat"); !strings.Contains(out, "scheduled") || !strings.Contains(out, "revised") {
+	if out := must(t, "entry", "list", "--type", "boat"); !strings.Contains(out, "scheduled") ||
+		!strings.Contains(out, "revised") {
 		t.Error(out)
 	}
 	testkit.Eventually(t, "the schedule has come", func() bool {
@@ -93,7 +104,9 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	})
 	s := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
 	e, err := s.Entry(t.Context(), two)
-	if err != nil || e.Schedules[0].State != entries.ScheduleDone || e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) || e.EntryRecord.Entry.Published.Sub(at) > time.Second {
+	if err != nil || e.Schedules[0].State != entries.ScheduleDone ||
+		e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) ||
+		e.EntryRecord.Entry.Published.Sub(at) > time.Second {
 		t.Errorf("scheduled for %s, published at %s, %+v, %v", at, e.EntryRecord.Entry.Published, e.Schedules, err)
 	}
 	if out := must(t, "entry", "show", "boat/black-guillemot"); !strings.Contains(out, "in Norwegian too") {
@@ -102,7 +115,8 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 
 	// The rest of an entry's life.
 	must(t, "entry", "edit", one, "--set", "name.en=Storm Petrel II")
-	if out := must(t, "entry", "diff", one); !strings.Contains(out, "Storm Petrel II") || !strings.Contains(out, "PUBLISHED") {
+	if out := must(t, "entry", "diff", one); !strings.Contains(out, "Storm Petrel II") ||
+		!strings.Contains(out, "PUBLISHED") {
 		t.Error(out)
 	}
 	must(t, "entry", "submit", one, "--remark", "please look")
@@ -114,7 +128,8 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	must(t, "entry", "discard", one)
 	must(t, "entry", "restore", one, "--revision", "2")
 	copied := strings.Fields(must(t, "entry", "duplicate", one))[0]
-	if out := must(t, "entry", "show", copied); !strings.Contains(out, "Storm Petrel II (copy)") || !strings.Contains(out, "copied from "+one) {
+	if out := must(t, "entry", "show", copied); !strings.Contains(out, "Storm Petrel II (copy)") ||
+		!strings.Contains(out, "copied from "+one) {
 		t.Error(out)
 	}
 	must(t, "entry", "retire", copied)
@@ -122,10 +137,13 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 		t.Errorf("what is retired is listed: %s", out)
 	}
 	refused(t, "refers to it in home", "entry", "delete", pierOf(t, s, one))
-	if out := must(t, "entry", "publish", "--type", "boat", "--state", "revised", "--yes"); !strings.Contains(out, one) {
+	if out := must(t, "entry", "publish", "--type", "boat", "--state", "revised", "--yes"); !strings.Contains(
+		out, one,
+	) {
 		t.Error(out)
 	}
-	if code, _, errOut := run(t, "entry", "unpublish", "--type", "boat", "--state", "published"); code != exitFailed || !strings.Contains(errOut, "nothing was done") {
+	if code, _, errOut := run(t, "entry", "unpublish", "--type", "boat", "--state", "published"); code != exitFailed ||
+		!strings.Contains(errOut, "nothing was done") {
 		t.Errorf("without a yes: %d %s", code, errOut)
 	}
 	must(t, "entry", "delete", one, two, copied)
@@ -136,10 +154,20 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	}
 	dir = modelDir(t, "summary: {kind: text, translated: true, max: 200}", "summary: {kind: boolean}")
 	refused(t, "the model would lose content", "model", "apply", dir)
-	if code, _, errOut := run(t, "model", "check", modelDir(t, "kind: boolean", "kind: bolean")); code != exitFailed || !strings.Contains(errOut, `unknown kind "bolean"; did you mean "boolean"?`) || !strings.Contains(errOut, "model.yaml:") {
+	if code, _, errOut := run(t, "model", "check", modelDir(t, "kind: boolean", "kind: bolean")); code != exitFailed ||
+		!strings.Contains(errOut, `unknown kind "bolean"; did you mean "boolean"?`) ||
+		!strings.Contains(errOut, "model.yaml:") {
 		t.Errorf("a mistake in the model: %d %s", code, errOut)
 	}
-	must(t, "model", "apply", modelDir(t, regexp.MustCompile(`(?s)  boat:\n.*?\n  dispatch:`).FindString(must(t, "model", "show")), "  dispatch:"))
+	must(
+		t,
+		"model",
+		"apply",
+		modelDir(
+			t, regexp.MustCompile(`(?s)  boat:\n.*?\n  dispatch:`).FindString(must(t, "model", "show")),
+			"  dispatch:",
+		),
+	)
 }
 
 // pierOf makes a boat refer to a pier, and returns that.
@@ -154,7 +182,8 @@ func pierOf(t *testing.T, s *client.Client, boat string) string {
 }
 
 func TestEditorLosesNothing(t *testing.T) {
-	id := savedID.FindStringSubmatch(must(t, "entry", "create", "notice", "--set", "title.en=Ebb", "--set", "severity=delay"))[1]
+	id := savedID.FindStringSubmatch(must(t, "entry", "create", "notice", "--set", "title.en=Ebb", "--set",
+		"severity=delay"))[1]
 	script := filepath.Join(t.TempDir(), "editor")
 	edit := func(sed string) (int, string, string) {
 		if err := os.WriteFile(script, []byte("#!/bin/sh\nsed -i '"+sed+"' \"$1\"\n"), 0o755); err != nil {
@@ -166,7 +195,8 @@ func TestEditorLosesNothing(t *testing.T) {
 	if code, out, errOut := edit("s/Ebb/Flood/"); code != exitFine || !strings.Contains(out, "revision 2") {
 		t.Fatalf("%d %s %s", code, out, errOut)
 	}
-	if code, _, errOut := edit("s/nothing/something/"); code != exitFailed || !strings.Contains(errOut, "nothing was changed") {
+	if code, _, errOut := edit("s/nothing/something/"); code != exitFailed ||
+		!strings.Contains(errOut, "nothing was changed") {
 		t.Errorf("unchanged: %d %s", code, errOut)
 	}
 	code, _, errOut := edit("s/delay/dealy/")
@@ -176,7 +206,8 @@ func TestEditorLosesNothing(t *testing.T) {
 	}
 	defer os.Remove(kept[1])
 	src, err := os.ReadFile(kept[1])
-	if err != nil || !strings.Contains(string(src), "dealy") || !strings.Contains(string(src), "# prose; one for each of en, nb, de, ja") {
+	if err != nil || !strings.Contains(string(src), "dealy") ||
+		!strings.Contains(string(src), "# prose; one for each of en, nb, de, ja") {
 		t.Errorf("kept: %v\n%s", err, src)
 	}
 	if err := os.WriteFile(kept[1], bytes.ReplaceAll(src, []byte("dealy"), []byte("cancelled")), 0o600); err != nil {
@@ -200,32 +231,52 @@ func TestImportAndExport(t *testing.T) {
 	}
 	var lines strings.Builder
 	for i := range 120 {
-		fmt.Fprintf(&lines, `{"id":"tide-%d","type":"notice","fields":{"title":{"en":"Tide %d"},"severity":"information"},"published":"2026-03-0%dT08:00:00Z"}`+"\n", i, i, i%9+1)
+		fmt.Fprintf(
+			&lines,
+			`{"id":"tide-%d","type":"notice","fields":{"title":{"en":"Tide %d"},"severity":"information"},"published":"2026-03-0%dT08:00:00Z"}`+"\n",
+			i, i, i%9+1,
+		)
 	}
 	good := lines.String()
 	bad := strings.Replace(good, `"Tide 7"`, `7`, 1)
-	bad = strings.Replace(bad, `"type":"notice","fields":{"title":{"en":"Tide 9"}`, `"type":"notise","fields":{"title":{"en":"Tide 9"}`, 1)
-	if code, _, errOut := run(t, "entry", "import", file("bad.ndjson", bad), "--all-or-nothing"); code != exitFailed || !strings.Contains(errOut, "line 8: ") || !strings.Contains(errOut, `line 10: there is no type "notise"; did you mean "notice"?`) || !strings.Contains(errOut, "nothing was written") {
+	bad = strings.Replace(
+		bad, `"type":"notice","fields":{"title":{"en":"Tide 9"}`, `"type":"notise","fields":{"title":{"en":"Tide 9"}`,
+		1,
+	)
+	if code, _, errOut := run(t, "entry", "import", file("bad.ndjson", bad), "--all-or-nothing"); code != exitFailed ||
+		!strings.Contains(errOut, "line 8: ") ||
+		!strings.Contains(errOut, `line 10: there is no type "notise"; did you mean "notice"?`) ||
+		!strings.Contains(errOut, "nothing was written") {
 		t.Errorf("all or nothing: %d %s", code, errOut)
 	}
 	if out := must(t, "entry", "list", "--search", "Tide", "--limit", "3"); strings.Contains(out, "tide-") {
 		t.Errorf("something was written: %s", out)
 	}
-	if code, out, errOut := run(t, "entry", "import", file("bad.ndjson", bad)); code != exitFailed || !strings.Contains(out, "118 entries written, 0 the same as before, 2 lines not good") {
+	if code, out, errOut := run(t, "entry", "import", file("bad.ndjson", bad)); code != exitFailed ||
+		!strings.Contains(out, "118 entries written, 0 the same as before, 2 lines not good") {
 		t.Errorf("the rest goes on: %d %s %s", code, out, errOut)
 	}
 	path := file("good.ndjson", good)
-	if out := must(t, "entry", "import", path); !strings.Contains(out, "2 entries written, 118 the same as before, 0 lines not good") {
+	if out := must(t, "entry", "import", path); !strings.Contains(
+		out, "2 entries written, 118 the same as before, 0 lines not good",
+	) {
 		t.Errorf("run again: %s", out)
 	}
-	if out := must(t, "entry", "import", path, "--after", "110"); !strings.Contains(out, "0 entries written, 10 the same") {
+	if out := must(t, "entry", "import", path, "--after", "110"); !strings.Contains(
+		out, "0 entries written, 10 the same",
+	) {
 		t.Errorf("the rest alone: %s", out)
 	}
-	if code, _, errOut := run(t, "entry", "import", file("bad.ndjson", "{}\n"+good), "--stop-at-bad"); code != exitFailed || !strings.Contains(errOut, "stopped at a bad line: line 1") {
+	if code, _, errOut := run(t, "entry", "import", file("bad.ndjson", "{}\n"+good),
+		"--stop-at-bad"); code != exitFailed ||
+		!strings.Contains(errOut, "stopped at a bad line: line 1") {
 		t.Errorf("stopping: %d %s", code, errOut)
 	}
 	refused(t, "line 1: it has no fields", "entry", "import", file("x.ndjson", `{"id":"x","type":"notice"}`))
-	refused(t, `leads to "nowhere"`, "entry", "import", file("y.ndjson", `{"id":"y","type":"notice","fields":{"title":{"en":"Y"},"routes":["nowhere"]}}`))
+	refused(
+		t, `leads to "nowhere"`, "entry", "import",
+		file("y.ndjson", `{"id":"y","type":"notice","fields":{"title":{"en":"Y"},"routes":["nowhere"]}}`),
+	)
 	must(t, "entry", "delete", "y")
 	must(t, "entry", "edit", "tide-3", "--set", "title.nb=Tidevann 3")
 	exported := filepath.Join(dir, "out.ndjson")
@@ -248,7 +299,8 @@ func TestImportAndExport(t *testing.T) {
 		}
 		if one.ID == "tide-3" {
 			found = true
-			if one.Published.Day() != 4 || one.Live == nil || len(one.Revisions) != 1 || one.Fields["title"].(map[string]any)["nb"] != "Tidevann 3" {
+			if one.Published.Day() != 4 || one.Live == nil || len(one.Revisions) != 1 ||
+				one.Fields["title"].(map[string]any)["nb"] != "Tidevann 3" {
 				t.Errorf("exported %s", l)
 			}
 		}
@@ -273,13 +325,17 @@ func TestLocales(t *testing.T) {
 	if out := must(t, "locale", "list"); !strings.Contains(out, "føroyskt") {
 		t.Error(out)
 	}
-	if out := must(t, "read", "/routes/outer-ring?fields=name,about(filledIn)&locale=fo"); !strings.Contains(out, "Ytre ring") || !strings.Contains(out, `"name"`) {
+	if out := must(t, "read", "/routes/outer-ring?fields=name,about(filledIn)&locale=fo"); !strings.Contains(
+		out, "Ytre ring",
+	) ||
+		!strings.Contains(out, `"name"`) {
 		t.Errorf("fo falls back to %s", out)
 	}
 	if out := must(t, "read", "/notices?translated=only&locale=fo"); !strings.Contains(out, `"items": []`) {
 		t.Errorf("nothing is written in fo, but %s", out)
 	}
-	if out := must(t, "locale", "coverage", "--type", "notice"); !strings.Contains(out, "fo") || !strings.Contains(out, "░") {
+	if out := must(t, "locale", "coverage", "--type", "notice"); !strings.Contains(out, "fo") ||
+		!strings.Contains(out, "░") {
 		t.Error(out)
 	}
 	refused(t, "fall back to each other", "locale", "change", "nb", "--fallback", "fo")
@@ -296,21 +352,35 @@ func TestLocales(t *testing.T) {
 }
 
 func TestSchedulesAreMovedAndCancelled(t *testing.T) {
-	id := savedID.FindStringSubmatch(must(t, "entry", "create", "notice", "--set", "title.en=Spring tide", "--set", "severity=delay"))[1]
+	id := savedID.FindStringSubmatch(must(t, "entry", "create", "notice", "--set", "title.en=Spring "+
+		"tide", "--set", "severity=delay"))[1]
 	refused(t, "over already", "entry", "schedule", id, "--publish-at", "2020-01-01T08:00")
-	refused(t, "is no time zone", "entry", "schedule", id, "--publish-at", "2030-01-01T08:00", "--zone", "Europe/Atlantis")
-	refused(t, "does not exist in Europe/Oslo", "entry", "schedule", id, "--publish-at", "2030-03-31T02:30", "--zone", "Europe/Oslo")
+	refused(
+		t, "is no time zone", "entry", "schedule", id, "--publish-at", "2030-01-01T08:00", "--zone",
+		"Europe/Atlantis",
+	)
+	refused(
+		t, "does not exist in Europe/Oslo", "entry", "schedule", id, "--publish-at", "2030-03-31T02:30", "--zone",
+		"Europe/Oslo",
+	)
 	refused(t, "comes twice", "entry", "schedule", id, "--publish-at", "2030-10-27T02:30", "--zone", "Europe/Oslo")
-	out := must(t, "entry", "schedule", id, "--publish-at", "2030-01-01T08:00", "--zone", "Europe/Oslo", "--unpublish-at", "2030-02-01T08:00")
+	out := must(
+		t, "entry", "schedule", id, "--publish-at", "2030-01-01T08:00", "--zone", "Europe/Oslo", "--unpublish-at",
+		"2030-02-01T08:00",
+	)
 	ids := regexp.MustCompile(`(?m)^([0-9a-f]{8}) `).FindAllStringSubmatch(out, -1)
 	if len(ids) != 2 || !strings.Contains(out, "2030-01-01") {
 		t.Fatal(out)
 	}
-	if out := must(t, "schedule", "move", ids[0][1], "--at", "2031-01-01T08:00", "--zone", "Europe/Oslo"); !strings.Contains(out, "2031-01-01") {
+	if out := must(t, "schedule", "move", ids[0][1], "--at", "2031-01-01T08:00", "--zone",
+		"Europe/Oslo"); !strings.Contains(
+		out, "2031-01-01",
+	) {
 		t.Error(out)
 	}
 	must(t, "schedule", "cancel", ids[1][1])
-	if out := must(t, "schedule", "list"); !strings.Contains(out, "cancelled") || !strings.Contains(out, "by demo admin") {
+	if out := must(t, "schedule", "list"); !strings.Contains(out, "cancelled") ||
+		!strings.Contains(out, "by demo admin") {
 		t.Error(out)
 	}
 	refused(t, "0 pending schedules", "schedule", "cancel", ids[1][1])
@@ -319,7 +389,9 @@ func TestSchedulesAreMovedAndCancelled(t *testing.T) {
 
 // TestSetTakesValuesAsTheirFieldsDo gives values on the command line that look like others.
 func TestSetTakesValuesAsTheirFieldsDo(t *testing.T) {
-	typ := testkit.Model(t, `types: {review: {fields: {score: {kind: choice, options: {"1": One}}, title: {kind: text, translated: true}, berths: {kind: integer}, tags: {kind: text, several: true}}}}`).Type("review")
+	typ := testkit.Model(t,
+		`types: {review: {fields: {score: {kind: choice, options: {"1": One}}, title: {kind: text, translated: true}, berths: {kind: integer}, tags: {kind: text, several: true}}}}`).
+		Type("review")
 	fields := map[string]any{}
 	for _, set := range []string{"score=1", "title.nb=true", "berths=3", `tags=["a", 2]`} {
 		if err := (&app{}).setField(t.Context(), nil, typ, fields, set); err != nil {

@@ -167,14 +167,21 @@ type accountLink struct {
 
 // CreateAccount makes an account; without a password it returns the link at which
 // one is chosen.
-func (c *Client) CreateAccount(ctx context.Context, email, name, role, password string) (accounts.Account, string, error) {
+func (c *Client) CreateAccount(
+	ctx context.Context, email, name, role, password string,
+) (accounts.Account, string, error) {
 	var out accountLink
-	err := c.call(ctx, http.MethodPost, "/accounts", map[string]string{"email": email, "name": name, "role": role, "password": password}, &out)
+	err := c.call(
+		ctx, http.MethodPost, "/accounts",
+		map[string]string{"email": email, "name": name, "role": role, "password": password}, &out,
+	)
 	return out.Account, out.Link, err
 }
 
 // ChangeAccount changes an account: its name, role, and whether it is disabled.
-func (c *Client) ChangeAccount(ctx context.Context, name string, change map[string]any) (out accounts.Account, err error) {
+func (c *Client) ChangeAccount(
+	ctx context.Context, name string, change map[string]any,
+) (out accounts.Account, err error) {
 	return out, c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
 }
 
@@ -196,7 +203,10 @@ func actValues(f audit.Filter) string {
 	if f.Below > 0 {
 		below = strconv.FormatInt(f.Below, 10)
 	}
-	return values("who", f.Who, "what", f.What, "subject", f.Subject, "after", at(f.After), "until", at(f.Until), "below", below, "limit", positive(f.Limit))
+	return values(
+		"who", f.Who, "what", f.What, "subject", f.Subject, "after", at(f.After), "until", at(f.Until), "below",
+		below, "limit", positive(f.Limit),
+	)
 }
 
 // Audit lists the audit log, the newest first.
@@ -208,7 +218,9 @@ func (c *Client) Audit(ctx context.Context, f audit.Filter) ([]audit.Record, err
 
 // ExportAudit returns the audit log as NDJSON.
 func (c *Client) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error) {
-	a, err := c.Do(ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil)
+	a, err := c.Do(
+		ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -217,5 +229,8 @@ func (c *Client) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error
 
 // Submit hands an entry in from outside, as everyone or with the client's key.
 func (c *Client) Submit(ctx context.Context, environment, plural string, values map[string]any) (*Answer, error) {
-	return c.Do(ctx, http.MethodPost, "/content/"+url.PathEscape(environment)+"/submissions/"+url.PathEscape(plural), nil, values)
+	return c.Do(
+		ctx, http.MethodPost, "/content/"+url.PathEscape(environment)+"/submissions/"+url.PathEscape(plural), nil,
+		values,
+	)
 }

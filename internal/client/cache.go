@@ -21,7 +21,16 @@ func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
 
 // Held lists answers of the node's cache.
 func (c *Client) Held(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
-	return out, c.call(ctx, http.MethodGet, "/cache/answers?"+values("edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit", positive(limit)), nil, &out)
+	return out, c.call(
+		ctx,
+		http.MethodGet,
+		"/cache/answers?"+values(
+			"edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit",
+			positive(limit),
+		),
+		nil,
+		&out,
+	)
 }
 
 // ExplainHeld says what an answer of the cache was made of, by its key.
@@ -40,9 +49,14 @@ func (c *Client) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) 
 // Warm has answers computed before anybody asks: to requests, to so many of the
 // hottest, and, with everywhere, to the requests that have {path} in them for every
 // path of the site.
-func (c *Client) Warm(ctx context.Context, requests []string, hottest int, everywhere bool) ([]delivery.Warmed, error) {
+func (c *Client) Warm(
+	ctx context.Context, requests []string, hottest int, everywhere bool,
+) ([]delivery.Warmed, error) {
 	var out struct{ Items []delivery.Warmed }
-	err := c.call(ctx, http.MethodPost, "/cache/warm", map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out)
+	err := c.call(
+		ctx, http.MethodPost, "/cache/warm",
+		map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out,
+	)
 	return out.Items, err
 }
 
@@ -63,7 +77,10 @@ func (c *Client) Downstream(ctx context.Context) ([]builds.Downstream, error) {
 // Changes lists changes of the log, the newest first.
 func (c *Client) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
 	var out struct{ Items []content.Change }
-	err := c.call(ctx, http.MethodGet, "/changes?"+values("entry", entry, "below", positive(int(below)), "limit", positive(limit)), nil, &out)
+	err := c.call(
+		ctx, http.MethodGet,
+		"/changes?"+values("entry", entry, "below", positive(int(below)), "limit", positive(limit)), nil, &out,
+	)
 	return out.Items, err
 }
 
@@ -75,5 +92,8 @@ func (c *Client) Change(ctx context.Context, sequence int64) (out diagnose.Chang
 // Suppose says what publishing or unpublishing an entry would expire and rebuild; or
 // what a change that was made would.
 func (c *Client) Suppose(ctx context.Context, entry, what string, change int64) (out diagnose.Simulation, err error) {
-	return out, c.call(ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change}, &out)
+	return out, c.call(
+		ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change},
+		&out,
+	)
 }

@@ -175,7 +175,8 @@ func (c *Client) settled(ctx context.Context, a *Answer) (*Answer, error) {
 			Status        int
 			Answer        json.RawMessage
 		}
-		if said.Status == http.StatusServiceUnavailable || json.Unmarshal(said.Body, &state) == nil && state.State == "running" {
+		if said.Status == http.StatusServiceUnavailable ||
+			json.Unmarshal(said.Body, &state) == nil && state.State == "running" {
 			continue
 		}
 		switch {
@@ -233,8 +234,12 @@ type Conversion struct {
 }
 
 // ApplyModel makes the files the model, telling how far it has come.
-func (c *Client) ApplyModel(ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion)) error {
-	return c.convert(ctx, "/model/apply", map[string]any{"files": files, "allowLoss": allowLoss, "ifVersion": ifVersion}, tell)
+func (c *Client) ApplyModel(
+	ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion),
+) error {
+	return c.convert(
+		ctx, "/model/apply", map[string]any{"files": files, "allowLoss": allowLoss, "ifVersion": ifVersion}, tell,
+	)
 }
 
 // LocaleEdit is one change of the locales: add, change, retire or restore one,
@@ -296,7 +301,9 @@ func (c *Client) long(ctx context.Context, method, path, mediaType string, body 
 
 // stream posts a body and hands over the answer line by line as it comes. A last
 // line that is a problem is returned as one.
-func (c *Client) stream(ctx context.Context, path, mediaType string, body io.Reader, each func(line []byte) error) error {
+func (c *Client) stream(
+	ctx context.Context, path, mediaType string, body io.Reader, each func(line []byte) error,
+) error {
 	answer, err := c.long(ctx, http.MethodPost, path, mediaType, body)
 	if err != nil {
 		return err
@@ -322,14 +329,20 @@ func (c *Client) Import(ctx context.Context, in io.Reader, o ImportOptions, tell
 	if o.StopAtBad {
 		bad = "stop"
 	}
-	return c.stream(ctx, "/import?"+values("check", strconv.FormatBool(o.Check), "after", positive(o.After), "bad", bad), "application/x-ndjson", in, func(line []byte) error {
-		var p ImportProgress
-		err := json.Unmarshal(line, &p)
-		if err == nil {
-			tell(p)
-		}
-		return err
-	})
+	return c.stream(
+		ctx,
+		"/import?"+values("check", strconv.FormatBool(o.Check), "after", positive(o.After), "bad", bad),
+		"application/x-ndjson",
+		in,
+		func(line []byte) error {
+			var p ImportProgress
+			err := json.Unmarshal(line, &p)
+			if err == nil {
+				tell(p)
+			}
+			return err
+		},
+	)
 }
 
 // Export writes entries as NDJSON.
@@ -360,8 +373,17 @@ func (c *Client) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.
 		Items []entries.EntryInfo
 		Total int
 	}
-	err := c.call(ctx, http.MethodGet, "/entries?"+values("type", f.Type, "origin", f.Origin, "state", string(f.State), "search", f.Search,
-		"missing", f.Missing, "refersTo", f.RefersTo, "ids", strings.Join(f.IDs, ","), "limit", positive(f.Limit), "offset", positive(f.Offset)), nil, &out)
+	err := c.call(
+		ctx,
+		http.MethodGet,
+		"/entries?"+values(
+			"type", f.Type, "origin", f.Origin, "state", string(f.State), "search", f.Search, "missing", f.Missing,
+			"refersTo", f.RefersTo, "ids", strings.Join(f.IDs, ","), "limit", positive(f.Limit), "offset",
+			positive(f.Offset),
+		),
+		nil,
+		&out,
+	)
 	return out.Items, out.Total, err
 }
 
@@ -414,13 +436,18 @@ func (c *Client) Duplicate(ctx context.Context, id string) (out Edited, err erro
 
 // Revision returns one revision of an entry, with its fields.
 func (c *Client) Revision(ctx context.Context, id string, number int) (out content.Revision, err error) {
-	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/entries/%s/revisions/%d", url.PathEscape(id), number), nil, &out)
+	return out, c.call(
+		ctx, http.MethodGet, fmt.Sprintf("/entries/%s/revisions/%d", url.PathEscape(id), number), nil, &out,
+	)
 }
 
 // Compare compares two revisions of an entry. A from of 0 is what readers get, a
 // to of 0 the newest.
 func (c *Client) Compare(ctx context.Context, id string, from, to int) (out authoring.Comparison, err error) {
-	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out)
+	return out, c.call(
+		ctx, http.MethodGet,
+		"/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out,
+	)
 }
 
 // LinkedDrafts lists drafts that the entries refer to.
@@ -432,8 +459,13 @@ func (c *Client) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.Ent
 
 // Schedule has an entry published or unpublished at a moment: RFC 3339, or a
 // local time in the zone.
-func (c *Client) Schedule(ctx context.Context, entry, action, at, zone string, locales []string) (out entries.Schedule, err error) {
-	return out, c.call(ctx, http.MethodPost, "/schedules", map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out)
+func (c *Client) Schedule(
+	ctx context.Context, entry, action, at, zone string, locales []string,
+) (out entries.Schedule, err error) {
+	return out, c.call(
+		ctx, http.MethodPost, "/schedules",
+		map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out,
+	)
 }
 
 // Schedules lists schedules; with a state only those in it.
@@ -445,7 +477,9 @@ func (c *Client) Schedules(ctx context.Context, state string) ([]entries.Schedul
 
 // MoveSchedule gives a pending schedule another moment.
 func (c *Client) MoveSchedule(ctx context.Context, id, at, zone string) (out entries.Schedule, err error) {
-	return out, c.call(ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out)
+	return out, c.call(
+		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out,
+	)
 }
 
 // CancelSchedule cancels a pending schedule.
@@ -456,7 +490,10 @@ func (c *Client) CancelSchedule(ctx context.Context, id string) error {
 // Events lists events, the newest first.
 func (c *Client) Events(ctx context.Context, f events.EventFilter) ([]ingest.EventTrace, error) {
 	var out struct{ Items []ingest.EventTrace }
-	err := c.call(ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil, &out)
+	err := c.call(
+		ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil,
+		&out,
+	)
 	return out.Items, err
 }
 
@@ -467,7 +504,9 @@ func (c *Client) Event(ctx context.Context, id string) (out ingest.EventDetail, 
 
 // Rebuild asks for a build of a site.
 func (c *Client) Rebuild(ctx context.Context, site string, immediately bool) (out rebuild.Build, err error) {
-	return out, c.call(ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", map[string]bool{"now": immediately}, &out)
+	return out, c.call(
+		ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", map[string]bool{"now": immediately}, &out,
+	)
 }
 
 // Build returns one build, with its log.
@@ -485,20 +524,33 @@ func (c *Client) Origins(ctx context.Context) ([]ingest.OriginState, error) {
 // CompareOrigin compares everything an origin holds with what is held here, telling how
 // many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
-func (c *Client) CompareOrigin(ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int)) (out ingest.Reconciled, err error) {
-	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out)
+func (c *Client) CompareOrigin(
+	ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int),
+) (out ingest.Reconciled, err error) {
+	return out, c.withProgress(
+		ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out,
+	)
 }
 
 // RetireOrigin lets go of an origin that is not configured any more: do is local, unpublish
 // or delete. Without apply it is only told what would happen.
-func (c *Client) RetireOrigin(ctx context.Context, name, do string, apply bool, tell func(typ string, seen int)) (out ingest.Retirement, err error) {
-	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out)
+func (c *Client) RetireOrigin(
+	ctx context.Context, name, do string, apply bool, tell func(typ string, seen int),
+) (out ingest.Retirement, err error) {
+	return out, c.withProgress(
+		ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out,
+	)
 }
 
 // AdoptOrigin has the entries of an old origin change hands to a new one. by is key, slug or
 // path, or empty for all of them; without apply it is only told what would happen.
-func (c *Client) AdoptOrigin(ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int)) (out ingest.Adoption, err error) {
-	return out, c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell, &out)
+func (c *Client) AdoptOrigin(
+	ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int),
+) (out ingest.Adoption, err error) {
+	return out, c.withProgress(
+		ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell,
+		&out,
+	)
 }
 
 // Untaken lists what could not be taken over of an origin.
@@ -510,7 +562,9 @@ func (c *Client) Untaken(ctx context.Context, name string) ([]events.Rejected, e
 
 // withProgress asks for long work on an origin, tells how far it has come, and reads its
 // outcome.
-func (c *Client) withProgress(ctx context.Context, path string, body any, tell func(typ string, seen int), into any) error {
+func (c *Client) withProgress(
+	ctx context.Context, path string, body any, tell func(typ string, seen int), into any,
+) error {
 	src, err := json.Marshal(body)
 	if err != nil {
 		return err

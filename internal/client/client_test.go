@@ -27,20 +27,25 @@ func TestRequestsAndProblems(t *testing.T) {
 	if err != nil || total != 7 || items[0].Title != "Mella" {
 		t.Fatalf("%v, %d, %v", items, total, err)
 	}
-	if got.Header.Get("Authorization") != "Bearer ubq_x" || got.URL.Path != "/control/v1/entries" || got.URL.RawQuery != "limit=5&search=a+%26+b&type=pier" {
+	if got.Header.Get("Authorization") != "Bearer ubq_x" || got.URL.Path != "/control/v1/entries" ||
+		got.URL.RawQuery != "limit=5&search=a+%26+b&type=pier" {
 		t.Errorf("asked %s %s with %v", got.Method, got.URL, got.Header)
 	}
 	answer = `{"sequence": 9}`
-	if done, err := c.Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 || body != `{"edits":[{"id":"a","do":"publish"}]}` || got.Header.Get("Content-Type") != "application/json" {
+	if done, err := c.Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 ||
+		body != `{"edits":[{"id":"a","do":"publish"}]}` ||
+		got.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("%+v, %v, sent %s", done, err, body)
 	}
 	answer = `{}`
-	if _, err := c.Entry(t.Context(), "a/b c"); err != nil || got.URL.EscapedPath() != "/control/v1/entries/a%2Fb%20c" {
+	if _, err := c.Entry(t.Context(), "a/b c"); err != nil ||
+		got.URL.EscapedPath() != "/control/v1/entries/a%2Fb%20c" {
 		t.Errorf("%v, asked for %s", err, got.URL.EscapedPath())
 	}
 	var p *Problem
 	status, answer = 400, `{"detail": "there is no such parameter", "parameter": "limt", "hint": "did you mean \"limit\"?"}`
-	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Status != 400 || err.Error() != "limt: there is no such parameter\ndid you mean \"limit\"?" {
+	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Status != 400 ||
+		err.Error() != "limt: there is no such parameter\ndid you mean \"limit\"?" {
 		t.Errorf("a problem document: %v", err)
 	}
 	status, answer = 502, "<html>bad gateway</html>"
@@ -48,7 +53,8 @@ func TestRequestsAndProblems(t *testing.T) {
 		t.Errorf("an error of somebody between: %v", err)
 	}
 	web.Close()
-	if _, err := c.Status(t.Context()); err == nil || !strings.Contains(err.Error(), "no service answers at "+web.URL) {
+	if _, err := c.Status(t.Context()); err == nil ||
+		!strings.Contains(err.Error(), "no service answers at "+web.URL) {
 		t.Errorf("nobody there: %v", err)
 	}
 }

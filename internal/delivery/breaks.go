@@ -71,7 +71,9 @@ func (d *Service) BrokenRequests(ctx context.Context, m *model.Model) ([]api.Bre
 			check("saved read "+r.Name, q.Query, q.Query)
 		}
 	}
-	for _, r := range d.cache.First(mostTried, func(a, b *cache.Response) int { return cmp.Compare(b.Hits(), a.Hits()) }, func(r *cache.Response) bool { return r.Asked != "" && r.Status < 400 }) {
+	for _, r := range d.cache.First(mostTried,
+		func(a, b *cache.Response) int { return cmp.Compare(b.Hits(), a.Hits()) },
+		func(r *cache.Response) bool { return r.Asked != "" && r.Status < 400 }) {
 		try(fmt.Sprintf("asked for (%d hits)", r.Hits()), r.Asked, DisplayText(r.Asked))
 	}
 	return out, nil

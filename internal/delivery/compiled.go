@@ -21,6 +21,8 @@ func (d *Service) TakeModel(m *model.Model, version int64) error {
 	if err != nil {
 		return err
 	}
-	d.compiled.Store(&compiledModel{model: m, version: version, schema: schema, plans: newPlanCache(int64(d.limits.Plans))})
+	d.compiled.Store(
+		&compiledModel{model: m, version: version, schema: schema, plans: newPlanCache(int64(d.limits.Plans))},
+	)
 	return nil
 }

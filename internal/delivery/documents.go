@@ -89,7 +89,9 @@ func (ds *Documents) SavedReads(ctx context.Context) ([]accounts.SavedRead, erro
 }
 
 // SaveRead keeps a read under a name, in place of the one that has it.
-func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (accounts.SavedRead, error) {
+func (ds *Documents) SaveRead(
+	ctx context.Context, name string, read json.RawMessage, by string,
+) (accounts.SavedRead, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 200 {
 		return accounts.SavedRead{}, api.BadParameter("name", "a saved read has a name of 1 to 200 bytes")

@@ -76,7 +76,9 @@ func (d *Service) Compile(ctx context.Context, principal, text string, compile C
 // Examine computes an answer anew, for somebody with these rights, and tells how.
 // With explain, PostgreSQL tells how it ran each statement. Its errors are those of
 // Read.
-func (d *Service) Examine(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, explain bool) (Examined, error) {
+func (d *Service) Examine(
+	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, explain bool,
+) (Examined, error) {
 	ctx, cancel := context.WithTimeout(ctx, d.readTimeout())
 	defer cancel()
 	p, err := d.authorise(p, rights, o)
@@ -88,7 +90,11 @@ func (d *Service) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 		return Examined{}, err
 	}
 	defer leave()
-	e := Examined{Key: p.Key, Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort}, Grants: []string{}}
+	e := Examined{
+		Key:    p.Key,
+		Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort},
+		Grants: []string{},
+	}
 	begin := time.Now()
 	if r, held := d.cache.Get(p.Key); held {
 		e.Held = r.Sequence
@@ -112,7 +118,12 @@ func (d *Service) Examine(ctx context.Context, p *Plan, rights access.Rights, o 
 	e.Header = maps.Clone(e.Header)
 	delete(e.Header, "Cache-Status") // that of a hit
 	e.Header["Etag"] = []string{cache.EntityTag(out.Body)}
-	e.Milliseconds = Timings{Cache: milliseconds(looking), SQL: milliseconds(trace.Took), Render: milliseconds(layingOut), All: milliseconds(looking + trace.Took + layingOut)}
+	e.Milliseconds = Timings{
+		Cache:  milliseconds(looking),
+		SQL:    milliseconds(trace.Took),
+		Render: milliseconds(layingOut),
+		All:    milliseconds(looking + trace.Took + layingOut),
+	}
 	e.Sequence, e.GoodFor, e.RoundTrips = res.Sequence, milliseconds(res.Good), trace.RoundTrips
 	for _, n := range append(slices.Clone(p.Needs), out.Needs...) {
 		e.Grants = append(e.Grants, n.String())

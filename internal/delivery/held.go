@@ -30,7 +30,18 @@ type CacheEntry struct {
 }
 
 func (d *Service) CacheEntry(r *cache.Response) CacheEntry {
-	out := CacheEntry{Key: r.Key(), Asked: DisplayText(r.Asked), Edition: r.Edition, Status: r.Status, Bytes: r.Bytes(), Body: len(r.Body), Hits: r.Hits(), Sequence: r.Sequence, Made: r.Made(), Types: []string{}}
+	out := CacheEntry{
+		Key:      r.Key(),
+		Asked:    DisplayText(r.Asked),
+		Edition:  r.Edition,
+		Status:   r.Status,
+		Bytes:    r.Bytes(),
+		Body:     len(r.Body),
+		Hits:     r.Hits(),
+		Sequence: r.Sequence,
+		Made:     r.Made(),
+		Types:    []string{},
+	}
 	if ends := r.Ends(); !ends.IsZero() {
 		out.Ends = &ends
 	}
@@ -105,9 +116,11 @@ func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
 }
 
 func (d *Service) matches(q CacheQuery, r *cache.Response) bool {
-	return (q.Edition == "" || r.Edition == q.Edition) && (q.Key == "" || r.Key() == q.Key) && strings.Contains(r.Asked, q.Search) &&
+	return (q.Edition == "" || r.Edition == q.Edition) && (q.Key == "" || r.Key() == q.Key) &&
+		strings.Contains(r.Asked, q.Search) &&
 		(q.Type == "" || slices.Contains(d.typesOf(r), q.Type)) &&
-		(q.Entry == "" || slices.ContainsFunc(d.cache.Dependencies(r).Entries, func(e depend.Entry) bool { return e.ID == q.Entry }))
+		(q.Entry == "" || slices.ContainsFunc(d.cache.Dependencies(r).Entries,
+			func(e depend.Entry) bool { return e.ID == q.Entry }))
 }
 
 // ExplainedAnswer is an answer of the cache with what it was made of.

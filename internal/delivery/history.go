@@ -44,7 +44,13 @@ func (d *Service) sample() {
 	defer d.samples.mu.Unlock()
 	was := d.samples.last
 	d.samples.last = now
-	d.samples.all = append(d.samples.all, Sample{time.Now(), now.Hits - was.Hits, now.Misses - was.Misses + now.Joined - was.Joined, now.Expired - was.Expired, now.Responses, now.Bytes})
+	d.samples.all = append(
+		d.samples.all,
+		Sample{
+			time.Now(), now.Hits - was.Hits, now.Misses - was.Misses + now.Joined - was.Joined,
+			now.Expired - was.Expired, now.Responses, now.Bytes,
+		},
+	)
 	if over := len(d.samples.all) - maxSamples; over > 0 {
 		d.samples.all = slices.Clone(d.samples.all[over:])
 	}

@@ -197,7 +197,9 @@ func (d *Service) authorise(p *Plan, rights access.Rights, o ReadOptions) (*Plan
 	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
 		// What it takes would only show in the result, and that is nothing for
 		// somebody who may read nothing.
-		return nil, &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any}}
+		return nil, &access.DeniedError{
+			Grant: access.Need{Verb: access.Read, Edition: p.Query.Edition, Type: access.Any},
+		}
 	}
 	need, missing := rights.Missing(p.Needs)
 	if !missing {
@@ -226,7 +228,10 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	}
 	if reached := func() int64 { return d.reachedFor(p.Query.Edition, o) }; o.MinSequence > reached() {
 		if err := d.replica.AwaitSequence(ctx, o.MinSequence, reached); err != nil {
-			return Answer{}, fmt.Errorf("sequence %d was asked for, this node is at %d: %w", o.MinSequence, d.cache.AppliedIn(p.Query.Edition), replication.ErrBehind)
+			return Answer{}, fmt.Errorf(
+				"sequence %d was asked for, this node is at %d: %w", o.MinSequence,
+				d.cache.AppliedIn(p.Query.Edition), replication.ErrBehind,
+			)
 		}
 	}
 	if !d.replica.Position.Leased() {
@@ -288,7 +293,8 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 			return Answer{}, err
 		}
 	}
-	if o.Only != "" && (len(r.Found()) == 0 || slices.ContainsFunc(r.Found(), func(id string) bool { return id != o.Only })) {
+	if o.Only != "" &&
+		(len(r.Found()) == 0 || slices.ContainsFunc(r.Found(), func(id string) bool { return id != o.Only })) {
 		return Answer{}, access.ErrOneEntry
 	}
 	d.Reading.add(time.Since(begin))
@@ -319,7 +325,8 @@ func (p *Plan) open(r *cache.Response, rights access.Rights) bool {
 		return true
 	}
 	everyone := access.Rights{Open: rights.Open}
-	if _, missing := everyone.Missing(p.Needs); missing || len(p.Needs) == 0 && !everyone.AllowsAny(access.Read, p.Query.Edition) {
+	if _, missing := everyone.Missing(p.Needs); missing ||
+		len(p.Needs) == 0 && !everyone.AllowsAny(access.Read, p.Query.Edition) {
 		return false
 	}
 	_, missing := everyone.Missing(r.Needs())
@@ -332,7 +339,13 @@ func (p *Plan) nothing(like *cache.Response) (*cache.Response, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &cache.Response{Status: out.Status, Header: out.Header, Content: cache.NewContent(out.Body), Edition: like.Edition, Sequence: like.Sequence}, nil
+	return &cache.Response{
+		Status:   out.Status,
+		Header:   out.Header,
+		Content:  cache.NewContent(out.Body),
+		Edition:  like.Edition,
+		Sequence: like.Sequence,
+	}, nil
 }
 
 // reachedFor is how far this node is for a reader who asks for a sequence at least.
@@ -358,7 +371,12 @@ func (d *Service) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 		return Answer{}, false
 	}
 	d.cache.CountHit(r)
-	return Answer{Response: r, Outcome: cache.Blind, Sequence: d.cache.AppliedIn(p.Query.Edition), Open: p.open(r, rights)}, true
+	return Answer{
+		Response: r,
+		Outcome:  cache.Blind,
+		Sequence: d.cache.AppliedIn(p.Query.Edition),
+		Open:     p.open(r, rights),
+	}, true
 }
 
 // answer reads and lays out.
@@ -396,7 +414,15 @@ func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *depen
 	if err != nil {
 		return nil, nil, err
 	}
-	r := &cache.Response{Status: out.Status, Header: out.Header, Content: cache.NewContent(out.Body), Asked: p.asked, Edition: p.Query.Edition, Sequence: res.Sequence, Stale: p.stale}
+	r := &cache.Response{
+		Status:   out.Status,
+		Header:   out.Header,
+		Content:  cache.NewContent(out.Body),
+		Asked:    p.asked,
+		Edition:  p.Query.Edition,
+		Sequence: res.Sequence,
+		Stale:    p.stale,
+	}
 	deps := &depend.Set{Edition: p.Query.Edition}
 	terms := cache.Terms{Needs: out.Needs}
 	if len(p.Query.Roots) > 0 {
@@ -449,7 +475,11 @@ func PolicyOf(m *model.Model, types []string) model.Freshness {
 		out.Private, out.Shared = min(out.Private, f.Private), min(out.Shared, f.Shared)
 		out.ServeExpired = out.ServeExpired && f.ServeExpired
 		out.StaleInBrowsers = min(out.StaleInBrowsers, f.StaleInBrowsers)
-		out.StaleWhileRevalidate, out.StaleIfError = min(out.StaleWhileRevalidate, f.StaleWhileRevalidate), min(out.StaleIfError, f.StaleIfError)
+		out.StaleWhileRevalidate, out.StaleIfError = min(
+			out.StaleWhileRevalidate, f.StaleWhileRevalidate,
+		), min(
+			out.StaleIfError, f.StaleIfError,
+		)
 	}
 	return out
 }

@@ -38,7 +38,9 @@ func (d *Service) KeepsAnswer(r *cache.Response) bool {
 	if err != nil || p.Key != r.Key() || p.stale != r.Stale {
 		return false
 	}
-	return !slices.ContainsFunc(toldByModel, func(name string) bool { return !slices.Equal(p.Base[name], r.Header[name]) })
+	return !slices.ContainsFunc(
+		toldByModel, func(name string) bool { return !slices.Equal(p.Base[name], r.Header[name]) },
+	)
 }
 
 // renewals bounds how many popular responses wait to be computed anew; those
@@ -81,7 +83,10 @@ func (d *Service) Warm(ctx context.Context, text string) error {
 		if err != nil {
 			return err
 		}
-		err = d.cache.Renew(ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy}, func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) })
+		err = d.cache.Renew(
+			ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy},
+			func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) },
+		)
 		if !errors.Is(err, ErrReplan) {
 			return err
 		}

@@ -56,7 +56,9 @@ func New(o Options) *Service {
 	bounds := r.Limits()
 	return &Service{replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), limits: bounds, work: r.Work(),
 		admission: o.Computing, processor: o.Compiling, timeout: o.Timeout, noteAddresses: o.NoteAddresses,
-		strangers:    access.NewLimiter(float64(bounds.AnonymousComputedPerMinute), bounds.AnonymousComputedPerMinute),
+		strangers: access.NewLimiter(
+			float64(bounds.AnonymousComputedPerMinute), bounds.AnonymousComputedPerMinute,
+		),
 		refreshQueue: make(chan *cache.Response, maxQueuedRefreshes)}
 }
 

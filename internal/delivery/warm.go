@@ -38,7 +38,11 @@ func (d *Service) ExpandPaths(ctx context.Context, requests []string) ([]string,
 			continue
 		}
 		for _, p := range places {
-			out = append(out, strings.NewReplacer("{path}", url.QueryEscape(p.Path), "{locale}", url.QueryEscape(p.Locale)).Replace(r))
+			out = append(
+				out,
+				strings.NewReplacer("{path}", url.QueryEscape(p.Path), "{locale}", url.QueryEscape(p.Locale)).
+					Replace(r),
+			)
 		}
 	}
 	return out, nil
@@ -55,7 +59,9 @@ func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) (
 		requests = append(requests, remembered...)
 	}
 	if len(requests) > maxWarmed {
-		return nil, &BadWarmError{fmt.Sprintf("%d requests are to be computed, at most %d at once", len(requests), maxWarmed)}
+		return nil, &BadWarmError{
+			fmt.Sprintf("%d requests are to be computed, at most %d at once", len(requests), maxWarmed),
+		}
 	}
 	out := make([]Warmed, len(requests))
 	var wg sync.WaitGroup

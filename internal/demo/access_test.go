@@ -63,8 +63,14 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		t.Errorf("the first row is %q", first)
 	}
 	const cell = "document.querySelector(`[data-reader=everyone] [data-sight='pier published']`)"
-	w.do("everyone, piers", chromedp.Evaluate[chromedp.Void](cell+".click()"), chromedp.WaitVisible(chromedp.CSS("[data-becomes-readable]")))
-	w.when("what becomes readable is said", `document.querySelector('[data-becomes-readable]').innerText.startsWith('9 entries become readable')`)
+	w.do(
+		"everyone, piers", chromedp.Evaluate[chromedp.Void](cell+".click()"),
+		chromedp.WaitVisible(chromedp.CSS("[data-becomes-readable]")),
+	)
+	w.when(
+		"what becomes readable is said",
+		`document.querySelector('[data-becomes-readable]').innerText.startsWith('9 entries become readable')`,
+	)
 	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers"); a.Status != 401 {
 		t.Errorf("open before it was said yes to: %d", a.Status)
 	}
@@ -76,7 +82,11 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 
 	w.press("Make a key")
 	w.write("Name", "pier board")
-	w.do("every type, published, is taken out", chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='* published']").click()`), chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='notice published']").click()`))
+	w.do(
+		"every type, published, is taken out",
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='* published']").click()`),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("input[aria-label='notice published']").click()`),
+	)
 	w.press("Make it")
 	w.do("the secret is hidden at first", chromedp.WaitVisible(chromedp.CSS("[data-secret=hidden]")))
 	w.press("Show")
@@ -91,17 +101,32 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	}
 	w.press("Close")
 	w.do("the refusal is listed", chromedp.WaitVisible(chromedp.CSS("[data-refusal='read published route']")))
-	w.do("why", chromedp.Evaluate[chromedp.Void](`[...document.querySelector("[data-refusal='read published route']").querySelectorAll('button')].find(b => b.innerText === 'Why?').click()`),
-		chromedp.WaitVisible(chromedp.CSS("[data-reason=no-grant]")))
-	w.do("its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Give the grant to the key']").click()`), chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")))
+	w.do(
+		"why",
+		chromedp.Evaluate[chromedp.Void](
+			`[...document.querySelector("[data-refusal='read published route']").querySelectorAll('button')].find(b => b.innerText === 'Why?').click()`,
+		),
+		chromedp.WaitVisible(chromedp.CSS("[data-reason=no-grant]")),
+	)
+	w.do(
+		"its mend",
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Give the grant to the key']").click()`),
+		chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")),
+	)
 	if a := get(t, holder, "/routes?fields=name"); a.Status != 200 {
 		t.Errorf("after the mend: %d %s", a.Status, a.Body)
 	}
 	w.press("Close")
-	w.do("the key's own part", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reader='pier board'] button").click()`), chromedp.WaitVisible(chromedp.CSS("[data-key-detail='pier board']")))
+	w.do(
+		"the key's own part",
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reader='pier board'] button").click()`),
+		chromedp.WaitVisible(chromedp.CSS("[data-key-detail='pier board']")),
+	)
 	w.press("Revoke…")
 	w.press("Revoke")
-	testkit.Eventually(t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 })
+	testkit.Eventually(
+		t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 },
+	)
 
 	done, err := admin().Edit(t.Context(), client.Edit{Type: "pier", Save: map[string]any{"name": "Gannet Steps"}})
 	if err != nil {
@@ -111,16 +136,28 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	t.Cleanup(func() {
 		_, _ = admin().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
 	})
-	w.do("to the entry", chromedp.Navigate(base+"/entries/"+id), chromedp.WaitVisible(chromedp.CSS("[data-field=name]")))
+	w.do(
+		"to the entry", chromedp.Navigate(base+"/entries/"+id),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=name]")),
+	)
 	w.press("Why not visible?")
 	w.do("it is a draft", chromedp.WaitVisible(chromedp.CSS("[data-reason=draft]")))
-	w.do("its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Publish it']").click()`), chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")))
+	w.do(
+		"its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Publish it']").click()`),
+		chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")),
+	)
 	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers/gannet-steps"); a.Status != 200 {
 		t.Errorf("after the mend: %d", a.Status)
 	}
-	w.do("the page of its own", chromedp.Navigate(base+"/why?entry=gannet-step"), chromedp.WaitVisible(chromedp.CSS("[data-reason=no-entry]")))
+	w.do(
+		"the page of its own", chromedp.Navigate(base+"/why?entry=gannet-step"),
+		chromedp.WaitVisible(chromedp.CSS("[data-reason=no-entry]")),
+	)
 	w.shows("the nearest is gannet-steps")
-	w.do("the audit log", chromedp.Navigate(base+"/audit?what=key"), chromedp.WaitVisible(chromedp.CSS("[data-act='key revoke']")))
+	w.do(
+		"the audit log", chromedp.Navigate(base+"/audit?what=key"),
+		chromedp.WaitVisible(chromedp.CSS("[data-act='key revoke']")),
+	)
 	w.shows(line.Card.Accounts[0].Email)
 }
 
@@ -139,22 +176,42 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 	if !strings.HasPrefix(link, line.Card.Gateway+"/console/welcome#") {
 		t.Fatalf("the link is %q", link)
 	}
-	w.do("it is reloaded", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account='pen@skerry.example']")))
+	w.do(
+		"it is reloaded", chromedp.Navigate(base+"/accounts"),
+		chromedp.WaitVisible(chromedp.CSS("[data-account='pen@skerry.example']")),
+	)
 	w.press("Sign out")
 	w.do("signed out", chromedp.WaitVisible(chromedp.CSS("input[name=email]")))
-	w.do("by the link", chromedp.Navigate("about:blank"), chromedp.Navigate(link), chromedp.WaitVisible(chromedp.CSS("input[name=password]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "eleven left gloves"), chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("[data-figure]")))
+	w.do(
+		"by the link",
+		chromedp.Navigate("about:blank"),
+		chromedp.Navigate(link),
+		chromedp.WaitVisible(chromedp.CSS("input[name=password]")),
+		chromedp.SendKeys(
+			chromedp.CSS("input[name=password]"), "eleven left gloves",
+		),
+		chromedp.Click(chromedp.CSS("button[type=submit]")),
+		chromedp.WaitVisible(chromedp.CSS("[data-figure]")),
+	)
 	w.shows("pen@skerry.example")
-	w.when("what is for admins is not offered", "!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)")
+	w.when(
+		"what is for admins is not offered",
+		"!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)",
+	)
 	id := func() string {
-		done, err := admin().Edit(t.Context(), client.Edit{Type: "fare", Save: map[string]any{"name": map[string]any{"en": "Dog"}, "price": map[string]any{"amount": 900, "currency": "NOK"}}})
+		done, err := admin().Edit(t.Context(), client.Edit{Type: "fare",
+			Save: map[string]any{"name": map[string]any{"en": "Dog"},
+				"price": map[string]any{"amount": 900, "currency": "NOK"}}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return done.Entries[0].ID
 	}()
 	w.do("an entry", chromedp.Navigate(base+"/entries/"+id), chromedp.WaitVisible(chromedp.CSS("[data-field=name]")))
-	w.when("an editor does not publish", "[...document.querySelectorAll('button')].find(b => b.innerText === 'Publish…').disabled")
+	w.when(
+		"an editor does not publish",
+		"[...document.querySelectorAll('button')].find(b => b.innerText === 'Publish…').disabled",
+	)
 	w.do("the link again", chromedp.Navigate("about:blank"), chromedp.Navigate(link))
 	w.shows("This link was used already")
 	if resp, err := http.Get(line.Card.Gateway + "/control/v1/session"); err != nil || resp.StatusCode != 401 {
@@ -170,7 +227,11 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 		t.Fatal(err, items)
 	}
 	link, err := admin().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
-	if err != nil || len(link.Addresses) != 1 || !strings.HasPrefix(link.Addresses[0].Address, line.Card.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_") {
+	if err != nil || len(link.Addresses) != 1 ||
+		!strings.HasPrefix(
+			link.Addresses[0].Address,
+			line.Card.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_",
+		) {
 		t.Fatal(err, link)
 	}
 	page := func(address string) (int, string) {
@@ -182,14 +243,20 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 		body, _ := io.ReadAll(resp.Body)
 		return resp.StatusCode, string(body)
 	}
-	if status, body := page(link.Addresses[0].Address); status != 200 || !strings.Contains(body, "Preview: Draft - easter timetable") || !strings.Contains(body, "Not decided yet.") {
+	if status, body := page(link.Addresses[0].Address); status != 200 ||
+		!strings.Contains(body, "Preview: Draft - easter timetable") ||
+		!strings.Contains(body, "Not decided yet.") {
 		t.Errorf("%d %s", status, body)
 	}
-	if status, _ := page(strings.Replace(link.Addresses[0].Address, "draft-easter-timetable", "ramp-at-mella-under-repair", 1)); status != 404 {
+	if status, _ := page(strings.Replace(link.Addresses[0].Address, "draft-easter-timetable",
+		"ramp-at-mella-under-repair", 1)); status != 404 {
 		t.Errorf("another page with the same link: %d", status)
 	}
-	for path, want := range map[string]string{"/notices/north-line-cancelled-on-sunday": `"Cancelled"`, "/varsler/north-line-cancelled-on-sunday": `"Innstilt"`} {
-		if a := get(t, reader(), "/at?path="+path+"&fields=severity(label)"); !strings.Contains(string(a.Body), want) {
+	for path, want := range map[string]string{"/notices/north-line-cancelled-on-sunday": `"Cancelled"`,
+		"/varsler/north-line-cancelled-on-sunday": `"Innstilt"`} {
+		if a := get(t, reader(), "/at?path="+path+"&fields=severity(label)"); !strings.Contains(
+			string(a.Body), want,
+		) {
 			t.Errorf("%s: %s", path, a.Body)
 		}
 	}
@@ -208,10 +275,15 @@ func TestOnesOwnAccount(t *testing.T) {
 	}
 	w := inBrowser(t, 0)
 	base := line.Card.Gateway + "/console"
-	w.do("to the preview links", chromedp.Navigate(base+"/previews"), chromedp.WaitVisible(chromedp.CSS("[data-preview='"+link.ID+"']")))
+	w.do(
+		"to the preview links", chromedp.Navigate(base+"/previews"),
+		chromedp.WaitVisible(chromedp.CSS("[data-preview='"+link.ID+"']")),
+	)
 	w.press("Revoke")
 	w.when("it is revoked", "document.querySelector(`[data-preview='"+link.ID+"']`).innerText.includes('revoked')")
-	if a, err := (&client.Client{Address: line.Card.Gateway, Key: link.Token}).Do(t.Context(), http.MethodGet, "/content/main/preview/entries/"+items[0].ID, nil, nil); err != nil || a.Status != 401 {
+	if a, err := (&client.Client{Address: line.Card.Gateway, Key: link.Token}).Do(t.Context(), http.MethodGet,
+		"/content/main/preview/entries/"+items[0].ID, nil, nil); err != nil ||
+		a.Status != 401 {
 		t.Errorf("a revoked link: %v %+v", err, a)
 	}
 	database, err := cluster.RunningURL(line.Data)
@@ -231,9 +303,16 @@ func TestOnesOwnAccount(t *testing.T) {
 	w.write("E-mail", "sula@skerry.example")
 	w.write("Name", "Sula Gannet")
 	w.press("Add")
-	w.do("the password is asked for", chromedp.WaitVisible(chromedp.CSS("input[name=proof]")), chromedp.SendKeys(chromedp.CSS("input[name=proof]"), "not this one"), chromedp.KeyEvent("\r"))
+	w.do(
+		"the password is asked for", chromedp.WaitVisible(chromedp.CSS("input[name=proof]")),
+		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), "not this one"), chromedp.KeyEvent("\r"),
+	)
 	w.shows("the password is wrong")
-	w.do("and given", chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+line.Card.Accounts[0].Password), chromedp.KeyEvent("\r"), chromedp.WaitVisible(chromedp.CSS("[data-link]")))
+	w.do(
+		"and given",
+		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+line.Card.Accounts[0].Password),
+		chromedp.KeyEvent("\r"), chromedp.WaitVisible(chromedp.CSS("[data-link]")),
+	)
 	w.shows("sula@skerry.example") // what was entered is not lost
 	w.do("to the own account", chromedp.Navigate(base+"/you"), chromedp.WaitVisible(chromedp.CSS("[data-session]")))
 	w.shows("this one")

@@ -18,8 +18,14 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	}
 	w := inBrowser(t, 0)
 	base := line.Card.Gateway + "/console"
-	w.do("to the cache", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"), chromedp.WaitVisible(chromedp.CSS("[data-held] button")))
-	w.do("one answer", chromedp.Click(chromedp.CSS("[data-held] button")), chromedp.WaitVisible(chromedp.CSS("[data-explained]")))
+	w.do(
+		"to the cache", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"),
+		chromedp.WaitVisible(chromedp.CSS("[data-held] button")),
+	)
+	w.do(
+		"one answer", chromedp.Click(chromedp.CSS("[data-held] button")),
+		chromedp.WaitVisible(chromedp.CSS("[data-explained]")),
+	)
 	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
 	w.press("Close")
 	held, err := admin().Held(t.Context(), delivery.CacheQuery{Search: "slug&limit=2"}, 1)
@@ -30,14 +36,21 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	if err != nil || len(e.Dependencies.Entries) != 2 {
 		t.Fatalf("%v %+v", err, e)
 	}
-	w.do("suppose", chromedp.Navigate(base+"/cache?suppose="+e.Dependencies.Entries[0].ID), chromedp.WaitVisible(chromedp.CSS("[data-supposed]")))
+	w.do(
+		"suppose", chromedp.Navigate(base+"/cache?suppose="+e.Dependencies.Entries[0].ID),
+		chromedp.WaitVisible(chromedp.CSS("[data-supposed]")),
+	)
 	w.choose("What", "unpublish")
 	w.shows("/routes?fields=name,slug&limit=2")
-	w.do("back", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"), chromedp.WaitVisible(chromedp.CSS("[data-held]")))
+	w.do(
+		"back", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"),
+		chromedp.WaitVisible(chromedp.CSS("[data-held]")),
+	)
 	w.press("Throw away…")
 	w.press("Throw away 1 answer")
 	w.shows("Nothing is held that fits")
-	a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/routes?fields=name,slug&limit=2", http.Header{"Cache-Control": {"only-if-cached"}}, nil)
+	a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/routes?fields=name,slug&limit=2",
+		http.Header{"Cache-Control": {"only-if-cached"}}, nil)
 	if err != nil || a.Status != http.StatusGatewayTimeout {
 		t.Errorf("still held: %v %d", err, a.Status)
 	}

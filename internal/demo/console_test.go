@@ -57,10 +57,22 @@ func TestConsole(t *testing.T) {
 	}
 	base := line.Card.Gateway + "/console"
 
-	do("a wrong password", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("input[name=email]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=email]"), line.Card.Accounts[0].Email), chromedp.SendKeys(chromedp.CSS("input[name=password]"), "not this one"), chromedp.Click(chromedp.CSS("button[type=submit]")))
-	testkit.Eventually(t, "the refusal is told in the service's words", func() bool { return strings.Contains(text("main"), "the e-mail address or the password is wrong") })
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, false); err != nil {
+	do(
+		"a wrong password",
+		chromedp.Navigate(base+"/entries"),
+		chromedp.WaitVisible(chromedp.CSS("input[name=email]")),
+		chromedp.SendKeys(
+			chromedp.CSS("input[name=email]"), line.Card.Accounts[0].Email,
+		),
+		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "not this one"),
+		chromedp.Click(chromedp.CSS("button[type=submit]")),
+	)
+	testkit.Eventually(
+		t, "the refusal is told in the service's words",
+		func() bool { return strings.Contains(text("main"), "the e-mail address or the password is wrong") },
+	)
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+		false); err != nil {
 		t.Fatal(err)
 	}
 	mu.Lock()
@@ -74,8 +86,11 @@ func TestConsole(t *testing.T) {
 	})
 	do("its trace is drawn", chromedp.WaitVisible(chromedp.CSS("svg[data-trace]")))
 
-	do("to Entries", chromedp.Click(chromedp.CSS("a[href='/console/entries']")), chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
-		chromedp.SendKeys(chromedp.CSS("input[aria-label=Search]"), "fog week"))
+	do(
+		"to Entries", chromedp.Click(chromedp.CSS("a[href='/console/entries']")),
+		chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
+		chromedp.SendKeys(chromedp.CSS("input[aria-label=Search]"), "fog week"),
+	)
 	id := content.MakeID("harbour-office", "dispatch", "R-1009")
 	testkit.Eventually(t, "the search leaves one", func() bool {
 		n, err := chromedp.Run(b, chromedp.Evaluate[int]("document.querySelectorAll('[data-entry]').length"))
@@ -85,35 +100,55 @@ func TestConsole(t *testing.T) {
 		at, err := chromedp.Run(b, chromedp.Evaluate[string]("location.href"))
 		return err == nil && strings.HasSuffix(at, "search=fog+week")
 	})
-	do("into the entry", chromedp.Click(chromedp.CSS("[data-entry='"+id+"'] a")), chromedp.WaitVisible(chromedp.CSS("[data-field=title]")))
-	if got, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('[data-field=title] input').value")); err != nil || got != "Fog week" {
+	do(
+		"into the entry", chromedp.Click(chromedp.CSS("[data-entry='"+id+"'] a")),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=title]")),
+	)
+	if got, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('[data-field=title] "+
+		"input').value")); err != nil ||
+		got != "Fog week" {
 		t.Errorf("the title is %q, %v", got, err)
 	}
-	testkit.Eventually(t, "the writer is named", func() bool { return strings.Contains(text("[data-field=writer]"), "Odd Marken") })
+	testkit.Eventually(
+		t, "the writer is named", func() bool { return strings.Contains(text("[data-field=writer]"), "Odd Marken") },
+	)
 	if got := text("[data-command]"); got != "ubiquon entry show "+id {
 		t.Errorf("the command is %q", got)
 	}
 
-	do("to an event", chromedp.Navigate(base+"/events"), chromedp.WaitVisible(chromedp.CSS("[data-event] a")), chromedp.Click(chromedp.CSS("[data-event] a")),
-		chromedp.WaitVisible(chromedp.CSS("[data-trace-full]")))
+	do(
+		"to an event", chromedp.Navigate(base+"/events"), chromedp.WaitVisible(chromedp.CSS("[data-event] a")),
+		chromedp.Click(chromedp.CSS("[data-event] a")), chromedp.WaitVisible(chromedp.CSS("[data-trace-full]")),
+	)
 	if got := text("main"); !strings.Contains(got, "specversion") || !strings.Contains(got, "harbour-office") {
 		t.Errorf("the event's page says %q", got)
 	}
-	do("to Sites", chromedp.Navigate(base+"/sites"), chromedp.WaitVisible(chromedp.CSS("[data-site=skerry-web] [data-build]")))
+	do(
+		"to Sites", chromedp.Navigate(base+"/sites"),
+		chromedp.WaitVisible(chromedp.CSS("[data-site=skerry-web] [data-build]")),
+	)
 	before := text("[data-site=skerry-web] [data-build]")
 	do("rebuild", chromedp.Click(chromedp.CSS("[data-site=skerry-web] button:last-of-type")))
 	testkit.Eventually(t, "the new build shows", func() bool {
 		now := text("[data-site=skerry-web] [data-build]")
 		return now != before && strings.Contains(now, "finished")
 	})
-	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id, "/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit", "/you", "/explorer?request=/notices"} {
-		do("to "+page, chromedp.Navigate(base+page), chromedp.WaitVisible(chromedp.CSS("main table, main [data-field], [data-answer]")))
+	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id,
+		"/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit",
+		"/you", "/explorer?request=/notices"} {
+		do(
+			"to "+page, chromedp.Navigate(base+page),
+			chromedp.WaitVisible(chromedp.CSS("main table, main [data-field], [data-answer]")),
+		)
 		nameless, err := chromedp.Run(b, chromedp.Evaluate[[]string](nameless))
 		if err != nil || len(nameless) > 0 {
 			t.Errorf("%s: nobody can name %q, %v", page, nameless, err)
 		}
 	}
-	do("by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")), chromedp.KeyEvent("\t\t\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")))
+	do(
+		"by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
+		chromedp.KeyEvent("\t\t\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")),
+	)
 	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
 		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))
 		return err == nil && title == "Events"

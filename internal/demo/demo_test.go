@@ -83,7 +83,9 @@ func TestTourHappens(t *testing.T) {
 	if err := line.Tour(t.Context(), &out); err != nil {
 		t.Fatalf("%v\n%s", err, out.String())
 	}
-	for _, want := range []string{"fwd=miss", "hit", "published", "accepted", "stored", "expired", "build called", "build done", `<meta name="ubiquon-sequence"`, "<h1>A library in a life raft, seen at", "Every step happened."} {
+	for _, want := range []string{"fwd=miss", "hit", "published", "accepted", "stored", "expired", "build called",
+		"build done", `<meta name="ubiquon-sequence"`, "<h1>A library in a life raft, seen at",
+		"Every step happened."} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("the tour does not tell %q:\n%s", want, out.String())
 		}
@@ -91,7 +93,10 @@ func TestTourHappens(t *testing.T) {
 }
 
 func TestBothSpellingsGiveTheSame(t *testing.T) {
-	rest := get(t, reader(), "/notices?sort=title&limit=3&locale=nb&fields=title,severity,routes(name,piers(name)),about(path,locales)")
+	rest := get(
+		t, reader(),
+		"/notices?sort=title&limit=3&locale=nb&fields=title,severity,routes(name,piers(name)),about(path,locales)",
+	)
 	var a struct {
 		Items  []map[string]any
 		Window struct{ Next string }
@@ -136,7 +141,8 @@ func TestBothSpellingsGiveTheSame(t *testing.T) {
 
 // TestAFrontPageIsOneRequest reads all that a page of the site needs at once.
 func TestAFrontPageIsOneRequest(t *testing.T) {
-	a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil, map[string]string{"query": `{
+	a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
+		map[string]string{"query": `{
 		harbourSettings { name claim office { town hours } }
 		notices(filter: {validUntil: {isFuture: true}}, first: 5) { nodes { title severity routes { name piers { name location { coordinates } } } } }
 		dispatches(sort: ["-published"], first: 3) { nodes { title writer { name } picture { url alt } } }
@@ -162,12 +168,24 @@ func TestAFrontPageIsOneRequest(t *testing.T) {
 		err = json.Unmarshal(a.Body, &got)
 	}
 	d := got.Data
-	if err != nil || len(got.Errors) > 0 || d.HarbourSettings.Name == "" || len(d.Notices.Nodes) == 0 || len(d.Notices.Nodes[0].Routes) == 0 || len(d.Notices.Nodes[0].Routes[0].Piers) < 2 ||
-		len(d.Dispatches.Nodes) != 3 || d.Dispatches.Nodes[0].Writer.Name == "" {
+	if err != nil || len(got.Errors) > 0 || d.HarbourSettings.Name == "" || len(d.Notices.Nodes) == 0 ||
+		len(d.Notices.Nodes[0].Routes) == 0 ||
+		len(d.Notices.Nodes[0].Routes[0].Piers) < 2 ||
+		len(d.Dispatches.Nodes) != 3 ||
+		d.Dispatches.Nodes[0].Writer.Name == "" {
 		t.Fatalf("%v %s", err, a.Body)
 	}
-	notices, dispatches := get(t, reader(), "/notices?limit=5&filter="+url.QueryEscape("validUntil > now()")+"&fields=title,severity,routes(name,piers(name,location))"), get(t, reader(), "/dispatches?limit=3&sort=-published&fields=title,writer(name),picture(url,alt)")
-	if !strings.Contains(string(notices.Body), d.Notices.Nodes[0].Routes[0].Piers[0].Name) || !strings.Contains(string(dispatches.Body), d.Dispatches.Nodes[0].Writer.Name) {
+	notices, dispatches := get(
+		t,
+		reader(),
+		"/notices?limit=5&filter="+url.QueryEscape(
+			"validUntil > now()",
+		)+"&fields=title,severity,routes(name,piers(name,location))",
+	), get(
+		t, reader(), "/dispatches?limit=3&sort=-published&fields=title,writer(name),picture(url,alt)",
+	)
+	if !strings.Contains(string(notices.Body), d.Notices.Nodes[0].Routes[0].Piers[0].Name) ||
+		!strings.Contains(string(dispatches.Body), d.Dispatches.Nodes[0].Writer.Name) {
 		t.Errorf("two requests of the other spelling have not the same:\n%s\n%s", notices.Body, dispatches.Body)
 	}
 }
@@ -175,7 +193,9 @@ func TestAFrontPageIsOneRequest(t *testing.T) {
 func TestReadsByTheBook(t *testing.T) {
 	path := "/dispatches/fog-week?fields=title,text(html,plain),writer(name,portrait),about(published,filledIn)&locale=de"
 	first := get(t, reader(), path)
-	if first.Status != 200 || first.Header.Get("Content-Language") != "de" || first.Header.Get("Content-Type") != "application/json" || first.Header.Get("Server-Timing") == "" {
+	if first.Status != 200 || first.Header.Get("Content-Language") != "de" ||
+		first.Header.Get("Content-Type") != "application/json" ||
+		first.Header.Get("Server-Timing") == "" {
 		t.Fatalf("%d %v %s", first.Status, first.Header, first.Body)
 	}
 	var entry struct {
@@ -184,39 +204,53 @@ func TestReadsByTheBook(t *testing.T) {
 		Text   map[string]string
 		Writer struct{ Portrait map[string]any }
 	}
-	if err := json.Unmarshal(first.Body, &entry); err != nil || entry.Title != "Fog week" || len(entry.About) != 2 || entry.Text["plain"] == "" || entry.Writer.Portrait["url"] == "" {
+	if err := json.Unmarshal(first.Body, &entry); err != nil || entry.Title != "Fog week" || len(entry.About) != 2 ||
+		entry.Text["plain"] == "" ||
+		entry.Writer.Portrait["url"] == "" {
 		t.Errorf("%v: %s", err, first.Body)
 	}
 	again := get(t, reader(), path, "If-None-Match", `"other", W/`+first.Header.Get("ETag"))
 	if again.Status != 304 || len(again.Body) != 0 || !testkit.Hit(again.Header.Get("Cache-Status")) {
 		t.Errorf("conditional: %d %v", again.Status, again.Header)
 	}
-	if current := get(t, reader(), path, "Cache-Control", "no-cache"); current.Header.Get("Cache-Status") != "Ubiquon; hit; detail=verified-current" || !bytes.Equal(current.Body, first.Body) {
+	if current := get(t, reader(), path, "Cache-Control", "no-cache"); current.Header.Get(
+		"Cache-Status",
+	) != "Ubiquon; hit; detail=verified-current" ||
+		!bytes.Equal(current.Body, first.Body) {
 		t.Errorf("nothing older than now: %v %s", current.Header, current.Body)
 	}
-	if refused := get(t, reader(), path, "Prefer", "recompute"); !testkit.Hit(refused.Header.Get("Cache-Status")) || refused.Header.Get("Preference-Applied") != "" {
+	if refused := get(t, reader(), path, "Prefer", "recompute"); !testkit.Hit(refused.Header.Get("Cache-Status")) ||
+		refused.Header.Get("Preference-Applied") != "" {
 		t.Errorf("computed anew for a reader: %v", refused.Header)
 	}
 	fresh := get(t, admin(), path, "Prefer", "recompute")
-	if !bytes.Equal(fresh.Body, first.Body) || fresh.Header.Get("ETag") != first.Header.Get("ETag") || !strings.Contains(fresh.Header.Get("Cache-Status"), "fwd=request") {
+	if !bytes.Equal(fresh.Body, first.Body) || fresh.Header.Get("ETag") != first.Header.Get("ETag") ||
+		!strings.Contains(fresh.Header.Get("Cache-Status"), "fwd=request") {
 		t.Errorf("computed anew: %v %s", fresh.Header, fresh.Body)
 	}
 	head, err := reader().Do(t.Context(), http.MethodHead, "/content/main/published"+path, nil, nil)
-	if err != nil || head.Status != 200 || len(head.Body) != 0 || head.Header.Get("Content-Length") != strconv.Itoa(len(first.Body)) {
+	if err != nil || head.Status != 200 || len(head.Body) != 0 ||
+		head.Header.Get("Content-Length") != strconv.Itoa(len(first.Body)) {
 		t.Errorf("HEAD: %v %+v", err, head)
 	}
 	negotiated := get(t, reader(), "/dispatches/fog-week?fields=title", "Accept-Language", "fr, nb-NO;q=0.8")
-	if negotiated.Header.Get("Content-Language") != "nb" || !strings.Contains(negotiated.Header.Get("Vary"), "Accept-Language") || !strings.Contains(string(negotiated.Body), "Tåkeuka") {
+	if negotiated.Header.Get("Content-Language") != "nb" ||
+		!strings.Contains(negotiated.Header.Get("Vary"), "Accept-Language") ||
+		!strings.Contains(string(negotiated.Body), "Tåkeuka") {
 		t.Errorf("negotiated: %v %s", negotiated.Header, negotiated.Body)
 	}
-	if a := get(t, reader(), "/dispatches/counting-seals?locale=ja"); a.Status != 404 || a.Header.Get("Content-Type") != "application/problem+json" {
+	if a := get(t, reader(), "/dispatches/counting-seals?locale=ja"); a.Status != 404 ||
+		a.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("no translation and no fallback: %d %s", a.Status, a.Body)
 	}
-	if a := get(t, reader(), "/harbour-settings?fields=name"); a.Status != 200 || !strings.Contains(string(a.Body), `"name":"Skerry Line"`) {
+	if a := get(t, reader(), "/harbour-settings?fields=name"); a.Status != 200 ||
+		!strings.Contains(string(a.Body), `"name":"Skerry Line"`) {
 		t.Errorf("a singleton: %d %s", a.Status, a.Body)
 	}
 	id := content.MakeID("harbour-office", "dispatch", "R-1009")
-	if a := get(t, reader(), "/entries/"+id); a.Status != 200 || !strings.Contains(string(a.Body), `"path": "/dispatches/fog-week"`) && !strings.Contains(string(a.Body), `"path":"/dispatches/fog-week"`) {
+	if a := get(t, reader(), "/entries/"+id); a.Status != 200 ||
+		!strings.Contains(string(a.Body), `"path": "/dispatches/fog-week"`) &&
+			!strings.Contains(string(a.Body), `"path":"/dispatches/fog-week"`) {
 		t.Errorf("by id: %d %s", a.Status, a.Body)
 	}
 	a := get(t, reader(), "/dispatches?limit=4&count=true&fields=slug&sort=-published")
@@ -234,7 +268,8 @@ func TestReadsByTheBook(t *testing.T) {
 		}
 		seen, pages = seen+len(list.Items), pages+1
 		link := a.Header.Get("Link")
-		if (list.Window.Next != nil) != strings.Contains(link, `rel="next"`) || (pages > 1) != strings.Contains(link, `rel="prev"`) {
+		if (list.Window.Next != nil) != strings.Contains(link, `rel="next"`) ||
+			(pages > 1) != strings.Contains(link, `rel="prev"`) {
 			t.Errorf("page %d: next is %v, Link is %q", pages, list.Window.Next, link)
 		}
 		if list.Window.Next == nil {
@@ -254,8 +289,10 @@ func TestReadsByTheBook(t *testing.T) {
 
 func TestIntrospectionIsServedAndCached(t *testing.T) {
 	for i, want := range []string{"fwd=miss", "hit"} {
-		a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/graphql?query={__type(name:%22Notice%22){fields{name}}}", nil, nil)
-		if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `{"name":"severity"}`) || !strings.Contains(a.Header.Get("Cache-Status"), want) {
+		a, err := reader().Do(t.Context(), http.MethodGet,
+			"/content/main/published/graphql?query={__type(name:%22Notice%22){fields{name}}}", nil, nil)
+		if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `{"name":"severity"}`) ||
+			!strings.Contains(a.Header.Get("Cache-Status"), want) {
 			t.Errorf("%d: %v %d %v %s", i, err, a.Status, a.Header, a.Body)
 		}
 	}
@@ -295,29 +332,41 @@ func TestBadRequestsAreNamed(t *testing.T) {
 		"/dispatches/fog-week?fields=" + strings.Repeat("writer(", 30): {400, "nested more than"},
 	} {
 		a := get(t, reader(), path)
-		if a.Status != want.status || !strings.Contains(string(a.Body), want.text) || a.Header.Get("Content-Type") != "application/problem+json" {
+		if a.Status != want.status || !strings.Contains(string(a.Body), want.text) ||
+			a.Header.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d %s", path, a.Status, a.Body)
 		}
 	}
-	for path, want := range map[string]int{"/control/v1/entries/%00": 404, "/control/v1/events/x": 404, "/control/v1/entries?limt=3": 400, "/control/v1/nothing": 404} {
+	for path, want := range map[string]int{"/control/v1/entries/%00": 404, "/control/v1/events/x": 404,
+		"/control/v1/entries?limt=3": 400, "/control/v1/nothing": 404} {
 		if a, err := admin().Do(t.Context(), http.MethodGet, path, nil, nil); err != nil || a.Status != want {
 			t.Errorf("%s: %v %d %s", path, err, a.Status, a.Body)
 		}
 	}
-	for _, body := range []any{map[string]any{"edits": []any{}}, map[string]any{"edit": 1}, map[string]any{"edits": []any{map[string]any{"id": "No!"}}}, map[string]any{"edits": []any{map[string]any{"id": "a\x00"}}}, "x"} {
-		if a, err := admin().Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, body); err != nil || a.Status != 400 {
+	for _, body := range []any{map[string]any{"edits": []any{}}, map[string]any{"edit": 1},
+		map[string]any{"edits": []any{map[string]any{"id": "No!"}}},
+		map[string]any{"edits": []any{map[string]any{"id": "a\x00"}}}, "x"} {
+		if a, err := admin().Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, body); err != nil ||
+			a.Status != 400 {
 			t.Errorf("%v: %v %d %s", body, err, a.Status, a.Body)
 		}
 	}
 	var p client.Problem
-	if err := json.Unmarshal(get(t, reader(), "/dispatches?feilds=x").Body, &p); err != nil || p.Type != "/problems/parameter" || p.Title == "" || p.Hint == "" {
+	if err := json.Unmarshal(get(t, reader(), "/dispatches?feilds=x").Body, &p); err != nil ||
+		p.Type != "/problems/parameter" ||
+		p.Title == "" ||
+		p.Hint == "" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	for name, query := range map[string]string{
-		"unknown field": "{ notices { nodes { titel } } }", "syntax": "{ notices {", "unknown locale": `{ notices(locale: "xx") { totalCount } }`,
-		"bad cursor": `{ notices(after: "x") { totalCount } }`, "too many": "{ notices(first: 500) { totalCount } }", "NUL": `{ dispatch(slug: "a\u0000") { id } }`, "mutation": "mutation { a }", "fragment cycle": "{ ...a } fragment a on Query { ...a }",
+		"unknown field": "{ notices { nodes { titel } } }", "syntax": "{ notices {",
+		"unknown locale": `{ notices(locale: "xx") { totalCount } }`,
+		"bad cursor":     `{ notices(after: "x") { totalCount } }`,
+		"too many":       "{ notices(first: 500) { totalCount } }", "NUL": `{ dispatch(slug: "a\u0000") { id } }`,
+		"mutation": "mutation { a }", "fragment cycle": "{ ...a } fragment a on Query { ...a }",
 	} {
-		a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", http.Header{"Accept": {"application/graphql-response+json"}}, map[string]string{"query": query})
+		a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql",
+			http.Header{"Accept": {"application/graphql-response+json"}}, map[string]string{"query": query})
 		if err != nil || a.Status != 400 || !strings.Contains(string(a.Body), `"errors":[{"message"`) {
 			t.Errorf("GraphQL, %s: %v %d %s", name, err, a.Status, a.Body)
 		}
@@ -325,12 +374,14 @@ func TestBadRequestsAreNamed(t *testing.T) {
 }
 
 func TestAccess(t *testing.T) {
-	narrow, secret, err := admin().CreateKey(t.Context(), client.NewKey{Name: "notices only", Grants: []string{"read published notice"}})
+	narrow, secret, err := admin().CreateKey(t.Context(), client.NewKey{Name: "notices only",
+		Grants: []string{"read published notice"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	soon := time.Now().Add(50 * time.Millisecond)
-	_, expired, err := admin().CreateKey(t.Context(), client.NewKey{Name: "expired", Grants: []string{"read published *"}, Expires: &soon})
+	_, expired, err := admin().CreateKey(t.Context(), client.NewKey{Name: "expired",
+		Grants: []string{"read published *"}, Expires: &soon})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -340,27 +391,35 @@ func TestAccess(t *testing.T) {
 		status    int
 		text      string
 	}{
-		"no key":                    {"", "/dispatches", 401, `"grant":"read published dispatch"`},
-		"no key, by id":             {"", "/entries/" + content.MakeID("harbour-office", "person", "S-1"), 401, `"grant":"read published *"`},
+		"no key": {"", "/dispatches", 401, `"grant":"read published dispatch"`},
+		"no key, by id": {"", "/entries/" + content.MakeID("harbour-office", "person", "S-1"), 401,
+			`"grant":"read published *"`},
 		"no key, by no id":          {"", "/entries/nobody", 401, `"grant":"read published *"`},
 		"another edition, by no id": {secret, "/content/main/preview/entries/nobody", 403, `"grant":"read preview *"`},
 		"no key, no such type":      {"", "/secrets", 401, `"grant":"read published *"`},
 		"granted":                   {secret, "/notices?fields=title", 200, `"items"`},
 		"another type":              {secret, "/dispatches", 403, `"grant":"read published dispatch"`},
-		"a nested selection":        {secret, "/notices?fields=title,routes(name)", 403, `"grant":"read published route"`},
-		"another edition":           {secret, "/content/main/preview/notices?fields=title", 403, `"grant":"read preview notice"`},
-		"by id, another type":       {secret, "/entries/" + content.MakeID("harbour-office", "person", "S-1") + "?fields=id", 403, `"grant":"read published person"`},
-		"a slip in the key":         {secret[:len(secret)-1] + "!", "/notices", 401, "copied whole"},
-		"an unknown key":            {"ubq_00000000000000000000000000000000" + "000000", "/notices", 401, "bad-key"},
-		"an expired key":            {expired, "/notices", 401, "expired"},
-		"the public's key, preview": {line.Card.Keys.Published, "/content/main/preview/notices", 403, "read preview notice"},
-		"control, with a reader's":  {line.Card.Keys.Published, "/control/v1/status", 403, "read preview *"},
+		"a nested selection": {secret, "/notices?fields=title,routes(name)", 403,
+			`"grant":"read published route"`},
+		"another edition": {secret, "/content/main/preview/notices?fields=title", 403,
+			`"grant":"read preview notice"`},
+		"by id, another type": {secret,
+			"/entries/" + content.MakeID("harbour-office", "person", "S-1") + "?fields=id", 403,
+			`"grant":"read published person"`},
+		"a slip in the key": {secret[:len(secret)-1] + "!", "/notices", 401, "copied whole"},
+		"an unknown key":    {"ubq_00000000000000000000000000000000" + "000000", "/notices", 401, "bad-key"},
+		"an expired key":    {expired, "/notices", 401, "expired"},
+		"the public's key, preview": {line.Card.Keys.Published, "/content/main/preview/notices", 403,
+			"read preview notice"},
+		"control, with a reader's": {line.Card.Keys.Published, "/control/v1/status", 403, "read preview *"},
 	} {
 		path := c.path
 		if !strings.HasPrefix(path, "/co") {
 			path = "/content/main/published" + path
 		}
-		a, err := (&client.Client{Address: line.Card.Gateway, Key: c.key}).Do(t.Context(), http.MethodGet, path, nil, nil)
+		a, err := (&client.Client{Address: line.Card.Gateway, Key: c.key}).Do(
+			t.Context(), http.MethodGet, path, nil, nil,
+		)
 		if err != nil || a.Status != c.status || !strings.Contains(string(a.Body), c.text) {
 			t.Errorf("%s: %v %d %s", name, err, a.Status, a.Body)
 		}
@@ -368,15 +427,30 @@ func TestAccess(t *testing.T) {
 			t.Errorf("%s: no challenge", name)
 		}
 	}
-	a, err := (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
-		map[string]string{"query": "{ notices(first: 1) { totalCount } dispatches { totalCount } }"})
-	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"notices":{"totalCount":`) || !strings.Contains(string(a.Body), `"dispatches":null`) ||
-		!strings.Contains(string(a.Body), `"grant":"read published dispatch"`) || !strings.Contains(string(a.Body), `"path":["dispatches"]`) {
+	a, err := (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(
+		t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
+		map[string]string{"query": "{ notices(first: 1) { totalCount } dispatches { totalCount } }"},
+	)
+	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"notices":{"totalCount":`) ||
+		!strings.Contains(string(a.Body), `"dispatches":null`) ||
+		!strings.Contains(string(a.Body), `"grant":"read published dispatch"`) ||
+		!strings.Contains(string(a.Body), `"path":["dispatches"]`) {
 		t.Errorf("GraphQL with half the rights: %v %s", err, a.Body)
 	}
-	a, err = (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
-		map[string]string{"query": `{ node(id: "` + content.MakeID("harbour-office", "person", "S-1") + `") { id } notices(first: 1) { totalCount } }`})
-	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"node":null`) || !strings.Contains(string(a.Body), `"notices":{"totalCount":`) || !strings.Contains(string(a.Body), `"grant":"read published person"`) {
+	a, err = (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(
+		t.Context(),
+		http.MethodPost,
+		"/content/main/published/graphql",
+		nil,
+		map[string]string{
+			"query": `{ node(id: "` + content.MakeID(
+				"harbour-office", "person", "S-1",
+			) + `") { id } notices(first: 1) { totalCount } }`,
+		},
+	)
+	if err != nil || a.Status != 200 || !strings.Contains(string(a.Body), `"node":null`) ||
+		!strings.Contains(string(a.Body), `"notices":{"totalCount":`) ||
+		!strings.Contains(string(a.Body), `"grant":"read published person"`) {
 		t.Errorf("GraphQL, by id, another type: %v %s", err, a.Body)
 	}
 	if _, err := admin().RevokeKey(t.Context(), narrow.ID); err != nil {
@@ -397,11 +471,14 @@ func TestDraftsStayInPreview(t *testing.T) {
 		}
 		return strings.Contains(string(a.Body), "rings")
 	})
-	if a := get(t, reader(), "/dispatches/the-last-telephone-box?fields=title"); strings.Contains(string(a.Body), "rings") {
+	if a := get(t, reader(), "/dispatches/the-last-telephone-box?fields=title"); strings.Contains(
+		string(a.Body), "rings",
+	) {
 		t.Errorf("the draft is published: %s", a.Body)
 	}
 	id := content.MakeID("harbour-office", "dispatch", "R-1005")
-	if e, err := admin().Entry(t.Context(), id); err != nil || e.State != content.Revised || !strings.Contains(e.EditAt, "ref=R-1005") {
+	if e, err := admin().Entry(t.Context(), id); err != nil || e.State != content.Revised ||
+		!strings.Contains(e.EditAt, "ref=R-1005") {
 		t.Errorf("%+v, %v", e.EntryInfo, err)
 	}
 }
@@ -433,7 +510,12 @@ func TestAnswersFollowContent(t *testing.T) {
 	for name := range paths {
 		status(name)
 	}
-	edit := client.Edit{ID: "fog", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"}, Do: "publish"}
+	edit := client.Edit{
+		ID:   "fog",
+		Type: "notice",
+		Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"},
+		Do:   "publish",
+	}
 	done, err := admin().Edit(ctx, edit)
 	sequence := done.Sequence
 	if err != nil || sequence == 0 {
@@ -452,7 +534,9 @@ func TestAnswersFollowContent(t *testing.T) {
 	if at, _ := strconv.ParseInt(a.Header.Get("Ubiquon-Sequence"), 10, 64); a.Status != 200 || at < sequence {
 		t.Errorf("at or after %d: %d at %d", sequence, a.Status, at)
 	}
-	if a := get(t, reader(), paths["by slug"], "Ubiquon-Min-Sequence", strconv.FormatInt(sequence+1000, 10)); a.Status != 503 || a.Header.Get("Retry-After") == "" {
+	if a := get(t, reader(), paths["by slug"], "Ubiquon-Min-Sequence",
+		strconv.FormatInt(sequence+1000, 10)); a.Status != 503 ||
+		a.Header.Get("Retry-After") == "" {
 		t.Errorf("of the future: %d %s", a.Status, a.Body)
 	}
 	if _, err := admin().Edit(ctx, client.Edit{ID: "fog", Do: "delete"}); err != nil {
@@ -462,12 +546,17 @@ func TestAnswersFollowContent(t *testing.T) {
 		t.Errorf("after the deletion: %d", code)
 	}
 	var refused *client.Problem
-	if _, err := admin().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"), Type: "person", Save: map[string]any{"name": "X"}}); err == nil {
+	if _, err := admin().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"),
+		Type: "person", Save: map[string]any{"name": "X"}}); err == nil {
 		t.Error("an entry of the harbour office is written here")
 	} else if !asProblem(err, &refused) || refused.Status != 409 {
 		t.Errorf("got %v", err)
 	}
-	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"}, Do: "publish"}); !asProblem(err, &refused) || refused.Status != 422 {
+	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
+		Do: "publish"}); !asProblem(
+		err, &refused,
+	) ||
+		refused.Status != 422 {
 		t.Errorf("got %v", err)
 	}
 }
@@ -481,7 +570,9 @@ func asProblem(err error, p **client.Problem) bool {
 // send posts an announcement to the hook by hand.
 func send(t *testing.T, origin, secret, id, contentType string, body []byte) (int, string) {
 	t.Helper()
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/"+origin, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(
+		t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/"+origin, bytes.NewReader(body),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -503,8 +594,12 @@ func send(t *testing.T, origin, secret, id, contentType string, body []byte) (in
 // TestAnAnnouncementThatWaits is answered when every node knows of what it brought.
 func TestAnAnnouncementThatWaits(t *testing.T) {
 	inOffice(t, "PATCH", "/api/reports/R-1004", map[string]any{"headline": "Told, and waited for"})
-	body := []byte(`{"specversion":"1.0","id":"w1","source":"/office","type":"x.saved","subject":"reports/R-1004","time":"2026-11-23T08:00:00Z"}`)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/harbour-office", bytes.NewReader(body))
+	body := []byte(
+		`{"specversion":"1.0","id":"w1","source":"/office","type":"x.saved","subject":"reports/R-1004","time":"2026-11-23T08:00:00Z"}`,
+	)
+	req, err := http.NewRequestWithContext(
+		t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/harbour-office", bytes.NewReader(body),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -526,7 +621,11 @@ func TestAnAnnouncementThatWaits(t *testing.T) {
 		t.Fatalf("%v %d %+v", err, resp.StatusCode, out)
 	}
 	preview := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Preview}
-	a, err := preview.Do(t.Context(), http.MethodGet, "/content/main/preview/entries/"+content.MakeID("harbour-office", "dispatch", "R-1004")+"?fields=title", nil, nil)
+	a, err := preview.Do(
+		t.Context(), http.MethodGet,
+		"/content/main/preview/entries/"+content.MakeID("harbour-office", "dispatch", "R-1004")+"?fields=title", nil,
+		nil,
+	)
 	if err != nil || !strings.Contains(string(a.Body), "Told, and waited for") {
 		t.Errorf("after it was answered: %v %s", err, a.Body)
 	}
@@ -534,18 +633,23 @@ func TestAnAnnouncementThatWaits(t *testing.T) {
 
 func TestHooks(t *testing.T) {
 	const structured = "application/cloudevents+json"
-	good := []byte(`{"specversion":"1.0","id":"h1","source":"/office","type":"x.published","subject":"staff/S-4","time":"2026-11-23T08:00:00Z"}`)
+	good := []byte(
+		`{"specversion":"1.0","id":"h1","source":"/office","type":"x.published","subject":"staff/S-4","time":"2026-11-23T08:00:00Z"}`,
+	)
 	secret := line.Card.HookSecret
 	first, answer := send(t, "harbour-office", secret, "h1", structured, good)
 	var accepted struct {
 		Event     string
 		Duplicate bool
 	}
-	if err := json.Unmarshal([]byte(answer), &accepted); err != nil || first != 202 || accepted.Event == "" || accepted.Duplicate {
+	if err := json.Unmarshal([]byte(answer), &accepted); err != nil || first != 202 || accepted.Event == "" ||
+		accepted.Duplicate {
 		t.Fatalf("%d %s", first, answer)
 	}
 	event := accepted.Event
-	if code, answer := send(t, "harbour-office", secret, "h1", structured, good); code != 202 || !strings.Contains(answer, event) || !strings.Contains(answer, `"duplicate":true`) {
+	if code, answer := send(t, "harbour-office", secret, "h1", structured, good); code != 202 ||
+		!strings.Contains(answer, event) ||
+		!strings.Contains(answer, `"duplicate":true`) {
 		t.Errorf("the same again: %d %s", code, answer)
 	}
 	testkit.Eventually(t, "the event is done", func() bool {
@@ -563,9 +667,11 @@ func TestHooks(t *testing.T) {
 		"too large":       {"harbour-office", secret, structured, bytes.Repeat([]byte("x"), 1<<20+1), 413},
 		"another type":    {"harbour-office", secret, "text/plain", good, 415},
 		"not an event":    {"harbour-office", secret, structured, []byte("{}"), 422},
-		"another kind":    {"harbour-office", secret, structured, bytes.Replace(good, []byte("staff/"), []byte("ships/"), 1), 422},
+		"another kind": {"harbour-office", secret, structured,
+			bytes.Replace(good, []byte("staff/"), []byte("ships/"), 1), 422},
 	} {
-		if code, answer := send(t, c.origin, c.secret, "h-"+strings.ReplaceAll(name, " ", "-"), c.contentType, c.body); code != c.want {
+		if code, answer := send(t, c.origin, c.secret, "h-"+strings.ReplaceAll(name, " ", "-"), c.contentType,
+			c.body); code != c.want {
 			t.Errorf("%s: %d %s", name, code, answer)
 		} else if strings.Contains(answer, secret) {
 			t.Errorf("%s: the answer tells the secret", name)
@@ -590,12 +696,14 @@ func TestDeletionsAndPingsArrive(t *testing.T) {
 	inOffice(t, "DELETE", "/api/reports/"+ref, nil)
 	testkit.Eventually(t, "it is gone", func() bool { return get(t, reader(), path).Status == 404 })
 	body := []byte(`{"specversion":"1.0","id":"p1","source":"/office","type":"x.ping"}`)
-	if code, answer := send(t, "harbour-office", line.Card.HookSecret, "ping-1", "application/cloudevents+json", body); code != 202 {
+	if code, answer := send(t, "harbour-office", line.Card.HookSecret, "ping-1", "application/cloudevents+json",
+		body); code != 202 {
 		t.Fatalf("%d %s", code, answer)
 	}
 	testkit.Eventually(t, "the ping is done", func() bool {
 		all, err := admin().Events(t.Context(), events.EventFilter{Limit: 5})
-		return err == nil && len(all) > 0 && all[0].Decoded != nil && all[0].Decoded.Kind == "ping" && all[0].State == events.EventDone
+		return err == nil && len(all) > 0 && all[0].Decoded != nil && all[0].Decoded.Kind == "ping" &&
+			all[0].State == events.EventDone
 	})
 }
 
@@ -606,7 +714,15 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 	}
 	var last int64
 	for i := range 5 {
-		edit := client.Edit{ID: fmt.Sprintf("burst-%d", i), Type: "notice", Save: map[string]any{"title": map[string]any{"en": fmt.Sprintf("Burst %d", i)}, "severity": "information"}, Do: "publish"}
+		edit := client.Edit{
+			ID:   fmt.Sprintf("burst-%d", i),
+			Type: "notice",
+			Save: map[string]any{
+				"title":    map[string]any{"en": fmt.Sprintf("Burst %d", i)},
+				"severity": "information",
+			},
+			Do: "publish",
+		}
 		done, err := admin().Edit(t.Context(), edit)
 		if err != nil {
 			t.Fatal(err)
@@ -630,7 +746,8 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 	}
 	defer resp.Body.Close()
 	page, _ := io.ReadAll(resp.Body)
-	if !strings.Contains(string(page), "<h1>Burst 4</h1>") || !strings.Contains(string(page), `<meta name="ubiquon-sequence" content="`) {
+	if !strings.Contains(string(page), "<h1>Burst 4</h1>") ||
+		!strings.Contains(string(page), `<meta name="ubiquon-sequence" content="`) {
 		t.Errorf("the page is\n%s", page)
 	}
 	if b, err := admin().Rebuild(t.Context(), "skerry-web", true); err != nil || b.Site != "skerry-web" {
@@ -642,7 +759,9 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 }
 
 func TestHealthAndMetrics(t *testing.T) {
-	for path, want := range map[string]string{"/health/live": "live", "/health/ready": "ready", "/metrics": "ubiquon_cache_hits_total", "/problems/grant": "A grant is missing", "/console/": "<div id=\"root\">"} {
+	for path, want := range map[string]string{"/health/live": "live", "/health/ready": "ready",
+		"/metrics": "ubiquon_cache_hits_total", "/problems/grant": "A grant is missing",
+		"/console/": "<div id=\"root\">"} {
 		resp, err := http.Get(line.Card.Gateway + path)
 		if err != nil {
 			t.Fatal(err)
@@ -671,10 +790,12 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: first.Card.Gateway, Key: first.Card.Keys.Admin}
-	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
+	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice",
+		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := skerry.Start(dir, false); err == nil || !strings.Contains(err.Error(), "another ubiquon is running") {
+	if _, err := skerry.Start(dir, false); err == nil ||
+		!strings.Contains(err.Error(), "another ubiquon is running") {
 		t.Errorf("a second one beside the first: %v", err)
 	}
 	if _, err := skerry.Start(dir, true); err == nil {

@@ -16,8 +16,16 @@ import (
 func (w writer) into(label, text string) {
 	w.t.Helper()
 	selector := "[data-editor='" + label + "'] .cm-content"
-	w.do("into "+label, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)),
-		chromedp.Evaluate[chromedp.Void](`document.execCommand("selectAll")`), chromedp.Evaluate[chromedp.Void](`document.execCommand("delete")`), chromedp.KeyEvent(text))
+	w.do(
+		"into "+label,
+		chromedp.WaitVisible(chromedp.CSS(selector)),
+		chromedp.Click(chromedp.CSS(selector)),
+		chromedp.Evaluate[chromedp.Void](
+			`document.execCommand("selectAll")`,
+		),
+		chromedp.Evaluate[chromedp.Void](`document.execCommand("delete")`),
+		chromedp.KeyEvent(text),
+	)
 }
 
 // TestTheExplorer reads with the console: with completion, with mistakes shown where
@@ -25,21 +33,36 @@ func (w writer) into(label, text string) {
 func TestTheExplorer(t *testing.T) {
 	w := inBrowser(t, 0)
 	base := line.Card.Gateway + "/console"
-	w.do("to the explorer", chromedp.Navigate(base+"/explorer"), chromedp.WaitVisible(chromedp.CSS("select[aria-label=What]")))
+	w.do(
+		"to the explorer", chromedp.Navigate(base+"/explorer"),
+		chromedp.WaitVisible(chromedp.CSS("select[aria-label=What]")),
+	)
 	w.choose("What", "notices")
 	w.into("Fields", "title,rou")
-	w.when("routes is offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "routes")`)
+	w.when(
+		"routes is offered",
+		`[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "routes")`,
+	)
 	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
 	w.do("its parts", chromedp.KeyEvent("(na"))
-	w.when("names of routes are offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "name")`)
+	w.when(
+		"names of routes are offered",
+		`[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "name")`,
+	)
 	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
 	w.into("Filter", "severity = 'de")
-	w.when("the choice's values are offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "delay")`)
+	w.when(
+		"the choice's values are offered",
+		`[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "delay")`,
+	)
 	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
 	w.press("Read")
 	w.do("the answer", chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
 	w.shows("the list of notice in en")
-	w.when("the read is in the address", `new URLSearchParams(location.search).get("request").startsWith("/notices?fields=title,routes(name)&filter=severity")`)
+	w.when(
+		"the read is in the address",
+		`new URLSearchParams(location.search).get("request").startsWith("/notices?fields=title,routes(name)&filter=severity")`,
+	)
 	if at := w.value("decodeURIComponent(new URLSearchParams(location.search).get('request'))"); at != "/notices?fields=title,routes(name)&filter=severity = 'delay'" {
 		t.Errorf("the request is %s", at)
 	}
@@ -51,7 +74,9 @@ func TestTheExplorer(t *testing.T) {
 	w.into("Fields", "title,rutes")
 	w.press("Read")
 	w.do("it is refused", chromedp.WaitVisible(chromedp.CSS("[data-answer='400']")))
-	w.when("at its place", `document.querySelector("[data-editor=Fields] .cm-lintRange-error")?.innerText === "rutes"`)
+	w.when(
+		"at its place", `document.querySelector("[data-editor=Fields] .cm-lintRange-error")?.innerText === "rutes"`,
+	)
 	w.into("Fields", "title")
 	w.choose("Read by", "everyone")
 	w.press("Read")
@@ -59,16 +84,27 @@ func TestTheExplorer(t *testing.T) {
 	w.press("Ask why")
 	w.do("why", chromedp.WaitVisible(chromedp.CSS("[data-reason]")))
 
-	w.do("GraphQL, from a link", chromedp.Navigate(base+"/explorer?language=nb&query="+`query+One($slug:String!){notice(slug:$slug){title+titel}}&variables={"slug":"x"}`), chromedp.WaitVisible(chromedp.CSS("[data-answer='400']")))
+	w.do(
+		"GraphQL, from a link",
+		chromedp.Navigate(
+			base+"/explorer?language=nb&query="+
+				`query+One($slug:String!){notice(slug:$slug){title+titel}}&variables={"slug":"x"}`,
+		),
+		chromedp.WaitVisible(chromedp.CSS("[data-answer='400']")),
+	)
 	w.when("at its place", `document.querySelector("[data-editor=Query] .cm-lintRange-error")?.innerText === "titel"`)
 	w.into("Query", "{ notices { totalC")
-	w.when("totalCount is offered", `[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "totalCount")`)
+	w.when(
+		"totalCount is offered",
+		`[...document.querySelectorAll(".cm-completionLabel")].some((e) => e.innerText === "totalCount")`,
+	)
 	w.do("taken", chromedp.Click(chromedp.CSS(".cm-tooltip-autocomplete li[aria-selected]")))
 	w.into("Variables", " ")
 	w.press("Read")
 	w.do("the answer", chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
 	var page struct{ Window struct{ Total int } }
-	if err := json.Unmarshal(get(t, reader(), "/notices?count=true&fields=id").Body, &page); err != nil || page.Window.Total == 0 {
+	if err := json.Unmarshal(get(t, reader(), "/notices?count=true&fields=id").Body, &page); err != nil ||
+		page.Window.Total == 0 {
 		t.Fatal(err, page)
 	}
 	counted := fmt.Sprintf("\"totalCount\": %d", page.Window.Total)
@@ -76,7 +112,11 @@ func TestTheExplorer(t *testing.T) {
 
 	w.press("Copy as…")
 	w.do("as", chromedp.WaitVisible(chromedp.CSS("[data-share=curl]")))
-	if curl := w.value("document.querySelector('[data-share=curl] pre').innerText"); !strings.Contains(curl, "$UBIQUON_KEY") || !strings.Contains(curl, "Accept-Language: nb") || strings.Contains(curl, "ubq_") {
+	if curl := w.value("document.querySelector('[data-share=curl] pre').innerText"); !strings.Contains(
+		curl, "$UBIQUON_KEY",
+	) ||
+		!strings.Contains(curl, "Accept-Language: nb") ||
+		strings.Contains(curl, "ubq_") {
 		t.Errorf("curl: %s", curl)
 	}
 	w.press("Close")
@@ -89,7 +129,10 @@ func TestTheExplorer(t *testing.T) {
 		t.Fatalf("%v %+v", err, kept)
 	}
 	t.Cleanup(func() { _ = admin().ForgetRead(context.Background(), kept[0].ID) })
-	w.do("the link", chromedp.Navigate(base+"/explorer?saved="+kept[0].ID), chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")))
+	w.do(
+		"the link", chromedp.Navigate(base+"/explorer?saved="+kept[0].ID),
+		chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")),
+	)
 	w.shows(counted)
 	w.press("Earlier and kept")
 	w.shows("how many notices")

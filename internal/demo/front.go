@@ -86,10 +86,12 @@ func (d *Demo) startNodes(ctx context.Context, o Options, base service.Options, 
 		f.nodes = append(f.nodes, u)
 		d.Card.Nodes = append(d.Card.Nodes, s.Address)
 	}
-	d.front = server.Listening(&httputil.ReverseProxy{Transport: f, FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
-		r.Out.Host = r.In.Host
-		r.SetXForwarded()
-	}})
+	d.front = server.Listening(
+		&httputil.ReverseProxy{Transport: f, FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.Host = r.In.Host
+			r.SetXForwarded()
+		}},
+	)
 	d.front.WriteTimeout = 0 // streams pass through here
 	go func() {
 		if err := d.front.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

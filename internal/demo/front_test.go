@@ -16,7 +16,9 @@ func TestTheFrontHandsReadsOutInTurn(t *testing.T) {
 	f := &front{}
 	var nodes []*httptest.Server
 	for _, name := range []string{"a", "b", "c"} {
-		node := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, name) }))
+		node := httptest.NewServer(
+			http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = io.WriteString(w, name) }),
+		)
 		t.Cleanup(node.Close)
 		u, err := url.Parse(node.URL)
 		if err != nil {
@@ -46,11 +48,13 @@ func TestTheFrontHandsReadsOutInTurn(t *testing.T) {
 	for _, c := range []struct {
 		stop                    int // how many are stopped before
 		content, control, hooks string
-	}{{0, "aabbcc", "aa", "aa"}, {1, "bbbbcc", "bb", "bb"}, {2, "cccccc", "cc", "cc"}, {3, "no node can be reached", "no node can be reached", "no node can be reached"}} {
+	}{{0, "aabbcc", "aa", "aa"}, {1, "bbbbcc", "bb", "bb"}, {2, "cccccc", "cc", "cc"}, {3, "no node can be " +
+		"reached", "no node can be reached", "no node can be reached"}} {
 		if c.stop > 0 {
 			nodes[c.stop-1].Close()
 		}
-		for path, want := range map[string]string{"/content/main/published/piers": c.content, "/control/v1/cache": c.control, "/hooks/harbour-office": c.hooks} {
+		for path, want := range map[string]string{"/content/main/published/piers": c.content,
+			"/control/v1/cache": c.control, "/hooks/harbour-office": c.hooks} {
 			n := 2
 			if strings.HasPrefix(path, "/content/") {
 				n = 6

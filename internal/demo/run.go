@@ -141,22 +141,44 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, err
 	}
-	card.Gateway, card.Office, card.Slipway = "http://"+listeners[0].Addr().String(), "http://"+listeners[1].Addr().String(), "http://"+listeners[2].Addr().String()
+	card.Gateway, card.Office, card.Slipway = "http://"+listeners[0].Addr().
+		String(),
+		"http://"+listeners[1].Addr().
+			String(),
+		"http://"+listeners[2].Addr().
+			String()
 	card.Breakwater = "http://" + listeners[3].Addr().String()
 	d.Card = card
 	m, err := Model()
 	if err != nil {
 		return d, err
 	}
-	conf, err := Configure("http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway,
-		"env:OFFICE_CREDENTIALS", card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret)
+	conf, err := Configure(
+		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "env:OFFICE_CREDENTIALS",
+		card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret,
+	)
 	if err != nil {
 		return d, err
 	}
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
-	base := service.Options{Data: o.Data, Locked: true, Scratch: o.Scratch, Environment: "main", Listener: listeners[0], Model: m,
-		Origins: conf.Origins, Sites: conf.Sites, Rules: conf.Rules, Outbound: outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret}}, Reconcile: o.Reconcile, Console: o.Console, Log: o.Log}
+	base := service.Options{
+		Data:        o.Data,
+		Locked:      true,
+		Scratch:     o.Scratch,
+		Environment: "main",
+		Listener:    listeners[0],
+		Model:       m,
+		Origins:     conf.Origins,
+		Sites:       conf.Sites,
+		Rules:       conf.Rules,
+		Outbound:    outbound.Options{Private: true},
+		Downstream: map[string]outbound.Target{
+			"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret},
+		},
+		Reconcile: o.Reconcile,
+		Console:   o.Console,
+		Log:       o.Log,
+	}
 	if o.Nodes > 1 {
 		base.Address, base.Name = card.Gateway, "node 1"
 		if base.Listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
@@ -165,14 +187,19 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	}
 	d.service, err = service.Open(ctx, base)
 	if err != nil {
-		return d, fmt.Errorf("%w\nIf an earlier version of the demo left the data in %s, begin anew with --fresh", err, o.Data)
+		return d, fmt.Errorf(
+			"%w\nIf an earlier version of the demo left the data in %s, begin anew with --fresh", err, o.Data,
+		)
 	}
 	d.Environment = d.service.Environment
 	ctx, d.stop = context.WithCancel(ctx)
 	if err := d.startOffice(ctx, o, listeners[1]); err != nil {
 		return d, err
 	}
-	d.edge = d.serve(listeners[3], breakwater.New(breakwater.Options{Gateway: card.Gateway, Secret: card.BreakwaterSecret, Log: o.Log}))
+	d.edge = d.serve(
+		listeners[3],
+		breakwater.New(breakwater.Options{Gateway: card.Gateway, Secret: card.BreakwaterSecret, Log: o.Log}),
+	)
 	if err := d.service.Start(ctx); err != nil {
 		return d, err
 	}
@@ -193,9 +220,15 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if n > 0 {
 		say("Wrote %d entries of the line's own", n)
 	}
-	done, err := d.Environment.Ingest.Reconcile(ctx, "harbour-office", content.Cause{Kind: "reconcile", Name: "harbour-office"}, false, func(typ string, n int) {
-		say("Read %d of type %s from the harbour office", n, typ)
-	})
+	done, err := d.Environment.Ingest.Reconcile(
+		ctx,
+		"harbour-office",
+		content.Cause{Kind: "reconcile", Name: "harbour-office"},
+		false,
+		func(typ string, n int) {
+			say("Read %d of type %s from the harbour office", n, typ)
+		},
+	)
 	if err != nil {
 		return d, err
 	}
@@ -259,7 +292,12 @@ func loadCard(data string) (Card, error) {
 	}
 	card.OfficeCredentials = "gateway:" + rand.Text()
 	card.HookSecret, card.SlipwaySecret, card.BreakwaterSecret = newSecret(), newSecret(), newSecret()
-	card.Keys = Keys{Published: access.NewSecret(), Preview: access.NewSecret(), Admin: access.NewSecret(), Site: access.NewSecret()}
+	card.Keys = Keys{
+		Published: access.NewSecret(),
+		Preview:   access.NewSecret(),
+		Admin:     access.NewSecret(),
+		Site:      access.NewSecret(),
+	}
 	for _, a := range []Account{
 		{Email: "harbour.master@skerry.example", Name: "Ask Holme", Role: access.RoleAdmin},
 		{Email: "duty@skerry.example", Name: "Tilda Vik", Role: access.RoleApprover},
@@ -285,7 +323,8 @@ func writeCard(file string, card Card) error {
 
 func listenAll(o Options) ([]net.Listener, error) {
 	var out []net.Listener
-	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"}, {cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"}} {
+	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"},
+		{cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"}} {
 		l, err := service.Listen(one[0], one[1])
 		if err != nil {
 			for _, open := range out {
@@ -303,8 +342,11 @@ func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error
 	if err != nil {
 		return err
 	}
-	f, err := office.Open(office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Card.OfficeCredentials,
-		Hook: d.Card.Gateway + "/hooks/harbour-office", Secret: d.Card.HookSecret, Pictures: Pictures(), Log: o.Log})
+	f, err := office.Open(
+		office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Card.OfficeCredentials,
+			Hook: d.Card.Gateway + "/hooks/harbour-office", Secret: d.Card.HookSecret, Pictures: Pictures(),
+			Log: o.Log},
+	)
 	if err != nil {
 		return err
 	}
@@ -314,8 +356,16 @@ func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error
 }
 
 func (d *Demo) startSlipway(ctx context.Context, o Options, l net.Listener) error {
-	s, err := slipway.Open(slipway.Options{Dir: filepath.Join(o.Data, "slipway"), Gateway: d.Card.Gateway + "/content/main/published", Key: d.Card.Keys.Site,
-		Secret: d.Card.SlipwaySecret, Delay: o.SlipwayDelay, Log: o.Log})
+	s, err := slipway.Open(
+		slipway.Options{
+			Dir:     filepath.Join(o.Data, "slipway"),
+			Gateway: d.Card.Gateway + "/content/main/published",
+			Key:     d.Card.Keys.Site,
+			Secret:  d.Card.SlipwaySecret,
+			Delay:   o.SlipwayDelay,
+			Log:     o.Log,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -344,9 +394,11 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		secret string
 	}{
 		{access.Key{Name: "demo published", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Published},
-		{access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}}, d.Card.Keys.Preview},
+		{access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}},
+			d.Card.Keys.Preview},
 		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
-		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Site},
+		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}},
+			d.Card.Keys.Site},
 	} {
 		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
 			continue
@@ -360,7 +412,8 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		return err
 	}
 	for _, a := range d.Card.Accounts {
-		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{Email: a.Email, Name: a.Name, Role: a.Role}, a.Password, "demo"); err != nil {
+		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{Email: a.Email, Name: a.Name,
+			Role: a.Role}, a.Password, "demo"); err != nil {
 			return err
 		}
 	}

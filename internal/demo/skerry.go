@@ -84,7 +84,13 @@ func LoadContent(ctx context.Context, g *environment.Environment, pictures strin
 		t := g.Replica.Model().Type(typ)
 		for _, fields := range all[typ] {
 			key, _ := fields["key"].(string)
-			edit := writing.Edit{ID: content.MakeID(content.Local, typ, key), Type: typ, Origin: content.Local, OriginKey: key, Live: writing.PublishNewest}
+			edit := writing.Edit{
+				ID:        content.MakeID(content.Local, typ, key),
+				Type:      typ,
+				Origin:    content.Local,
+				OriginKey: key,
+				Live:      writing.PublishNewest,
+			}
 			if fields["draft"] == true {
 				edit.Live = writing.KeepLive
 			}
@@ -129,7 +135,13 @@ func resolve(t *model.Type, fields content.Fields, pictures string) content.Fiel
 }
 
 func pictureFile(base, name, alt string) map[string]any {
-	return map[string]any{"url": base + name + ".svg", "alt": alt, "width": pictureWidth, "height": pictureHeight, "mediaType": "image/svg+xml"}
+	return map[string]any{
+		"url":       base + name + ".svg",
+		"alt":       alt,
+		"width":     pictureWidth,
+		"height":    pictureHeight,
+		"mediaType": "image/svg+xml",
+	}
 }
 
 // resolveParts turns the short names of pictures and pages within the parts of a
@@ -144,7 +156,9 @@ func resolveParts(item map[string]any, pictures string) {
 			photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
 		}
 		if words, ok := part["copy"].(string); ok {
-			part["copy"] = strings.ReplaceAll(words, "ref:PAGE-P-1", "ref:"+content.MakeID("harbour-office", "page", "P-1"))
+			part["copy"] = strings.ReplaceAll(
+				words, "ref:PAGE-P-1", "ref:"+content.MakeID("harbour-office", "page", "P-1"),
+			)
 		}
 	}
 	translations, _ := item["translations"].(map[string]any)
@@ -172,7 +186,10 @@ func OfficeSeed(pictures string) (map[string][]office.Fields, error) {
 				photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
 			}
 			if portrait, ok := item["portrait"].(string); ok {
-				item["portrait"] = map[string]any{"href": pictures + portrait + ".svg", "caption": fmt.Sprint(item["fullName"])}
+				item["portrait"] = map[string]any{
+					"href":    pictures + portrait + ".svg",
+					"caption": fmt.Sprint(item["fullName"]),
+				}
 			}
 		}
 	}

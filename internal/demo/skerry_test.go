@@ -17,7 +17,8 @@ func TestTheLineIsAllThere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for typ, least := range map[string]int{"pier": 8, "route": 6, "notice": 12, "dispatch": 10, "person": 3, "page": 3, "fare": 3, "harbour-settings": 1} {
+	for typ, least := range map[string]int{"pier": 8, "route": 6, "notice": 12, "dispatch": 10, "person": 3,
+		"page": 3, "fare": 3, "harbour-settings": 1} {
 		if s.Entries[typ] < least {
 			t.Errorf("%d of type %s, want at least %d", s.Entries[typ], typ, least)
 		}
@@ -44,7 +45,10 @@ func TestTheLineIsAllThere(t *testing.T) {
 	if seen < 30 {
 		t.Errorf("only %d entries refer to others", seen)
 	}
-	if a := get(t, reader(), "/routes/outer-ring?fields=piers(slug)"); !strings.Contains(string(a.Body), `"kvalholm"`) || strings.Count(string(a.Body), `"slug"`) != 5 {
+	if a := get(t, reader(), "/routes/outer-ring?fields=piers(slug)"); !strings.Contains(
+		string(a.Body), `"kvalholm"`,
+	) ||
+		strings.Count(string(a.Body), `"slug"`) != 5 {
 		t.Errorf("the ring's piers, in order, its first one also last: %s", a.Body)
 	}
 	if a := get(t, reader(), "/notices?limit=200&fields=title"); strings.Contains(string(a.Body), "easter") {

@@ -57,15 +57,22 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 			status = a.Header.Get("Cache-Status")
 		}
 		if !strings.Contains(status, want) {
-			return fmt.Errorf("step 1, reading the list: the %s answer says Cache-Status: %s, not %s", []string{"first", "second"}[i], status, want)
+			return fmt.Errorf(
+				"step 1, reading the list: the %s answer says Cache-Status: %s, not %s",
+				[]string{"first", "second"}[i], status, want,
+			)
 		}
-		say("   %d  Cache-Status: %-26s Ubiquon-Sequence: %s  %s", a.Status, status, a.Header.Get("Ubiquon-Sequence"), a.Header.Get("Server-Timing"))
+		say(
+			"   %d  Cache-Status: %-26s Ubiquon-Sequence: %s  %s", a.Status, status, a.Header.Get("Ubiquon-Sequence"),
+			a.Header.Get("Server-Timing"),
+		)
 	}
 
 	headline := "A library in a life raft, seen at " + time.Now().UTC().Format("15:04:05.000")
 	say("\n2. Change and publish it in the harbour office")
 	say("   headline: %q", headline)
-	if err := d.atOffice(ctx, http.MethodPatch, "/api/reports/"+tourEntry, map[string]any{"headline": headline}); err != nil {
+	if err := d.atOffice(ctx, http.MethodPatch, "/api/reports/"+tourEntry,
+		map[string]any{"headline": headline}); err != nil {
 		return fmt.Errorf("step 2, saving in the harbour office: %w", err)
 	}
 	if err := d.atOffice(ctx, http.MethodPost, "/api/reports/"+tourEntry+"/publish", nil); err != nil {
@@ -105,7 +112,10 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 	if slug == "" {
 		return fmt.Errorf("step 4, reading the new answer: the list does not show the new headline")
 	}
-	say("   %d  Cache-Status: %-26s Ubiquon-Sequence: %s", a.Status, a.Header.Get("Cache-Status"), a.Header.Get("Ubiquon-Sequence"))
+	say(
+		"   %d  Cache-Status: %-26s Ubiquon-Sequence: %s", a.Status, a.Header.Get("Cache-Status"),
+		a.Header.Get("Ubiquon-Sequence"),
+	)
 
 	address := d.Card.Slipway + "/dispatches/" + slug + "/"
 	say("\n5. Look at the rebuilt page")

@@ -46,7 +46,10 @@ func (w writer) press(words string) {
 func (w writer) write(label, text string) {
 	w.t.Helper()
 	selector := fmt.Sprintf("[aria-label='%s']", label)
-	w.do("write "+label, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)), chromedp.SendKeys(chromedp.CSS(selector), text))
+	w.do(
+		"write "+label, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)),
+		chromedp.SendKeys(chromedp.CSS(selector), text),
+	)
 }
 
 // choose takes an option of a choice.
@@ -94,7 +97,8 @@ func TestWritingInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, false); err != nil {
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+		false); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
@@ -120,16 +124,25 @@ func TestWritingInTheConsole(t *testing.T) {
 	field("harbour", "reference", func() { w.tick("Pier"); w.write("Way back", "islands") })
 	w.shows("a new type with 3 fields")
 	w.press("Apply")
-	w.when("the model is applied", "!document.querySelector('[data-plan]') && !!document.querySelector('[data-field=harbour]')")
+	w.when(
+		"the model is applied",
+		"!document.querySelector('[data-plan]') && !!document.querySelector('[data-field=harbour]')",
+	)
 
 	write := func(english string) {
-		w.do("to a new entry", chromedp.Navigate(base+"/entries/new?type=island"), chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")))
+		w.do(
+			"to a new entry", chromedp.Navigate(base+"/entries/new?type=island"),
+			chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
+		)
 		w.write("Name, English", english)
 	}
 	write("Tern Island")
 	w.press("Choose")
 	w.write("Search entries", "Mella")
-	w.when("the pier is offered", `(() => { const b = [...document.querySelectorAll("[data-field=harbour] button")].find((b) => b.innerText.startsWith("Mella")); b?.click(); return !!b; })()`)
+	w.when(
+		"the pier is offered",
+		`(() => { const b = [...document.querySelectorAll("[data-field=harbour] button")].find((b) => b.innerText.startsWith("Mella")); b?.click(); return !!b; })()`,
+	)
 	w.press("Save draft")
 	w.when("the entry has its page", "/\\/entries\\/[a-z0-9]{16}/.test(location.pathname)")
 	w.shows("Publish…")
@@ -144,7 +157,8 @@ func TestWritingInTheConsole(t *testing.T) {
 	reads := func(locale string) string {
 		return string(get(t, reader(), "/islands?fields=name,harbour(name)&locale="+locale).Body)
 	}
-	if nb, en := reads("nb"), reads("en"); !strings.Contains(nb, "Terneøya") || !strings.Contains(nb, "Mella") || strings.Contains(en, "Tern") {
+	if nb, en := reads("nb"), reads("en"); !strings.Contains(nb, "Terneøya") || !strings.Contains(nb, "Mella") ||
+		strings.Contains(en, "Tern") {
 		t.Errorf("readers get nb %s, en %s", nb, en)
 	}
 	w.press("Differences")
@@ -157,11 +171,24 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.tick("At a moment")
 	at := time.Now().Add(3 * time.Second).UTC()
 	w.choose("Time zone", "UTC")
-	w.when("the moment", fmt.Sprintf(`(() => { const i = document.querySelector("[aria-label=Moment]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, %q); i.dispatchEvent(new Event("input", { bubbles: true })); return i.value !== ""; })()`, at.Format("2006-01-02T15:04:05")))
+	w.when(
+		"the moment",
+		fmt.Sprintf(
+			`(() => { const i = document.querySelector("[aria-label=Moment]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, %q); i.dispatchEvent(new Event("input", { bubbles: true })); return i.value !== ""; })()`,
+			at.Format("2006-01-02T15:04:05"),
+		),
+	)
 	w.press("Schedule")
 	w.do("it is pending", chromedp.WaitVisible(chromedp.CSS("[data-schedule]")))
-	testkit.Eventually(t, "it is published by itself", func() bool { return strings.Contains(reads("en"), "Seal Island") })
-	w.when("the page shows it without a reload", "document.querySelector('main')?.innerText.includes('● published') || document.querySelector('main')?.innerText.includes('●\\npublished') || /published/.test(document.querySelector('main h1')?.parentElement?.innerText ?? '')")
+	testkit.Eventually(
+		t, "it is published by itself", func() bool { return strings.Contains(reads("en"), "Seal Island") },
+	)
+	w.when(
+		"the page shows it without a reload",
+		"document.querySelector('main')?.innerText.includes('● published') || "+
+			"document.querySelector('main')?.innerText.includes('●\\npublished') || "+
+			"/published/.test(document.querySelector('main h1')?.parentElement?.innerText ?? '')",
+	)
 
 	// Somebody else saves meanwhile: both sides are shown, and nothing is lost.
 	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
@@ -170,9 +197,13 @@ func TestWritingInTheConsole(t *testing.T) {
 		t.Fatal(items, err)
 	}
 	id := items[0].ID
-	w.do("to the entry", chromedp.Navigate(base+"/entries/"+id), chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")))
+	w.do(
+		"to the entry", chromedp.Navigate(base+"/entries/"+id),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
+	)
 	w.write("Name, English", " of the north")
-	if _, err := c.Edit(t.Context(), client.Edit{ID: id, Type: "island", Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}}}); err != nil {
+	if _, err := c.Edit(t.Context(), client.Edit{ID: id, Type: "island",
+		Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}}}); err != nil {
 		t.Fatal(err)
 	}
 	w.press("Save draft")
@@ -187,26 +218,46 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.shows("Draft saved.")
 
 	// Several at once.
-	w.do("to the list", chromedp.Navigate(base+"/entries?type=island"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")))
+	w.do(
+		"to the list", chromedp.Navigate(base+"/entries?type=island"),
+		chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
+	)
 	for _, name := range []string{"Tern Island", "Seal Island of the north"} {
-		w.when("choose "+name, fmt.Sprintf(`(() => { const i = document.querySelector("input[aria-label='Choose %s']"); i?.click(); return !!i; })()`, name))
+		w.when(
+			"choose "+name,
+			fmt.Sprintf(
+				`(() => { const i = document.querySelector("input[aria-label='Choose %s']"); i?.click(); return !!i; })()`,
+				name,
+			),
+		)
 	}
 	w.press("Delete…")
 	w.press("Delete")
 	w.shows("Nothing fits.")
-	w.do("to the type", chromedp.Navigate(base+"/types/island"), chromedp.WaitVisible(chromedp.CSS("[data-field=harbour]")))
+	w.do(
+		"to the type", chromedp.Navigate(base+"/types/island"),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=harbour]")),
+	)
 	w.press("Take out")
 	w.shows("the type and all of its entries go")
 	w.press("Apply")
-	w.when("the type is gone", "!document.querySelector('[data-plan]') && !document.querySelector('[data-type=island]')")
+	w.when(
+		"the type is gone", "!document.querySelector('[data-plan]') && !document.querySelector('[data-type=island]')",
+	)
 
-	w.do("to Settings", chromedp.Navigate(base+"/settings"), chromedp.WaitVisible(chromedp.CSS("[data-coverage=notice]")))
+	w.do(
+		"to Settings", chromedp.Navigate(base+"/settings"),
+		chromedp.WaitVisible(chromedp.CSS("[data-coverage=notice]")),
+	)
 	w.press("Add a locale")
 	w.write("Tag", "sv")
 	w.write("Fallbacks", "nb, en")
 	w.press("Add")
 	w.when("it is there", "document.querySelector('tr[data-locale=sv]')?.innerText.includes('svenska')")
-	w.when("retire it", `(() => { const b = [...document.querySelectorAll("tr[data-locale=sv] button")].find((b) => b.innerText === "Retire…"); b?.click(); return !!b; })()`)
+	w.when(
+		"retire it",
+		`(() => { const b = [...document.querySelectorAll("tr[data-locale=sv] button")].find((b) => b.innerText === "Retire…"); b?.click(); return !!b; })()`,
+	)
 	w.press("Retire")
 	w.when("it is retired", "document.querySelector('tr[data-locale=sv]')?.innerText.includes('retired')")
 }
@@ -258,7 +309,8 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() {
-		if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": string(m.YAML())}, true, 0, nil); err != nil {
+		if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": string(m.YAML())}, true, 0,
+			nil); err != nil {
 			t.Error(err)
 		}
 	}()
@@ -267,13 +319,19 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password, true); err != nil {
+	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+		true); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
-	w.do("to a new boat", chromedp.Navigate(line.Card.Gateway+"/console/entries/new?type=boat"), chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")))
-	for label, text := range map[string]string{"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.", "Seats": "48", "Draught": "1.75", "Price: Minor units": "9900", "Price: Currency": "NOK",
-		"Built": "1962-05-17", "Refit": "2026-01-02T03:04", "Photo: Address": "http://127.0.0.1/petrel.png", "Photo: Description": "The Storm Petrel", "At: Longitude": "5.1", "At: Latitude": "60.9",
+	w.do(
+		"to a new boat", chromedp.Navigate(line.Card.Gateway+"/console/entries/new?type=boat"),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
+	)
+	for label, text := range map[string]string{"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.",
+		"Seats": "48", "Draught": "1.75", "Price: Minor units": "9900", "Price: Currency": "NOK",
+		"Built": "1962-05-17", "Refit": "2026-01-02T03:04", "Photo: Address": "http://127.0.0.1/petrel.png",
+		"Photo: Description": "The Storm Petrel", "At: Longitude": "5.1", "At: Latitude": "60.9",
 		"Engine": `{"kw": 120}`, "Person": "Odd Marken", "Since": "1999"} {
 		w.replace(label, text)
 	}
@@ -282,31 +340,73 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	w.tick("Bread")
 	w.tick("People")
 	pick := func(field, name string) {
-		w.when("choose in "+field, fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.trim() === "Choose"); b?.click(); return !!b; })()`, field))
-		w.when(name+" is offered", fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.startsWith(%q)); b?.click(); return !!b; })()`, field, name))
+		w.when(
+			"choose in "+field,
+			fmt.Sprintf(
+				`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.trim() === "Choose"); b?.click(); return !!b; })()`,
+				field,
+			),
+		)
+		w.when(
+			name+" is offered",
+			fmt.Sprintf(
+				`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.startsWith(%q)); b?.click(); return !!b; })()`,
+				field, name,
+			),
+		)
 	}
 	pick("home", "Mella")
 	pick("calls", "Kvalholm")
 	pick("calls", "Seal Gap")
-	w.when("Seal Gap is moved up", `(() => { const rows = document.querySelectorAll("[data-field=calls] button[aria-label=Up]"); rows[1]?.click(); return rows.length === 2; })()`)
+	w.when(
+		"Seal Gap is moved up",
+		`(() => { const rows = document.querySelectorAll("[data-field=calls] button[aria-label=Up]"); rows[1]?.click(); return rows.length === 2; })()`,
+	)
 	// A pier that is not there yet is made on the way.
-	w.when("a new pier", `(() => { const b = [...document.querySelectorAll("[data-field=calls] button")].find((b) => b.innerText.includes("New pier")); b?.click(); return !!b; })()`)
+	w.when(
+		"a new pier",
+		`(() => { const b = [...document.querySelectorAll("[data-field=calls] button")].find((b) => b.innerText.includes("New pier")); b?.click(); return !!b; })()`,
+	)
 	w.when("its form", `!!document.querySelector("[role=dialog] [data-field=name] input")`)
-	w.when("its name", `(() => { const e = document.querySelector("[role=dialog] [data-field=name] input"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, "Petrel Steps"); e.dispatchEvent(new Event("input", { bubbles: true })); return e.value === "Petrel Steps"; })()`)
+	w.when(
+		"its name",
+		`(() => { const e = document.querySelector("[role=dialog] [data-field=name] input"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(e, "Petrel Steps"); e.dispatchEvent(new Event("input", { bubbles: true })); return e.value === "Petrel Steps"; })()`,
+	)
 	w.press("Save draft and choose it")
-	w.when("it is chosen", `!document.querySelector("[role=dialog]") && document.querySelectorAll("[data-field=calls] button[aria-label=Up]").length === 3`)
-	w.when("a further name", `(() => { const b = [...document.querySelectorAll("[data-field=names] button")].find((b) => b.innerText.trim() === "Add"); b?.click(); return !!b; })()`)
+	w.when(
+		"it is chosen",
+		`!document.querySelector("[role=dialog]") && document.querySelectorAll("[data-field=calls] button[aria-label=Up]").length === 3`,
+	)
+	w.when(
+		"a further name",
+		`(() => { const b = [...document.querySelectorAll("[data-field=names] button")].find((b) => b.innerText.trim() === "Add"); b?.click(); return !!b; })()`,
+	)
 	w.replace("Names 1", "The Petrel")
 	for _, kind := range []string{"Aside", "Heading"} {
-		w.when("add "+kind, fmt.Sprintf(`(() => { const b = [...document.querySelectorAll("[data-field=story] button")].find((b) => b.innerText.trim() === %q); b?.click(); return !!b; })()`, kind))
+		w.when(
+			"add "+kind,
+			fmt.Sprintf(
+				`(() => { const b = [...document.querySelectorAll("[data-field=story] button")].find((b) => b.innerText.trim() === %q); b?.click(); return !!b; })()`,
+				kind,
+			),
+		)
 		w.do(kind, chromedp.WaitVisible(chromedp.CSS("[data-block="+strings.ToLower(kind)+"]")))
 	}
 	for block, text := range map[string]string{"aside textarea": "She was a herring boat.", "heading input": "Before"} {
 		name, tag, _ := strings.Cut(block, " ")
 		of := map[string]string{"textarea": "HTMLTextAreaElement", "input": "HTMLInputElement"}[tag]
-		w.when("write "+name, fmt.Sprintf(`(() => { const e = document.querySelector("[data-block=%s] %s"); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", { bubbles: true })); return true; })()`, name, tag, of, text))
+		w.when(
+			"write "+name,
+			fmt.Sprintf(
+				`(() => { const e = document.querySelector("[data-block=%s] %s"); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", { bubbles: true })); return true; })()`,
+				name, tag, of, text,
+			),
+		)
 	}
-	w.when("the heading stands first", `(() => { const ups = document.querySelectorAll("[data-field=story] button[aria-label=Up]"); ups[ups.length - 1].click(); return document.querySelector("[data-block]")?.getAttribute("data-block") !== "never"; })()`)
+	w.when(
+		"the heading stands first",
+		`(() => { const ups = document.querySelectorAll("[data-field=story] button[aria-label=Up]"); ups[ups.length - 1].click(); return document.querySelector("[data-block]")?.getAttribute("data-block") !== "never"; })()`,
+	)
 	w.press("Save draft")
 	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
 	items, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "boat"})
@@ -326,9 +426,12 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		pier[p.Title] = p.ID
 	}
 	got, _ := json.Marshal(e.Newest)
-	for _, want := range []string{`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`, `"draught":1.75`, `"price":{"amount":9900,"currency":"NOK"}`, `"afloat":true`, `"built":"1962-05-17"`,
-		`"refit":"2026-01-02T`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`, `"calls":["` + pier["Seal Gap"] + `","` + pier["Kvalholm"] + `","` + pier["Petrel Steps"] + `"]`,
-		`"alt":"The Storm Petrel"`, `"coordinates":[5.1,60.9]`, `"engine":{"kw":120}`, `"names":["The Petrel"]`, `"owner":{"person":"Odd Marken","since":1999}`,
+	for _, want := range []string{`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`,
+		`"draught":1.75`, `"price":{"amount":9900,"currency":"NOK"}`, `"afloat":true`, `"built":"1962-05-17"`,
+		`"refit":"2026-01-02T`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`,
+		`"calls":["` + pier["Seal Gap"] + `","` + pier["Kvalholm"] + `","` + pier["Petrel Steps"] + `"]`,
+		`"alt":"The Storm Petrel"`, `"coordinates":[5.1,60.9]`, `"engine":{"kw":120}`, `"names":["The Petrel"]`,
+		`"owner":{"person":"Odd Marken","since":1999}`,
 		`"story":[{"block":"heading","text":"Before"},{"block":"aside","text":"She was a herring boat."}]`} {
 		if !strings.Contains(string(got), want) {
 			t.Errorf("%s is missing in %s", want, got)
@@ -337,11 +440,15 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	// What the service finds wrong stands beside its field, and nothing is lost.
 	w.replace("Seats", "4.5")
 	w.press("Save draft")
-	w.when("the problem stands at its field", `[...document.querySelectorAll("[data-field=seats] [role=alert]")].some((e) => e.innerText.includes("whole number"))`)
+	w.when(
+		"the problem stands at its field",
+		`[...document.querySelectorAll("[data-field=seats] [role=alert]")].some((e) => e.innerText.includes("whole number"))`,
+	)
 	w.when("the value is still there", `document.querySelector("[aria-label=Seats]").value === "4.5"`)
 	w.press("Put back what was saved")
 	w.when("it is put back", `document.querySelector("[aria-label=Seats]").value === "48"`)
-	if _, err := c.Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"}, client.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
+	if _, err := c.Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"},
+		client.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
 		t.Error(err)
 	}
 }

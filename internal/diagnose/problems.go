@@ -27,30 +27,44 @@ type Problem struct {
 const lasting = 2 * time.Minute
 
 // problems lists what is wrong: what this node knows, and what the database says of all.
-func (d *Service) problems(ctx context.Context, sites []automation.SiteInfo, backlog store.Backlog) ([]Problem, error) {
+func (d *Service) problems(
+	ctx context.Context, sites []automation.SiteInfo, backlog store.Backlog,
+) ([]Problem, error) {
 	out, told := []Problem{}, []string{}
 	add := func(since *time.Time, mend, format string, args ...any) {
 		out = append(out, Problem{What: fmt.Sprintf(format, args...), Since: since, Mend: mend})
 	}
 	if d.work.Quiet() {
-		add(&d.replica.Begun, "ubiquon wake", "this node is a quiet copy: no schedules, rules and builds, and nobody is called")
+		add(
+			&d.replica.Begun, "ubiquon wake",
+			"this node is a quiet copy: no schedules, rules and builds, and nobody is called",
+		)
 	}
 	if w := d.authoring.Writes(); w.Error != "" {
 		add(w.Since, "see to the database; what is late is then carried out by itself", "writes fail: %s", w.Error)
 	}
 	if !d.replica.Position.Leased() {
 		at := time.Now().Add(-d.replica.Position.Staleness())
-		add(&at, "see to the database and the way to it", "this node cannot follow the change log, and answers nothing from its cache")
+		add(
+			&at, "see to the database and the way to it",
+			"this node cannot follow the change log, and answers nothing from its cache",
+		)
 	}
 	for _, name := range d.ingest.Names() {
 		if h := d.ingest.Source(name).Health(); h.Error != "" {
 			told = append(told, "origin "+name)
-			add(h.Since, "see to the origin; it is tried again by itself", "origin %s cannot be read: %s", name, h.Error)
+			add(
+				h.Since, "see to the origin; it is tried again by itself", "origin %s cannot be read: %s", name,
+				h.Error,
+			)
 		}
 		switch c := d.ingest.LastCompared(name); {
 		case c == nil || c.Done == nil:
 		case c.Done.Held > 0:
-			add(&c.At, "look whether the origin is whole; if it is meant: ubiquon origin compare "+name+" --delete", "origin %s does not have %d entries any more; they are kept", name, c.Done.Held)
+			add(
+				&c.At, "look whether the origin is whole; if it is meant: ubiquon origin compare "+name+" --delete",
+				"origin %s does not have %d entries any more; they are kept", name, c.Done.Held,
+			)
 		}
 	}
 	untaken, reasons, err := d.store.Rejected.Count(ctx)
@@ -62,7 +76,11 @@ func (d *Service) problems(ctx context.Context, sites []automation.SiteInfo, bac
 			continue // nobody tries to take them
 		}
 		last := reasons[name]
-		add(&last.Since, "mend them in the origin, or its mapping: ubiquon origin show "+name, "%s of origin %s could not be taken over, as %s %s: %s", counted(untaken[name], "item", "items"), name, last.Type, last.Key, last.Reason)
+		add(
+			&last.Since, "mend them in the origin, or its mapping: ubiquon origin show "+name,
+			"%s of origin %s could not be taken over, as %s %s: %s", counted(untaken[name], "item", "items"), name,
+			last.Type, last.Key, last.Reason,
+		)
 	}
 	owners, err := d.ingest.EntryCounts(ctx)
 	if err != nil {
@@ -70,19 +88,32 @@ func (d *Service) problems(ctx context.Context, sites []automation.SiteInfo, bac
 	}
 	for _, name := range slices.Sorted(maps.Keys(owners)) {
 		if d.ingest.Source(name) == nil {
-			add(nil, "ubiquon origin retire "+name+", or ubiquon origin adopt "+name+" NEW", "%s from the origin %s, which is not in the configuration: nobody can edit them", counted(owners[name], "entry comes", "entries come"), name)
+			add(
+				nil, "ubiquon origin retire "+name+", or ubiquon origin adopt "+name+" NEW",
+				"%s from the origin %s, which is not in the configuration: nobody can edit them",
+				counted(owners[name], "entry comes", "entries come"), name,
+			)
 		}
 	}
 	for _, s := range sites {
-		if i := slices.IndexFunc(s.Builds, func(b rebuild.Build) bool { return b.State == rebuild.Waiting || b.State == rebuild.Running }); i >= 0 {
+		if i := slices.IndexFunc(s.Builds,
+			func(b rebuild.Build) bool { return b.State == rebuild.Waiting || b.State == rebuild.Running }); i >= 0 {
 			if b := s.Builds[i]; b.Failures > 0 || b.Error != "" {
 				told = append(told, "of "+s.Name)
 			}
 			switch b := s.Builds[i]; {
 			case b.Failures > 0:
-				add(&b.FirstRequest, fmt.Sprintf("see to the builder; to try now: ubiquon build start %s --now", s.Name), "site %s: %s failed in a row, and the next waits", s.Name, counted(b.Failures, "build has", "builds have"))
+				add(
+					&b.FirstRequest,
+					fmt.Sprintf("see to the builder; to try now: ubiquon build start %s --now", s.Name),
+					"site %s: %s failed in a row, and the next waits", s.Name,
+					counted(b.Failures, "build has", "builds have"),
+				)
 			case b.State == rebuild.Running && b.Error != "":
-				add(b.Called, "see to the builder; the call is made again by itself", "site %s: the builder does not take calls: %s", s.Name, b.Error)
+				add(
+					b.Called, "see to the builder; the call is made again by itself",
+					"site %s: the builder does not take calls: %s", s.Name, b.Error,
+				)
 			}
 		}
 	}
@@ -92,20 +123,36 @@ func (d *Service) problems(ctx context.Context, sites []automation.SiteInfo, bac
 	}
 	for _, cache := range down {
 		if cache.Attempts > 0 {
-			add(cache.Told, "see to the cache; it is told again by itself", "the cache downstream %s does not take calls (%d tries): %s", cache.Name, cache.Attempts, cache.Failed)
+			add(
+				cache.Told, "see to the cache; it is told again by itself",
+				"the cache downstream %s does not take calls (%d tries): %s", cache.Name, cache.Attempts,
+				cache.Failed,
+			)
 		}
 	}
 	if backlog.LateSchedules > 0 {
-		add(backlog.LateSince, "ubiquon schedule list --state late", "%s late", counted(backlog.LateSchedules, "schedule is", "schedules are"))
+		add(
+			backlog.LateSince, "ubiquon schedule list --state late", "%s late",
+			counted(backlog.LateSchedules, "schedule is", "schedules are"),
+		)
 	}
 	if backlog.FailedSchedules > 0 {
-		add(nil, "ubiquon schedule list --state failed", "%s failed within a day, for reasons in the content", counted(backlog.FailedSchedules, "schedule has", "schedules have"))
+		add(
+			nil, "ubiquon schedule list --state failed", "%s failed within a day, for reasons in the content",
+			counted(backlog.FailedSchedules, "schedule has", "schedules have"),
+		)
 	}
 	if backlog.WaitingEvents > 0 && time.Since(*backlog.WaitingSince) > time.Minute {
-		add(backlog.WaitingSince, "ubiquon event list --state waiting", "%s to be processed", counted(backlog.WaitingEvents, "event waits", "events wait"))
+		add(
+			backlog.WaitingSince, "ubiquon event list --state waiting", "%s to be processed",
+			counted(backlog.WaitingEvents, "event waits", "events wait"),
+		)
 	}
 	if backlog.FailedEvents > 0 {
-		add(nil, "ubiquon event list --state failed", "%s failed within a day", counted(backlog.FailedEvents, "event has", "events have"))
+		add(
+			nil, "ubiquon event list --state failed", "%s failed within a day",
+			counted(backlog.FailedEvents, "event has", "events have"),
+		)
 	}
 	for what, since := range d.work.Failures.Lasting(lasting) {
 		if slices.ContainsFunc(told, func(about string) bool { return strings.Contains(what, about) }) {

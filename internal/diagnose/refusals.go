@@ -40,7 +40,10 @@ func (d *Service) NoteRefusal(r Refusal) {
 	r.Agent, r.Detail, r.Reader = access.Printable(r.Agent), access.Printable(r.Detail), access.Printable(r.Reader)
 	d.refusals.mu.Lock()
 	defer d.refusals.mu.Unlock()
-	all := slices.DeleteFunc(d.refusals.last, func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address })
+	all := slices.DeleteFunc(
+		d.refusals.last,
+		func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address },
+	)
 	if len(all) >= d.limits.Refusals {
 		all = all[1:]
 	}
@@ -69,6 +72,12 @@ func (d *Service) Refusals() []Refusal {
 // IsBadKey tells whether an error of Authenticate says that a key is not good.
 func IsBadKey(err error) bool {
 	var token *identity.TokenError
-	return errors.As(err, &token) || slices.ContainsFunc([]error{access.ErrMalformed, identity.ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver, access.ErrPreviewRevoked},
-		func(one error) bool { return errors.Is(err, one) })
+	return errors.As(err, &token) ||
+		slices.ContainsFunc(
+			[]error{
+				access.ErrMalformed, identity.ErrUnknownKey, access.ErrExpired, access.ErrRevoked, access.ErrRotated,
+				access.ErrPreviewOver, access.ErrPreviewRevoked,
+			},
+			func(one error) bool { return errors.Is(err, one) },
+		)
 }

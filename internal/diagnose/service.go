@@ -54,8 +54,20 @@ type Service struct {
 // New returns a service that explains what the others do.
 func New(o Options) *Service {
 	r := o.Replica
-	return &Service{replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), news: r.News(), work: r.Work(), limits: r.Limits(),
-		delivery: o.Delivery, ingest: o.Ingest, authoring: o.Authoring, automation: o.Automation, keys: o.Keys}
+	return &Service{
+		replica:    r,
+		store:      r.Store(),
+		log:        r.Log(),
+		cache:      r.Cache(),
+		news:       r.News(),
+		work:       r.Work(),
+		limits:     r.Limits(),
+		delivery:   o.Delivery,
+		ingest:     o.Ingest,
+		authoring:  o.Authoring,
+		automation: o.Automation,
+		keys:       o.Keys,
+	}
 }
 
 // StatementsCancelled is how many statements of reads were ended before their answer.

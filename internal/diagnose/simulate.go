@@ -39,7 +39,8 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 	var changes []content.Change
 	var err error
 	if sequence > 0 {
-		if changes, err = d.store.Changes.ChangesFrom(ctx, sequence-1, 1); err == nil && (len(changes) == 0 || changes[0].Sequence != sequence) {
+		if changes, err = d.store.Changes.ChangesFrom(ctx, sequence-1, 1); err == nil &&
+			(len(changes) == 0 || changes[0].Sequence != sequence) {
 			err = fmt.Errorf("the change %d: %w", sequence, db.ErrNotFound)
 		}
 	} else {
@@ -51,7 +52,14 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 	for i := range changes {
 		changes[i].At = time.Now() // filters that speak of now are asked about now
 	}
-	out := Simulation{What: what, Changes: len(changes), Expires: []delivery.CacheEntry{}, Of: d.cache.Stats().Responses, Rules: []RuleVerdict{}, Sites: []string{}}
+	out := Simulation{
+		What:    what,
+		Changes: len(changes),
+		Expires: []delivery.CacheEntry{},
+		Of:      d.cache.Stats().Responses,
+		Rules:   []RuleVerdict{},
+		Sites:   []string{},
+	}
 	for _, r := range d.cache.Simulate(changes) {
 		out.Expires = append(out.Expires, d.delivery.CacheEntry(r))
 	}

@@ -45,8 +45,16 @@ type Freshness struct {
 // Status returns the present status.
 func (d *Service) Status(ctx context.Context) (Status, error) {
 	p50, p99, n := d.delivery.Reading.Quantiles()
-	s := Status{Environment: d.replica.Environment(), Since: d.replica.Begun, Sequence: d.cache.Applied(), Model: d.replica.ModelVersion(), Cache: d.cache.Stats(),
-		Requests: n, P50: p50.Seconds() * 1000, P99: p99.Seconds() * 1000}
+	s := Status{
+		Environment: d.replica.Environment(),
+		Since:       d.replica.Begun,
+		Sequence:    d.cache.Applied(),
+		Model:       d.replica.ModelVersion(),
+		Cache:       d.cache.Stats(),
+		Requests:    n,
+		P50:         p50.Seconds() * 1000,
+		P99:         p99.Seconds() * 1000,
+	}
 	var err error
 	if s.Entries, err = d.store.Entries.Counts(ctx); err != nil {
 		return s, err

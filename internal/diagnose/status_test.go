@@ -19,8 +19,16 @@ func TestFreshnessOfAnOriginWhoseClockIsAhead(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			published := received.Add(c.published)
-			f := freshness([]ingest.EventTrace{{Event: events.Event{Received: received}, Trace: ingest.Trace{Published: &published, Expired: &expired, Built: &built}}})
-			if f.Answer50 == nil || f.Built50 == nil || *f.Answer50 != c.answer.Seconds()*1000 || *f.Built50 != c.built.Seconds()*1000 {
+			f := freshness(
+				[]ingest.EventTrace{
+					{
+						Event: events.Event{Received: received},
+						Trace: ingest.Trace{Published: &published, Expired: &expired, Built: &built},
+					},
+				},
+			)
+			if f.Answer50 == nil || f.Built50 == nil || *f.Answer50 != c.answer.Seconds()*1000 ||
+				*f.Built50 != c.built.Seconds()*1000 {
 				t.Errorf("freshness is %+v", f)
 			}
 		})

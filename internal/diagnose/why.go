@@ -93,7 +93,9 @@ func (d *Service) Why(ctx context.Context, q Question) (WhyAnswer, error) {
 		w.q.Edition = content.Published
 	}
 	if !delivery.EditionKnown(w.q.Edition) {
-		return WhyAnswer{}, api.BadParameter("edition", "there is no edition %q%s", w.q.Edition, strictyaml.DidYouMean(w.q.Edition, content.Editions))
+		return WhyAnswer{}, api.BadParameter(
+			"edition", "there is no edition %q%s", w.q.Edition, strictyaml.DidYouMean(w.q.Edition, content.Editions),
+		)
 	}
 	w.facts = why.Facts{Asked: q.Entry, Edition: w.q.Edition, Now: time.Now()}
 	for _, step := range []func(context.Context) error{w.reader, w.locale, w.entry, w.list} {
@@ -101,7 +103,13 @@ func (d *Service) Why(ctx context.Context, q Question) (WhyAnswer, error) {
 			return WhyAnswer{}, err
 		}
 	}
-	out := WhyAnswer{Reader: w.facts.Reader.Name, Edition: w.q.Edition, Locale: w.facts.Locale, Entry: w.info, Others: w.others}
+	out := WhyAnswer{
+		Reader:  w.facts.Reader.Name,
+		Edition: w.q.Edition,
+		Locale:  w.facts.Locale,
+		Entry:   w.info,
+		Others:  w.others,
+	}
 	out.Reasons, out.Remarks = why.Explain(w.facts)
 	out.Reasons, out.Remarks = append([]why.Reason{}, out.Reasons...), append([]why.Reason{}, out.Remarks...)
 	if out.Visible = len(out.Reasons) == 0; out.Visible && w.info != nil {
@@ -175,7 +183,9 @@ func (w *investigation) entry(ctx context.Context) error {
 	if w.q.Type != "" {
 		t := w.m.Type(w.q.Type)
 		if t == nil {
-			return api.BadParameter("type", "there is no type %q%s", w.q.Type, strictyaml.DidYouMean(w.q.Type, w.m.TypeNames()))
+			return api.BadParameter(
+				"type", "there is no type %q%s", w.q.Type, strictyaml.DidYouMean(w.q.Type, w.m.TypeNames()),
+			)
 		}
 		w.facts.Type = typeFacts(t)
 	}
@@ -229,8 +239,20 @@ func typeFacts(t *model.Type) *why.Type {
 func (w *investigation) found(ctx context.Context, r *entries.EntryRecord) error {
 	t := w.m.Type(r.Type)
 	w.info, w.facts.Type = &r.EntryInfo, typeFacts(t)
-	e := &why.Entry{ID: r.ID, Title: r.Title, Origin: r.Origin, Revision: r.Revision, PublishedRevision: r.PublishedRevision, Retired: r.Retired, Withheld: r.Withheld,
-		Review: r.Review, HasTranslations: t.HasTranslations(), Written: content.WrittenIn(t, r.Newest), Live: content.WrittenIn(t, r.Shown), AskedByPath: strings.HasPrefix(w.q.Entry, "/")}
+	e := &why.Entry{
+		ID:                r.ID,
+		Title:             r.Title,
+		Origin:            r.Origin,
+		Revision:          r.Revision,
+		PublishedRevision: r.PublishedRevision,
+		Retired:           r.Retired,
+		Withheld:          r.Withheld,
+		Review:            r.Review,
+		HasTranslations:   t.HasTranslations(),
+		Written:           content.WrittenIn(t, r.Newest),
+		Live:              content.WrittenIn(t, r.Shown),
+		AskedByPath:       strings.HasPrefix(w.q.Entry, "/"),
+	}
 	w.facts.Entry = e
 	for _, tags := range []*[]string{&e.Written, &e.Live} {
 		if len(*tags) == 0 && e.HasTranslations {
@@ -277,7 +299,9 @@ func (w *investigation) references(ctx context.Context, t *model.Type, e *why.En
 		missing, lacks := w.facts.Reader.Rights.Missing([]access.Need{need})
 		switch {
 		case !ref.Shown:
-			e.LeftOut = append(e.LeftOut, why.LeftOut{Field: ref.Field, Near: near, Local: ref.Origin == content.Local})
+			e.LeftOut = append(
+				e.LeftOut, why.LeftOut{Field: ref.Field, Near: near, Local: ref.Origin == content.Local},
+			)
 			if slices.Contains(t.Parents(), ref.Field) {
 				e.Parent = &near
 			}
@@ -317,7 +341,10 @@ func (w *investigation) absent(ctx context.Context) (err error) {
 	}
 	for _, u := range untaken {
 		if w.q.Type == "" || w.q.Type == u.Type {
-			w.facts.Untaken = append(w.facts.Untaken, why.Untaken{Origin: u.Origin, Type: u.Type, Key: u.Key, Reason: u.Reason, Since: u.Since})
+			w.facts.Untaken = append(
+				w.facts.Untaken,
+				why.Untaken{Origin: u.Origin, Type: u.Type, Key: u.Key, Reason: u.Reason, Since: u.Since},
+			)
 		}
 	}
 	for _, name := range w.g.ingest.Names() {
@@ -350,7 +377,13 @@ func (w *investigation) list(ctx context.Context) error {
 	if root == nil {
 		return nil
 	}
-	l := &why.List{Asked: w.q.Asked, Type: root.Type, OnlyTranslated: root.Translated, Limit: root.Limit, Sort: sortText(root.Sort)}
+	l := &why.List{
+		Asked:          w.q.Asked,
+		Type:           root.Type,
+		OnlyTranslated: root.Translated,
+		Limit:          root.Limit,
+		Sort:           sortText(root.Sort),
+	}
 	w.facts.List = l
 	if w.info == nil || root.Type != w.info.Type || !w.facts.Entry.HasDocument {
 		return nil
@@ -358,11 +391,16 @@ func (w *investigation) list(ctx context.Context) error {
 	find := func(r query.Root) (*query.RootResult, int, error) {
 		r.Locale = w.facts.Locale
 		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
-		res, err := w.g.store.Reader.Read(ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}}, int(w.g.limits.Answer))
+		res, err := w.g.store.Reader.Read(
+			ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}},
+			int(w.g.limits.Answer),
+		)
 		if err != nil {
 			return nil, 0, err
 		}
-		return &res.Roots[0], slices.IndexFunc(res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID }), nil
+		return &res.Roots[0], slices.IndexFunc(
+			res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID },
+		), nil
 	}
 	if root.Filter != nil {
 		docs, err := w.g.store.Entries.StoredDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
@@ -468,7 +506,9 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 		return err
 	}
 	for _, r := range w.g.cache.MadeOf(w.q.Edition, w.info.ID, w.facts.Locale) {
-		out.Cached = append(out.Cached, CachedAnswer{Asked: delivery.DisplayText(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)})
+		out.Cached = append(
+			out.Cached, CachedAnswer{Asked: delivery.DisplayText(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)},
+		)
 	}
 	slices.SortFunc(out.Cached, func(a, b CachedAnswer) int { return strings.Compare(a.Asked, b.Asked) })
 	if len(out.Cached) > 50 {
@@ -486,8 +526,19 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 	}
 	for _, name := range w.g.automation.SiteNames() {
 		for _, p := range shows {
-			if need := (access.Need{Verb: access.Read, Edition: w.q.Edition, Type: p.Type, Locale: w.facts.Locale}); w.facts.Reader.Rights.Allows(need) {
-				out.Pages = append(out.Pages, Page{Site: name, Address: strings.TrimSuffix(w.g.automation.Site(name).Address, "/") + p.Path, Entry: p.ID, Title: p.Title})
+			if need := (access.Need{Verb: access.Read, Edition: w.q.Edition, Type: p.Type,
+				Locale: w.facts.Locale}); w.facts.Reader.Rights.Allows(
+				need,
+			) {
+				out.Pages = append(
+					out.Pages,
+					Page{
+						Site:    name,
+						Address: strings.TrimSuffix(w.g.automation.Site(name).Address, "/") + p.Path,
+						Entry:   p.ID,
+						Title:   p.Title,
+					},
+				)
 			}
 		}
 	}

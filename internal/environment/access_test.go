@@ -82,8 +82,16 @@ func newLine(t *testing.T, nodes int) *line {
 	n := l.nodes[0]
 	n.must(t, client.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish"},
 		client.Edit{ID: "north", Type: "route", Save: per{"name": per{"en": "North Line"}}})
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring", "north"}}, Do: "publish"},
-		client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice"}}})
+	n.must(
+		t,
+		client.Edit{
+			ID:   "fog",
+			Type: "notice",
+			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring", "north"}},
+			Do:   "publish",
+		},
+		client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice"}}},
+	)
 	return l
 }
 
@@ -94,7 +102,9 @@ func (l *line) key(t *testing.T, grants ...string) (*access.Key, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k, secret, err := l.nodes[0].Keys.CreateKey(t.Context(), access.Key{Name: strings.Join(grants, " "), Grants: parsed}, "test")
+	k, secret, err := l.nodes[0].Keys.CreateKey(
+		t.Context(), access.Key{Name: strings.Join(grants, " "), Grants: parsed}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +118,9 @@ func (n node) ask(t *testing.T, secret, path string, header ...string) *client.A
 	for i := 0; i+1 < len(header); i += 2 {
 		h.Set(header[i], header[i+1])
 	}
-	a, err := (&client.Client{Address: n.client.Address, Key: secret}).Do(t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/"+path, h, nil)
+	a, err := (&client.Client{Address: n.client.Address, Key: secret}).Do(
+		t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/"+path, h, nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -128,12 +140,16 @@ func TestRightsOnlyAddUp(t *testing.T) {
 		{"nothing open, no key", "", "published/notices", 401, `"grant":"read published notice"`},
 		{"granted", notices, "published/notices/fog?fields=title", 200, `"Fog"`},
 		{"what nobody named is left out, and said", notices, "published/notices/fog", 200, `"hidden":["routes"]`},
-		{"a nested selection", notices, "published/notices/fog?fields=title,routes(name)", 403, `"grant":"read published route"`},
-		{"the mend is a command", notices, "published/notices/fog?fields=routes(name)", 403, `ubiquon key grant KEY \"read published route\"`},
+		{"a nested selection", notices, "published/notices/fog?fields=title,routes(name)", 403,
+			`"grant":"read published route"`},
+		{"the mend is a command", notices, "published/notices/fog?fields=routes(name)", 403,
+			`ubiquon key grant KEY \"read published route\"`},
 		{"another edition", notices, "preview/notices/fog?fields=title", 403, `"grant":"read preview notice"`},
 		{"its locale", norwegian, "published/notices/fog?fields=title,routes(name)&locale=nb", 200, `"Tåke"`},
-		{"another locale", norwegian, "published/notices/fog?fields=title", 403, `"grant":"read published notice in en"`},
-		{"another locale, by path", norwegian, "published/at?path=/notices/fog&fields=title&locale=ja", 404, "not-found"},
+		{"another locale", norwegian, "published/notices/fog?fields=title", 403,
+			`"grant":"read published notice in en"`},
+		{"another locale, by path", norwegian, "published/at?path=/notices/fog&fields=title&locale=ja", 404,
+			"not-found"},
 		{"its locale, negotiated", norwegian, "published/entries/fog?fields=title&locale=nb", 200, `"Tåke"`},
 	} {
 		a := n.ask(t, c.secret, c.path)
@@ -141,7 +157,8 @@ func TestRightsOnlyAddUp(t *testing.T) {
 			t.Errorf("%s: %d %s", c.name, a.Status, a.Body)
 		}
 	}
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: "route"}}, nil); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: "route"}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	open := n.ask(t, "", "published/routes?fields=name")
@@ -161,7 +178,8 @@ func TestRightsOnlyAddUp(t *testing.T) {
 		t.Errorf("what is not open, while something is: %d", a.Status)
 	}
 	before := n.Delivery.CacheStats()
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", nil, access.Grants{{Verb: access.Read, Edition: content.Published, Type: "route"}}); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", nil,
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: "route"}}); err != nil {
 		t.Fatal(err)
 	}
 	if a := n.ask(t, "", "published/routes?fields=name"); a.Status != 401 {
@@ -170,7 +188,8 @@ func TestRightsOnlyAddUp(t *testing.T) {
 	if after := n.Delivery.CacheStats(); after.Expired != before.Expired || after.Responses != before.Responses {
 		t.Errorf("a grant change expires something: %+v, %+v", before, after)
 	}
-	for _, bad := range []string{"write preview notice", "submit preview *", "read published notise", "read published notice in xx"} {
+	for _, bad := range []string{"write preview notice", "submit preview *", "read published " +
+		"notise", "read published notice in xx"} {
 		g, _ := access.ParseGrant(bad)
 		var wrong *api.BadParameterError
 		if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{g}, nil); !errors.As(err, &wrong) {
@@ -186,13 +205,21 @@ func TestWhatIsHiddenIsListed(t *testing.T) {
 	_, routes := l.key(t, "read published route")
 	const lenient = "handling=lenient"
 	a := n.ask(t, notices, "published/notices?fields=title,routes(name)", "Prefer", lenient)
-	if a.Status != 200 || !strings.Contains(string(a.Body), `"title":"Fog","about":{"hidden":["routes"]}}`) || a.Header.Get("Preference-Applied") != lenient || !strings.Contains(a.Header.Get("Vary"), "Prefer") {
+	if a.Status != 200 || !strings.Contains(string(a.Body), `"title":"Fog","about":{"hidden":["routes"]}}`) ||
+		a.Header.Get("Preference-Applied") != lenient ||
+		!strings.Contains(a.Header.Get("Vary"), "Prefer") {
 		t.Errorf("%d %s %v", a.Status, a.Body, a.Header)
 	}
-	if a := n.ask(t, notices, "published/entries/fog?fields=id,about(type),routes(name)", "Prefer", "return=minimal, "+lenient); !strings.Contains(string(a.Body), `"about":{"type":"notice","hidden":["routes"]}`) {
+	if a := n.ask(t, notices, "published/entries/fog?fields=id,about(type),routes(name)", "Prefer",
+		"return=minimal, "+lenient); !strings.Contains(
+		string(a.Body), `"about":{"type":"notice","hidden":["routes"]}`,
+	) {
 		t.Errorf("by id: %d %s", a.Status, a.Body)
 	}
-	if a := n.ask(t, routes, "published/routes/outer-ring?fields=name,notices[limit=2](title,routes(name))", "Prefer", lenient); !strings.Contains(string(a.Body), `"name":"Outer Ring","about":{"hidden":["notices"]}}`) {
+	if a := n.ask(t, routes, "published/routes/outer-ring?fields=name,notices[limit=2](title,routes(name))",
+		"Prefer", lenient); !strings.Contains(
+		string(a.Body), `"name":"Outer Ring","about":{"hidden":["notices"]}}`,
+	) {
 		t.Errorf("a way back: %d %s", a.Status, a.Body)
 	}
 	if a := n.ask(t, notices, "published/routes", "Prefer", lenient); a.Status != 403 {
@@ -202,20 +229,32 @@ func TestWhatIsHiddenIsListed(t *testing.T) {
 		t.Errorf("without the preference: %d", a.Status)
 	}
 	post := func(secret, query string) string {
-		a, err := (&client.Client{Address: n.client.Address, Key: secret}).Do(t.Context(), http.MethodPost, "/content/"+n.Replica.Environment()+"/published/graphql", nil, map[string]string{"query": query})
+		a, err := (&client.Client{Address: n.client.Address, Key: secret}).Do(
+			t.Context(), http.MethodPost, "/content/"+n.Replica.Environment()+"/published/graphql", nil,
+			map[string]string{"query": query},
+		)
 		if err != nil || a.Status != 200 {
 			t.Fatalf("%v %d %s", err, a.Status, a.Body)
 		}
 		return string(a.Body)
 	}
-	body := post(notices, `{ notices { nodes { title way: routes { name } } } more: notice(slug: "fog") { routes { name } } routes { totalCount } }`)
-	for _, want := range []string{`{"title":"Fog","way":null}`, `"more":{"routes":null}`, `"routes":null}`, `"path":["notices","nodes",0,"way"]`, `"path":["more","routes"]`, `"path":["routes"]`, `"grant":"read published route"`} {
+	body := post(
+		notices,
+		`{ notices { nodes { title way: routes { name } } } more: notice(slug: "fog") { routes { name } } routes { totalCount } }`,
+	)
+	for _, want := range []string{`{"title":"Fog","way":null}`, `"more":{"routes":null}`, `"routes":null}`,
+		`"path":["notices","nodes",0,"way"]`, `"path":["more","routes"]`, `"path":["routes"]`,
+		`"grant":"read published route"`} {
 		if !strings.Contains(body, want) {
 			t.Errorf("GraphQL lacks %s in %s", want, body)
 		}
 	}
-	body = post(routes, `{ node(id: "ring") { ... on Route { name notices(first: 1) { edges { node { title } } } } } other: node(id: "fog") { id } }`)
-	for _, want := range []string{`"node":{"name":"Outer Ring","notices":null}`, `"other":null`, `"path":["node","notices"]`, `"path":["other"]`} {
+	body = post(
+		routes,
+		`{ node(id: "ring") { ... on Route { name notices(first: 1) { edges { node { title } } } } } other: node(id: "fog") { id } }`,
+	)
+	for _, want := range []string{`"node":{"name":"Outer Ring","notices":null}`, `"other":null`,
+		`"path":["node","notices"]`, `"path":["other"]`} {
 		if !strings.Contains(body, want) {
 			t.Errorf("GraphQL by id lacks %s in %s", want, body)
 		}
@@ -227,7 +266,9 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 	k, secret := l.key(t, "read published notice")
 	const path = "published/notices?fields=title"
 	for i, n := range l.nodes {
-		testkit.Eventually(t, fmt.Sprintf("node %d knows the key", i), func() bool { return n.ask(t, secret, path).Status == 200 })
+		testkit.Eventually(
+			t, fmt.Sprintf("node %d knows the key", i), func() bool { return n.ask(t, secret, path).Status == 200 },
+		)
 	}
 	a := l.nodes[0]
 	rotated, second, err := a.Keys.RotateKey(t.Context(), k.Name, "test", time.Hour)
@@ -235,7 +276,10 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 		t.Fatal(rotated, err)
 	}
 	for i, n := range l.nodes {
-		testkit.Eventually(t, fmt.Sprintf("node %d takes both secrets", i), func() bool { return n.ask(t, second, path).Status == 200 && n.ask(t, secret, path).Status == 200 })
+		testkit.Eventually(
+			t, fmt.Sprintf("node %d takes both secrets", i),
+			func() bool { return n.ask(t, second, path).Status == 200 && n.ask(t, secret, path).Status == 200 },
+		)
 	}
 	_, third, err := a.Keys.RotateKey(t.Context(), k.ID, "test", 0)
 	if err != nil {
@@ -251,11 +295,15 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 	if _, err := a.Keys.RevokeKey(t.Context(), k.ID, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if got := a.ask(t, third, path); got.Status != 401 || !strings.Contains(string(got.Body), "revoked") || !strings.Contains(got.Header.Get("WWW-Authenticate"), `error="invalid_token"`) {
+	if got := a.ask(t, third, path); got.Status != 401 || !strings.Contains(string(got.Body), "revoked") ||
+		!strings.Contains(got.Header.Get("WWW-Authenticate"), `error="invalid_token"`) {
 		t.Errorf("revoked: %d %s", got.Status, got.Body)
 	}
 	for i, n := range l.nodes {
-		testkit.Eventually(t, fmt.Sprintf("node %d refuses the revoked key", i), func() bool { return n.ask(t, third, path).Status == 401 })
+		testkit.Eventually(
+			t, fmt.Sprintf("node %d refuses the revoked key", i),
+			func() bool { return n.ask(t, third, path).Status == 401 },
+		)
 	}
 	if took := time.Since(begin); took > 2*time.Second {
 		t.Errorf("revoked everywhere after %v, later than the lease", took)
@@ -264,27 +312,34 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 		t.Errorf("revoking twice: %v", err)
 	}
 	short, soon := time.Now().Add(300*time.Millisecond), ""
-	if _, soon, err = a.Keys.CreateKey(t.Context(), access.Key{Name: "short", Grants: k.Grants, Expires: &short}, "test"); err != nil {
+	if _, soon, err = a.Keys.CreateKey(t.Context(), access.Key{Name: "short", Grants: k.Grants, Expires: &short},
+		"test"); err != nil {
 		t.Fatal(err)
 	}
 	if got := a.ask(t, soon, path); got.Status != 200 && time.Now().Before(short) {
 		t.Errorf("before it expires: %d %s", got.Status, got.Body)
 	}
-	testkit.Eventually(t, "it expires", func() bool { return strings.Contains(string(a.ask(t, soon, path).Body), "expired") })
+	testkit.Eventually(
+		t, "it expires", func() bool { return strings.Contains(string(a.ask(t, soon, path).Body), "expired") },
+	)
 	if _, err := a.Keys.ExtendKey(t.Context(), "short", "test", 90); err != nil {
 		t.Fatal(err)
 	}
 	if got := a.ask(t, soon, path); got.Status != 200 {
 		t.Errorf("extended: %d", got.Status)
 	}
-	if _, err := a.Keys.GrantKey(t.Context(), "short", "test", access.Grants{{Verb: "read", Edition: "preview", Type: "notice"}}, k.Grants); err != nil {
+	if _, err := a.Keys.GrantKey(t.Context(), "short", "test",
+		access.Grants{{Verb: "read", Edition: "preview", Type: "notice"}}, k.Grants); err != nil {
 		t.Fatal(err)
 	}
-	if got, preview := a.ask(t, soon, path), a.ask(t, soon, "preview/notices?fields=title"); got.Status != 403 || preview.Status != 200 {
+	if got, preview := a.ask(t, soon, path), a.ask(t, soon, "preview/notices?fields=title"); got.Status != 403 ||
+		preview.Status != 200 {
 		t.Errorf("other grants: %d, %d", got.Status, preview.Status)
 	}
-	for name, bad := range map[string]access.Key{"no name": {Grants: k.Grants}, "like a person": {Name: "a@b", Grants: k.Grants}, "no grants": {Name: "x"},
-		"unknown type": {Name: "x", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "boat"}}}, "past": {Name: "x", Grants: k.Grants, Expires: &begin}} {
+	for name, bad := range map[string]access.Key{"no name": {Grants: k.Grants},
+		"like a person": {Name: "a@b", Grants: k.Grants}, "no grants": {Name: "x"},
+		"unknown type": {Name: "x", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "boat"}}},
+		"past":         {Name: "x", Grants: k.Grants, Expires: &begin}} {
 		var wrong *api.BadParameterError
 		if _, _, err := a.Keys.CreateKey(t.Context(), bad, "test"); !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", name, err)
@@ -300,20 +355,28 @@ func TestWhatKeysAreUsedFor(t *testing.T) {
 		n.ask(t, secret, "published/notices?fields=title", "User-Agent", "skerry-board/2")
 	}
 	info, err := n.KeyNamed(t, k.ID)
-	if err != nil || info.Use == nil || info.Use.Requests != 4 || info.Use.Hits != 3 || info.Use.Agent != "skerry-board/2" || info.Use.Address != "127.0.0.1" {
+	if err != nil || info.Use == nil || info.Use.Requests != 4 || info.Use.Hits != 3 ||
+		info.Use.Agent != "skerry-board/2" ||
+		info.Use.Address != "127.0.0.1" {
 		t.Fatalf("%+v %+v %v", info, info.Use, err)
 	}
 	all, _, err := n.client.Keys(t.Context())
-	if i := slices.IndexFunc(all, func(one client.KeyInfo) bool { return one.ID == k.ID }); err != nil || all[i].Use == nil || all[i].Use.Requests != 4 {
+	if i := slices.IndexFunc(all, func(one client.KeyInfo) bool { return one.ID == k.ID }); err != nil ||
+		all[i].Use == nil ||
+		all[i].Use.Requests != 4 {
 		t.Errorf("%v %+v", err, all)
 	}
-	_, bounded, err := n.Keys.CreateKey(t.Context(), access.Key{Name: "bounded", Grants: k.Grants, PerMinute: 3}, "test")
+	_, bounded, err := n.Keys.CreateKey(
+		t.Context(), access.Key{Name: "bounded", Grants: k.Grants, PerMinute: 3}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var last *client.Answer
 	for i := range 4 {
-		if last = n.ask(t, bounded, "published/notices?fields=title"); i < 3 && (last.Status != 200 || last.Header.Get("RateLimit") != fmt.Sprintf(`"key";r=%d;t=0`, 2-i) || last.Header.Get("RateLimit-Policy") != `"key";q=3;w=60`) {
+		if last = n.ask(t, bounded, "published/notices?fields=title"); i < 3 &&
+			(last.Status != 200 || last.Header.Get("RateLimit") != fmt.Sprintf(`"key";r=%d;t=0`, 2-i) ||
+				last.Header.Get("RateLimit-Policy") != `"key";q=3;w=60`) {
 			t.Errorf("request %d: %d %v", i, last.Status, last.Header)
 		}
 	}
@@ -355,16 +418,25 @@ func TestNothingTellsThatADraftExists(t *testing.T) {
 		same(name+", taken back", as, "published/notices/gone?fields=title", "published/notices/gune?fields=title")
 		same(name+", by id", as, "published/entries/ice?fields=id", "published/entries/ixe?fields=id")
 		same(name+", of another type", as, "published/entries/north?fields=id", "published/entries/nurth?fields=id")
-		same(name+", by path", as, "published/at?path=/notices/ice&fields=id", "published/at?path=/notices/ixe&fields=id")
+		same(
+			name+", by path", as, "published/at?path=/notices/ice&fields=id",
+			"published/at?path=/notices/ixe&fields=id",
+		)
 		same(name+", preview", as, "preview/notices/ice?fields=title", "preview/notices/ixe?fields=title")
-		same(name+", GraphQL", as, `published/graphql?query={notice(slug:"ice"){title}}`, `published/graphql?query={notice(slug:"ixe"){title}}`)
+		same(
+			name+", GraphQL", as, `published/graphql?query={notice(slug:"ice"){title}}`,
+			`published/graphql?query={notice(slug:"ixe"){title}}`,
+		)
 	}
 	// In time: the middle of many, taken in turns, so that noise hits both.
 	for try := 0; ; try++ {
 		times := [2][]time.Duration{}
 		for i := range 600 {
 			begin := time.Now()
-			n.ask(t, secret, []string{"published/notices/ice?fields=title", "published/notices/ixe?fields=title"}[i%2], "Prefer", "recompute")
+			n.ask(
+				t, secret, []string{"published/notices/ice?fields=title", "published/notices/ixe?fields=title"}[i%2],
+				"Prefer", "recompute",
+			)
 			times[i%2] = append(times[i%2], time.Since(begin))
 		}
 		slices.Sort(times[0])
@@ -385,7 +457,9 @@ func TestSubmissions(t *testing.T) {
 	n := l.nodes[0]
 	as := func(secret string, values map[string]any) *client.Answer {
 		t.Helper()
-		a, err := (&client.Client{Address: n.client.Address, Key: secret}).Submit(t.Context(), n.Replica.Environment(), "remarks", values)
+		a, err := (&client.Client{Address: n.client.Address, Key: secret}).Submit(
+			t.Context(), n.Replica.Environment(), "remarks", values,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -399,27 +473,36 @@ func TestSubmissions(t *testing.T) {
 	if a := as(reader, good); a.Status != 403 {
 		t.Errorf("a reader's key: %d", a.Status)
 	}
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	// All that is wrong is told at once, in words that name it, and is not counted.
 	for range 3 {
-		if a := as("", map[string]any{"text": strings.Repeat("x", 10), "day": "someday", "extra": 1}); a.Status != 422 || !strings.Contains(string(a.Body), `"day (kind)`) && !strings.Contains(string(a.Body), `day (kind)`) || !strings.Contains(string(a.Body), "extra (unknown)") || !strings.Contains(string(a.Body), "subject (required)") || strings.Contains(string(a.Body), "entry ,") {
+		if a := as("", map[string]any{"text": strings.Repeat("x", 10), "day": "someday",
+			"extra": 1}); a.Status != 422 ||
+			!strings.Contains(string(a.Body), `"day (kind)`) && !strings.Contains(string(a.Body), `day (kind)`) ||
+			!strings.Contains(string(a.Body), "extra (unknown)") ||
+			!strings.Contains(string(a.Body), "subject (required)") ||
+			strings.Contains(string(a.Body), "entry ,") {
 			t.Errorf("several mistakes: %d %s", a.Status, a.Body)
 		}
 	}
-	if a := as("", map[string]any{"subject": "Buy now", "website": "http://spam.example"}); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
+	if a := as("", map[string]any{"subject": "Buy now", "website": "http://spam.example"}); a.Status != 202 ||
+		string(a.Body) != "{\"accepted\":true}\n" {
 		t.Errorf("the trap answers like the rest: %d %s", a.Status, a.Body)
 	}
 	if a := as("", good); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
 		t.Fatalf("handed in: %d %s", a.Status, a.Body)
 	}
 	items, total, err := n.client.Entries(t.Context(), entries.EntryFilter{Type: "remark"})
-	if err != nil || total != 1 || items[0].State != content.InReview || items[0].Title != "Lost a hat" || !items[0].Withheld {
+	if err != nil || total != 1 || items[0].State != content.InReview || items[0].Title != "Lost a hat" ||
+		!items[0].Withheld {
 		t.Fatalf("%v %d %+v", err, total, items)
 	}
 	id := items[0].ID
-	for _, path := range []string{"preview/remarks?fields=id", "preview/entries/" + id + "?fields=id", "published/remarks?fields=id"} {
+	for _, path := range []string{"preview/remarks?fields=id", "preview/entries/" + id + "?fields=id",
+		"published/remarks?fields=id"} {
 		if a := n.ask(t, reader, path); strings.Contains(string(a.Body), id) {
 			t.Errorf("%s shows it: %s", path, a.Body)
 		}
@@ -450,7 +533,9 @@ func TestSubmissions(t *testing.T) {
 		"too long":                  {map[string]any{"subject": strings.Repeat("x", 21)}, 422, "20"},
 	} {
 		l2 := access.NewSecret()
-		if err := n.Keys.KeepKey(t.Context(), &access.Key{Name: name, Grants: access.Grants{{Verb: "submit", Edition: "preview", Type: "remark"}}}, l2, "test"); err != nil {
+		if err := n.Keys.KeepKey(t.Context(),
+			&access.Key{Name: name, Grants: access.Grants{{Verb: "submit", Edition: "preview", Type: "remark"}}},
+			l2, "test"); err != nil {
 			t.Fatal(err)
 		}
 		if a := as(l2, c.values); a.Status != c.status || !strings.Contains(string(a.Body), c.text) {
@@ -460,7 +545,9 @@ func TestSubmissions(t *testing.T) {
 	if a := as(submitter, map[string]any{"subject": "x", "text": strings.Repeat("x", 700)}); a.Status != 413 {
 		t.Errorf("too large: %d %s", a.Status, a.Body)
 	}
-	form, err := http.PostForm(n.client.Address+"/content/"+n.Replica.Environment()+"/submissions/notices", url.Values{"title": {"x"}})
+	form, err := http.PostForm(
+		n.client.Address+"/content/"+n.Replica.Environment()+"/submissions/notices", url.Values{"title": {"x"}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -473,13 +560,17 @@ func TestSubmissions(t *testing.T) {
 // TestSubmissionsAreBoundedInAll hands in from ever other addresses.
 func TestSubmissionsAreBoundedInAll(t *testing.T) {
 	n := newLine(t, 1).within(t, limits.Limits{SubmissionsFactor: 2})
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Submit, Edition: content.Preview, Type: "remark"}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	address := n.web(t, server.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	taken := 0
 	for i := range 20 {
-		req, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, address+"/content/"+n.Replica.Environment()+"/submissions/remarks", strings.NewReader(fmt.Sprintf(`{"subject": "Hat %d"}`, i)))
+		req, _ := http.NewRequestWithContext(
+			t.Context(), http.MethodPost, address+"/content/"+n.Replica.Environment()+"/submissions/remarks",
+			strings.NewReader(fmt.Sprintf(`{"subject": "Hat %d"}`, i)),
+		)
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("X-Forwarded-For", fmt.Sprintf("203.0.113.%d", i))
 		resp, err := http.DefaultClient.Do(req)
@@ -508,7 +599,10 @@ func TestPreviewLinks(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	n.must(t, client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thick"}, "routes": []any{"north"}}})
+	n.must(
+		t,
+		client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thick"}, "routes": []any{"north"}}},
+	)
 	for name, c := range map[string]struct {
 		path   string
 		status int
@@ -532,8 +626,12 @@ func TestPreviewLinks(t *testing.T) {
 			})
 		}
 	}
-	for name, bad := range map[string]string{"cut": link.Token[:len(link.Token)-2], "of another signature": strings.Split(link.Token, ".")[0] + ".x", "empty": "ubv_",
-		"expired": access.PreviewLink{Entry: "ice", Expires: time.Now().Add(-time.Second)}.Token(l.secret(t)), "of another environment": access.PreviewLink{Entry: "ice", Expires: time.Now().Add(time.Hour)}.Token([]byte("another"))} {
+	for name, bad := range map[string]string{"cut": link.Token[:len(link.Token)-2],
+		"of another signature": strings.Split(link.Token, ".")[0] + ".x", "empty": "ubv_",
+		"expired": access.PreviewLink{Entry: "ice",
+			Expires: time.Now().Add(-time.Second)}.Token(l.secret(t)),
+		"of another environment": access.PreviewLink{Entry: "ice",
+			Expires: time.Now().Add(time.Hour)}.Token([]byte("another"))} {
 		if a := n.ask(t, bad, "preview/notices/ice-thick?fields=title"); a.Status != 401 {
 			t.Errorf("%s: %d %s", name, a.Status, a.Body)
 		}
@@ -575,7 +673,9 @@ func (i *issuer) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	for id, k := range i.keys {
 		point, _ := k.PublicKey.Bytes()
 		set = append(set, map[string]string{"kty": "EC", "crv": "P-256", "use": "sig", "alg": "ES256", "kid": id,
-			"x": base64.RawURLEncoding.EncodeToString(point[1:33]), "y": base64.RawURLEncoding.EncodeToString(point[33:])})
+			"x": base64.RawURLEncoding.EncodeToString(
+				point[1:33],
+			), "y": base64.RawURLEncoding.EncodeToString(point[33:])})
 	}
 	_ = json.NewEncoder(w).Encode(map[string]any{"keys": set})
 }
@@ -589,14 +689,29 @@ func newIssuer(t *testing.T) (id *issuer, o environment.Options) {
 	id = &issuer{keys: map[string]*ecdsa.PrivateKey{"one": own}}
 	web := httptest.NewServer(id)
 	t.Cleanup(web.Close)
-	return id, environment.Options{Outbound: outbound.Options{Private: true}, Issuer: &access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
-		Grants: []access.ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview notice"}}, {Claim: "scope", Is: "routes", Grants: []string{"read published route"}}}}}
+	return id, environment.Options{
+		Outbound: outbound.Options{Private: true},
+		Issuer: &access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
+			Grants: []access.ClaimGrants{
+				{Claim: "role", Is: "crew", Grants: []string{"read preview notice"}},
+				{Claim: "scope", Is: "routes", Grants: []string{"read published route"}},
+			}},
+	}
 }
 
 // signed makes a token of somebody of the crew.
-func signed(t *testing.T, method jwt.SigningMethod, key any, kid string, change func(*jwt.Token, jwt.MapClaims)) string {
+func signed(
+	t *testing.T, method jwt.SigningMethod, key any, kid string, change func(*jwt.Token, jwt.MapClaims),
+) string {
 	t.Helper()
-	claims := jwt.MapClaims{"iss": "https://id.skerry.example", "aud": []string{"gateway"}, "sub": "tilda", "exp": time.Now().Add(time.Hour).Unix(), "role": []string{"crew"}, "scope": "mail routes"}
+	claims := jwt.MapClaims{
+		"iss":   "https://id.skerry.example",
+		"aud":   []string{"gateway"},
+		"sub":   "tilda",
+		"exp":   time.Now().Add(time.Hour).Unix(),
+		"role":  []string{"crew"},
+		"scope": "mail routes",
+	}
 	made := jwt.NewWithClaims(method, claims)
 	made.Header["kid"] = kid
 	if change != nil {
@@ -646,14 +761,17 @@ func TestTokensIssuedElsewhere(t *testing.T) {
 		"signature": token(jwt.SigningMethodES256, other, "one", nil),
 		"malformed": "a.b.c",
 		"too long":  token(jwt.SigningMethodES256, own, "one", set("exp", time.Now().AddDate(100, 0, 0).Unix())),
-		"critical":  signed(t, jwt.SigningMethodES256, own, "one", func(made *jwt.Token, _ jwt.MapClaims) { made.Header["crit"] = []string{"b64"} }),
+		"critical": signed(t, jwt.SigningMethodES256, own, "one",
+			func(made *jwt.Token, _ jwt.MapClaims) { made.Header["crit"] = []string{"b64"} }),
 	} {
 		a := n.ask(t, bad, "preview/notices?fields=title")
-		if a.Status != 401 || !strings.Contains(string(a.Body), `"reason":"`+class+`"`) || !strings.Contains(a.Header.Get("WWW-Authenticate"), class) {
+		if a.Status != 401 || !strings.Contains(string(a.Body), `"reason":"`+class+`"`) ||
+			!strings.Contains(a.Header.Get("WWW-Authenticate"), class) {
 			t.Errorf("%s: %d %s", class, a.Status, a.Body)
 		}
 	}
-	if a := n.ask(t, token(jwt.SigningMethodNone, jwt.UnsafeAllowNoneSignatureType, "one", nil), "preview/notices"); a.Status != 401 {
+	if a := n.ask(t, token(jwt.SigningMethodNone, jwt.UnsafeAllowNoneSignatureType, "one", nil),
+		"preview/notices"); a.Status != 401 {
 		t.Errorf("no signature at all: %d", a.Status)
 	}
 	if a := open(t, s, access.NewSecret()).ask(t, good, "preview/notices"); a.Status != 401 {
@@ -676,9 +794,15 @@ func TestTokensWaitTogether(t *testing.T) {
 	n := start(t, o, access.NewSecret())
 	answers := make(chan *client.Answer, 20)
 	for i := range cap(answers) {
-		token := signed(t, jwt.SigningMethodES256, id.keys["one"], "one", func(_ *jwt.Token, c jwt.MapClaims) { c["sub"] = fmt.Sprint(i) })
+		token := signed(
+			t, jwt.SigningMethodES256, id.keys["one"], "one",
+			func(_ *jwt.Token, c jwt.MapClaims) { c["sub"] = fmt.Sprint(i) },
+		)
 		go func() {
-			a, _ := (&client.Client{Address: n.client.Address, Key: token}).Do(context.Background(), http.MethodGet, "/content/"+n.Replica.Environment()+"/preview/notices?fields=title", nil, nil)
+			a, _ := (&client.Client{Address: n.client.Address, Key: token}).Do(
+				context.Background(), http.MethodGet,
+				"/content/"+n.Replica.Environment()+"/preview/notices?fields=title", nil, nil,
+			)
 			answers <- a
 		}()
 	}
@@ -717,7 +841,10 @@ func TestGuessesAreBoundedAndSlowNobodyElse(t *testing.T) {
 	_, secret := l.key(t, "read published notice")
 	address := n.web(t, server.Options{Proxies: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	get := func(key, from string) (int, string) {
-		req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, address+"/content/"+n.Replica.Environment()+"/published/notices?fields=title", nil)
+		req, _ := http.NewRequestWithContext(
+			t.Context(), http.MethodGet,
+			address+"/content/"+n.Replica.Environment()+"/published/notices?fields=title", nil,
+		)
 		req.Header.Set("Authorization", "Bearer "+key)
 		req.Header.Set("X-Forwarded-For", "198.51.100.200, "+from)
 		resp, err := http.DefaultClient.Do(req)
@@ -766,17 +893,26 @@ func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
 		resp.Body.Close()
 		return resp
 	}
-	if r := do("OPTIONS", path, "Origin", "https://skerry.example", "Access-Control-Request-Method", "GET", "Access-Control-Request-Headers", "authorization"); r.StatusCode/100 != 2 || r.Header.Get("Access-Control-Allow-Origin") != "https://skerry.example" || !strings.EqualFold(r.Header.Get("Access-Control-Allow-Headers"), "authorization") {
+	if r := do("OPTIONS", path, "Origin", "https://skerry.example", "Access-Control-Request-Method", "GET",
+		"Access-Control-Request-Headers", "authorization"); r.StatusCode/100 != 2 ||
+		r.Header.Get("Access-Control-Allow-Origin") != "https://skerry.example" ||
+		!strings.EqualFold(r.Header.Get("Access-Control-Allow-Headers"), "authorization") {
 		t.Errorf("preflight: %d %v", r.StatusCode, r.Header)
 	}
-	if r := do("OPTIONS", path, "Origin", "https://other.example", "Access-Control-Request-Method", "GET"); r.Header.Get("Access-Control-Allow-Origin") != "" {
+	if r := do("OPTIONS", path, "Origin", "https://other.example", "Access-Control-Request-Method",
+		"GET"); r.Header.Get(
+		"Access-Control-Allow-Origin",
+	) != "" {
 		t.Errorf("another origin's preflight: %v", r.Header)
 	}
 	r := do("GET", path, "Origin", "https://skerry.example", "Authorization", "Bearer "+secret)
-	if r.StatusCode != 200 || r.Header.Get("Access-Control-Allow-Origin") != "https://skerry.example" || !strings.Contains(strings.Join(r.Header.Values("Vary"), ","), "Origin") || !strings.Contains(strings.Join(r.Header.Values("Vary"), ","), "Authorization") {
+	if r.StatusCode != 200 || r.Header.Get("Access-Control-Allow-Origin") != "https://skerry.example" ||
+		!strings.Contains(strings.Join(r.Header.Values("Vary"), ","), "Origin") ||
+		!strings.Contains(strings.Join(r.Header.Values("Vary"), ","), "Authorization") {
 		t.Errorf("a page of the origin: %d %v", r.StatusCode, r.Header)
 	}
-	if r := do("GET", path, "X-Large", strings.Repeat("x", 80<<10)); r.StatusCode != http.StatusRequestHeaderFieldsTooLarge {
+	if r := do("GET", path, "X-Large",
+		strings.Repeat("x", 80<<10)); r.StatusCode != http.StatusRequestHeaderFieldsTooLarge {
 		t.Errorf("oversized headers: %d", r.StatusCode)
 	}
 	for _, query := range []string{"&key=" + secret, "&access_token=" + secret, "&" + secret} {
@@ -784,8 +920,11 @@ func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
 			t.Errorf("a key in the address: %d", r.StatusCode)
 		}
 	}
-	for name, header := range map[string]string{"another scheme": "Basic " + secret, "truncated": "Bearer " + secret[:20], "nothing": "Bearer ", "of another environment": "Bearer " + access.NewSecret(), "not a key": "Bearer {}"} {
-		if r := do("GET", path, "Authorization", header); r.StatusCode != 401 || !strings.HasPrefix(r.Header.Get("WWW-Authenticate"), "Bearer") {
+	for name, header := range map[string]string{"another scheme": "Basic " + secret,
+		"truncated": "Bearer " + secret[:20], "nothing": "Bearer ",
+		"of another environment": "Bearer " + access.NewSecret(), "not a key": "Bearer {}"} {
+		if r := do("GET", path, "Authorization", header); r.StatusCode != 401 ||
+			!strings.HasPrefix(r.Header.Get("WWW-Authenticate"), "Bearer") {
 			t.Errorf("%s: %d", name, r.StatusCode)
 		}
 	}
@@ -802,7 +941,9 @@ func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
 		t.Errorf("a slow client is kept: %v", err)
 	}
 	r = do("GET", "/console/")
-	for name, want := range map[string]string{"Content-Security-Policy": "default-src 'none'; script-src 'self'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Opener-Policy": "same-origin"} {
+	for name, want := range map[string]string{"Content-Security-Policy": "default-src 'none'; script-src " +
+		"'self'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
+		"Cross-Origin-Opener-Policy": "same-origin"} {
 		if !strings.HasPrefix(r.Header.Get(name), want) {
 			t.Errorf("the console's %s is %q", name, r.Header.Get(name))
 		}
@@ -820,7 +961,9 @@ func TestSigningIn(t *testing.T) {
 	do := func(cookie, method, path string, body any, header ...string) (int, string, *http.Cookie) {
 		t.Helper()
 		src, _ := json.Marshal(body)
-		req, _ := http.NewRequestWithContext(t.Context(), method, n.client.Address+"/control/v1"+path, bytes.NewReader(src))
+		req, _ := http.NewRequestWithContext(
+			t.Context(), method, n.client.Address+"/control/v1"+path, bytes.NewReader(src),
+		)
 		if cookie != "" {
 			req.AddCookie(&http.Cookie{Name: "ubiquon-session", Value: cookie})
 		}
@@ -840,17 +983,23 @@ func TestSigningIn(t *testing.T) {
 		return resp.StatusCode, string(out), set
 	}
 	const password = "a boat is no bath tub"
-	if status, body, _ := do("", "POST", "/welcome", per{"link": link}); status != 200 || !strings.Contains(body, `"first":true`) {
+	if status, body, _ := do("", "POST", "/welcome", per{"link": link}); status != 200 ||
+		!strings.Contains(body, `"first":true`) {
 		t.Fatalf("%d %s", status, body)
 	}
-	if status, body, _ := do("", "POST", "/welcome", per{"link": link, "email": "ask@skerry.example", "password": "short"}); status != 400 {
+	if status, body, _ := do("", "POST", "/welcome", per{"link": link, "email": "ask@skerry.example",
+		"password": "short"}); status != 400 {
 		t.Errorf("a short password: %d %s", status, body)
 	}
-	status, body, cookie := do("", "POST", "/welcome", per{"link": link, "email": "Ask@Skerry.example", "name": "Ask", "password": password})
-	if status != 200 || cookie == nil || !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode || !strings.Contains(body, `"administer":true`) {
+	status, body, cookie := do(
+		"", "POST", "/welcome", per{"link": link, "email": "Ask@Skerry.example", "name": "Ask", "password": password},
+	)
+	if status != 200 || cookie == nil || !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode ||
+		!strings.Contains(body, `"administer":true`) {
 		t.Fatalf("%d %s %v", status, body, cookie)
 	}
-	if status, _, _ := do("", "POST", "/welcome", per{"link": link, "email": "b@skerry.example", "password": password}); status != 404 {
+	if status, _, _ := do("", "POST", "/welcome", per{"link": link, "email": "b@skerry.example",
+		"password": password}); status != 404 {
 		t.Errorf("the link a second time: %d", status)
 	}
 	first := cookie.Value
@@ -865,11 +1014,14 @@ func TestSigningIn(t *testing.T) {
 	if status, _, _ := do(admin, "GET", "/keys", nil); status != 200 {
 		t.Errorf("an admin: %d", status)
 	}
-	for name, header := range map[string][]string{"Fetch Metadata": {"Sec-Fetch-Site", "cross-site"}, "an Origin": {"Origin", "https://other.example"}} {
-		if status, body, _ := do(admin, "POST", "/cache/purge", per{}, header...); status != 403 || !strings.Contains(body, "cross-site") {
+	for name, header := range map[string][]string{"Fetch Metadata": {"Sec-Fetch-Site", "cross-site"},
+		"an Origin": {"Origin", "https://other.example"}} {
+		if status, body, _ := do(admin, "POST", "/cache/purge", per{}, header...); status != 403 ||
+			!strings.Contains(body, "cross-site") {
 			t.Errorf("a write from another site, by %s: %d %s", name, status, body)
 		}
-		if status, _, _ := do("", "POST", "/session", per{"email": "ask@skerry.example", "password": password}, header...); status != 403 {
+		if status, _, _ := do("", "POST", "/session", per{"email": "ask@skerry.example", "password": password},
+			header...); status != 403 {
 			t.Errorf("signing in from another site, by %s: %d", name, status)
 		}
 	}
@@ -882,7 +1034,9 @@ func TestSigningIn(t *testing.T) {
 		keys, read, why int
 	}{{"reader", 403, 403, 403, 200, 200}, {"editor", 200, 403, 403, 200, 200}, {"approver", 200, 200, 403, 200, 200}} {
 		email := one.role + "@skerry.example"
-		if status, body, _ := do(admin, "POST", "/accounts", per{"email": email, "role": one.role, "password": password}); status != 200 || strings.Contains(body, "argon2") {
+		if status, body, _ := do(admin, "POST", "/accounts", per{"email": email, "role": one.role,
+			"password": password}); status != 200 ||
+			strings.Contains(body, "argon2") {
 			t.Fatalf("%d %s", status, body)
 		}
 		_, _, c := do("", "POST", "/session", per{"email": email, "password": password})
@@ -891,7 +1045,8 @@ func TestSigningIn(t *testing.T) {
 			method, path string
 			body         any
 		}{
-			{"POST", "/edits", per{"edits": []any{per{"id": "r-" + one.role, "type": "route", "save": per{"name": per{"en": one.role}}}}}},
+			{"POST", "/edits", per{"edits": []any{per{"id": "r-" + one.role, "type": "route",
+				"save": per{"name": per{"en": one.role}}}}}},
 			{"POST", "/edits", per{"edits": []any{per{"id": "r-" + one.role, "do": "publish"}}}},
 			{"GET", "/keys", nil}, {"GET", "/entries", nil}, {"POST", "/why", per{"entry": "x"}},
 		} {
@@ -899,7 +1054,8 @@ func TestSigningIn(t *testing.T) {
 			got = append(got, status)
 		}
 		// What a reader could not save is not there to be published.
-		if want := []int{one.save, one.publish, one.keys, one.read, one.why}; !slices.Equal(got, want) && !(one.role == "reader" && slices.Equal(got[2:], want[2:]) && got[0] == 403) {
+		if want := []int{one.save, one.publish, one.keys, one.read, one.why}; !slices.Equal(got, want) &&
+			!(one.role == "reader" && slices.Equal(got[2:], want[2:]) && got[0] == 403) {
 			t.Errorf("%s: %v, want %v", one.role, got, want)
 		}
 	}
@@ -910,13 +1066,16 @@ func TestSigningIn(t *testing.T) {
 	if status, _, _ := do(editor.Value, "GET", "/entries", nil); status != 401 {
 		t.Errorf("a disabled account's session: %d", status)
 	}
-	if status, _, _ := do("", "POST", "/session", per{"email": "editor@skerry.example", "password": password}); status != 401 {
+	if status, _, _ := do("", "POST", "/session", per{"email": "editor@skerry.example",
+		"password": password}); status != 401 {
 		t.Errorf("signing in to it: %d", status)
 	}
-	if status, body, _ := do(admin, "PATCH", "/accounts/ask@skerry.example", per{"role": "reader"}); status != 409 || !strings.Contains(body, "last admin") {
+	if status, body, _ := do(admin, "PATCH", "/accounts/ask@skerry.example", per{"role": "reader"}); status != 409 ||
+		!strings.Contains(body, "last admin") {
 		t.Errorf("the last admin: %d %s", status, body)
 	}
-	if status, body, _ := do(admin, "POST", "/accounts", per{"email": "Editor@skerry.example", "role": "editor"}); status != 409 {
+	if status, body, _ := do(admin, "POST", "/accounts", per{"email": "Editor@skerry.example",
+		"role": "editor"}); status != 409 {
 		t.Errorf("an address twice: %d %s", status, body)
 	}
 	if status, _, c := do(admin, "DELETE", "/session", nil); status != 200 || c.MaxAge >= 0 {
@@ -927,7 +1086,9 @@ func TestSigningIn(t *testing.T) {
 	}
 	statuses := map[int]int{}
 	for range 30 {
-		status, body, _ := do("", "POST", "/session", per{"email": "ask@skerry.example", "password": "wrong " + password})
+		status, body, _ := do(
+			"", "POST", "/session", per{"email": "ask@skerry.example", "password": "wrong " + password},
+		)
 		statuses[status]++
 		if strings.Contains(body, password) {
 			t.Fatal("the password is told back")
@@ -943,14 +1104,16 @@ func TestSigningIn(t *testing.T) {
 func TestFourEyes(t *testing.T) {
 	n, _, _ := islesNode(t)
 	n.must(t, client.Edit{ID: "b1", Type: "berth", Save: per{"name": "North", "number": 1}, Do: "submit"})
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err == nil || !strings.Contains(err.Error(), "somebody else") {
+	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err == nil ||
+		!strings.Contains(err.Error(), "somebody else") {
 		t.Errorf("the writer approves: %v", err)
 	}
 	_, other, err := n.Keys.CreateKey(t.Context(), access.Key{Name: "duty", Grants: service.Everything()}, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err != nil {
+	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Edit(t.Context(), client.Edit{ID: "b1",
+		Do: "approve"}); err != nil {
 		t.Errorf("somebody else approves: %v", err)
 	}
 	n.must(t, client.Edit{ID: "b1", Do: "publish"})
@@ -979,25 +1142,32 @@ func TestNoSecretIsLogged(t *testing.T) {
 	}
 	_, former, _ := g.Keys.RotateKey(t.Context(), k.ID, "test", time.Hour)
 	const password = "a boat is no bath tub"
-	_, link, err := g.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test")
+	_, link, err := g.Accounts.CreateAccount(
+		t.Context(), accounts.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	cookie, chosen, err := g.Accounts.ChoosePassword(t.Context(), link, "", "", password, audit.Actor{Address: "203.0.113.1"}, "test")
+	cookie, chosen, err := g.Accounts.ChoosePassword(
+		t.Context(), link, "", "", password, audit.Actor{Address: "203.0.113.1"}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: web.URL, Key: former}
 	base := "/content/" + s.Environment + "/published"
 	var said bytes.Buffer
-	for _, path := range []string{base + "/notices", base + "/notices?key=" + secret, "/control/v1/keys", "/control/v1/audit", "/control/v1/refusals", "/control/v1/accounts", "/control/v1/nothing", "/metrics", "/control/v1/status"} {
+	for _, path := range []string{base + "/notices", base + "/notices?key=" + secret, "/control/v1/keys",
+		"/control/v1/audit", "/control/v1/refusals", "/control/v1/accounts", "/control/v1/nothing", "/metrics",
+		"/control/v1/status"} {
 		a, err := c.Do(t.Context(), http.MethodGet, path, nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
 		said.Write(a.Body)
 	}
-	for _, body := range []any{per{"email": "ask@skerry.example", "password": password + "!"}, per{"email": "ask@skerry.example", "password": password}, "x"} {
+	for _, body := range []any{per{"email": "ask@skerry.example", "password": password + "!"},
+		per{"email": "ask@skerry.example", "password": password}, "x"} {
 		a, err := c.Do(t.Context(), http.MethodPost, "/control/v1/session", nil, body)
 		if err != nil {
 			t.Fatal(err)
@@ -1005,14 +1175,19 @@ func TestNoSecretIsLogged(t *testing.T) {
 		said.Write(a.Body)
 	}
 	var stored string
-	if err := s.DB.Pool.QueryRow(t.Context(), `select string_agg(t, ' ') from (select row_to_json(a)::text t from audit a union all select row_to_json(c)::text from change c union all select row_to_json(k)::text from access_key k
-		union all select row_to_json(n)::text from session n union all select row_to_json(i)::text from invitation i) x`).Scan(&stored); err != nil {
+	if err := s.DB.Pool.QueryRow(t.Context(), `select string_agg(t, ' ') from (select row_to_json(a)::text t from
+		audit a union all select row_to_json(c)::text from change c union all select row_to_json(k)::text from
+		access_key k
+		union all select row_to_json(n)::text from session n union all select row_to_json(i)::text from invitation
+		i) x`).Scan(&stored); err != nil {
 		t.Fatal(err)
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	for name, text := range map[string]string{"the log": out.String(), "an answer": said.String(), "what is stored": stored} {
-		for what, secret := range map[string]string{"a key": secret, "a rotated key": former, "a password": password, "a link": link, "a cookie": cookie, "a password's hash": chosen.Password} {
+	for name, text := range map[string]string{"the log": out.String(), "an answer": said.String(),
+		"what is stored": stored} {
+		for what, secret := range map[string]string{"a key": secret, "a rotated key": former,
+			"a password": password, "a link": link, "a cookie": cookie, "a password's hash": chosen.Password} {
 			if strings.Contains(text, secret) {
 				t.Errorf("%s holds %s", name, what)
 			}

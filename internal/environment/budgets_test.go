@@ -46,7 +46,10 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{Plans: 1 << 20})
 	_, key := l.key(t, "read published *")
-	testkit.Eventually(t, "the node knows the key", func() bool { return n.ask(t, key, "published/notices?fields=title").Status == 200 })
+	testkit.Eventually(
+		t, "the node knows the key",
+		func() bool { return n.ask(t, key, "published/notices?fields=title").Status == 200 },
+	)
 	handler := server.New(server.Options{Environment: n.Environment})
 	send := func(i int, method, path, secret string, body string) int {
 		r := httptest.NewRequest(method, path, strings.NewReader(body))
@@ -70,15 +73,18 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 			return send(i, "GET", fmt.Sprintf("%snotices?limit=%d&x=%s", base, i%100, long), "", "")
 		}, 401},
 		"GraphQL of nobody": {5_000, func(i int) int {
-			return send(i, "POST", base+"graphql", "", fmt.Sprintf(`{"query": "{ a%d: notices { totalCount } } #%s"}`, i, long))
+			return send(i, "POST", base+"graphql", "",
+				fmt.Sprintf(`{"query": "{ a%d: notices { totalCount } } #%s"}`, i, long))
 		}, 401},
 		"plans of a key": {20_000, func(i int) int {
 			return send(i, "GET", fmt.Sprintf("%snotices?fields=title&limit=0&offset=%d", base, i%10_000), key, "")
 		}, 200},
 		"sign-ins": {5_000, func(i int) int {
-			return send(i, "POST", "/control/v1/session", "", fmt.Sprintf(`{"email": "%d%s", "password": "x"}`, i, long[:3000]))
+			return send(i, "POST", "/control/v1/session", "",
+				fmt.Sprintf(`{"email": "%d%s", "password": "x"}`, i, long[:3000]))
 		}, 401},
-		"keys that are none": {20_000, func(i int) int { return send(i, "GET", base+"notices", fmt.Sprint("ubq_", i), "") }, 401},
+		"keys that are none": {20_000,
+			func(i int) int { return send(i, "GET", base+"notices", fmt.Sprint("ubq_", i), "") }, 401},
 		"submissions": {5_000, func(i int) int {
 			return send(i, "POST", "/content/"+n.Replica.Environment()+"/submissions/remarks", "", `{"subject": "x"}`)
 		}, 401},
@@ -104,9 +110,14 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 func TestBodiesAreBounded(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
-	for path, size := range map[string]int{"/control/v1/session": 5 << 10, "/control/v1/welcome": 5 << 10, "/control/v1/keys": 65 << 10, "/control/v1/edits": 9 << 20, "/control/v1/model/plan": 9 << 20,
-		"/control/v1/why": 65 << 10, "/hooks/none": 2 << 20, "/content/" + n.Replica.Environment() + "/published/graphql": 257 << 10} {
-		a, err := n.client.Do(t.Context(), http.MethodPost, path, http.Header{"Content-Type": {"application/json"}}, json.RawMessage(`{"email": "`+strings.Repeat("x", size)+`"}`))
+	for path, size := range map[string]int{"/control/v1/session": 5 << 10, "/control/v1/welcome": 5 << 10,
+		"/control/v1/keys": 65 << 10, "/control/v1/edits": 9 << 20, "/control/v1/model/plan": 9 << 20,
+		"/control/v1/why": 65 << 10, "/hooks/none": 2 << 20,
+		"/content/" + n.Replica.Environment() + "/published/graphql": 257 << 10} {
+		a, err := n.client.Do(
+			t.Context(), http.MethodPost, path, http.Header{"Content-Type": {"application/json"}},
+			json.RawMessage(`{"email": "`+strings.Repeat("x", size)+`"}`),
+		)
 		if err == nil && a.Status != http.StatusRequestEntityTooLarge {
 			t.Errorf("%s takes %d bytes: %d %.100s", path, size, a.Status, a.Body)
 		}
@@ -117,12 +128,21 @@ func TestBodiesAreBounded(t *testing.T) {
 func TestAnswersAreBounded(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{Answer: 64 << 10})
-	n.must(t, client.Edit{ID: "scarf", Type: "remark", Save: per{"subject": "Scarf", "text": per{"en": strings.Repeat("Woollen. ", 3000)}}, Do: "publish"})
+	n.must(
+		t,
+		client.Edit{
+			ID:   "scarf",
+			Type: "remark",
+			Save: per{"subject": "Scarf", "text": per{"en": strings.Repeat("Woollen. ", 3000)}},
+			Do:   "publish",
+		},
+	)
 	many := "{ remarks { nodes { "
 	for i := range 100 {
 		many += fmt.Sprintf("a%d: text { html } ", i)
 	}
-	for _, path := range []string{graphqlOf("published", many+"} } }"), "published/remarks?fields=text(html,inline,tree,commonmark,plain)"} {
+	for _, path := range []string{graphqlOf("published", many+"} } }"),
+		"published/remarks?fields=text(html,inline,tree,commonmark,plain)"} {
 		a := n.ask(t, n.client.Key, path)
 		if a.Status != http.StatusRequestEntityTooLarge || !strings.Contains(string(a.Body), "64KB") {
 			t.Errorf("%.60s: %d %.200s", path, a.Status, a.Body)
@@ -139,7 +159,10 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{Computing: 4, ComputingPerPrincipal: 2, Patience: 1, WaitingPerPrincipal: 10})
 	_, flood := l.key(t, "read published *")
-	testkit.Eventually(t, "the node knows the key", func() bool { return n.ask(t, flood, "published/notices?fields=title").Status == 200 })
+	testkit.Eventually(
+		t, "the node knows the key",
+		func() bool { return n.ask(t, flood, "published/notices?fields=title").Status == 200 },
+	)
 	tx, err := l.store.DB.Pool.Begin(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -153,14 +176,19 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 	refused := make(chan int, 100)
 	for i := range 40 {
 		wg.Go(func() {
-			a, err := (&client.Client{Address: n.client.Address, Key: flood}).Do(leaving, http.MethodGet, fmt.Sprintf("/content/%s/published/notices?fields=title&offset=%d", n.Replica.Environment(), i+1), nil, nil)
+			a, err := (&client.Client{Address: n.client.Address, Key: flood}).Do(
+				leaving, http.MethodGet,
+				fmt.Sprintf("/content/%s/published/notices?fields=title&offset=%d", n.Replica.Environment(), i+1),
+				nil, nil,
+			)
 			if err == nil {
 				refused <- a.Status
 			}
 		})
 	}
 	waiting := func() (n int) {
-		if err := l.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_stat_activity where wait_event_type = 'Lock' and query like '%document%'`).Scan(&n); err != nil {
+		if err := l.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_stat_activity where wait_event_type
+			= 'Lock' and query like '%document%'`).Scan(&n); err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -175,7 +203,8 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 			t.Errorf("a read beyond is refused with %d", status)
 		}
 	}
-	for path, status := range map[string]int{"/health/ready": 200, "/health/live": 200, "/control/v1/keys": 200, "/control/v1/status": 200, "/content/" + n.Replica.Environment() + "/published/notices?fields=title": 200} {
+	for path, status := range map[string]int{"/health/ready": 200, "/health/live": 200, "/control/v1/keys": 200,
+		"/control/v1/status": 200, "/content/" + n.Replica.Environment() + "/published/notices?fields=title": 200} {
 		begin := time.Now()
 		a, err := n.client.Do(t.Context(), http.MethodGet, path, nil, nil)
 		if err != nil || a.Status != status {
@@ -189,7 +218,10 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 	}
 	leave()
 	wg.Wait()
-	testkit.Eventually(t, "the statements of those who left have ended", func() bool { return waiting() == 0 && n.Delivery.Admission().Running == 0 })
+	testkit.Eventually(
+		t, "the statements of those who left have ended",
+		func() bool { return waiting() == 0 && n.Delivery.Admission().Running == 0 },
+	)
 }
 
 // TestRefusedHooksFillNothing announces what proves nothing.
@@ -198,7 +230,10 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	n := w.nodes[0]
 	statuses := map[int]int{}
 	for range 400 {
-		resp, err := http.Post(n.client.Address+"/hooks/harbour", "application/json", strings.NewReader(`{"x": "`+strings.Repeat("y", 5000)+`"}`))
+		resp, err := http.Post(
+			n.client.Address+"/hooks/harbour", "application/json",
+			strings.NewReader(`{"x": "`+strings.Repeat("y", 5000)+`"}`),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -208,18 +243,22 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) > 100 || len(kept) != statuses[401] {
+	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+		len(kept) > 100 ||
+		len(kept) != statuses[401] {
 		t.Errorf("%d are kept, %v", len(kept), err)
 	}
 	if n.Ingest.DroppedHooks() != int64(statuses[429]) {
 		t.Errorf("%d are counted", n.Ingest.DroppedHooks())
 	}
 	for i := range 40 {
-		if err := w.store.Events.AddRefused(t.Context(), &events.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
+		if err := w.store.Events.AddRefused(t.Context(),
+			&events.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil || len(kept) != 25 {
+	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+		len(kept) != 25 {
 		t.Errorf("%d of one origin are kept, %v", len(kept), err)
 	}
 }
@@ -229,9 +268,14 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{StreamsPerPrincipal: 2})
 	k, secret := l.key(t, "read published *")
-	testkit.Eventually(t, "the node knows the key", func() bool { return n.ask(t, secret, "published/notices").Status == 200 })
+	testkit.Eventually(
+		t, "the node knows the key", func() bool { return n.ask(t, secret, "published/notices").Status == 200 },
+	)
 	open := func() (*http.Response, error) {
-		req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, n.client.Address+"/content/"+n.Replica.Environment()+"/published/changes", nil)
+		req, _ := http.NewRequestWithContext(
+			t.Context(), http.MethodGet, n.client.Address+"/content/"+n.Replica.Environment()+"/published/changes",
+			nil,
+		)
 		req.Header.Set("Authorization", "Bearer "+secret)
 		return http.DefaultClient.Do(req)
 	}
@@ -244,7 +288,10 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 		defer resp.Body.Close()
 		streams = append(streams, resp)
 	}
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog"}, "slug": "told"}, Do: "publish"})
+	n.must(
+		t,
+		client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog"}, "slug": "told"}, Do: "publish"},
+	)
 	buffer := make([]byte, 4096)
 	heard := ""
 	for !strings.Contains(heard, "published") {
@@ -257,7 +304,15 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 	if _, err := n.Keys.RevokeKey(t.Context(), k.ID, "test"); err != nil {
 		t.Fatal(err)
 	}
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Secret"}, "slug": "untold"}, Do: "publish"})
+	n.must(
+		t,
+		client.Edit{
+			ID:   "fog",
+			Type: "notice",
+			Save: per{"title": per{"en": "Secret"}, "slug": "untold"},
+			Do:   "publish",
+		},
+	)
 	rest, _ := io.ReadAll(streams[0].Body) // it ends
 	if strings.Contains(string(rest), "published") {
 		t.Errorf("a revoked key hears of more: %s", rest)
@@ -271,23 +326,41 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 	n := l.nodes[0]
 	var wg sync.WaitGroup
 	begin := time.Now()
-	for i, dear := range []string{strings.Repeat("_a*", 23_000), strings.Repeat("[a](", 20_000), strings.Repeat("[a][", 20_000), "|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + strings.Repeat("\n|a", 5000)} {
+	for i, dear := range []string{strings.Repeat("_a*", 23_000), strings.Repeat("[a](", 20_000),
+		strings.Repeat("[a][", 20_000),
+		"|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + strings.Repeat("\n|a", 5000)} {
 		wg.Go(func() {
-			_, err := n.client.Edit(t.Context(), client.Edit{ID: fmt.Sprint("dear", i), Type: "remark", Save: per{"subject": "Dear", "text": per{"en": dear}}})
+			_, err := n.client.Edit(
+				t.Context(),
+				client.Edit{
+					ID:   fmt.Sprint("dear", i),
+					Type: "remark",
+					Save: per{"subject": "Dear", "text": per{"en": dear}},
+				},
+			)
 			if err == nil || !strings.Contains(err.Error(), "fields.text.en") {
 				t.Errorf("text %d: %v", i, err)
 			}
 		})
 	}
 	for i := range 10 {
-		n.must(t, client.Edit{ID: fmt.Sprint("plain", i), Type: "remark", Save: per{"subject": fmt.Sprint("Plain ", i), "text": per{"en": "Plain *text*."}}})
+		n.must(
+			t,
+			client.Edit{
+				ID:   fmt.Sprint("plain", i),
+				Type: "remark",
+				Save: per{"subject": fmt.Sprint("Plain ", i), "text": per{"en": "Plain *text*."}},
+			},
+		)
 	}
 	wg.Wait()
 	if took := time.Since(begin); took > 10*time.Second {
 		t.Errorf("it took %v", took)
 	}
 	long := strings.Repeat("Woollen. ", 12_000)
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "long", Type: "remark", Save: per{"subject": "Long", "text": per{"en": long}}}); err == nil || !strings.Contains(err.Error(), "100000") {
+	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "long", Type: "remark",
+		Save: per{"subject": "Long", "text": per{"en": long}}}); err == nil ||
+		!strings.Contains(err.Error(), "100000") {
 		t.Errorf("a text that is too long: %v", err)
 	}
 }
@@ -320,19 +393,22 @@ func TestOddAgentsBreakNothing(t *testing.T) {
 func TestAnonymousReadersAreBounded(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{AnonymousComputedPerMinute: 5, AnonymousPerMinute: 30})
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: "notice"}}, nil); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: "notice"}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	refused := 0
 	for i := range 10 {
-		if a := n.ask(t, "", fmt.Sprintf("published/notices?fields=title&limit=%d", i+1)); a.Status == 429 && a.Header.Get("Retry-After") != "" {
+		if a := n.ask(t, "", fmt.Sprintf("published/notices?fields=title&limit=%d", i+1)); a.Status == 429 &&
+			a.Header.Get("Retry-After") != "" {
 			refused++
 		}
 	}
 	if refused < 4 || refused > 5 {
 		t.Errorf("%d of ten computations are refused", refused)
 	}
-	if a := n.ask(t, "", "published/notices?fields=title&limit=1"); a.Status != 200 || !testkit.Hit(a.Header.Get("Cache-Status")) {
+	if a := n.ask(t, "", "published/notices?fields=title&limit=1"); a.Status != 200 ||
+		!testkit.Hit(a.Header.Get("Cache-Status")) {
 		t.Errorf("what is held: %d", a.Status)
 	}
 	for range 30 {
@@ -356,8 +432,10 @@ func TestMetricsAreNotForEverybody(t *testing.T) {
 		from, forwarded, secret string
 		status                  int
 	}{
-		"here": {"127.0.0.1:1", "", "", 200}, "elsewhere": {"203.0.113.9:1", "", "", 401}, "through a proxy": {"127.0.0.1:1", "203.0.113.9", "", 401},
-		"elsewhere, with a key that may read": {"203.0.113.9:1", "", reader, 403}, "elsewhere, with one that administers": {"203.0.113.9:1", "", n.client.Key, 200},
+		"here": {"127.0.0.1:1", "", "", 200}, "elsewhere": {"203.0.113.9:1", "", "", 401},
+		"through a proxy":                     {"127.0.0.1:1", "203.0.113.9", "", 401},
+		"elsewhere, with a key that may read": {"203.0.113.9:1", "", reader, 403}, "elsewhere, with one that " +
+			"administers": {"203.0.113.9:1", "", n.client.Key, 200},
 	} {
 		r := httptest.NewRequest(http.MethodGet, "/metrics", nil)
 		r.RemoteAddr = c.from
@@ -381,7 +459,10 @@ func TestFiltersArePriced(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	effort := func(filter string) int {
-		out, err := n.client.Examine(t.Context(), client.ReadQuestion{Request: "/notices?limit=1&fields=title&filter=" + url.QueryEscape(filter)})
+		out, err := n.client.Examine(
+			t.Context(),
+			client.ReadQuestion{Request: "/notices?limit=1&fields=title&filter=" + url.QueryEscape(filter)},
+		)
 		if err != nil || out.Status != 200 {
 			t.Fatalf("%s: %v %+v", filter, err, out)
 		}

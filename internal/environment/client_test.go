@@ -24,7 +24,12 @@ func (r *recorder) RoundTrip(req *http.Request) (*http.Response, error) {
 	if req.Body != nil {
 		_, _ = io.Copy(io.Discard, req.Body) // it is to be sent whole
 	}
-	return &http.Response{StatusCode: 200, Header: http.Header{}, Body: io.NopCloser(strings.NewReader("{}")), Request: req}, nil
+	return &http.Response{
+		StatusCode: 200,
+		Header:     http.Header{},
+		Body:       io.NopCloser(strings.NewReader("{}")),
+		Request:    req,
+	}, nil
 }
 
 // TestEveryCallHasARoute makes every call of the client, with arguments of some kind,
@@ -79,7 +84,8 @@ func TestEveryCallHasARoute(t *testing.T) {
 		if r.Header.Get("Authorization") != "Bearer ubq_x" {
 			t.Errorf("%s says not who asks", name)
 		}
-		if r.Method != http.MethodGet && r.Method != http.MethodDelete && r.Header.Get("Content-Type") == "" && r.ContentLength != 0 {
+		if r.Method != http.MethodGet && r.Method != http.MethodDelete && r.Header.Get("Content-Type") == "" &&
+			r.ContentLength != 0 {
 			t.Errorf("%s says not what it sends", name)
 		}
 		if strings.HasPrefix(r.URL.Path, "/content/") {

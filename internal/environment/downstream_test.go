@@ -55,16 +55,23 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 		edge.ServeHTTP(w, r)
 	}))
 	t.Cleanup(web.Close)
-	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").Replace(testkit.Ferries)
+	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s}", "plural: routes",
+		"plural: routes\n    freshness: {shared: 60s}").
+		Replace(testkit.Ferries)
 	s := testkit.Store(t, testkit.Model(t, shared))
-	o := environment.Options{Store: s, Outbound: outbound.Options{Private: true}, Downstream: map[string]outbound.Target{"breakwater": {Call: web.URL + "/invalidations", Secret: toldSecret}}}
+	o := environment.Options{
+		Store:      s,
+		Outbound:   outbound.Options{Private: true},
+		Downstream: map[string]outbound.Target{"breakwater": {Call: web.URL + "/invalidations", Secret: toldSecret}},
+	}
 	secret := access.NewSecret()
 	a := start(t, o, secret)
 	b := start(t, o, secret)
 	edge = breakwater.New(breakwater.Options{Gateway: b.client.Address, Secret: toldSecret})
 	publish(t, a, "p1", "pier", content.Fields{"name": "Mella"})
 	publish(t, a, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}})
-	if _, err := a.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
+	if _, err := a.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	known := func() bool {
@@ -96,13 +103,15 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 	done := publish(t, a, "p1", "pier", content.Fields{"name": "Mella pier"})
 	testkit.Eventually(t, "a call is refused, and that is told", func() bool {
 		all, _ := a.Automation.Downstream(t.Context())
-		return len(all) == 1 && all[0].Attempts == 1 && strings.Contains(all[0].Failed, "the gate is shut") && all[0].Next != nil
+		return len(all) == 1 && all[0].Attempts == 1 && strings.Contains(all[0].Failed, "the gate is shut") &&
+			all[0].Next != nil
 	})
 	if how, _ := read("/piers?fields=name"); how != "Breakwater; hit" {
 		t.Errorf("it was not told yet, and says %q", how)
 	}
 	testkit.Eventually(t, "the call is made again", known)
-	if how, body := read("/piers?fields=name"); how != "Breakwater; fwd=uri-miss; stored" || !strings.Contains(body, "Mella pier") {
+	if how, body := read("/piers?fields=name"); how != "Breakwater; fwd=uri-miss; stored" ||
+		!strings.Contains(body, "Mella pier") {
 		t.Errorf("%q %s", how, body)
 	}
 	if how, _ := read("/routes?fields=name"); how != "Breakwater; hit" {
@@ -111,11 +120,13 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 	mu.Lock()
 	last := calls[len(calls)-1]
 	mu.Unlock()
-	if len(calls) != 1 || last.Sequence < done.Sequence || !slices.Equal(last.Groups, []string{"pier"}) || !slices.Equal(last.Addresses, []string{at + "/piers?fields=name"}) {
+	if len(calls) != 1 || last.Sequence < done.Sequence || !slices.Equal(last.Groups, []string{"pier"}) ||
+		!slices.Equal(last.Addresses, []string{at + "/piers?fields=name"}) {
 		t.Errorf("told %+v", calls)
 	}
 
-	if _, err := s.DB.Pool.Exec(t.Context(), `update change set id = gen_random_uuid() where environment = $1`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update change set id = gen_random_uuid() where environment =
+		$1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "when the log is another one, all of it is told of", func() bool {
@@ -123,9 +134,15 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 		defer mu.Unlock()
 		return slices.Equal(calls[len(calls)-1].Groups, []string{"pier", "route", "settings"})
 	})
-	testkit.Eventually(t, "and it is let go of", func() bool { how, _ := read("/routes?fields=name"); return how != "Breakwater; hit" })
+	testkit.Eventually(
+		t, "and it is let go of",
+		func() bool { how, _ := read("/routes?fields=name"); return how != "Breakwater; hit" },
+	)
 	read("/routes?fields=name")
-	resp, err := http.Post(web.URL+"/invalidations", "application/json", strings.NewReader(`{"specversion":"1.0","data":{"groups":["route"]}}`))
+	resp, err := http.Post(
+		web.URL+"/invalidations", "application/json",
+		strings.NewReader(`{"specversion":"1.0","data":{"groups":["route"]}}`),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -139,20 +156,35 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 // 9111 alone: nearly everything is answered by it, whatever readers send, and nothing is
 // older after a publish that it was told of by a plain request.
 func TestACacheThatKnowsNothingOfUs(t *testing.T) {
-	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s, staleWhileRevalidate: 5m}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").Replace(testkit.Ferries)
+	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s, "+
+		"staleWhileRevalidate: 5m}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").
+		Replace(testkit.Ferries)
 	var edge *breakwater.Standard
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { edge.ServeHTTP(w, r) }))
 	t.Cleanup(web.Close)
 	s := testkit.Store(t, testkit.Model(t, shared))
 	n := start(t, environment.Options{Store: s, Outbound: outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"}}}, access.NewSecret())
+		Downstream: map[string]outbound.Target{
+			"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"},
+		}}, access.NewSecret())
 	edge = breakwater.NewStandard(n.client.Address)
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella", "slug": "mella"})
-	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "slug": "ring", "piers": []any{"p1"}})
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
+	publish(
+		t, n, "r1", "route",
+		content.Fields{"name": map[string]any{"en": "Ring"}, "slug": "ring", "piers": []any{"p1"}},
+	)
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test",
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}, nil); err != nil {
 		t.Fatal(err)
 	}
-	_, key, err := n.Keys.CreateKey(t.Context(), access.Key{Name: "site", Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}}, "test")
+	_, key, err := n.Keys.CreateKey(
+		t.Context(),
+		access.Key{
+			Name:   "site",
+			Grants: access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}},
+		},
+		"test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -162,8 +194,15 @@ func TestACacheThatKnowsNothingOfUs(t *testing.T) {
 	}
 	testkit.Eventually(t, "it knows of all so far", known)
 	base := "/content/" + n.Replica.Environment() + "/published"
-	paths := []string{base + "/piers?locale=en&fields=name", base + "/piers/mella?locale=en", base + "/routes?locale=en&fields=name,piers(name)",
-		base + "/graphql?query=" + url.QueryEscape(`{piers(locale:"en"){nodes{name}}}`), base + "/piers?fields=name&locale=en"}
+	paths := []string{
+		base + "/piers?locale=en&fields=name",
+		base + "/piers/mella?locale=en",
+		base + "/routes?locale=en&fields=name,piers(name)",
+		base + "/graphql?query=" + url.QueryEscape(
+			`{piers(locale:"en"){nodes{name}}}`,
+		),
+		base + "/piers?fields=name&locale=en",
+	}
 	read := func(path, language, encoding, key string) (*http.Response, string) {
 		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, web.URL+path, nil)
 		if err != nil {
@@ -185,7 +224,10 @@ func TestACacheThatKnowsNothingOfUs(t *testing.T) {
 	for language := range 20 {
 		for i, encoding := range []string{"identity", "gzip", "br", "zstd"} {
 			for _, path := range paths {
-				if resp, body := read(path, fmt.Sprintf("x-%d, en;q=0.%d", language, i+1), encoding, map[bool]string{true: key}[language%2 == 1]); resp.StatusCode != 200 || !strings.Contains(resp.Header.Get("Cache-Control"), "public") || strings.Contains(resp.Header.Get("Vary"), "Authorization") {
+				if resp, body := read(path, fmt.Sprintf("x-%d, en;q=0.%d", language, i+1), encoding,
+					map[bool]string{true: key}[language%2 == 1]); resp.StatusCode != 200 ||
+					!strings.Contains(resp.Header.Get("Cache-Control"), "public") ||
+					strings.Contains(resp.Header.Get("Vary"), "Authorization") {
 					t.Fatalf("%s: %d %v %s", path, resp.StatusCode, resp.Header, body)
 				}
 			}
@@ -208,7 +250,8 @@ func TestACacheThatKnowsNothingOfUs(t *testing.T) {
 			}
 		}
 	}
-	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", nil, access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}); err != nil {
+	if _, err := n.Keys.ChangePublicGrants(t.Context(), "test", nil,
+		access.Grants{{Verb: access.Read, Edition: content.Published, Type: access.Any}}); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "it is told that nothing is open any more", known)
@@ -216,7 +259,9 @@ func TestACacheThatKnowsNothingOfUs(t *testing.T) {
 		if resp, body := read(path, "en", "identity", ""); resp.StatusCode != http.StatusUnauthorized {
 			t.Errorf("%s, which is not open any more: %d %s", path, resp.StatusCode, body)
 		}
-		if resp, _ := read(path, "en", "identity", key); resp.StatusCode != 200 || !strings.Contains(resp.Header.Get("Cache-Control"), "private") || !strings.Contains(resp.Header.Get("Vary"), "Authorization") {
+		if resp, _ := read(path, "en", "identity", key); resp.StatusCode != 200 ||
+			!strings.Contains(resp.Header.Get("Cache-Control"), "private") ||
+			!strings.Contains(resp.Header.Get("Vary"), "Authorization") {
 			t.Errorf("%s with a key: %d %v", path, resp.StatusCode, resp.Header)
 		}
 	}
@@ -260,7 +305,8 @@ func TestTheLogIsTrimmed(t *testing.T) {
 	}
 	other := start(t, environment.Options{Store: s}, secret)
 	publish(t, other, "p1", "pier", content.Fields{"name": "Mella pier"})
-	if left, err := other.Replica.Confirm(t.Context(), last.Sequence+1, 10*time.Second); err != nil || len(left) != 0 {
+	if left, err := other.Replica.Confirm(t.Context(), last.Sequence+1, 10*time.Second); err != nil ||
+		len(left) != 0 {
 		t.Errorf("%v %v", left, err)
 	}
 	if _, _, body := n.read(t, "/piers?fields=name"); !strings.Contains(body, "Mella pier") {

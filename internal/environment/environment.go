@@ -111,28 +111,56 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	if o.Processor == nil {
 		o.Processor = admission.ForProcessor(bounds)
 	}
-	computing := admission.New(admission.Options{AtOnce: bounds.Computing, PerPrincipal: bounds.ComputingPerPrincipal, Heavy: bounds.ComputingHeavy,
-		Waiting: bounds.Waiting, WaitingPerPrincipal: bounds.WaitingPerPrincipal, Patience: time.Duration(bounds.Patience)})
-	e := &Environment{store: o.Store, log: o.Log, work: background.New(), quiet: o.Quiet, Audit: identity.NewAudit(o.Store),
-		keepFor: retention{cmp.Or(o.KeepChanges, keepChanges), cmp.Or(o.KeepEvents, keepEvents), cmp.Or(o.KeepAudit, keepAudit)}}
+	computing := admission.New(
+		admission.Options{
+			AtOnce:              bounds.Computing,
+			PerPrincipal:        bounds.ComputingPerPrincipal,
+			Heavy:               bounds.ComputingHeavy,
+			Waiting:             bounds.Waiting,
+			WaitingPerPrincipal: bounds.WaitingPerPrincipal,
+			Patience:            time.Duration(bounds.Patience),
+		},
+	)
+	e := &Environment{
+		store: o.Store,
+		log:   o.Log,
+		work:  background.New(),
+		quiet: o.Quiet,
+		Audit: identity.NewAudit(o.Store),
+		keepFor: retention{
+			cmp.Or(o.KeepChanges, keepChanges), cmp.Or(o.KeepEvents, keepEvents), cmp.Or(o.KeepAudit, keepAudit),
+		},
+	}
 	o.Cache.Admission = computing
 	o.Cache.Keep = func(r *cache.Response) bool { return e.Delivery.KeepsAnswer(r) }
 	if o.Cache.Refresh == nil {
 		o.Cache.Refresh = func(r *cache.Response) { e.Delivery.QueueRefresh(r) }
 	}
 	var err error
-	if e.Replica, err = replication.New(ctx, replication.Options{Store: o.Store, Cache: o.Cache, Name: o.Name, Limits: bounds, Work: e.work, Log: o.Log}); err != nil {
+	if e.Replica, err = replication.New(ctx, replication.Options{Store: o.Store, Cache: o.Cache, Name: o.Name,
+		Limits: bounds, Work: e.work, Log: o.Log}); err != nil {
 		return nil, err
 	}
-	e.Delivery = delivery.New(delivery.Options{Replica: e.Replica, Computing: computing, Compiling: o.Processor, Timeout: cmp.Or(o.ReadTimeout, 10*time.Second),
-		NoteAddresses: len(o.Downstream) > 0})
+	e.Delivery = delivery.New(
+		delivery.Options{
+			Replica:       e.Replica,
+			Computing:     computing,
+			Compiling:     o.Processor,
+			Timeout:       cmp.Or(o.ReadTimeout, 10*time.Second),
+			NoteAddresses: len(o.Downstream) > 0,
+		},
+	)
 	e.Documents = delivery.NewDocuments(e.Replica, e.Delivery)
 	caller := outbound.New(o.Outbound)
-	if e.Automation, err = automation.New(automation.Options{Replica: e.Replica, Sites: o.Sites, Rules: o.Rules, Downstream: o.Downstream, Address: o.Address, Caller: caller}); err != nil {
+	if e.Automation, err = automation.New(automation.Options{Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
+		Downstream: o.Downstream, Address: o.Address, Caller: caller}); err != nil {
 		return nil, err
 	}
 	fits := func(m *model.Model) error { return checkConfiguration(m, o) }
-	e.Authoring = authoring.New(e.Replica, authoring.ModelChecks{Fits: fits, NewType: e.Automation.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests})
+	e.Authoring = authoring.New(
+		e.Replica,
+		authoring.ModelChecks{Fits: fits, NewType: e.Automation.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests},
+	)
 	if err := e.Replica.Open(ctx, e.hooks(), o.Model, o.ApplyModel); err != nil {
 		return nil, err
 	}
@@ -142,13 +170,23 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	for _, warning := range e.Automation.RuleWarnings() {
 		e.log.Warn(warning)
 	}
-	if e.Ingest, err = ingest.New(ingest.Options{Replica: e.Replica, Origins: o.Origins, Outbound: o.Outbound, Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply}); err != nil {
+	if e.Ingest, err = ingest.New(ingest.Options{Replica: e.Replica, Origins: o.Origins, Outbound: o.Outbound,
+		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply}); err != nil {
 		return nil, err
 	}
 	if err := e.openIdentity(ctx, o, caller); err != nil {
 		return nil, err
 	}
-	e.Diagnosis = diagnose.New(diagnose.Options{Replica: e.Replica, Delivery: e.Delivery, Ingest: e.Ingest, Authoring: e.Authoring, Automation: e.Automation, Keys: e.Keys})
+	e.Diagnosis = diagnose.New(
+		diagnose.Options{
+			Replica:    e.Replica,
+			Delivery:   e.Delivery,
+			Ingest:     e.Ingest,
+			Authoring:  e.Authoring,
+			Automation: e.Automation,
+			Keys:       e.Keys,
+		},
+	)
 	return e, errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx))
 }
 
@@ -157,11 +195,22 @@ func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbo
 	if err != nil {
 		return err
 	}
-	e.Keys, e.PreviewLinks, err = identity.NewKeys(identity.KeyOptions{Replica: e.Replica, Secret: secret, Sites: o.Sites, Issuer: o.Issuer, Fetch: caller.Get})
+	e.Keys, e.PreviewLinks, err = identity.NewKeys(
+		identity.KeyOptions{Replica: e.Replica, Secret: secret, Sites: o.Sites, Issuer: o.Issuer, Fetch: caller.Get},
+	)
 	if err != nil {
 		return err
 	}
-	e.Accounts, err = identity.NewAccounts(identity.AccountOptions{Replica: e.Replica, Keys: e.Keys, Secret: secret, Idle: o.SessionIdle, Longest: o.SessionLongest, Hashing: o.Processor})
+	e.Accounts, err = identity.NewAccounts(
+		identity.AccountOptions{
+			Replica: e.Replica,
+			Keys:    e.Keys,
+			Secret:  secret,
+			Idle:    o.SessionIdle,
+			Longest: o.SessionLongest,
+			Hashing: o.Processor,
+		},
+	)
 	return err
 }
 
@@ -192,7 +241,10 @@ func checkConfiguration(m *model.Model, o Options) error {
 // to call builders, until Close.
 func (e *Environment) Start(ctx context.Context) error {
 	if e.quiet {
-		e.log.Warn("this is a quiet copy: it runs no schedules, rules and builds, and calls nobody, until it is woken (ubiquon wake)")
+		e.log.Warn(
+			"this is a quiet copy: it runs no schedules, rules and builds, and calls nobody, until it is woken " +
+				"(ubiquon wake)",
+		)
 	} else {
 		e.work.Wake()
 	}
@@ -220,7 +272,8 @@ func (e *Environment) Close() {
 	if err := e.Ingest.Stop(ctx); err != nil {
 		e.log.Warn("some jobs did not end in time; they will be taken up again", "error", err)
 	}
-	if err := errors.Join(e.Delivery.RememberPopular(ctx), e.store.Changes.ForgetNode(ctx, e.Replica.Node.ID)); err != nil {
+	if err := errors.Join(e.Delivery.RememberPopular(ctx),
+		e.store.Changes.ForgetNode(ctx, e.Replica.Node.ID)); err != nil {
 		e.log.Debug("this node did not take its leave", "error", err)
 	}
 	e.work.Stop()

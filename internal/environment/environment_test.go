@@ -55,7 +55,8 @@ func start(t testing.TB, o environment.Options, secret string) node {
 	}
 	t.Cleanup(g.Close)
 	if _, err := g.Keys.Authenticate(t.Context(), secret, ""); err != nil {
-		if err := g.Keys.KeepKey(t.Context(), &access.Key{Name: "test", Grants: service.Everything()}, secret, "test"); err != nil {
+		if err := g.Keys.KeepKey(t.Context(), &access.Key{Name: "test", Grants: service.Everything()}, secret,
+			"test"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -89,12 +90,28 @@ func TestAnotherNodeFollows(t *testing.T) {
 	if how := b.get(t, path, false).Header.Get("Cache-Status"); !testkit.Hit(how) {
 		t.Fatalf("before: %s", how)
 	}
-	done, err := a.Authoring.Apply(t.Context(), []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "Mella"}, Live: writing.PublishNewest}}, "test", content.Cause{Kind: "user"})
+	done, err := a.Authoring.Apply(
+		t.Context(),
+		[]writing.Edit{
+			{
+				ID:     "p1",
+				Type:   "pier",
+				Origin: content.Local,
+				Save:   content.Fields{"name": "Mella"},
+				Live:   writing.PublishNewest,
+			},
+		},
+		"test",
+		content.Cause{Kind: "user"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	begin := time.Now()
-	testkit.Eventually(t, "the other node shows it", func() bool { return strings.Contains(string(b.get(t, path, false).Body), "Mella") })
+	testkit.Eventually(
+		t, "the other node shows it",
+		func() bool { return strings.Contains(string(b.get(t, path, false).Body), "Mella") },
+	)
 	if took := time.Since(begin); took > 2*time.Second {
 		t.Errorf("after %v: that is longer than the lease", took)
 	}
@@ -102,11 +119,14 @@ func TestAnotherNodeFollows(t *testing.T) {
 	if answer, err := b.client.Do(t.Context(), http.MethodGet, path, h, nil); err != nil || answer.Status != 200 {
 		t.Errorf("at or after the publish: %v %s", err, answer.Body)
 	}
-	if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
+	if err := s.Writer.ApplyModel(t.Context(),
+		testkit.Model(t, strings.Replace(testkit.Ferries, "max: 40", "max: 41", 1)), content.Cause{Kind: "model"},
+		writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "both nodes have the new model", func() bool {
-		return *a.Replica.Model().Type("pier").Field("name").Max == 41 && *b.Replica.Model().Type("pier").Field("name").Max == 41
+		return *a.Replica.Model().Type("pier").Field("name").Max == 41 &&
+			*b.Replica.Model().Type("pier").Field("name").Max == 41
 	})
 	if a := b.get(t, path, false); a.Status != 200 || !strings.Contains(string(a.Body), "Mella") {
 		t.Errorf("with the new model: %d %s", a.Status, a.Body)
@@ -121,7 +141,10 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	ctx := t.Context()
 	write := func(name string) {
 		t.Helper()
-		if _, err := n.Authoring.Apply(ctx, []writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local, Save: content.Fields{"name": name, "slug": "p"}, Live: writing.PublishNewest}}, "test", content.Cause{Kind: "user"}); err != nil {
+		if _, err := n.Authoring.Apply(ctx,
+			[]writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local,
+				Save: content.Fields{"name": name, "slug": "p"}, Live: writing.PublishNewest}}, "test",
+			content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -130,13 +153,17 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	if a := n.get(t, path, false); !strings.Contains(string(a.Body), "Before") {
 		t.Fatalf("%s", a.Body)
 	}
-	for _, sql := range []string{`update document set fields = jsonb_set(fields, '{name}', '"Restored"') where environment = $1`,
+	for _, sql := range []string{`update document set fields = jsonb_set(fields, '{name}', '"Restored"') where
+		environment = $1`,
 		`delete from change where environment = $1 and sequence > 2`} {
 		if _, err := s.DB.Pool.Exec(ctx, sql, s.Environment); err != nil {
 			t.Fatal(err)
 		}
 	}
-	testkit.Eventually(t, "the restored state is served", func() bool { return strings.Contains(string(n.get(t, path, false).Body), "Restored") })
+	testkit.Eventually(
+		t, "the restored state is served",
+		func() bool { return strings.Contains(string(n.get(t, path, false).Body), "Restored") },
+	)
 }
 
 // TestStampede has many readers ask for the same thing at once.
@@ -162,7 +189,8 @@ func TestStampede(t *testing.T) {
 func TestTheSchemaFollowsTheModel(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	sdl := n.Delivery.Schema().SDL
-	for _, want := range []string{"type Route implements Node", "enum RouteSeason", "union RouteStart = Pier | Route", "routes(\n", "settings(\n", "type RouteConnection"} {
+	for _, want := range []string{"type Route implements Node", "enum RouteSeason", "union RouteStart = Pier | " +
+		"Route", "routes(\n", "settings(\n", "type RouteConnection"} {
 		if !strings.Contains(sdl, want) {
 			t.Errorf("the schema lacks %q", want)
 		}
@@ -190,7 +218,8 @@ func TestWithoutTheDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.DB.Close()
-	if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
+	if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, testkit.Ferries), content.Cause{Kind: "model"},
+		writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	n := open(t, s, access.NewSecret())

@@ -29,10 +29,40 @@ func TestWhatExpiresWhat(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	make(edit("p1", "pier", content.Fields{"name": "Mella", "slug": "mella"}, writing.PublishNewest), edit("p2", "pier", content.Fields{"name": "Ostra", "slug": "ostra"}, writing.PublishNewest),
-		edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "tern-rock"}, writing.PublishNewest), edit("p4", "pier", content.Fields{"name": "Vik", "slug": "vik"}, writing.PublishNewest))
-	make(edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p1", "p2"}, "start": "p1"}, writing.PublishNewest),
-		edit("r2", "route", content.Fields{"name": in("Line"), "slug": "line", "number": 2.0, "piers": []any{"p3", "gone"}, "start": "r1"}, writing.PublishNewest))
+	make(
+		edit("p1", "pier", content.Fields{"name": "Mella", "slug": "mella"}, writing.PublishNewest),
+		edit("p2", "pier", content.Fields{"name": "Ostra", "slug": "ostra"}, writing.PublishNewest),
+		edit(
+			"p3", "pier", content.Fields{"name": "Tern Rock", "slug": "tern-rock"}, writing.PublishNewest,
+		),
+		edit("p4", "pier", content.Fields{"name": "Vik", "slug": "vik"}, writing.PublishNewest),
+	)
+	make(
+		edit(
+			"r1",
+			"route",
+			content.Fields{
+				"name":   in("Ring"),
+				"slug":   "ring",
+				"number": 1.0,
+				"piers":  []any{"p1", "p2"},
+				"start":  "p1",
+			},
+			writing.PublishNewest,
+		),
+		edit(
+			"r2",
+			"route",
+			content.Fields{
+				"name":   in("Line"),
+				"slug":   "line",
+				"number": 2.0,
+				"piers":  []any{"p3", "gone"},
+				"start":  "r1",
+			},
+			writing.PublishNewest,
+		),
+	)
 
 	base := "/content/" + n.Replica.Environment() + "/published/"
 	reads := map[string]func(directive string) *client.Answer{}
@@ -47,7 +77,17 @@ func TestWhatExpiresWhat(t *testing.T) {
 	graphql := func(name, query string) {
 		body := map[string]string{"query": query}
 		reads[name] = func(directive string) *client.Answer {
-			a, err := n.client.Do(t.Context(), http.MethodPost, base+"graphql", http.Header{"Cache-Control": {directive}, "Prefer": {map[bool]string{true: "recompute"}[directive == "no-store"]}, "Content-Type": {"application/json"}}, body)
+			a, err := n.client.Do(
+				t.Context(),
+				http.MethodPost,
+				base+"graphql",
+				http.Header{
+					"Cache-Control": {directive},
+					"Prefer":        {map[bool]string{true: "recompute"}[directive == "no-store"]},
+					"Content-Type":  {"application/json"},
+				},
+				body,
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -73,16 +113,34 @@ func TestWhatExpiresWhat(t *testing.T) {
 		edits []writing.Edit
 		ends  string
 	}{
-		{"a name is corrected", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Quay", "slug": "mella"}, writing.PublishNewest)}, "by slug, filtered, first two, nested, not filtered, starts"},
-		{"a slug that only a page shows", []writing.Edit{edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "terns"}, writing.PublishNewest)}, "second page"},
-		{"a draft", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Pier", "slug": "mella"}, writing.KeepLive)}, ""},
-		{"the draft is published", []writing.Edit{edit("p1", "pier", nil, writing.PublishNewest)}, "by slug, first two, nested, starts"},
-		{"one more, behind all pages", []writing.Edit{edit("p9", "pier", content.Fields{"name": "Zander", "slug": "zander"}, writing.PublishNewest)}, "no entry, number, second page"},
-		{"one goes, one comes, in one commit", []writing.Edit{edit("p9", "pier", nil, writing.TakeBack), edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, writing.PublishNewest)}, "no entry"},
-		{"piers change places", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "nested, paths, updated"},
-		{"a route moves", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "outer", "number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "paths, starts, updated, where"},
-		{"who was looked for in vain comes", []writing.Edit{edit("p7", "pier", content.Fields{"name": "Nobody", "slug": "nobody"}, writing.PublishNewest)}, "first two, nobody, number, second page"},
-		{"what a route led to in vain comes", []writing.Edit{edit("gone", "pier", content.Fields{"name": "Aker", "slug": "aker"}, writing.PublishNewest)}, "first two, nested, number, second page"},
+		{"a name is corrected",
+			[]writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Quay", "slug": "mella"},
+				writing.PublishNewest)}, "by slug, filtered, first two, nested, not filtered, starts"},
+		{"a slug that only a page shows",
+			[]writing.Edit{edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "terns"},
+				writing.PublishNewest)}, "second page"},
+		{"a draft", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Pier", "slug": "mella"},
+			writing.KeepLive)}, ""},
+		{"the draft is published", []writing.Edit{edit("p1", "pier", nil, writing.PublishNewest)},
+			"by slug, first two, nested, starts"},
+		{"one more, behind all pages",
+			[]writing.Edit{edit("p9", "pier", content.Fields{"name": "Zander", "slug": "zander"},
+				writing.PublishNewest)}, "no entry, number, second page"},
+		{"one goes, one comes, in one commit",
+			[]writing.Edit{edit("p9", "pier", nil, writing.TakeBack),
+				edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, writing.PublishNewest)}, "no entry"},
+		{"piers change places",
+			[]writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0,
+				"piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "nested, paths, updated"},
+		{"a route moves", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "outer",
+			"number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)},
+			"paths, starts, updated, where"},
+		{"who was looked for in vain comes",
+			[]writing.Edit{edit("p7", "pier", content.Fields{"name": "Nobody", "slug": "nobody"},
+				writing.PublishNewest)}, "first two, nobody, number, second page"},
+		{"what a route led to in vain comes",
+			[]writing.Edit{edit("gone", "pier", content.Fields{"name": "Aker", "slug": "aker"},
+				writing.PublishNewest)}, "first two, nested, number, second page"},
 	} {
 		before := map[string][]byte{}
 		for name, read := range reads {

@@ -18,7 +18,12 @@ func TestAFilterThatSpeaksOfNowEndsInTime(t *testing.T) {
 	n := open(t, s, access.NewSecret())
 	end := time.Now().Add(1500 * time.Millisecond).UTC()
 	route := func(id string, since time.Time) client.Edit {
-		return client.Edit{ID: id, Type: "route", Save: per{"name": per{"en": id}, "since": since.Format(time.RFC3339Nano)}, Do: "publish"}
+		return client.Edit{
+			ID:   id,
+			Type: "route",
+			Save: per{"name": per{"en": id}, "since": since.Format(time.RFC3339Nano)},
+			Do:   "publish",
+		}
 	}
 	n.must(t, route("ends", end), route("goes-on", end.Add(time.Hour)))
 	read := func() (string, string) {
@@ -65,14 +70,28 @@ func TestAFilterLooksOnlyWhereItMay(t *testing.T) {
 	if a := n.ask(t, both, across); a.Status != 200 || !strings.Contains(string(a.Body), "Fog") {
 		t.Errorf("with the grant: %d %s", a.Status, a.Body)
 	}
-	if a := n.ask(t, notices, "published/notices?fields=title&filter="+url.QueryEscape("A_CONTAINS(routes, ('ring'))")); a.Status != 403 || !strings.Contains(string(a.Body), "read published route") {
+	if a := n.ask(t, notices, "published/notices?fields=title&filter="+url.QueryEscape("A_CONTAINS(routes, "+
+		"('ring'))")); a.Status != 403 ||
+		!strings.Contains(string(a.Body), "read published route") {
 		t.Errorf("the reference itself: %d %s", a.Status, a.Body)
 	}
-	if a := n.ask(t, notices, `published/graphql?query=`+url.QueryEscape(`{ notices(filter: {routes: {slug: {eq: "outer-ring"}}}) { totalCount } }`)); !strings.Contains(string(a.Body), `"notices":null`) || !strings.Contains(string(a.Body), "read published route") {
+	if a := n.ask(t, notices, `published/graphql?query=`+
+		url.QueryEscape(`{ notices(filter: {routes: {slug: {eq: "outer-ring"}}}) { totalCount } }`)); !strings.Contains(
+		string(a.Body), `"notices":null`,
+	) ||
+		!strings.Contains(string(a.Body), "read published route") {
 		t.Errorf("GraphQL: %s", a.Body)
 	}
-	out, err := n.client.Why(t.Context(), client.WhyQuestion{Entry: "fog", Key: both, Request: "/notices?filter=" + url.QueryEscape("title LIKE 'Ice%' AND routes.slug = 'outer-ring'")})
-	if err != nil || out.Visible || len(out.Reasons) != 1 || out.Reasons[0].Code != "filtered-out" || !strings.Contains(out.Reasons[0].Text, `title LIKE 'Ice%' is not true, for title is "Fog"`) {
+	out, err := n.client.Why(
+		t.Context(),
+		client.WhyQuestion{
+			Entry:   "fog",
+			Key:     both,
+			Request: "/notices?filter=" + url.QueryEscape("title LIKE 'Ice%' AND routes.slug = 'outer-ring'"),
+		},
+	)
+	if err != nil || out.Visible || len(out.Reasons) != 1 || out.Reasons[0].Code != "filtered-out" ||
+		!strings.Contains(out.Reasons[0].Text, `title LIKE 'Ice%' is not true, for title is "Fog"`) {
 		t.Errorf("why: %v %+v", err, out.Reasons)
 	}
 }

@@ -27,7 +27,9 @@ import (
 
 // below is how many pages live below the one that is renamed, and how many entries link to
 // the other: as many as make a commit larger than is read of the log at once.
-var below = flag.Int("below", 2600, "how many entries depend on the one that is renamed, in the tests of large commits")
+var below = flag.Int(
+	"below", 2600, "how many entries depend on the one that is renamed, in the tests of large commits",
+)
 
 const tree = `
 locales: {en: {}}
@@ -77,7 +79,9 @@ func whileRead(t *testing.T, nodes []node, path, text string, do func()) (took, 
 				case strings.Contains(string(a.Body), text):
 					shown = true
 				case shown || !told.IsZero() && asked.After(told.Add(lease)):
-					wrong = append(wrong, fmt.Sprintf("node %d answers as before, %v after it was done", i, asked.Sub(told)))
+					wrong = append(
+						wrong, fmt.Sprintf("node %d answers as before, %v after it was done", i, asked.Sub(told)),
+					)
 				}
 				longest = max(longest, time.Since(asked))
 				mu.Unlock()
@@ -91,7 +95,10 @@ func whileRead(t *testing.T, nodes []node, path, text string, do func()) (took, 
 	mu.Unlock()
 	took = told.Sub(begin)
 	for _, n := range nodes {
-		testkit.Eventually(t, "every node shows it", func() bool { return strings.Contains(string(n.get(t, path, false).Body), text) })
+		testkit.Eventually(
+			t, "every node shows it",
+			func() bool { return strings.Contains(string(n.get(t, path, false).Body), text) },
+		)
 	}
 	after := publish(t, nodes[len(nodes)-1], "other", "page", content.Fields{"name": text, "slug": "other"})
 	for _, n := range nodes {
@@ -127,22 +134,46 @@ types:
 	secret := access.NewSecret()
 	var nodes []node
 	for range 3 {
-		nodes = append(nodes, start(t, environment.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, secret))
+		nodes = append(
+			nodes,
+			start(
+				t,
+				environment.Options{
+					Store:     s,
+					Reconcile: time.Hour,
+					Outbound:  outbound.Options{Private: true},
+					Origins:   map[string]origin.Config{"harbour": c},
+				},
+				secret,
+			),
+		)
 	}
 	bringIn := func(name string) {
 		var lines strings.Builder
-		lines.WriteString(`{"id": "top", "type": "page", "fields": {"name": "Top", "slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n")
+		lines.WriteString(
+			`{"id": "top", "type": "page", "fields": {"name": "Top", "slug": "winter"}, "published": "2026-01-01T08:00:00Z"}` + "\n",
+		)
 		for i := range *below {
-			fmt.Fprintf(&lines, `{"id": "p%d", "type": "page", "fields": {"name": "%s %[1]d", "slug": "page-%[1]d", "parent": "top", "text": "See [here](ref:top)."}, "published": "2026-01-01T08:00:00Z"}`+"\n", i, name)
+			fmt.Fprintf(
+				&lines,
+				`{"id": "p%d", "type": "page", "fields": {"name": "%s %[1]d", "slug": "page-%[1]d", "parent": "top", "text": "See [here](ref:top)."}, "published": "2026-01-01T08:00:00Z"}`+"\n",
+				i, name,
+			)
 		}
-		if err := nodes[0].Authoring.Import(t.Context(), strings.NewReader(lines.String()), "test", authoring.ImportOptions{}, func(authoring.ImportProgress) {}); err != nil {
+		if err := nodes[0].Authoring.Import(t.Context(), strings.NewReader(lines.String()), "test",
+			authoring.ImportOptions{}, func(authoring.ImportProgress) {}); err != nil {
 			t.Error(err)
 		}
 	}
 	bringIn("Page")
-	last := fmt.Sprintf("/content/%s/published/pages/page-%d?fields=name,about(path),text(html)", s.Environment, *below-1)
+	last := fmt.Sprintf(
+		"/content/%s/published/pages/page-%d?fields=name,about(path),text(html)", s.Environment, *below-1,
+	)
 	for _, n := range nodes {
-		testkit.Eventually(t, "every node shows the old path", func() bool { return strings.Contains(string(n.get(t, last, false).Body), "/winter") })
+		testkit.Eventually(
+			t, "every node shows the old path",
+			func() bool { return strings.Contains(string(n.get(t, last, false).Body), "/winter") },
+		)
 	}
 	var changes int
 	took, longest := whileRead(t, nodes, last, "/summer/page-", func() {
@@ -154,23 +185,42 @@ types:
 	}
 	took, longest = whileRead(t, nodes, last, "Sheet", func() { bringIn("Sheet") })
 	t.Logf("brought in again: in %v; the longest read took %v", took, longest)
-	took, longest = whileRead(t, nodes, fmt.Sprintf("/content/%s/published/pages/page-%d?fields=about(path)", s.Environment, *below-1), "/leaves/", func() {
-		if err := s.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.Replace(tree, `"/{parent.path}/{slug}"`, `"/leaves/{slug}"`, 1)), content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
-			t.Error(err)
-		}
-		if err := nodes[0].Replica.Ready(t.Context()); err != nil {
-			t.Error(err)
-		}
-	})
+	took, longest = whileRead(
+		t,
+		nodes,
+		fmt.Sprintf("/content/%s/published/pages/page-%d?fields=about(path)", s.Environment, *below-1),
+		"/leaves/",
+		func() {
+			if err := s.Writer.ApplyModel(t.Context(),
+				testkit.Model(t, strings.Replace(tree, `"/{parent.path}/{slug}"`, `"/leaves/{slug}"`, 1)),
+				content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
+				t.Error(err)
+			}
+			if err := nodes[0].Replica.Ready(t.Context()); err != nil {
+				t.Error(err)
+			}
+		},
+	)
 	t.Logf("another model: in %v; the longest read took %v", took, longest)
 	for i := range 600 {
 		quay.set(fmt.Sprint("quay-", i), fmt.Sprint("Quay ", i), "open", 1)
 	}
-	took, longest = whileRead(t, nodes, fmt.Sprintf("/content/%s/published/pages?fields=name&limit=1&filter=name%%20LIKE%%20%%27Quay%%25%%27", s.Environment), `"Quay`, func() {
-		if done, err := nodes[0].Ingest.Reconcile(t.Context(), "harbour", content.Cause{Kind: "reconcile", Name: "harbour"}, false, nil); err != nil || done.Seen != 600 || done.BadItems != 0 {
-			t.Errorf("%+v %v", done, err)
-		}
-	})
+	took, longest = whileRead(
+		t,
+		nodes,
+		fmt.Sprintf(
+			"/content/%s/published/pages?fields=name&limit=1&filter=name%%20LIKE%%20%%27Quay%%25%%27", s.Environment,
+		),
+		`"Quay`,
+		func() {
+			if done, err := nodes[0].Ingest.Reconcile(t.Context(), "harbour", content.Cause{Kind: "reconcile",
+				Name: "harbour"}, false, nil); err != nil ||
+				done.Seen != 600 ||
+				done.BadItems != 0 {
+				t.Errorf("%+v %v", done, err)
+			}
+		},
+	)
 	t.Logf("taken over from an origin: in %v; the longest read took %v", took, longest)
 }
 
@@ -187,12 +237,15 @@ func TestAWriteThatWaitsHoldsUpNoOther(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id like 'held%' for update`, s.Environment); err != nil {
+	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id like 'held%' for
+		update`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	var waiting sync.WaitGroup
 	for i := range 3 {
-		waiting.Go(func() { publish(t, n, fmt.Sprint("held", i), "pier", content.Fields{"name": fmt.Sprint("Free ", i)}) })
+		waiting.Go(
+			func() { publish(t, n, fmt.Sprint("held", i), "pier", content.Fields{"name": fmt.Sprint("Free ", i)}) },
+		)
 	}
 	testkit.Eventually(t, "one waits", func() bool {
 		var n int
@@ -221,15 +274,23 @@ func TestACommitBeyondTheBound(t *testing.T) {
 	if how := n.get(t, path, false).Header.Get("Cache-Status"); !testkit.Hit(how) {
 		t.Fatalf("before: %s", how)
 	}
-	if _, err := s.DB.Pool.Exec(t.Context(), `with last as (select sequence, commit from change where environment = $1 order by sequence desc limit 1),
-			made as (insert into change (environment, sequence, commit, id, at, kind, edition, entry, type, what, fields, before, after, cause)
-				select $1, last.sequence + i, last.commit + 1, gen_random_uuid(), clock_timestamp(), 'content', 'published', 'p' || i, 'pier', 'published', '{}', '{}', '{}', '{}' from last, generate_series(1, $2) i)
-		update document set fields = fields || '{"name": "Vika"}' where environment = $1 and entry = 'p1'`, s.Environment, changelog.LargestCommit+1); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `with last as (select sequence, commit from change where environment =
+		$1 order by sequence desc limit 1),
+			made as (insert into change (environment, sequence, commit, id, at, kind, edition, entry, type, what,
+			fields, before, after, cause)
+				select $1, last.sequence + i, last.commit + 1, gen_random_uuid(), clock_timestamp(), 'content',
+				'published', 'p' || i, 'pier', 'published', '{}', '{}', '{}', '{}' from last, generate_series(1, $2) i)
+		update document set fields = fields || '{"name": "Vika"}' where environment = $1 and entry =
+		'p1'`, s.Environment, changelog.LargestCommit+1); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Eventually(t, "the node shows what the commit made of it", func() bool { return strings.Contains(string(n.get(t, path, false).Body), "Vika") })
+	testkit.Eventually(
+		t, "the node shows what the commit made of it",
+		func() bool { return strings.Contains(string(n.get(t, path, false).Body), "Vika") },
+	)
 	done := publish(t, n, "p2", "pier", content.Fields{"name": "Sandholm"})
-	if a := n.get(t, path, false); a.Status != 200 || !strings.Contains(string(a.Body), "Sandholm") || n.Replica.Applied() < done.Sequence {
+	if a := n.get(t, path, false); a.Status != 200 || !strings.Contains(string(a.Body), "Sandholm") ||
+		n.Replica.Applied() < done.Sequence {
 		t.Errorf("afterwards: %d %s", a.Status, a.Body)
 	}
 }
@@ -244,12 +305,15 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(t.Context()))
-	if _, err := tx.Exec(t.Context(), `set local idle_in_transaction_session_timeout = 0; select pg_advisory_xact_lock(8400002, hashtext('`+s.Environment+`'))`); err != nil {
+	if _, err := tx.Exec(t.Context(),
+		`set local idle_in_transaction_session_timeout = 0; select pg_advisory_xact_lock(8400002, hashtext('`+
+			s.Environment+`'))`); err != nil {
 		t.Fatal(err)
 	}
 	_, err = n.client.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}})
 	var refused *client.Problem
-	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable || !strings.Contains(refused.Detail, "change of the model is being applied") {
+	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable ||
+		!strings.Contains(refused.Detail, "change of the model is being applied") {
 		t.Errorf("%v", err)
 	}
 }
@@ -264,10 +328,21 @@ func TestAWriteThatWaitsForTheLogSaysWhatIsKnown(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(t.Context()))
-	if _, err := tx.Exec(t.Context(), `set local idle_in_transaction_session_timeout = 0; lock table change in access exclusive mode`); err != nil {
+	if _, err := tx.Exec(t.Context(),
+		`set local idle_in_transaction_session_timeout = 0; lock table change in access exclusive mode`); err != nil {
 		t.Fatal(err)
 	}
-	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella"}, "do": "publish"}}})
+	a, err := n.client.Do(
+		t.Context(),
+		http.MethodPost,
+		"/control/v1/edits",
+		nil,
+		map[string]any{
+			"edits": []any{
+				map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Mella"}, "do": "publish"},
+			},
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -151,8 +151,12 @@ var whoMay = map[string]string{
 
 // unwritten are the writes that change nothing, or nothing that is worth a line
 // in the audit log.
-var unwritten = []string{"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/changes/simulate", "POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
-	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome", "POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}"}
+var unwritten = []string{
+	"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/changes/simulate",
+	"POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
+	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome",
+	"POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}",
+}
 
 type matrix struct {
 	n       node
@@ -167,16 +171,26 @@ func (l *line) matrix(t *testing.T) *matrix {
 	o.Store, o.Sites = l.store, map[string]rebuild.Site{"web": site}
 	quay := httptest.NewServer(&outside{items: map[string]map[string]any{}})
 	t.Cleanup(quay.Close)
-	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{"quay": {Pull: origin.Pull{HTTP: quay.URL + "/api"}, Prove: origin.Proof{StandardWebhooks: []string{hookSecret}}}}, time.Hour, outbound.Options{Private: true}
+	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{
+		"quay": {
+			Pull:  origin.Pull{HTTP: quay.URL + "/api"},
+			Prove: origin.Proof{StandardWebhooks: []string{hookSecret}},
+		},
+	}, time.Hour, outbound.Options{
+		Private: true,
+	}
 	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
 	l.nodes = append(l.nodes, m.n)
-	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"}, 'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"}, 'b': {"submit preview remark"}} {
+	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"},
+		'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"},
+		'b': {"submit preview remark"}} {
 		_, m.secrets[letter] = l.key(t, grants...)
 	}
 	m.secrets['t'] = signed(t, jwt.SigningMethodES256, id.keys["one"], "one", nil)
 	both, _ := access.ParseGrants([]string{"read published *", "read preview *"})
 	var err error
-	if _, m.secrets['s'], err = m.n.Keys.CreateKey(t.Context(), access.Key{Name: "the site's", Site: "web", Grants: both}, "test"); err != nil {
+	if _, m.secrets['s'], err = m.n.Keys.CreateKey(t.Context(), access.Key{Name: "the site's", Site: "web",
+		Grants: both}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	link, err := m.n.client.Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
@@ -185,12 +199,16 @@ func (l *line) matrix(t *testing.T) *matrix {
 	}
 	m.secrets['l'] = link.Token
 	m.secrets['a'] = m.n.client.Key
-	for letter, role := range map[byte]access.Role{'R': access.RoleReader, 'E': access.RoleEditor, 'A': access.RoleApprover, 'M': access.RoleAdmin} {
+	for letter, role := range map[byte]access.Role{'R': access.RoleReader, 'E': access.RoleEditor,
+		'A': access.RoleApprover, 'M': access.RoleAdmin} {
 		email := string(role) + "@skerry.example"
-		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, "a boat is no bath tub", "test"); err != nil {
+		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role},
+			"a boat is no bath tub", "test"); err != nil {
 			t.Fatal(err)
 		}
-		cookie, _, err := m.n.Accounts.SignIn(t.Context(), email, "a boat is no bath tub", audit.Actor{Address: "10.0.0." + string(letter)}, "", "")
+		cookie, _, err := m.n.Accounts.SignIn(
+			t.Context(), email, "a boat is no bath tub", audit.Actor{Address: "10.0.0." + string(letter)}, "", "",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -203,7 +221,17 @@ func (l *line) matrix(t *testing.T) *matrix {
 // there, and a body that it takes.
 func (m *matrix) request(t *testing.T, route string) (method, path string, body []byte) {
 	method, path, _ = strings.Cut(route, " ")
-	fill := map[string]string{"{id}": "fog", "{number}": "1", "{site}": "web", "{name}": "grant", "{origin}": "none", "/*": "/", "{key}": "spare", "{account}": "reader@skerry.example", "{session}": "none"}
+	fill := map[string]string{
+		"{id}":      "fog",
+		"{number}":  "1",
+		"{site}":    "web",
+		"{name}":    "grant",
+		"{origin}":  "none",
+		"/*":        "/",
+		"{key}":     "spare",
+		"{account}": "reader@skerry.example",
+		"{session}": "none",
+	}
 	switch {
 	case strings.Contains(path, "/schedules/"):
 		s, err := m.n.client.Schedule(t.Context(), "fog", "unpublish", "2031-01-01T00:00", "UTC", nil)
@@ -233,15 +261,22 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		fill["{preview}"] = link.ID
 	case strings.Contains(path, "/keys/"):
 		m.made++
-		k, _, err := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "spare", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "route"}}}, "test")
+		k, _, err := m.n.Keys.CreateKey(
+			t.Context(),
+			access.Key{Name: "spare", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "route"}}},
+			"test",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
 		fill["{key}"] = k.ID
 	}
 	if rest, is := strings.CutPrefix(path, "/content/"); is {
-		path = "/content/" + m.n.Replica.Environment() + "/" + rest + map[string]string{"published/notices": "?fields=title", "preview/notices": "?fields=title", "preview/entries/fog": "?fields=id",
-			"published/graphql": "?query={notices{totalCount}}", "published/graphql/schema": ".graphql", "published/changes": "?after=0", "preview/changes": "?after=0"}[rest]
+		path = "/content/" + m.n.Replica.Environment() + "/" + rest +
+			map[string]string{"published/notices": "?fields=title", "preview/notices": "?fields=title",
+				"preview/entries/fog": "?fields=id",
+				"published/graphql":   "?query={notices{totalCount}}", "published/graphql/schema": ".graphql",
+				"published/changes": "?after=0", "preview/changes": "?after=0"}[rest]
 	}
 	if path == "/control/v1/linked-drafts" {
 		path += "?ids=fog"
@@ -249,18 +284,29 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 	save := per{"id": "fog", "type": "notice", "save": per{"title": per{"en": "Fog"}}}
 	m.made++
 	var v any = map[string]any{
-		"/control/v1/edits": per{"edits": []any{save}}, "/control/v1/entries/{id}": save, "/control/v1/entries/{id}/open": per{"session": "a session of mine"},
-		"/control/v1/schedules":      per{"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00", "zone": "UTC"},
-		"/control/v1/schedules/{id}": per{"at": "2032-01-01T00:00", "zone": "UTC"},
-		"/control/v1/model/plan":     per{"files": per{"m.yaml": harbour}}, "/control/v1/model/apply": per{"files": per{"m.yaml": harbour}},
-		"/control/v1/origins/{origin}/retire": per{"do": "local"}, "/control/v1/origins/{origin}/adopt": per{"from": "quay"},
-		"/control/v1/locales": per{"do": "order", "order": []string{"en", "nb", "ja"}}, "/control/v1/why": per{"entry": "fog"},
-		"/control/v1/reads": per{"request": "/notices"}, "/control/v1/reads/saved": per{"name": "notices", "read": per{"request": "/notices"}},
-		"/control/v1/documents": per{"name": "notices", "text": "{ notices { totalCount } }"},
-		"/control/v1/keys":      per{"name": "made", "grants": []string{"read published route"}}, "/control/v1/keys/check": per{}, "/control/v1/keys/{key}": per{"add": []string{"read published notice"}},
+		"/control/v1/edits": per{"edits": []any{save}}, "/control/v1/entries/{id}": save,
+		"/control/v1/entries/{id}/open": per{"session": "a session of mine"},
+		"/control/v1/schedules": per{"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00",
+			"zone": "UTC"},
+		"/control/v1/schedules/{id}":          per{"at": "2032-01-01T00:00", "zone": "UTC"},
+		"/control/v1/model/plan":              per{"files": per{"m.yaml": harbour}},
+		"/control/v1/model/apply":             per{"files": per{"m.yaml": harbour}},
+		"/control/v1/origins/{origin}/retire": per{"do": "local"},
+		"/control/v1/origins/{origin}/adopt":  per{"from": "quay"},
+		"/control/v1/locales":                 per{"do": "order", "order": []string{"en", "nb", "ja"}},
+		"/control/v1/why":                     per{"entry": "fog"},
+		"/control/v1/reads":                   per{"request": "/notices"},
+		"/control/v1/reads/saved":             per{"name": "notices", "read": per{"request": "/notices"}},
+		"/control/v1/documents":               per{"name": "notices", "text": "{ notices { totalCount } }"},
+		"/control/v1/keys": per{"name": "made", "grants": []string{"read published " +
+			"route"}}, "/control/v1/keys/check": per{},
+		"/control/v1/keys/{key}":        per{"add": []string{"read published notice"}},
 		"/control/v1/keys/{key}/rotate": per{}, "/control/v1/open": per{"take": []string{"read published route in ja"}},
-		"/control/v1/session/proof": per{"password": "a boat is no bath tub"}, "/control/v1/session/password": per{"password": "not this one at all", "new": "another bath tub"},
-		"/control/v1/accounts": per{"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader"}, "/control/v1/accounts/{account}": per{"name": "Another"},
+		"/control/v1/session/proof": per{"password": "a boat is no bath tub"},
+		"/control/v1/session/password": per{"password": "not this one at all",
+			"new": "another bath tub"},
+		"/control/v1/accounts":                                           per{"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader"},
+		"/control/v1/accounts/{account}":                                 per{"name": "Another"},
 		"/content/" + m.n.Replica.Environment() + "/submissions/remarks": per{"subject": "Hat"},
 	}[path]
 	for name, value := range fill {
@@ -300,10 +346,11 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 	l := newLine(t, 1)
 	m := l.matrix(t)
 	var routes []string
-	if err := chi.Walk(server.New(server.Options{Environment: m.n.Environment}).Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		routes = append(routes, method+" "+route)
-		return nil
-	}); err != nil {
+	if err := chi.Walk(server.New(server.Options{Environment: m.n.Environment}).Routes(),
+		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+			routes = append(routes, method+" "+route)
+			return nil
+		}); err != nil {
 		t.Fatal(err)
 	}
 	for _, r := range routes {
@@ -312,11 +359,15 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 		}
 	}
 	soon := time.Now().Add(100 * time.Millisecond)
-	_, expired, err := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "expired", Grants: access.RoleAdmin.Grants(), Expires: &soon}, "test")
+	_, expired, err := m.n.Keys.CreateKey(
+		t.Context(), access.Key{Name: "expired", Grants: access.RoleAdmin.Grants(), Expires: &soon}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	revoked, secret, _ := m.n.Keys.CreateKey(t.Context(), access.Key{Name: "revoked", Grants: access.RoleAdmin.Grants()}, "test")
+	revoked, secret, _ := m.n.Keys.CreateKey(
+		t.Context(), access.Key{Name: "revoked", Grants: access.RoleAdmin.Grants()}, "test",
+	)
 	if _, err := m.n.Keys.RevokeKey(t.Context(), revoked.ID, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -329,17 +380,21 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 			continue
 		}
 		for _, letter := range []byte("-pvwdnbsltaREAM!?") {
-			if contentRoute && m.cookies[letter] != "" || route == "DELETE /control/v1/session" && m.cookies[letter] != "" {
+			if contentRoute && m.cookies[letter] != "" ||
+				route == "DELETE /control/v1/session" && m.cookies[letter] != "" {
 				continue // content is read with keys alone; and who signs out is gone
 			}
 			method, path, body := m.request(t, route)
 			lines := m.acts(t)
 			status, out := m.do(t, letter, method, path, body)
-			through := status != http.StatusUnauthorized && status != http.StatusForbidden && status != http.StatusTooManyRequests
-			unseen := status == http.StatusNotFound && strings.Contains(path, "/entries/fog") // that it is there is not told
+			through := status != http.StatusUnauthorized && status != http.StatusForbidden &&
+				status != http.StatusTooManyRequests
+			unseen := status == http.StatusNotFound &&
+				strings.Contains(path, "/entries/fog") // that it is there is not told
 			through = through && !unseen
 			if route == "POST /control/v1/welcome" && !strings.ContainsRune("!?", rune(letter)) {
-				through = status == http.StatusNotFound || status == http.StatusTooManyRequests // no such link, asked too often
+				through = status == http.StatusNotFound ||
+					status == http.StatusTooManyRequests // no such link, asked too often
 			}
 			if route == "POST /hooks/{origin}" {
 				through = status == http.StatusNotFound // past who asks, to which origin
@@ -357,7 +412,10 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 			if through != want {
 				t.Errorf("%s as %c: %d %s", route, letter, status, out)
 			}
-			if !through && !unseen && letter != '-' && status != http.StatusForbidden && status != http.StatusTooManyRequests && !strings.ContainsRune("!?", rune(letter)) && !strings.HasPrefix(route, "POST /control/v1/session") {
+			if !through && !unseen && letter != '-' && status != http.StatusForbidden &&
+				status != http.StatusTooManyRequests &&
+				!strings.ContainsRune("!?", rune(letter)) &&
+				!strings.HasPrefix(route, "POST /control/v1/session") {
 				t.Errorf("%s as %c is refused with %d", route, letter, status)
 			}
 			if !through && letter == '-' && status != http.StatusUnauthorized && route != "POST /control/v1/session" {
@@ -366,7 +424,8 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 			if status >= 500 && status != 503 {
 				t.Errorf("%s as %c: %d %s", route, letter, status, out)
 			}
-			if method != http.MethodGet && letter == 'a' && strings.Contains(may, "a") && !contentRoute && !slices.Contains(unwritten, route) {
+			if method != http.MethodGet && letter == 'a' && strings.Contains(may, "a") && !contentRoute &&
+				!slices.Contains(unwritten, route) {
 				if status != http.StatusOK {
 					t.Errorf("%s does not work: %d %s", route, status, out)
 				} else if m.acts(t) == lines {
@@ -395,15 +454,22 @@ func (m *matrix) acts(t *testing.T) int {
 func TestTheAuditLog(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog lifts"}, "routes": []any{"ring"}}})
+	n.must(
+		t,
+		client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog lifts"}, "routes": []any{"ring"}}},
+	)
 	n.must(t, client.Edit{ID: "fog", Do: "publish"})
 	n.must(t, client.Edit{ID: "ice", Do: "delete"})
 	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
 		t.Fatal("what is referred to is deleted")
 	}
 	acts, err := n.client.Audit(t.Context(), audit.Filter{Subject: "fog"})
-	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" || acts[0].Who != "test" || acts[0].Kind != "key" || acts[0].Address != "127.0.0.1" ||
-		!strings.Contains(string(acts[0].Before), `"publishedRevision":1`) || !strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
+	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" ||
+		acts[0].Who != "test" ||
+		acts[0].Kind != "key" ||
+		acts[0].Address != "127.0.0.1" ||
+		!strings.Contains(string(acts[0].Before), `"publishedRevision":1`) ||
+		!strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
 		t.Fatalf("%v %+v", err, acts)
 	}
 	deleted, err := n.client.Audit(t.Context(), audit.Filter{What: "entry delete"})
@@ -414,7 +480,8 @@ func TestTheAuditLog(t *testing.T) {
 	if err != nil || len(all) != 7 {
 		t.Errorf("%v: %d lines about entries", err, len(all))
 	}
-	if none, err := n.client.Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil || len(none) > 1 {
+	if none, err := n.client.Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil ||
+		len(none) > 1 {
 		t.Errorf("before the first: %v %+v", err, none)
 	}
 	src, err := n.client.ExportAudit(t.Context(), audit.Filter{})
@@ -433,7 +500,8 @@ func TestTheAuditLog(t *testing.T) {
 	// What a schedule does is told as its own doing.
 	var s entries.Schedule
 	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 { // the shortest that is not over before it is heard of
-		if s, err = n.client.Schedule(t.Context(), "fog", "unpublish", time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
+		if s, err = n.client.Schedule(t.Context(), "fog", "unpublish",
+			time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
 			break
 		}
 	}

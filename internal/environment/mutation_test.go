@@ -24,13 +24,66 @@ import (
 var mutations = flag.Int("mutations", 60, "mutated requests of each route")
 
 // oddValues are values that something goes wrong on.
-var oddValues = []string{"", "%ff", "%00", "\xff", "-1", "0", "9223372036854775808", "-9223372036854775809", "2147483648", "1e400", "NaN", "null", "true", "[]", "{}", "..", "%2e%2e%2f", "'", "\"", "\\", "%", "a'; drop table entry; --",
-	strings.Repeat("9", 400), strings.Repeat("x", 3000), strings.Repeat("(", 300), "ärger", "\u202e", "eyJhbGciOiJub25lIn0.e30.", "ubq_0", "ubv_x.y", "2026-13-45", "2026-11-28T08:00:00Z", "fog", "notice", "nb", "preview", "*",
-	"title LIKE '%'", "A_CONTAINS(routes, ('ring'))", "routes(notices(routes(name)))", "-published,title", "notices[limit=3,sort=-published](title)", "1,2,3"}
+var oddValues = []string{
+	"",
+	"%ff",
+	"%00",
+	"\xff",
+	"-1",
+	"0",
+	"9223372036854775808",
+	"-9223372036854775809",
+	"2147483648",
+	"1e400",
+	"NaN",
+	"null",
+	"true",
+	"[]",
+	"{}",
+	"..",
+	"%2e%2e%2f",
+	"'",
+	"\"",
+	"\\",
+	"%",
+	"a'; drop table entry; --",
+	strings.Repeat(
+		"9", 400,
+	),
+	strings.Repeat("x", 3000),
+	strings.Repeat("(", 300),
+	"ärger",
+	"\u202e",
+	"eyJhbGciOiJub25lIn0.e30.",
+	"ubq_0",
+	"ubv_x.y",
+	"2026-13-45",
+	"2026-11-28T08:00:00Z",
+	"fog",
+	"notice",
+	"nb",
+	"preview",
+	"*",
+	"title LIKE '%'",
+	"A_CONTAINS(routes, ('ring'))",
+	"routes(notices(routes(name)))",
+	"-published,title",
+	"notices[limit=3,sort=-published](title)",
+	"1,2,3",
+}
 
-var oddNames = []string{"fields", "filter", "sort", "limit", "offset", "after", "before", "count", "locale", "translated", "revision", "path", "type", "state", "search", "entry", "ids", "below", "until", "who", "what", "origin", "revisions", "from", "to", "edition", "query", "variables", "operationName", "documentId", "nothing", "missing", "refersTo", "site", "contains"}
+var oddNames = []string{
+	"fields", "filter", "sort", "limit", "offset", "after", "before", "count", "locale", "translated", "revision",
+	"path", "type", "state", "search", "entry", "ids", "below", "until", "who", "what", "origin", "revisions", "from",
+	"to", "edition", "query", "variables", "operationName", "documentId", "nothing", "missing", "refersTo", "site",
+	"contains",
+}
 
-var oddHeaders = []string{"If-Match", "If-None-Match", "Prefer", "Accept", "Accept-Language", "Accept-Encoding", "Content-Type", "Cache-Control", "Last-Event-ID", "User-Agent", "X-Forwarded-For", "webhook-id", "webhook-timestamp", "webhook-signature", "Content-Encoding", "Cookie", "Range", "Origin"}
+var oddHeaders = []string{
+	"If-Match", "If-None-Match", "Prefer", "Accept", "Accept-Language", "Accept-Encoding", "Content-Type",
+	"Cache-Control", "Last-Event-ID", "User-Agent", "X-Forwarded-For", "webhook-id", "webhook-timestamp",
+	"webhook-signature", "Content-Encoding", "Cookie", "Range", "Origin",
+}
 
 type mutator struct{ *rand.Rand }
 
@@ -39,7 +92,13 @@ func pickOf[T any](r *rand.Rand, from []T) T { return from[r.IntN(len(from))] }
 // value changes one value of JSON somewhere.
 func (m mutator) value(v any) any {
 	odd := func() any {
-		return pickOf(m.Rand, []any{nil, "", -1.0, 1e300, true, []any{}, map[string]any{}, strings.Repeat("x", 5000), "\u0000", pickOf(m.Rand, oddValues), []any{nil}, map[string]any{"x": nil}})
+		return pickOf(
+			m.Rand,
+			[]any{
+				nil, "", -1.0, 1e300, true, []any{}, map[string]any{}, strings.Repeat("x", 5000), "\u0000",
+				pickOf(m.Rand, oddValues), []any{nil}, map[string]any{"x": nil},
+			},
+		)
 	}
 	switch x := v.(type) {
 	case map[string]any:
@@ -103,10 +162,11 @@ func TestMutatedRequestsBreakNothing(t *testing.T) {
 	m := l.matrix(t)
 	handler := server.New(server.Options{Environment: m.n.Environment, Batch: 5})
 	var routes []string
-	if err := chi.Walk(handler.Routes(), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		routes = append(routes, method+" "+route)
-		return nil
-	}); err != nil {
+	if err := chi.Walk(handler.Routes(),
+		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+			routes = append(routes, method+" "+route)
+			return nil
+		}); err != nil {
 		t.Fatal(err)
 	}
 	for route := range whoMay {
@@ -114,7 +174,8 @@ func TestMutatedRequestsBreakNothing(t *testing.T) {
 			routes = append(routes, route)
 		}
 	}
-	for _, one := range []string{"published/at", "published/paths", "published/notices/fog", "published/entries/fog", "preview/notices"} {
+	for _, one := range []string{"published/at", "published/paths", "published/notices/fog",
+		"published/entries/fog", "preview/notices"} {
 		routes = append(routes, "GET /content/"+one)
 	}
 	slices.Sort(routes)
@@ -140,12 +201,17 @@ func TestMutatedRequestsBreakNothing(t *testing.T) {
 					}
 					value := pickOf(r.Rand, oddValues)
 					if r.IntN(6) == 0 {
-						value = base64.RawURLEncoding.EncodeToString([]byte(`{"values":["` + value + `"],"id":"fog","list":"x"}`))
+						value = base64.RawURLEncoding.EncodeToString(
+							[]byte(`{"values":["` + value + `"],"id":"fog","list":"x"}`),
+						)
 					}
 					if r.IntN(3) > 0 {
 						value = url.QueryEscape(value)
 					}
-					at += sep + pickOf(r.Rand, oddNames) + "=" + strings.NewReplacer(" ", "+", "\x00", "", "\xff", "%ff").Replace(value)
+					at += sep + pickOf(
+						r.Rand, oddNames,
+					) + "=" + strings.NewReplacer(" ", "+", "\x00", "", "\xff", "%ff").
+						Replace(value)
 				default:
 					sent = r.body(body)
 				}

@@ -77,8 +77,12 @@ func oracleHistories(t *testing.T, allExpired, allNeedless *atomic.Int64) {
 			for _, n := range h.needless {
 				needless += n
 			}
-			t.Logf("%d changes in %d steps: %d answers kept, 0 stale, %d expired, of these %d (%.2f %%) although unchanged: %v",
-				h.changes, len(h.steps), h.kept, h.expired, needless, 100*float64(needless)/float64(h.expired), h.needless)
+			t.Logf(
+				"%d changes in %d steps: %d answers kept, 0 stale, %d expired, of these %d (%.2f %%) although "+
+					"unchanged: %v",
+				h.changes, len(h.steps), h.kept, h.expired, needless, 100*float64(needless)/float64(h.expired),
+				h.needless,
+			)
 			if h.kept == 0 || h.expired == 0 {
 				t.Error("nothing was kept, or nothing expired: the test tests nothing")
 			}
@@ -165,7 +169,8 @@ func (m oracleModel) text() string {
       since: {kind: datetime}
       tags: {kind: text, several: true}
       text: {kind: prose%s}
-`, tr("pier.name"), m.Kinds["depth"], m.Shared, path, m.Label, tr("name"), m.Kinds["rank"], m.Label, tr("season"), tr("text"))
+`, tr("pier.name"), m.Kinds["depth"], m.Shared, path, m.Label, tr("name"), m.Kinds["rank"], m.Label, tr("season"),
+		tr("text"))
 	if m.Extra {
 		b.WriteString("      extra: {kind: text, default: none}\n")
 	}
@@ -177,8 +182,20 @@ func (h *history) one(from ...string) string { return from[h.r.IntN(len(from))] 
 func (h *history) odds(n int) bool           { return h.r.IntN(n) == 0 }
 
 func (h *history) randomModel() oracleModel {
-	m := oracleModel{Fallbacks: map[string]string{"nb": h.one("", "fallback: [en]"), "ja": h.one("", "fallback: [en]", "fallback: [nb, en]")}, Translated: map[string]bool{},
-		Kinds: map[string]string{"depth": h.one("integer", "decimal"), "rank": h.one("integer", "decimal", "text", "money", "boolean")}, Path: !h.odds(4), Label: "Summer", Shared: 60}
+	m := oracleModel{
+		Fallbacks: map[string]string{
+			"nb": h.one("", "fallback: [en]"),
+			"ja": h.one("", "fallback: [en]", "fallback: [nb, en]"),
+		},
+		Translated: map[string]bool{},
+		Kinds: map[string]string{
+			"depth": h.one("integer", "decimal"),
+			"rank":  h.one("integer", "decimal", "text", "money", "boolean"),
+		},
+		Path:   !h.odds(4),
+		Label:  "Summer",
+		Shared: 60,
+	}
 	for _, f := range []string{"pier.name", "name", "season", "text", "claim"} {
 		m.Translated[f] = h.odds(2)
 	}
@@ -201,7 +218,11 @@ func (h *history) altered() oracleModel {
 	return m
 }
 
-var oracleIDs = map[string][]string{"pier": {"p0", "p1", "p2", "p3", "p4", "p5"}, "route": {"r0", "r1", "r2", "r3", "r4", "r5", "r6", "r7", "r8"}, "settings": {"s"}}
+var oracleIDs = map[string][]string{
+	"pier":     {"p0", "p1", "p2", "p3", "p4", "p5"},
+	"route":    {"r0", "r1", "r2", "r3", "r4", "r5", "r6", "r7", "r8"},
+	"settings": {"s"},
+}
 
 func (h *history) randomStep() step {
 	switch n := h.r.IntN(100); {
@@ -226,7 +247,10 @@ func (h *history) randomStep() step {
 		return step{What: "delete", Edits: []oracleEdit{h.edit("delete")}}
 	case n < 92:
 		id := h.one(oracleIDs["route"]...)
-		return step{What: "order", Edits: []oracleEdit{{ID: id, Type: "route", Do: "publish", Fields: map[string]any{"+piers": h.piers()}}}}
+		return step{
+			What:  "order",
+			Edits: []oracleEdit{{ID: id, Type: "route", Do: "publish", Fields: map[string]any{"+piers": h.piers()}}},
+		}
 	case n < 96:
 		return step{What: "clock"}
 	case n < 98:
@@ -278,13 +302,21 @@ func (h *history) edit(do string) oracleEdit {
 	case "settings":
 		f["claim"] = words(tr["claim"], "a", "b")
 	case "pier":
-		f["name"], f["slug"] = words(tr["pier.name"], "Mella", "Østra", "Tern Rock"), "slug-"+h.one(e.ID, e.ID, "x", "y")
+		f["name"], f["slug"] = words(
+			tr["pier.name"], "Mella", "Østra", "Tern Rock",
+		), "slug-"+h.one(
+			e.ID, e.ID, "x", "y",
+		)
 		if !h.odds(4) {
 			f["depth"] = float64(h.r.IntN(4))
 		}
 		f["office"] = map[string]any{"town": h.one("Mella", "Østra"), "hours": h.one("8-16", "9-15")}
 	case "route":
-		f["name"], f["slug"] = words(tr["name"], "Ring", "Line", "Outer ring", "Night"), "slug-"+h.one(e.ID, e.ID, "x", "y")
+		f["name"], f["slug"] = words(
+			tr["name"], "Ring", "Line", "Outer ring", "Night",
+		), "slug-"+h.one(
+			e.ID, e.ID, "x", "y",
+		)
 		if !h.odds(5) {
 			switch n := h.r.IntN(6); h.model.Kinds["rank"] {
 			case "text":
@@ -332,8 +364,15 @@ func (h *history) request() (path string, body string) {
 	}
 	base, q := "/content/%s/"+edition, url.Values{}
 	q.Set("locale", locale)
-	ofRoute := []string{"name", "slug", "rank", "season(label)", "tags", "text(plain)", "piers(name,office)", "start(name,rank,depth)", "since", "about(published)", "about(path,locales)", "piers(routes[limit=2,sort=name](name))", "extra"}
-	ofPier := []string{"name", "slug", "depth", "routes[limit=2](name)", "routes[sort=-rank,limit=3,filter=season = 'summer'](slug)", "departures(name)", "about(updated)", "office(town)"}
+	ofRoute := []string{
+		"name", "slug", "rank", "season(label)", "tags", "text(plain)", "piers(name,office)",
+		"start(name,rank,depth)", "since", "about(published)", "about(path,locales)",
+		"piers(routes[limit=2,sort=name](name))", "extra",
+	}
+	ofPier := []string{
+		"name", "slug", "depth", "routes[limit=2](name)", "routes[sort=-rank,limit=3,filter=season = 'summer'](slug)",
+		"departures(name)", "about(updated)", "office(town)",
+	}
 	fields := func(from []string) {
 		if h.odds(6) {
 			return
@@ -370,7 +409,13 @@ func (h *history) request() (path string, body string) {
 	case 5, 6:
 		fields(ofPier)
 		if h.odds(2) {
-			q.Set("filter", h.one("depth > 1", "CASEI(name) LIKE '%e%'", "routes.season = 'summer'", "slug = 'slug-p1' OR depth IS NULL", "office.town = 'Mella'", "routes.tags IS NULL"))
+			q.Set(
+				"filter",
+				h.one(
+					"depth > 1", "CASEI(name) LIKE '%e%'", "routes.season = 'summer'",
+					"slug = 'slug-p1' OR depth IS NULL", "office.town = 'Mella'", "routes.tags IS NULL",
+				),
+			)
 		}
 		if h.odds(2) {
 			q.Set("sort", h.one("name", "-depth", "depth,-name", "-updated", "slug"))
@@ -380,9 +425,17 @@ func (h *history) request() (path string, body string) {
 	}
 	fields(ofRoute)
 	if !h.odds(3) {
-		q.Set("filter", h.one("season = 'summer'", "season IN ('summer','winter') AND NOT name = 'Ring'", "since > now()", "since <= now() AND season = 'winter'", "rank IS NULL", "A_CONTAINS(tags, ('ice'))",
-			"piers.name = 'Mella'", "start.slug = 'slug-p1' OR season IS NULL", "A_CONTAINS(piers, ('p0')) AND updated > TIMESTAMP('2026-01-01T00:00:00Z')", "name LIKE 'O%'", "text IS NULL", "piers.depth > 1 AND season = 'summer'",
-			"NOT start.name = 'Ring'", "piers.routes.season = 'winter'", "name = slug"))
+		q.Set(
+			"filter",
+			h.one(
+				"season = 'summer'", "season IN ('summer','winter') AND NOT name = 'Ring'", "since > now()",
+				"since <= now() AND season = 'winter'", "rank IS NULL", "A_CONTAINS(tags, ('ice'))",
+				"piers.name = 'Mella'", "start.slug = 'slug-p1' OR season IS NULL",
+				"A_CONTAINS(piers, ('p0')) AND updated > TIMESTAMP('2026-01-01T00:00:00Z')", "name LIKE 'O%'",
+				"text IS NULL", "piers.depth > 1 AND season = 'summer'", "NOT start.name = 'Ring'",
+				"piers.routes.season = 'winter'", "name = slug",
+			),
+		)
 	}
 	if !h.odds(3) {
 		q.Set("sort", h.one("name", "-rank", "rank,name", "-published", "-since", "-updated", "season,-slug", "slug"))
@@ -448,7 +501,11 @@ type answered struct {
 }
 
 func (a answered) equal(b answered) bool {
-	return a.status == b.status && bytes.Equal(a.body, b.body) && !slices.ContainsFunc([]string{"Etag", "Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Link", "Content-Language"}, func(name string) bool { return a.header.Get(name) != b.header.Get(name) })
+	return a.status == b.status && bytes.Equal(a.body, b.body) &&
+		!slices.ContainsFunc(
+			[]string{"Etag", "Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Link", "Content-Language"},
+			func(name string) bool { return a.header.Get(name) != b.header.Get(name) },
+		)
 }
 
 // oracleOf starts a service with a model. Nothing is computed anew there by itself:
@@ -457,7 +514,8 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, saved: map[string]map[string]any{}}
 	o.store = testkit.Store(t, testkit.Model(t, m.text()))
 	var err error
-	if o.g, err = environment.Open(t.Context(), environment.Options{Store: o.store, Log: testkit.Log(t), Cache: cache.Options{Refresh: func(*cache.Response) {}}}); err != nil {
+	if o.g, err = environment.Open(t.Context(), environment.Options{Store: o.store, Log: testkit.Log(t),
+		Cache: cache.Options{Refresh: func(*cache.Response) {}}}); err != nil {
 		t.Fatal(err)
 	}
 	o.web = server.New(server.Options{Environment: o.g})
@@ -465,7 +523,10 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 		t.Fatal(err)
 	}
 	t.Cleanup(o.g.Close)
-	if err := o.g.Keys.KeepKey(t.Context(), &access.Key{Name: "test", Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any}, {Verb: access.Recompute, Edition: access.Any, Type: access.Any}}}, o.secret, "test"); err != nil {
+	if err := o.g.Keys.KeepKey(t.Context(),
+		&access.Key{Name: "test",
+			Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any},
+				{Verb: access.Recompute, Edition: access.Any, Type: access.Any}}}, o.secret, "test"); err != nil {
 		t.Fatal(err)
 	}
 	return o
@@ -489,7 +550,8 @@ func (o *oracle) get(r oracleRead, directive string) answered {
 	w := httptest.NewRecorder()
 	o.web.ServeHTTP(w, req)
 	// No answer is followed by one that knows of less.
-	if n, err := strconv.ParseInt(w.Header().Get("Ubiquon-Sequence"), 10, 64); err == nil && strings.Contains(path, "/published/") {
+	if n, err := strconv.ParseInt(w.Header().Get("Ubiquon-Sequence"), 10, 64); err == nil &&
+		strings.Contains(path, "/published/") {
 		if n < o.sequence {
 			o.t.Errorf("%s %s is answered as of %d, after something as of %d", method, path, n, o.sequence)
 		}
@@ -535,7 +597,8 @@ func (o *oracle) take(h *history, s step) {
 	ctx, cause := o.t.Context(), content.Cause{Kind: "user"}
 	switch {
 	case s.Model != nil:
-		if err := o.store.Writer.ApplyModel(ctx, testkit.Model(o.t, s.Model.text()), content.Cause{Kind: "model"}, writing.ModelOptions{AllowLoss: true}); err != nil {
+		if err := o.store.Writer.ApplyModel(ctx, testkit.Model(o.t, s.Model.text()), content.Cause{Kind: "model"},
+			writing.ModelOptions{AllowLoss: true}); err != nil {
 			return // entries would have the same path
 		}
 		h.changes++
@@ -543,7 +606,9 @@ func (o *oracle) take(h *history, s step) {
 		if until := time.Until(o.due); until <= 0 || until > 2*time.Second {
 			return
 		}
-		testkit.Eventually(o.t, "the moment passes", func() bool { return time.Now().After(o.due.Add(time.Millisecond)) })
+		testkit.Eventually(
+			o.t, "the moment passes", func() bool { return time.Now().After(o.due.Add(time.Millisecond)) },
+		)
 	default:
 		var edits []writing.Edit
 		saved := map[string]map[string]any{}
@@ -615,7 +680,10 @@ func (o *oracle) look(h *history, what string) {
 		case held.status != http.StatusGatewayTimeout:
 			h.kept++
 			if !held.equal(fresh) {
-				o.failed, o.at = fmt.Sprintf("after %q, %s %s\nserved %d %s %s\nis     %d %s %s", what, r.path, r.body, held.status, held.body, held.header, fresh.status, fresh.body, fresh.header), i
+				o.failed, o.at = fmt.Sprintf(
+					"after %q, %s %s\nserved %d %s %s\nis     %d %s %s", what, r.path, r.body, held.status, held.body,
+					held.header, fresh.status, fresh.body, fresh.header,
+				), i
 				return
 			}
 		case known:
@@ -638,8 +706,12 @@ func (o *oracle) look(h *history, what string) {
 // kind says what may make it hard to tell whether a change matters to the read.
 func (r oracleRead) kind() string {
 	text, _ := url.QueryUnescape(strings.Replace(r.path, "%s", "", 1) + r.body)
-	for _, one := range [][2]string{{"now()", "now"}, {"isPast", "now"}, {"/paths", "paths"}, {"/at?", "at"}, {"offset=", "offset"}, {"office(", "part"}, {"name = 'Mella'", "dotted"}, {"start.", "dotted"}, {"piers.", "dotted"},
-		{"routes.", "dotted"}, {"piers:{name", "dotted"}, {"routes:{season", "dotted"}, {"routes[", "back"}, {"routes(", "back"}, {"departures", "back"}, {"after=", "cursor"}, {"before=", "cursor"}, {"filter", "filter"}, {"sort", "sorted"}} {
+	for _, one := range [][2]string{{"now()", "now"}, {"isPast", "now"}, {"/paths", "paths"}, {"/at?", "at"},
+		{"offset=", "offset"}, {"office(", "part"}, {"name = 'Mella'", "dotted"}, {"start.", "dotted"},
+		{"piers.", "dotted"},
+		{"routes.", "dotted"}, {"piers:{name", "dotted"}, {"routes:{season", "dotted"}, {"routes[", "back"},
+		{"routes(", "back"}, {"departures", "back"}, {"after=", "cursor"}, {"before=", "cursor"},
+		{"filter", "filter"}, {"sort", "sorted"}} {
 		if strings.Contains(text, one[0]) {
 			return one[1]
 		}

@@ -69,13 +69,28 @@ types:
 func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	h := &harbours{items: map[string][]map[string]any{}}
 	for i := range 4 {
-		h.items["old"] = append(h.items["old"], map[string]any{"ref": fmt.Sprint("q", i), "called": fmt.Sprint("Quay ", i), "slug": fmt.Sprint("quay-", i), "status": "open", "v": "1", "next": fmt.Sprint("q", (i+1)%3)})
+		h.items["old"] = append(
+			h.items["old"],
+			map[string]any{
+				"ref":    fmt.Sprint("q", i),
+				"called": fmt.Sprint("Quay ", i),
+				"slug":   fmt.Sprint("quay-", i),
+				"status": "open",
+				"v":      "1",
+				"next":   fmt.Sprint("q", (i+1)%3),
+			},
+		)
 	}
 	web := httptest.NewServer(h)
 	t.Cleanup(web.Close)
 	s := testkit.Store(t, testkit.Model(t, quays))
 	secret := access.NewSecret()
-	options := environment.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")}}
+	options := environment.Options{
+		Store:     s,
+		Reconcile: time.Hour,
+		Outbound:  outbound.Options{Private: true},
+		Origins:   map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")},
+	}
 	n := start(t, options, secret)
 	var base string
 	last := ""
@@ -91,7 +106,8 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	shows(n, "quay-3", "Quay 3")
 	id := content.MakeID("old", "quay", "q1")
 	var refused *client.Problem
-	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) || !strings.Contains(refused.Detail, "still in the configuration") {
+	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+		!strings.Contains(refused.Detail, "still in the configuration") {
 		t.Errorf("an origin that is read: %v", err)
 	}
 	n.Close()
@@ -101,7 +117,15 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	h.items["new"] = []map[string]any{
 		{"ref": "n0", "called": "New 0", "slug": "quay-0", "status": "open", "v": "1", "next": "n1"},
 		{"ref": "n1", "called": "New 1", "slug": "quay-1", "status": "open", "v": "1", "next": "n9"},
-		{"ref": "n2", "called": "New 2", "slug": "the-second", "link": "https://skerry.example/quays/quay-2", "status": "open", "v": "1", "next": "n0"},
+		{
+			"ref":    "n2",
+			"called": "New 2",
+			"slug":   "the-second",
+			"link":   "https://skerry.example/quays/quay-2",
+			"status": "open",
+			"v":      "1",
+			"next":   "n0",
+		},
 		{"ref": "n9", "called": "New 9", "slug": "quay-9", "status": "open", "v": "1"},
 	}
 	options.Origins = map[string]origin.Config{"new": quaysOf(t, web.URL+"/new")}
@@ -111,16 +135,21 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		return err == nil && len(untaken) == 2 && strings.Contains(untaken[0].Reason, "has the slug")
 	})
 	why, err := n.client.Why(t.Context(), client.WhyQuestion{Entry: "n0"})
-	if err != nil || len(why.Reasons) < 2 || why.Reasons[1].Code != "not-taken" || !strings.Contains(why.Reasons[1].Text, "has the slug") {
+	if err != nil || len(why.Reasons) < 2 || why.Reasons[1].Code != "not-taken" ||
+		!strings.Contains(why.Reasons[1].Text, "has the slug") {
 		t.Errorf("%+v %v", why, err)
 	}
 	st, err := n.client.Status(t.Context())
 	told := fmt.Sprint(st.Problems)
-	if err != nil || !strings.Contains(told, "2 items of origin new could not be taken over") || !strings.Contains(told, "4 entries come from the origin old, which is not in the configuration") {
+	if err != nil || !strings.Contains(told, "2 items of origin new could not be taken over") ||
+		!strings.Contains(told, "4 entries come from the origin old, which is not in the configuration") {
 		t.Errorf("%v: %s", err, told)
 	}
 	would, err := n.client.AdoptOrigin(t.Context(), "old", "new", "", false, nil)
-	if err != nil || would.Applied || would.Adopted != 3 || would.By["slug"] != 2 || would.By["path"] != 1 || would.LeftAll != 1 || would.NewAll != 1 || would.Replaced != 1 {
+	if err != nil || would.Applied || would.Adopted != 3 || would.By["slug"] != 2 || would.By["path"] != 1 ||
+		would.LeftAll != 1 ||
+		would.NewAll != 1 ||
+		would.Replaced != 1 {
 		t.Errorf("%+v %v", would, err)
 	}
 	shows(n, "quay-1", `"id":"`+id+`"`)
@@ -138,18 +167,25 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		t.Errorf("%+v %v", untaken, err)
 	}
 
-	if plan, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, false, nil); err != nil || plan.Applied || plan.Entries != 1 || plan.Published != 1 {
+	if plan, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, false, nil); err != nil ||
+		plan.Applied ||
+		plan.Entries != 1 ||
+		plan.Published != 1 {
 		t.Errorf("%+v %v", plan, err)
 	}
 	shows(n, "quay-3", "Quay 3")
-	if gone, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, true, nil); err != nil || !gone.Applied || gone.Entries != 1 {
+	if gone, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, true, nil); err != nil ||
+		!gone.Applied ||
+		gone.Entries != 1 {
 		t.Errorf("%+v %v", gone, err)
 	}
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: content.MakeID("old", "quay", "q3"), Type: "quay", Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish"}); err != nil {
+	if _, err := n.client.Edit(t.Context(), client.Edit{ID: content.MakeID("old", "quay", "q3"), Type: "quay",
+		Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish"}); err != nil {
 		t.Errorf("an entry that was kept: %v", err)
 	}
 	shows(n, "quay-3", "Our own")
-	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) || refused.Status != http.StatusNotFound {
+	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+		refused.Status != http.StatusNotFound {
 		t.Errorf("nothing is left: %v", err)
 	}
 	n.Close()
@@ -166,7 +202,9 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	n.Close()
 	options.Origins = nil
 	n = start(t, options, secret)
-	if gone, err := n.client.RetireOrigin(t.Context(), "new", ingest.DeleteAll, true, nil); err != nil || gone.Entries != 4 || gone.LeftAll != 0 {
+	if gone, err := n.client.RetireOrigin(t.Context(), "new", ingest.DeleteAll, true, nil); err != nil ||
+		gone.Entries != 4 ||
+		gone.LeftAll != 0 {
 		t.Errorf("%+v %v", gone, err)
 	}
 	if a := n.get(t, base+"quay-1", false); a.Status != http.StatusNotFound {
@@ -177,7 +215,19 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 // TestHTMLIsConverted takes over prose and texts that are HTML, and tells what of them is
 // lost; and so it does where HTML is saved here.
 func TestHTMLIsConverted(t *testing.T) {
-	h := &harbours{items: map[string][]map[string]any{"office": {{"ref": "a", "title": "Caf&eacute; &amp; kiosk", "body": `<h2>Open</h2><p>See <a href="/map">the map</a><script>x()</script></p>`, "status": "open", "v": "1"}}}}
+	h := &harbours{
+		items: map[string][]map[string]any{
+			"office": {
+				{
+					"ref":    "a",
+					"title":  "Caf&eacute; &amp; kiosk",
+					"body":   `<h2>Open</h2><p>See <a href="/map">the map</a><script>x()</script></p>`,
+					"status": "open",
+					"v":      "1",
+				},
+			},
+		},
+	}
 	web := httptest.NewServer(h)
 	t.Cleanup(web.Close)
 	var c origin.Config
@@ -189,25 +239,46 @@ types:
 `), &c); err != nil {
 		t.Fatal(err)
 	}
-	s := testkit.Store(t, testkit.Model(t, "types: {notice: {fields: {title: {kind: text}, text: {kind: prose}, raw: {kind: prose}}}}"))
-	n := start(t, environment.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, access.NewSecret())
+	s := testkit.Store(
+		t,
+		testkit.Model(t, "types: {notice: {fields: {title: {kind: text}, text: {kind: prose}, raw: {kind: prose}}}}"),
+	)
+	n := start(
+		t,
+		environment.Options{
+			Store:     s,
+			Reconcile: time.Hour,
+			Outbound:  outbound.Options{Private: true},
+			Origins:   map[string]origin.Config{"harbour": c},
+		},
+		access.NewSecret(),
+	)
 	done, err := n.client.CompareOrigin(t.Context(), "harbour", false, nil)
-	if err != nil || done.BadItems != 0 || done.LostAll != 1 || !strings.Contains(done.Lost[0], "text: <script>") || !strings.Contains(done.Lost[0], "raw: <a>, <h2>, <p>, <script>") {
+	if err != nil || done.BadItems != 0 || done.LostAll != 1 || !strings.Contains(done.Lost[0], "text: <script>") ||
+		!strings.Contains(done.Lost[0], "raw: <a>, <h2>, <p>, <script>") {
 		t.Fatalf("%+v %v", done, err)
 	}
 	_, _, body := n.read(t, "/notices?fields=title,text(html,commonmark)")
-	for _, want := range []string{`"title":"Café & kiosk"`, `<h2>Open</h2>`, `<a href=\"` + web.URL + `/map\" rel=\"nofollow\">the map</a>`, `"commonmark":"## Open\n\nSee [the map](`} {
-		if !strings.Contains(body, want) && !strings.Contains(strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(body), want) {
+	for _, want := range []string{`"title":"Café & kiosk"`, `<h2>Open</h2>`,
+		`<a href=\"` + web.URL + `/map\" rel=\"nofollow\">the map</a>`, `"commonmark":"## Open\n\nSee [the map](`} {
+		if !strings.Contains(body, want) &&
+			!strings.Contains(strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(body), want) {
 			t.Errorf("%s is not in %s", want, body)
 		}
 	}
 	w := &world{store: s, nodes: []node{n}}
 	h.items["office"][0]["v"] = "2"
-	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); !strings.Contains(e.Detail, "text: <script>") {
+	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); !strings.Contains(
+		e.Detail, "text: <script>",
+	) {
 		t.Errorf("the event says %q", e.Detail)
 	}
-	saved, err := n.client.Edit(t.Context(), client.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}})
-	if err != nil || len(saved.Warnings) != 1 || saved.Warnings[0].Path != "fields.text" || !strings.Contains(saved.Warnings[0].Text, "<div>") {
+	saved, err := n.client.Edit(
+		t.Context(),
+		client.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}},
+	)
+	if err != nil || len(saved.Warnings) != 1 || saved.Warnings[0].Path != "fields.text" ||
+		!strings.Contains(saved.Warnings[0].Text, "<div>") {
 		t.Errorf("%+v %v", saved, err)
 	}
 }

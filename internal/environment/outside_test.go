@@ -104,7 +104,10 @@ type world struct {
 
 func newWorld(t *testing.T, nodes int) *world {
 	t.Helper()
-	w := &world{outside: &outside{items: map[string]map[string]any{}}, store: testkit.Store(t, testkit.Model(t, testkit.Ferries))}
+	w := &world{
+		outside: &outside{items: map[string]map[string]any{}},
+		store:   testkit.Store(t, testkit.Model(t, testkit.Ferries)),
+	}
 	web := httptest.NewServer(w.outside)
 	t.Cleanup(web.Close)
 	var c origin.Config
@@ -118,12 +121,40 @@ types:
 	}
 	secret := access.NewSecret()
 	for range nodes {
-		w.nodes = append(w.nodes, start(t, environment.Options{Store: w.store, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Address: "http://gateway.example",
-			Origins: map[string]origin.Config{"harbour": c},
-			Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Secret: hookSecret,
-				Quiet: strictyaml.Duration(20 * time.Millisecond), AtMost: strictyaml.Duration(time.Second)}}},
-			Rules: []rule.Rule{{Name: "piers", On: []string{"published", "unpublished", "deleted"}, Types: []string{"pier"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web"}}}},
-				{Name: "routes", On: []string{"published"}, Types: []string{"route"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}}, secret))
+		w.nodes = append(
+			w.nodes,
+			start(
+				t,
+				environment.Options{
+					Store:     w.store,
+					Reconcile: time.Hour,
+					Outbound:  outbound.Options{Private: true},
+					Address:   "http://gateway.example",
+					Origins:   map[string]origin.Config{"harbour": c},
+					Sites: map[string]rebuild.Site{
+						"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Secret: hookSecret,
+							Quiet: strictyaml.Duration(
+								20 * time.Millisecond,
+							), AtMost: strictyaml.Duration(time.Second)}},
+					},
+					Rules: []rule.Rule{
+						{
+							Name:  "piers",
+							On:    []string{"published", "unpublished", "deleted"},
+							Types: []string{"pier"},
+							Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web"}}},
+						},
+						{
+							Name:  "routes",
+							On:    []string{"published"},
+							Types: []string{"route"},
+							Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+						},
+					},
+				},
+				secret,
+			),
+		)
 	}
 	return w
 }
@@ -139,7 +170,10 @@ func (w *world) announce(t *testing.T, n node, what, ref string) string {
 func (w *world) announceAt(t *testing.T, n node, what, ref string, at time.Time) string {
 	t.Helper()
 	messages++
-	body := fmt.Sprintf(`{"specversion":"1.0","id":"m%d","source":"/harbour","type":"x.%s","subject":"berths/%s","time":%q}`, messages, what, ref, at.UTC().Format(time.RFC3339Nano))
+	body := fmt.Sprintf(
+		`{"specversion":"1.0","id":"m%d","source":"/harbour","type":"x.%s","subject":"berths/%s","time":%q}`,
+		messages, what, ref, at.UTC().Format(time.RFC3339Nano),
+	)
 	h := http.Header{"Content-Type": {"application/cloudevents+json"}}
 	if err := outbound.Sign(h, hookSecret, fmt.Sprintf("m%d", messages), time.Now(), []byte(body)); err != nil {
 		t.Fatal(err)
@@ -164,7 +198,13 @@ func (w *world) settled(t *testing.T, id, state string) ingest.EventDetail {
 
 func (w *world) shows(t *testing.T, ref string) string {
 	t.Helper()
-	a := w.nodes[0].get(t, "/content/"+w.nodes[0].Replica.Environment()+"/published/entries/"+content.MakeID("harbour", "pier", ref)+"?fields=name", false)
+	a := w.nodes[0].get(
+		t,
+		"/content/"+w.nodes[0].Replica.Environment()+"/published/entries/"+content.MakeID(
+			"harbour", "pier", ref,
+		)+"?fields=name",
+		false,
+	)
 	if a.Status != 200 {
 		return fmt.Sprint(a.Status)
 	}
@@ -186,7 +226,9 @@ func TestEventsBringThePresentState(t *testing.T) {
 	}
 	// An answer that is older than what is held, as from a lagging replica.
 	w.set("a", "Kvalholm of old", "open", 4)
-	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); e.Detail != "nothing that a reader could see has changed" || e.Trace.Stored != nil {
+	if e := w.settled(t, w.announce(t, n, "published", "a"), events.EventDone); e.Detail != "nothing that a "+
+		"reader could see has changed" ||
+		e.Trace.Stored != nil {
 		t.Errorf("an older state: %+v", e)
 	}
 	if got := w.shows(t, "a"); got != "Kvalholm" {
@@ -198,7 +240,9 @@ func TestEventsBringThePresentState(t *testing.T) {
 	at := time.Now()
 	first := w.settled(t, w.announceAt(t, n, "saved", "a", at), events.EventDone)
 	second := w.settled(t, w.announceAt(t, n, "published", "a", at), events.EventDone)
-	if first.Sequence == nil || second.Sequence == nil || second.Trace.Stored == nil || !second.Trace.Stored.Equal(*first.Trace.Stored) || !second.Trace.Expired.Equal(*first.Trace.Expired) {
+	if first.Sequence == nil || second.Sequence == nil || second.Trace.Stored == nil ||
+		!second.Trace.Stored.Equal(*first.Trace.Stored) ||
+		!second.Trace.Expired.Equal(*first.Trace.Expired) {
 		t.Errorf("the ways of two events with one change:\n%+v\n%+v", first.Trace, second.Trace)
 	}
 	if second.Detail != "published, with the event before" {
@@ -220,7 +264,8 @@ func TestContentThatDoesNotFitIsAFailedEvent(t *testing.T) {
 	w := newWorld(t, 1)
 	w.set("a", strings.Repeat("x", 50), "open", 1)
 	e := w.settled(t, w.announce(t, w.nodes[0], "published", "a"), events.EventFailed)
-	if !strings.Contains(e.Detail, "fields.name") || !strings.Contains(e.Detail, "at most 40 allowed") || e.Attempts != 1 {
+	if !strings.Contains(e.Detail, "fields.name") || !strings.Contains(e.Detail, "at most 40 allowed") ||
+		e.Attempts != 1 {
 		t.Errorf("%+v", e)
 	}
 	w.set("b", "Mella", "sunk", 1)
@@ -254,25 +299,35 @@ func TestReconcileFindsWhatNobodyAnnounced(t *testing.T) {
 		t.Error("not all of it is here")
 	}
 	w.with(func() { delete(w.items, "b"); delete(w.items, "d") })
-	if done, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, false, nil); err != nil || done.Deleted != 1 || w.shows(t, "b") != "404" {
+	if done, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, false, nil); err != nil || done.Deleted != 1 ||
+		w.shows(t, "b") != "404" {
 		t.Errorf("a deletion: %+v, %v", done, err)
 	}
 	if done, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, false, nil); err != nil || done.Changed != 0 {
 		t.Errorf("nothing has happened, and yet: %+v, %v", done, err)
 	}
 	w.with(func() { w.down = true })
-	if _, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, false, nil); err == nil || w.shows(t, "a") != "Kvalholm" {
+	if _, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, false, nil); err == nil ||
+		w.shows(t, "a") != "Kvalholm" {
 		t.Errorf("an origin that is away: %v, and shows %s", err, w.shows(t, "a"))
 	}
-	if _, err := n.Ingest.Reconcile(t.Context(), "nowhere", cause, false, nil); !errors.Is(err, ingest.ErrUnknownOrigin) {
+	if _, err := n.Ingest.Reconcile(t.Context(), "nowhere", cause, false, nil); !errors.Is(
+		err, ingest.ErrUnknownOrigin,
+	) {
 		t.Errorf("an unknown origin: %v", err)
 	}
 }
 
 func TestHooksAreProvenBeforeTheyAreRead(t *testing.T) {
 	w := newWorld(t, 1)
-	h := http.Header{"Content-Type": {"application/cloudevents+json"}, "Webhook-Id": {"x" + strings.Repeat("\xff", 900)}}
-	if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000)), "203.0.113.7"); !errors.Is(err, event.ErrNotProven) {
+	h := http.Header{
+		"Content-Type": {"application/cloudevents+json"},
+		"Webhook-Id":   {"x" + strings.Repeat("\xff", 900)},
+	}
+	if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000)),
+		"203.0.113.7"); !errors.Is(
+		err, event.ErrNotProven,
+	) {
 		t.Fatalf("got %v", err)
 	}
 	events, err := w.nodes[0].Ingest.Events(t.Context(), events.EventFilter{State: events.EventRefused})
@@ -300,7 +355,9 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	testkit.Eventually(t, "all of them are ordered", func() bool {
 		for _, o := range w.called() {
 			// Ends what runs, so that what waits may start.
-			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build, string(rebuild.Finished), ""); err != nil && !errors.Is(err, builds.ErrNotRunning) {
+			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build, string(rebuild.Finished),
+				""); err != nil &&
+				!errors.Is(err, builds.ErrNotRunning) {
 				t.Fatal(err)
 			}
 		}
@@ -316,7 +373,8 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	e, err := w.nodes[1].Ingest.Event(t.Context(), events[0].ID)
-	if err != nil || len(e.Rules) != 2 || !e.Rules[0].Fired || e.Rules[1].Fired || e.Rules[1].Detail != "it is for route, this is a pier" {
+	if err != nil || len(e.Rules) != 2 || !e.Rules[0].Fired || e.Rules[1].Fired ||
+		e.Rules[1].Detail != "it is for route, this is a pier" {
 		t.Errorf("what the rules made of it: %+v, %v", e.Rules, err)
 	}
 }
@@ -328,47 +386,68 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 	w.settled(t, w.announce(t, w.nodes[0], "published", "a"), events.EventDone)
 	testkit.Eventually(t, "the refusal is noted", func() bool {
 		builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{})
-		return err == nil && len(builds) == 1 && builds[0].State == rebuild.Running && strings.Contains(builds[0].Error, "the slip is taken")
+		return err == nil && len(builds) == 1 && builds[0].State == rebuild.Running &&
+			strings.Contains(builds[0].Error, "the slip is taken")
 	})
 	w.with(func() { w.refuse = false })
 	testkit.Eventually(t, "the call is taken", func() bool { return len(w.called()) == 1 })
 	order := w.called()[0]
-	if order.Report != "http://gateway.example/control/v1/builds/"+order.Build+"/reports" || order.Sequence == 0 || order.Site != "web" {
+	if order.Report != "http://gateway.example/control/v1/builds/"+order.Build+"/reports" || order.Sequence == 0 ||
+		order.Site != "web" {
 		t.Errorf("%+v", order)
 	}
 	report := func(key, state string) int {
 		t.Helper()
-		a, err := (&client.Client{Address: w.nodes[0].client.Address, Key: key}).Do(t.Context(), http.MethodPost, "/control/v1/builds/"+order.Build+"/reports", nil, map[string]string{"state": state, "error": "leaky"})
+		a, err := (&client.Client{Address: w.nodes[0].client.Address, Key: key}).Do(
+			t.Context(), http.MethodPost, "/control/v1/builds/"+order.Build+"/reports", nil,
+			map[string]string{"state": state, "error": "leaky"},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return a.Status
 	}
-	_, site, err := w.nodes[0].Keys.CreateKey(t.Context(), access.Key{Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
+	_, site, err := w.nodes[0].Keys.CreateKey(
+		t.Context(),
+		access.Key{Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}},
+		"test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, other, err := w.nodes[0].Keys.CreateKey(t.Context(), access.Key{Name: "other", Site: "other", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}}, "test")
+	_, other, err := w.nodes[0].Keys.CreateKey(
+		t.Context(),
+		access.Key{
+			Name:   "other",
+			Site:   "other",
+			Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}},
+		},
+		"test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
 		key, state string
 		want       int
-	}{{"", "finished", 401}, {other, "finished", 403}, {site, "sunk", 400}, {site, "started", 200}, {site, "failed", 200}, {site, "finished", 409}} {
+	}{{"", "finished", 401}, {other, "finished", 403}, {site, "sunk", 400}, {site, "started", 200},
+		{site, "failed", 200}, {site, "finished", 409}} {
 		if got := report(c.key, c.state); got != c.want {
 			t.Errorf("reporting %s: %d, want %d", c.state, got, c.want)
 		}
 	}
 	builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{Site: "web"})
-	if err != nil || len(builds) != 2 || builds[0].State != rebuild.Waiting || builds[1].State != rebuild.Failed || builds[1].Error != "leaky" {
+	if err != nil || len(builds) != 2 || builds[0].State != rebuild.Waiting || builds[1].State != rebuild.Failed ||
+		builds[1].Error != "leaky" {
 		t.Errorf("after a failure: %+v, %v", builds, err)
 	}
 }
 
 func TestNewsAreTold(t *testing.T) {
 	w := newWorld(t, 1)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, w.nodes[0].client.Address+"/control/v1/news", nil)
+	req, err := http.NewRequestWithContext(
+		t.Context(), http.MethodGet, w.nodes[0].client.Address+"/control/v1/news", nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -383,7 +462,8 @@ func TestNewsAreTold(t *testing.T) {
 	w.set("a", "Kvalholm", "open", 1)
 	w.announce(t, w.nodes[0], "published", "a")
 	heard := ""
-	for part := make([]byte, 500); !strings.Contains(heard, "data: events") || !strings.Contains(heard, "data: changes") || !strings.Contains(heard, "data: builds"); {
+	for part := make([]byte, 500); !strings.Contains(heard, "data: events") ||
+		!strings.Contains(heard, "data: changes") || !strings.Contains(heard, "data: builds"); {
 		n, err := resp.Body.Read(part)
 		heard += string(part[:n])
 		if err != nil && !errors.Is(err, io.EOF) {
@@ -394,12 +474,27 @@ func TestNewsAreTold(t *testing.T) {
 
 func TestConfigurationIsHeldAgainstTheModel(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
-	_, err := environment.Open(t.Context(), environment.Options{Store: s, Rules: []rule.Rule{{Name: "x", On: []string{"published"}, Types: []string{"peir"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "wbe"}}}}},
-		Sites: map[string]rebuild.Site{"web": {Address: "nowhere"}}, Origins: map[string]origin.Config{"o": {}}})
+	_, err := environment.Open(
+		t.Context(),
+		environment.Options{
+			Store: s,
+			Rules: []rule.Rule{
+				{
+					Name:  "x",
+					On:    []string{"published"},
+					Types: []string{"peir"},
+					Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "wbe"}}},
+				},
+			},
+			Sites:   map[string]rebuild.Site{"web": {Address: "nowhere"}},
+			Origins: map[string]origin.Config{"o": {}},
+		},
+	)
 	if err == nil {
 		t.Fatal("accepted")
 	}
-	for _, want := range []string{`did you mean "pier"?`, `did you mean "web"?`, `address "nowhere"`, "origin o: prove is missing"} {
+	for _, want := range []string{`did you mean "pier"?`, `did you mean "web"?`, `address "nowhere"`,
+		"origin o: prove is missing"} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q lacks %q", err, want)
 		}

@@ -74,7 +74,9 @@ func TestAllPathsInOneSweep(t *testing.T) {
 	if got, _ := sweep(""); slices.Contains(got, "nb /no/page-p0") || !slices.Contains(got, "en /home/page-p0") {
 		t.Errorf("after a locale was taken back: %v", got)
 	}
-	for path, want := range map[string]string{"/paths?type=berth": `no type \"berth\" has paths`, "/paths?limit=0": "from 1 to 10000", "/paths?after=x": "no cursor", "/paths?locale=xx": "no locale", "/paths?sort=path": "no such parameter"} {
+	for path, want := range map[string]string{"/paths?type=berth": `no type \"berth\" has paths`,
+		"/paths?limit=0": "from 1 to 10000", "/paths?after=x": "no cursor", "/paths?locale=xx": "no locale",
+		"/paths?sort=path": "no such parameter"} {
 		if status, _, body := n.read(t, path); status != 400 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -82,7 +84,8 @@ func TestAllPathsInOneSweep(t *testing.T) {
 	l := newLine(t, 1)
 	_, routes := l.key(t, "read published route")
 	_, notices := l.key(t, "read published notice")
-	if a := l.nodes[0].ask(t, notices, "published/paths"); a.Status != 200 || !strings.Contains(string(a.Body), "/notices/fog") {
+	if a := l.nodes[0].ask(t, notices, "published/paths"); a.Status != 200 ||
+		!strings.Contains(string(a.Body), "/notices/fog") {
 		t.Errorf("a reader of notices: %d %s", a.Status, a.Body)
 	}
 	if a := l.nodes[0].ask(t, routes, "published/paths?type=notice"); a.Status != 403 {
@@ -105,10 +108,16 @@ func TestOffset(t *testing.T) {
 	if err := json.Unmarshal([]byte(body), &list); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, body := n.read(t, "/pages?fields=title&sort=title&limit=2&before="+url.QueryEscape(list.Window.Prev)); !strings.Contains(body, `"Page 1"`) || !strings.Contains(body, `"Page 2"`) {
+	if _, _, body := n.read(t, "/pages?fields=title&sort=title&limit=2&before="+
+		url.QueryEscape(list.Window.Prev)); !strings.Contains(
+		body, `"Page 1"`,
+	) ||
+		!strings.Contains(body, `"Page 2"`) {
 		t.Errorf("before the page: %s", body)
 	}
-	for path, want := range map[string]string{"/pages?offset=20000": "whose time does not grow", "/pages?offset=-1": "from 0 to", "/pages?sort=title&offset=1&before=" + list.Window.Prev: "a cursor is given too"} {
+	for path, want := range map[string]string{"/pages?offset=20000": "whose time does not " +
+		"grow", "/pages?offset=-1": "from 0 to",
+		"/pages?sort=title&offset=1&before=" + list.Window.Prev: "a cursor is given too"} {
 		if status, _, body := n.read(t, path); status != 400 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -136,16 +145,22 @@ func TestChangesAreTold(t *testing.T) {
 		return out
 	}
 	first := ask(all, "after=0")
-	if len(first.Items) != 2 || first.Items[0].Entry != "ring" || first.Items[1].What != "published" || first.Next < first.Items[1].Sequence {
+	if len(first.Items) != 2 || first.Items[0].Entry != "ring" || first.Items[1].What != "published" ||
+		first.Next < first.Items[1].Sequence {
 		t.Fatalf("%+v", first)
 	}
-	if got := ask(notices, "after=0"); len(got.Items) != 1 || got.Items[0].Entry != "fog" || strings.Join(got.Items[0].Locales, " ") != "nb" || got.Next != first.Next {
+	if got := ask(notices, "after=0"); len(got.Items) != 1 || got.Items[0].Entry != "fog" ||
+		strings.Join(got.Items[0].Locales, " ") != "nb" ||
+		got.Next != first.Next {
 		t.Errorf("of one type, in one locale: %+v", got)
 	}
-	if got := ask(all, "after=0&limit=1"); len(got.Items) != 1 || len(ask(all, fmt.Sprintf("after=%d", got.Next)).Items) != 1 {
+	if got := ask(all, "after=0&limit=1"); len(got.Items) != 1 ||
+		len(ask(all, fmt.Sprintf("after=%d", got.Next)).Items) != 1 {
 		t.Errorf("one by one: %+v", got)
 	}
-	req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, n.client.Address+"/content/"+n.Replica.Environment()+"/published/changes", nil)
+	req, _ := http.NewRequestWithContext(
+		t.Context(), http.MethodGet, n.client.Address+"/content/"+n.Replica.Environment()+"/published/changes", nil,
+	)
 	req.Header.Set("Authorization", "Bearer "+all)
 	req.Header.Set("Last-Event-ID", fmt.Sprint(first.Items[0].Sequence))
 	resp, err := http.DefaultClient.Do(req)
@@ -169,7 +184,8 @@ func TestChangesAreTold(t *testing.T) {
 	if strings.Join(got, ", ") != "published fog, unpublished fog, published north" {
 		t.Errorf("events: %v", got)
 	}
-	for query, status := range map[string]int{"after=x": 400, "after=-1": 400, "limit=9999&after=0": 400, "since=1": 400} {
+	for query, status := range map[string]int{"after=x": 400, "after=-1": 400, "limit=9999&after=0": 400,
+		"since=1": 400} {
 		if a := n.ask(t, all, "published/changes?"+query); a.Status != status {
 			t.Errorf("%s: %d", query, a.Status)
 		}

@@ -26,7 +26,9 @@ func (n node) graphql(t *testing.T, address, secret string, body any, header ...
 	for i := 0; i+1 < len(header); i += 2 {
 		h.Set(header[i], header[i+1])
 	}
-	a, err := (&client.Client{Address: address, Key: secret}).Do(t.Context(), http.MethodPost, "/content/"+n.Replica.Environment()+"/published/graphql", h, body)
+	a, err := (&client.Client{Address: address, Key: secret}).Do(
+		t.Context(), http.MethodPost, "/content/"+n.Replica.Environment()+"/published/graphql", h, body,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,19 +49,29 @@ func TestAReadIsExamined(t *testing.T) {
 		}
 		return out
 	}
-	rest := client.ReadQuestion{Request: "/notices?fields=title,routes(name)&filter=" + url.QueryEscape("title LIKE 'F%'"), Explain: true}
+	rest := client.ReadQuestion{
+		Request: "/notices?fields=title,routes(name)&filter=" + url.QueryEscape("title LIKE 'F%'"),
+		Explain: true,
+	}
 	e := examine(rest)
-	if e.Status != 200 || !strings.Contains(e.Body, `"Outer Ring"`) || e.Effort.Asked == 0 || e.Effort.Limit == 0 || e.Milliseconds.SQL <= 0 || e.RoundTrips == 0 || e.Held != 0 ||
+	if e.Status != 200 || !strings.Contains(e.Body, `"Outer Ring"`) || e.Effort.Asked == 0 || e.Effort.Limit == 0 ||
+		e.Milliseconds.SQL <= 0 ||
+		e.RoundTrips == 0 ||
+		e.Held != 0 ||
 		fmt.Sprint(e.Grants) != "[read published notice in en read published route in en]" {
 		t.Errorf("%+v", e)
 	}
 	if len(e.Statements) != 3 || !strings.Contains(e.Statements[1].Plan, "actual rows=1") {
 		t.Errorf("statements: %+v", e.Statements)
 	}
-	if s, _ := json.Marshal(e.Dependencies); !bytes.Contains(s, []byte(`{"id":"ring","locale":"en","fields":["name"]}`)) || !bytes.Contains(s, []byte(`"type":"notice"`)) {
+	if s, _ := json.Marshal(e.Dependencies); !bytes.Contains(
+		s, []byte(`{"id":"ring","locale":"en","fields":["name"]}`),
+	) ||
+		!bytes.Contains(s, []byte(`"type":"notice"`)) {
 		t.Errorf("dependencies: %s", s)
 	}
-	if a := n.ask(t, n.client.Key, "published"+rest.Request); a.Header.Get("ETag") == "" || e.Header["Etag"][0] != a.Header.Get("ETag") {
+	if a := n.ask(t, n.client.Key, "published"+rest.Request); a.Header.Get("ETag") == "" ||
+		e.Header["Etag"][0] != a.Header.Get("ETag") {
 		t.Errorf("read as it is: %d %v, examined: %v", a.Status, a.Header, e.Header)
 	}
 	if e := examine(rest); e.Held == 0 {
@@ -77,21 +89,36 @@ func TestAReadIsExamined(t *testing.T) {
 	if e := examine(rest); e.Status != 401 {
 		t.Errorf("as everyone: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Request: "/notices?fields=title,routs(name)"}); e.Status != 400 || !strings.Contains(e.Body, `"at":7`) {
+	if e := examine(client.ReadQuestion{Request: "/notices?fields=title,routs(name)"}); e.Status != 400 ||
+		!strings.Contains(e.Body, `"at":7`) {
 		t.Errorf("a wrong field: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Request: "/notices?filter=" + url.QueryEscape("title = 3")}); e.Status != 400 || !strings.Contains(e.Body, `"at":1`) {
+	if e := examine(client.ReadQuestion{Request: "/notices?filter=" + url.QueryEscape("title = 3")}); e.Status != 400 ||
+		!strings.Contains(e.Body, `"at":1`) {
 		t.Errorf("a wrong filter: %d %s", e.Status, e.Body)
 	}
-	e = examine(client.ReadQuestion{Query: "{ notice(slug: \"fog\") { title routes { name } } }", Language: "nb", Edition: "preview"})
-	if e.Status != 200 || !strings.Contains(e.Body, `"title":"Tåke"`) || !strings.Contains(e.Body, `{"name":"North Line"}`) {
+	e = examine(
+		client.ReadQuestion{
+			Query:    "{ notice(slug: \"fog\") { title routes { name } } }",
+			Language: "nb",
+			Edition:  "preview",
+		},
+	)
+	if e.Status != 200 || !strings.Contains(e.Body, `"title":"Tåke"`) ||
+		!strings.Contains(e.Body, `{"name":"North Line"}`) {
 		t.Errorf("GraphQL: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Query: "{ notice(slug: 3) }"}); e.Status != 400 || !strings.Contains(e.Body, `"column":`) {
+	if e := examine(client.ReadQuestion{Query: "{ notice(slug: 3) }"}); e.Status != 400 ||
+		!strings.Contains(e.Body, `"column":`) {
 		t.Errorf("wrong GraphQL: %d %s", e.Status, e.Body)
 	}
-	for _, wrong := range []client.ReadQuestion{{}, {Request: "/notices", As: "nobody's"}, {Request: "/notices", Edition: "printed"}, {Request: "/content/elsewhere/published/notices"}, {Request: "/changes"}, {DocumentID: "sha256:0"}} {
-		if _, err := n.client.Examine(t.Context(), wrong); err == nil || !strings.Contains(err.Error(), "no address") && !strings.Contains(err.Error(), "is not below") && !strings.Contains(err.Error(), "is no read") && !strings.Contains(err.Error(), "there is no") {
+	for _, wrong := range []client.ReadQuestion{{}, {Request: "/notices", As: "nobody's"},
+		{Request: "/notices", Edition: "printed"}, {Request: "/content/elsewhere/published/notices"},
+		{Request: "/changes"}, {DocumentID: "sha256:0"}} {
+		if _, err := n.client.Examine(t.Context(), wrong); err == nil ||
+			!strings.Contains(err.Error(), "no address") && !strings.Contains(err.Error(), "is not below") &&
+				!strings.Contains(err.Error(), "is no read") &&
+				!strings.Contains(err.Error(), "there is no") {
 			t.Errorf("%+v: %v", wrong, err)
 		}
 	}
@@ -116,7 +143,8 @@ func TestReadsAreKept(t *testing.T) {
 	if err != nil || again.ID != first.ID {
 		t.Errorf("%v: %s, then %s", err, first.ID, again.ID)
 	}
-	if all, err := c.SavedReads(t.Context()); err != nil || len(all) != 1 || !strings.Contains(string(all[0].Read), "limit=3") {
+	if all, err := c.SavedReads(t.Context()); err != nil || len(all) != 1 ||
+		!strings.Contains(string(all[0].Read), "limit=3") {
 		t.Errorf("%v %+v", err, all)
 	}
 	if _, err := c.SaveRead(t.Context(), " ", json.RawMessage(`{}`)); err == nil {
@@ -143,11 +171,15 @@ func TestDocumentsAreNamed(t *testing.T) {
 		a := other.graphql(t, strict, secret, body)
 		return a.Status, string(a.Body)
 	}
-	testkit.Eventually(t, "the other node knows the key", func() bool { status, _ := ask(per{"query": text}); return status != 401 })
-	if status, body := ask(per{"query": text, "variables": per{"slug": "fog"}}); status != 403 || !strings.Contains(body, "trusted") {
+	testkit.Eventually(
+		t, "the other node knows the key", func() bool { status, _ := ask(per{"query": text}); return status != 401 },
+	)
+	if status, body := ask(per{"query": text, "variables": per{"slug": "fog"}}); status != 403 ||
+		!strings.Contains(body, "trusted") {
 		t.Errorf("before: %d %s", status, body)
 	}
-	if _, err := n.client.AddDocument(t.Context(), "one", "{ notice(slug: 3) { nam } }"); err == nil || !strings.Contains(err.Error(), "nam") {
+	if _, err := n.client.AddDocument(t.Context(), "one", "{ notice(slug: 3) { nam } }"); err == nil ||
+		!strings.Contains(err.Error(), "nam") {
 		t.Errorf("a document that cannot be answered: %v", err)
 	}
 	d, err := n.client.AddDocument(t.Context(), "one", text)
@@ -159,29 +191,39 @@ func TestDocumentsAreNamed(t *testing.T) {
 	if status, body := ask(named); status != 200 || !strings.Contains(body, `"Fog"`) {
 		t.Errorf("by name: %d %s", status, body)
 	}
-	if status, body := ask(per{"query": text, "variables": per{"slug": "fog"}}); status != 200 || !strings.Contains(body, `"Fog"`) {
+	if status, body := ask(per{"query": text, "variables": per{"slug": "fog"}}); status != 200 ||
+		!strings.Contains(body, `"Fog"`) {
 		t.Errorf("by its text: %d %s", status, body)
 	}
-	if status, body := ask(per{"query": text, "documentId": d.ID}); status != 400 || !strings.Contains(body, "one of them") {
+	if status, body := ask(per{"query": text, "documentId": d.ID}); status != 400 ||
+		!strings.Contains(body, "one of them") {
 		t.Errorf("both: %d %s", status, body)
 	}
-	a := other.ask(t, secret, "published/graphql?documentId="+url.QueryEscape(d.ID)+"&variables="+url.QueryEscape(`{"slug":"fog"}`))
+	a := other.ask(
+		t, secret,
+		"published/graphql?documentId="+url.QueryEscape(d.ID)+"&variables="+url.QueryEscape(`{"slug":"fog"}`),
+	)
 	if a.Status != 200 || !strings.Contains(string(a.Body), `"Fog"`) {
 		t.Errorf("with GET: %d %s", a.Status, a.Body)
 	}
-	if status, body := ask([]any{named, per{"documentId": "sha256:1"}}); status != 200 || !strings.HasPrefix(body, `[{"data":{"notice":{"title":"Fog"}}`) || !strings.Contains(body, "there is no trusted document") {
+	if status, body := ask([]any{named, per{"documentId": "sha256:1"}}); status != 200 ||
+		!strings.HasPrefix(body, `[{"data":{"notice":{"title":"Fog"}}`) ||
+		!strings.Contains(body, "there is no trusted document") {
 		t.Errorf("two at once: %d %s", status, body)
 	}
 	if status, body := ask([]any{named, named, named}); status != 400 || !strings.Contains(body, "1 to 2") {
 		t.Errorf("three at once: %d %s", status, body)
 	}
-	if a := n.graphql(t, n.client.Address, secret, []any{named}); a.Status != 400 || !strings.Contains(string(a.Body), "batch") {
+	if a := n.graphql(t, n.client.Address, secret, []any{named}); a.Status != 400 ||
+		!strings.Contains(string(a.Body), "batch") {
 		t.Errorf("a list where none is allowed: %d %s", a.Status, a.Body)
 	}
 	if err := n.client.RemoveDocument(t.Context(), "one"); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Eventually(t, "the other node trusts it no more", func() bool { status, _ := ask(named); return status == 400 })
+	testkit.Eventually(
+		t, "the other node trusts it no more", func() bool { status, _ := ask(named); return status == 400 },
+	)
 }
 
 const farewells = `
@@ -203,7 +245,15 @@ types:
 func TestWhatGoesSaysSo(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, farewells)), access.NewSecret())
 	n.must(t, client.Edit{ID: "boathouse", Type: "hut", Save: per{"name": "Boathouse"}, Do: "publish"})
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "code": "F1", "hut": "boathouse"}, Do: "publish"})
+	n.must(
+		t,
+		client.Edit{
+			ID:   "fog",
+			Type: "notice",
+			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "code": "F1", "hut": "boathouse"},
+			Do:   "publish",
+		},
+	)
 	const november, october = "@1793491200", "@1790812800"
 	for path, want := range map[string][2]string{
 		"notices?fields=title":                                 {"", ""},
@@ -221,7 +271,10 @@ func TestWhatGoesSaysSo(t *testing.T) {
 	} {
 		a := n.ask(t, n.client.Key, "published/"+path)
 		if a.Status != 200 || a.Header.Get("Deprecation") != want[0] || a.Header.Get("Sunset") != want[1] {
-			t.Errorf("%s: %d, Deprecation %q, Sunset %q, not %q", path, a.Status, a.Header.Get("Deprecation"), a.Header.Get("Sunset"), want)
+			t.Errorf(
+				"%s: %d, Deprecation %q, Sunset %q, not %q", path, a.Status, a.Header.Get("Deprecation"),
+				a.Header.Get("Sunset"), want,
+			)
 		}
 	}
 }
@@ -230,13 +283,22 @@ func TestWhatGoesSaysSo(t *testing.T) {
 // language that is told.
 func TestEntriesAreFoundByEither(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, farewells)), access.NewSecret())
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}}, Do: "publish"})
+	n.must(
+		t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}}, Do: "publish"},
+	)
 	for _, c := range []struct{ by, language, want string }{
-		{`id: "fog"`, "", `"Fog"`}, {`id: "fog"`, "nb-NO, en;q=0.5", `"Tåke"`}, {`path: "/varsler/fog/"`, "", `"Tåke"`}, {`path: "/notices/fog"`, "nb", `"Fog"`},
-		{`path: "/notices/ice"`, "", `"entry":null`}, {`path: "notices"`, "", "no path of a site"}, {`id: "fog", path: "/"`, "", "exactly one"}, {`id: null`, "", "EntryBy"},
+		{`id: "fog"`, "", `"Fog"`}, {`id: "fog"`, "nb-NO, en;q=0.5", `"Tåke"`},
+		{`path: "/varsler/fog/"`, "", `"Tåke"`}, {`path: "/notices/fog"`, "nb", `"Fog"`},
+		{`path: "/notices/ice"`, "", `"entry":null`}, {`path: "notices"`, "", "no path of a site"},
+		{`id: "fog", path: "/"`, "", "exactly one"}, {`id: null`, "", "EntryBy"},
 	} {
-		a := n.graphql(t, n.client.Address, n.client.Key, per{"query": "{ entry(by: {" + c.by + "}) { ... on Notice { title } } }"}, "Accept-Language", c.language)
-		if !strings.Contains(string(a.Body), c.want) || strings.Contains(a.Header.Get("Vary"), "Accept-Language") == strings.HasPrefix(c.by, "path") && a.Status == 200 {
+		a := n.graphql(
+			t, n.client.Address, n.client.Key,
+			per{"query": "{ entry(by: {" + c.by + "}) { ... on Notice { title } } }"}, "Accept-Language", c.language,
+		)
+		if !strings.Contains(string(a.Body), c.want) ||
+			strings.Contains(a.Header.Get("Vary"), "Accept-Language") == strings.HasPrefix(c.by, "path") &&
+				a.Status == 200 {
 			t.Errorf("%s in %q: %s, Vary %s", c.by, c.language, a.Body, a.Header.Get("Vary"))
 		}
 	}
@@ -247,7 +309,14 @@ func TestEntriesAreFoundByEither(t *testing.T) {
 func TestRevisionsAreReadInPreview(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
-	n.must(t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Thick fog", "nb": "Tåke"}, "routes": []any{"north"}}})
+	n.must(
+		t,
+		client.Edit{
+			ID:   "fog",
+			Type: "notice",
+			Save: per{"title": per{"en": "Thick fog", "nb": "Tåke"}, "routes": []any{"north"}},
+		},
+	)
 	_, previews := l.key(t, "read preview *", "read published *")
 	for path, want := range map[string]string{
 		"preview/entries/fog?fields=title,routes(name),about(revision)":            `"about":{"revision":2},"title":"Thick fog","routes":[{"id":"north","name":"North Line"}]`,
@@ -259,7 +328,8 @@ func TestRevisionsAreReadInPreview(t *testing.T) {
 		"preview/notices?revision=1":                                               `no such parameter`,
 	} {
 		for range 2 {
-			if a := n.ask(t, previews, path); !strings.Contains(string(a.Body), want) || testkit.Hit(a.Header.Get("Cache-Status")) && a.Status == 200 && strings.Contains(path, "revision=") {
+			if a := n.ask(t, previews, path); !strings.Contains(string(a.Body), want) ||
+				testkit.Hit(a.Header.Get("Cache-Status")) && a.Status == 200 && strings.Contains(path, "revision=") {
 				t.Errorf("%s: %d %s %s", path, a.Status, a.Header.Get("Cache-Status"), a.Body)
 			}
 		}
@@ -281,14 +351,19 @@ func TestSlowReadsAreGivenUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	a := n.ask(t, n.client.Key, "published/piers?limit=7")
-	if a.Status != 503 || !strings.Contains(string(a.Body), "too-slow") || !strings.Contains(string(a.Body), "indexed") {
+	if a.Status != 503 || !strings.Contains(string(a.Body), "too-slow") ||
+		!strings.Contains(string(a.Body), "indexed") {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
 	if err := tx.Rollback(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	testkit.Eventually(t, "afterwards it is answered", func() bool { return n.ask(t, n.client.Key, "published/piers?limit=7").Status == 200 })
-	if a := n.ask(t, n.client.Key, "published/piers?filter="+strings.Repeat("x", 17<<10)); a.Status != 414 || !strings.Contains(string(a.Body), "16384") {
+	testkit.Eventually(
+		t, "afterwards it is answered",
+		func() bool { return n.ask(t, n.client.Key, "published/piers?limit=7").Status == 200 },
+	)
+	if a := n.ask(t, n.client.Key, "published/piers?filter="+strings.Repeat("x", 17<<10)); a.Status != 414 ||
+		!strings.Contains(string(a.Body), "16384") {
 		t.Errorf("a long address: %d %s", a.Status, a.Body)
 	}
 }
@@ -302,7 +377,8 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := n.Documents.SaveRead(t.Context(), "by name", []byte(`{"request": "/piers?sort=name", "edition": "published"}`), "test"); err != nil {
+	if _, err := n.Documents.SaveRead(t.Context(), "by name",
+		[]byte(`{"request": "/piers?sort=name", "edition": "published"}`), "test"); err != nil {
 		t.Fatal(err)
 	}
 	for _, path := range []string{"/piers?fields=name", "/piers?fields=id"} {
@@ -313,7 +389,9 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 		t.Fatal("nothing is renamed")
 	}
 	// Only the first type's: the others have names, too.
-	renamed = strings.Replace(strings.Replace(renamed, "title: name", "title: called", 1), "madeFrom: name", "madeFrom: called", 1)
+	renamed = strings.Replace(
+		strings.Replace(renamed, "title: name", "title: called", 1), "madeFrom: name", "madeFrom: called", 1,
+	)
 	plan, err := n.client.PlanModel(t.Context(), map[string]string{"m.yaml": renamed})
 	if err != nil {
 		t.Fatal(err)
@@ -323,7 +401,9 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 		what = append(what, b.What+": "+b.Request)
 	}
 	told := strings.Join(what, "\n")
-	for text, want := range map[string]bool{"trusted document names": true, "trusted document counts": false, "saved read by name: /piers?sort=name": true, "piers?fields=name": true, "piers?fields=id": false} {
+	for text, want := range map[string]bool{"trusted document names": true, "trusted document " +
+		"counts": false, "saved read by name: /piers?sort=name": true, "piers?fields=name": true,
+		"piers?fields=id": false} {
 		if strings.Contains(told, text) != want {
 			t.Errorf("%q is told of is %t:\n%s", text, !want, told)
 		}
@@ -353,26 +433,34 @@ func TestDocumentsAreNamedByHash(t *testing.T) {
 		status int
 		want   string
 	}{
-		"a hash that is trusted":     {per{"extensions": named(1, hash)}, 200, `"totalCount":1`},
-		"one that is not":            {per{"extensions": named(1, unknown)}, 200, `"code":"PERSISTED_QUERY_NOT_FOUND"`},
-		"another version":            {per{"extensions": named(2, hash)}, 200, `"code":"PERSISTED_QUERY_NOT_SUPPORTED"`},
-		"the text beside it":         {per{"query": text, "extensions": named(1, hash)}, 200, `"totalCount":1`},
-		"another text beside it":     {per{"query": "{ piers { nodes { id } } }", "extensions": named(1, hash)}, 400, "is not the SHA-256"},
+		"a hash that is trusted": {per{"extensions": named(1, hash)}, 200, `"totalCount":1`},
+		"one that is not":        {per{"extensions": named(1, unknown)}, 200, `"code":"PERSISTED_QUERY_NOT_FOUND"`},
+		"another version": {per{"extensions": named(2, hash)}, 200,
+			`"code":"PERSISTED_QUERY_NOT_SUPPORTED"`},
+		"the text beside it": {per{"query": text, "extensions": named(1, hash)}, 200, `"totalCount":1`},
+		"another text beside it": {per{"query": "{ piers { nodes { id } } }", "extensions": named(1, hash)},
+			400, "is not the SHA-256"},
 		"the id of a manifest":       {per{"documentId": "id-of-a-tool"}, 200, `"totalCount":1`},
 		"an id that nobody knows":    {per{"documentId": "another"}, 400, "no trusted document"},
 		"extensions of another kind": {per{"query": text, "extensions": per{"client": "x"}}, 200, `"totalCount":1`},
 	} {
 		for range 2 {
-			if a := n.graphql(t, n.client.Address, n.client.Key, c.body); a.Status != c.status || !strings.Contains(string(a.Body), c.want) {
+			if a := n.graphql(t, n.client.Address, n.client.Key, c.body); a.Status != c.status ||
+				!strings.Contains(string(a.Body), c.want) {
 				t.Errorf("%s: %d %s", name, a.Status, a.Body)
 			}
 		}
 	}
-	asked := "/content/" + n.Replica.Environment() + "/published/graphql?extensions=" + url.QueryEscape(`{"persistedQuery":{"version":1,"sha256Hash":"`+hash+`"}}`)
+	asked := "/content/" + n.Replica.Environment() + "/published/graphql?extensions=" + url.QueryEscape(
+		`{"persistedQuery":{"version":1,"sha256Hash":"`+hash+`"}}`,
+	)
 	if a := n.get(t, asked, false); a.Status != 200 || !strings.Contains(string(a.Body), `"totalCount":1`) {
 		t.Errorf("with GET: %d %s", a.Status, a.Body)
 	}
-	if a := n.asking(t, "/content/"+n.Replica.Environment()+"/published/graphql", "Accept", "text/html,*/*"); !strings.Contains(string(a.Body), "console") {
+	if a := n.asking(t, "/content/"+n.Replica.Environment()+"/published/graphql", "Accept",
+		"text/html,*/*"); !strings.Contains(
+		string(a.Body), "console",
+	) {
 		t.Errorf("in a browser: %d %v %.200s", a.Status, a.Header, a.Body)
 	}
 }

@@ -60,7 +60,8 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 	}
 	all.Wait()
 	for _, a := range answers {
-		if a.Status != 200 || string(a.Body) != string(answers[0].Body) || !strings.Contains(string(a.Body), `"id":`) {
+		if a.Status != 200 || string(a.Body) != string(answers[0].Body) ||
+			!strings.Contains(string(a.Body), `"id":`) {
 			t.Errorf("%d %s, another %s", a.Status, a.Body, answers[0].Body)
 		}
 	}
@@ -69,36 +70,62 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 		t.Fatal(found, err)
 	}
 	var piers int
-	if err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1`, s.Environment).Scan(&piers); err != nil || piers != 2 {
+	if err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment =
+		$1`, s.Environment).Scan(&piers); err != nil ||
+		piers != 2 {
 		t.Errorf("there are %d piers, %v", piers, err)
 	}
-	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p2/duplicate", "copy-1", nil); a.Status != http.StatusUnprocessableEntity {
+	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p2/duplicate", "copy-1",
+		nil); a.Status != http.StatusUnprocessableEntity {
 		t.Errorf("the same key for another write: %d %s", a.Status, a.Body)
 	}
-	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p1/duplicate", strings.Repeat("x", 300), nil); a.Status != http.StatusBadRequest {
+	if a := send(nodes[0], http.MethodPost, "/control/v1/entries/p1/duplicate", strings.Repeat("x", 300),
+		nil); a.Status != http.StatusBadRequest {
 		t.Errorf("a long key: %d %s", a.Status, a.Body)
 	}
 	// What was refused is refused again; somebody else's key is another.
-	bad := map[string]any{"edits": []any{map[string]any{"id": "p3", "type": "pier", "save": map[string]any{"name": strings.Repeat("x", 50)}, "do": "publish"}}}
+	bad := map[string]any{
+		"edits": []any{
+			map[string]any{
+				"id":   "p3",
+				"type": "pier",
+				"save": map[string]any{"name": strings.Repeat("x", 50)},
+				"do":   "publish",
+			},
+		},
+	}
 	first := send(nodes[0], http.MethodPost, "/control/v1/edits", "bad", bad)
-	if again := send(nodes[1], http.MethodPost, "/control/v1/edits", "bad", bad); first.Status < 400 || first.Status >= 500 || again.Status != first.Status || string(again.Body) != string(first.Body) {
+	if again := send(nodes[1], http.MethodPost, "/control/v1/edits", "bad", bad); first.Status < 400 ||
+		first.Status >= 500 ||
+		again.Status != first.Status ||
+		string(again.Body) != string(first.Body) {
 		t.Errorf("%d %s, then %d %s", first.Status, first.Body, again.Status, again.Body)
 	}
-	_, other, err := nodes[0].Keys.CreateKey(t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test")
+	_, other, err := nodes[0].Keys.CreateKey(
+		t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	theirs := node{nodes[0].Environment, &client.Client{Address: nodes[0].client.Address, Key: other}}
-	if a := send(theirs, http.MethodPost, "/control/v1/entries/p1/duplicate", `"copy-1"`, nil); a.Status != 200 || string(a.Body) == string(answers[0].Body) {
+	if a := send(theirs, http.MethodPost, "/control/v1/entries/p1/duplicate", `"copy-1"`, nil); a.Status != 200 ||
+		string(a.Body) == string(answers[0].Body) {
 		t.Errorf("another's key: %d %s", a.Status, a.Body)
 	}
 	// A secret is not kept.
-	key := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web", "grants": []string{"read published *"}})
-	if again := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web", "grants": []string{"read published *"}}); key.Status != 200 || again.Status != http.StatusConflict || strings.Contains(string(again.Body), "ubq_") {
+	key := send(
+		nodes[0], http.MethodPost, "/control/v1/keys", "new",
+		map[string]any{"name": "web", "grants": []string{"read published *"}},
+	)
+	if again := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web",
+		"grants": []string{"read published *"}}); key.Status != 200 ||
+		again.Status != http.StatusConflict ||
+		strings.Contains(string(again.Body), "ubq_") {
 		t.Errorf("%d %s, then %d %s", key.Status, key.Body, again.Status, again.Body)
 	}
 	// A node that ends before it could keep the answer leaves the word that it is stored.
-	if _, err := s.DB.Pool.Exec(t.Context(), `update written set status = null, body = null, at = at - interval '1 hour' where environment = $1 and key like '%bad'`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update written set status = null, body = null, at = at - interval
+		'1 hour' where environment = $1 and key like '%bad'`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	if again := send(nodes[0], http.MethodPost, "/control/v1/edits", "bad", bad); again.Status != first.Status {
@@ -112,14 +139,20 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	for i := range 3 {
-		if _, err := n.Authoring.Apply(t.Context(), []writing.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local, Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test", content.Cause{Kind: "user"}); err != nil {
+		if _, err := n.Authoring.Apply(t.Context(),
+			[]writing.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local,
+				Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test",
+			content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	name := "full_" + s.Environment
-	if _, err := s.DB.Pool.Exec(t.Context(), fmt.Sprintf(`create function %s() returns trigger language plpgsql as $$ begin
-			if new.environment = '%s' then raise exception 'could not extend file: No space left on device' using errcode = '53100'; end if; return new; end $$;
-		create trigger %[1]s before insert on change for each row execute function %[1]s()`, name, s.Environment)); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), fmt.Sprintf(`create function %s() returns trigger language plpgsql as
+		$$ begin
+			if new.environment = '%s' then raise exception 'could not extend file: No space left on device' using
+			errcode = '53100'; end if; return new; end $$;
+		create trigger %[1]s before insert on change for each row execute function
+		%[1]s()`, name, s.Environment)); err != nil {
 		t.Fatal(err)
 	}
 	drop := func() {
@@ -127,18 +160,32 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 			t.Error(err)
 		}
 	}
-	a, err := n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, map[string]any{"edits": []any{map[string]any{"id": "p9", "type": "pier", "save": map[string]any{"name": "Nine"}, "do": "publish"}}})
-	if err != nil || a.Status != http.StatusServiceUnavailable || a.Header.Get("Retry-After") == "" || !strings.Contains(string(a.Body), "no room left") {
+	a, err := n.client.Do(
+		t.Context(),
+		http.MethodPost,
+		"/control/v1/edits",
+		nil,
+		map[string]any{
+			"edits": []any{
+				map[string]any{"id": "p9", "type": "pier", "save": map[string]any{"name": "Nine"}, "do": "publish"},
+			},
+		},
+	)
+	if err != nil || a.Status != http.StatusServiceUnavailable || a.Header.Get("Retry-After") == "" ||
+		!strings.Contains(string(a.Body), "no room left") {
 		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
 	}
 	for i := range 3 {
-		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: fmt.Sprint("p", i), Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
+		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: fmt.Sprint("p", i),
+			Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	testkit.Eventually(t, "they are late, and say why", func() bool {
 		late, all, err := n.Authoring.Schedules(t.Context(), "late", 2)
-		return err == nil && all == 3 && len(late) == 2 && late[0].Late && late[0].State == entries.SchedulePending && strings.Contains(late[0].Detail, "no room left") && late[0].NextTry != nil
+		return err == nil && all == 3 && len(late) == 2 && late[0].Late && late[0].State == entries.SchedulePending &&
+			strings.Contains(late[0].Detail, "no room left") &&
+			late[0].NextTry != nil
 	})
 	drop()
 	testkit.Eventually(t, "they are carried out", func() bool {
@@ -161,12 +208,14 @@ func TestAnImportPassesWhatIsTooLong(t *testing.T) {
 	for _, after := range []int{0, 2} {
 		var last authoring.ImportProgress
 		var bad []authoring.BadLine
-		if err := n.Authoring.Import(t.Context(), strings.NewReader(text), "test", authoring.ImportOptions{After: after}, func(p authoring.ImportProgress) {
-			bad, last = append(bad, p.BadLines...), p
-		}); err != nil {
+		if err := n.Authoring.Import(t.Context(), strings.NewReader(text), "test",
+			authoring.ImportOptions{After: after}, func(p authoring.ImportProgress) {
+				bad, last = append(bad, p.BadLines...), p
+			}); err != nil {
 			t.Fatal(err)
 		}
-		if !last.Done || last.Line != 5 || (after == 0) != (len(bad) == 1) || after == 0 && (bad[0].Line != 2 || last.Written != 3) {
+		if !last.Done || last.Line != 5 || (after == 0) != (len(bad) == 1) ||
+			after == 0 && (bad[0].Line != 2 || last.Written != 3) {
 			t.Errorf("after %d: %+v %+v", after, last, bad)
 		}
 	}
@@ -177,13 +226,16 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 	w := newWorld(t, 1)
 	for i, body := range []string{`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a","time":"2026\u0000"}`,
 		`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a\u0000b","time":"2026-01-01T00:00:00Z"}`,
-		`{"specversion":"1.0","id":"x\u0000","source":"/h\u0000","type":"x.published\u0000","subject":"berths/a"}`, "\x00", `{"a": "\ud800"}`} {
+		`{"specversion":"1.0","id":"x\u0000","source":"/h\u0000","type":"x.published\u0000","subject":"berths/a"}`,
+		"\x00", `{"a": "\ud800"}`} {
 		h := http.Header{"Content-Type": {"application/cloudevents+json"}}
 		if err := outbound.Sign(h, hookSecret, fmt.Sprint("nonsense", i), time.Now(), []byte(body)); err != nil {
 			t.Fatal(err)
 		}
 		var unreadable *ingest.UndecodableError
-		if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7"); !errors.As(err, &unreadable) {
+		if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7"); !errors.As(
+			err, &unreadable,
+		) {
 			t.Errorf("%q: %v", body, err)
 		}
 	}
@@ -196,7 +248,8 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 // TestClocksPutBackByUnusualSpans gives times that come twice where clocks are put back by
 // half an hour, and by two.
 func TestClocksPutBackByUnusualSpans(t *testing.T) {
-	for zone, text := range map[string]string{"Australia/Lord_Howe": "2026-04-05T01:45", "Antarctica/Troll": "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30"} {
+	for zone, text := range map[string]string{"Australia/Lord_Howe": "2026-04-05T01:45",
+		"Antarctica/Troll": "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30"} {
 		if at, _, err := authoring.ParseMoment(text, zone); err == nil {
 			t.Errorf("%s in %s is taken for %v", text, zone, at)
 		}
@@ -234,7 +287,8 @@ func TestABrakeHoldsMassDeletion(t *testing.T) {
 	kept := w.items
 	w.with(func() { w.items = map[string]map[string]any{} })
 	e := w.settled(t, w.announce(t, n, "ping", ""), events.EventDone)
-	if !strings.Contains(e.Detail, "29 that the origin does not have any more are kept") || w.shows(t, "a1") != "Pier 1" {
+	if !strings.Contains(e.Detail, "29 that the origin does not have any more are kept") ||
+		w.shows(t, "a1") != "Pier 1" {
 		t.Errorf("everything is gone: %s, and a1 is %s", e.Detail, w.shows(t, "a1"))
 	}
 	w.with(func() { w.items = kept })
@@ -269,17 +323,29 @@ func TestAnOriginThatHangsHoldsUpNoOther(t *testing.T) {
 pull: {http: "`+address+`/api"}
 prove: {standardWebhooks: ["`+hookSecret+`"]}
 types:
-  `+map[string]string{"good": "pier", "hanging": "route"}[name]+`: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, fields: {name: $.called}}
+  `+map[string]string{"good": "pier", "hanging": "route"}[name]+
+			`: {kind: berths, from: "$.berths[*]", id: $.ref, version: $.v, fields: {name: $.called}}
 `), &c); err != nil {
 			t.Fatal(err)
 		}
 		origins[name] = c
 	}
-	n := start(t, environment.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: origins}, access.NewSecret())
+	n := start(
+		t,
+		environment.Options{
+			Store:     testkit.Store(t, testkit.Model(t, testkit.Ferries)),
+			Reconcile: time.Hour,
+			Outbound:  outbound.Options{Private: true},
+			Origins:   origins,
+		},
+		access.NewSecret(),
+	)
 	announce := func(name string) string {
 		t.Helper()
 		messages++
-		body := fmt.Sprintf(`{"specversion":"1.0","id":"m%d","source":"/x","type":"x.published","subject":"berths/a"}`, messages)
+		body := fmt.Sprintf(
+			`{"specversion":"1.0","id":"m%d","source":"/x","type":"x.published","subject":"berths/a"}`, messages,
+		)
 		h := http.Header{"Content-Type": {"application/cloudevents+json"}}
 		if err := outbound.Sign(h, hookSecret, fmt.Sprint("m", messages), time.Now(), []byte(body)); err != nil {
 			t.Fatal(err)
@@ -319,7 +385,8 @@ func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
 			return err == nil && strings.Contains(e.Detail, "502")
 		})
 	}
-	for id, sql := range map[string]string{killed: `update river_job set state = 'running', attempted_by = array['gone'], attempted_at = clock_timestamp() - interval '1 minute' where args ->> 'event' = $1`,
+	for id, sql := range map[string]string{killed: `update river_job set state = 'running', attempted_by =
+		array['gone'], attempted_at = clock_timestamp() - interval '1 minute' where args ->> 'event' = $1`,
 		lost: `delete from river_job where args ->> 'event' = $1`} {
 		if tag, err := w.store.DB.Pool.Exec(t.Context(), sql, id); err != nil || tag.RowsAffected() != 1 {
 			t.Fatal(tag, err)
@@ -340,10 +407,31 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	web := httptest.NewServer(called)
 	t.Cleanup(web.Close)
 	n := start(t, environment.Options{Store: w.store, Quiet: true, Outbound: outbound.Options{Private: true},
-		Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)}}},
-		Rules: []rule.Rule{{Name: "piers", On: []string{"published"}, Types: []string{"pier"}, Do: []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}}}}}, access.NewSecret())
+		Sites: map[string]rebuild.Site{
+			"web": {
+				Address: web.URL,
+				Build:   &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)},
+			},
+		},
+		Rules: []rule.Rule{
+			{
+				Name:  "piers",
+				On:    []string{"published"},
+				Types: []string{"pier"},
+				Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+			},
+		}}, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
-	s, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: "p1", Action: entries.ScheduleUnpublish, At: time.Now().Add(300 * time.Millisecond), Zone: "UTC", By: "ada"})
+	s, err := n.Authoring.AddSchedule(
+		t.Context(),
+		entries.Schedule{
+			Entry:  "p1",
+			Action: entries.ScheduleUnpublish,
+			At:     time.Now().Add(300 * time.Millisecond),
+			Zone:   "UTC",
+			By:     "ada",
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -361,7 +449,10 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	for _, p := range st.Problems {
 		what = append(what, p.What+" → "+p.Mend)
 	}
-	if got := strings.Join(what, "\n"); !strings.Contains(got, "quiet copy: no schedules, rules and builds, and nobody is called → ubiquon wake") || !strings.Contains(got, "1 schedule is late → ubiquon schedule list --state late") {
+	if got := strings.Join(what, "\n"); !strings.Contains(
+		got, "quiet copy: no schedules, rules and builds, and nobody is called → ubiquon wake",
+	) ||
+		!strings.Contains(got, "1 schedule is late → ubiquon schedule list --state late") {
 		t.Errorf("the status says:\n%s", got)
 	}
 	if err := n.client.Wake(t.Context()); err != nil {
@@ -379,9 +470,11 @@ func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	done := publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Replica.Environment() + "/published/changes?after="
-	for after, want := range map[int64]int{0: http.StatusOK, done.Sequence: http.StatusOK, done.Sequence + 1: http.StatusGone, done.Sequence + 5000: http.StatusGone} {
+	for after, want := range map[int64]int{0: http.StatusOK, done.Sequence: http.StatusOK,
+		done.Sequence + 1: http.StatusGone, done.Sequence + 5000: http.StatusGone} {
 		a := n.get(t, path+fmt.Sprint(after), false)
-		if a.Status != want || want == http.StatusGone && !strings.Contains(string(a.Body), fmt.Sprintf("after=%d", done.Sequence)) {
+		if a.Status != want ||
+			want == http.StatusGone && !strings.Contains(string(a.Body), fmt.Sprintf("after=%d", done.Sequence)) {
 			t.Errorf("after %d: %d %s", after, a.Status, a.Body)
 		}
 	}
@@ -404,7 +497,11 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 	for i := range 30 {
 		waiting.Go(func() {
 			h := http.Header{"Content-Type": {"application/cloudevents+json"}}
-			body := []byte(fmt.Sprintf(`{"specversion":"1.0","id":"lock%d","source":"/x","type":"x.published","subject":"berths/a"}`, i))
+			body := []byte(
+				fmt.Sprintf(
+					`{"specversion":"1.0","id":"lock%d","source":"/x","type":"x.published","subject":"berths/a"}`, i,
+				),
+			)
 			if err := outbound.Sign(h, hookSecret, fmt.Sprint("lock", i), time.Now(), body); err != nil {
 				t.Error(err)
 			}
@@ -422,12 +519,16 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 	}
 	testkit.Eventually(t, "they wait for the lock", func() bool {
 		var n int
-		err := w.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted and relation = 'event'::regclass`).Scan(&n)
+		err := w.store.DB.Pool.QueryRow(t.Context(), `select count(*) from pg_locks where not granted and relation =
+			'event'::regclass`).
+			Scan(&n)
 		return err == nil && n >= 8
 	})
 	begin := time.Now()
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
-	if a := n.get(t, "/content/"+n.Replica.Environment()+"/published/piers?fields=name", false); a.Status != http.StatusOK || !strings.Contains(string(a.Body), "Mella") {
+	if a := n.get(t, "/content/"+n.Replica.Environment()+"/published/piers?fields=name",
+		false); a.Status != http.StatusOK ||
+		!strings.Contains(string(a.Body), "Mella") {
 		t.Errorf("a read: %d %s", a.Status, a.Body)
 	}
 	if err := n.Replica.Ready(t.Context()); err != nil {
@@ -444,7 +545,9 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 
 // TestAQuietCopyEnds ends a node that was never woken.
 func TestAQuietCopyEnds(t *testing.T) {
-	g, err := environment.Open(t.Context(), environment.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Quiet: true})
+	g, err := environment.Open(
+		t.Context(), environment.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Quiet: true},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -468,20 +571,27 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'p1' for update`, s.Environment); err != nil {
+	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'p1' for
+		update`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
-	body := map[string]any{"edits": []any{map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Vika"}, "do": "publish"}}}
+	body := map[string]any{
+		"edits": []any{
+			map[string]any{"id": "p1", "type": "pier", "save": map[string]any{"name": "Vika"}, "do": "publish"},
+		},
+	}
 	ctx, leave := context.WithCancel(t.Context())
 	var gone sync.WaitGroup
 	gone.Go(func() {
-		if _, err := n.client.Do(ctx, http.MethodPost, "/control/v1/edits", http.Header{"Idempotency-Key": {"going"}}, body); err == nil {
+		if _, err := n.client.Do(ctx, http.MethodPost, "/control/v1/edits",
+			http.Header{"Idempotency-Key": {"going"}}, body); err == nil {
 			t.Error("the client did not go")
 		}
 	})
 	testkit.Eventually(t, "the write waits", func() bool {
 		var n int
-		err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from written where environment = $1`, s.Environment).Scan(&n)
+		err := s.DB.Pool.QueryRow(t.Context(), `select count(*) from written where environment = $1`, s.Environment).
+			Scan(&n)
 		return err == nil && n == 1
 	})
 	leave()
@@ -491,7 +601,8 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	}
 	var a *client.Answer
 	testkit.Eventually(t, "the write is made, once", func() bool {
-		if a, err = n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Idempotency-Key": {"going"}}, body); err != nil {
+		if a, err = n.client.Do(t.Context(), http.MethodPost, "/control/v1/edits",
+			http.Header{"Idempotency-Key": {"going"}}, body); err != nil {
 			t.Fatal(err)
 		}
 		return a.Status != http.StatusConflict
@@ -511,7 +622,9 @@ func TestAStreamTellsOfChangesInOrder(t *testing.T) {
 	const writers, each = 8, 25
 	ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
 	defer stop()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, nodes[0].client.Address+"/content/"+s.Environment+"/published/changes", nil)
+	req, err := http.NewRequestWithContext(
+		ctx, http.MethodGet, nodes[0].client.Address+"/content/"+s.Environment+"/published/changes", nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -526,7 +639,10 @@ func TestAStreamTellsOfChangesInOrder(t *testing.T) {
 	for w := range writers {
 		all.Go(func() {
 			for i := range each {
-				publish(t, nodes[w%2], fmt.Sprintf("p%d-%d", w, i), "pier", content.Fields{"name": fmt.Sprintf("Pier %d of %d", i, w)})
+				publish(
+					t, nodes[w%2], fmt.Sprintf("p%d-%d", w, i), "pier",
+					content.Fields{"name": fmt.Sprintf("Pier %d of %d", i, w)},
+				)
 			}
 		})
 	}
@@ -562,7 +678,16 @@ types:
 		t.Fatal(err)
 	}
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
-	n := start(t, environment.Options{Store: s, Reconcile: time.Hour, Outbound: outbound.Options{Private: true}, Origins: map[string]origin.Config{"harbour": c}}, access.NewSecret())
+	n := start(
+		t,
+		environment.Options{
+			Store:     s,
+			Reconcile: time.Hour,
+			Outbound:  outbound.Options{Private: true},
+			Origins:   map[string]origin.Config{"harbour": c},
+		},
+		access.NewSecret(),
+	)
 	w := &world{store: s, nodes: []node{n}}
 	id := w.announce(t, n, "published", "a")
 	if e := w.settled(t, id, events.EventWaiting); e.ID != id {
@@ -572,7 +697,8 @@ types:
 		e, err := n.Ingest.Event(t.Context(), id)
 		return err == nil && e.State == events.EventWaiting && strings.Contains(e.Detail, "refused")
 	})
-	if _, err := s.DB.Pool.Exec(t.Context(), `update event set received = received - interval '25 hours' where environment = $1`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(t.Context(), `update event set received = received - interval '25 hours' where
+		environment = $1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	w.settled(t, id, events.EventFailed)
@@ -598,23 +724,34 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer tx.Rollback(context.WithoutCancel(t.Context()))
-	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'held' for update`, s.Environment); err != nil {
+	if _, err := tx.Exec(t.Context(), `select 1 from entry where environment = $1 and id = 'held' for
+		update`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	edit := client.Edit{ID: "held", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}
-	answer, err := a.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"respond-async"}}, map[string]any{"edits": []client.Edit{edit}})
+	answer, err := a.client.Do(
+		t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"respond-async"}},
+		map[string]any{"edits": []client.Edit{edit}},
+	)
 	at := answer.Header.Get("Location")
-	if err != nil || answer.Status != http.StatusAccepted || !strings.HasPrefix(at, "/control/v1/writes/") || answer.Header.Get("Preference-Applied") != "respond-async" || answer.Header.Get("Retry-After") == "" {
+	if err != nil || answer.Status != http.StatusAccepted || !strings.HasPrefix(at, "/control/v1/writes/") ||
+		answer.Header.Get("Preference-Applied") != "respond-async" ||
+		answer.Header.Get("Retry-After") == "" {
 		t.Fatalf("%v: %d %v %s", err, answer.Status, answer.Header, answer.Body)
 	}
-	if said, err := b.client.Do(t.Context(), http.MethodGet, at, nil, nil); err != nil || !strings.Contains(string(said.Body), `"state":"running"`) {
+	if said, err := b.client.Do(t.Context(), http.MethodGet, at, nil, nil); err != nil ||
+		!strings.Contains(string(said.Body), `"state":"running"`) {
 		t.Errorf("%v: %s", err, said.Body)
 	}
-	_, other, err := a.Keys.CreateKey(t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test")
+	_, other, err := a.Keys.CreateKey(
+		t.Context(), access.Key{Name: "other", Grants: access.RoleAdmin.Grants()}, "test",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if said, err := (&client.Client{Address: a.client.Address, Key: other}).Do(t.Context(), http.MethodGet, at, nil, nil); err != nil || said.Status != http.StatusNotFound {
+	if said, err := (&client.Client{Address: a.client.Address, Key: other}).Do(t.Context(), http.MethodGet, at, nil,
+		nil); err != nil ||
+		said.Status != http.StatusNotFound {
 		t.Errorf("another key: %v: %d %s", err, said.Status, said.Body)
 	}
 	if err := tx.Rollback(t.Context()); err != nil {
@@ -622,7 +759,8 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 	}
 	testkit.Eventually(t, "it is done", func() bool {
 		said, err := b.client.Do(t.Context(), http.MethodGet, at, nil, nil)
-		return err == nil && strings.Contains(string(said.Body), `"state":"done"`) && strings.Contains(string(said.Body), `"status":200,"answer":{"sequence":`)
+		return err == nil && strings.Contains(string(said.Body), `"state":"done"`) &&
+			strings.Contains(string(said.Body), `"status":200,"answer":{"sequence":`)
 	})
 	c := &client.Client{Address: a.client.Address, Key: secret, HTTP: &http.Client{Transport: asyncTransport{}}}
 	edit.Save = map[string]any{"name": "Vika"}
@@ -631,7 +769,8 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 	}
 	edit.Save = map[string]any{"nmae": "Vika"}
 	var refused *client.Problem
-	if _, err := c.Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 || len(refused.Problems) == 0 {
+	if _, err := c.Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 ||
+		len(refused.Problems) == 0 {
 		t.Errorf("a mistake: %v", err)
 	}
 }

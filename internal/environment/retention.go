@@ -39,8 +39,8 @@ func (e *Environment) retain(ctx context.Context) {
 	}
 }
 
-// dropOld forgets events, what rules made of changes, builds, lines of the audit log, sessions and preview links that are
-// older than they are kept.
+// dropOld forgets events, what rules made of changes, builds, lines of the audit log, sessions
+// and preview links that are older than they are kept.
 func (e *Environment) dropOld(ctx context.Context) error {
 	for {
 		n, err := e.store.Events.Trim(ctx, e.keepFor.events)
@@ -68,7 +68,9 @@ func (e *Environment) dropOld(ctx context.Context) error {
 	if err := e.store.Accounts.DropSessions(ctx, e.Accounts.SessionIdle()); err != nil {
 		return err
 	}
-	return errors.Join(e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx), e.store.Rejected.Trim(ctx, e.keepFor.events))
+	return errors.Join(
+		e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx), e.store.Rejected.Trim(ctx, e.keepFor.events),
+	)
 }
 
 // TrimAudit takes lines out of the audit log that are older than they are kept, and

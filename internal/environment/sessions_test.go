@@ -72,7 +72,8 @@ func newBrowser(t *testing.T, address string) *browser {
 // account makes an account and signs in.
 func (n node) account(t *testing.T, address, email string, role access.Role) *browser {
 	t.Helper()
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, goodPassword, "test"); err != nil {
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, goodPassword,
+		"test"); err != nil {
 		t.Fatal(err)
 	}
 	b := newBrowser(t, address)
@@ -87,13 +88,19 @@ func TestOwnSessions(t *testing.T) {
 	a := n.account(t, n.client.Address, "tilda@skerry.example", access.RoleEditor)
 	b, c := newBrowser(t, n.client.Address), newBrowser(t, n.client.Address)
 	for _, one := range []*browser{b, c} {
-		one.must("POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": goodPassword}, 200, "tilda")
+		one.must(
+			"POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": goodPassword}, 200,
+			"tilda",
+		)
 	}
 	var list struct {
 		Items []accounts.Session
 		Here  string
 	}
-	if err := json.Unmarshal([]byte(a.must("GET", "/control/v1/sessions", nil, 200, `"address":"127.0.0.1"`)), &list); err != nil || len(list.Items) != 3 || list.Here == "" {
+	if err := json.Unmarshal([]byte(a.must("GET", "/control/v1/sessions", nil, 200, `"address":"127.0.0.1"`)),
+		&list); err != nil ||
+		len(list.Items) != 3 ||
+		list.Here == "" {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	var newest string
@@ -107,12 +114,21 @@ func TestOwnSessions(t *testing.T) {
 	a.must("DELETE", "/control/v1/sessions/"+newest, nil, 200, "ended")
 	c.must("GET", "/control/v1/session", nil, 401, "")
 	b.must("GET", "/control/v1/session", nil, 200, "tilda")
-	a.must("POST", "/control/v1/session/password", per{"password": "not this one at all", "new": "another boat entirely"}, 401, "wrong")
+	a.must(
+		"POST", "/control/v1/session/password",
+		per{"password": "not this one at all", "new": "another boat entirely"}, 401, "wrong",
+	)
 	a.must("POST", "/control/v1/session/password", per{"password": goodPassword, "new": "short"}, 400, "password")
-	a.must("POST", "/control/v1/session/password", per{"password": goodPassword, "new": "another boat entirely"}, 200, "changed")
+	a.must(
+		"POST", "/control/v1/session/password", per{"password": goodPassword, "new": "another boat entirely"}, 200,
+		"changed",
+	)
 	a.must("GET", "/control/v1/session", nil, 200, "tilda")
 	b.must("GET", "/control/v1/session", nil, 401, "")
-	b.must("POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": "another boat entirely"}, 200, "tilda")
+	b.must(
+		"POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": "another boat entirely"}, 200,
+		"tilda",
+	)
 	a.must("DELETE", "/control/v1/session", nil, 200, "signedOut")
 	acts, err := n.client.Audit(t.Context(), audit.Filter{Who: "tilda@skerry.example"})
 	if err != nil {
@@ -130,7 +146,8 @@ func TestOwnSessions(t *testing.T) {
 // TestSessionsEnd ends sessions that are idle or old.
 func TestSessionsEnd(t *testing.T) {
 	l := newLine(t, 1)
-	for name, o := range map[string]environment.Options{"idle": {SessionIdle: 300 * time.Millisecond}, "old": {SessionLongest: 300 * time.Millisecond}} {
+	for name, o := range map[string]environment.Options{"idle": {SessionIdle: 300 * time.Millisecond},
+		"old": {SessionLongest: 300 * time.Millisecond}} {
 		o.Store = l.store
 		n := start(t, o, access.NewSecret())
 		b := n.account(t, n.client.Address, name+"@skerry.example", access.RoleReader)
@@ -149,7 +166,10 @@ func TestForgedCookiesAreKnownWithoutLookingThemUp(t *testing.T) {
 	b := newBrowser(t, n.client.Address)
 	statuses := map[int]int{}
 	for i := range 100 {
-		b.cookies["ubiquon-session"] = &http.Cookie{Name: "ubiquon-session", Value: fmt.Sprintf("FORGED%046d.abcdefghijklmnopqrst", i)}
+		b.cookies["ubiquon-session"] = &http.Cookie{
+			Name:  "ubiquon-session",
+			Value: fmt.Sprintf("FORGED%046d.abcdefghijklmnopqrst", i),
+		}
 		status, _, _ := b.do("GET", "/control/v1/session", nil)
 		statuses[status]++
 	}
@@ -164,10 +184,13 @@ func TestThePasswordIsAskedForAgain(t *testing.T) {
 	n := l.nodes[0]
 	b := n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
 	b.must("POST", "/control/v1/keys", per{"name": "first", "grants": []string{"read published *"}}, 200, "secret")
-	if _, err := l.store.DB.Pool.Exec(t.Context(), `update session set proved = proved - interval '11 minutes' where environment = $1`, l.store.Environment); err != nil {
+	if _, err := l.store.DB.Pool.Exec(t.Context(), `update session set proved = proved - interval '11 minutes' where
+		environment = $1`, l.store.Environment); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range [][2]string{{"POST", "/keys"}, {"PATCH", "/keys/first"}, {"POST", "/keys/first/rotate"}, {"DELETE", "/keys/first"}, {"PATCH", "/open"}, {"POST", "/accounts"}, {"PATCH", "/accounts/odd@skerry.example"}, {"POST", "/accounts/odd@skerry.example/link"}} {
+	for _, c := range [][2]string{{"POST", "/keys"}, {"PATCH", "/keys/first"}, {"POST", "/keys/first/rotate"},
+		{"DELETE", "/keys/first"}, {"PATCH", "/open"}, {"POST", "/accounts"},
+		{"PATCH", "/accounts/odd@skerry.example"}, {"POST", "/accounts/odd@skerry.example/link"}} {
 		b.must(c[0], "/control/v1"+c[1], per{}, 403, "/problems/proof")
 	}
 	b.must("GET", "/control/v1/keys", nil, 200, "first")
@@ -189,11 +212,19 @@ func TestCookiesOfHTTPS(t *testing.T) {
 	b := newBrowser(t, address)
 	_, _, resp := b.do("POST", "/control/v1/session", per{"email": "tilda@skerry.example", "password": goodPassword})
 	c := resp.Cookies()
-	if len(c) != 1 || c[0].Name != "__Host-ubiquon-session" || !c[0].Secure || !c[0].HttpOnly || c[0].Path != "/" || c[0].Domain != "" || c[0].SameSite != http.SameSiteStrictMode {
+	if len(c) != 1 || c[0].Name != "__Host-ubiquon-session" || !c[0].Secure || !c[0].HttpOnly || c[0].Path != "/" ||
+		c[0].Domain != "" ||
+		c[0].SameSite != http.SameSiteStrictMode {
 		t.Fatalf("%+v", c)
 	}
 	b.must("GET", "/control/v1/session", nil, 200, "tilda")
-	b.cookies["ubiquon-session"], b.cookies["__Host-ubiquon-session"] = &http.Cookie{Name: "ubiquon-session", Value: c[0].Value}, &http.Cookie{Name: "x", Value: "y"}
+	b.cookies["ubiquon-session"], b.cookies["__Host-ubiquon-session"] = &http.Cookie{
+		Name:  "ubiquon-session",
+		Value: c[0].Value,
+	}, &http.Cookie{
+		Name:  "x",
+		Value: "y",
+	}
 	b.must("GET", "/control/v1/session", nil, 401, "")
 }
 
@@ -205,20 +236,27 @@ func TestNobodyIsLockedOutFromElsewhere(t *testing.T) {
 	n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
 	stopped := 0
 	for range 40 {
-		if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.66"}, "", ""); err != nil && strings.Contains(err.Error(), "too many") {
+		if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it",
+			audit.Actor{Address: "203.0.113.66"}, "", ""); err != nil &&
+			strings.Contains(err.Error(), "too many") {
 			stopped++
 		}
 	}
 	if stopped < 20 {
 		t.Errorf("%d of 40 guesses are stopped", stopped)
 	}
-	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, audit.Actor{Address: "203.0.113.7"}, "", ""); err != nil {
+	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword,
+		audit.Actor{Address: "203.0.113.7"}, "", ""); err != nil {
 		t.Errorf("from elsewhere: %v", err)
 	}
 	for i := range 40 { // one customer's network
-		_, _, _ = n.Accounts.SignIn(t.Context(), "odd@skerry.example", "a guess at it", audit.Actor{Address: fmt.Sprintf("2001:4860:1:2::%x", i+1)}, "", "")
+		_, _, _ = n.Accounts.SignIn(
+			t.Context(), "odd@skerry.example", "a guess at it",
+			audit.Actor{Address: fmt.Sprintf("2001:4860:1:2::%x", i+1)}, "", "",
+		)
 	}
-	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword, audit.Actor{Address: "2001:4860:1:2::ffff"}, "", ""); err == nil {
+	if _, _, err := n.Accounts.SignIn(t.Context(), "odd@skerry.example", goodPassword,
+		audit.Actor{Address: "2001:4860:1:2::ffff"}, "", ""); err == nil {
 		t.Error("each address of one network has guesses of its own")
 	}
 }
@@ -232,21 +270,27 @@ func TestTheFirstLinkIsForTheFirst(t *testing.T) {
 		t.Fatal(link, err)
 	}
 	var left time.Duration
-	if err := l.store.DB.Pool.QueryRow(t.Context(), `select expires - clock_timestamp() from invitation where environment = $1`, l.store.Environment).Scan(&left); err != nil || left > time.Hour {
+	if err := l.store.DB.Pool.QueryRow(t.Context(), `select expires - clock_timestamp() from invitation where
+		environment = $1`, l.store.Environment).Scan(&left); err != nil ||
+		left > time.Hour {
 		t.Errorf("it is good for %v, %v", left, err)
 	}
 	again, _ := n.Accounts.FirstLink(t.Context())
 	by := audit.Actor{Address: "203.0.113.7"}
-	if _, _, err := n.Accounts.ChoosePassword(t.Context(), link, "eve@skerry.example", "Eve", goodPassword, by, ""); err == nil {
+	if _, _, err := n.Accounts.ChoosePassword(t.Context(), link, "eve@skerry.example", "Eve", goodPassword, by,
+		""); err == nil {
 		t.Error("a link that another one has replaced is good")
 	}
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "odd@skerry.example", Role: access.RoleAdmin}, goodPassword, "test"); err != nil {
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "odd@skerry.example",
+		Role: access.RoleAdmin}, goodPassword, "test"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := n.Accounts.ChoosePassword(t.Context(), again, "eve@skerry.example", "Eve", goodPassword, by, ""); err == nil {
+	if _, _, err := n.Accounts.ChoosePassword(t.Context(), again, "eve@skerry.example", "Eve", goodPassword, by,
+		""); err == nil {
 		t.Error("the link makes another admin")
 	}
-	if _, err := l.store.DB.Pool.Exec(t.Context(), `insert into invitation (environment, hash, expires) values ($1, sha256('left over'), clock_timestamp() + interval '1 day')`, l.store.Environment); err != nil {
+	if _, err := l.store.DB.Pool.Exec(t.Context(), `insert into invitation (environment, hash, expires) values ($1,
+		sha256('left over'), clock_timestamp() + interval '1 day')`, l.store.Environment); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.Accounts.Welcome(t.Context(), "left over", by); err == nil {
@@ -278,20 +322,27 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	if got := reads(n, ring.Token, backs); got != 403 {
 		t.Errorf("a way back that nobody asked for: %d", got)
 	}
-	if a := n.ask(t, back.Token, "preview/routes/outer-ring?fields=name,notices(title)"); a.Status != 200 || !strings.Contains(string(a.Body), "Fog") {
+	if a := n.ask(t, back.Token, "preview/routes/outer-ring?fields=name,notices(title)"); a.Status != 200 ||
+		!strings.Contains(string(a.Body), "Fog") {
 		t.Errorf("a way back that was asked for: %d %s", a.Status, a.Body)
 	}
 	_, few := l.key(t, "read preview route")
-	narrow, _ := (&client.Client{Address: n.client.Address, Key: few}).Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true})
+	narrow, _ := (&client.Client{Address: n.client.Address, Key: few}).Preview(
+		t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true},
+	)
 	if got := reads(n, narrow.Token, "preview/routes/outer-ring?fields=name,notices(title)"); got != 403 {
 		t.Errorf("what its maker may not read: %d", got)
 	}
-	for _, path := range []string{"/export?type=notice", "/entries", "/events", "/changes", "/cache/answers", "/reads/saved", "/session", "/model", "/previews", "/audit"} {
-		if a, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Do(t.Context(), http.MethodGet, "/control/v1"+path, nil, nil); err != nil || a.Status != 403 {
+	for _, path := range []string{"/export?type=notice", "/entries", "/events", "/changes", "/cache/answers",
+		"/reads/saved", "/session", "/model", "/previews", "/audit"} {
+		if a, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Do(t.Context(), http.MethodGet,
+			"/control/v1"+path, nil, nil); err != nil ||
+			a.Status != 403 {
 			t.Errorf("the link reaches %s: %v %d", path, err, a.Status)
 		}
 	}
-	if _, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 10_000}); err == nil {
+	if _, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Preview(t.Context(), "ice",
+		client.PreviewOptions{Minutes: 10_000}); err == nil {
 		t.Error("the link makes another link")
 	}
 	take, _ := access.ParseGrants([]string{"read preview route"})
@@ -306,7 +357,8 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		t.Fatal(err)
 	}
 	items, err := n.client.Previews(t.Context(), "ice")
-	if err != nil || len(items) != 1 || items[0].ID != link.ID || items[0].By != key.Name || items[0].Used == nil || len(items[0].Grants) != 2 {
+	if err != nil || len(items) != 1 || items[0].ID != link.ID || items[0].By != key.Name || items[0].Used == nil ||
+		len(items[0].Grants) != 2 {
 		t.Errorf("%+v, %v", items, err)
 	}
 	if err := (&client.Client{Address: n.client.Address, Key: few}).RevokePreview(t.Context(), link.ID); err == nil {
@@ -329,14 +381,16 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	// An account's link goes with its role.
 	b := n.account(t, n.client.Address, "tilda@skerry.example", access.RoleReader)
 	var made client.PreviewLink
-	if err := json.Unmarshal([]byte(b.must("POST", "/control/v1/entries/ice/preview", per{"minutes": 5}, 200, "ubv_")), &made); err != nil {
+	if err := json.Unmarshal([]byte(b.must("POST", "/control/v1/entries/ice/preview", per{"minutes": 5}, 200,
+		"ubv_")), &made); err != nil {
 		t.Fatal(err)
 	}
 	if got := reads(n, made.Token, own); got != 200 {
 		t.Errorf("an account's link: %d", got)
 	}
 	disabled := true
-	if _, err := n.Accounts.ChangeAccount(t.Context(), "tilda@skerry.example", identity.AccountChange{Disabled: &disabled}, "test"); err != nil {
+	if _, err := n.Accounts.ChangeAccount(t.Context(), "tilda@skerry.example",
+		identity.AccountChange{Disabled: &disabled}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if got := reads(n, made.Token, own); got != 401 {
@@ -356,7 +410,8 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 	n := l.nodes[0]
 	sql := func(sql string, args ...any) {
 		t.Helper()
-		if _, err := l.store.DB.Pool.Exec(t.Context(), sql, append([]any{l.store.Environment}, args...)...); err != nil {
+		if _, err := l.store.DB.Pool.Exec(t.Context(), sql,
+			append([]any{l.store.Environment}, args...)...); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -367,7 +422,9 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 	if _, err := n.client.Do(t.Context(), http.MethodGet, "/control/v1/export?type=notice", nil, nil); err != nil {
 		t.Fatal(err)
 	}
-	_, _, _ = n.Accounts.SignIn(t.Context(), "nobody@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.7"}, "", "")
+	_, _, _ = n.Accounts.SignIn(
+		t.Context(), "nobody@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.7"}, "", "",
+	)
 	for _, what := range []string{"audit export", "export", "sign in refused"} {
 		if acts, err := n.client.Audit(t.Context(), audit.Filter{What: what}); err != nil || len(acts) != 1 {
 			t.Errorf("%s is not in it: %v", what, err)
@@ -382,11 +439,13 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		t.Errorf("a line is changed, and nobody notices: %+v, %v", state, err)
 	}
 	sql(`update audit set who = 'test' where environment = $1 and id = 4`)
-	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Broken != 0 || !*state.Contains {
+	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Broken != 0 ||
+		!*state.Contains {
 		t.Fatalf("it is put right: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and id = (select max(id) from audit where environment = $1)`)
-	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Contains == nil || *state.Contains {
+	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Contains == nil ||
+		*state.Contains {
 		t.Errorf("the end is cut off: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and id = 4`)

@@ -65,7 +65,9 @@ func (n node) must(t *testing.T, edits ...client.Edit) client.Edited {
 func (n node) read(t *testing.T, path string) (status int, how, body string) {
 	t.Helper()
 	c := *n.client
-	c.HTTP = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	c.HTTP = &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
 	a, err := c.Do(t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/published"+path, nil, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -87,47 +89,78 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 		status             int
 		want               string
 	}{
-		"no JSON":             {"POST", "/edits", `{`, 400, "the body cannot be read"},
-		"an unknown member":   {"POST", "/edits", `{"edts": []}`, 400, "edts"},
-		"no edits":            {"POST", "/edits", `{"edits": []}`, 400, "0 edits given"},
-		"a bad id":            {"POST", "/edits", `{"edits": [{"id": "Not So", "do": "publish"}]}`, 400, "edits[0].id"},
-		"nothing to do":       {"POST", "/edits", `{"edits": [{"id": "home", "do": "publsh"}]}`, 400, `did you mean \"publish\"?`},
-		"an unknown type":     {"POST", "/edits", `{"edits": [{"type": "pge", "save": {}}]}`, 400, `did you mean \"page\"?`},
-		"an unknown field":    {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"titel": {"en": "x"}}}]}`, 422, `did you mean \"title\"?`},
-		"all problems":        {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": 3, "xx": "y"}, "hours": [{"dy": "a"}], "blocks": [{"block": "nte"}]}}]}`, 422, "fields.hours[0].dy"},
-		"too long":            {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "` + strings.Repeat("x", 31) + `"}}}]}`, 422, "31 characters long"},
-		"a dangling link":     {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"blocks": [{"block": "note"}, {"block": "show", "page": "nobody"}]}}]}`, 422, "fields.blocks[1].page"},
-		"a cycle":             {"POST", "/edits", `{"edits": [{"id": "home", "type": "page", "save": {"title": {"en": "Home"}, "parent": "below"}}]}`, 422, "live below itself"},
-		"a slug that is gone": {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "Home"}}}]}`, 422, "has the slug"},
-		"a NUL":               {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "a\u0000"}}}]}`, 400, "holds a NUL"},
-		"not UTF-8":           {"POST", "/edits", "{\"edits\": [{\"id\": \"x\xff\"}]}", 400, "not valid UTF-8"},
-		"too large":           {"POST", "/edits", `{"edits": [{"id": "` + strings.Repeat("x", 9<<20) + `"}]}`, 413, "bytes"},
-		"nested too deep":     {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": ` + deep, 400, "body"},
-		"locales of a save":   {"POST", "/edits", `{"edits": [{"id": "home", "locales": ["en"]}]}`, 400, "only publish and unpublish"},
-		"no locale at all":    {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": []}]}`, 400, "name at least one"},
-		"a locale unwritten":  {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": ["nb"]}]}`, 422, "nothing is written in nb"},
-		"restore nothing":     {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore"}]}`, 400, "name the revision"},
-		"restore a wrong one": {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore", "revision": 99}]}`, 404, "revision 99"},
-		"nobody":              {"POST", "/edits", `{"edits": [{"id": "nobody", "do": "publish"}]}`, 404, "nobody"},
-		"referred to":         {"POST", "/edits", `{"edits": [{"id": "home", "do": "delete"}]}`, 409, `"referredBy":[{"entry":"below"`},
-		"no such state":       {"GET", "/entries?state=drft", "", 400, `did you mean \"draft\"?`},
-		"no such parameter":   {"GET", "/entries?typ=page", "", 400, `did you mean \"type\"?`},
-		"a past moment":       {"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "2001-01-01T00:00:00Z"}`, 422, "over already"},
-		"no moment":           {"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "tomorrow"}`, 422, "is no time"},
-		"no time zone":        {"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "2030-01-01T00:00", "zone": "Skerry/Mella"}`, 422, "no time zone"},
-		"no such action":      {"POST", "/schedules", `{"entry": "home", "action": "hide", "at": "2030-01-01T00:00"}`, 422, "neither publish nor unpublish"},
-		"no such schedule":    {"DELETE", "/schedules/42", "", 404, "schedule 42"},
-		"no model":            {"POST", "/model/plan", `{}`, 400, "there are no files"},
-		"a bad model":         {"POST", "/model/apply", `{"files": {"m.yaml": "types:\n  page: {fields: {title: {kind: txt}}}\n  page: {}\n"}}`, 422, `"line":3`},
-		"a losing model":      {"POST", "/model/apply", `{"files": {"m.yaml": "types: {page: {fields: {title: {kind: text, translated: true}}}}"}}`, 409, `"severity":"loses data"`},
-		"a reserved plural":   {"POST", "/model/plan", `{"files": {"m.yaml": "types: {at: {plural: at, fields: {}}}"}}`, 422, "cannot have the plural"},
-		"fallbacks in a ring": {"POST", "/locales", `{"do": "change", "tag": "en", "fallback": ["nb"]}`, 422, "fall back to each other"},
-		"a locale twice":      {"POST", "/locales", `{"do": "add", "tag": "nb"}`, 400, "already"},
-		"no such locale":      {"POST", "/locales", `{"do": "retire", "tag": "ns"}`, 400, `did you mean`},
-		"half an order":       {"POST", "/locales", `{"do": "order", "order": ["nb"]}`, 400, "every locale once"},
-		"an unnamed session":  {"POST", "/entries/home/open", `{"session": "x"}`, 400, "session"},
+		"no JSON":           {"POST", "/edits", `{`, 400, "the body cannot be read"},
+		"an unknown member": {"POST", "/edits", `{"edts": []}`, 400, "edts"},
+		"no edits":          {"POST", "/edits", `{"edits": []}`, 400, "0 edits given"},
+		"a bad id":          {"POST", "/edits", `{"edits": [{"id": "Not So", "do": "publish"}]}`, 400, "edits[0].id"},
+		"nothing to do": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publsh"}]}`, 400,
+			`did you mean \"publish\"?`},
+		"an unknown type": {"POST", "/edits", `{"edits": [{"type": "pge", "save": {}}]}`, 400,
+			`did you mean \"page\"?`},
+		"an unknown field": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"titel": {"en": "x"}}}]}`, 422, `did you mean \"title\"?`},
+		"all problems": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": 3, "xx": "y"}, "hours": [{"dy": "a"}], "blocks": [{"block": "nte"}]}}]}`, 422, "fields.hours[0].dy"},
+		"too long": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "` + strings.Repeat("x", 31) +
+				`"}}}]}`, 422, "31 characters long"},
+		"a dangling link": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"blocks": [{"block": "note"}, {"block": "show", "page": "nobody"}]}}]}`, 422, "fields.blocks[1].page"},
+		"a cycle": {"POST", "/edits",
+			`{"edits": [{"id": "home", "type": "page", "save": {"title": {"en": "Home"}, "parent": "below"}}]}`,
+			422, "live below itself"},
+		"a slug that is gone": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "Home"}}}]}`, 422, "has the slug"},
+		"a NUL": {"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "a\u0000"}}}]}`, 400, "holds a NUL"},
+		"not UTF-8": {"POST", "/edits", "{\"edits\": [{\"id\": \"x\xff\"}]}", 400, "not valid UTF-8"},
+		"too large": {"POST", "/edits", `{"edits": [{"id": "` + strings.Repeat("x", 9<<20) + `"}]}`, 413,
+			"bytes"},
+		"nested too deep": {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": ` + deep, 400,
+			"body"},
+		"locales of a save": {"POST", "/edits", `{"edits": [{"id": "home", "locales": ["en"]}]}`, 400,
+			"only publish and unpublish"},
+		"no locale at all": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": []}]}`,
+			400, "name at least one"},
+		"a locale unwritten": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": ["nb"]}]}`,
+			422, "nothing is written in nb"},
+		"restore nothing": {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore"}]}`, 400,
+			"name the revision"},
+		"restore a wrong one": {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore", "revision": 99}]}`,
+			404, "revision 99"},
+		"nobody": {"POST", "/edits", `{"edits": [{"id": "nobody", "do": "publish"}]}`, 404, "nobody"},
+		"referred to": {"POST", "/edits", `{"edits": [{"id": "home", "do": "delete"}]}`, 409,
+			`"referredBy":[{"entry":"below"`},
+		"no such state":     {"GET", "/entries?state=drft", "", 400, `did you mean \"draft\"?`},
+		"no such parameter": {"GET", "/entries?typ=page", "", 400, `did you mean \"type\"?`},
+		"a past moment": {"POST", "/schedules",
+			`{"entry": "home", "action": "unpublish", "at": "2001-01-01T00:00:00Z"}`, 422, "over already"},
+		"no moment": {"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "tomorrow"}`,
+			422, "is no time"},
+		"no time zone": {"POST", "/schedules",
+			`{"entry": "home", "action": "unpublish", "at": "2030-01-01T00:00", "zone": "Skerry/Mella"}`, 422,
+			"no time zone"},
+		"no such action": {"POST", "/schedules",
+			`{"entry": "home", "action": "hide", "at": "2030-01-01T00:00"}`, 422, "neither publish nor unpublish"},
+		"no such schedule": {"DELETE", "/schedules/42", "", 404, "schedule 42"},
+		"no model":         {"POST", "/model/plan", `{}`, 400, "there are no files"},
+		"a bad model": {"POST", "/model/apply",
+			`{"files": {"m.yaml": "types:\n  page: {fields: {title: {kind: txt}}}\n  page: {}\n"}}`, 422, `"line":3`},
+		"a losing model": {"POST", "/model/apply",
+			`{"files": {"m.yaml": "types: {page: {fields: {title: {kind: text, translated: true}}}}"}}`, 409,
+			`"severity":"loses data"`},
+		"a reserved plural": {"POST", "/model/plan",
+			`{"files": {"m.yaml": "types: {at: {plural: at, fields: {}}}"}}`, 422, "cannot have the plural"},
+		"fallbacks in a ring": {"POST", "/locales", `{"do": "change", "tag": "en", "fallback": ["nb"]}`, 422,
+			"fall back to each other"},
+		"a locale twice":     {"POST", "/locales", `{"do": "add", "tag": "nb"}`, 400, "already"},
+		"no such locale":     {"POST", "/locales", `{"do": "retire", "tag": "ns"}`, 400, `did you mean`},
+		"half an order":      {"POST", "/locales", `{"do": "order", "order": ["nb"]}`, 400, "every locale once"},
+		"an unnamed session": {"POST", "/entries/home/open", `{"session": "x"}`, 400, "session"},
 	} {
-		req, err := http.NewRequestWithContext(t.Context(), c.method, n.client.Address+"/control/v1"+c.path, strings.NewReader(c.body))
+		req, err := http.NewRequestWithContext(
+			t.Context(), c.method, n.client.Address+"/control/v1"+c.path, strings.NewReader(c.body),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,7 +171,8 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 		}
 		body, _ := io.ReadAll(resp.Body)
 		resp.Body.Close()
-		if resp.StatusCode != c.status || !strings.Contains(string(body), c.want) || resp.Header.Get("Content-Type") != "application/problem+json" {
+		if resp.StatusCode != c.status || !strings.Contains(string(body), c.want) ||
+			resp.Header.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d, want %d with %q: %s", name, resp.StatusCode, c.status, c.want, body)
 		}
 	}
@@ -152,7 +186,9 @@ func TestALostUpdateShowsBothSides(t *testing.T) {
 	n.must(t, page("a", per{"title": per{"en": "One"}}))
 	put := func(match, title string) (int, string, []byte) {
 		body, _ := json.Marshal(per{"type": "page", "save": per{"title": per{"en": title}}})
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodPut, n.client.Address+"/control/v1/entries/a", bytes.NewReader(body))
+		req, err := http.NewRequestWithContext(
+			t.Context(), http.MethodPut, n.client.Address+"/control/v1/entries/a", bytes.NewReader(body),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -181,7 +217,10 @@ func TestALostUpdateShowsBothSides(t *testing.T) {
 		t.Fatalf("%d %s", status, out)
 	}
 	c := p.Conflict
-	if c.Present.Number != 2 || c.Present.By != "test" || c.Present.Fields["title"].(per)["en"] != "Two" || c.Yours["title"].(per)["en"] != "Three" || len(c.Differences) != 2 || c.Differences[0].Locale != "en" {
+	if c.Present.Number != 2 || c.Present.By != "test" || c.Present.Fields["title"].(per)["en"] != "Two" ||
+		c.Yours["title"].(per)["en"] != "Three" ||
+		len(c.Differences) != 2 ||
+		c.Differences[0].Locale != "en" {
 		t.Errorf("both sides: %+v", c)
 	}
 	if status, _, _ := put(`"x"`, "Three"); status != 400 {
@@ -199,7 +238,9 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What is saved after the schedule was made does not go out with it.
-	a.must(t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Uferdig"}, "slug": "soon"}})
+	a.must(
+		t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Uferdig"}, "slug": "soon"}},
+	)
 	later, err := b.client.Schedule(t.Context(), "p", "unpublish", "2030-01-01T08:00", "Europe/Oslo", nil)
 	if err != nil || later.At.UTC().Hour() != 7 || later.Zone != "Europe/Oslo" {
 		t.Fatalf("%+v %v", later, err)
@@ -210,7 +251,8 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 		return strings.Contains(one, "Snart") && strings.Contains(two, "Snart")
 	})
 	e, err := b.client.Entry(t.Context(), "p")
-	if err != nil || e.State != content.Scheduled || e.EntryInfo.Entry.Published.Sub(at) > time.Second || e.EntryInfo.Entry.Published.Before(at) {
+	if err != nil || e.State != content.Scheduled || e.EntryInfo.Entry.Published.Sub(at) > time.Second ||
+		e.EntryInfo.Entry.Published.Before(at) {
 		t.Errorf("state %s, published %s, due %s, %v", e.State, e.EntryInfo.Entry.Published, at, err)
 	}
 	published := 0
@@ -232,7 +274,9 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 		t.Fatal(err)
 	}
 	// One that cannot be carried out says why.
-	failing, err := a.client.Schedule(t.Context(), "p", "publish", time.Now().Add(400*time.Millisecond).UTC().Format(time.RFC3339Nano), "", nil)
+	failing, err := a.client.Schedule(
+		t.Context(), "p", "publish", time.Now().Add(400*time.Millisecond).UTC().Format(time.RFC3339Nano), "", nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -264,13 +308,18 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 	if status, _, body := b.read(t, "/pages?fields=lead"); status != 400 {
 		t.Fatalf("%d %s", status, body)
 	}
-	changed := strings.Replace(isles, "      text: {kind: prose", "      lead: {kind: text, default: Nothing new}\n      text: {kind: prose", 1)
+	changed := strings.Replace(
+		isles, "      text: {kind: prose", "      lead: {kind: text, default: Nothing new}\n      text: {kind: prose",
+		1,
+	)
 	plan, err := a.client.PlanModel(t.Context(), map[string]string{"m.yaml": changed})
 	if err != nil || len(plan.Consequences) == 0 || plan.Loses || !strings.Contains(plan.YAML, "Nothing new") {
 		t.Fatalf("%+v %v", plan, err)
 	}
 	told := 0
-	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": changed}, false, plan.Version, func(p client.Conversion) { told++ }); err != nil || told == 0 {
+	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": changed}, false, plan.Version,
+		func(p client.Conversion) { told++ }); err != nil ||
+		told == 0 {
 		t.Fatal(told, err)
 	}
 	testkit.Eventually(t, "the other node reads by it", func() bool {
@@ -278,14 +327,26 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		return status == 200 && strings.Contains(body, "Nothing new")
 	})
 	var p *client.Problem
-	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version, nil); !errors.As(err, &p) || p.Status != 409 || !strings.Contains(p.Detail, "changed meanwhile") {
+	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version,
+		nil); !errors.As(
+		err, &p,
+	) ||
+		p.Status != 409 ||
+		!strings.Contains(p.Detail, "changed meanwhile") {
 		t.Errorf("a plan that is out of date: %v", err)
 	}
-	if _, _, err := a.Keys.CreateKey(t.Context(), access.Key{Name: "board", Site: "skerry-board", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
+	if _, _, err := a.Keys.CreateKey(t.Context(), access.Key{Name: "board", Site: "skerry-board",
+		Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
 		t.Fatal(err)
 	}
-	plan, err = a.client.PlanModel(t.Context(), map[string]string{"m.yaml": isles[:strings.Index(isles, "  page:")] + isles[strings.Index(isles, "  berth:"):]})
-	if err != nil || !plan.Loses || plan.Consequences[0].Entries != 1 || fmt.Sprint(plan.Consequences[0].Readers) != "[site skerry-board]" {
+	plan, err = a.client.PlanModel(
+		t.Context(),
+		map[string]string{
+			"m.yaml": isles[:strings.Index(isles, "  page:")] + isles[strings.Index(isles, "  berth:"):],
+		},
+	)
+	if err != nil || !plan.Loses || plan.Consequences[0].Entries != 1 ||
+		fmt.Sprint(plan.Consequences[0].Readers) != "[site skerry-board]" {
 		t.Errorf("who reads what would go: %+v %v", plan.Consequences, err)
 	}
 }
@@ -308,17 +369,33 @@ func TestAConfiguredModelIsAppliedAtStartIfWanted(t *testing.T) {
 	if got := title(environment.Options{Model: other, ApplyModel: true}); got != 31 {
 		t.Errorf("the configured model is not applied: %v", got)
 	}
-	losing := testkit.Model(t, strings.NewReplacer("      title: {kind: text, translated: true, required: true, max: 30}\n", "      title: {kind: integer}\n", ", madeFrom: title", "").Replace(isles))
+	losing := testkit.Model(
+		t,
+		strings.NewReplacer("      title: {kind: text, translated: true, required: true, max: 30}\n",
+			"      title: {kind: integer}\n", ", madeFrom: title", "").
+			Replace(isles),
+	)
 	var loss *writing.LossError
-	if _, err := environment.Open(t.Context(), environment.Options{Store: again(t, s), Model: losing, ApplyModel: true}); !errors.As(err, &loss) {
+	if _, err := environment.Open(t.Context(), environment.Options{Store: again(t, s), Model: losing,
+		ApplyModel: true}); !errors.As(
+		err, &loss,
+	) {
 		t.Errorf("a losing model at start: %v", err)
 	}
 }
 
 func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	n, _, _ := islesNode(t)
-	n.must(t, page("home", per{"title": per{"en": "Home", "nb": "Hjem"}}), page("a", per{"title": per{"en": "A"}, "parent": "home"}), page("b", per{"title": per{"en": "B"}, "parent": "a"}))
-	paths := []string{"/at?path=/home/a/b&fields=title", "/at?path=/no/home&fields=title,about(locale)", "/pages/home?fields=title,children[limit=5,sort=title](title,about(path))", "/pages/b?fields=children(title)", "/at?path=/x&fields=title"}
+	n.must(
+		t, page("home", per{"title": per{"en": "Home", "nb": "Hjem"}}),
+		page("a", per{"title": per{"en": "A"}, "parent": "home"}),
+		page("b", per{"title": per{"en": "B"}, "parent": "a"}),
+	)
+	paths := []string{
+		"/at?path=/home/a/b&fields=title", "/at?path=/no/home&fields=title,about(locale)",
+		"/pages/home?fields=title,children[limit=5,sort=title](title,about(path))", "/pages/b?fields=children(title)",
+		"/at?path=/x&fields=title",
+	}
 	for _, p := range paths {
 		n.read(t, p)
 	}
@@ -339,7 +416,8 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	if status, _, body := n.read(t, paths[0]); status != 301 || body != `{"moved":{"path":"/home/x/b"}}` {
 		t.Errorf("the former path: %d %s", status, body)
 	}
-	if status, _, body := n.read(t, "/at?path=/home/x/b&fields=title"); status != 200 || !strings.Contains(body, `"B"`) {
+	if status, _, body := n.read(t, "/at?path=/home/x/b&fields=title"); status != 200 ||
+		!strings.Contains(body, `"B"`) {
 		t.Errorf("the present path: %d %s", status, body)
 	}
 	if _, how, body := n.read(t, paths[2]); testkit.Hit(how) || !strings.Contains(body, "/home/x") {
@@ -360,7 +438,11 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	n, _, _ := islesNode(t)
 	draft := func(id string, fields per) client.Edit { return client.Edit{ID: id, Type: "page", Save: fields} }
-	n.must(t, draft("a", per{"title": per{"en": "A"}, "parent": "b"}), draft("b", per{"title": per{"en": "B"}, "blocks": []any{per{"block": "show", "page": "c"}}}), page("c", per{"title": per{"en": "C"}}))
+	n.must(
+		t, draft("a", per{"title": per{"en": "A"}, "parent": "b"}),
+		draft("b", per{"title": per{"en": "B"}, "blocks": []any{per{"block": "show", "page": "c"}}}),
+		page("c", per{"title": per{"en": "C"}}),
+	)
 	drafts, err := n.client.LinkedDrafts(t.Context(), "a")
 	if err != nil || len(drafts) != 1 || drafts[0].ID != "b" {
 		t.Errorf("%+v %v", drafts, err)
@@ -370,7 +452,10 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 		t.Errorf("still %+v", drafts)
 	}
 	var p *client.Problem
-	_, err = n.client.Edit(t.Context(), client.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"}, client.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"})
+	_, err = n.client.Edit(
+		t.Context(), client.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"},
+		client.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"},
+	)
 	if !errors.As(err, &p) || len(p.Problems) != 2 {
 		t.Errorf("all or none: %v", err)
 	}
@@ -401,7 +486,8 @@ func TestMoments(t *testing.T) {
 		"2026-12-01T08:02":          {"Local", ""},
 	} {
 		at, _, err := authoring.ParseMoment(text, c[0])
-		if got := at.UTC().Format(time.RFC3339); (err == nil) != (c[1] != "") || err == nil && got != c[1] || err != nil && !errors.Is(err, authoring.ErrMoment) {
+		if got := at.UTC().Format(time.RFC3339); (err == nil) != (c[1] != "") || err == nil && got != c[1] ||
+			err != nil && !errors.Is(err, authoring.ErrMoment) {
 			t.Errorf("%s in %s: %s, %v", text, c[0], got, err)
 		}
 	}
@@ -409,7 +495,8 @@ func TestMoments(t *testing.T) {
 
 func TestImportTellsWhatIsWrongByLine(t *testing.T) {
 	n, _, _ := islesNode(t)
-	run := func(text string, o authoring.ImportOptions) (last authoring.ImportProgress, bad []authoring.BadLine, err error) {
+	run := func(text string,
+		o authoring.ImportOptions) (last authoring.ImportProgress, bad []authoring.BadLine, err error) {
 		err = n.Authoring.Import(t.Context(), strings.NewReader(text), "test", o, func(p authoring.ImportProgress) {
 			bad = append(bad, p.BadLines...)
 			last = p
@@ -424,7 +511,8 @@ func TestImportTellsWhatIsWrongByLine(t *testing.T) {
 not json
 {"id":"d","type":"page","fields":{"title":{"en":"D"},"parent":"nobody"}}
 `
-	if last, bad, err := run(text, authoring.ImportOptions{Check: true}); err != nil || last.Written != 0 || len(bad) != 3 {
+	if last, bad, err := run(text, authoring.ImportOptions{Check: true}); err != nil || last.Written != 0 ||
+		len(bad) != 3 {
 		t.Errorf("checked: %+v %v %v", last, bad, err)
 	}
 	last, bad, err := run(text, authoring.ImportOptions{})
@@ -432,24 +520,37 @@ not json
 	for _, b := range bad {
 		lines[b.Line] = b.Reason
 	}
-	if err != nil || last.Written != 3 || !last.Done || last.Line != 7 || len(bad) != 4 || !strings.Contains(lines[4], "line 1 already") || !strings.Contains(lines[5], "slug") || !strings.Contains(lines[6], "no JSON") || !strings.Contains(lines[7], "nobody") {
+	if err != nil || last.Written != 3 || !last.Done || last.Line != 7 || len(bad) != 4 ||
+		!strings.Contains(lines[4], "line 1 already") ||
+		!strings.Contains(lines[5], "slug") ||
+		!strings.Contains(lines[6], "no JSON") ||
+		!strings.Contains(lines[7], "nobody") {
 		t.Errorf("%+v %v %v", last, bad, err)
 	}
 	e, err := n.Diagnosis.Entry(t.Context(), "b")
-	if err != nil || e.Revision != 2 || e.Revisions[1].By != "ada" || e.Revisions[1].Message != "first" || e.State != content.Draft {
+	if err != nil || e.Revision != 2 || e.Revisions[1].By != "ada" || e.Revisions[1].Message != "first" ||
+		e.State != content.Draft {
 		t.Errorf("the history: %+v %v", e.Revisions, err)
 	}
-	if _, _, body := n.read(t, "/pages/a?fields=about(published,firstPublished,path)"); !strings.Contains(body, "2026-01-02T03:04:05") || !strings.Contains(body, "2025-01-02T03:04:05") {
+	if _, _, body := n.read(t, "/pages/a?fields=about(published,firstPublished,path)"); !strings.Contains(
+		body, "2026-01-02T03:04:05",
+	) ||
+		!strings.Contains(body, "2025-01-02T03:04:05") {
 		t.Errorf("times are not kept: %s", body)
 	}
-	if last, _, err := run(text, authoring.ImportOptions{After: 6}); err != nil || last.Written != 0 || last.Same != 1 {
+	if last, _, err := run(text, authoring.ImportOptions{After: 6}); err != nil || last.Written != 0 ||
+		last.Same != 1 {
 		t.Errorf("again from line 7: %+v %v", last, err)
 	}
 	var out bytes.Buffer
-	if n, err := n.Authoring.Export(t.Context(), &out, nil, "", true); err != nil || n != 3 || !strings.Contains(out.String(), `"message":"first"`) {
+	if n, err := n.Authoring.Export(t.Context(), &out, nil, "", true); err != nil || n != 3 ||
+		!strings.Contains(out.String(), `"message":"first"`) {
 		t.Errorf("%d %v %s", n, err, out.String())
 	}
-	if last, bad, err := run("{\"id\":\"z\",\"type\":\"page\",\"fields\":{\"title\":{\"en\":\""+strings.Repeat("x", 5<<20)+"\"}}}\n", authoring.ImportOptions{}); err != nil || last.Written != 0 || len(bad) != 1 {
+	if last, bad, err := run("{\"id\":\"z\",\"type\":\"page\",\"fields\":{\"title\":{\"en\":\""+
+		strings.Repeat("x", 5<<20)+"\"}}}\n", authoring.ImportOptions{}); err != nil ||
+		last.Written != 0 ||
+		len(bad) != 1 {
 		t.Errorf("a line of five megabytes is taken: %+v %v %v", last, bad, err)
 	}
 }
@@ -466,12 +567,22 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 	var reads []string
 	for _, locale := range []string{"en", "nb"} {
 		for _, id := range ids {
-			reads = append(reads, "/entries/"+id+"?locale="+locale, "/entries/"+id+"?fields=about(path),text(html)&locale="+locale)
+			reads = append(
+				reads, "/entries/"+id+"?locale="+locale,
+				"/entries/"+id+"?fields=about(path),text(html)&locale="+locale,
+			)
 		}
 		for _, s := range slugs {
-			reads = append(reads, "/pages/"+s+"?fields=title,children[limit=2,sort=title](title,about(path)),blocks(show(page(title,about(path))))&locale="+locale, "/at?path=/"+s+"&fields=title", "/at?path=/one/"+s+"&fields=title,about(path)&locale="+locale)
+			reads = append(
+				reads,
+				"/pages/"+s+"?fields=title,children[limit=2,sort=title](title,about(path)),blocks(show(page(title,about(path))))&locale="+locale,
+				"/at?path=/"+s+"&fields=title", "/at?path=/one/"+s+"&fields=title,about(path)&locale="+locale,
+			)
 		}
-		reads = append(reads, "/pages?fields=title,children(children(title))&sort=title&locale="+locale, "/pages?fields=about(path,locales)&translated=only&count=true&locale="+locale)
+		reads = append(
+			reads, "/pages?fields=title,children(children(title))&sort=title&locale="+locale,
+			"/pages?fields=about(path,locales)&translated=only&count=true&locale="+locale,
+		)
 	}
 	moves, refused := 0, 0
 	for range 400 {
@@ -517,8 +628,13 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 			path := reads[random.IntN(len(reads))]
 			_, how, cached := n.read(t, path)
 			c := *n.client
-			c.HTTP = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-			fresh, err := c.Do(t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/published"+path, http.Header{"Prefer": {"recompute"}}, nil)
+			c.HTTP = &http.Client{
+				CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			}
+			fresh, err := c.Do(
+				t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/published"+path,
+				http.Header{"Prefer": {"recompute"}}, nil,
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -544,7 +660,8 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 			}
 			return *out.About.Path
 		}
-		if own, above := path(id), path(e.Shown["parent"].(string)); own != "" && !strings.HasPrefix(own, strings.TrimSuffix(above, "/")+"/") {
+		if own, above := path(id), path(e.Shown["parent"].(string)); own != "" &&
+			!strings.HasPrefix(own, strings.TrimSuffix(above, "/")+"/") {
 			t.Errorf("%s lives at %s, its parent at %s", id, own, above)
 		}
 	}

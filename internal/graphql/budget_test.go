@@ -31,7 +31,10 @@ func abuses() map[string]string {
 	b.WriteString("fragment F24 on Route { name }")
 	out["fragments that double at every level"] = b.String()
 	out["one field, thousands of times"] = "{ routes { nodes { " + strings.Repeat("name ", 4900) + "} } }"
-	out["one field with a directive, thousands of times"] = "query($x: Boolean = true) { routes { nodes { " + strings.Repeat("name @include(if: $x) ", 600) + "} } }"
+	out["one field with a directive, thousands of times"] = "query($x: Boolean = true) { routes { nodes { " +
+		strings.Repeat(
+			"name @include(if: $x) ", 600,
+		) + "} } }"
 	out["one object, thousands of times"] = "{ routes { nodes { " + strings.Repeat("text { html } ", 1200) + "} } }"
 	out["the schema, hundreds of times"] = "{ " + func() (s string) {
 		for i := range 200 {
@@ -39,8 +42,16 @@ func abuses() map[string]string {
 		}
 		return s
 	}() + "}"
-	out["the schema, deeply"] = "{ __schema { types { " + strings.Repeat("fields { type { ", 8) + "name" + strings.Repeat(" } }", 8) + " } } }"
-	out["nested without an end"] = "{ routes { nodes { " + strings.Repeat("start { ... on Route { ", 400) + "name" + strings.Repeat(" } }", 400) + " } } }"
+	out["the schema, deeply"] = "{ __schema { types { " + strings.Repeat(
+		"fields { type { ", 8,
+	) + "name" + strings.Repeat(
+		" } }", 8,
+	) + " } } }"
+	out["nested without an end"] = "{ routes { nodes { " + strings.Repeat(
+		"start { ... on Route { ", 400,
+	) + "name" + strings.Repeat(
+		" } }", 400,
+	) + " } } }"
 	twice := "name"
 	for range 9 {
 		twice = "start { ... on Route { " + twice + " } } start { ... on Route { " + twice + " } }"
@@ -86,7 +97,11 @@ func TestCompilingIsBounded(t *testing.T) {
 // TestTheSchemaIsDescribedOnce asks for it as tools do, and then far too often.
 func TestTheSchemaIsDescribedOnce(t *testing.T) {
 	s := schema(t)
-	if _, errs := s.Compile("published", Request{Query: "{ __schema { types { name kind description fields { name args { name type { name ofType { name } } } type { kind name ofType { kind name ofType { name } } } } inputFields { name type { name ofType { name } } } enumValues { name } possibleTypes { name } } } }"}); len(errs) > 0 {
+	if _, errs := s.Compile("published", Request{Query: "{ __schema { types { name kind description fields { name " +
+		"args { name type { name ofType { name } } } type { kind name ofType { kind name ofType { name } } } } " +
+		"inputFields { name type { name ofType { name } } } enumValues { name } possibleTypes { name } } } }"}); len(
+		errs,
+	) > 0 {
 		t.Errorf("as tools ask: %v", errs)
 	}
 	_, errs := s.Compile("published", Request{Query: abuses()["the schema, hundreds of times"]})

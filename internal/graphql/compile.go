@@ -79,7 +79,9 @@ func noOperation(doc *ast.QueryDocument, name string) *gqlerror.Error {
 		all = append(all, op.Name)
 	}
 	if name == "" {
-		return gqlerror.Errorf("the document has several operations; name the one to run in operationName: %s", strings.Join(all, ", "))
+		return gqlerror.Errorf(
+			"the document has several operations; name the one to run in operationName: %s", strings.Join(all, ", "),
+		)
 	}
 	return gqlerror.Errorf("the document has no operation %q; it has %s", name, strings.Join(all, ", "))
 }
@@ -95,7 +97,9 @@ func (s *Schema) Compile(edition string, r Request) (*Operation, gqlerror.List) 
 }
 
 // compile compiles a document that was parsed, by some rules; nil means all.
-func (s *Schema) compile(edition string, r Request, doc *ast.QueryDocument, by *rules.Rules) (*Operation, gqlerror.List) {
+func (s *Schema) compile(
+	edition string, r Request, doc *ast.QueryDocument, by *rules.Rules,
+) (*Operation, gqlerror.List) {
 	if errs := validator.ValidateWithRules(s.parsed, doc, by); len(errs) > 0 {
 		return nil, errs
 	}
@@ -104,21 +108,39 @@ func (s *Schema) compile(edition string, r Request, doc *ast.QueryDocument, by *
 		return nil, gqlerror.List{noOperation(doc, r.OperationName)}
 	}
 	if op.Operation != ast.Query {
-		return nil, gqlerror.List{gqlerror.ErrorPosf(op.Position, "only queries are served here, no %s", op.Operation)}
+		return nil, gqlerror.List{
+			gqlerror.ErrorPosf(op.Position, "only queries are served here, no %s", op.Operation),
+		}
 	}
 	vars, err := validator.VariableValues(s.parsed, op, r.Variables)
 	if err != nil {
 		return nil, gqlerror.List{gqlerror.WrapIfUnwrapped(err)}
 	}
-	c := compiler{s: s, vars: vars, locale: r.Locale, steps: s.limits.GraphQLSteps, out: &Operation{Query: query.Query{Edition: edition}, names: s.types}}
+	c := compiler{
+		s:      s,
+		vars:   vars,
+		locale: r.Locale,
+		steps:  s.limits.GraphQLSteps,
+		out:    &Operation{Query: query.Query{Edition: edition}, names: s.types},
+	}
 	for _, f := range c.collect(op.SelectionSet, "Query") {
 		c.root(f)
 	}
 	if c.described > query.MaxEffort {
-		return nil, gqlerror.List{tooMuch(query.MaxEffort+1, "the request asks for too much of the schema; ask for it once, or get it from graphql/schema.graphql")}
+		return nil, gqlerror.List{
+			tooMuch(
+				query.MaxEffort+1,
+				"the request asks for too much of the schema; ask for it once, or get it from graphql/schema.graphql",
+			),
+		}
 	}
 	if c.steps < 0 {
-		return nil, gqlerror.List{gqlerror.Errorf("the request asks for more than %d fields, fragments expanded; ask for less at once", s.limits.GraphQLSteps)}
+		return nil, gqlerror.List{
+			gqlerror.Errorf(
+				"the request asks for more than %d fields, fragments expanded; ask for less at once",
+				s.limits.GraphQLSteps,
+			),
+		}
 	}
 	if len(c.errs) > 0 {
 		return nil, c.errs
@@ -127,7 +149,9 @@ func (s *Schema) compile(edition string, r Request, doc *ast.QueryDocument, by *
 		return nil, gqlerror.List{tooMuch(c.out.Query.Effort(), err.Error())}
 	}
 	if effort := c.out.Query.Effort() + c.described; effort > query.MaxEffort {
-		return nil, gqlerror.List{tooMuch(effort, "the effort of the request is too great; ask for the schema in a request of its own")}
+		return nil, gqlerror.List{
+			tooMuch(effort, "the effort of the request is too great; ask for the schema in a request of its own"),
+		}
 	}
 	return c.out, nil
 }
@@ -253,7 +277,10 @@ func (c *compiler) collect(set ast.SelectionSet, typ string) []merged {
 }
 
 func (c *compiler) applies(condition, typ string) bool {
-	return condition == typ || slices.ContainsFunc(c.s.parsed.PossibleTypes[condition], func(d *ast.Definition) bool { return d.Name == typ })
+	return condition == typ ||
+		slices.ContainsFunc(
+			c.s.parsed.PossibleTypes[condition], func(d *ast.Definition) bool { return d.Name == typ },
+		)
 }
 
 func (c *compiler) included(directives ast.DirectiveList) bool {
@@ -466,7 +493,9 @@ func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Ty
 		}
 		shape = append(shape, part)
 	}
-	if !slices.ContainsFunc(shape, func(p query.ListPart) bool { return p.Name != "totalCount" && p.Name != "__typename" }) {
+	if !slices.ContainsFunc(
+		shape, func(p query.ListPart) bool { return p.Name != "totalCount" && p.Name != "__typename" },
+	) {
 		out.Limit = 0 // nothing shows which entries there are
 	}
 	return shape
@@ -500,7 +529,8 @@ func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick
 
 // same tells whether two picks of different types can be one.
 func same(a, b query.Pick) bool {
-	return a.Kind == b.Kind && a.As == b.As && (a.Kind == query.PickID || a.Kind == query.PickType && maps.Equal(a.Names, b.Names))
+	return a.Kind == b.Kind && a.As == b.As &&
+		(a.Kind == query.PickID || a.Kind == query.PickType && maps.Equal(a.Names, b.Names))
 }
 
 func (c *compiler) pick(f merged, t *model.Type) query.Pick {
@@ -554,7 +584,13 @@ func (c *compiler) back(f merged, t *model.Type) query.Pick {
 	if !ok {
 		return query.Pick{As: f.Alias, Kind: query.PickValue, Field: f.Name}
 	}
-	p := query.Pick{As: f.Alias, Kind: query.PickBack, Several: true, Names: c.s.types, List: query.Selecting{Model: c.s.model}.Back(b)}
+	p := query.Pick{
+		As:      f.Alias,
+		Kind:    query.PickBack,
+		Several: true,
+		Names:   c.s.types,
+		List:    query.Selecting{Model: c.s.model}.Back(b),
+	}
 	if err := c.window(p.List, b.Type, f.ArgumentMap(c.vars)); err != nil {
 		c.fail(f.Field, "%s", err)
 		return p

@@ -114,7 +114,9 @@ func (s *Schema) filterInput(f *model.Field) string {
 		}
 		return "TextFilter"
 	}
-	kind, ok := map[model.Kind]string{model.Integer: "NumberFilter", model.Decimal: "NumberFilter", model.Money: "NumberFilter", model.Boolean: "BooleanFilter", model.Date: "DateFilter", model.DateTime: "DateTimeFilter"}[f.Kind]
+	kind, ok := map[model.Kind]string{model.Integer: "NumberFilter", model.Decimal: "NumberFilter",
+		model.Money: "NumberFilter", model.Boolean: "BooleanFilter", model.Date: "DateFilter",
+		model.DateTime: "DateTimeFilter"}[f.Kind]
 	if f.Several || !ok {
 		return "ValueFilter"
 	}
@@ -123,9 +125,17 @@ func (s *Schema) filterInput(f *model.Field) string {
 
 // writeFilter writes the filter of a type's entries, or of a record.
 func (s *Schema) writeFilter(b *strings.Builder, t *model.Type, name string) {
-	fmt.Fprintf(b, "\n\"Conditions; each that is given must hold.\"\ninput %[1]sFilter {\n  and: [%[1]sFilter!]\n  or: [%[1]sFilter!]\n  not: %[1]sFilter\n", name)
+	fmt.Fprintf(
+		b,
+		"\n\"Conditions; each that is given must hold.\"\ninput %[1]sFilter {\n  and: [%[1]sFilter!]\n  or: "+
+			"[%[1]sFilter!]\n  not: %[1]sFilter\n",
+		name,
+	)
 	if _, record := s.inner[t]; !record {
-		b.WriteString("  id: TextFilter\n  published: DateTimeFilter\n  firstPublished: DateTimeFilter\n  updated: DateTimeFilter\n")
+		b.WriteString(
+			"  id: TextFilter\n  published: DateTimeFilter\n  firstPublished: DateTimeFilter\n  updated: " +
+				"DateTimeFilter\n",
+		)
 	}
 	var after strings.Builder
 	for _, f := range t.Fields {
@@ -134,7 +144,10 @@ func (s *Schema) writeFilter(b *strings.Builder, t *model.Type, name string) {
 		}
 		if f.Kind == model.Choice && !f.Several {
 			enum := s.enums[f]
-			fmt.Fprintf(&after, "\ninput %[1]sFilter {\n  eq: %[1]s\n  ne: %[1]s\n  in: [%[1]s!]\n  isNull: Boolean\n}\n", enum)
+			fmt.Fprintf(
+				&after, "\ninput %[1]sFilter {\n  eq: %[1]s\n  ne: %[1]s\n  in: [%[1]s!]\n  isNull: Boolean\n}\n",
+				enum,
+			)
 		}
 		if f.Kind == model.Record && !f.Several {
 			s.writeFilter(&after, f.Inner[0], s.inner[f.Inner[0]])
@@ -240,7 +253,12 @@ func list(v any) []any {
 
 var (
 	signs = map[string]string{"eq": "=", "ne": "<>", "lt": "<", "le": "<=", "gt": ">", "ge": ">="}
-	sets  = map[string]string{"equals": "A_EQUALS", "contains": "A_CONTAINS", "containedBy": "A_CONTAINEDBY", "overlaps": "A_OVERLAPS"}
+	sets  = map[string]string{
+		"equals":      "A_EQUALS",
+		"contains":    "A_CONTAINS",
+		"containedBy": "A_CONTAINEDBY",
+		"overlaps":    "A_OVERLAPS",
+	}
 )
 
 // valueText spells the conditions on one value.

@@ -38,7 +38,10 @@ type formCheck struct {
 
 func (f *formCheck) set(set ast.SelectionSet, depth int) ast.SelectionSet {
 	if depth > f.nesting && len(set) > 0 {
-		f.err = gqlerror.ErrorPosf(set[0].GetPosition(), "selections are nested more than %d deep; ask for the inner ones in a request of their own", f.nesting)
+		f.err = gqlerror.ErrorPosf(
+			set[0].GetPosition(),
+			"selections are nested more than %d deep; ask for the inner ones in a request of their own", f.nesting,
+		)
 		return set
 	}
 	alike, plain := map[string]int{}, map[[2]string]bool{}
@@ -53,12 +56,14 @@ func (f *formCheck) set(set ast.SelectionSet, depth int) ast.SelectionSet {
 				plain[same] = true
 			}
 			if alike[x.Alias]++; alike[x.Alias] > maxAlike {
-				f.err = gqlerror.ErrorPosf(x.Position, "%s is asked for more than %d times in one place; ask for it once", x.Alias, maxAlike)
+				f.err = gqlerror.ErrorPosf(x.Position, "%s is asked for more than %d times in one place; ask for "+
+					"it once", x.Alias, maxAlike)
 			}
 			x.SelectionSet = f.set(x.SelectionSet, depth+1)
 		case *ast.InlineFragment:
 			if alike["... on "+x.TypeCondition]++; alike["... on "+x.TypeCondition] > maxAlike {
-				f.err = gqlerror.ErrorPosf(x.Position, "there are more than %d fragments on %s in one place; make them one", maxAlike, x.TypeCondition)
+				f.err = gqlerror.ErrorPosf(x.Position, "there are more than %d fragments on %s in one place; make "+
+					"them one", maxAlike, x.TypeCondition)
 			}
 			x.SelectionSet = f.set(x.SelectionSet, depth+1)
 		}

@@ -22,12 +22,14 @@ func schema(t testing.TB) *Schema {
 }
 
 func TestNames(t *testing.T) {
-	for in, want := range map[string]string{"harbour-settings": "HarbourSettings", "pier": "Pier", "validUntil": "ValidUntil", "a-2-b": "A2B"} {
+	for in, want := range map[string]string{"harbour-settings": "HarbourSettings", "pier": "Pier",
+		"validUntil": "ValidUntil", "a-2-b": "A2B"} {
 		if got := pascal(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
 	}
-	for in, want := range map[string]string{"allYear": "ALL_YEAR", "in-time": "IN_TIME", "2nd": "_2ND", "true": "_TRUE"} {
+	for in, want := range map[string]string{"allYear": "ALL_YEAR", "in-time": "IN_TIME", "2nd": "_2ND",
+		"true": "_TRUE"} {
 		if got := enumName(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
@@ -47,7 +49,8 @@ types:
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"type FileEntry implements Node", "type QueryEntry implements Node", "next: FileEntry", `"Wool, in \"kilos\""`, "): SheepConnection\n"} {
+	for _, want := range []string{"type FileEntry implements Node", "type QueryEntry implements " +
+		"Node", "next: FileEntry", `"Wool, in \"kilos\""`, "): SheepConnection\n"} {
 		if !strings.Contains(s.SDL, want) {
 			t.Errorf("the schema lacks %q", want)
 		}
@@ -79,7 +82,8 @@ func TestCompileToOneQuery(t *testing.T) {
 	if piers := one.Selection.Picks[3]; piers.Kind != query.PickLink || len(piers.Link.Picks) != 2 {
 		t.Errorf("fields that are asked for twice are not united: %+v", piers)
 	}
-	if list.Limit != 3 || !list.Count || list.Sort[0].By != "number" || !list.Sort[0].Descending || len(list.Selection.Picks) != 2 {
+	if list.Limit != 3 || !list.Count || list.Sort[0].By != "number" || !list.Sort[0].Descending ||
+		len(list.Selection.Picks) != 2 {
 		t.Errorf("list: %+v", list)
 	}
 	res := &query.Result{Roots: []query.RootResult{{}, {Total: 7, More: true, Rows: []*query.Row{
@@ -101,7 +105,9 @@ func TestCompileToOneQuery(t *testing.T) {
 	if err := json.Unmarshal(written(t, op, res), &got); err != nil {
 		t.Fatalf("%v: %s", err, written(t, op, res))
 	}
-	if d := got.Data; d.A != nil || d.Again != "Query" || d.Routes.TotalCount != 7 || d.Routes.Edges[0].Node["n"] != 9.0 || d.Routes.Nodes[0]["number"] != 9.0 {
+	if d := got.Data; d.A != nil || d.Again != "Query" || d.Routes.TotalCount != 7 ||
+		d.Routes.Edges[0].Node["n"] != 9.0 ||
+		d.Routes.Nodes[0]["number"] != 9.0 {
 		t.Errorf("%+v", d)
 	}
 	if _, err := list.ParseCursor("after", got.Data.Routes.Edges[0].Cursor); err != nil {
@@ -110,13 +116,19 @@ func TestCompileToOneQuery(t *testing.T) {
 }
 
 func TestUnionsAndConditions(t *testing.T) {
-	op := compile(t, `{ route(slug: "r") { start { __typename ... on Pier { name } ... on Route { number } ... on Node { id } } } }`, nil)
+	op := compile(
+		t,
+		`{ route(slug: "r") { start { __typename ... on Pier { name } ... on Route { number } ... on Node { id } } } }`,
+		nil,
+	)
 	picks := op.Query.Roots[0].Selection.Picks[0].Link.Picks
 	got := map[string][]string{}
 	for _, p := range picks {
 		got[p.As] = p.On
 	}
-	if len(picks) != 4 || got["__typename"] != nil || got["id"] != nil || len(got["name"]) != 1 || got["name"][0] != "pier" || got["number"][0] != "route" {
+	if len(picks) != 4 || got["__typename"] != nil || got["id"] != nil || len(got["name"]) != 1 ||
+		got["name"][0] != "pier" ||
+		got["number"][0] != "route" {
 		t.Errorf("picks %+v", picks)
 	}
 }
@@ -141,11 +153,21 @@ func TestRestrict(t *testing.T) {
 	op := compile(t, `{ piers { totalCount } routes { totalCount } r: route(slug: "x") { piers { name } } }`, nil)
 	rights := access.Rights{Own: access.Grants{{Verb: access.Read, Edition: "published", Type: "route"}}}
 	got := op.Restrict(rights)
-	if len(got.Query.Roots) != 2 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 1 || len(op.Errors) != 0 || len(op.Query.Roots) != 3 {
+	if len(got.Query.Roots) != 2 || got.Query.Roots[0].As != "routes" || len(got.Errors) != 1 ||
+		len(op.Errors) != 0 ||
+		len(op.Query.Roots) != 3 {
 		t.Fatalf("%+v", got)
 	}
-	body := string(written(t, got, &query.Result{Roots: []query.RootResult{{Total: 4}, {Rows: []*query.Row{{ID: "x", Type: "route"}}}}}))
-	if want := `{"data":{"piers":null,"routes":{"totalCount":4},"r":{"piers":null}},"errors":[{`; !strings.HasPrefix(body, want) || !strings.Contains(body, `"path":["r","piers"],"extensions":{"grant":"read published pier"`) {
+	body := string(
+		written(
+			t, got,
+			&query.Result{Roots: []query.RootResult{{Total: 4}, {Rows: []*query.Row{{ID: "x", Type: "route"}}}}},
+		),
+	)
+	if want := `{"data":{"piers":null,"routes":{"totalCount":4},"r":{"piers":null}},"errors":[{`; !strings.HasPrefix(
+		body, want,
+	) ||
+		!strings.Contains(body, `"path":["r","piers"],"extensions":{"grant":"read published pier"`) {
 		t.Errorf("%s", body)
 	}
 }
@@ -154,11 +176,16 @@ func TestRestrictByWhatWasFound(t *testing.T) {
 	op := compile(t, `{ node(id: "x") { id } routes { totalCount } }`, nil)
 	got := op.Restrict(access.Rights{Own: access.Grants{{Verb: access.Read, Edition: "published", Type: "route"}}})
 	found := &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x", Type: "pier"}}}, {Total: 2}}}
-	if body := string(written(t, got, found)); !strings.HasPrefix(body, `{"data":{"node":null,"routes":{"totalCount":2}},"errors":[{`) || !strings.Contains(body, `"grant":"read published pier"`) || len(got.Query.NeedsOf(found)) != 0 {
+	if body := string(written(t, got, found)); !strings.HasPrefix(
+		body, `{"data":{"node":null,"routes":{"totalCount":2}},"errors":[{`,
+	) ||
+		!strings.Contains(body, `"grant":"read published pier"`) ||
+		len(got.Query.NeedsOf(found)) != 0 {
 		t.Errorf("a pier: %s", body)
 	}
 	found.Roots[0].Rows[0].Type = "route"
-	if body := string(written(t, got, found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":4,"limit":200000}}}` {
+	if body := string(written(t, got,
+		found)); body != `{"data":{"node":{"id":"x"},"routes":{"totalCount":2}},"extensions":{"effort":{"asked":4,"limit":200000}}}` {
 		t.Errorf("a route: %s", body)
 	}
 }
@@ -174,14 +201,18 @@ func TestRequestErrors(t *testing.T) {
 		"unknown field":    {Request{Query: "{ routes { nodes { nam } } }"}, `Cannot query field "nam"`},
 		"no slug":          {Request{Query: "{ route { id } }"}, "slug"},
 		"missing variable": {Request{Query: "query ($s: String!) { route(slug: $s) { id } }"}, "must be defined"},
-		"which operation":  {Request{Query: "query A { __typename } query B { __typename }", OperationName: "C"}, `no operation "C"`},
-		"subscription":     {Request{Query: "subscription { a }"}, "subscription"},
-		"unknown sort":     {Request{Query: `{ routes(sort: ["nubmer"]) { totalCount } }`}, `did you mean "number"?`},
-		"half an entry":    {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }", Variables: map[string]any{"n": 1.5}}, "Int"},
-		"both ends":        {Request{Query: "{ routes(first: 1, last: 1) { totalCount } }"}, "both given"},
-		"after with last":  {Request{Query: `{ routes(last: 1, after: "x") { totalCount } }`}, "use before with last"},
-		"too deep":         {Request{Query: "{ route(slug: \"a\") " + strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"}, "at most 8 levels"},
-		"too many tokens":  {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
+		"which operation": {Request{Query: "query A { __typename } query B { __typename }", OperationName: "C"},
+			`no operation "C"`},
+		"subscription": {Request{Query: "subscription { a }"}, "subscription"},
+		"unknown sort": {Request{Query: `{ routes(sort: ["nubmer"]) { totalCount } }`}, `did you mean "number"?`},
+		"half an entry": {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }",
+			Variables: map[string]any{"n": 1.5}}, "Int"},
+		"both ends":       {Request{Query: "{ routes(first: 1, last: 1) { totalCount } }"}, "both given"},
+		"after with last": {Request{Query: `{ routes(last: 1, after: "x") { totalCount } }`}, "use before with last"},
+		"too deep": {Request{Query: "{ route(slug: \"a\") " +
+			strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"},
+			"at most 8 levels"},
+		"too many tokens": {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
 	} {
 		_, errs := s.Compile("published", c.r)
 		if len(errs) == 0 || !strings.Contains(errs.Error(), c.want) {
@@ -229,7 +260,9 @@ func TestIntrospection(t *testing.T) {
 		t.Fatalf("%v: %s", err, body)
 	}
 	d := got.Data
-	if d.Schema.QueryType.Name != "Query" || d.Schema.MutationType != nil || d.None != nil || d.Route.Kind != "OBJECT" || d.Route.Interfaces[0].Name != "Node" {
+	if d.Schema.QueryType.Name != "Query" || d.Schema.MutationType != nil || d.None != nil ||
+		d.Route.Kind != "OBJECT" ||
+		d.Route.Interfaces[0].Name != "Node" {
 		t.Errorf("%s", body)
 	}
 	for _, dir := range d.Schema.Directives {
@@ -248,7 +281,8 @@ func TestIntrospection(t *testing.T) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`, "query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }",
+	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`,
+		"query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }",
 		`{ routes(filter: {or: [{number: {gt: 3}}, {piers: {name: {like: "a%", anyCase: true}}}], season: {in: [SUMMER]}}) { nodes { id } } }`} {
 		f.Add(q)
 	}
@@ -291,8 +325,11 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"union PageBlocks = PageBlocksHeading | PageBlocksProse | PageBlocksRule", "  blocks: [PageBlocks!]!", "type PageHours {", "enum PageHoursTone {", "  miles: Float", "  at: Point", "  more: JSON",
-		`@deprecated(reason: "use the heading")`, "translated: Translated = FALLBACK", "): PageConnection\n", "What the site is made of"} {
+	for _, want := range []string{"union PageBlocks = PageBlocksHeading | PageBlocksProse | PageBlocksRule",
+		"  blocks: [PageBlocks!]!", "type PageHours {", "enum PageHoursTone {", "  miles: Float", "  at: Point",
+		"  more: JSON",
+		`@deprecated(reason: "use the heading")`, "translated: Translated = FALLBACK", "): PageConnection\n",
+		"What the site is made of"} {
 		if !strings.Contains(s.SDL, want) {
 			t.Errorf("the schema lacks %q in\n%s", want, s.SDL)
 		}
@@ -307,25 +344,55 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 	}
 	root := op.Query.Roots[0]
 	blocks, hours, back := root.Selection.Picks[0], root.Selection.Picks[1], root.Selection.Picks[3]
-	if !root.Translated || blocks.Kind != query.PickInner || hours.Kind != query.PickInner || back.Kind != query.PickBack || back.List.Limit != 2 || !back.List.Count || back.List.Field != "parent" || !back.List.Sort[0].Descending {
+	if !root.Translated || blocks.Kind != query.PickInner || hours.Kind != query.PickInner ||
+		back.Kind != query.PickBack ||
+		back.List.Limit != 2 ||
+		!back.List.Count ||
+		back.List.Field != "parent" ||
+		!back.List.Sort[0].Descending {
 		t.Fatalf("%+v", root.Selection)
 	}
-	row := &query.Row{ID: "p", Type: "page", Cells: make([][][]byte, 4), Asked: make([][]string, 4), Linked: make([][]*query.Row, 4), Lists: make([]*query.RootResult, 4)}
-	row.Linked[0] = blocks.Inner([]byte(`[{"block": "heading", "text": "Hi"}, {"block": "prose", "text": {"tree": {"kind": "document"}}}, {"block": "rule"}]`))
+	row := &query.Row{
+		ID:     "p",
+		Type:   "page",
+		Cells:  make([][][]byte, 4),
+		Asked:  make([][]string, 4),
+		Linked: make([][]*query.Row, 4),
+		Lists:  make([]*query.RootResult, 4),
+	}
+	row.Linked[0] = blocks.Inner(
+		[]byte(
+			`[{"block": "heading", "text": "Hi"}, {"block": "prose", "text": {"tree": {"kind": "document"}}}, {"block": "rule"}]`,
+		),
+	)
 	row.Linked[1] = hours.Inner([]byte(`{"day": "Monday", "tone": "a"}`))
 	row.Cells[2] = [][]byte{[]byte("t"), []byte("[5.1, 60.9]")}
-	row.Lists[3] = &query.RootResult{Total: 5, More: true, Rows: []*query.Row{{ID: "c", Type: "page", Cells: [][][]byte{{[]byte("C")}}, Keys: [][]byte{[]byte("C")}}}}
+	row.Lists[3] = &query.RootResult{
+		Total: 5,
+		More:  true,
+		Rows:  []*query.Row{{ID: "c", Type: "page", Cells: [][][]byte{{[]byte("C")}}, Keys: [][]byte{[]byte("C")}}},
+	}
 	got := string(written(t, op, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}}}))
-	for _, want := range []string{`{"__typename":"PageBlocksHeading","text":"Hi"}`, `{"__typename":"PageBlocksProse","prose":{"tree":{"kind": "document"}}}`, `{"__typename":"PageBlocksRule"}`,
-		`"hours":{"day":"Monday","tone":"A","__typename":"PageHours"}`, `"at":{"coordinates":[5.1, 60.9]}`, `"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`} {
+	for _, want := range []string{`{"__typename":"PageBlocksHeading","text":"Hi"}`,
+		`{"__typename":"PageBlocksProse","prose":{"tree":{"kind": "document"}}}`, `{"__typename":"PageBlocksRule"}`,
+		`"hours":{"day":"Monday","tone":"A","__typename":"PageHours"}`, `"at":{"coordinates":[5.1, 60.9]}`,
+		`"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the answer lacks %s: %s", want, got)
 		}
 	}
-	if _, errs := s.Compile("published", Request{Query: `{ pages { nodes { children(first: 3, last: 2) { nodes { id } } } } }`}); len(errs) == 0 || !strings.Contains(errs[0].Message, "both given") {
+	if _, errs := s.Compile("published",
+		Request{Query: `{ pages { nodes { children(first: 3, last: 2) { nodes { id } } } } }`}); len(
+		errs,
+	) == 0 ||
+		!strings.Contains(errs[0].Message, "both given") {
 		t.Errorf("first and last: %v", errs)
 	}
-	if _, errs := s.Compile("published", Request{Query: `{ pages { nodes { children(sort: ["titel"]) { nodes { id } } } } }`}); len(errs) == 0 || !strings.Contains(errs[0].Message, `did you mean "title"?`) {
+	if _, errs := s.Compile("published",
+		Request{Query: `{ pages { nodes { children(sort: ["titel"]) { nodes { id } } } } }`}); len(
+		errs,
+	) == 0 ||
+		!strings.Contains(errs[0].Message, `did you mean "title"?`) {
 		t.Errorf("an unknown sort: %v", errs)
 	}
 }
@@ -349,7 +416,9 @@ func TestEffortIsKnownBeforehand(t *testing.T) {
 		fmt.Fprintf(&all, "r%d: routes(first: 200) { nodes { %s } } ", i, wide)
 	}
 	_, errs := s.Compile("published", Request{Query: "{ " + all.String() + "}"})
-	if len(errs) != 1 || !strings.Contains(errs[0].Message, "the effort would be 516060, at most 200000 is allowed") || errs[0].Extensions["effort"] == nil {
+	if len(errs) != 1 ||
+		!strings.Contains(errs[0].Message, "the effort would be 516060, at most 200000 is allowed") ||
+		errs[0].Extensions["effort"] == nil {
 		t.Errorf("too much: %v", errs)
 	}
 }
@@ -358,8 +427,11 @@ func TestEffortIsKnownBeforehand(t *testing.T) {
 // asked, and others.
 func TestWhoAsksOnlyHowManyGetsNoEntries(t *testing.T) {
 	for text, limit := range map[string]int{
-		"{ routes { totalCount } }": 0, "{ routes(first: 5) { n: totalCount __typename } }": 0, "{ routes { __typename } }": 0,
-		"{ routes { totalCount nodes { id } } }": 20, "{ routes(first: 5) { edges { cursor } } }": 5, "{ routes(last: 3) { pageInfo { hasPreviousPage } } }": 3, "{ routes(first: 5) { pageInfo { endCursor } totalCount } }": 5,
+		"{ routes { totalCount } }": 0, "{ routes(first: 5) { n: totalCount __typename } }": 0,
+		"{ routes { __typename } }":              0,
+		"{ routes { totalCount nodes { id } } }": 20, "{ routes(first: 5) { edges { cursor } } }": 5,
+		"{ routes(last: 3) { pageInfo { hasPreviousPage } } }":       3,
+		"{ routes(first: 5) { pageInfo { endCursor } totalCount } }": 5,
 	} {
 		op := compile(t, text, nil)
 		if root := op.Query.Roots[0]; root.Limit != limit {
@@ -367,10 +439,12 @@ func TestWhoAsksOnlyHowManyGetsNoEntries(t *testing.T) {
 		}
 	}
 	counted := compile(t, "{ routes(first: 100) { totalCount } }", nil)
-	if whole := compile(t, "{ routes(first: 100) { totalCount nodes { name } } }", nil); counted.Query.Effort()*10 > whole.Query.Effort() {
+	if whole := compile(t, "{ routes(first: 100) { totalCount nodes { name } } }",
+		nil); counted.Query.Effort()*10 > whole.Query.Effort() {
 		t.Errorf("to count takes %d, to list %d", counted.Query.Effort(), whole.Query.Effort())
 	}
-	if once, again := compile(t, "{ routes(first: 5) { totalCount } }", nil), compile(t, "{ routes(first: 9) { totalCount } }", nil); once.Key() != again.Key() {
+	if once, again := compile(t, "{ routes(first: 5) { totalCount } }", nil), compile(t, "{ routes(first: 9) { "+
+		"totalCount } }", nil); once.Key() != again.Key() {
 		t.Errorf("the same number is another request:\n%s\n%s", once.Key(), again.Key())
 	}
 }

@@ -130,24 +130,33 @@ func (c *compiler) definition(set ast.SelectionSet, d *ast.Definition) any {
 			if d.Kind != ast.Object && d.Kind != ast.Interface {
 				return nil
 			}
-			own := slices.DeleteFunc(slices.Clone(d.Fields), func(x *ast.FieldDefinition) bool { return len(x.Name) > 1 && x.Name[:2] == "__" })
+			own := slices.DeleteFunc(
+				slices.Clone(d.Fields),
+				func(x *ast.FieldDefinition) bool { return len(x.Name) > 1 && x.Name[:2] == "__" },
+			)
 			return eachOf(own, func(x *ast.FieldDefinition) any { return c.fieldObject(f.inner, x) })
 		case "interfaces":
 			if d.Kind != ast.Object && d.Kind != ast.Interface {
 				return nil
 			}
-			return eachOf(d.Interfaces, func(name string) any { return c.definition(f.inner, c.s.parsed.Types[name]) })
+			return eachOf(
+				d.Interfaces, func(name string) any { return c.definition(f.inner, c.s.parsed.Types[name]) },
+			)
 		case "possibleTypes":
 			if d.Kind != ast.Interface && d.Kind != ast.Union {
 				return nil
 			}
-			return eachOf(c.s.parsed.GetPossibleTypes(d), func(p *ast.Definition) any { return c.definition(f.inner, p) })
+			return eachOf(
+				c.s.parsed.GetPossibleTypes(d), func(p *ast.Definition) any { return c.definition(f.inner, p) },
+			)
 		case "enumValues":
 			if d.Kind != ast.Enum {
 				return nil
 			}
 			return eachOf(d.EnumValues, func(v *ast.EnumValueDefinition) any {
-				return c.choose(f.inner, "__EnumValue", func(g merged) any { return describe(g.Name, v.Name, v.Description) })
+				return c.choose(
+					f.inner, "__EnumValue", func(g merged) any { return describe(g.Name, v.Name, v.Description) },
+				)
 			})
 		case "inputFields":
 			if d.Kind != ast.InputObject {

@@ -17,7 +17,15 @@ import (
 // fields that need more are null, and the answer has an error for each that
 // names the grant.
 func (o *Operation) Restrict(rights access.Rights) *Operation {
-	out := &Operation{Query: query.Query{Edition: o.Query.Edition}, names: o.names, Errors: o.Errors, describing: o.describing, vars: o.vars, Negotiated: o.Negotiated, restricted: true}
+	out := &Operation{
+		Query:      query.Query{Edition: o.Query.Edition},
+		names:      o.names,
+		Errors:     o.Errors,
+		describing: o.describing,
+		vars:       o.vars,
+		Negotiated: o.Negotiated,
+		restricted: true,
+	}
 	for _, f := range o.fields {
 		if f.constant == "" && !f.null {
 			root := o.Query.Roots[f.root]
@@ -82,7 +90,9 @@ func refusedRoot(root *query.Root, found *query.RootResult) string {
 	return root.Refused[found.Rows[0].Type]
 }
 
-func refusedInList(out gqlerror.List, at ast.Path, shape []query.ListPart, root *query.Root, found *query.RootResult) gqlerror.List {
+func refusedInList(
+	out gqlerror.List, at ast.Path, shape []query.ListPart, root *query.Root, found *query.RootResult,
+) gqlerror.List {
 	picks := root.Selection.Picks
 	for _, part := range shape {
 		for i, row := range found.Rows {

@@ -138,13 +138,24 @@ type File {
 }
 `
 
-var fixedNames = []string{"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point", "Translated", "String", "Boolean", "Int", "Float", "ID",
-	"TextFilter", "TextListFilter", "NumberFilter", "BooleanFilter", "DateFilter", "DateTimeFilter", "ValueFilter"}
+var fixedNames = []string{
+	"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point",
+	"Translated", "String", "Boolean", "Int", "Float", "ID", "TextFilter", "TextListFilter", "NumberFilter",
+	"BooleanFilter", "DateFilter", "DateTimeFilter", "ValueFilter",
+}
 
 // New writes and checks the schema of a model. Requests keep to the limits.
 func New(m *model.Model, l limits.Limits) (*Schema, error) {
-	s := &Schema{model: m, limits: l.WithDefaults(), roots: map[string]root{}, types: map[string]string{}, byName: map[string]*model.Type{},
-		inner: map[*model.Type]string{}, enums: map[*model.Field]string{}, names: map[string]bool{}}
+	s := &Schema{
+		model:  m,
+		limits: l.WithDefaults(),
+		roots:  map[string]root{},
+		types:  map[string]string{},
+		byName: map[string]*model.Type{},
+		inner:  map[*model.Type]string{},
+		enums:  map[*model.Field]string{},
+		names:  map[string]bool{},
+	}
 	for _, name := range fixedNames {
 		s.names[name] = true
 	}
@@ -216,10 +227,20 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 	b.WriteString("\ntype Query {\n")
 	s.roots["node"] = root{kind: rootNode}
 	// With an id alone, as the Global Object Identification Specification has it.
-	b.WriteString("  \"The entry with this id, whatever its type; entry takes a locale, too.\"\n  node(\n    id: ID!\n  ): Node\n")
-	if !slices.ContainsFunc(s.model.Types, func(t *model.Type) bool { return camel(t.Name) == "entry" || camel(t.Plural) == "entry" }) {
+	b.WriteString(
+		"  \"The entry with this id, whatever its type; entry takes a locale, too.\"\n  node(\n    id: ID!\n  ): " +
+			"Node\n",
+	)
+	if !slices.ContainsFunc(
+		s.model.Types, func(t *model.Type) bool { return camel(t.Name) == "entry" || camel(t.Plural) == "entry" },
+	) {
 		s.roots["entry"] = root{kind: rootAny}
-		fmt.Fprintf(b, "  \"The entry with this id, or that lives at this path, whatever its type.\"\n  entry(\n    by: EntryBy!\n    %s\n  ): Node\n", locale)
+		fmt.Fprintf(
+			b,
+			"  \"The entry with this id, or that lives at this path, whatever its type.\"\n  entry(\n    by: "+
+				"EntryBy!\n    %s\n  ): Node\n",
+			locale,
+		)
 	}
 	for _, t := range s.model.Types {
 		name := s.types[t.Name]
@@ -230,7 +251,10 @@ func (s *Schema) writeQuery(b *strings.Builder) {
 		}
 		if t.SlugField() != nil && camel(t.Name) != camel(t.Plural) {
 			s.roots[camel(t.Name)] = root{rootEntry, t}
-			fmt.Fprintf(b, "  %s\n  %s(\n    slug: String!\n    %s\n  ): %s\n", strconv.Quote(t.Label), camel(t.Name), locale, name)
+			fmt.Fprintf(
+				b, "  %s\n  %s(\n    slug: String!\n    %s\n  ): %s\n", strconv.Quote(t.Label), camel(t.Name), locale,
+				name,
+			)
 		}
 		s.roots[camel(t.Plural)] = root{rootList, t}
 		fmt.Fprintf(b, `  %s
@@ -259,16 +283,28 @@ const windowArguments = `
 
 func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	name := s.types[t.Name]
-	fmt.Fprintf(b, "\n%s\ntype %s implements Node {\n  id: ID!\n  about: About!\n", strconv.Quote(strings.TrimSpace(t.Label+". "+t.Help)), name)
+	fmt.Fprintf(
+		b, "\n%s\ntype %s implements Node {\n  id: ID!\n  about: About!\n",
+		strconv.Quote(strings.TrimSpace(t.Label+". "+t.Help)), name,
+	)
 	var after strings.Builder
 	s.writeFields(b, t, name, &after)
 	for _, back := range s.model.Backs(t.Name) {
-		fmt.Fprintf(b, "  %s\n  %s(%s\n    filter: %sFilter\n  ): %sConnection\n", strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments, s.types[back.Type.Name], s.types[back.Type.Name])
+		fmt.Fprintf(
+			b, "  %s\n  %s(%s\n    filter: %sFilter\n  ): %sConnection\n",
+			strconv.Quote(back.Type.Label+": those whose "+back.Field.Name+" leads here"), back.Name, windowArguments,
+			s.types[back.Type.Name], s.types[back.Type.Name],
+		)
 	}
 	b.WriteString("}\n")
 	b.WriteString(after.String())
 	if !t.Singleton {
-		fmt.Fprintf(b, "\ntype %[1]sConnection {\n  nodes: [%[1]s!]!\n  edges: [%[1]sEdge!]!\n  pageInfo: PageInfo!\n  totalCount: Int!\n}\n\ntype %[1]sEdge {\n  cursor: String!\n  node: %[1]s!\n}\n", name)
+		fmt.Fprintf(
+			b,
+			"\ntype %[1]sConnection {\n  nodes: [%[1]s!]!\n  edges: [%[1]sEdge!]!\n  pageInfo: PageInfo!\n  "+
+				"totalCount: Int!\n}\n\ntype %[1]sEdge {\n  cursor: String!\n  node: %[1]s!\n}\n",
+			name,
+		)
 	}
 }
 
@@ -375,7 +411,8 @@ func (s *Schema) valueType(of string, f *model.Field, after *strings.Builder) st
 // words splits a name at hyphens and before capitals.
 func words(name string) []string {
 	var out []string
-	for _, part := range strings.FieldsFunc(name, func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
+	for _, part := range strings.FieldsFunc(name,
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) }) {
 		start := 0
 		for i, r := range part {
 			if i > 0 && unicode.IsUpper(r) {

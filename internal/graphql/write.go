@@ -41,7 +41,13 @@ func (o *Operation) write(b *query.Buffer, res *query.Result) {
 		b.WriteString(`,"errors":`)
 		b.Write(src)
 	}
-	b.WriteString(`,"extensions":{"effort":{"asked":` + strconv.Itoa(o.Query.Effort()) + `,"limit":` + strconv.Itoa(query.MaxEffort) + `}}}`)
+	b.WriteString(
+		`,"extensions":{"effort":{"asked":` + strconv.Itoa(
+			o.Query.Effort(),
+		) + `,"limit":` + strconv.Itoa(
+			query.MaxEffort,
+		) + `}}}`,
+	)
 }
 
 // Key is the canonical form of the operation, layout included.

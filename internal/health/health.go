@@ -48,7 +48,9 @@ type HeldBackError struct {
 }
 
 func (e *HeldBackError) Error() string {
-	return fmt.Sprintf("it has failed several times (%s) and is tried again at %s", e.Reason, e.Until.UTC().Format("15:04:05Z"))
+	return fmt.Sprintf(
+		"it has failed several times (%s) and is tried again at %s", e.Reason, e.Until.UTC().Format("15:04:05Z"),
+	)
 }
 
 // longestProbe is how long the one call that is let through may take before another is.

@@ -17,7 +17,8 @@ func TestCallsAreHeldBackAfterFailures(t *testing.T) {
 		target.Done(now, away)
 	}
 	var held *HeldBackError
-	if err := target.Allow(now); !errors.As(err, &held) || held.Until.Sub(now) != firstWait || held.Reason != away.Error() {
+	if err := target.Allow(now); !errors.As(err, &held) || held.Until.Sub(now) != firstWait ||
+		held.Reason != away.Error() {
 		t.Fatalf("%v", err)
 	}
 	last := time.Duration(0)
@@ -46,7 +47,9 @@ func TestCallsAreHeldBackAfterFailures(t *testing.T) {
 		t.Error("nobody is let through after a probe that never ends")
 	}
 	target.Done(now, nil)
-	if s := target.State(); target.Allow(now) != nil || target.Allow(now) != nil || s.Error != "" || s.NextTry != nil || s.LastSuccess == nil {
+	if s := target.State(); target.Allow(now) != nil || target.Allow(now) != nil || s.Error != "" ||
+		s.NextTry != nil ||
+		s.LastSuccess == nil {
 		t.Errorf("after a success: %+v", s)
 	}
 }

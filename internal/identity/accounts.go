@@ -87,9 +87,21 @@ type AccountOptions struct {
 // NewAccounts returns the accounts of an environment.
 func NewAccounts(o AccountOptions) (*Accounts, error) {
 	decoy, err := argon2id.CreateHash(rand.Text(), hashing)
-	return &Accounts{replica: o.Replica, store: o.Replica.Store(), log: o.Replica.Log(), keys: o.Keys, secret: o.Secret,
-		idle: cmp.Or(o.Idle, sessionIdle), longest: cmp.Or(o.Longest, sessionLongest), processor: o.Hashing, decoy: decoy,
-		byAddress: access.NewLimiter(20, 10), byBoth: access.NewLimiter(10, 10)}, err
+	return &Accounts{
+		replica: o.Replica,
+		store:   o.Replica.Store(),
+		log:     o.Replica.Log(),
+		keys:    o.Keys,
+		secret:  o.Secret,
+		idle: cmp.Or(
+			o.Idle, sessionIdle,
+		),
+		longest:   cmp.Or(o.Longest, sessionLongest),
+		processor: o.Hashing,
+		decoy:     decoy,
+		byAddress: access.NewLimiter(20, 10),
+		byBoth:    access.NewLimiter(10, 10),
+	}, err
 }
 
 func (as *Accounts) hash(ctx context.Context, who, password string) (string, error) {
@@ -120,7 +132,9 @@ func (as *Accounts) Accounts(ctx context.Context) ([]*accounts.Account, error) {
 // CreateAccount makes an account. Without a password it returns the secret of a
 // link with which one is chosen, once. An error that is the caller's is a
 // *BadParameterError or store.ErrTaken.
-func (as *Accounts) CreateAccount(ctx context.Context, a accounts.Account, password, by string) (*accounts.Account, string, error) {
+func (as *Accounts) CreateAccount(
+	ctx context.Context, a accounts.Account, password, by string,
+) (*accounts.Account, string, error) {
 	if err := checkAccount(&a); err != nil {
 		return nil, "", err
 	}
@@ -151,7 +165,10 @@ func checkAccount(a *accounts.Account) error {
 		for _, r := range access.Roles {
 			names = append(names, string(r))
 		}
-		return api.BadParameter("role", "there is no role %q%s; there are %s", a.Role, strictyaml.DidYouMean(string(a.Role), names), strings.Join(names, ", "))
+		return api.BadParameter(
+			"role", "there is no role %q%s; there are %s", a.Role, strictyaml.DidYouMean(string(a.Role), names),
+			strings.Join(names, ", "),
+		)
 	}
 	a.Name = cmp.Or(strings.TrimSpace(a.Name), strings.Split(a.Email, "@")[0])
 	return nil
@@ -198,7 +215,9 @@ type AccountChange struct {
 
 // ChangeAccount changes an account, and ends its sessions if it is disabled. Its
 // error is store.ErrLastAdmin if nobody could administer then.
-func (as *Accounts) ChangeAccount(ctx context.Context, name string, c AccountChange, by string) (*accounts.Account, error) {
+func (as *Accounts) ChangeAccount(
+	ctx context.Context, name string, c AccountChange, by string,
+) (*accounts.Account, error) {
 	a, err := as.store.Accounts.Account(ctx, name)
 	if err != nil {
 		return nil, err
@@ -238,14 +257,17 @@ func (as *Accounts) FirstLink(ctx context.Context) (string, error) {
 // SignIn checks a password and returns the cookie of a new session, which
 // replaces the one that was sent. Its error is ErrWrongPassword or ErrTooMany
 // where that is the reason.
-func (as *Accounts) SignIn(ctx context.Context, email, password string, by audit.Actor, agent, replaced string) (string, *accounts.Account, error) {
+func (as *Accounts) SignIn(
+	ctx context.Context, email, password string, by audit.Actor, agent, replaced string,
+) (string, *accounts.Account, error) {
 	if len(email) > maxEmail || len(password) > maxPassword {
 		return "", nil, ErrWrongPassword // nobody has such a long one
 	}
 	a, err := as.checkPassword(ctx, email, password, by)
 	if errors.Is(err, ErrWrongPassword) {
 		by.Name, by.Kind = "somebody", "account"
-		if err := as.store.Audit.Add(audit.WithActor(ctx, by), content.UserCause(""), "sign in refused", access.Printable(email), nil, nil); err != nil {
+		if err := as.store.Audit.Add(audit.WithActor(ctx, by), content.UserCause(""), "sign in refused",
+			access.Printable(email), nil, nil); err != nil {
 			return "", nil, err
 		}
 	}
@@ -258,7 +280,9 @@ func (as *Accounts) SignIn(ctx context.Context, email, password string, by audit
 
 // checkPassword returns the account with the address and the password. Its error is
 // ErrWrongPassword or ErrTooMany where that is the reason.
-func (as *Accounts) checkPassword(ctx context.Context, email, password string, by audit.Actor) (*accounts.Account, error) {
+func (as *Accounts) checkPassword(
+	ctx context.Context, email, password string, by audit.Actor,
+) (*accounts.Account, error) {
 	email = strings.ToLower(strings.TrimSpace(email))
 	now := time.Now()
 	from := access.Network(by.Address)
@@ -282,7 +306,9 @@ func (as *Accounts) checkPassword(ctx context.Context, email, password string, b
 
 // Prove checks the password of somebody who is signed in, before they change who may do
 // what. Its errors are those of SignIn.
-func (as *Accounts) Prove(ctx context.Context, cookie string, who *access.Reader, password string, by audit.Actor) error {
+func (as *Accounts) Prove(
+	ctx context.Context, cookie string, who *access.Reader, password string, by audit.Actor,
+) error {
 	if len(password) > maxPassword {
 		return ErrWrongPassword
 	}
@@ -294,7 +320,9 @@ func (as *Accounts) Prove(ctx context.Context, cookie string, who *access.Reader
 
 // ChangePassword gives somebody who is signed in another password, and ends their other
 // sessions. Its errors are those of SignIn, and a *BadParameterError.
-func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *access.Reader, old, password string, by audit.Actor) error {
+func (as *Accounts) ChangePassword(
+	ctx context.Context, cookie string, who *access.Reader, old, password string, by audit.Actor,
+) error {
 	if err := checkPassword(password, who.Name); err != nil {
 		return err
 	}
@@ -313,10 +341,14 @@ func (as *Accounts) ChangePassword(ctx context.Context, cookie string, who *acce
 	return as.store.Accounts.ChangePassword(ctx, a, hash, hashOf(cookie), by)
 }
 
-func (as *Accounts) openSession(ctx context.Context, a *accounts.Account, by audit.Actor, agent, replaced string) (string, error) {
+func (as *Accounts) openSession(
+	ctx context.Context, a *accounts.Account, by audit.Actor, agent, replaced string,
+) (string, error) {
 	cookie := as.signedCookie(rand.Text() + rand.Text())
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
-	return cookie, as.store.Accounts.AddSession(ctx, a, hashOf(cookie), hashOf(replaced), as.SessionLongest(), by, access.Printable(agent))
+	return cookie, as.store.Accounts.AddSession(
+		ctx, a, hashOf(cookie), hashOf(replaced), as.SessionLongest(), by, access.Printable(agent),
+	)
 }
 
 // signedCookie is a session's cookie: random, and signed with the environment's secret,
@@ -361,7 +393,13 @@ func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Reader,
 		return access.Reader{}, "", err
 	}
 	a := s.Account
-	return access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Proved: s.Proved, Rights: access.Rights{Open: as.keys.PublicGrants(), Own: a.Role.Grants()}}, s.ID, nil
+	return access.Reader{
+		Kind:   access.ByAccount,
+		Name:   a.Email,
+		ID:     a.ID,
+		Proved: s.Proved,
+		Rights: access.Rights{Open: as.keys.PublicGrants(), Own: a.Role.Grants()},
+	}, s.ID, nil
 }
 
 // Welcome returns the account that a link is for, nil if it makes the first one;
@@ -374,7 +412,9 @@ func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*
 }
 
 // ChoosePassword uses a link up, and signs in.
-func (as *Accounts) ChoosePassword(ctx context.Context, link, email, name, password string, by audit.Actor, agent string) (string, *accounts.Account, error) {
+func (as *Accounts) ChoosePassword(
+	ctx context.Context, link, email, name, password string, by audit.Actor, agent string,
+) (string, *accounts.Account, error) {
 	a, err := as.Welcome(ctx, link, by)
 	if err != nil {
 		return "", nil, err

@@ -129,8 +129,24 @@ type KeyOptions struct {
 // go with them.
 func NewKeys(o KeyOptions) (*Keys, *PreviewLinks, error) {
 	r := o.Replica
-	ks := &Keys{replica: r, store: r.Store(), log: r.Log(), limits: r.Limits(), news: r.News(), work: r.Work(), ring: keyring{byID: map[string]*heldKey{}}}
-	ks.links = &PreviewLinks{replica: r, store: r.Store(), log: r.Log(), limits: r.Limits(), keys: ks, secret: o.Secret, sites: o.Sites}
+	ks := &Keys{
+		replica: r,
+		store:   r.Store(),
+		log:     r.Log(),
+		limits:  r.Limits(),
+		news:    r.News(),
+		work:    r.Work(),
+		ring:    keyring{byID: map[string]*heldKey{}},
+	}
+	ks.links = &PreviewLinks{
+		replica: r,
+		store:   r.Store(),
+		log:     r.Log(),
+		limits:  r.Limits(),
+		keys:    ks,
+		secret:  o.Secret,
+		sites:   o.Sites,
+	}
 	if o.Issuer == nil {
 		return ks, ks.links, nil
 	}
@@ -234,7 +250,14 @@ func (ks *Keys) readerOf(k *access.Key, m *access.Meter) access.Reader {
 	if k.Site != "" {
 		kind = access.BySiteKey
 	}
-	return access.Reader{Kind: kind, Name: k.Name, ID: k.ID, Site: k.Site, Rights: access.Rights{Open: ks.ring.publicGrants(), Own: k.Grants}, Meter: m}
+	return access.Reader{
+		Kind:   kind,
+		Name:   k.Name,
+		ID:     k.ID,
+		Site:   k.Site,
+		Rights: access.Rights{Open: ks.ring.publicGrants(), Own: k.Grants},
+		Meter:  m,
+	}
 }
 
 // KeyInfo is a key with what it is used for.
@@ -338,7 +361,9 @@ func (ks *Keys) KeepKey(ctx context.Context, k *access.Key, secret, by string) e
 	case k.PerMinute < 0:
 		return api.BadParameter("perMinute", "the bound is a number of requests, or 0 for none")
 	case k.Expires != nil && !k.Expires.After(time.Now()):
-		return api.BadParameter("expires", "the key would have expired already, at %s", k.Expires.Format(time.RFC3339))
+		return api.BadParameter(
+			"expires", "the key would have expired already, at %s", k.Expires.Format(time.RFC3339),
+		)
 	}
 	if err := ks.checkGrants(k.Grants); err != nil {
 		return api.BadParameter("grants", "%s", err)
@@ -350,7 +375,9 @@ func (ks *Keys) KeepKey(ctx context.Context, k *access.Key, secret, by string) e
 	return ks.replica.CatchUp(ctx)
 }
 
-func (ks *Keys) changeKey(ctx context.Context, name, what, by string, change func(*access.Key, time.Time) error) (*access.Key, error) {
+func (ks *Keys) changeKey(
+	ctx context.Context, name, what, by string, change func(*access.Key, time.Time) error,
+) (*access.Key, error) {
 	k, err := ks.store.Keys.KeyNamed(ctx, name)
 	if err != nil {
 		return nil, err
@@ -432,7 +459,9 @@ func (ks *Keys) PublicGrants() access.Grants { return ks.ring.publicGrants() }
 func (ks *Keys) ChangePublicGrants(ctx context.Context, by string, add, take access.Grants) (access.Grants, error) {
 	for _, one := range add {
 		if one.Verb != access.Read && one.Verb != access.Submit {
-			return nil, api.BadParameter("open", "%s: what may be open to everyone is read and submit; make a key for the rest", one)
+			return nil, api.BadParameter(
+				"open", "%s: what may be open to everyone is read and submit; make a key for the rest", one,
+			)
 		}
 		if one.Verb == access.Submit && one.Type == access.Any {
 			return nil, api.BadParameter("open", "%s: name the type that may be handed in", one)
@@ -445,7 +474,9 @@ func (ks *Keys) ChangePublicGrants(ctx context.Context, by string, add, take acc
 	if len(add) == 0 {
 		what = "close"
 	}
-	open, err := ks.store.Keys.ChangePublicGrants(ctx, what, content.UserCause(by), func(held access.Grants) access.Grants { return edited(held, add, take) })
+	open, err := ks.store.Keys.ChangePublicGrants(
+		ctx, what, content.UserCause(by), func(held access.Grants) access.Grants { return edited(held, add, take) },
+	)
 	if err != nil {
 		return nil, err
 	}

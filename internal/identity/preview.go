@@ -67,19 +67,36 @@ type LinkOptions struct {
 // MakePreviewLink makes a link to an entry, with the addresses of the sites that have a
 // preview. It reaches what its maker may read in preview, now and when it is used. Its
 // error is store.ErrNotFound, store.ErrTooManyLinks or a *BadParameterError.
-func (p *PreviewLinks) MakePreviewLink(ctx context.Context, id string, o LinkOptions, maker *access.Reader) (PreviewLink, error) {
+func (p *PreviewLinks) MakePreviewLink(
+	ctx context.Context, id string, o LinkOptions, maker *access.Reader,
+) (PreviewLink, error) {
 	m := p.replica.Model()
 	if o.Locale == "" {
 		o.Locale = m.Default()
 	}
 	if _, known := m.Locale(o.Locale); !known {
-		return PreviewLink{}, api.BadParameter("locale", "there is no locale %q%s", o.Locale, strictyaml.DidYouMean(o.Locale, m.Tags()))
+		return PreviewLink{}, api.BadParameter(
+			"locale", "there is no locale %q%s", o.Locale, strictyaml.DidYouMean(o.Locale, m.Tags()),
+		)
 	}
 	if o.Good <= 0 || o.Good > maxPreview {
-		return PreviewLink{}, api.BadParameter("minutes", "a preview link is good for 1 minute to %d", maxPreview/time.Minute)
+		return PreviewLink{}, api.BadParameter(
+			"minutes", "a preview link is good for 1 minute to %d", maxPreview/time.Minute,
+		)
 	}
-	kept := accounts.PreviewLink{ID: content.NewID(), Entry: id, Locale: o.Locale, Backs: o.Backs, MakerKind: maker.Kind, Maker: maker.ID, By: maker.Name,
-		Grants: previewOnly(append(slices.Clone(maker.Rights.Open), maker.Rights.Own...)), Expires: time.Now().Add(o.Good).UTC().Truncate(time.Second)}
+	kept := accounts.PreviewLink{
+		ID:        content.NewID(),
+		Entry:     id,
+		Locale:    o.Locale,
+		Backs:     o.Backs,
+		MakerKind: maker.Kind,
+		Maker:     maker.ID,
+		By:        maker.Name,
+		Grants: previewOnly(
+			append(slices.Clone(maker.Rights.Open), maker.Rights.Own...),
+		),
+		Expires: time.Now().Add(o.Good).UTC().Truncate(time.Second),
+	}
 	if !maker.Until.IsZero() && maker.Until.Before(kept.Expires) {
 		kept.Expires = maker.Until.UTC().Truncate(time.Second)
 	}
@@ -95,7 +112,15 @@ func (p *PreviewLinks) MakePreviewLink(ctx context.Context, id string, o LinkOpt
 	if seen.Path != "" {
 		for _, name := range slices.Sorted(maps.Keys(p.sites)) {
 			if template := p.sites[name].Preview; template != "" {
-				out.Addresses = append(out.Addresses, PreviewAddress{name, strings.NewReplacer("{path}", url.QueryEscape(seen.Path), "{token}", url.QueryEscape(out.Token), "{locale}", url.QueryEscape(o.Locale)).Replace(template)})
+				out.Addresses = append(
+					out.Addresses,
+					PreviewAddress{
+						name,
+						strings.NewReplacer("{path}", url.QueryEscape(seen.Path), "{token}",
+							url.QueryEscape(out.Token), "{locale}", url.QueryEscape(o.Locale)).
+							Replace(template),
+					},
+				)
 			}
 		}
 	}
@@ -147,12 +172,20 @@ func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string)
 		return access.Reader{}, access.ErrPreviewRevoked
 	}
 	if kept.Used == nil || time.Since(*kept.Used) > 10*time.Minute {
-		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{Name: kept.By, Kind: string(access.ByPreviewLink), Address: address}); err != nil {
+		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{Name: kept.By,
+			Kind: string(access.ByPreviewLink), Address: address}); err != nil {
 			return access.Reader{}, err
 		}
 	}
-	return access.Reader{Kind: access.ByPreviewLink, Name: "preview link", ID: kept.ID, Only: kept.Entry, Backs: kept.Backs, Until: kept.Expires,
-		Rights: access.Rights{Open: p.keys.ring.publicGrants(), Own: own}}, nil
+	return access.Reader{
+		Kind:   access.ByPreviewLink,
+		Name:   "preview link",
+		ID:     kept.ID,
+		Only:   kept.Entry,
+		Backs:  kept.Backs,
+		Until:  kept.Expires,
+		Rights: access.Rights{Open: p.keys.ring.publicGrants(), Own: own},
+	}, nil
 }
 
 // presentGrants are those of a key as it is now; none if it is not good any more.

@@ -25,17 +25,31 @@ func FuzzTokens(f *testing.F) {
 		f.Fatal(err)
 	}
 	point, _ := key.PublicKey.Bytes()
-	set := fmt.Sprintf(`{"keys": [{"kty": "EC", "crv": "P-256", "kid": "one", "use": "sig", "x": %q, "y": %q}]}`, base64.RawURLEncoding.EncodeToString(point[1:33]), base64.RawURLEncoding.EncodeToString(point[33:]))
-	tokens, err := newTokens(access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: "https://id.skerry.example/keys", Grants: []access.ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview *"}}}},
-		func(context.Context, string) ([]byte, error) { return []byte(set), nil }, slog.New(slog.DiscardHandler))
+	set := fmt.Sprintf(
+		`{"keys": [{"kty": "EC", "crv": "P-256", "kid": "one", "use": "sig", "x": %q, "y": %q}]}`,
+		base64.RawURLEncoding.EncodeToString(point[1:33]), base64.RawURLEncoding.EncodeToString(point[33:]),
+	)
+	tokens, err := newTokens(
+		access.Issuer{
+			Issuer:   "https://id.skerry.example",
+			Audience: "gateway",
+			Keys:     "https://id.skerry.example/keys",
+			Grants:   []access.ClaimGrants{{Claim: "role", Is: "crew", Grants: []string{"read preview *"}}},
+		},
+		func(context.Context, string) ([]byte, error) { return []byte(set), nil },
+		slog.New(slog.DiscardHandler),
+	)
 	if err != nil {
 		f.Fatal(err)
 	}
-	made := jwt.NewWithClaims(jwt.SigningMethodES256, jwt.MapClaims{"iss": "https://id.skerry.example", "aud": "gateway", "exp": 2e9})
+	made := jwt.NewWithClaims(
+		jwt.SigningMethodES256, jwt.MapClaims{"iss": "https://id.skerry.example", "aud": "gateway", "exp": 2e9},
+	)
 	made.Header["kid"] = "one"
 	good, _ := made.SignedString(key)
 	none := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`))
-	for _, seed := range []string{good, "a.b.c", none + "." + strings.Split(good, ".")[1] + ".", strings.Replace(good, ".", "..", 1), "eyJhbGciOiJFUzI1NiIsImNyaXQiOlsieCJdfQ.e30.AA"} {
+	for _, seed := range []string{good, "a.b.c", none + "." + strings.Split(good, ".")[1] + ".",
+		strings.Replace(good, ".", "..", 1), "eyJhbGciOiJFUzI1NiIsImNyaXQiOlsieCJdfQ.e30.AA"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
@@ -51,9 +65,11 @@ func FuzzTokens(f *testing.F) {
 func TestKeySetsForOtherUses(t *testing.T) {
 	ec := `"kty": "EC", "crv": "P-256", "x": "MKBCTNIcKUSDii11ySs3526iDZ8AiTo7Tu6KPAqv7D4", "y": "4Etl6SRW2YiLUrN5vfvVHuhp7x8PxltmWWlbbM4IFyM"`
 	for set, want := range map[string]int{
-		`{"keys": [{` + ec + `, "kid": "a", "use": "sig"}, {` + ec + `, "kid": "b", "use": "enc"}]}`:                                              1,
-		`{"keys": [{` + ec + `, "kid": "a"}, {` + ec + `, "kid": "b", "key_ops": ["verify"]}, {` + ec + `, "kid": "c", "key_ops": ["encrypt"]}]}`: 2,
-		`{"keys": [{` + ec + `, "kid": "b", "use": "enc"}]}`:                                                                                      0, `{"keys": []}`: 0, `{`: 0, `{"keys": [1]}`: 0,
+		`{"keys": [{` + ec + `, "kid": "a", "use": "sig"}, {` + ec +
+			`, "kid": "b", "use": "enc"}]}`: 1,
+		`{"keys": [{` + ec + `, "kid": "a"}, {` + ec + `, "kid": "b", "key_ops": ["verify"]}, {` + ec +
+			`, "kid": "c", "key_ops": ["encrypt"]}]}`: 2,
+		`{"keys": [{` + ec + `, "kid": "b", "use": "enc"}]}`: 0, `{"keys": []}`: 0, `{`: 0, `{"keys": [1]}`: 0,
 	} {
 		_, ids, err := signingKeys([]byte(set))
 		if len(ids) != want || (err == nil) != (want > 0) {

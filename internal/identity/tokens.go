@@ -60,11 +60,18 @@ type checkedToken struct {
 	ends   time.Time
 }
 
-func newTokens(issuer access.Issuer, fetch func(context.Context, string) ([]byte, error), log *slog.Logger) (*tokens, error) {
+func newTokens(
+	issuer access.Issuer, fetch func(context.Context, string) ([]byte, error), log *slog.Logger,
+) (*tokens, error) {
 	if err := issuer.Check(); err != nil {
 		return nil, err
 	}
-	return &tokens{issuer: issuer, fetch: fetch, log: log, checked: otter.Must(&otter.Options[[32]byte, checkedToken]{MaximumSize: tokensHeld})}, nil
+	return &tokens{
+		issuer:  issuer,
+		fetch:   fetch,
+		log:     log,
+		checked: otter.Must(&otter.Options[[32]byte, checkedToken]{MaximumSize: tokensHeld}),
+	}, nil
 }
 
 // reader checks a token and returns who it speaks of. A token that was good is
@@ -79,7 +86,12 @@ func (t *tokens) reader(ctx context.Context, text string, open access.Grants) (a
 		}
 		t.checked.Set(hash, held)
 	}
-	return access.Reader{Kind: access.ByToken, Name: held.name, Until: held.ends, Rights: access.Rights{Open: open, Own: held.grants}}, nil
+	return access.Reader{
+		Kind:   access.ByToken,
+		Name:   held.name,
+		Until:  held.ends,
+		Rights: access.Rights{Open: open, Own: held.grants},
+	}, nil
 }
 
 func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
@@ -92,18 +104,25 @@ func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
 	}
 	algorithm, _ := bare.Header["alg"].(string)
 	if !slices.Contains(t.issuer.Algorithms, algorithm) {
-		return checkedToken{}, &TokenError{"algorithm", fmt.Sprintf("it is signed with %q; accepted are %s", algorithm, strings.Join(t.issuer.Algorithms, ", "))}
+		return checkedToken{}, &TokenError{
+			"algorithm",
+			fmt.Sprintf("it is signed with %q; accepted are %s", algorithm, strings.Join(t.issuer.Algorithms, ", ")),
+		}
 	}
 	if _, critical := bare.Header["crit"]; critical {
-		return checkedToken{}, &TokenError{"critical", "it has header parameters that must be understood (crit), and none is here"}
+		return checkedToken{}, &TokenError{
+			"critical", "it has header parameters that must be understood (crit), and none is here",
+		}
 	}
 	id, _ := bare.Header["kid"].(string)
 	keys, err := t.keysFor(ctx, id)
 	if err != nil {
 		return checkedToken{}, err
 	}
-	_, err = jwt.NewParser(jwt.WithValidMethods(t.issuer.Algorithms), jwt.WithIssuer(t.issuer.Issuer), jwt.WithAudience(t.issuer.Audience),
-		jwt.WithExpirationRequired(), jwt.WithLeeway(30*time.Second)).ParseWithClaims(text, claims, keys.Keyfunc)
+	_, err = jwt.NewParser(jwt.WithValidMethods(t.issuer.Algorithms), jwt.WithIssuer(t.issuer.Issuer),
+		jwt.WithAudience(t.issuer.Audience),
+		jwt.WithExpirationRequired(), jwt.WithLeeway(30*time.Second)).
+		ParseWithClaims(text, claims, keys.Keyfunc)
 	if err != nil {
 		return checkedToken{}, tokenError(err)
 	}
@@ -115,9 +134,20 @@ func (t *tokens) check(ctx context.Context, text string) (checkedToken, error) {
 		begin = issued.Time
 	}
 	if longest := t.issuer.LongestLife(); expires.Sub(begin) > longest {
-		return checkedToken{}, &TokenError{"too long", fmt.Sprintf("it is good for %s, and accepted are tokens that are for at most %s", expires.Sub(begin).Round(time.Second), longest)}
+		return checkedToken{}, &TokenError{
+			"too long",
+			fmt.Sprintf(
+				"it is good for %s, and accepted are tokens that are for at most %s",
+				expires.Sub(begin).Round(time.Second), longest,
+			),
+		}
 	}
-	out := checkedToken{name: "token of " + access.Printable(subject), grants: t.issuer.GrantsOf(claims), until: expires.Time.Add(30 * time.Second), ends: expires.Time}
+	out := checkedToken{
+		name:   "token of " + access.Printable(subject),
+		grants: t.issuer.GrantsOf(claims),
+		until:  expires.Time.Add(30 * time.Second),
+		ends:   expires.Time,
+	}
 	if renewed := time.Now().Add(tokenKeysFor); renewed.Before(out.until) {
 		out.until = renewed
 	}

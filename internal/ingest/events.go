@@ -40,7 +40,9 @@ func (in *Service) Events(ctx context.Context, f events.EventFilter) ([]EventTra
 	if len(events) == 0 {
 		return out, nil
 	}
-	oldest := events[len(events)-1].Received.Add(-time.Minute) // a build that an event joins may have been asked for before
+	oldest := events[len(events)-1].Received.Add(
+		-time.Minute,
+	) // a build that an event joins may have been asked for before
 	builds, err := in.store.Builds.List(ctx, builds.BuildFilter{Since: oldest, Limit: 500})
 	if err != nil {
 		return nil, err
@@ -74,12 +76,19 @@ func (in *Service) Event(ctx context.Context, id string) (EventDetail, error) {
 }
 
 func traced(e events.Event, builds []rebuild.Build) EventTrace {
-	out := EventTrace{Event: e, Trace: Trace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired}, Builds: []rebuild.Build{}}
+	out := EventTrace{
+		Event:  e,
+		Trace:  Trace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired},
+		Builds: []rebuild.Build{},
+	}
 	if e.Decoded != nil {
 		out.Trace.Published = e.Decoded.At
 	}
 	for _, b := range builds {
-		if !slices.ContainsFunc(b.Causes, func(c rebuild.Cause) bool { return c.Event == e.ID || e.Sequence != nil && c.Sequence == *e.Sequence }) {
+		if !slices.ContainsFunc(
+			b.Causes,
+			func(c rebuild.Cause) bool { return c.Event == e.ID || e.Sequence != nil && c.Sequence == *e.Sequence },
+		) {
 			continue
 		}
 		out.Builds = append(out.Builds, b)

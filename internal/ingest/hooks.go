@@ -46,13 +46,21 @@ func (e *UndecodableError) Unwrap() error { return e.Reason }
 // are kept too, as refused.
 // Of announcements that are not proven so many are kept of one address in a minute, and
 // so many of each origin (see limits.Limits); beyond that the error is ErrTooMany.
-func (in *Service) Receive(ctx context.Context, name string, header http.Header, body []byte, address string) (id string, duplicate bool, err error) {
+func (in *Service) Receive(
+	ctx context.Context, name string, header http.Header, body []byte, address string,
+) (id string, duplicate bool, err error) {
 	ctx = db.For(ctx, db.Receiving)
 	source := in.sources[name]
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	e := events.Event{Origin: name, MessageID: access.Printable(header.Get("webhook-id")), ContentType: access.Printable(header.Get("Content-Type")), Body: body, State: events.EventWaiting}
+	e := events.Event{
+		Origin:      name,
+		MessageID:   access.Printable(header.Get("webhook-id")),
+		ContentType: access.Printable(header.Get("Content-Type")),
+		Body:        body,
+		State:       events.EventWaiting,
+	}
 	refuse := func(reason error) (string, error) {
 		e.State, e.Detail = events.EventRefused, access.Printable(reason.Error())
 		// Anybody can be refused, and is not to fill the database.
@@ -74,7 +82,9 @@ func (in *Service) Receive(ctx context.Context, name string, header http.Header,
 	decoded, err := event.DecodeCloudEvent(e.ContentType, body)
 	if err == nil && decoded.Kind != event.Ping {
 		if _, known := source.TypeOf(decoded.OriginKind); !known {
-			err = fmt.Errorf("the event is about a %q, which is none of the kinds configured for this origin", decoded.OriginKind)
+			err = fmt.Errorf(
+				"the event is about a %q, which is none of the kinds configured for this origin", decoded.OriginKind,
+			)
 		}
 	}
 	if err != nil {
@@ -131,8 +141,12 @@ func (in *Service) queue(origin string) string {
 }
 
 func (in *Service) queued(origin string) *river.InsertOpts {
-	return &river.InsertOpts{Queue: in.queue(origin), UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable,
-		rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable, rivertype.JobStateScheduled}}}
+	return &river.InsertOpts{
+		Queue: in.queue(origin),
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable,
+			rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable,
+			rivertype.JobStateScheduled}},
+	}
 }
 
 func (w *eventWorker) NextRetry(job *river.Job[eventJob]) time.Time {
@@ -225,7 +239,9 @@ func (h jobErrors) HandleError(_ context.Context, job *rivertype.JobRow, err err
 	return nil
 }
 
-func (h jobErrors) HandlePanic(_ context.Context, job *rivertype.JobRow, panicked any, trace string) *river.ErrorHandlerResult {
+func (h jobErrors) HandlePanic(
+	_ context.Context, job *rivertype.JobRow, panicked any, trace string,
+) *river.ErrorHandlerResult {
 	h.g.log.Error("processing an event panicked", "job", job.ID, "panic", panicked, "trace", trace)
 	return nil
 }
@@ -265,7 +281,9 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 		if next := source.Health().NextTry; next != nil {
 			wait = max(wait, time.Until(*next))
 		}
-		in.work.Failures.Failed(in.log, "origin "+e.Origin+" cannot be read; its events wait", "event", e.ID, "error", err)
+		in.work.Failures.Failed(
+			in.log, "origin "+e.Origin+" cannot be read; its events wait", "event", e.ID, "error", err,
+		)
 	case trouble == nil && db.Passing(err):
 		wait, e.Detail = backoff, err.Error()
 		in.work.Failures.Failed(in.log, "events wait for the database", "event", e.ID, "error", err)
@@ -286,7 +304,9 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 	return 0, err
 }
 
-func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e *events.Event, cause content.Cause) (failed error) {
+func (in *Service) processDecoded(
+	ctx context.Context, source *origin.Source, e *events.Event, cause content.Cause,
+) (failed error) {
 	if e.Decoded.Kind == event.Ping {
 		done, err := in.Reconcile(ctx, source.Name, cause, false, nil)
 		e.Detail = done.String()
@@ -294,7 +314,13 @@ func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e 
 	}
 	typ, known := source.TypeOf(e.Decoded.OriginKind)
 	if !known {
-		return content.Problems{{Path: "subject", Rule: "unknown", Text: fmt.Sprintf("the kind %q is no longer configured", e.Decoded.OriginKind)}}
+		return content.Problems{
+			{
+				Path: "subject",
+				Rule: "unknown",
+				Text: fmt.Sprintf("the kind %q is no longer configured", e.Decoded.OriginKind),
+			},
+		}
 	}
 	var err error
 	if e.Entry, err = in.adoptedID(ctx, content.MakeID(source.Name, typ, e.Decoded.Key)); err != nil {
@@ -306,7 +332,9 @@ func (in *Service) processDecoded(ctx context.Context, source *origin.Source, e 
 	var lost []string
 	defer func() {
 		if failed == nil && len(lost) > 0 {
-			e.Detail = strings.TrimPrefix(e.Detail+"; not taken over, since it is not delivered: "+strings.Join(lost, "; "), "; ")
+			e.Detail = strings.TrimPrefix(
+				e.Detail+"; not taken over, since it is not delivered: "+strings.Join(lost, "; "), "; ",
+			)
 		}
 	}()
 	var edit writing.Edit
@@ -351,7 +379,9 @@ func (in *Service) noteTaken(ctx context.Context, name string, item origin.BadIt
 	switch {
 	case err == nil:
 		if err := in.store.Rejected.Drop(ctx, name, item.Type, []string{item.Key}); err != nil {
-			in.work.Failures.Failed(in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
+			in.work.Failures.Failed(
+				in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err,
+			)
 		}
 	case ctx.Err() == nil && !errors.As(err, &trouble) && !db.Passing(err):
 		item.Err = err
@@ -384,7 +414,15 @@ func (in *Service) foundApplied(ctx context.Context, e *events.Event) error {
 
 // editOf makes what the origin holds what is held here.
 func editOf(name string, item origin.Item) writing.Edit {
-	edit := writing.Edit{ID: item.ID, Type: item.Type, Origin: name, OriginKey: item.Key, OriginVersion: item.Version, Save: item.Saved, Live: writing.TakeBack}
+	edit := writing.Edit{
+		ID:            item.ID,
+		Type:          item.Type,
+		Origin:        name,
+		OriginKey:     item.Key,
+		OriginVersion: item.Version,
+		Save:          item.Saved,
+		Live:          writing.TakeBack,
+	}
 	if item.Live != nil {
 		edit.Live, edit.Published, edit.PublishedAt = writing.PublishGiven, item.Live, item.PublishedAt
 	}
@@ -423,7 +461,11 @@ func (r Reconciled) String() string {
 		out += fmt.Sprintf("; %d lost something of their prose, as this one: %s", r.LostAll, r.Lost[0])
 	}
 	if r.Held > 0 {
-		out += fmt.Sprintf("; %d that the origin does not have any more are kept, for they are too many to go at once without your word", r.Held)
+		out += fmt.Sprintf(
+			"; %d that the origin does not have any more are kept, for they are too many to go at once without "+
+				"your word",
+			r.Held,
+		)
 	}
 	return out
 }
@@ -448,7 +490,9 @@ type Progress func(what string, done int)
 // Reconcile compares everything an origin holds with what is held here, and
 // applies what differs, deletions included; those that are very many only if that is said.
 // One comparison with an origin is made at a time.
-func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress) (out Reconciled, err error) {
+func (in *Service) Reconcile(
+	ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress,
+) (out Reconciled, err error) {
 	source := in.sources[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
@@ -499,7 +543,9 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 				delete(held, items[i].ID)
 				if len(items[i].Lost) > 0 {
 					if out.LostAll++; len(out.Lost) < 100 {
-						out.Lost = append(out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")))
+						out.Lost = append(
+							out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")),
+						)
 					}
 				}
 			}
@@ -532,7 +578,8 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 	} else {
 		for _, edits := range gone {
 			for some := range slices.Chunk(edits, 200) {
-				if err := in.eachOrAll(ctx, some, name, cause, func(_ string, err error) { out.note(err) }); err != nil {
+				if err := in.eachOrAll(ctx, some, name, cause,
+					func(_ string, err error) { out.note(err) }); err != nil {
 					return out, err
 				}
 				out.Changed += len(some)
@@ -544,13 +591,18 @@ func (in *Service) Reconcile(ctx context.Context, name string, cause content.Cau
 		return out, err
 	}
 	if out.BadItems+out.Held > 0 {
-		in.work.Failures.Failed(in.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String())
+		in.work.Failures.Failed(
+			in.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String(),
+		)
 	}
 	return out, nil
 }
 
 // takeItems applies items together; if something is wrong with one of them, each by itself.
-func (in *Service) takeItems(ctx context.Context, items []origin.Item, name string, cause content.Cause, out *Reconciled, bad func(origin.BadItem)) error {
+func (in *Service) takeItems(
+	ctx context.Context, items []origin.Item, name string, cause content.Cause, out *Reconciled,
+	bad func(origin.BadItem),
+) error {
 	if len(items) == 0 {
 		return nil
 	}
@@ -588,7 +640,9 @@ func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
 			return
 		}
 		if err != nil {
-			in.work.Failures.Failed(in.log, "origin "+source.Name+" cannot be compared with; trying on", "error", err, "again", wait)
+			in.work.Failures.Failed(
+				in.log, "origin "+source.Name+" cannot be compared with; trying on", "error", err, "again", wait,
+			)
 			if !background.Sleep(ctx, wait, nil) {
 				return
 			}
@@ -609,7 +663,9 @@ func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
 // ConfirmEvent waits until an announcement is carried out, and every node knows of
 // what came of it. It returns the event's state, and the names of the nodes that are
 // not known to be that far when the time is over.
-func (in *Service) ConfirmEvent(ctx context.Context, id string, patience time.Duration) (state string, open []string, err error) {
+func (in *Service) ConfirmEvent(
+	ctx context.Context, id string, patience time.Duration,
+) (state string, open []string, err error) {
 	begin := time.Now()
 	waiting, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -622,7 +678,8 @@ func (in *Service) ConfirmEvent(ctx context.Context, id string, patience time.Du
 			open, err := in.replica.Confirm(ctx, *e.Sequence, patience-time.Since(begin))
 			return e.State, open, err
 		}
-		if e.State == events.EventDone || e.State == events.EventFailed || !background.Sleep(waiting, replication.ConfirmEvery, nil) {
+		if e.State == events.EventDone || e.State == events.EventFailed ||
+			!background.Sleep(waiting, replication.ConfirmEvery, nil) {
 			return e.State, nil, nil
 		}
 	}

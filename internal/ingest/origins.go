@@ -47,14 +47,19 @@ func (r *Retirement) leave(entry string, err error) {
 }
 
 // ErrConfigured is the error of retiring an origin that is still read.
-var ErrConfigured = errors.New("the origin is still in the configuration, and would bring its entries back; take it out of there on every node first")
+var ErrConfigured = errors.New(
+	"the origin is still in the configuration, and would bring its entries back; take it out of there on every " +
+		"node first",
+)
 
 // entriesPerStep is how many entries change hands in one transaction.
 const entriesPerStep = 200
 
 // Retire lets go of an origin that is not configured any more: its entries are kept,
 // taken back or deleted, as what says. Without apply it only counts them.
-func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool, progress Progress) (out Retirement, err error) {
+func (in *Service) Retire(
+	ctx context.Context, name, what, by string, apply bool, progress Progress,
+) (out Retirement, err error) {
 	if in.sources[name] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
 	}
@@ -114,7 +119,9 @@ func (in *Service) Retire(ctx context.Context, name, what, by string, apply bool
 
 // eachOrAll applies edits together; where something is wrong with one, each by itself, and
 // what is wrong goes to left.
-func (in *Service) eachOrAll(ctx context.Context, edits []writing.Edit, by string, cause content.Cause, left func(entry string, err error)) error {
+func (in *Service) eachOrAll(
+	ctx context.Context, edits []writing.Edit, by string, cause content.Cause, left func(entry string, err error),
+) error {
 	if len(edits) == 0 {
 		return nil
 	}
@@ -162,7 +169,9 @@ type Adoption struct {
 // Adopt has the entries of one origin change hands to another, which is configured; those
 // are recognised by key, slug or path, or by one of them alone. Ids, paths and histories
 // stay. Without apply it only tells what would happen.
-func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply bool, progress Progress) (out Adoption, err error) {
+func (in *Service) Adopt(
+	ctx context.Context, old, name, by, actor string, apply bool, progress Progress,
+) (out Adoption, err error) {
 	source := in.sources[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
@@ -216,7 +225,8 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 				twice = append(twice, writing.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
 			}
 		}
-		if err := in.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor}, func(string, error) {}); err != nil {
+		if err := in.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor},
+			func(string, error) {}); err != nil {
 			return err
 		}
 		_, err := in.store.Rejected.ChangeOrigin(ctx, old, name, entries, keys, made)
@@ -233,7 +243,11 @@ func (in *Service) Adopt(ctx context.Context, old, name, by, actor string, apply
 		}
 		err := source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
 			for _, item := range items {
-				names := map[string]string{"key": item.Key, "slug": anyText(item.Saved[slug]), "path": pathOf(item.Path)}
+				names := map[string]string{
+					"key":  item.Key,
+					"slug": anyText(item.Saved[slug]),
+					"path": pathOf(item.Path),
+				}
 				found := false
 				for _, way := range ways {
 					e, is := known[typ+"\n"+way+"\n"+names[way]]
@@ -371,9 +385,18 @@ func (in *Service) adoptedID(ctx context.Context, made string) (string, error) {
 
 // untaken notes that an item could not be taken over.
 func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem) {
-	u := events.Rejected{Origin: name, Type: bad.Type, Key: bad.Key, Slug: bad.Slug, Entry: content.MakeID(name, bad.Type, bad.Key), Reason: bad.Err.Error()}
+	u := events.Rejected{
+		Origin: name,
+		Type:   bad.Type,
+		Key:    bad.Key,
+		Slug:   bad.Slug,
+		Entry:  content.MakeID(name, bad.Type, bad.Key),
+		Reason: bad.Err.Error(),
+	}
 	if err := in.store.Rejected.Keep(ctx, u); err != nil {
-		in.work.Failures.Failed(in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err)
+		in.work.Failures.Failed(
+			in.log, "what could not be taken over of origin "+name+" cannot be kept", "error", err,
+		)
 	}
 }
 
@@ -441,7 +464,12 @@ func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		o := OriginState{OriginStatus: OriginStatus{Name: name}, Entries: owners[name], Untaken: untaken[name], Missing: in.sources[name] == nil}
+		o := OriginState{
+			OriginStatus: OriginStatus{Name: name},
+			Entries:      owners[name],
+			Untaken:      untaken[name],
+			Missing:      in.sources[name] == nil,
+		}
 		if !o.Missing {
 			o.State = in.sources[name].Health()
 		}

@@ -41,17 +41,18 @@ type Options struct {
 // Service takes in announcements of the origins of one environment. It is safe for
 // concurrent use.
 type Service struct {
-	replica        *replication.Replica
-	store          *store.Store
-	log            *slog.Logger
-	news           *replication.Broadcaster
-	work           *background.Group
-	limits         limits.Limits
-	sources        map[string]*origin.Source
-	comparing      sync.Map // a chan struct{} by origin: held by who compares with it
-	compared       sync.Map // *LastComparison by origin
-	jobs           *river.Client[pgx.Tx]
-	apply          func(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error)
+	replica   *replication.Replica
+	store     *store.Store
+	log       *slog.Logger
+	news      *replication.Broadcaster
+	work      *background.Group
+	limits    limits.Limits
+	sources   map[string]*origin.Source
+	comparing sync.Map // a chan struct{} by origin: held by who compares with it
+	compared  sync.Map // *LastComparison by origin
+	jobs      *river.Client[pgx.Tx]
+	apply     func(ctx context.Context, edits []writing.Edit, by string,
+		cause content.Cause) (writing.Applied, error)
 	reconcileEvery time.Duration
 	unproven       *access.Limiter // of announcements that do not prove where they come from
 	uncounted      atomic.Int64    // those of them that were not kept
@@ -66,8 +67,17 @@ type Service struct {
 func New(o Options) (*Service, error) {
 	r := o.Replica
 	perMinute := r.Limits().RefusedHooksPerMinute
-	in := &Service{replica: r, store: r.Store(), log: r.Log(), news: r.News(), work: r.Work(), limits: r.Limits(), apply: o.Apply, reconcileEvery: o.Reconcile,
-		unproven: access.NewLimiter(float64(perMinute), perMinute)}
+	in := &Service{
+		replica:        r,
+		store:          r.Store(),
+		log:            r.Log(),
+		news:           r.News(),
+		work:           r.Work(),
+		limits:         r.Limits(),
+		apply:          o.Apply,
+		reconcileEvery: o.Reconcile,
+		unproven:       access.NewLimiter(float64(perMinute), perMinute),
+	}
 	var err error
 	if in.sources, err = openOrigins(o.Origins, o.Outbound); err != nil {
 		return nil, err

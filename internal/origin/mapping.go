@@ -118,7 +118,9 @@ type around struct {
 }
 
 // item brings one item of the origin over.
-func (m *Mapping) item(p paths, models *model.Model, origin string, base *url.URL, typ string, in any) (out Item, err error) {
+func (m *Mapping) item(
+	p paths, models *model.Model, origin string, base *url.URL, typ string, in any,
+) (out Item, err error) {
 	t := models.Type(typ)
 	out.Type = typ
 	about := around{origin, base, (*lost)(&out.Lost)}

@@ -67,10 +67,11 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		"unknown field":     {"number: $.no", "nubmer: $.no", `did you mean "number"?`},
 		"reference by path": {`piers: {ref: "$.stops[*]"}`, "piers: $.stops[*]", "comes from {ref: path}"},
 		"text by reference": {"name: $.title", "name: {ref: $.title}", "comes from {ref: path}"},
-		"which type":        {"start: {ref: $.first, type: pier}", "start: {ref: $.first}", "say which with {ref: path, type: name}"},
-		"unknown state":     {"live: published", "live: shown", `published or saved, not "shown"`},
-		"no path":           {"id: $.ref", "id: $[", "no JSONPath"},
-		"nothing to find":   {"id: $.ref", "id: \"\"", "kind, from and id are needed"},
+		"which type": {"start: {ref: $.first, type: pier}", "start: {ref: $.first}", "say which with {ref: " +
+			"path, type: name}"},
+		"unknown state":   {"live: published", "live: shown", `published or saved, not "shown"`},
+		"no path":         {"id: $.ref", "id: $[", "no JSONPath"},
+		"nothing to find": {"id: $.ref", "id: \"\"", "kind, from and id are needed"},
 	} {
 		text := strings.Replace(mapped, c.from, c.to, 1)
 		if text == mapped {
@@ -82,8 +83,11 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		}
 	}
 	var f origin.File
-	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two", "text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each"} {
-		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: $.copy}", text, 1)), &f); err == nil || !strings.Contains(err.Error(), want) {
+	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two",
+		"text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each"} {
+		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: "+
+			"$.copy}", text, 1)), &f); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
@@ -128,18 +132,34 @@ func TestAnItemIsBroughtOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	pier := func(key string) string { return content.MakeID("office", "pier", key) }
-	want := content.Fields{"name": map[string]any{"en": "Outer Ring, new", "nb": "Ytre ring"}, "number": 1.0, "text": map[string]any{"en": "*Round*"},
-		"piers": []any{pier("P-1"), pier("P-2")}, "start": pier("P-1"), "photo": map[string]any{"url": "http://a/b.png", "alt": "A ferry"}, "tags": []any{"a", "b"}, "open": true}
+	want := content.Fields{
+		"name":   map[string]any{"en": "Outer Ring, new", "nb": "Ytre ring"},
+		"number": 1.0,
+		"text":   map[string]any{"en": "*Round*"},
+		"piers": []any{
+			pier("P-1"), pier("P-2"),
+		},
+		"start": pier("P-1"),
+		"photo": map[string]any{"url": "http://a/b.png", "alt": "A ferry"},
+		"tags":  []any{"a", "b"},
+		"open":  true,
+	}
 	if !reflect.DeepEqual(got.Saved, want) {
 		t.Errorf("saved\n%v\nwant\n%v", got.Saved, want)
 	}
-	if want := (content.Fields{"name": map[string]any{"en": "Outer Ring"}, "number": 1.0}); !reflect.DeepEqual(got.Live, want) {
+	if want := (content.Fields{"name": map[string]any{"en": "Outer Ring"}, "number": 1.0}); !reflect.DeepEqual(
+		got.Live, want,
+	) {
 		t.Errorf("live %v, want %v", got.Live, want)
 	}
-	if got.ID != content.MakeID("office", "route", "L-1") || got.Key != "L-1" || got.Version != "2026-11-23T08:00:00Z" || got.PublishedAt.Hour() != 6 {
+	if got.ID != content.MakeID("office", "route", "L-1") || got.Key != "L-1" ||
+		got.Version != "2026-11-23T08:00:00Z" ||
+		got.PublishedAt.Hour() != 6 {
 		t.Errorf("%+v", got)
 	}
-	if problems := content.Check(m, m.Type("route"), got.ID, got.Saved, content.For{Publish: true}); len(problems) > 0 {
+	if problems := content.Check(m, m.Type("route"), got.ID, got.Saved, content.For{Publish: true}); len(
+		problems,
+	) > 0 {
 		t.Errorf("what was brought over is not valid: %v", problems)
 	}
 }
@@ -152,13 +172,15 @@ func TestStatesAreToldApart(t *testing.T) {
 		"/api/lines/nobody":  `{"status": "live"}`,
 		"/api/lines/broken":  `{`,
 	})
-	if i, err := s.One(t.Context(), m, "route", "live"); err != nil || i.Live == nil || !reflect.DeepEqual(i.Live, i.Saved) {
+	if i, err := s.One(t.Context(), m, "route", "live"); err != nil || i.Live == nil ||
+		!reflect.DeepEqual(i.Live, i.Saved) {
 		t.Errorf("live: %+v, %v", i, err)
 	}
 	if i, err := s.One(t.Context(), m, "route", "draft"); err != nil || i.Live != nil || i.Saved == nil {
 		t.Errorf("draft: %+v, %v", i, err)
 	}
-	for key, want := range map[string]string{"unknown": `in the state "lost"`, "nobody": "nothing at $.ref", "broken": "answers no JSON"} {
+	for key, want := range map[string]string{"unknown": `in the state "lost"`, "nobody": "nothing at $.ref",
+		"broken": "answers no JSON"} {
 		if _, err := s.One(t.Context(), m, "route", key); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", key, err)
 		}
@@ -185,7 +207,10 @@ func TestListsAreReadPageByPage(t *testing.T) {
 		t.Errorf("%v, %d bad, %v", keys, bad, err)
 	}
 	enough := errors.New("enough")
-	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return enough }, func(origin.BadItem) {}); !errors.Is(err, enough) {
+	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return enough },
+		func(origin.BadItem) {}); !errors.Is(
+		err, enough,
+	) {
 		t.Errorf("a stop is not passed on: %v", err)
 	}
 }
@@ -202,7 +227,9 @@ func TestAddressesAndCredentials(t *testing.T) {
 		t.Errorf("edit at %s", got)
 	}
 	s.Config.Pull.Auth.Basic = "user:wrong-secret"
-	if _, err := s.One(t.Context(), m, "route", "L-1"); err == nil || !strings.Contains(err.Error(), "refuses our credentials") || strings.Contains(err.Error(), "wrong-secret") {
+	if _, err := s.One(t.Context(), m, "route", "L-1"); err == nil ||
+		!strings.Contains(err.Error(), "refuses our credentials") ||
+		strings.Contains(err.Error(), "wrong-secret") {
 		t.Errorf("wrong credentials: %v", err)
 	}
 	origins, _ := configured(t, strings.Replace(mapped, "http://office.example/api", "http://127.0.0.1:1/api", 1))
@@ -235,14 +262,17 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 		fmt.Fprint(w, `{"lines": []}`)
 	}))
 	t.Cleanup(own.Close)
-	for path, want := range map[string]string{"elsewhere": "its list goes on at " + other.URL, "endless": "goes on after 5000 pages", "large": "more than 32 MiB"} {
+	for path, want := range map[string]string{"elsewhere": "its list goes on at " + other.URL,
+		"endless": "goes on after 5000 pages", "large": "more than 32 MiB"} {
 		origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", own.URL+"/"+path, 1))
 		s, err := origin.New("office", origins["office"], http.DefaultClient)
 		if err != nil {
 			t.Fatal(err)
 		}
 		asks = 0
-		if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(origin.BadItem) {}); err == nil || !strings.Contains(err.Error(), want) {
+		if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil },
+			func(origin.BadItem) {}); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", path, err, want)
 		}
 	}

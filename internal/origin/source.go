@@ -79,7 +79,8 @@ func (s *Source) TypeOf(kind string) (string, bool) {
 
 // EditAddress is where people edit the entry, "" if that is not configured.
 func (s *Source) EditAddress(typ, key string) string {
-	return strings.NewReplacer("{kind}", s.Config.Types[typ].Kind, "{key}", url.PathEscape(key)).Replace(s.Config.EditAt)
+	return strings.NewReplacer("{kind}", s.Config.Types[typ].Kind, "{key}", url.PathEscape(key)).
+		Replace(s.Config.EditAt)
 }
 
 // One fetches the present state of an item. Its error is ErrGone if there is
@@ -95,16 +96,29 @@ func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item
 
 // All fetches all items of a type, page by page. An item that cannot be brought
 // over goes to bad, and the rest goes on.
-func (s *Source) All(ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(BadItem)) error {
+func (s *Source) All(
+	ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(BadItem),
+) error {
 	mapping := s.Config.Types[typ]
 	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
 	begin := time.Now()
 	for seen := map[string]bool{}; address != "" && !seen[address]; {
 		if len(seen) == maxPages {
-			return &Trouble{fmt.Errorf("origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name, mapping.Kind, maxPages)}
+			return &Trouble{
+				fmt.Errorf(
+					"origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name,
+					mapping.Kind, maxPages,
+				),
+			}
 		}
 		if time.Since(begin) > longestList {
-			return &Trouble{fmt.Errorf("origin %s: the list of %s is not read to its end after %v and %d pages; have it list more items a page, or answer faster", s.Name, mapping.Kind, longestList, len(seen))}
+			return &Trouble{
+				fmt.Errorf(
+					"origin %s: the list of %s is not read to its end after %v and %d pages; have it list more "+
+						"items a page, or answer faster",
+					s.Name, mapping.Kind, longestList, len(seen),
+				),
+			}
 		}
 		seen[address] = true
 		body, next, err := s.get(ctx, address)
@@ -161,7 +175,10 @@ func (s *Source) read(ctx context.Context, address string) (body any, next strin
 	}
 	if req.URL.Host != s.base.Host || req.URL.Scheme != s.base.Scheme {
 		// The credentials are for the configured host alone.
-		return nil, "", fmt.Errorf("origin %s: its list goes on at %s://%s, which is not %s://%s", s.Name, req.URL.Scheme, req.URL.Host, s.base.Scheme, s.base.Host)
+		return nil, "", fmt.Errorf(
+			"origin %s: its list goes on at %s://%s, which is not %s://%s", s.Name, req.URL.Scheme, req.URL.Host,
+			s.base.Scheme, s.base.Host,
+		)
 	}
 	req.Header.Set("Accept", "application/json")
 	if user, password, ok := strings.Cut(s.Config.Pull.Auth.Basic, ":"); ok {
@@ -176,7 +193,9 @@ func (s *Source) read(ctx context.Context, address string) (body any, next strin
 	case resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone:
 		return nil, "", fmt.Errorf("origin %s: %w", s.Name, ErrGone)
 	case resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden:
-		return nil, "", fmt.Errorf("origin %s refuses our credentials (%s); see pull.auth in its configuration", s.Name, resp.Status)
+		return nil, "", fmt.Errorf(
+			"origin %s refuses our credentials (%s); see pull.auth in its configuration", s.Name, resp.Status,
+		)
 	case resp.StatusCode != http.StatusOK:
 		return nil, "", fmt.Errorf("origin %s answers %s to %s", s.Name, resp.Status, req.URL.Path)
 	}
@@ -185,7 +204,10 @@ func (s *Source) read(ctx context.Context, address string) (body any, next strin
 		return nil, "", fmt.Errorf("origin %s: %w", s.Name, err)
 	}
 	if len(src) > maxAnswer {
-		return nil, "", fmt.Errorf("origin %s answers with more than %d MiB to %s; have it list fewer items a page", s.Name, maxAnswer>>20, req.URL.Path)
+		return nil, "", fmt.Errorf(
+			"origin %s answers with more than %d MiB to %s; have it list fewer items a page", s.Name, maxAnswer>>20,
+			req.URL.Path,
+		)
 	}
 	if err := json.Unmarshal(src, &body); err != nil {
 		return nil, "", fmt.Errorf("origin %s answers no JSON to %s: %w", s.Name, req.URL.Path, err)

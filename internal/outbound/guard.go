@@ -25,10 +25,11 @@ type Options struct {
 // special are the networks that are not the internet's: the IANA registries of special
 // purpose addresses, multicast, and all in which another address is embedded.
 var special = prefixes(
-	"0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.0.0.0/24", "192.0.2.0/24", "192.31.196.0/24",
-	"192.52.193.0/24", "192.88.99.0/24", "192.168.0.0/16", "192.175.48.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "224.0.0.0/4", "240.0.0.0/4",
-	"::/96", "::ffff:0:0/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "100:0:0:1::/64", "2001::/23", "2001:db8::/32", "2002::/16", "2620:4f:8000::/48",
-	"3fff::/20", "5f00::/16", "fc00::/7", "fe80::/10", "fec0::/10", "ff00::/8",
+	"0.0.0.0/8", "10.0.0.0/8", "100.64.0.0/10", "127.0.0.0/8", "169.254.0.0/16", "172.16.0.0/12", "192.0.0.0/24",
+	"192.0.2.0/24", "192.31.196.0/24", "192.52.193.0/24", "192.88.99.0/24", "192.168.0.0/16", "192.175.48.0/24",
+	"198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "224.0.0.0/4", "240.0.0.0/4", "::/96", "::ffff:0:0/96",
+	"64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "100:0:0:1::/64", "2001::/23", "2001:db8::/32", "2002::/16",
+	"2620:4f:8000::/48", "3fff::/20", "5f00::/16", "fc00::/7", "fe80::/10", "fec0::/10", "ff00::/8",
 )
 
 // global is what of IPv6 is the internet's at all.
@@ -46,7 +47,9 @@ func prefixes(texts ...string) []netip.Prefix {
 type ForbiddenError struct{ Address netip.Addr }
 
 func (e *ForbiddenError) Error() string {
-	return fmt.Sprintf("%s lies in a private or special network; name the network in outbound.allow if it is meant", e.Address)
+	return fmt.Sprintf(
+		"%s lies in a private or special network; name the network in outbound.allow if it is meant", e.Address,
+	)
 }
 
 // check returns a *ForbiddenError for an address that calls may not go to.
@@ -63,7 +66,9 @@ func (o Options) check(at netip.Addr) error {
 }
 
 // errRedirected ends calls that are redirected.
-var errRedirected = errors.New("the answer is a redirect, which is not followed; configure the address that it leads to")
+var errRedirected = errors.New(
+	"the answer is a redirect, which is not followed; configure the address that it leads to",
+)
 
 // maxRedirects bounds the redirects of a call that has no body.
 const maxRedirects = 5
@@ -84,11 +89,20 @@ func (o Options) NewClient() *http.Client {
 	}}
 	return &http.Client{
 		Timeout: o.Timeout,
-		Transport: &http.Transport{DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 4, MaxConnsPerHost: 16, IdleConnTimeout: 90 * time.Second,
-			TLSHandshakeTimeout: 5 * time.Second, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{
+			DialContext:            dialer.DialContext,
+			ForceAttemptHTTP2:      true,
+			MaxIdleConnsPerHost:    4,
+			MaxConnsPerHost:        16,
+			IdleConnTimeout:        90 * time.Second,
+			TLSHandshakeTimeout:    5 * time.Second,
+			MaxResponseHeaderBytes: 64 << 10,
+		},
 		CheckRedirect: func(req *http.Request, via []*http.Request) error {
 			first := via[0]
-			if len(via) > maxRedirects || first.Method != http.MethodGet && first.Method != http.MethodHead || req.URL.Host != first.URL.Host || req.URL.Scheme != first.URL.Scheme {
+			if len(via) > maxRedirects || first.Method != http.MethodGet && first.Method != http.MethodHead ||
+				req.URL.Host != first.URL.Host ||
+				req.URL.Scheme != first.URL.Scheme {
 				return errRedirected
 			}
 			return nil

@@ -48,8 +48,10 @@ const addressMark = "{address}"
 
 // Check returns what is wrong with the target.
 func (t Target) Check() error {
-	for name, at := range map[string]string{"call": strings.Replace(t.Call, addressMark, "/", 1), "everything": t.Everything} {
-		if u, err := url.Parse(at); (at != "" || name == "call") && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+	for name, at := range map[string]string{"call": strings.Replace(t.Call, addressMark, "/", 1),
+		"everything": t.Everything} {
+		if u, err := url.Parse(at); (at != "" || name == "call") &&
+			(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
 			return fmt.Errorf("%s %q is no http address", name, at)
 		}
 	}
@@ -62,7 +64,9 @@ func (t Target) Check() error {
 	case t.Secret != "":
 		return errors.New("a plain request is not signed: take out secret, or method")
 	case marked == (t.Groups != ""):
-		return errors.New("a plain request names an address ({address} in call), or the groups (groups: the header's name)")
+		return errors.New(
+			"a plain request names an address ({address} in call), or the groups (groups: the header's name)",
+		)
 	case strings.ToUpper(t.Method) != t.Method:
 		return fmt.Errorf("method %q: methods are in capitals", t.Method)
 	}
@@ -99,7 +103,9 @@ func (c *Caller) Expire(ctx context.Context, t Target, e Expiry) error {
 	var all errgroup.Group
 	all.SetLimit(togetherMost)
 	for _, address := range e.Addresses {
-		all.Go(func() error { return c.plain(ctx, t.Method, strings.Replace(t.Call, addressMark, address, 1), "", "") })
+		all.Go(
+			func() error { return c.plain(ctx, t.Method, strings.Replace(t.Call, addressMark, address, 1), "", "") },
+		)
 	}
 	return all.Wait()
 }
@@ -122,7 +128,11 @@ func (c *Caller) plain(ctx context.Context, method, address, header, value strin
 	if resp.StatusCode/100 == 2 || resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone {
 		return nil
 	}
-	return &AnswerError{Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()), text: fmt.Sprintf("%s answered %s to %s", req.URL.Host, resp.Status, method)}
+	return &AnswerError{
+		Status:     resp.StatusCode,
+		RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()),
+		text:       fmt.Sprintf("%s answered %s to %s", req.URL.Host, resp.Status, method),
+	}
 }
 
 // Event is a CloudEvent 1.0, whose data is JSON.
@@ -147,10 +157,10 @@ func (e Event) MarshalJSON() ([]byte, error) {
 	}{"1.0", e.Type, e.Source, e.ID, e.Time, "application/json", e.Data})
 }
 
-// Post sends payload as JSON, an Event as a CloudEvent, signed by the Standard Webhooks scheme if there
-// is a secret (whsec_ and base64). The id is the same for every try of the same
-// call. Any 2xx answer is success; a redirect is not followed. Its error is an
-// *AnswerError if there was another answer.
+// Post sends payload as JSON, an Event as a CloudEvent, signed by the Standard Webhooks scheme
+// if there is a secret (whsec_ and base64). The id is the same for every try of the same call.
+// Any 2xx answer is success; a redirect is not followed. Its error is an *AnswerError if there
+// was another answer.
 func (c *Caller) Post(ctx context.Context, address, secret, id string, payload any) error {
 	body, err := json.Marshal(payload)
 	if err != nil {

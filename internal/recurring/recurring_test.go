@@ -20,7 +20,8 @@ func TestAFailureIsToldOnceAndThenCounted(t *testing.T) {
 		}
 		l.Failed(log, "another")
 		lines := strings.Split(strings.TrimSpace(out.String()), "\n")
-		if len(lines) != 4 || strings.Contains(lines[0], "times=") || !strings.Contains(lines[1], "times=60") || !strings.Contains(lines[1], "path=/x") {
+		if len(lines) != 4 || strings.Contains(lines[0], "times=") || !strings.Contains(lines[1], "times=60") ||
+			!strings.Contains(lines[1], "path=/x") {
 			t.Errorf("%d lines:\n%s", len(lines), out.String())
 		}
 		if n := l.Counts(); n["no room"] != 130 || n["another"] != 1 {

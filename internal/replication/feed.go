@@ -56,7 +56,21 @@ func (f *feed) add(changes []content.Change) {
 	defer f.mu.Unlock()
 	for _, c := range changes {
 		if c.Kind == content.ContentChange {
-			f.held = append(f.held, content.Change{Sequence: c.Sequence, At: c.At, What: c.What, Edition: c.Edition, Entry: c.Entry, Type: c.Type, Kind: c.Kind, Fields: c.Fields, Before: placesOf(c.Before), After: placesOf(c.After)})
+			f.held = append(
+				f.held,
+				content.Change{
+					Sequence: c.Sequence,
+					At:       c.At,
+					What:     c.What,
+					Edition:  c.Edition,
+					Entry:    c.Entry,
+					Type:     c.Type,
+					Kind:     c.Kind,
+					Fields:   c.Fields,
+					Before:   placesOf(c.Before),
+					After:    placesOf(c.After),
+				},
+			)
 		}
 	}
 	// It may grow by a quarter before it is cut, so that it is not copied each time.
@@ -83,7 +97,9 @@ func (f *feed) after(edition string, sequence int64) ([]content.Change, bool) {
 	if sequence < f.from {
 		return nil, false
 	}
-	i, _ := slices.BinarySearchFunc(f.held, sequence+1, func(c content.Change, at int64) int { return int(c.Sequence - at) })
+	i, _ := slices.BinarySearchFunc(
+		f.held, sequence+1, func(c content.Change, at int64) int { return int(c.Sequence - at) },
+	)
 	var out []content.Change
 	for _, c := range f.held[i:] {
 		if c.Edition == edition {
@@ -98,7 +114,9 @@ func (f *feed) after(edition string, sequence int64) ([]content.Change, bool) {
 // than the last of them where others came. At the log's end there are none. Its error
 // is store.ErrGap if changes after the sequence are not in the log any more, or it is one
 // that the log does not reach.
-func (r *Replica) ChangesFor(ctx context.Context, rights access.Rights, edition string, after int64, limit int) ([]ChangeNotice, int64, error) {
+func (r *Replica) ChangesFor(
+	ctx context.Context, rights access.Rights, edition string, after int64, limit int,
+) ([]ChangeNotice, int64, error) {
 	if changes, all := r.feed.after(edition, after); all && after <= r.cache.Applied() {
 		out, next := noticesOf(changes, rights, edition, after, limit)
 		return out, next, nil
@@ -130,7 +148,9 @@ func (r *Replica) ChangesFor(ctx context.Context, rights access.Rights, edition 
 
 // toldOf takes from changes in an edition those that a reader may know of, so many at
 // most, and says where to go on.
-func noticesOf(changes []content.Change, rights access.Rights, edition string, after int64, limit int) (out []ChangeNotice, next int64) {
+func noticesOf(
+	changes []content.Change, rights access.Rights, edition string, after int64, limit int,
+) (out []ChangeNotice, next int64) {
 	out, next = []ChangeNotice{}, after
 	for i := range changes {
 		c := &changes[i]

@@ -141,7 +141,10 @@ func (r *Replica) poll(ctx context.Context) error {
 			// Read again, with what is asked as of the same moment.
 			known, err := r.store.Changes.ChangesWith(ctx, r.Model(), r.Position.mark, r.asks)
 			if err != nil {
-				r.log.Warn("more answers expire than need be: what lists by references depend on was not found out", "error", err)
+				r.log.Warn(
+					"more answers expire than need be: what lists by references depend on was not found out", "error",
+					err,
+				)
 			} else {
 				changes = known
 			}
@@ -183,9 +186,13 @@ func (r *Replica) asks(changes []content.Change) []changelog.Probe {
 // the one that was followed, or what changed is more than can be looked at one by one.
 func (r *Replica) restart(ctx context.Context, why error) error {
 	if errors.Is(why, changelog.ErrLargeCommit) {
-		r.log.Info("a commit has more changes than are looked at one by one; the cache starts anew", "bound", changelog.LargestCommit)
+		r.log.Info(
+			"a commit has more changes than are looked at one by one; the cache starts anew", "bound",
+			changelog.LargestCommit,
+		)
 	} else {
-		r.log.Warn("the change log does not go on from where this node is (was an older copy of the database restored?); the cache starts anew")
+		r.log.Warn("the change log does not go on from where this node is (was an older copy of the database " +
+			"restored?); the cache starts anew")
 	}
 	head, err := r.store.Changes.Head(ctx)
 	if err != nil {
@@ -309,7 +316,9 @@ func (r *Replica) AwaitSequence(ctx context.Context, sequence int64, reached fun
 
 // reachIn is reach with the pause after a poll that did not come that far. What
 // is committed already needs none: the next poll has it.
-func (r *Replica) AwaitSequenceEvery(ctx context.Context, sequence int64, reached func() int64, pause time.Duration) error {
+func (r *Replica) AwaitSequenceEvery(
+	ctx context.Context, sequence int64, reached func() int64, pause time.Duration,
+) error {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	for {

@@ -23,10 +23,16 @@ func (r *Replica) firstModel(ctx context.Context, first *model.Model, apply bool
 	case err == nil && !differs:
 		return nil
 	case differs && !apply:
-		r.log.Warn("the configured model differs from the one in force, which stays; see it with: ubiquon model diff DIR, take it up with: ubiquon model apply DIR, or at start with --apply-model")
+		r.log.Warn(
+			"the configured model differs from the one in force, which stays; see it with: ubiquon model diff " +
+				"DIR, take it up with: ubiquon model apply DIR, or at start with --apply-model",
+		)
 		return nil
 	case first == nil:
-		return errors.New("the environment has no model yet; name the directory of its files with model: in the configuration, or --model")
+		return errors.New(
+			"the environment has no model yet; name the directory of its files with model: in the configuration, " +
+				"or --model",
+		)
 	}
 	if err := r.store.Writer.ApplyModel(ctx, first, causeOfModel, writing.ModelOptions{}); err != nil {
 		return fmt.Errorf("applying the model: %w", err)

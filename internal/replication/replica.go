@@ -57,7 +57,15 @@ type Replica struct {
 
 // New returns a replica that stands at the head of the change log and has no model yet.
 func New(ctx context.Context, o Options) (*Replica, error) {
-	r := &Replica{store: o.Store, log: o.Log, limits: o.Limits, news: &Broadcaster{}, work: o.Work, Node: newNode(o.Name), Begun: time.Now()}
+	r := &Replica{
+		store:  o.Store,
+		log:    o.Log,
+		limits: o.Limits,
+		news:   &Broadcaster{},
+		work:   o.Work,
+		Node:   newNode(o.Name),
+		Begun:  time.Now(),
+	}
 	r.Position.init()
 	head, err := r.store.Changes.Head(ctx)
 	if err != nil {

@@ -44,7 +44,11 @@ func (s *Server) routeSessions(c routes) {
 		return map[string]any{"items": append([]accounts.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
-		return map[string]bool{"ended": true}, s.env.Accounts.EndSession(r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r))
+		return map[string]bool{
+				"ended": true,
+			}, s.env.Accounts.EndSession(
+				r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r),
+			)
 	})
 	c.do("POST", "/session/proof", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -53,7 +57,11 @@ func (s *Server) routeSessions(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{"proved": true}, s.env.Accounts.Prove(r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r))
+		return map[string]bool{
+				"proved": true,
+			}, s.env.Accounts.Prove(
+				r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r),
+			)
 	})
 	c.do("POST", "/session/password", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -63,7 +71,11 @@ func (s *Server) routeSessions(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{"changed": true}, s.env.Accounts.ChangePassword(r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r))
+		return map[string]bool{
+				"changed": true,
+			}, s.env.Accounts.ChangePassword(
+				r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r),
+			)
 	})
 }
 
@@ -78,8 +90,15 @@ type who struct {
 }
 
 func (s *Server) whoIs(r *access.Reader) who {
-	out := who{Kind: r.Kind, Name: r.Name, Environment: s.env.Replica.Environment(), Grants: append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...), May: map[string]bool{}}
-	for name, need := range map[string]permit{"write": on(access.Write, "preview"), "publish": publishes, "administer": administers} {
+	out := who{
+		Kind:        r.Kind,
+		Name:        r.Name,
+		Environment: s.env.Replica.Environment(),
+		Grants:      append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...),
+		May:         map[string]bool{},
+	}
+	for name, need := range map[string]permit{"write": on(access.Write, "preview"), "publish": publishes,
+		"administer": administers} {
 		_, missing := need.need(r.Rights)
 		out.May[name] = !missing
 	}
@@ -90,14 +109,25 @@ func (s *Server) whoIs(r *access.Reader) who {
 // another site's page has sent it.
 func (s *Server) ownBody(r *http.Request, into any) error {
 	if err := s.crossSite.Check(r); err != nil {
-		return badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
+		return badRequest{
+			problem{
+				Kind:   "cross-site",
+				Status: http.StatusForbidden,
+				Detail: "this comes from another site than the console",
+			},
+		}
 	}
 	return readBody(r, into)
 }
 
 func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
 	s.setCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
-	reader := access.Reader{Kind: access.ByAccount, Name: a.Email, ID: a.ID, Rights: access.Rights{Open: s.env.Keys.PublicGrants(), Own: a.Role.Grants()}}
+	reader := access.Reader{
+		Kind:   access.ByAccount,
+		Name:   a.Email,
+		ID:     a.ID,
+		Rights: access.Rights{Open: s.env.Keys.PublicGrants(), Own: a.Role.Grants()},
+	}
 	writeJSON(w, http.StatusOK, s.whoIs(&reader))
 }
 
@@ -110,7 +140,9 @@ func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	cookie, a, err := s.env.Accounts.SignIn(r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r))
+	cookie, a, err := s.env.Accounts.SignIn(
+		r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r),
+	)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -141,7 +173,8 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		var cookie string
 		var a *accounts.Account
-		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name, form.Password, s.actor(r), r.UserAgent()); err == nil {
+		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name,
+			form.Password, s.actor(r), r.UserAgent()); err == nil {
 			s.signedIn(w, r, cookie, a)
 			return
 		}
@@ -166,7 +199,9 @@ func (s *Server) routeAccounts(c routes) {
 		if err := readBody(r, &form); err != nil {
 			return nil, err
 		}
-		a, link, err := s.env.Accounts.CreateAccount(r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r))
+		a, link, err := s.env.Accounts.CreateAccount(
+			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r),
+		)
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
 	c.do("PATCH", "/accounts/{account}", secures, func(r *http.Request) (any, error) {
@@ -223,7 +258,8 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 		writeJSON(w, http.StatusOK, map[string]any{"items": append([]audit.Record{}, acts...)})
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), by(r), "audit export", "", nil, map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "audit export", "", nil,
+		map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
 		s.fail(w, r, err)
 		return
 	}
@@ -273,7 +309,14 @@ func auditFilter(r *http.Request) (audit.Filter, error) {
 	}
 	if p["below"] != "" {
 		if f.Below, err = strconv.ParseInt(p["below"], 10, 64); err != nil {
-			return f, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "below", Detail: strconv.Quote(p["below"]) + " is no number"}}
+			return f, badRequest{
+				problem{
+					Kind:      "parameter",
+					Status:    400,
+					Parameter: "below",
+					Detail:    strconv.Quote(p["below"]) + " is no number",
+				},
+			}
 		}
 	}
 	return f, nil

@@ -95,7 +95,14 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 				if p := recover(); p != nil {
 					s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
 					made = &recorded{header: http.Header{}}
-					writeProblem(made, problem{Kind: "internal", Status: http.StatusInternalServerError, Detail: "something went wrong here; the log has more"})
+					writeProblem(
+						made,
+						problem{
+							Kind:   "internal",
+							Status: http.StatusInternalServerError,
+							Detail: "something went wrong here; the log has more",
+						},
+					)
 				}
 			}()
 			r := r.WithContext(ctx)
@@ -135,7 +142,9 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 				out.Body = nil
 			}
 			if err := s.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
-				s.env.Replica.Work().Failures.Failed(s.log, "what a write in the background came to cannot be kept", "error", err)
+				s.env.Replica.Work().Failures.Failed(
+					s.log, "what a write in the background came to cannot be kept", "error", err,
+				)
 			}
 		}()
 		if preferred {
@@ -143,7 +152,10 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 		}
 		w.Header().Set("Location", writesPath+id)
 		w.Header().Set("Retry-After", "1")
-		writeJSON(w, http.StatusAccepted, writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)})
+		writeJSON(
+			w, http.StatusAccepted,
+			writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)},
+		)
 	})
 }
 
@@ -171,7 +183,14 @@ func (s *Server) showWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
 	known, err := s.env.Authoring.WriteOf(r.Context(), s.writeKey(r, id))
 	if errors.Is(err, db.ErrNotFound) {
-		return nil, badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no write of yours with this id", Hint: "outcomes are kept for a day"}}
+		return nil, badRequest{
+			problem{
+				Kind:   "not-found",
+				Status: http.StatusNotFound,
+				Detail: "there is no write of yours with this id",
+				Hint:   "outcomes are kept for a day",
+			},
+		}
 	}
 	if err != nil {
 		return nil, err

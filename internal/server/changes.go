@@ -20,7 +20,10 @@ const changesAtOnce = 500
 // as server-sent events that go on from Last-Event-ID, or from now.
 func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
-		s.refused(w, r, reader, edition, &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
+		s.refused(
+			w, r, reader, edition,
+			&access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}},
+		)
 		return
 	}
 	p, err := parameters(r.URL, []string{"after", "limit"})
@@ -35,7 +38,15 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	from := s.env.Replica.AppliedIn(edition)
 	if after != "" {
 		if from, err = strconv.ParseInt(after, 10, 64); err != nil || from < 0 {
-			s.fail(w, r, &query.Error{Parameter: "after", Detail: strconv.Quote(after) + " is no sequence", Hint: "give the next of the answer before, or 0"})
+			s.fail(
+				w,
+				r,
+				&query.Error{
+					Parameter: "after",
+					Detail:    strconv.Quote(after) + " is no sequence",
+					Hint:      "give the next of the answer before, or 0",
+				},
+			)
 			return
 		}
 	}
@@ -45,7 +56,9 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 			s.fail(w, r, s.trimmed(edition, err))
 			return
 		}
-		end, err := s.streams.open(reader.Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal)
+		end, err := s.streams.open(
+			reader.Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal,
+		)
 		if err != nil {
 			s.fail(w, r, err)
 			return
@@ -57,7 +70,14 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	limit := changesAtOnce
 	if text, given := p["limit"]; given {
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > changesAtOnce {
-			s.fail(w, r, &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 1 to %d", text, changesAtOnce)})
+			s.fail(
+				w,
+				r,
+				&query.Error{
+					Parameter: "limit",
+					Detail:    fmt.Sprintf("%q is no number from 1 to %d", text, changesAtOnce),
+				},
+			)
 			return
 		}
 	}
@@ -80,8 +100,17 @@ func (s *Server) trimmed(edition string, err error) error {
 	if !errors.Is(err, changelog.ErrGap) {
 		return err
 	}
-	return badRequest{problem{Kind: "changes-gone", Status: http.StatusGone, Parameter: "after", Detail: "the changes after this sequence are not kept any more, or there never were any",
-		Hint: fmt.Sprintf("read anew what you hold, and go on with after=%d", s.env.Replica.AppliedIn(edition))}}
+	return badRequest{
+		problem{
+			Kind:      "changes-gone",
+			Status:    http.StatusGone,
+			Parameter: "after",
+			Detail:    "the changes after this sequence are not kept any more, or there never were any",
+			Hint: fmt.Sprintf(
+				"read anew what you hold, and go on with after=%d", s.env.Replica.AppliedIn(edition),
+			),
+		},
+	}
 }
 
 // streamChanges sends changes as they come, until the reader goes or may not know of

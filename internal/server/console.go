@@ -8,7 +8,9 @@ import (
 
 // consolePolicy lets the console load nothing from anywhere else. The style
 // exception is for the component library, which writes its styles at run time.
-const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
+const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' " +
+	"http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; " +
+	"frame-ancestors 'none'"
 
 // serveConsole serves the built console; every address that is no file is the
 // page itself, which finds its own way.
@@ -26,7 +28,9 @@ func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	}
 	page, err := fs.ReadFile(s.console, "index.html")
 	if err != nil {
-		http.Error(w, "The console is not built into this binary. Build it with: make console build", http.StatusNotFound)
+		http.Error(
+			w, "The console is not built into this binary. Build it with: make console build", http.StatusNotFound,
+		)
 		return
 	}
 	if name == "" {

@@ -30,7 +30,20 @@ const maxAddress = 16 << 10
 func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
-		s.fail(w, r, badRequest{problem{Kind: "too-long", Status: http.StatusRequestURITooLong, Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress), Hint: "send GraphQL with POST, or name a trusted document"}})
+		s.fail(
+			w,
+			r,
+			badRequest{
+				problem{
+					Kind:   "too-long",
+					Status: http.StatusRequestURITooLong,
+					Detail: fmt.Sprintf(
+						"the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress,
+					),
+					Hint: "send GraphQL with POST, or name a trusted document",
+				},
+			},
+		)
 		return
 	}
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
@@ -43,7 +56,11 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	if environment != s.env.Replica.Environment() || !delivery.EditionKnown(edition) {
 		detail := "there is no environment " + strconv.Quote(environment)
 		if environment == s.env.Replica.Environment() {
-			detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
+			detail = "there is no edition " + strconv.Quote(
+				edition,
+			) + strictyaml.DidYouMean(
+				edition, content.Editions,
+			)
 		}
 		s.fail(w, r, badRequest{problem{Kind: "not-found", Status: 404, Detail: detail}})
 		return
@@ -66,7 +83,17 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		w.Header().Set("Allow", "GET, HEAD")
-		s.fail(w, r, badRequest{problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET"}})
+		s.fail(
+			w,
+			r,
+			badRequest{
+				problem{
+					Kind:   "method",
+					Status: 405,
+					Detail: r.Method + " is not served here; content is read with GET",
+				},
+			},
+		)
 		return
 	}
 	if rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/") {
@@ -85,16 +112,26 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	switch rest {
 	case "graphql/schema.graphql":
-		s.description(w, r, &reader, edition, "application/graphql; charset=utf-8", func(seen delivery.ModelView, _ string) any { return seen.Schema.SDL })
+		s.description(
+			w, r, &reader, edition, "application/graphql; charset=utf-8",
+			func(seen delivery.ModelView, _ string) any { return seen.Schema.SDL },
+		)
 		return
 	case "schema":
-		s.description(w, r, &reader, edition, "application/schema+json", func(seen delivery.ModelView, base string) any { return describe.Schema(seen.Model, base+"/schema") })
+		s.description(
+			w, r, &reader, edition, "application/schema+json",
+			func(seen delivery.ModelView, base string) any { return describe.Schema(seen.Model, base+"/schema") },
+		)
 		return
 	case "openapi.json":
-		s.description(w, r, &reader, edition, "application/json", func(seen delivery.ModelView, base string) any { return describe.OpenAPI(seen.Model, base, edition) })
+		s.description(
+			w, r, &reader, edition, "application/json",
+			func(seen delivery.ModelView, base string) any { return describe.OpenAPI(seen.Model, base, edition) },
+		)
 		return
 	}
-	if _, t, err := locate(s.env.Replica.Model(), rest); t != nil && err == nil && !readsAnyOf(reader.Rights, edition, t.Name) {
+	if _, t, err := locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
+		!readsAnyOf(reader.Rights, edition, t.Name) {
 		// What else is wrong with the request would tell of the type.
 		s.refused(w, r, &reader, edition, &access.DeniedError{Grant: s.needOf(edition, rest)})
 		return
@@ -107,9 +144,14 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	text := restText(r)
 	s.answer(w, r, &reader, edition, begin, func() (*delivery.Plan, error) {
-		return s.env.Delivery.PlanFor(r.Context(), reader.Principal(s.source(r)), text, func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
-			return planREST(m, edition, rest, r)
-		})
+		return s.env.Delivery.PlanFor(
+			r.Context(),
+			reader.Principal(s.source(r)),
+			text,
+			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
+				return planREST(m, edition, rest, r)
+			},
+		)
 	}, "")
 }
 
@@ -152,13 +194,27 @@ func (s *Server) anonymous(r *http.Request, now time.Time) error {
 	if s.strangers.Allow(at, now) {
 		return nil
 	}
-	return tooMany(s.strangers.Wait(at, now), fmt.Sprintf("%d requests a minute are answered to one address without a key", s.env.Replica.Limits().AnonymousPerMinute))
+	return tooMany(
+		s.strangers.Wait(at, now),
+		fmt.Sprintf(
+			"%d requests a minute are answered to one address without a key",
+			s.env.Replica.Limits().AnonymousPerMinute,
+		),
+	)
 }
 
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
-func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, plan func() (*delivery.Plan, error), mediaType string) {
-	o := delivery.ReadOptions{Only: reader.Only, Backs: reader.Backs, Principal: reader.Principal(s.source(r)), Anonymous: reader.Kind == access.Everyone}
+func (s *Server) answer(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+	plan func() (*delivery.Plan, error), mediaType string,
+) {
+	o := delivery.ReadOptions{
+		Only:      reader.Only,
+		Backs:     reader.Backs,
+		Principal: reader.Principal(s.source(r)),
+		Anonymous: reader.Kind == access.Everyone,
+	}
 	if asked := r.Header["Cache-Control"]; asked != nil {
 		directives(asked, reader.Known(), &o)
 	} else if r.Header["Pragma"] != nil {
@@ -170,7 +226,19 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
 		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
-			s.fail(w, r, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "Ubiquon-Min-Sequence", Detail: strconv.Quote(n[0]) + " is no sequence", Hint: "send a whole number"}})
+			s.fail(
+				w,
+				r,
+				badRequest{
+					problem{
+						Kind:      "parameter",
+						Status:    400,
+						Parameter: "Ubiquon-Min-Sequence",
+						Detail:    strconv.Quote(n[0]) + " is no sequence",
+						Hint:      "send a whole number",
+					},
+				},
+			)
 			return
 		}
 	}
@@ -210,7 +278,11 @@ func (s *Server) answer(w http.ResponseWriter, r *http.Request, reader *access.R
 		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
 	}
 	if r.Method == http.MethodGet && a.Open && !s.env.Delivery.NoteAddress(&a, r.RequestURI) {
-		h["Cache-Control"], h["Cdn-Cache-Control"] = []string{browsers(model.Freshness{}, true)}, []string{"max-age=0"}
+		h["Cache-Control"], h["Cdn-Cache-Control"] = []string{
+			browsers(model.Freshness{}, true),
+		}, []string{
+			"max-age=0",
+		}
 	}
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
@@ -256,7 +328,16 @@ func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.
 		denied.Everyone = !reader.Known()
 	}
 	if denied != nil || diagnose.IsBadKey(err) {
-		one := diagnose.Refusal{At: time.Now(), Address: s.address(r), Agent: r.UserAgent(), Request: r.Method + " " + r.URL.RequestURI(), Edition: edition, Reader: reader.Name, Key: reader.ID, Detail: err.Error()}
+		one := diagnose.Refusal{
+			At:      time.Now(),
+			Address: s.address(r),
+			Agent:   r.UserAgent(),
+			Request: r.Method + " " + r.URL.RequestURI(),
+			Edition: edition,
+			Reader:  reader.Name,
+			Key:     reader.ID,
+			Detail:  err.Error(),
+		}
 		if denied != nil {
 			one.Grant = denied.Grant.String()
 		}
@@ -341,7 +422,11 @@ func policyFor(open bool, values []string) []string {
 // headers are those that every answer to the query has. Cache-Control and Vary have two
 // values where it matters whether the answer is open to everyone: see policyFor.
 func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) map[string][]string {
-	h := map[string][]string{"Content-Type": {mediaType}, "Vary": {"Authorization, Accept-Encoding", "Accept-Encoding"}, "Cache-Control": {"private, no-store"}}
+	h := map[string][]string{
+		"Content-Type":  {mediaType},
+		"Vary":          {"Authorization, Accept-Encoding", "Accept-Encoding"},
+		"Cache-Control": {"private, no-store"},
+	}
 	if negotiated {
 		h["Vary"] = []string{"Authorization, Accept-Encoding, Accept-Language", "Accept-Encoding, Accept-Language"}
 	}
@@ -350,7 +435,9 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 	}
 	if q.Edition == content.Published {
 		f := delivery.PolicyOf(m, delivery.TypesOf(q))
-		timely := slices.ContainsFunc(q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 })
+		timely := slices.ContainsFunc(
+			q.Lists(), func(r *query.Root) bool { return len(r.Filter.HeldAgainstNow()) > 0 },
+		)
 		if timely {
 			f = model.Freshness{} // it changes with the time
 		}

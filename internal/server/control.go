@@ -59,7 +59,10 @@ func (s *Server) control(r chi.Router) {
 	c.get("/status", readsAll, func(r *http.Request) (any, error) { return s.env.Diagnosis.Status(r.Context()) })
 	c.get("/writes/{write}", writesOrDecides, s.showWrite)
 	c.get("/events", readsAll, s.listEvents)
-	c.get("/events/{id}", readsAll, func(r *http.Request) (any, error) { return s.env.Ingest.Event(r.Context(), chi.URLParam(r, "id")) })
+	c.get(
+		"/events/{id}", readsAll,
+		func(r *http.Request) (any, error) { return s.env.Ingest.Event(r.Context(), chi.URLParam(r, "id")) },
+	)
 	s.routeCache(c)
 	c.do("POST", "/why", readsAll.inTurn(), s.why)
 	c.handle("GET", "/news", readsAll, http.HandlerFunc(s.news))
@@ -73,7 +76,10 @@ func (s *Server) routeBuilds(c routes) {
 	})
 	c.do("POST", "/sites/{site}/rebuild", rebuilds, s.rebuild)
 	c.get("/builds", readsAll, s.listBuilds)
-	c.get("/builds/{id}", readsAll, func(r *http.Request) (any, error) { return s.env.Automation.Build(r.Context(), chi.URLParam(r, "id")) })
+	c.get(
+		"/builds/{id}", readsAll,
+		func(r *http.Request) (any, error) { return s.env.Automation.Build(r.Context(), chi.URLParam(r, "id")) },
+	)
 	// The site's own key is enough for this one.
 	c.do("POST", "/builds/{id}/reports", reports, s.report)
 }
@@ -113,7 +119,15 @@ func wantedRevision(r *http.Request) (int, error) {
 	}
 	n, err := strconv.Atoi(strings.Trim(header, `"`))
 	if err != nil || n < 1 {
-		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "If-Match", Detail: strconv.Quote(header) + " is no revision", Hint: `send the revision as it came in the ETag, as in "3"`}}
+		return 0, badRequest{
+			problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: "If-Match",
+				Detail:    strconv.Quote(header) + " is no revision",
+				Hint:      `send the revision as it came in the ETag, as in "3"`,
+			},
+		}
 	}
 	return n, nil
 }
@@ -194,7 +208,14 @@ func number(p map[string]string, name string) (int, error) {
 	}
 	n, err := strconv.ParseInt(p[name], 10, 32)
 	if err != nil || n < 0 {
-		return 0, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: strconv.Quote(access.Printable(p[name])) + " is no number from 0 to 2147483647"}}
+		return 0, badRequest{
+			problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: name,
+				Detail:    strconv.Quote(access.Printable(p[name])) + " is no number from 0 to 2147483647",
+			},
+		}
 	}
 	return int(n), nil
 }
@@ -234,7 +255,10 @@ func (s *Server) rebuild(r *http.Request) (any, error) {
 	}
 	b, err := s.env.Automation.Rebuild(r.Context(), chi.URLParam(r, "site"), by(r), form.Now)
 	if err == nil {
-		err = s.env.Audit.Note(r.Context(), by(r), "build start", chi.URLParam(r, "site"), nil, map[string]any{"build": b.ID, "now": form.Now})
+		err = s.env.Audit.Note(
+			r.Context(), by(r), "build start", chi.URLParam(r, "site"), nil,
+			map[string]any{"build": b.ID, "now": form.Now},
+		)
 	}
 	return b, err
 }
@@ -242,7 +266,8 @@ func (s *Server) rebuild(r *http.Request) (any, error) {
 // report takes a builder's word on a build, with the site's key.
 func (s *Server) report(r *http.Request) (any, error) {
 	b, err := s.env.Automation.Build(r.Context(), chi.URLParam(r, "id"))
-	if who := readerOf(r); !who.Rights.Allows(access.Administer) && (err != nil || who.Site == "" || who.Site != b.Site) {
+	if who := readerOf(r); !who.Rights.Allows(access.Administer) &&
+		(err != nil || who.Site == "" || who.Site != b.Site) {
 		return nil, &access.DeniedError{Grant: access.Administer, Everyone: !who.Known()}
 	}
 	if err != nil {
@@ -259,13 +284,23 @@ func (s *Server) report(r *http.Request) (any, error) {
 	case "started", rebuild.Finished, rebuild.Failed:
 		return s.env.Automation.ReportBuild(r.Context(), b.ID, form.State, form.Error)
 	}
-	return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "state", Detail: fmt.Sprintf("%q is none of started, finished, failed", form.State)}}
+	return nil, badRequest{
+		problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "state",
+			Detail:    fmt.Sprintf("%q is none of started, finished, failed", form.State),
+		},
+	}
 }
 
 // news tells the console, as server-sent events, that there is something new to
 // fetch, until whoever asks may not any more.
 func (s *Server) news(w http.ResponseWriter, r *http.Request) {
-	end, err := s.streams.open(readerOf(r).Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal)
+	end, err := s.streams.open(
+		readerOf(r).Principal(s.source(r)), s.env.Replica.Limits().Streams,
+		s.env.Replica.Limits().StreamsPerPrincipal,
+	)
 	if err != nil {
 		s.fail(w, r, err)
 		return

@@ -87,12 +87,28 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := entries.EntryFilter{Type: p["type"], Origin: p["origin"], State: content.State(p["state"]), Search: p["search"], Missing: p["missing"], RefersTo: p["refersTo"]}
+	f := entries.EntryFilter{
+		Type:     p["type"],
+		Origin:   p["origin"],
+		State:    content.State(p["state"]),
+		Search:   p["search"],
+		Missing:  p["missing"],
+		RefersTo: p["refersTo"],
+	}
 	if p["ids"] != "" {
 		f.IDs = strings.Split(p["ids"], ",")
 	}
 	if f.State != "" && !slices.Contains(content.States, f.State) {
-		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "state", Detail: fmt.Sprintf("there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()))}}
+		return nil, badRequest{
+			problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: "state",
+				Detail: fmt.Sprintf(
+					"there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()),
+				),
+			},
+		}
 	}
 	f.Types = readerOf(r).Rights.WholeTypes(access.Read, "preview", s.env.Replica.Model().TypeNames())
 	if f.Limit, err = number(p, "limit"); err != nil {
@@ -153,7 +169,9 @@ const maxEdits = 200
 // compile turns the form into an edit; at is where it stands in the body.
 func (s *Server) compile(f *editForm, at string) (writing.Edit, error) {
 	bad := func(name, format string, args ...any) error {
-		return badRequest{problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}}
+		return badRequest{
+			problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)},
+		}
 	}
 	if f.ID == "" && f.Save != nil {
 		f.ID = content.NewID()
@@ -169,18 +187,31 @@ func (s *Server) compile(f *editForm, at string) (writing.Edit, error) {
 			names = append(names, name)
 		}
 		slices.Sort(names)
-		return writing.Edit{}, bad("do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]))
+		return writing.Edit{}, bad(
+			"do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]),
+		)
 	case f.Do == "restore" && f.Revision < 1:
 		return writing.Edit{}, bad("revision", "name the revision to restore")
 	case f.Save != nil && m.Type(f.Type) == nil:
-		return writing.Edit{}, bad("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
+		return writing.Edit{}, bad(
+			"type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()),
+		)
 	case f.Locales != nil && f.Do != "publish" && f.Do != "unpublish":
 		return writing.Edit{}, bad("locales", "only publish and unpublish are for some locales")
 	case f.Locales != nil && len(f.Locales) == 0:
 		return writing.Edit{}, bad("locales", "name at least one, or leave locales out for all")
 	}
-	e := writing.Edit{ID: f.ID, Type: f.Type, Origin: content.Local, Save: f.Save, Message: f.Message, Locales: f.Locales, Remark: f.Remark,
-		EvenIfReferred: f.EvenIfReferred, IfRevision: f.IfRevision}
+	e := writing.Edit{
+		ID:             f.ID,
+		Type:           f.Type,
+		Origin:         content.Local,
+		Save:           f.Save,
+		Message:        f.Message,
+		Locales:        f.Locales,
+		Remark:         f.Remark,
+		EvenIfReferred: f.EvenIfReferred,
+		IfRevision:     f.IfRevision,
+	}
 	do(f, &e)
 	return e, nil
 }
@@ -193,7 +224,14 @@ func (s *Server) edit(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "edits", Detail: fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits)}}
+		return nil, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "edits",
+				Detail:    fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits),
+			},
+		}
 	}
 	wanted, err := wantedRevision(r)
 	if err != nil {
@@ -290,9 +328,12 @@ func (s *Server) mayApply(r *http.Request, all []writing.Edit) error {
 		if e.Save != nil || e.Discard || e.Restore != 0 || e.Delete || e.Retire || e.Review == content.Submitted {
 			needs = append(needs, access.Need{Verb: access.Write, Edition: content.Preview, Type: typ})
 		}
-		decides := e.Live != writing.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published || e.Review != "" && e.Review != content.Submitted
+		decides := e.Live != writing.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published ||
+			e.Review != "" && e.Review != content.Submitted
 		for _, locale := range e.Locales {
-			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ, Locale: locale})
+			needs = append(
+				needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ, Locale: locale},
+			)
 		}
 		if decides && e.Locales == nil {
 			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ})
@@ -350,7 +391,11 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 		return err
 	}
 	return badRequest{problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
-		Detail: fmt.Sprintf("entry %s is referred to by %d entries, of which you may read %d; take the references out first, or delete it even so", err.Entry, n, len(err.By))}}
+		Detail: fmt.Sprintf(
+			"entry %s is referred to by %d entries, of which you may read %d; take the references out first, or "+
+				"delete it even so",
+			err.Entry, n, len(err.By),
+		)}}
 }
 
 // bothSides makes a problem of a lost update that shows what was saved meanwhile
@@ -358,7 +403,8 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 func (s *Server) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
 	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
 	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
-	if err != nil || len(e.Revisions) == 0 || may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
+	if err != nil || len(e.Revisions) == 0 ||
+		may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
 		return badRequest{p} // who may only write is not shown what others wrote
 	}
 	c := conflict{Entry: lost.Entry, Present: e.Revisions[0]}
@@ -405,7 +451,10 @@ func (s *Server) preview(r *http.Request) (any, error) {
 		return nil, err
 	}
 	good := time.Duration(min(max(form.Minutes, 0), 1<<20)) * time.Minute
-	return s.env.PreviewLinks.MakePreviewLink(r.Context(), chi.URLParam(r, "id"), identity.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r))
+	return s.env.PreviewLinks.MakePreviewLink(
+		r.Context(), chi.URLParam(r, "id"),
+		identity.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r),
+	)
 }
 
 // routePreviewLinks mounts what is done with links that were made: those who may read
@@ -444,7 +493,14 @@ func (s *Server) sawOpen(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if len(form.Session) < 8 || len(form.Session) > 100 {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "session", Detail: "name the session with 8 to 100 characters of your own choice"}}
+		return nil, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "session",
+				Detail:    "name the session with 8 to 100 characters of your own choice",
+			},
+		}
 	}
 	who := by(r)
 	if form.Closed {
@@ -475,7 +531,8 @@ func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
 	// What is left of the body must be read before the handler ends, for the
 	// answer has begun already.
 	defer io.Copy(io.Discard, r.Body)
-	if err := s.env.Authoring.Import(r.Context(), r.Body, by(r), o, func(p authoring.ImportProgress) { out.write(p) }); err != nil {
+	if err := s.env.Authoring.Import(r.Context(), r.Body, by(r), o,
+		func(p authoring.ImportProgress) { out.write(p) }); err != nil {
 		if !out.started {
 			s.fail(w, r, err)
 			return
@@ -506,14 +563,16 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types, "origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
+	if err := s.env.Audit.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types,
+		"origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	out := newStream(w)
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	counted := &countingWriter{w: w}
-	if _, err := s.env.Authoring.Export(r.Context(), counted, types, p["origin"], p["revisions"] == "true"); err != nil {
+	if _, err := s.env.Authoring.Export(r.Context(), counted, types, p["origin"],
+		p["revisions"] == "true"); err != nil {
 		if counted.n == 0 {
 			s.fail(w, r, err)
 			return

@@ -34,7 +34,9 @@ func (e requestErrors) Error() string { return e.List.Error() }
 
 // graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
 // that is allowed, a list of requests with the list of their answers.
-func (s *Server) graphql(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time) {
+func (s *Server) graphql(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+) {
 	if r.Method == http.MethodGet && r.URL.RawQuery == "" && strings.Contains(r.Header.Get("Accept"), "text/html") {
 		// Somebody looks at it in a browser: there is a page to try requests on.
 		http.Redirect(w, r, "/console/explorer", http.StatusFound)
@@ -84,28 +86,47 @@ func askedOf(edition string, r *http.Request, text string, req graphql.Request) 
 }
 
 // graphqlOne answers one request.
-func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time, asked askedGraphQL) {
+func (s *Server) graphqlOne(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+	asked askedGraphQL,
+) {
 	mediaType := plainJSON
-	if accept := r.Header["Accept"]; accept != nil && strings.Contains(accept[0], "application/graphql-response+json") {
+	if accept := r.Header["Accept"]; accept != nil &&
+		strings.Contains(accept[0], "application/graphql-response+json") {
 		mediaType = graphqlResponse
 	}
 	if s.trustedOnly && asked.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
 		if _, trusted := s.env.Documents.Document(accounts.DocumentID(asked.Query)); !trusted {
-			writeGraphQLErrors(w, http.StatusForbidden, mediaType, gqlerror.List{gqlerror.Errorf("only trusted documents are answered here; name one by documentId (ubiquon document list), or have this one added (ubiquon document add)")})
+			writeGraphQLErrors(
+				w,
+				http.StatusForbidden,
+				mediaType,
+				gqlerror.List{
+					gqlerror.Errorf(
+						"only trusted documents are answered here; name one by documentId (ubiquon document " +
+							"list), or have this one added (ubiquon document add)",
+					),
+				},
+			)
 			return
 		}
 	}
 	principal := reader.Principal(s.source(r))
 	compile := func() (*delivery.Plan, error) {
-		return s.env.Delivery.PlanFor(r.Context(), principal, asked.name, func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
-			if asked.Query == "" { // it was compiled before, and has to be once more
-				var err error
-				if asked.Request, err = graphqlOf(asked.text); err != nil {
-					return nil, err
+		return s.env.Delivery.PlanFor(
+			r.Context(),
+			principal,
+			asked.name,
+			func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
+				if asked.Query == "" { // it was compiled before, and has to be once more
+					var err error
+					if asked.Request, err = graphqlOf(asked.text); err != nil {
+						return nil, err
+					}
 				}
-			}
-			return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
-		})
+				return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
+			},
+		)
 	}
 	plan := func() (*delivery.Plan, error) {
 		if once := asked.plan; once != nil {
@@ -117,9 +138,13 @@ func (s *Server) graphqlOne(w http.ResponseWriter, r *http.Request, reader *acce
 	if asked.plan == nil {
 		var refused requestErrors
 		first, err := plan()
-		if errors.As(err, &refused) && !reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
+		if errors.As(err, &refused) &&
+			!reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
 			known := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
-			compile = func() (*delivery.Plan, error) { return s.env.Delivery.Compile(r.Context(), principal, "", known) }
+			compile = func() (*delivery.Plan, error) {
+				return s.env.Delivery.Compile(r.Context(), principal, "",
+					known)
+			}
 			first, err = plan()
 			refused = requestErrors{}
 		}
@@ -150,7 +175,9 @@ func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql
 
 // compileFor compiles a request in which something is wrong, for a reader who may not
 // know what.
-func (s *Server) compileFor(edition, language, mediaType string, req graphql.Request, rights access.Rights) delivery.Compiler {
+func (s *Server) compileFor(
+	edition, language, mediaType string, req graphql.Request, rights access.Rights,
+) delivery.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return readsAnyOf(rights, edition, typ) })
@@ -170,7 +197,12 @@ func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType st
 	p.Narrow = s.narrowGraphQL
 	p.Render = func(p *delivery.Plan, res *query.Result) (delivery.Rendered, error) {
 		body, err := p.GraphQL.Write(res)
-		return delivery.Rendered{Status: http.StatusOK, Header: tellFarewellOf(base, m, p.Query, res), Body: body, Needs: p.GraphQL.Query.NeedsOf(res)}, err
+		return delivery.Rendered{
+			Status: http.StatusOK,
+			Header: tellFarewellOf(base, m, p.Query, res),
+			Body:   body,
+			Needs:  p.GraphQL.Query.NeedsOf(res),
+		}, err
 	}
 	return p
 }
@@ -218,7 +250,9 @@ func (e badGraphQL) list() gqlerror.List {
 
 // graphqlRequest reads the request of either method, or several. The error is a
 // badGraphQL.
-func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition string) (asked askedGraphQL, several []graphql.Request, err error) {
+func (s *Server) graphqlRequest(
+	w http.ResponseWriter, r *http.Request, edition string,
+) (asked askedGraphQL, several []graphql.Request, err error) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 		req, err := graphqlOf(r.URL.RawQuery)
@@ -240,13 +274,18 @@ func (s *Server) graphqlRequest(w http.ResponseWriter, r *http.Request, edition 
 			return asked, several, err
 		}
 		asked = askedOf(edition, r, string(body), asked.Request)
-		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") && !strings.Contains(asked.text, "persistedQuery") && !strings.Contains(asked.text, `\u`) {
+		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") &&
+			!strings.Contains(asked.text, "persistedQuery") &&
+			!strings.Contains(asked.text, `\u`) {
 			if asked.plan = s.env.Delivery.Planned(asked.name); asked.plan != nil {
 				return asked, nil, nil
 			}
 		}
 		if err := json.Unmarshal(body, &asked.Request); err != nil {
-			return asked, nil, badGraphQL{status: 400, message: "the body is not a JSON object with query, operationName and variables"}
+			return asked, nil, badGraphQL{
+				status:  400,
+				message: "the body is not a JSON object with query, operationName and variables",
+			}
 		}
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
@@ -266,7 +305,8 @@ func isJSON(contentType string) bool {
 		return true // as nearly everybody writes it
 	}
 	media, params, err := mime.ParseMediaType(contentType)
-	return err == nil && media == "application/json" && (params["charset"] == "" || strings.EqualFold(params["charset"], "utf-8"))
+	return err == nil && media == "application/json" &&
+		(params["charset"] == "" || strings.EqualFold(params["charset"], "utf-8"))
 }
 
 // readSmall reads a body of at most so many bytes.
@@ -282,14 +322,24 @@ func readSmall(w http.ResponseWriter, r *http.Request, most int64) ([]byte, erro
 // severalRequests reads a list of requests.
 func (s *Server) severalRequests(body []byte) ([]graphql.Request, error) {
 	if s.batch == 0 {
-		return nil, badGraphQL{status: 400, message: "lists of requests are not taken here; send them one by one, or allow lists with graphql: {batch: 10} in the configuration"}
+		return nil, badGraphQL{
+			status: 400,
+			message: "lists of requests are not taken here; send them one by one, or allow lists with graphql: " +
+				"{batch: 10} in the configuration",
+		}
 	}
 	var all []graphql.Request
 	if err := json.Unmarshal(body, &all); err != nil {
-		return nil, badGraphQL{status: 400, message: "the body is not a list of JSON objects with query, operationName and variables"}
+		return nil, badGraphQL{
+			status:  400,
+			message: "the body is not a list of JSON objects with query, operationName and variables",
+		}
 	}
 	if len(all) == 0 || len(all) > s.batch {
-		return nil, badGraphQL{status: 400, message: fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch)}
+		return nil, badGraphQL{
+			status:  400,
+			message: fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch),
+		}
 	}
 	return all, nil
 }
@@ -309,7 +359,10 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 		req.Query = text
 		return req, nil
 	case req.Query != "" && !strings.EqualFold(accounts.DocumentID(req.Query), "sha256:"+named.Hash):
-		return req, &badGraphQL{status: http.StatusBadRequest, message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query"}
+		return req, &badGraphQL{
+			status:  http.StatusBadRequest,
+			message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query",
+		}
 	}
 	switch {
 	case req.Query == "" && req.DocumentID == "":
@@ -321,7 +374,10 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 	}
 	text, known := s.env.Documents.Document(req.DocumentID)
 	if !known {
-		return req, &badGraphQL{status: 400, message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID)}
+		return req, &badGraphQL{
+			status:  400,
+			message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID),
+		}
 	}
 	req.Query = text
 	return req, nil
@@ -347,9 +403,15 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 
 // description serves what there is to read, to whoever may read anything of the
 // edition, as far as they may.
-func (s *Server) description(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string, of func(seen delivery.ModelView, base string) any) {
+func (s *Server) description(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string,
+	of func(seen delivery.ModelView, base string) any,
+) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
-		s.refused(w, r, reader, edition, &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}})
+		s.refused(
+			w, r, reader, edition,
+			&access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}},
+		)
 		return
 	}
 	if _, err := parameters(r.URL, nil); err != nil {

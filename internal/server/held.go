@@ -58,9 +58,25 @@ func (s *Server) heldAnswers(r *http.Request) (any, error) {
 	switch p["sort"] {
 	case "", "hits", "bytes", "age":
 	default:
-		return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "sort", Detail: strconv.Quote(p["sort"]) + " is none of hits, bytes, age"}}
+		return nil, badRequest{
+			problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: "sort",
+				Detail:    strconv.Quote(p["sort"]) + " is none of hits, bytes, age",
+			},
+		}
 	}
-	return s.env.Delivery.Entries(delivery.CacheQuery{Edition: p["edition"], Type: p["type"], Entry: p["entry"], Search: p["search"], Sort: p["sort"]}, min(n, 1000)), nil
+	return s.env.Delivery.Entries(
+		delivery.CacheQuery{
+			Edition: p["edition"],
+			Type:    p["type"],
+			Entry:   p["entry"],
+			Search:  p["search"],
+			Sort:    p["sort"],
+		},
+		min(n, 1000),
+	), nil
 }
 
 // purge throws away what the conditions mean, or, with check, says how many those
@@ -77,7 +93,9 @@ func (s *Server) purge(r *http.Request) (any, error) {
 		return map[string]int{"would": s.env.Delivery.Entries(form.CacheQuery, 0).Total}, nil
 	}
 	out := map[string]int{"purged": s.env.Delivery.Purge(form.CacheQuery)}
-	return out, s.env.Audit.Note(r.Context(), by(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.CacheQuery})
+	return out, s.env.Audit.Note(
+		r.Context(), by(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.CacheQuery},
+	)
 }
 
 func (s *Server) warm(r *http.Request) (any, error) {
@@ -105,7 +123,11 @@ func (s *Server) warm(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}}
 	}
-	return map[string]any{"items": items}, s.env.Audit.Note(r.Context(), by(r), "cache warm", "", nil, map[string]any{"requests": len(items)})
+	return map[string]any{
+			"items": items,
+		}, s.env.Audit.Note(
+			r.Context(), by(r), "cache warm", "", nil, map[string]any{"requests": len(items)},
+		)
 }
 
 func (s *Server) listChanges(r *http.Request) (any, error) {
@@ -142,9 +164,24 @@ func (s *Server) simulate(r *http.Request) (any, error) {
 	}
 	switch {
 	case form.What != "publish" && form.What != "unpublish":
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "what", Detail: strconv.Quote(form.What) + " is neither publish nor unpublish"}}
+		return nil, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "what",
+				Detail:    strconv.Quote(form.What) + " is neither publish nor unpublish",
+			},
+		}
 	case (form.Entry == "") == (form.Change == 0):
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "entry", Detail: "name an entry, or a change", Hint: `as in {"entry": "…", "what": "publish"}, or {"change": 112}`}}
+		return nil, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "entry",
+				Detail:    "name an entry, or a change",
+				Hint:      `as in {"entry": "…", "what": "publish"}, or {"change": 112}`,
+			},
+		}
 	}
 	return s.env.Diagnosis.Simulate(r.Context(), form.Entry, form.What, form.Change)
 }

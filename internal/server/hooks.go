@@ -44,7 +44,9 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 			// It is kept already: whatever comes of the waiting, it is accepted.
 			state, open, err := s.env.Ingest.ConfirmEvent(r.Context(), id, patience)
 			if err != nil {
-				s.log.Warn("an announcement is accepted, and what became of it cannot be said", "event", id, "error", err)
+				s.log.Warn(
+					"an announcement is accepted, and what became of it cannot be said", "event", id, "error", err,
+				)
 			}
 			out["state"], out["confirmed"] = state, err == nil && state == events.EventDone && len(open) == 0
 			if len(open) > 0 {

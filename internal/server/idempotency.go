@@ -37,7 +37,18 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		// The draft has a string of RFC 8941; many clients send it without the quotes.
 		key := strings.TrimSuffix(strings.TrimPrefix(given, `"`), `"`)
 		if key == "" || len(key) > longestOnce || key != access.Printable(key) {
-			s.fail(w, r, badRequest{problem{Kind: "parameter", Status: 400, Parameter: onceHeader, Detail: fmt.Sprintf("the key is 1 to %d printable characters, in quotes", longestOnce)}})
+			s.fail(
+				w,
+				r,
+				badRequest{
+					problem{
+						Kind:      "parameter",
+						Status:    400,
+						Parameter: onceHeader,
+						Detail:    fmt.Sprintf("the key is 1 to %d printable characters, in quotes", longestOnce),
+					},
+				},
+			)
 			return
 		}
 		body, err := io.ReadAll(r.Body)
@@ -53,17 +64,42 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		made, err := s.env.Authoring.Once(r.Context(), write)
 		switch {
 		case errors.Is(err, writing.ErrOtherRequest):
-			err = badRequest{problem{Kind: "idempotency", Status: 422, Parameter: onceHeader, Detail: "the key was used for another request; send a new key with every new write"}}
+			err = badRequest{
+				problem{
+					Kind:      "idempotency",
+					Status:    422,
+					Parameter: onceHeader,
+					Detail:    "the key was used for another request; send a new key with every new write",
+				},
+			}
 		case errors.Is(err, writing.ErrUnderWay):
 			w.Header().Set("Retry-After", "1")
-			err = badRequest{problem{Kind: "idempotency", Status: 409, Parameter: onceHeader, Detail: "the write with this key is still under way; ask again in a moment"}}
+			err = badRequest{
+				problem{
+					Kind:      "idempotency",
+					Status:    409,
+					Parameter: onceHeader,
+					Detail:    "the write with this key is still under way; ask again in a moment",
+				},
+			}
 		}
 		if err != nil {
 			s.fail(w, r, err)
 			return
 		}
 		if made != nil && made.Body == nil {
-			s.fail(w, r, badRequest{problem{Kind: "idempotency", Status: 409, Parameter: onceHeader, Detail: "this was done already; its answer was not kept"}})
+			s.fail(
+				w,
+				r,
+				badRequest{
+					problem{
+						Kind:      "idempotency",
+						Status:    409,
+						Parameter: onceHeader,
+						Detail:    "this was done already; its answer was not kept",
+					},
+				},
+			)
 			return
 		}
 		if made != nil {
@@ -79,7 +115,10 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		defer func() {
 			// Whatever becomes of the client, the outcome is kept. Without an answer, since the
 			// client had gone before, it is not known to be done.
-			out := writing.Outcome{Status: cmp.Or(kept.status, http.StatusInternalServerError), Body: kept.body.Bytes()}
+			out := writing.Outcome{
+				Status: cmp.Or(kept.status, http.StatusInternalServerError),
+				Body:   kept.body.Bytes(),
+			}
 			if secret || kept.body.Len() > onceKept {
 				out.Body = nil
 			}
@@ -88,7 +127,9 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 				defer panic(p)
 			}
 			if err := s.env.Authoring.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
-				s.env.Replica.Work().Failures.Failed(s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err)
+				s.env.Replica.Work().Failures.Failed(
+					s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err,
+				)
 			}
 		}()
 		next.ServeHTTP(kept, r.WithContext(writing.WithIdempotency(r.Context(), write)))

@@ -19,7 +19,10 @@ func (s *Server) routeKeys(c routes) {
 		return map[string]any{"items": items, "open": opened(s.env.Keys.PublicGrants())}, err
 	})
 	c.do("POST", "/keys", secures, s.createKey)
-	c.get("/keys/{key}", administers, func(r *http.Request) (any, error) { return s.env.Keys.Key(r.Context(), name(r)) })
+	c.get(
+		"/keys/{key}", administers,
+		func(r *http.Request) (any, error) { return s.env.Keys.Key(r.Context(), name(r)) },
+	)
 	c.do("PATCH", "/keys/{key}", secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
@@ -40,14 +43,25 @@ func (s *Server) routeKeys(c routes) {
 		overlap := 24 * time.Hour
 		if form.Overlap != "" {
 			var err error
-			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 || overlap > 90*24*time.Hour {
-				return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "overlap", Detail: fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap)}}
+			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 ||
+				overlap > 90*24*time.Hour {
+				return nil, badRequest{
+					problem{
+						Kind:      "body",
+						Status:    400,
+						Parameter: "overlap",
+						Detail:    fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap),
+					},
+				}
 			}
 		}
 		k, secret, err := s.env.Keys.RotateKey(r.Context(), name(r), by(r), overlap)
 		return map[string]any{"key": k, "secret": secret}, err
 	})
-	c.do("DELETE", "/keys/{key}", secures, func(r *http.Request) (any, error) { return s.env.Keys.RevokeKey(r.Context(), name(r), by(r)) })
+	c.do(
+		"DELETE", "/keys/{key}", secures,
+		func(r *http.Request) (any, error) { return s.env.Keys.RevokeKey(r.Context(), name(r), by(r)) },
+	)
 	c.do("POST", "/keys/check", administers, func(r *http.Request) (any, error) {
 		var form struct {
 			Key string `json:"key"` // id, name or secret; empty: everyone
@@ -93,7 +107,14 @@ func readGrants(r *http.Request) (out grantsForm, err error) {
 		return out, err
 	}
 	if len(form.Add)+len(form.Take) == 0 && form.Days == nil {
-		return out, badRequest{problem{Kind: "body", Status: 400, Parameter: "add", Detail: `name the grants to add or to take, as in {"add": ["read published notice"]}`}}
+		return out, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "add",
+				Detail:    `name the grants to add or to take, as in {"add": ["read published notice"]}`,
+			},
+		}
 	}
 	if out.add, err = parseGrants("add", form.Add); err != nil {
 		return out, err
@@ -126,6 +147,16 @@ func (s *Server) createKey(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	made, secret, err := s.env.Keys.CreateKey(r.Context(), access.Key{Name: form.Name, Grants: grants, Site: form.Site, PerMinute: form.PerMinute, Expires: form.Expires}, by(r))
+	made, secret, err := s.env.Keys.CreateKey(
+		r.Context(),
+		access.Key{
+			Name:      form.Name,
+			Grants:    grants,
+			Site:      form.Site,
+			PerMinute: form.PerMinute,
+			Expires:   form.Expires,
+		},
+		by(r),
+	)
 	return map[string]any{"key": made, "secret": secret}, err
 }

@@ -29,30 +29,82 @@ type metrics struct {
 
 func newMetrics(g *environment.Environment, streams *streams) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
-		seconds: prometheus.NewHistogram(prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
-			Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)}),
-		requests: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ubiquon_requests_total", Help: "Requests outside of content, by surface and status."}, []string{"surface", "status"})}
-	m.registry.MustRegister(m.seconds, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(), &collected{g: g, m: m})
+		seconds: prometheus.NewHistogram(
+			prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
+				Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)},
+		),
+		requests: prometheus.NewCounterVec(
+			prometheus.CounterOpts{
+				Name: "ubiquon_requests_total",
+				Help: "Requests outside of content, by surface and status.",
+			},
+			[]string{"surface", "status"},
+		)}
+	m.registry.MustRegister(
+		m.seconds, m.requests, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(),
+		&collected{g: g, m: m},
+	)
 	gauge := func(name, help string, value func() float64) {
 		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
 	counter := func(name, help string, value func() float64) {
 		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
 	}
-	gauge("ubiquon_cache_responses", "Responses held.", func() float64 { return float64(g.Delivery.CacheStats().Responses) })
-	gauge("ubiquon_cache_bytes", "Bytes held, bookkeeping included.", func() float64 { return float64(g.Delivery.CacheStats().Bytes) })
-	gauge("ubiquon_computing", "Reads that are being computed.", func() float64 { return float64(g.Delivery.Admission().Running) })
-	gauge("ubiquon_waiting", "Reads that wait to be computed.", func() float64 { return float64(g.Delivery.Admission().Waiting) })
+	gauge(
+		"ubiquon_cache_responses", "Responses held.",
+		func() float64 { return float64(g.Delivery.CacheStats().Responses) },
+	)
+	gauge(
+		"ubiquon_cache_bytes", "Bytes held, bookkeeping included.",
+		func() float64 { return float64(g.Delivery.CacheStats().Bytes) },
+	)
+	gauge(
+		"ubiquon_computing", "Reads that are being computed.",
+		func() float64 { return float64(g.Delivery.Admission().Running) },
+	)
+	gauge(
+		"ubiquon_waiting", "Reads that wait to be computed.",
+		func() float64 { return float64(g.Delivery.Admission().Waiting) },
+	)
 	gauge("ubiquon_streams", "Event streams that are open.", func() float64 { return float64(streams.count()) })
-	counter("ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.", func() float64 { return float64(g.Ingest.DroppedHooks()) })
-	gauge("ubiquon_sequence", "The change up to which this node has applied the log.", func() float64 { return float64(g.Delivery.CacheStats().Applied) })
-	gauge("ubiquon_follower_lag_seconds", "How long ago it was proven that this node has applied all changes.", func() float64 { return g.Replica.FollowerLag().Seconds() })
-	counter("ubiquon_cache_hits_total", "Reads answered from the cache.", func() float64 { return float64(g.Delivery.CacheStats().Hits) })
-	counter("ubiquon_cache_misses_total", "Reads that had to be computed.", func() float64 { return float64(g.Delivery.CacheStats().Misses) })
-	counter("ubiquon_cache_expired_total", "Responses expired by a change.", func() float64 { return float64(g.Delivery.CacheStats().Expired) })
-	counter("ubiquon_cache_evicted_total", "Responses thrown out for want of room.", func() float64 { return float64(g.Delivery.CacheStats().Evicted) })
-	counter("ubiquon_statements_cancelled_total", "Statements of reads that were ended: nobody waited any more, or they took too long.", func() float64 { return float64(g.Diagnosis.StatementsCancelled()) })
-	counter("ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.", func() float64 { return float64(g.Authoring.WriteErrors()) })
+	counter(
+		"ubiquon_hooks_unkept_total", "Announcements that were not proven, and too many to be kept.",
+		func() float64 { return float64(g.Ingest.DroppedHooks()) },
+	)
+	gauge(
+		"ubiquon_sequence", "The change up to which this node has applied the log.",
+		func() float64 { return float64(g.Delivery.CacheStats().Applied) },
+	)
+	gauge(
+		"ubiquon_follower_lag_seconds", "How long ago it was proven that this node has applied all changes.",
+		func() float64 { return g.Replica.FollowerLag().Seconds() },
+	)
+	counter(
+		"ubiquon_cache_hits_total", "Reads answered from the cache.",
+		func() float64 { return float64(g.Delivery.CacheStats().Hits) },
+	)
+	counter(
+		"ubiquon_cache_misses_total", "Reads that had to be computed.",
+		func() float64 { return float64(g.Delivery.CacheStats().Misses) },
+	)
+	counter(
+		"ubiquon_cache_expired_total", "Responses expired by a change.",
+		func() float64 { return float64(g.Delivery.CacheStats().Expired) },
+	)
+	counter(
+		"ubiquon_cache_evicted_total", "Responses thrown out for want of room.",
+		func() float64 { return float64(g.Delivery.CacheStats().Evicted) },
+	)
+	counter(
+		"ubiquon_statements_cancelled_total",
+		"Statements of reads that were ended: nobody waited any more, or they took too long.",
+		func() float64 { return float64(g.Diagnosis.StatementsCancelled()) },
+	)
+	counter(
+		"ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.",
+		func() float64 { return float64(g.Authoring.WriteErrors()) },
+	)
 	return m
 }
 
@@ -100,25 +152,40 @@ func metric(name, help string, labels ...string) *prometheus.Desc {
 }
 
 var (
-	contentAnswers  = metric("ubiquon_content_answers_total", "Answers under /content/, hits included, by hundreds of the status.", "status")
-	answersTotal    = metric("ubiquon_answers_total", "Reads answered, by how.", "how")
-	ruleRunsTotal   = metric("ubiquon_rule_runs_total", "What rules made of changes on this node.", "fired")
-	troublesTotal   = metric("ubiquon_failures_total", "Failures that come again and again, by what they are.", "what")
-	poolConnections = metric("ubiquon_database_connections", "Connections to the database, by purpose and use.", "purpose", "use")
-	poolWaits       = metric("ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose")
-	poolWaited      = metric("ubiquon_database_waited_seconds_total", "How long they waited, by purpose.", "purpose")
-	originUp        = metric("ubiquon_origin_reachable", "1 if the last read of the origin went well.", "origin")
-	eventsWaiting   = metric("ubiquon_events", "Announcements that wait, or within a day failed or were refused.", "state")
-	eventsAge       = metric("ubiquon_events_oldest_seconds", "Age of the oldest announcement that waits.")
-	schedules       = metric("ubiquon_schedules", "Schedules that are late, or failed within a day.", "state")
-	buildsWaiting   = metric("ubiquon_builds", "Builds that wait, and builds that wait because others before them have failed.", "state")
-	rulesBehind     = metric("ubiquon_rules_behind", "Changes that no rule has looked at.")
-	quiet           = metric("ubiquon_quiet_copy", "1 if this node runs as a quiet copy.")
+	contentAnswers = metric(
+		"ubiquon_content_answers_total", "Answers under /content/, hits included, by hundreds of the status.",
+		"status",
+	)
+	answersTotal  = metric("ubiquon_answers_total", "Reads answered, by how.", "how")
+	ruleRunsTotal = metric("ubiquon_rule_runs_total", "What rules made of changes on this node.", "fired")
+	troublesTotal = metric(
+		"ubiquon_failures_total", "Failures that come again and again, by what they are.", "what",
+	)
+	poolConnections = metric(
+		"ubiquon_database_connections", "Connections to the database, by purpose and use.", "purpose", "use",
+	)
+	poolWaits = metric(
+		"ubiquon_database_waits_total", "Statements that had to wait for a connection, by purpose.", "purpose",
+	)
+	poolWaited    = metric("ubiquon_database_waited_seconds_total", "How long they waited, by purpose.", "purpose")
+	originUp      = metric("ubiquon_origin_reachable", "1 if the last read of the origin went well.", "origin")
+	eventsWaiting = metric(
+		"ubiquon_events", "Announcements that wait, or within a day failed or were refused.", "state",
+	)
+	eventsAge     = metric("ubiquon_events_oldest_seconds", "Age of the oldest announcement that waits.")
+	schedules     = metric("ubiquon_schedules", "Schedules that are late, or failed within a day.", "state")
+	buildsWaiting = metric(
+		"ubiquon_builds", "Builds that wait, and builds that wait because others before them have failed.", "state",
+	)
+	rulesBehind = metric("ubiquon_rules_behind", "Changes that no rule has looked at.")
+	quiet       = metric("ubiquon_quiet_copy", "1 if this node runs as a quiet copy.")
 )
 
 // Describe implements prometheus.Collector.
 func (c *collected) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal, poolConnections, poolWaits, poolWaited, originUp, eventsWaiting, eventsAge, schedules, buildsWaiting, rulesBehind, quiet} {
+	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal,
+		poolConnections, poolWaits, poolWaited, originUp, eventsWaiting, eventsAge, schedules, buildsWaiting,
+		rulesBehind, quiet} {
 		out <- d
 	}
 }

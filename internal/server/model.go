@@ -36,7 +36,10 @@ func (s *Server) routeModel(c routes) {
 		return known.Model, err
 	})
 	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen(w, r, "application/graphql; charset=utf-8", func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) })
+		seen(
+			w, r, "application/graphql; charset=utf-8",
+			func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) },
+		)
 	}))
 	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen(w, r, "application/yaml", func(known delivery.ModelView) []byte { return known.Model.YAML() })
@@ -66,7 +69,14 @@ func readModel(r *http.Request) (*model.Model, modelForm, error) {
 		return nil, form, err
 	}
 	if len(form.Files) == 0 {
-		return nil, form, badRequest{problem{Kind: "body", Status: 400, Parameter: "files", Detail: "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}"}}
+		return nil, form, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "files",
+				Detail:    "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
+			},
+		}
 	}
 	files := map[string][]byte{}
 	for name, text := range form.Files {
@@ -96,8 +106,18 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 		if err := s.env.Authoring.ApplyModel(r.Context(), m, by(r), o); err != nil {
 			return err
 		}
-		return s.env.Audit.Note(r.Context(), by(r), "model apply", strconv.FormatInt(s.env.Replica.ModelVersion(), 10), before,
-			map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames(), "allowLoss": form.AllowLoss})
+		return s.env.Audit.Note(
+			r.Context(),
+			by(r),
+			"model apply",
+			strconv.FormatInt(s.env.Replica.ModelVersion(), 10),
+			before,
+			map[string]any{
+				"version":   s.env.Replica.ModelVersion(),
+				"types":     s.env.Replica.Model().TypeNames(),
+				"allowLoss": form.AllowLoss,
+			},
+		)
 	})
 }
 
@@ -143,13 +163,17 @@ func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
 		if err := s.env.Authoring.EditLocales(r.Context(), by(r), o, form.change); err != nil {
 			return err
 		}
-		return s.env.Audit.Note(r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales)
+		return s.env.Audit.Note(
+			r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales,
+		)
 	})
 }
 
 func (f *localesForm) change(locales []model.Locale) ([]model.Locale, error) {
 	bad := func(parameter, format string, args ...any) error {
-		return badRequest{problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}}
+		return badRequest{
+			problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)},
+		}
 	}
 	var tags []string
 	for _, l := range locales {

@@ -60,7 +60,14 @@ func (s *Server) retireOrigin(w http.ResponseWriter, r *http.Request) {
 	}
 	err := readBody(r, &form)
 	if err == nil && !slices.Contains([]string{ingest.KeepLocal, ingest.Unpublish, ingest.DeleteAll}, form.Do) {
-		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "do", Detail: strconv.Quote(form.Do) + " is none of local, unpublish and delete"}}
+		err = badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "do",
+				Detail:    strconv.Quote(form.Do) + " is none of local, unpublish and delete",
+			},
+		}
 	}
 	name := chi.URLParam(r, "origin")
 	if err == nil {

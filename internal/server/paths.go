@@ -36,21 +36,32 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*delivery.Plan,
 	plan := &delivery.Plan{Lenient: true}
 	if name, given := p["type"]; given {
 		if t := m.Type(name); t == nil || !t.HasPath() {
-			return nil, &query.Error{Parameter: "type", Detail: fmt.Sprintf("no type %q has paths", name), Hint: strings.TrimPrefix(strictyaml.DidYouMean(name, root.Types), "; ")}
+			return nil, &query.Error{
+				Parameter: "type",
+				Detail:    fmt.Sprintf("no type %q has paths", name),
+				Hint:      strings.TrimPrefix(strictyaml.DidYouMean(name, root.Types), "; "),
+			}
 		}
 		root.Types, plan.Lenient = []string{name}, false
 	}
 	if tag, given := p["locale"]; given {
 		l, known := m.Locale(tag)
 		if !known {
-			return nil, &query.Error{Parameter: "locale", Detail: fmt.Sprintf("there is no locale %q", tag), Hint: strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; ")}
+			return nil, &query.Error{
+				Parameter: "locale",
+				Detail:    fmt.Sprintf("there is no locale %q", tag),
+				Hint:      strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; "),
+			}
 		}
 		root.Locale, root.Locales = l.Tag, []string{l.Tag}
 	}
 	if text, given := p["limit"]; given {
 		var n int
 		if _, err := fmt.Sscanf(text+" ", "%d ", &n); err != nil || n < 1 || n > query.MaxPaths {
-			return nil, &query.Error{Parameter: "limit", Detail: fmt.Sprintf("%q is no number from 1 to %d", text, query.MaxPaths)}
+			return nil, &query.Error{
+				Parameter: "limit",
+				Detail:    fmt.Sprintf("%q is no number from 1 to %d", text, query.MaxPaths),
+			}
 		}
 		root.Limit = n
 	}
@@ -95,7 +106,9 @@ func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map
 		window["next"] = next
 		out.Header = with(base, "Link", "<"+to.RequestURI()+`>; rel="next"`)
 	}
-	src, _ := json.Marshal(map[string]any{"items": append([]query.PathRow{}, found.Paths...), "window": window}) // texts
+	src, _ := json.Marshal(
+		map[string]any{"items": append([]query.PathRow{}, found.Paths...), "window": window},
+	) // texts
 	out.Body = append(src, '\n')
 	return out
 }

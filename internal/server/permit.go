@@ -58,7 +58,11 @@ func on(verb, edition string) permit {
 
 // takes takes a grant, as it stands.
 func takes(need access.Need) permit {
-	return permit{kinds: operators, body: smallBody, need: func(r access.Rights) (access.Need, bool) { return r.Missing([]access.Need{need}) }}
+	return permit{
+		kinds: operators,
+		body:  smallBody,
+		need:  func(r access.Rights) (access.Need, bool) { return r.Missing([]access.Need{need}) },
+	}
 }
 
 // either takes one of two.
@@ -97,8 +101,11 @@ func (p permit) forWrites() permit {
 
 // The permits of the control endpoints.
 var (
-	anybody         = permit{kinds: signingIn, body: credentialBody}
-	reports         = permit{kinds: append([]access.Kind{access.Everyone}, reporters...), body: smallBody} // checked by the route
+	anybody = permit{kinds: signingIn, body: credentialBody}
+	reports = permit{
+		kinds: append([]access.Kind{access.Everyone}, reporters...),
+		body:  smallBody,
+	} // checked by the route
 	reads           = on(access.Read, "preview")
 	readsAll        = takes(access.Need{Verb: access.Read, Edition: "preview", Type: access.Any})
 	writesOrDecides = either(on(access.Write, "preview"), on(access.Publish, "published")).forWrites()
@@ -112,13 +119,26 @@ var (
 const proofGood = 10 * time.Minute
 
 // errNotProved is the error of a request that takes the password anew.
-var errNotProved = badRequest{problem{Kind: "proof", Status: http.StatusForbidden, Detail: "give your password again before you change who may do what",
-	Hint: "send it to POST /control/v1/session/proof, then try again"}}
+var errNotProved = badRequest{
+	problem{
+		Kind:   "proof",
+		Status: http.StatusForbidden,
+		Detail: "give your password again before you change who may do what",
+		Hint:   "send it to POST /control/v1/session/proof, then try again",
+	},
+}
 
 // errKind is the error of a principal that a route does not take, whatever its grants
 // are.
 func errKind(k access.Kind) error {
-	return badRequest{problem{Kind: "principal", Status: http.StatusForbidden, Detail: "a " + string(k) + " may not use this", Hint: "use a key of your own, or sign in"}}
+	return badRequest{
+		problem{
+			Kind:   "principal",
+			Status: http.StatusForbidden,
+			Detail: "a " + string(k) + " may not use this",
+			Hint:   "use a key of your own, or sign in",
+		},
+	}
 }
 
 // check returns why the permit does not let a principal through; nil if it does.
@@ -167,7 +187,9 @@ func (s *Server) guarded(p permit, next http.Handler) http.Handler {
 			err = p.check(reader, time.Now())
 		}
 		if err == nil && !sound(chi.RouteContext(r.Context())) {
-			err = badRequest{problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "nothing has a name like that"}}
+			err = badRequest{
+				problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "nothing has a name like that"},
+			}
 		}
 		if err == nil && p.computed {
 			var leave func()

@@ -72,48 +72,146 @@ type mistake struct {
 // problemKinds has, by the last part of a problem's type, its title and what
 // its page says.
 var problemKinds = map[string][2]string{
-	"parameter":        {"A parameter is wrong", "A parameter of the request is unknown or has a value that cannot be. The detail names it, the hint says what would do. Nothing is ignored silently: a misspelled parameter would otherwise give an answer to another question."},
-	"no-key":           {"A key is needed", "What was asked for is not open to everyone. Send a key: Authorization: Bearer ubq_…"},
-	"bad-key":          {"The key is not good", "The key that was sent is not whole, not known here, revoked or expired."},
-	"grant":            {"A grant is missing", "The key may not read what was asked for. The problem names the missing grant: verb, edition and type. A nested selection needs the grant of the type that it enters."},
-	"not-found":        {"Not found", "There is nothing at this address that you may see."},
-	"method":           {"Method not served", "The address is served, but not with this method."},
-	"body":             {"The body cannot be read", "The body of the request is not of the form that is wanted here."},
-	"too-large":        {"Too large", "The body of the request is larger than what is taken here."},
-	"changes-gone":     {"The changes are not kept any more", "Changes stay in the log for a time, and as long as some node needs them. Who comes later reads anew what it holds, and goes on from the present sequence, which the hint names."},
-	"content":          {"The content is not valid", "One or several values break a rule of the model. Each problem names entry, field and rule."},
-	"conflict":         {"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named."},
-	"referred":         {"Others refer to it", "The entry is not deleted or retired while other entries refer to it. The problem lists them. Take the references out first, or say evenIfReferred."},
-	"model":            {"The model is not valid", "The problem lists every mistake with file, line and column."},
-	"loss":             {"Content would be lost", "The model would lose stored content. The problem lists what. Apply it with allowLoss if that is meant."},
-	"model-moved":      {"The model has changed meanwhile", "Somebody else has applied a model since yours was made. Look at the differences again."},
-	"configuration":    {"Origins or rules do not fit the model", "An origin maps to, or a rule names, a type or field that the model would not have."},
-	"moment":           {"No such moment", "The moment is over, cannot be read, or does not exist in the time zone."},
-	"not-pending":      {"Not pending any more", "The schedule has been carried out or cancelled."},
-	"bad-line":         {"The import has stopped", "A line of the import is not good, and it was to stop at such a line."},
-	"foreign":          {"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there."},
-	"signature":        {"Not proven", "The announcement does not prove that it comes from the origin."},
-	"media-type":       {"Content type not read here", "The body's content type is none of those that are read here."},
-	"behind":           {"Not known yet", "This node does not know of the newest changes at the moment, or not of the one that was asked for, and gives no older answer. Try again in a moment."},
-	"too-long":         {"The address is too long", "The address of a read has a bound. Long GraphQL requests are sent with POST, or as trusted documents."},
-	"not-held":         {"Not in the cache", "The request asked for what is in the cache only (Cache-Control: only-if-cached), and there is nothing under it."},
-	"origin":           {"The origin does not answer as it should", "What the origin said, or that it cannot be reached, is in the detail; ubiquon origin list shows how it stands. It is tried again by itself."},
-	"too-slow":         {"The read took too long", "An answer is computed, and a write carried out, for a limited time. Ask for less at once, or have the model mark the fields that lists are filtered and sorted by as indexed."},
-	"overloaded":       {"Too much at once", "More has to be computed than this node does at once, and the request has waited for its turn. Answers that are in the cache are served all the same. Try again when Retry-After says."},
-	"answer-too-large": {"The answer is too large", "The answer would have more bytes than this service computes (limits.answer). Ask for fewer entries, or for less of each."},
-	"principal":        {"Not for this kind of principal", "The address is not for a key, link or token of this kind, whatever its grants are."},
-	"proof":            {"The password is asked for again", "Who may do what is changed only by somebody who has given the password within the last ten minutes."},
-	"away":             {"The database is away", "This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment."},
-	"internal":         {"Something went wrong here", "The service failed. Its log has more."},
-	"not-running":      {"The build has ended", "A report came for a build that does not run."},
-	"one-entry":        {"The link is for another entry", "A preview link reads one entry, and what that shows. For the rest a site sends its own key."},
-	"too-many":         {"Too many requests", "Something was asked for, or tried, more often than is allowed. Retry-After says when to go on."},
-	"cross-site":       {"From another site", "A browser sent this from a page of another site, with the session of somebody who is signed in here. That is never done."},
-	"sign-in":          {"Not signed in", "The e-mail address or the password is wrong."},
-	"account":          {"The account cannot be so", "Two accounts cannot have one address, and somebody must be left who can administer."},
-	"not-taken":        {"Nothing is taken in here", "Entries of the type cannot be handed in from outside."},
-	"idempotency":      {"A key for another write", "A write that is sent again with its Idempotency-Key is made once. The key is for one request: see the detail."},
-	"query-string":     {"A key in the address", "Keys in addresses end up in logs and histories. Send the key in the Authorization header."},
+	"parameter": {
+		"A parameter is wrong",
+		"A parameter of the request is unknown or has a value that cannot be. The detail names it, the hint says " +
+			"what would do. Nothing is ignored silently: a misspelled parameter would otherwise give an answer to " +
+			"another question.",
+	},
+	"no-key": {
+		"A key is needed", "What was asked for is not open to everyone. Send a key: Authorization: Bearer ubq_…",
+	},
+	"bad-key": {
+		"The key is not good", "The key that was sent is not whole, not known here, revoked or expired.",
+	},
+	"grant": {
+		"A grant is missing",
+		"The key may not read what was asked for. The problem names the missing grant: verb, edition and type. A " +
+			"nested selection needs the grant of the type that it enters.",
+	},
+	"not-found": {"Not found", "There is nothing at this address that you may see."},
+	"method":    {"Method not served", "The address is served, but not with this method."},
+	"body": {
+		"The body cannot be read", "The body of the request is not of the form that is wanted here.",
+	},
+	"too-large": {"Too large", "The body of the request is larger than what is taken here."},
+	"changes-gone": {
+		"The changes are not kept any more",
+		"Changes stay in the log for a time, and as long as some node needs them. Who comes later reads anew what " +
+			"it holds, and goes on from the present sequence, which the hint names.",
+	},
+	"content": {
+		"The content is not valid",
+		"One or several values break a rule of the model. Each problem names entry, field and rule.",
+	},
+	"conflict": {
+		"Saved meanwhile by somebody else", "The entry is at another revision than the one that was named.",
+	},
+	"referred": {
+		"Others refer to it",
+		"The entry is not deleted or retired while other entries refer to it. The problem lists them. Take the " +
+			"references out first, or say evenIfReferred.",
+	},
+	"model": {"The model is not valid", "The problem lists every mistake with file, line and column."},
+	"loss": {
+		"Content would be lost",
+		"The model would lose stored content. The problem lists what. Apply it with allowLoss if that is meant.",
+	},
+	"model-moved": {
+		"The model has changed meanwhile",
+		"Somebody else has applied a model since yours was made. Look at the differences again.",
+	},
+	"configuration": {
+		"Origins or rules do not fit the model",
+		"An origin maps to, or a rule names, a type or field that the model would not have.",
+	},
+	"moment":      {"No such moment", "The moment is over, cannot be read, or does not exist in the time zone."},
+	"not-pending": {"Not pending any more", "The schedule has been carried out or cancelled."},
+	"bad-line": {
+		"The import has stopped", "A line of the import is not good, and it was to stop at such a line.",
+	},
+	"foreign": {
+		"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there.",
+	},
+	"signature": {"Not proven", "The announcement does not prove that it comes from the origin."},
+	"media-type": {
+		"Content type not read here", "The body's content type is none of those that are read here.",
+	},
+	"behind": {
+		"Not known yet",
+		"This node does not know of the newest changes at the moment, or not of the one that was asked for, and " +
+			"gives no older answer. Try again in a moment.",
+	},
+	"too-long": {
+		"The address is too long",
+		"The address of a read has a bound. Long GraphQL requests are sent with POST, or as trusted documents.",
+	},
+	"not-held": {
+		"Not in the cache",
+		"The request asked for what is in the cache only (Cache-Control: only-if-cached), and there is nothing " +
+			"under it.",
+	},
+	"origin": {
+		"The origin does not answer as it should",
+		"What the origin said, or that it cannot be reached, is in the detail; ubiquon origin list shows how it " +
+			"stands. It is tried again by itself.",
+	},
+	"too-slow": {
+		"The read took too long",
+		"An answer is computed, and a write carried out, for a limited time. Ask for less at once, or have the " +
+			"model mark the fields that lists are filtered and sorted by as indexed.",
+	},
+	"overloaded": {
+		"Too much at once",
+		"More has to be computed than this node does at once, and the request has waited for its turn. Answers " +
+			"that are in the cache are served all the same. Try again when Retry-After says.",
+	},
+	"answer-too-large": {
+		"The answer is too large",
+		"The answer would have more bytes than this service computes (limits.answer). Ask for fewer entries, or " +
+			"for less of each.",
+	},
+	"principal": {
+		"Not for this kind of principal",
+		"The address is not for a key, link or token of this kind, whatever its grants are.",
+	},
+	"proof": {
+		"The password is asked for again",
+		"Who may do what is changed only by somebody who has given the password within the last ten minutes.",
+	},
+	"away": {
+		"The database is away",
+		"This node cannot reach its database, and has no answer of its own that it may give. Try again in a moment.",
+	},
+	"internal":    {"Something went wrong here", "The service failed. Its log has more."},
+	"not-running": {"The build has ended", "A report came for a build that does not run."},
+	"one-entry": {
+		"The link is for another entry",
+		"A preview link reads one entry, and what that shows. For the rest a site sends its own key.",
+	},
+	"too-many": {
+		"Too many requests",
+		"Something was asked for, or tried, more often than is allowed. Retry-After says when to go on.",
+	},
+	"cross-site": {
+		"From another site",
+		"A browser sent this from a page of another site, with the session of somebody who is signed in here. " +
+			"That is never done.",
+	},
+	"sign-in": {"Not signed in", "The e-mail address or the password is wrong."},
+	"account": {
+		"The account cannot be so",
+		"Two accounts cannot have one address, and somebody must be left who can administer.",
+	},
+	"not-taken": {"Nothing is taken in here", "Entries of the type cannot be handed in from outside."},
+	"idempotency": {
+		"A key for another write",
+		"A write that is sent again with its Idempotency-Key is made once. The key is for one request: see the detail.",
+	},
+	"query-string": {
+		"A key in the address",
+		"Keys in addresses end up in logs and histories. Send the key in the Authorization header.",
+	},
 }
 
 func (p problem) fill() problem {
@@ -168,21 +266,37 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 	case errors.As(err, &badParameter) && badParameter.Parameter == pathItself:
 		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
 	case errors.As(err, &badParameter):
-		p = problem{Kind: "parameter", Status: 400, Detail: badParameter.Detail, Parameter: badParameter.Parameter, At: badParameter.At, Hint: badParameter.Hint}
+		p = problem{
+			Kind:      "parameter",
+			Status:    400,
+			Detail:    badParameter.Detail,
+			Parameter: badParameter.Parameter,
+			At:        badParameter.At,
+			Hint:      badParameter.Hint,
+		}
 	case errors.As(err, &denied) && denied.Everyone:
 		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
 		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
 		p.Hint = access.Mend(p.Grant)
 		if _, err := r.Cookie(s.sessionCookie(r)); err == nil && strings.HasPrefix(r.URL.Path, "/content/") {
-			p.Hint = "you are signed in to the console, but content is read with a key: make one under Keys, or read in the Explorer, which reads as you"
+			p.Hint = "you are signed in to the console, but content is read with a key: make one under Keys, or " +
+				"read in the Explorer, which reads as you"
 		}
 	case errors.As(err, &denied):
 		p.Kind, p.Status, p.Grant = "grant", 403, denied.Grant.String()
 		p.Hint = access.Mend(p.Grant)
 	case errors.As(err, &token):
-		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+`"`)
+		w.Header().
+			Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+
+				`"`)
 		p.Kind, p.Status, p.Reason = "bad-key", 401, token.Class
-	case errors.Is(err, access.ErrMalformed), errors.Is(err, identity.ErrUnknownKey), errors.Is(err, access.ErrExpired), errors.Is(err, access.ErrRevoked), errors.Is(err, access.ErrRotated), errors.Is(err, access.ErrPreviewOver), errors.Is(err, access.ErrPreviewRevoked):
+	case errors.Is(err, access.ErrMalformed),
+		errors.Is(err, identity.ErrUnknownKey),
+		errors.Is(err, access.ErrExpired),
+		errors.Is(err, access.ErrRevoked),
+		errors.Is(err, access.ErrRotated),
+		errors.Is(err, access.ErrPreviewOver),
+		errors.Is(err, access.ErrPreviewRevoked):
 		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
 		p.Kind, p.Status = "bad-key", 401
 	case errors.As(err, &problems):
@@ -197,7 +311,8 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 			p.Mistakes = append(p.Mistakes, mistake(m))
 		}
 	case errors.As(err, &loss):
-		p.Kind, p.Status, p.Consequences, p.Hint = "loss", 409, loss.Consequences, "apply it with allowLoss (on the command line: --allow-loss) if that is meant"
+		p.Kind, p.Status, p.Consequences, p.Hint = "loss", 409, loss.Consequences, "apply it with allowLoss (on "+
+			"the command line: --allow-loss) if that is meant"
 	case errors.As(err, &configured):
 		p.Kind, p.Status = "configuration", 409
 	case errors.Is(err, db.ErrModelMoved):
@@ -233,13 +348,19 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "too-slow", 503
 	case errors.Is(err, query.ErrTooLarge):
-		p = problem{Kind: "answer-too-large", Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("the answer would have more than %s", s.env.Replica.Limits().Answer), Hint: "ask for fewer entries, or for less of each"}
+		p = problem{
+			Kind:   "answer-too-large",
+			Status: http.StatusRequestEntityTooLarge,
+			Detail: fmt.Sprintf("the answer would have more than %s", s.env.Replica.Limits().Answer),
+			Hint:   "ask for fewer entries, or for less of each",
+		}
 	case admission.Overloaded(err):
 		w.Header().Set("Retry-After", "2")
 		p.Kind, p.Status = "overloaded", 503
 	case errors.Is(err, delivery.ErrTooSlow):
 		s.log.Warn("a read was given up", "path", r.URL.Path, "error", err)
-		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks as indexed"
+		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks "+
+			"as indexed"
 	case errors.Is(err, delivery.ErrNotHeld):
 		p.Kind, p.Status = "not-held", 504
 	case errors.Is(err, replication.ErrBehind):
@@ -252,7 +373,11 @@ func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
 		p.Kind, p.Status = "origin", http.StatusBadGateway
 	case db.BadValue(err):
 		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
-		p = problem{Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text"}
+		p = problem{
+			Kind:   "parameter",
+			Status: 400,
+			Detail: "a value of the request is out of range, or no valid text",
+		}
 	case db.Passing(err):
 		_, told := db.TroubleOf(err)
 		s.env.Replica.Work().Failures.Failed(s.log, told, "path", r.URL.Path, "error", err)
@@ -275,6 +400,10 @@ func (s *Server) problemPage(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	fmt.Fprintf(w, "<!doctype html><html lang=en><title>%s</title><body style=\"font:16px/1.5 sans-serif;max-width:40em;margin:3em auto\"><h1>%[1]s</h1><p>%s</p></body></html>\n",
-		html.EscapeString(kind[0]), html.EscapeString(kind[1]))
+	fmt.Fprintf(
+		w,
+		"<!doctype html><html lang=en><title>%s</title><body style=\"font:16px/1.5 "+
+			"sans-serif;max-width:40em;margin:3em auto\"><h1>%[1]s</h1><p>%s</p></body></html>\n",
+		html.EscapeString(kind[0]), html.EscapeString(kind[1]),
+	)
 }

@@ -18,8 +18,11 @@ import (
 )
 
 // errSecretInAddress is the error of a key in the query string.
-var errSecretInAddress = badRequest{problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
-	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon key revoke), and send keys in the header Authorization: Bearer … only"}}
+var errSecretInAddress = badRequest{
+	problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
+		Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
+			"key revoke), and send keys in the header Authorization: Bearer … only"},
+}
 
 // reader finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.
@@ -47,7 +50,9 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 	if limit := m.Limit(); limit > 0 {
 		h := w.Header()
 		h["Ratelimit-Policy"] = []string{`"key";q=` + strconv.Itoa(limit) + `;w=60`}
-		h["Ratelimit"] = []string{`"key";r=` + strconv.Itoa(left) + `;t=` + strconv.Itoa(int(math.Ceil(wait.Seconds())))}
+		h["Ratelimit"] = []string{
+			`"key";r=` + strconv.Itoa(left) + `;t=` + strconv.Itoa(int(math.Ceil(wait.Seconds()))),
+		}
 		if !ok {
 			return reader, tooMany(wait, fmt.Sprintf("the key %q may ask %d times a minute", reader.Name, limit))
 		}
@@ -155,7 +160,13 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 		return &reader, err
 	}
 	if err := s.crossSite.Check(r); err != nil {
-		return nil, badRequest{problem{Kind: "cross-site", Status: http.StatusForbidden, Detail: "this comes from another site than the console"}}
+		return nil, badRequest{
+			problem{
+				Kind:   "cross-site",
+				Status: http.StatusForbidden,
+				Detail: "this comes from another site than the console",
+			},
+		}
 	}
 	reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
 	if errors.Is(err, db.ErrNotFound) {
@@ -163,7 +174,14 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 		if at := s.source(r); !s.guesses.Allow(at, time.Now()) {
 			return nil, tooMany(s.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
 		}
-		return nil, badRequest{problem{Kind: "no-key", Status: http.StatusUnauthorized, Detail: "nobody is signed in here any more", Hint: "sign in again"}}
+		return nil, badRequest{
+			problem{
+				Kind:   "no-key",
+				Status: http.StatusUnauthorized,
+				Detail: "nobody is signed in here any more",
+				Hint:   "sign in again",
+			},
+		}
 	}
 	return &reader, err
 }
@@ -171,8 +189,18 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 // setCookie keeps a session in the browser, out of the reach of scripts and of
 // other sites.
 func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
-	http.SetCookie(w, &http.Cookie{Name: s.sessionCookie(r), Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: s.overHTTPS(r)})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     s.sessionCookie(r),
+			Value:    value,
+			Path:     "/",
+			MaxAge:   maxAge,
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			Secure:   s.overHTTPS(r),
+		},
+	)
 }
 
 // may returns a *gateway.DeniedError if who asks lacks one of the grants.

@@ -37,7 +37,15 @@ func (s *Server) routeReads(c routes) {
 			return nil, err
 		}
 		if len(form.Read) == 0 || form.Name == "" {
-			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "read", Detail: "name the read, and say which it is", Hint: `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`}}
+			return nil, badRequest{
+				problem{
+					Kind:      "body",
+					Status:    400,
+					Parameter: "read",
+					Detail:    "name the read, and say which it is",
+					Hint:      `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`,
+				},
+			}
 		}
 		return s.env.Documents.SaveRead(r.Context(), form.Name, form.Read, by(r))
 	})
@@ -95,7 +103,14 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	var compile delivery.Compiler
 	text := form.Request
 	if form.Query != "" || form.DocumentID != "" {
-		req, bad := s.namedDocument(graphql.Request{Query: form.Query, OperationName: form.OperationName, Variables: form.Variables, DocumentID: form.DocumentID})
+		req, bad := s.namedDocument(
+			graphql.Request{
+				Query:         form.Query,
+				OperationName: form.OperationName,
+				Variables:     form.Variables,
+				DocumentID:    form.DocumentID,
+			},
+		)
 		if bad != nil {
 			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.message}}
 		}
@@ -115,7 +130,10 @@ func (s *Server) examine(r *http.Request) (any, error) {
 			break
 		}
 		parsing = time.Since(begin)
-		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient, Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(err, delivery.ErrReplan) {
+		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient,
+			Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(
+			err, delivery.ErrReplan,
+		) {
 			break
 		}
 		err = nil
@@ -151,7 +169,15 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 		edition = "published"
 	}
 	if !delivery.EditionKnown(edition) {
-		return access.Rights{}, "", badRequest{problem{Kind: "body", Status: 400, Parameter: "edition", Detail: "there is no such edition", Hint: "say published or preview"}}
+		return access.Rights{}, "", badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "edition",
+				Detail:    "there is no such edition",
+				Hint:      "say published or preview",
+			},
+		}
 	}
 	own := readerOf(r).Rights
 	if form.Explain && !own.Allows(access.Administer) {
@@ -167,12 +193,15 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 		return own, "", &access.DeniedError{Grant: missing}
 	}
 	rights, err := s.env.Keys.RightsOf(r.Context(), form.As)
-	if errors.Is(err, db.ErrNotFound) || errors.Is(err, identity.ErrUnknownKey) || errors.Is(err, access.ErrMalformed) {
+	if errors.Is(err, db.ErrNotFound) || errors.Is(err, identity.ErrUnknownKey) ||
+		errors.Is(err, access.ErrMalformed) {
 		detail := "there is no such key"
 		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
 			detail = "there is no key with the id or name " + strconv.Quote(form.As)
 		}
-		err = badRequest{problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"}}
+		err = badRequest{
+			problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"},
+		}
 	}
 	return rights, edition, err
 }
@@ -181,7 +210,15 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 // that has one must be the form's.
 func (s *Server) restRead(form *readForm, edition string) (delivery.Compiler, error) {
 	bad := func(detail string) error {
-		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "write it as in /notices?limit=3"}}
+		return badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "request",
+				Detail:    detail,
+				Hint:      "write it as in /notices?limit=3",
+			},
+		}
 	}
 	u, err := url.Parse(form.Request)
 	if err != nil || form.Request == "" {

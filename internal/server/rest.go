@@ -22,7 +22,9 @@ import (
 
 var (
 	entryParameters = []string{"fields", "locale"}
-	listParameters  = []string{"fields", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count"}
+	listParameters  = []string{
+		"fields", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count",
+	}
 	idParameters    = []string{"fields", "locale", "revision"}
 	pathParameters  = []string{"fields", "locale", "path"}
 	pathsParameters = []string{"type", "locale", "limit", "after"}
@@ -113,9 +115,17 @@ func revision(text, edition string) (int, error) {
 	n, err := strconv.Atoi(text)
 	switch {
 	case err != nil || n < 1 || n > 1<<31-1:
-		return 0, &query.Error{Parameter: "revision", Detail: fmt.Sprintf("%q is no revision", text), Hint: "give its number, as in revision=3"}
+		return 0, &query.Error{
+			Parameter: "revision",
+			Detail:    fmt.Sprintf("%q is no revision", text),
+			Hint:      "give its number, as in revision=3",
+		}
 	case edition != content.Preview:
-		return 0, &query.Error{Parameter: "revision", Detail: "former revisions are read in preview alone", Hint: "ask below /preview/, with a grant to read it"}
+		return 0, &query.Error{
+			Parameter: "revision",
+			Detail:    "former revisions are read in preview alone",
+			Hint:      "ask below /preview/, with a grant to read it",
+		}
 	}
 	return n, nil
 }
@@ -174,11 +184,18 @@ func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 			known = append(known, t.Plural)
 		}
 	}
-	return nil, nil, &query.Error{Parameter: pathItself, Detail: fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known))}
+	return nil, nil, &query.Error{
+		Parameter: pathItself,
+		Detail:    fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known)),
+	}
 }
 
 func errNoSuchPath(rest string) error {
-	return &query.Error{Parameter: pathItself, Detail: fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")), Hint: "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}"}
+	return &query.Error{
+		Parameter: pathItself,
+		Detail:    fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")),
+		Hint:      "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}",
+	}
 }
 
 // parameters reads the query string; each may stand once, and none may be
@@ -195,10 +212,18 @@ func parameters(u *url.URL, known []string) (map[string]string, error) {
 			if strings.HasPrefix(v[0], "ubq_") {
 				hint = "a key belongs into the header Authorization: Bearer …, never into an address"
 			}
-			return nil, &query.Error{Parameter: strings.ToValidUTF8(name, "�"), Detail: "there is no such parameter here", Hint: hint}
+			return nil, &query.Error{
+				Parameter: strings.ToValidUTF8(name, "�"),
+				Detail:    "there is no such parameter here",
+				Hint:      hint,
+			}
 		}
 		if len(v) > 1 {
-			return nil, &query.Error{Parameter: name, Detail: "it stands there " + strconv.Itoa(len(v)) + " times", Hint: "give it once"}
+			return nil, &query.Error{
+				Parameter: name,
+				Detail:    "it stands there " + strconv.Itoa(len(v)) + " times",
+				Hint:      "give it once",
+			}
 		}
 		if !utf8.ValidString(v[0]) || strings.ContainsRune(v[0], 0) {
 			return nil, &query.Error{Parameter: name, Detail: "it is not valid UTF-8, or holds a NUL"}
@@ -210,11 +235,17 @@ func parameters(u *url.URL, known []string) (map[string]string, error) {
 
 // chooseLocale takes the locale from the parameter, else from Accept-Language
 // by RFC 4647 lookup, else the default.
-func chooseLocale(m *model.Model, root *query.Root, p map[string]string, r *http.Request) (negotiated bool, err error) {
+func chooseLocale(
+	m *model.Model, root *query.Root, p map[string]string, r *http.Request,
+) (negotiated bool, err error) {
 	if tag, given := p["locale"]; given {
 		l, ok := m.Locale(tag)
 		if !ok {
-			return false, &query.Error{Parameter: "locale", Detail: fmt.Sprintf("there is no locale %q", tag), Hint: strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; ")}
+			return false, &query.Error{
+				Parameter: "locale",
+				Detail:    fmt.Sprintf("there is no locale %q", tag),
+				Hint:      strings.TrimPrefix(strictyaml.DidYouMean(tag, m.Tags()), "; "),
+			}
 		}
 		root.Locale = l.Tag
 		return false, nil
@@ -282,9 +313,17 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	}
 	switch {
 	case root.Offset > 0 && (behind || ahead):
-		return &query.Error{Parameter: "offset", Detail: "a cursor is given too", Hint: "skip entries, or go on from a place"}
+		return &query.Error{
+			Parameter: "offset",
+			Detail:    "a cursor is given too",
+			Hint:      "skip entries, or go on from a place",
+		}
 	case behind && ahead:
-		return &query.Error{Parameter: "before", Detail: "after is given too", Hint: "ask for what comes after a place, or before one"}
+		return &query.Error{
+			Parameter: "before",
+			Detail:    "after is given too",
+			Hint:      "ask for what comes after a place, or before one",
+		}
 	case behind:
 		root.After, err = root.ParseCursor("after", after)
 	case ahead:
@@ -293,7 +332,9 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	return err
 }
 
-func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string) (delivery.Rendered, error) {
+func renderREST(
+	m *model.Model, u *url.URL, q *query.Query, res *query.Result, base map[string][]string,
+) (delivery.Rendered, error) {
 	root, found := &q.Roots[0], &res.Roots[0]
 	out := delivery.Rendered{Status: http.StatusOK, Header: base}
 	var err error
@@ -331,7 +372,8 @@ func renderREST(m *model.Model, u *url.URL, q *query.Query, res *query.Result, b
 		} else if len(found.Rows) == 0 {
 			out.Status = http.StatusNotFound
 			out.Header = with(out.Header, "Content-Type", "application/problem+json")
-			b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in this edition and locale"}.bytes())
+			b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in " +
+				"this edition and locale"}.bytes())
 		} else {
 			picks := root.Selection.Picks
 			if found.Locale != "" {

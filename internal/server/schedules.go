@@ -29,7 +29,14 @@ func (s *Server) routeSchedules(c routes) {
 		}
 		limit, err := strconv.Atoi(cmp.Or(p["limit"], "200"))
 		if err != nil || limit < 1 || limit > 1000 {
-			return nil, badRequest{problem{Kind: "parameter", Status: 400, Parameter: "limit", Detail: "limit is a number from 1 to 1000"}}
+			return nil, badRequest{
+				problem{
+					Kind:      "parameter",
+					Status:    400,
+					Parameter: "limit",
+					Detail:    "limit is a number from 1 to 1000",
+				},
+			}
 		}
 		items, total, err := s.env.Authoring.Schedules(r.Context(), p["state"], limit)
 		return map[string]any{"items": items, "total": total}, err
@@ -51,7 +58,17 @@ func (s *Server) routeSchedules(c routes) {
 		if err := s.mayEntry(r, form.Entry, access.Publish, "published"); err != nil {
 			return nil, err
 		}
-		out, err := s.env.Authoring.AddSchedule(r.Context(), entries.Schedule{Entry: form.Entry, Action: form.Action, Locales: form.Locales, At: at, Zone: zone, By: by(r)})
+		out, err := s.env.Authoring.AddSchedule(
+			r.Context(),
+			entries.Schedule{
+				Entry:   form.Entry,
+				Action:  form.Action,
+				Locales: form.Locales,
+				At:      at,
+				Zone:    zone,
+				By:      by(r),
+			},
+		)
 		if err == nil {
 			err = s.env.Audit.Note(r.Context(), by(r), "schedule add", out.ID, nil, out)
 		}

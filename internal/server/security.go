@@ -29,8 +29,14 @@ func (s *Server) withCORS(next http.Handler, origins []string) http.Handler {
 	return cors.New(cors.Options{
 		AllowedOrigins: origins,
 		AllowedMethods: []string{http.MethodGet, http.MethodHead, http.MethodPost},
-		AllowedHeaders: []string{"Authorization", "Content-Type", "Accept-Language", "Cache-Control", "If-None-Match", "Prefer", "Ubiquon-Min-Sequence"},
-		ExposedHeaders: []string{"Cache-Groups", "Cache-Status", "Content-Language", "Deprecation", "ETag", "Link", "Preference-Applied", "RateLimit", "RateLimit-Policy", "Retry-After", "Server-Timing", "Sunset", "Ubiquon-Sequence"},
-		MaxAge:         600,
+		AllowedHeaders: []string{
+			"Authorization", "Content-Type", "Accept-Language", "Cache-Control", "If-None-Match", "Prefer",
+			"Ubiquon-Min-Sequence",
+		},
+		ExposedHeaders: []string{
+			"Cache-Groups", "Cache-Status", "Content-Language", "Deprecation", "ETag", "Link", "Preference-Applied",
+			"RateLimit", "RateLimit-Policy", "Retry-After", "Server-Timing", "Sunset", "Ubiquon-Sequence",
+		},
+		MaxAge: 600,
 	}).Handler(next)
 }

@@ -68,7 +68,9 @@ type Options struct {
 // New returns the handler of every surface.
 func New(o Options) *Server {
 	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(),
-		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies, measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch, trustedOnly: o.TrustedOnly}
+		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies,
+		measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch,
+		trustedOnly: o.TrustedOnly}
 	s.streams.ending = make(chan struct{})
 	s.metrics = newMetrics(o.Environment, &s.streams)
 	if n := o.Environment.Replica.Limits().AnonymousPerMinute; n > 0 {
@@ -96,10 +98,19 @@ func New(o Options) *Server {
 	r.Get("/metrics", s.measured(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path})
+		writeProblem(
+			w, problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path},
+		)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, problem{Kind: "method", Status: http.StatusMethodNotAllowed, Detail: r.Method + " is not served at " + r.URL.Path})
+		writeProblem(
+			w,
+			problem{
+				Kind:   "method",
+				Status: http.StatusMethodNotAllowed,
+				Detail: r.Method + " is not served at " + r.URL.Path,
+			},
+		)
 	})
 	return s
 }
@@ -115,7 +126,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				panic(p)
 			}
 			s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
-			writeProblem(w, problem{Kind: "internal", Status: http.StatusInternalServerError, Detail: "something went wrong here; the log has more"})
+			writeProblem(
+				w,
+				problem{
+					Kind:   "internal",
+					Status: http.StatusInternalServerError,
+					Detail: "something went wrong here; the log has more",
+				},
+			)
 		}
 	}()
 	if strings.HasPrefix(r.URL.Path, "/content/") {
@@ -126,7 +144,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.secured(w.Header())
 	noted := &counted{ResponseWriter: w}
 	defer func() {
-		s.metrics.requests.WithLabelValues(surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.status, http.StatusOK))).Inc()
+		s.metrics.requests.WithLabelValues(surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.status, http.StatusOK))).
+			Inc()
 	}()
 	s.mux.ServeHTTP(noted, r)
 }
@@ -134,7 +153,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // Listening returns an http.Server with the time limits that every listener of
 // ours has.
 func Listening(h http.Handler) *http.Server {
-	return &http.Server{Handler: h, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, WriteTimeout: time.Minute, MaxHeaderBytes: 64 << 10}
+	return &http.Server{
+		Handler:           h,
+		ReadHeaderTimeout: 5 * time.Second,
+		ReadTimeout:       30 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		WriteTimeout:      time.Minute,
+		MaxHeaderBytes:    64 << 10,
+	}
 }
 
 // measured lets those read the metrics who come from a network that may, and, from
@@ -145,7 +171,8 @@ func (s *Server) measured(next http.Handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		at, err := netip.ParseAddr(s.address(r))
 		forwarded := len(s.proxies) == 0 && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
-		if err == nil && !forwarded && slices.ContainsFunc(s.measurers, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
+		if err == nil && !forwarded &&
+			slices.ContainsFunc(s.measurers, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
 			next.ServeHTTP(w, r)
 			return
 		}

@@ -14,7 +14,8 @@ import (
 )
 
 func TestMatches(t *testing.T) {
-	for header, want := range map[string]bool{"": false, `"a"`: true, `W/"a"`: true, `"b"`: false, `"b", W/"a"`: true, "*": true, `a`: false, `"ab"`: false, ` "a" `: true} {
+	for header, want := range map[string]bool{"": false, `"a"`: true, `W/"a"`: true, `"b"`: false,
+		`"b", W/"a"`: true, "*": true, `a`: false, `"ab"`: false, ` "a" `: true} {
 		if got := matches(header, `"a"`); got != want {
 			t.Errorf("%q: %t", header, got)
 		}
@@ -22,7 +23,8 @@ func TestMatches(t *testing.T) {
 }
 
 func TestTiming(t *testing.T) {
-	for took, want := range map[time.Duration]string{0: "all;dur=0.000", 15 * time.Microsecond: "all;dur=0.015", 1234567 * time.Nanosecond: "all;dur=1.234", 2 * time.Second: "all;dur=2000.000", -1: "all;dur=0.000"} {
+	for took, want := range map[time.Duration]string{0: "all;dur=0.000", 15 * time.Microsecond: "all;dur=0.015",
+		1234567 * time.Nanosecond: "all;dur=1.234", 2 * time.Second: "all;dur=2000.000", -1: "all;dur=0.000"} {
 		if got := timing(took); got != want {
 			t.Errorf("%v: %s", took, got)
 		}
@@ -46,7 +48,10 @@ types:
 		if err != nil {
 			t.Fatal(err)
 		}
-		q := &query.Query{Edition: edition, Roots: []query.Root{{By: query.ByList, Type: "notice", Locale: "en", Selection: sel}}}
+		q := &query.Query{
+			Edition: edition,
+			Roots:   []query.Root{{By: query.ByList, Type: "notice", Locale: "en", Selection: sel}},
+		}
 		return policyFor(open, headers(m, q, "application/json", false)["Cache-Control"])[0]
 	}
 	for _, c := range []struct {
@@ -54,9 +59,12 @@ types:
 		open            bool
 		want            string
 	}{
-		{"published", "title", false, "private, max-age=30, stale-while-revalidate=20"}, {"published", "title", true, "public, max-age=30, s-maxage=60, stale-while-revalidate=20"},
-		{"published", "title,routes(name)", false, "private, no-cache"}, {"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10"},
-		{"published", "title,routes(name,piers(name))", true, "public, no-cache"}, {"preview", "title", false, "private, no-store"}, {"preview", "title", true, "private, no-store"},
+		{"published", "title", false, "private, max-age=30, stale-while-revalidate=20"},
+		{"published", "title", true, "public, max-age=30, s-maxage=60, stale-while-revalidate=20"},
+		{"published", "title,routes(name)", false, "private, no-cache"},
+		{"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10"},
+		{"published", "title,routes(name,piers(name))", true, "public, no-cache"},
+		{"preview", "title", false, "private, no-store"}, {"preview", "title", true, "private, no-store"},
 	} {
 		if got := of(c.edition, c.fields, c.open); got != c.want {
 			t.Errorf("%s of %s, open %t: %s, want %s", c.fields, c.edition, c.open, got, c.want)
@@ -66,7 +74,9 @@ types:
 
 func TestLocaleNegotiation(t *testing.T) {
 	m := testkit.Model(t, "locales: {en: {}, nb: {}, pt-BR: {}}\ntypes: {pier: {fields: {name: {kind: text}}}}\n")
-	for header, want := range map[string]string{"": "en", "nb": "nb", "nb-NO": "nb", "NB": "nb", "fr": "en", "fr, nb;q=0.5": "nb", "nb;q=0.2, en;q=0.9": "en", "pt-BR": "pt-BR", "pt": "en", "*": "en", "\x00;;": "en", "nb;q=0": "en"} {
+	for header, want := range map[string]string{"": "en", "nb": "nb", "nb-NO": "nb", "NB": "nb", "fr": "en",
+		"fr, nb;q=0.5": "nb", "nb;q=0.2, en;q=0.9": "en", "pt-BR": "pt-BR", "pt": "en", "*": "en", "\x00;;": "en",
+		"nb;q=0": "en"} {
 		root := &query.Root{}
 		r := httptest.NewRequest("GET", "/", nil)
 		r.Header.Set("Accept-Language", header)
@@ -78,8 +88,11 @@ func TestLocaleNegotiation(t *testing.T) {
 
 // TestWhatIsTakenForJSON goes through media types as they come.
 func TestWhatIsTakenForJSON(t *testing.T) {
-	for header, want := range map[string]bool{"application/json": true, "application/json; charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true, `application/json; charset="utf-8"`: true,
-		"application/json; charset=latin1": false, "text/plain": false, "": false, "application/jsonp": false, "application/json, text/plain": false, "application/x-www-form-urlencoded": false} {
+	for header, want := range map[string]bool{"application/json": true, "application/json; " +
+		"charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true,
+		`application/json; charset="utf-8"`: true,
+		"application/json; charset=latin1":  false, "text/plain": false, "": false, "application/jsonp": false,
+		"application/json, text/plain": false, "application/x-www-form-urlencoded": false} {
 		if got := isJSON(header); got != want {
 			t.Errorf("%q: %t", header, got)
 		}
@@ -116,8 +129,10 @@ func TestSmallBodiesAreReadWhole(t *testing.T) {
 // TestWhatARequestAsks reads the directives of a Cache-Control header.
 func TestWhatARequestAsks(t *testing.T) {
 	for header, want := range map[string]string{
-		"": "", "no-cache": "current", "No-Cache": "current", "no-store": "current, not kept", "only-if-cached": "held", "max-age=0": "current", "max-age=\"30\"": "current",
-		"no-cache, only-if-cached": "current, held", "max-stale=5": "", "max-stale=5, min-fresh=3": "current", "x=y": "",
+		"": "", "no-cache": "current", "No-Cache": "current", "no-store": "current, not kept",
+		"only-if-cached": "held", "max-age=0": "current", "max-age=\"30\"": "current",
+		"no-cache, only-if-cached": "current, held", "max-stale=5": "", "max-stale=5, min-fresh=3": "current",
+		"x=y": "",
 	} {
 		var o delivery.ReadOptions
 		directives([]string{header}, true, &o)

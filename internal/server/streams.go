@@ -31,7 +31,9 @@ func (c *streams) open(principal string, most, mostEach int) (end func(), err er
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.all >= most || c.each[principal] >= mostEach {
-		return nil, tooMany(10*time.Second, fmt.Sprintf("%d streams at once are open to one reader, %d to all", mostEach, most))
+		return nil, tooMany(
+			10*time.Second, fmt.Sprintf("%d streams at once are open to one reader, %d to all", mostEach, most),
+		)
 	}
 	if c.each == nil {
 		c.each = map[string]int{}

@@ -34,10 +34,14 @@ func (s *Server) submit(w http.ResponseWriter, r *http.Request, plural string, b
 	writeJSON(w, http.StatusAccepted, map[string]bool{"accepted": true})
 }
 
-func (s *Server) takeIn(w http.ResponseWriter, r *http.Request, take func(locale string, values map[string]any) error, plural string) error {
+func (s *Server) takeIn(
+	w http.ResponseWriter, r *http.Request, take func(locale string, values map[string]any) error, plural string,
+) error {
 	if r.Method != http.MethodPost {
 		w.Header().Set("Allow", "POST")
-		return badRequest{problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"}}
+		return badRequest{
+			problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"},
+		}
 	}
 	p, err := parameters(r.URL, []string{"locale"})
 	if err != nil {
@@ -98,7 +102,13 @@ func submitted(contentType string, body []byte) (map[string]any, error) {
 			values[name] = v[0]
 		}
 	default:
-		return nil, badRequest{problem{Kind: "media-type", Status: 415, Detail: "send application/json or application/x-www-form-urlencoded"}}
+		return nil, badRequest{
+			problem{
+				Kind:   "media-type",
+				Status: 415,
+				Detail: "send application/json or application/x-www-form-urlencoded",
+			},
+		}
 	}
 	return values, nil
 }

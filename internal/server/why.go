@@ -24,14 +24,27 @@ func (s *Server) why(r *http.Request) (any, error) {
 	if err := readBody(r, &form); err != nil {
 		return nil, err
 	}
-	q := diagnose.Question{Entry: form.Entry, Type: form.Type, Key: form.Key, Edition: form.Edition, Locale: form.Locale}
+	q := diagnose.Question{
+		Entry:   form.Entry,
+		Type:    form.Type,
+		Key:     form.Key,
+		Edition: form.Edition,
+		Locale:  form.Locale,
+	}
 	if form.Request != "" {
 		if err := s.askedFor(form.Request, &q); err != nil {
 			return nil, err
 		}
 	}
 	if q.Entry == "" && q.Type == "" {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "entry", Detail: "name an entry by id, slug or path, or the request that it is about"}}
+		return nil, badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "entry",
+				Detail:    "name an entry by id, slug or path, or the request that it is about",
+			},
+		}
 	}
 	return s.env.Diagnosis.Why(r.Context(), q)
 }
@@ -39,10 +52,20 @@ func (s *Server) why(r *http.Request) (any, error) {
 // askedFor takes from a read what is asked of it.
 func (s *Server) askedFor(request string, q *diagnose.Question) error {
 	bad := func(detail string) error {
-		return badRequest{problem{Kind: "body", Status: 400, Parameter: "request", Detail: detail, Hint: "give it as in /content/" + s.env.Replica.Environment() + "/published/notices?limit=3, or from the plural on"}}
+		return badRequest{
+			problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "request",
+				Detail:    detail,
+				Hint: "give it as in /content/" + s.env.Replica.Environment() + "/published/notices?limit=3, " +
+					"or from the plural on",
+			},
+		}
 	}
 	address := request
-	if method, rest, spaced := strings.Cut(request, " "); spaced && strings.ToUpper(method) == method && !strings.ContainsAny(method, "/?") {
+	if method, rest, spaced := strings.Cut(request, " "); spaced && strings.ToUpper(method) == method &&
+		!strings.ContainsAny(method, "/?") {
 		address = rest
 	}
 	u, err := url.Parse(address)

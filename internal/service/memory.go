@@ -67,7 +67,11 @@ func giveBack(ctx context.Context) {
 // spare is how much memory the heap holds beyond what lives, and how many collections
 // there were so far.
 func spare() (bytes int64, cycles uint64) {
-	samples := []metrics.Sample{{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}, {Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"}, {Name: "/gc/cycles/total:gc-cycles"}}
+	samples := []metrics.Sample{
+		{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"},
+		{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"},
+		{Name: "/gc/cycles/total:gc-cycles"},
+	}
 	metrics.Read(samples)
 	value := func(i int) int64 { return int64(samples[i].Value.Uint64()) }
 	return value(0) + value(1) + value(2) - value(3), samples[4].Value.Uint64()

@@ -136,14 +136,18 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 				return s, err
 			}
 		}
-		if s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: o.Data, Scratch: o.Scratch, Log: o.Log}); err != nil {
+		if s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: o.Data, Scratch: o.Scratch,
+			Log: o.Log}); err != nil {
 			return s, err
 		}
 		url = s.cluster.URL
 	}
 	processor := admission.ForProcessor(o.Limits.WithDefaults())
 	for wait := time.Second; ; wait = min(2*wait, longestDatabaseWait) {
-		s.store, err = store.Open(ctx, o.Environment, db.Options{URL: url, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log})
+		s.store, err = store.Open(
+			ctx, o.Environment,
+			db.Options{URL: url, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log},
+		)
 		if err == nil {
 			break
 		}
@@ -160,9 +164,34 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		case <-time.After(wait):
 		}
 	}
-	s.Environment, err = environment.Open(ctx, environment.Options{Store: s.store, Model: o.Model, ApplyModel: o.ApplyModel, Origins: o.Origins, Sites: o.Sites, Rules: o.Rules, Cache: o.Cache,
-		Outbound: o.Outbound, Issuer: o.Issuer, ReadTimeout: o.ReadTimeout, Downstream: o.Downstream, KeepChanges: o.KeepChanges, KeepEvents: o.KeepEvents, KeepAudit: o.KeepAudit, Quiet: o.Quiet, Limits: o.Limits, Processor: processor,
-		SessionIdle: o.SessionIdle, SessionLongest: o.SessionLongest, Name: o.Name, Address: o.address(s.Address), Reconcile: o.Reconcile, Log: o.Log})
+	s.Environment, err = environment.Open(
+		ctx,
+		environment.Options{
+			Store:          s.store,
+			Model:          o.Model,
+			ApplyModel:     o.ApplyModel,
+			Origins:        o.Origins,
+			Sites:          o.Sites,
+			Rules:          o.Rules,
+			Cache:          o.Cache,
+			Outbound:       o.Outbound,
+			Issuer:         o.Issuer,
+			ReadTimeout:    o.ReadTimeout,
+			Downstream:     o.Downstream,
+			KeepChanges:    o.KeepChanges,
+			KeepEvents:     o.KeepEvents,
+			KeepAudit:      o.KeepAudit,
+			Quiet:          o.Quiet,
+			Limits:         o.Limits,
+			Processor:      processor,
+			SessionIdle:    o.SessionIdle,
+			SessionLongest: o.SessionLongest,
+			Name:           o.Name,
+			Address:        o.address(s.Address),
+			Reconcile:      o.Reconcile,
+			Log:            o.Log,
+		},
+	)
 	return s, err
 }
 
@@ -182,7 +211,9 @@ func waiting(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Retry-After", "1")
 	w.WriteHeader(http.StatusServiceUnavailable)
-	_, _ = io.WriteString(w, `{"type":"/problems/away","status":503,"detail":"this node waits for its database"}`+"\n")
+	_, _ = io.WriteString(
+		w, `{"type":"/problems/away","status":503,"detail":"this node waits for its database"}`+"\n",
+	)
 }
 
 // serve serves the listener with a handler, from now on or instead of the one before.
@@ -191,7 +222,9 @@ func (s *Service) serve(h http.Handler) {
 	if s.http != nil {
 		return
 	}
-	s.http = server.Listening(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*s.handler.Load()).ServeHTTP(w, r) }))
+	s.http = server.Listening(
+		http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*s.handler.Load()).ServeHTTP(w, r) }),
+	)
 	go func() {
 		if err := s.http.Serve(s.o.Listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -211,7 +244,9 @@ func Lock(data string) (*os.File, error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		f.Close()
-		return nil, fmt.Errorf("another ubiquon is running on %s; stop it, or give another directory with --data", data)
+		return nil, fmt.Errorf(
+			"another ubiquon is running on %s; stop it, or give another directory with --data", data,
+		)
 	}
 	return f, nil
 }
@@ -221,8 +256,19 @@ func (s *Service) Start(ctx context.Context) error {
 	if err := s.Environment.Start(ctx); err != nil {
 		return err
 	}
-	s.server = server.New(server.Options{Environment: s.Environment, Console: s.o.Console, AllowedOrigins: s.o.AllowedOrigins, Proxies: s.o.Proxies, Metrics: s.o.Metrics, Batch: s.o.Batch, TrustedOnly: s.o.TrustedOnly,
-		Secure: strings.HasPrefix(s.o.Address, "https:"), Log: s.o.Log})
+	s.server = server.New(
+		server.Options{
+			Environment:    s.Environment,
+			Console:        s.o.Console,
+			AllowedOrigins: s.o.AllowedOrigins,
+			Proxies:        s.o.Proxies,
+			Metrics:        s.o.Metrics,
+			Batch:          s.o.Batch,
+			TrustedOnly:    s.o.TrustedOnly,
+			Secure:         strings.HasPrefix(s.o.Address, "https:"),
+			Log:            s.o.Log,
+		},
+	)
 	s.serve(s.server)
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go giveBack(ctx)
@@ -285,7 +331,9 @@ func (s *Service) FirstKey(ctx context.Context) (string, error) {
 			return "", nil
 		}
 	}
-	_, secret, err := s.Environment.Keys.CreateKey(ctx, access.Key{Name: "first admin", Grants: Everything()}, "first start")
+	_, secret, err := s.Environment.Keys.CreateKey(
+		ctx, access.Key{Name: "first admin", Grants: Everything()}, "first start",
+	)
 	return secret, err
 }
 
@@ -306,7 +354,10 @@ func Everything() access.Grants { return access.RoleAdmin.Grants() }
 func Listen(address, flag string) (net.Listener, error) {
 	l, err := net.Listen("tcp", address)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is taken by another program; choose another address with --%s, port 0 picks a free one", address, flag)
+		return nil, fmt.Errorf(
+			"%s is taken by another program; choose another address with --%s, port 0 picks a free one", address,
+			flag,
+		)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("--%s: %w", flag, err)

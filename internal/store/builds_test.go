@@ -22,8 +22,10 @@ func TestABuilderIsNeverGivenUp(t *testing.T) {
 	// later moves everything into the past by the span.
 	later := func(span time.Duration) {
 		t.Helper()
-		if _, err := s.DB.Pool.Exec(ctx, `update build set not_before = not_before - $2::interval, called = called - $2::interval, started = started - $2::interval,
-			first_request = first_request - $2::interval, last_request = last_request - $2::interval where environment = $1 and state in ('waiting', 'running')`, s.Environment, span); err != nil {
+		if _, err := s.DB.Pool.Exec(ctx, `update build set not_before = not_before - $2::interval, called = called -
+			$2::interval, started = started - $2::interval,
+			first_request = first_request - $2::interval, last_request = last_request - $2::interval where
+			environment = $1 and state in ('waiting', 'running')`, s.Environment, span); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -108,7 +110,8 @@ func TestABuilderThatDoesNotReport(t *testing.T) {
 	if err := s.Builds.Called(ctx, b, call.Silent(), "", 0); err != nil {
 		t.Fatal(err)
 	}
-	if done, err := s.Builds.Get(ctx, b.ID); err != nil || done.State != rebuild.Finished || done.Finished == nil || done.Error != "" {
+	if done, err := s.Builds.Get(ctx, b.ID); err != nil || done.State != rebuild.Finished || done.Finished == nil ||
+		done.Error != "" {
 		t.Errorf("%+v, %v", done, err)
 	}
 	if due, _, err := s.Builds.NextCall(ctx, "web", call); err != nil || due != nil {
@@ -136,7 +139,8 @@ func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
 	if err != nil || due != nil || wait < 9*time.Minute || wait > 10*time.Minute {
 		t.Errorf("what the builder says of when to call again: %v, %v, %v", due, wait, err)
 	}
-	if _, err := s.DB.Pool.Exec(ctx, `update build set not_before = clock_timestamp(), called = called - interval '10 minutes' where environment = $1`, s.Environment); err != nil {
+	if _, err := s.DB.Pool.Exec(ctx, `update build set not_before = clock_timestamp(), called = called - interval
+		'10 minutes' where environment = $1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
 	if b, _, err = s.Builds.NextCall(ctx, "web", call); err != nil || b == nil || b.Attempts != 2 {
@@ -156,7 +160,9 @@ func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
 	for _, l := range b2.Log {
 		told = append(told, l.What)
 	}
-	if got := strings.Join(told, "; "); got != "called the builder, for the first time; the builder did not take the call: busy; called the builder, for the second time; the builder took the call" || b2.Log[1].Next == nil {
+	if got := strings.Join(told, "; "); got != "called the builder, for the first time; the builder did not take "+
+		"the call: busy; called the builder, for the second time; the builder took the call" ||
+		b2.Log[1].Next == nil {
 		t.Errorf("the log says %q", got)
 	}
 }

@@ -21,11 +21,17 @@ import (
 
 // The values that comparisons go wrong on.
 var (
-	oddTexts   = []string{"a", "A", "b", "á", "a\u0301", "Å", "å", "ß", "SS", "İ", "i̇", "ΑΣ", "ας", "%", "_", `\`, "a%b", "a_b", `a\b`, "日本", "z", "a b", "it's", "e", "é", "É", "ø", "Ǆ", "ﬁ"}
+	oddTexts = []string{
+		"a", "A", "b", "á", "a\u0301", "Å", "å", "ß", "SS", "İ", "i̇", "ΑΣ", "ας", "%", "_", `\`, "a%b", "a_b", `a\b`,
+		"日本", "z", "a b", "it's", "e", "é", "É", "ø", "Ǆ", "ﬁ",
+	}
 	oddNumbers = []string{"-3", "0", "0.1", "0.10000000000001", "1000", "999999999999999", "7", "-0.5", "123456.789"}
 	oddDays    = []string{"2026-11-23", "2026-11-24", "1999-12-31", "0001-01-01"}
-	oddMoments = []string{"2026-11-23T08:00:00Z", "2026-11-23T08:00:00.000001Z", "2026-11-23T08:00:00.1Z", "1970-01-01T00:00:00Z", "2100-01-01T00:00:00Z"}
-	choices    = []string{"red", "green", "blue"}
+	oddMoments = []string{
+		"2026-11-23T08:00:00Z", "2026-11-23T08:00:00.000001Z", "2026-11-23T08:00:00.1Z", "1970-01-01T00:00:00Z",
+		"2100-01-01T00:00:00Z",
+	}
+	choices = []string{"red", "green", "blue"}
 )
 
 // world generates models, documents and filters from one seed.
@@ -89,15 +95,25 @@ func (w *filterWorld) model() string {
 	b.WriteString("locales: {en: {}, nb: {fallback: [en]}}\ntypes:\n")
 	for i, name := range []string{"a", "b", "c"} {
 		fmt.Fprintf(&b, "  %s:\n    plural: %ss\n    fields:\n      slug: {kind: slug}\n", name, name)
-		for _, f := range []string{"text1: {kind: text}", "text2: {kind: text, translated: true}", "texts: {kind: text, several: true}", "number: {kind: integer}", "decimal: {kind: decimal}", "numbers: {kind: decimal, several: true}",
-			"flag: {kind: boolean}", "flags: {kind: boolean, several: true}", "day: {kind: date}", "moment: {kind: datetime}", "colour: {kind: choice, options: {red: R, green: G, blue: B}}", "price: {kind: money}",
+		for _, f := range []string{"text1: {kind: text}", "text2: {kind: text, translated: true}",
+			"texts: {kind: text, several: true}", "number: {kind: integer}", "decimal: {kind: decimal}",
+			"numbers: {kind: decimal, several: true}",
+			"flag: {kind: boolean}", "flags: {kind: boolean, several: true}", "day: {kind: date}",
+			"moment: {kind: datetime}", "colour: {kind: choice, options: {red: R, green: G, blue: B}}",
+			"price: {kind: money}",
 			"box: {kind: record, fields: {text: {kind: text}, number: {kind: integer}}}", "prose: {kind: prose}"} {
 			if w.IntN(5) > 0 {
 				b.WriteString("      " + f + "\n")
 			}
 		}
-		fmt.Fprintf(&b, "      one: {kind: reference, types: [%s], inverse: backOne%d}\n", strings.Join(pick(w.Rand, [][]string{{"a"}, {"b", "c"}, {"c"}, {"a", "b", "c"}}), ", "), i)
-		fmt.Fprintf(&b, "      many: {kind: reference, several: true, types: [%s], inverse: backMany%d}\n", strings.Join(pick(w.Rand, [][]string{{"a", "b"}, {"c"}, {"b"}}), ", "), i)
+		fmt.Fprintf(
+			&b, "      one: {kind: reference, types: [%s], inverse: backOne%d}\n",
+			strings.Join(pick(w.Rand, [][]string{{"a"}, {"b", "c"}, {"c"}, {"a", "b", "c"}}), ", "), i,
+		)
+		fmt.Fprintf(
+			&b, "      many: {kind: reference, several: true, types: [%s], inverse: backMany%d}\n",
+			strings.Join(pick(w.Rand, [][]string{{"a", "b"}, {"c"}, {"b"}}), ", "), i,
+		)
 	}
 	return b.String()
 }
@@ -145,7 +161,10 @@ func (w *filterWorld) entry(id string, t *model.Type) content.Fields {
 		case "colour":
 			fields[f.Name] = pick(w.Rand, choices)
 		case "price":
-			fields[f.Name] = map[string]any{"amount": float64(w.IntN(5) * 100), "currency": pick(w.Rand, []string{"NOK", "EUR"})}
+			fields[f.Name] = map[string]any{
+				"amount":   float64(w.IntN(5) * 100),
+				"currency": pick(w.Rand, []string{"NOK", "EUR"}),
+			}
 		case "box":
 			fields[f.Name] = map[string]any{"text": text(), "number": float64(w.IntN(5))}
 		case "prose":
@@ -228,7 +247,10 @@ func (w *filterWorld) value(kind string) string {
 func (w *filterWorld) values(kind string) string {
 	var out []string
 	for range w.IntN(3) {
-		out = append(out, w.value(map[string]string{"texts": "text", "numbers": "number", "flags": "flag", "many": "id"}[kind]))
+		out = append(
+			out,
+			w.value(map[string]string{"texts": "text", "numbers": "number", "flags": "flag", "many": "id"}[kind]),
+		)
 	}
 	return "(" + strings.Join(out, ", ") + ")"
 }
@@ -255,7 +277,11 @@ func (w *filterWorld) expr(t *model.Type, depth int) string {
 		if w.IntN(2) == 0 {
 			slices.Reverse(sides)
 		}
-		return not + pick(w.Rand, []string{"A_EQUALS", "A_CONTAINS", "A_CONTAINEDBY", "A_OVERLAPS"}) + "(" + strings.Join(sides, ", ") + ")"
+		return not + pick(
+			w.Rand, []string{"A_EQUALS", "A_CONTAINS", "A_CONTAINEDBY", "A_OVERLAPS"},
+		) + "(" + strings.Join(
+			sides, ", ",
+		) + ")"
 	case "prose":
 		return name + " IS " + not + "NULL"
 	}
@@ -276,7 +302,11 @@ func (w *filterWorld) expr(t *model.Type, depth int) string {
 		if kind == "text" {
 			left := pick(w.Rand, []string{"%s", "CASEI(%s)", "ACCENTI(%s)", "CASEI(ACCENTI(%s))"})
 			pattern := pick(w.Rand, oddTexts) + pick(w.Rand, []string{"", "%", "_"})
-			return fmt.Sprintf(left, name) + " " + not + "LIKE " + quoteText(pick(w.Rand, []string{"", "%"})+strings.ReplaceAll(pattern, `\`, `\\`))
+			return fmt.Sprintf(
+				left, name,
+			) + " " + not + "LIKE " + quoteText(
+				pick(w.Rand, []string{"", "%"})+strings.ReplaceAll(pattern, `\`, `\\`),
+			)
 		}
 	case 4:
 		if kind == "text" {
@@ -318,7 +348,12 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 	if _, err := s.Writer.Apply(t.Context(), w.m, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
-	rows, err := s.DB.Pool.Query(t.Context(), `select entry, type, fields, about from document where environment = $1 and edition = 'published' and locale = 'nb'`, s.Environment)
+	rows, err := s.DB.Pool.Query(
+		t.Context(),
+		`select entry, type, fields, about from document where environment = $1 and edition = 'published' and locale
+			= 'nb'`,
+		s.Environment,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -346,8 +381,13 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 		if err != nil || again.String() != f.String() {
 			t.Fatalf("seed %d: %s is not always %s", seed, text, f)
 		}
-		q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
-			Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}}}}
+		q := &query.Query{
+			Edition: "published",
+			Roots: []query.Root{
+				{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
+					Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}},
+			},
+		}
 		res, err := s.Reader.Read(t.Context(), version, q, 1<<20)
 		if err != nil {
 			t.Fatalf("seed %d: %s: %v", seed, text, err)

@@ -32,16 +32,37 @@ types:
 // TestWhatIsMarkedIsIndexed looks at what PostgreSQL does with filters and orders of
 // fields that are marked as indexed, and after they are not any more.
 func TestWhatIsMarkedIsIndexed(t *testing.T) {
-	with, without := testkit.Model(t, fmt.Sprintf(indexed, ", indexed: true")), testkit.Model(t, fmt.Sprintf(indexed, ""))
+	with, without := testkit.Model(
+		t, fmt.Sprintf(indexed, ", indexed: true"),
+	), testkit.Model(
+		t, fmt.Sprintf(indexed, ""),
+	)
 	s := testkit.Store(t, with)
 	_, version, err := s.Changes.Model(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	edits := []writing.Edit{{ID: "ring", Type: "route", Origin: content.Local, Save: content.Fields{"name": "Ring"}, Live: writing.PublishNewest}}
+	edits := []writing.Edit{
+		{
+			ID:     "ring",
+			Type:   "route",
+			Origin: content.Local,
+			Save:   content.Fields{"name": "Ring"},
+			Live:   writing.PublishNewest,
+		},
+	}
 	for i := range 600 {
-		edits = append(edits, writing.Edit{ID: fmt.Sprintf("n%03d", i), Type: "notice", Origin: content.Local, Live: writing.PublishNewest, Save: content.Fields{"title": fmt.Sprintf("Fog %03d", i), "weight": float64(i % 7), "route": "ring",
-			"until": fmt.Sprintf("2026-11-23T08:%02d:00Z", i%60), "tags": []any{fmt.Sprint("t", i), "all"}}})
+		edits = append(
+			edits,
+			writing.Edit{
+				ID:     fmt.Sprintf("n%03d", i),
+				Type:   "notice",
+				Origin: content.Local,
+				Live:   writing.PublishNewest,
+				Save: content.Fields{"title": fmt.Sprintf("Fog %03d", i), "weight": float64(i % 7), "route": "ring",
+					"until": fmt.Sprintf("2026-11-23T08:%02d:00Z", i%60), "tags": []any{fmt.Sprint("t", i), "all"}},
+			},
+		)
 	}
 	if _, err := s.Writer.Apply(t.Context(), with, version, edits, "test", content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
@@ -50,7 +71,9 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 	keep := func() {
 		t.Helper()
 		steps = nil
-		if done, err := s.Entries.KeepIndexes(t.Context(), func(step string) { steps = append(steps, step) }); err != nil || !done {
+		if done, err := s.Entries.KeepIndexes(t.Context(),
+			func(step string) { steps = append(steps, step) }); err != nil ||
+			!done {
 			t.Fatal(done, err)
 		}
 	}
@@ -63,7 +86,14 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 	}
 	plan := func(m *model.Model, text string, sort ...query.Sort) string {
 		t.Helper()
-		root := query.Root{By: query.ByList, Type: "notice", Locale: "en", Limit: 5, Sort: sort, Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}}
+		root := query.Root{
+			By:        query.ByList,
+			Type:      "notice",
+			Locale:    "en",
+			Limit:     5,
+			Sort:      sort,
+			Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}},
+		}
 		if text != "" {
 			if root.Filter, err = filter.Parse(text, m, m.Type("notice")); err != nil {
 				t.Fatal(err)
@@ -74,7 +104,8 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 			t.Fatal(err)
 		}
 		var tr db.Trace
-		if _, err := s.Reader.Read(db.WithTrace(t.Context(), &tr), version, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20); err != nil {
+		if _, err := s.Reader.Read(db.WithTrace(t.Context(), &tr), version,
+			&query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20); err != nil {
 			t.Fatal(err)
 		}
 		if err := s.DB.Explain(t.Context(), &tr); err != nil {
@@ -95,7 +126,8 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 			t.Errorf("filter %q, sort %s:\n%s", text, sort.By, p)
 		}
 	}
-	if err := s.Writer.ApplyModel(t.Context(), without, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
+	if err := s.Writer.ApplyModel(t.Context(), without, content.Cause{Kind: "model"},
+		writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	if keep(); len(steps) != 8 {

@@ -46,16 +46,28 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 	}
 	b := bench{t, s, m, v}
 	hard := map[string][]any{
-		"title":    {"", "a", "A", "a b", "ab", "å", "Å", "Østra", "ostra", "10", "9", "a\u0301", "日本", "ﬀ", "~", "'", "\"", "\\", "%", "a-", "a\u00a0b", strings.Repeat("z", 300)},
-		"rank":     {0.0, -0.5, 0.1, 1e-7, -1e-7, 1e15, -1e15, 3.0, 2.999999999, 123456.789},
-		"count":    {0.0, -1.0, 1.0, 9007199254740991.0, -9007199254740991.0, 256.0, 255.0, 65536.0},
-		"price":    {map[string]any{"amount": 100.0, "currency": "NOK"}, map[string]any{"amount": 99.0, "currency": "EUR"}, map[string]any{"amount": -5.0, "currency": "NOK"}},
-		"urgent":   {true, false},
-		"day":      {"2026-11-27", "1999-12-31", "2026-02-01"},
-		"until":    {"2026-11-27T08:00:00Z", "2026-11-27T08:00:00.000001Z", "2026-11-27T09:00:00+01:00", "1969-12-31T23:59:59Z", "2100-01-01T00:00:00Z"},
+		"title": {
+			"", "a", "A", "a b", "ab", "å", "Å", "Østra", "ostra", "10", "9", "a\u0301", "日本", "ﬀ", "~", "'", "\"",
+			"\\", "%", "a-", "a\u00a0b", strings.Repeat("z", 300),
+		},
+		"rank":  {0.0, -0.5, 0.1, 1e-7, -1e-7, 1e15, -1e15, 3.0, 2.999999999, 123456.789},
+		"count": {0.0, -1.0, 1.0, 9007199254740991.0, -9007199254740991.0, 256.0, 255.0, 65536.0},
+		"price": {
+			map[string]any{"amount": 100.0, "currency": "NOK"}, map[string]any{"amount": 99.0, "currency": "EUR"},
+			map[string]any{"amount": -5.0, "currency": "NOK"},
+		},
+		"urgent": {true, false},
+		"day":    {"2026-11-27", "1999-12-31", "2026-02-01"},
+		"until": {
+			"2026-11-27T08:00:00Z", "2026-11-27T08:00:00.000001Z", "2026-11-27T09:00:00+01:00",
+			"1969-12-31T23:59:59Z", "2100-01-01T00:00:00Z",
+		},
 		"severity": {"delay", "cancelled", "information"},
 	}
-	names := []string{"title", "slug", "rank", "count", "price", "urgent", "day", "until", "severity", "published", "updated", "firstPublished"}
+	names := []string{
+		"title", "slug", "rank", "count", "price", "urgent", "day", "until", "severity", "published", "updated",
+		"firstPublished",
+	}
 	for from := range 4 { // at four times
 		var edits []writing.Edit
 		for i := range 20 {
@@ -65,13 +77,25 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 					f[name] = values[r.IntN(len(values))]
 				}
 			}
-			edits = append(edits, writing.Edit{ID: fmt.Sprintf("n%02d", r.IntN(7)*100+from*20+i), Type: "notice", Origin: content.Local, Save: f, Live: writing.PublishNewest, Loose: true})
+			edits = append(
+				edits,
+				writing.Edit{
+					ID:     fmt.Sprintf("n%02d", r.IntN(7)*100+from*20+i),
+					Type:   "notice",
+					Origin: content.Local,
+					Save:   f,
+					Live:   writing.PublishNewest,
+					Loose:  true,
+				},
+			)
 		}
 		b.must(edits...)
 	}
 	read := func(root query.Root) *query.RootResult {
 		t.Helper()
-		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+		res, err := b.Reader.Read(
+			t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -99,7 +123,9 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 		for i, row := range all.Rows {
 			at := row.Position()
 			if places[i] = depend.PlaceOf(root.Sort, at.Values, at.ID); i > 0 && places[i-1] >= places[i] {
-				t.Fatalf("sorted by %v, PostgreSQL has %v before %v, and Go does not", by, all.Rows[i-1].Keys, row.Keys)
+				t.Fatalf(
+					"sorted by %v, PostgreSQL has %v before %v, and Go does not", by, all.Rows[i-1].Keys, row.Keys,
+				)
 			}
 		}
 		whole := ids(all.Rows)
@@ -131,9 +157,15 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 			got := read(part)
 			switch {
 			case !slices.Equal(ids(got.Rows), whole[first:end]):
-				t.Errorf("%v, limit %d, offset %d, after %v, before %v: %v, want %v", by, part.Limit, part.Offset, part.After, part.Before, ids(got.Rows), whole[first:end])
+				t.Errorf(
+					"%v, limit %d, offset %d, after %v, before %v: %v, want %v", by, part.Limit, part.Offset,
+					part.After, part.Before, ids(got.Rows), whole[first:end],
+				)
 			case !slices.Equal(ids(got.Past), past) || got.More != (len(past) > 0):
-				t.Errorf("%v, limit %d, offset %d, after %v, before %v: past it %v, more %t, want %v", by, part.Limit, part.Offset, part.After, part.Before, ids(got.Past), got.More, past)
+				t.Errorf(
+					"%v, limit %d, offset %d, after %v, before %v: past it %v, more %t, want %v", by, part.Limit,
+					part.Offset, part.After, part.Before, ids(got.Past), got.More, past,
+				)
 			case part.Offset > 0 && !slices.Equal(ids(got.Ahead), whole[:from]):
 				t.Errorf("%v, offset %d: skipped %v, want %v", by, part.Offset, ids(got.Ahead), whole[:from])
 			case part.Count && got.Total != len(whole):

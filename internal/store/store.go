@@ -60,7 +60,13 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	if log == nil {
 		log = slog.New(slog.DiscardHandler)
 	}
-	s := &Store{Environment: environment, DB: d, Changes: changelog.New(d, environment), Audit: audit.New(d, environment), Writes: writing.NewWrites(d, environment)}
+	s := &Store{
+		Environment: environment,
+		DB:          d,
+		Changes:     changelog.New(d, environment),
+		Audit:       audit.New(d, environment),
+		Writes:      writing.NewWrites(d, environment),
+	}
 	s.Writer = writing.New(d, environment, s.Changes, s.Audit, s.Writes, log)
 	s.Entries = entries.New(d, environment, s.Changes, s.Writer, log)
 	s.Schedules = entries.NewSchedules(d, environment, s.Audit)
@@ -94,13 +100,21 @@ type Backlog struct {
 // Backlog counts what waits, is late, or has failed within a day.
 func (s *Store) Backlog(ctx context.Context) (Backlog, error) {
 	var b Backlog
-	err := s.DB.Conns(ctx).QueryRow(ctx, `select w.n, w.since, e.failed, e.refused, l.n, l.since, f.n, u.waiting, u.failing,
-			greatest(0, coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0) - coalesce((select sequence from position where environment = $1 and name = 'rules'), 0))
+	err := s.DB.Conns(ctx).
+		QueryRow(ctx, `select w.n, w.since, e.failed, e.refused, l.n, l.since, f.n, u.waiting, u.failing,
+			greatest(0, coalesce((select sequence from change where environment = $1 order by sequence desc limit
+			1), 0) - coalesce((select sequence from position where environment = $1 and name = 'rules'), 0))
 		from (select count(*) n, min(received) since from event where environment = $1 and state = 'waiting') w,
-			(select count(*) filter (where state = 'failed') failed, count(*) filter (where state = 'refused') refused from event where environment = $1 and received > clock_timestamp() - interval '1 day') e,
-			(select count(*) n, min(at) since from schedule where environment = $1 and state = 'pending' and at < clock_timestamp() - interval '5 seconds') l,
-			(select count(*) n from schedule where environment = $1 and state = 'failed' and finished > clock_timestamp() - interval '1 day') f,
-			(select count(*) filter (where state = 'waiting') waiting, count(*) filter (where failures > 0) failing from build where environment = $1 and state in ('waiting', 'running')) u`,
-		s.Environment).Scan(&b.WaitingEvents, &b.WaitingSince, &b.FailedEvents, &b.RefusedEvents, &b.LateSchedules, &b.LateSince, &b.FailedSchedules, &b.WaitingBuilds, &b.FailingBuilds, &b.RulesBehind)
+			(select count(*) filter (where state = 'failed') failed, count(*) filter (where state = 'refused')
+			refused from event where environment = $1 and received > clock_timestamp() - interval '1 day') e,
+			(select count(*) n, min(at) since from schedule where environment = $1 and state = 'pending' and at <
+			clock_timestamp() - interval '5 seconds') l,
+			(select count(*) n from schedule where environment = $1 and state = 'failed' and finished >
+			clock_timestamp() - interval '1 day') f,
+			(select count(*) filter (where state = 'waiting') waiting, count(*) filter (where failures > 0) failing
+			from build where environment = $1 and state in ('waiting', 'running')) u`,
+			s.Environment).
+		Scan(&b.WaitingEvents, &b.WaitingSince, &b.FailedEvents, &b.RefusedEvents, &b.LateSchedules, &b.LateSince,
+			&b.FailedSchedules, &b.WaitingBuilds, &b.FailingBuilds, &b.RulesBehind)
 	return b, err
 }

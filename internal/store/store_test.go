@@ -64,7 +64,13 @@ func (b bench) must(edits ...writing.Edit) writing.Applied {
 }
 
 func pier(id, name string) writing.Edit {
-	return writing.Edit{ID: id, Type: "pier", Origin: content.Local, Save: content.Fields{"name": name}, Live: writing.PublishNewest}
+	return writing.Edit{
+		ID:     id,
+		Type:   "pier",
+		Origin: content.Local,
+		Save:   content.Fields{"name": name},
+		Live:   writing.PublishNewest,
+	}
 }
 
 func route(id string, fields content.Fields) writing.Edit {
@@ -93,7 +99,14 @@ func (b bench) root(typ string, sort ...string) query.Root {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	return query.Root{By: query.ByList, Type: typ, Locale: "en", Sort: s, Limit: 200, Selection: query.Selecting{Model: b.m, Locale: "en"}.All([]*model.Type{t})}
+	return query.Root{
+		By:        query.ByList,
+		Type:      typ,
+		Locale:    "en",
+		Sort:      s,
+		Limit:     200,
+		Selection: query.Selecting{Model: b.m, Locale: "en"}.All([]*model.Type{t}),
+	}
 }
 
 func TestAnEntrysLife(t *testing.T) {
@@ -109,11 +122,29 @@ func TestAnEntrysLife(t *testing.T) {
 	}{
 		{"save a draft", draft, map[string]string{"preview": "saved"}, []string{}, []string{"mella"}, content.Draft},
 		{"save it unchanged", draft, nil, []string{}, []string{"mella"}, content.Draft},
-		{"publish", writing.Edit{ID: "mella", Live: writing.PublishNewest}, map[string]string{"published": "published", "preview": "published"}, []string{"mella"}, []string{"mella"}, content.IsPublished},
-		{"publish again", writing.Edit{ID: "mella", Live: writing.PublishNewest}, nil, []string{"mella"}, []string{"mella"}, content.IsPublished},
-		{"save a newer draft", writing.Edit{ID: "mella", Type: "pier", Save: content.Fields{"name": "Mella Quay", "slug": "mella"}}, map[string]string{"preview": "saved"}, []string{"mella"}, []string{"mella"}, content.Revised},
-		{"take back", writing.Edit{ID: "mella", Live: writing.TakeBack}, map[string]string{"published": "unpublished", "preview": "unpublished"}, []string{}, []string{"mella"}, content.Draft},
-		{"delete", writing.Edit{ID: "mella", Delete: true}, map[string]string{"preview": "deleted"}, []string{}, []string{}, ""},
+		{
+			"publish", writing.Edit{ID: "mella", Live: writing.PublishNewest},
+			map[string]string{"published": "published", "preview": "published"}, []string{"mella"}, []string{"mella"},
+			content.IsPublished,
+		},
+		{
+			"publish again", writing.Edit{ID: "mella", Live: writing.PublishNewest}, nil, []string{"mella"},
+			[]string{"mella"}, content.IsPublished,
+		},
+		{
+			"save a newer draft",
+			writing.Edit{ID: "mella", Type: "pier", Save: content.Fields{"name": "Mella Quay", "slug": "mella"}},
+			map[string]string{"preview": "saved"}, []string{"mella"}, []string{"mella"}, content.Revised,
+		},
+		{
+			"take back", writing.Edit{ID: "mella", Live: writing.TakeBack},
+			map[string]string{"published": "unpublished", "preview": "unpublished"}, []string{}, []string{"mella"},
+			content.Draft,
+		},
+		{
+			"delete", writing.Edit{ID: "mella", Delete: true}, map[string]string{"preview": "deleted"}, []string{},
+			[]string{}, "",
+		},
 	}
 	last := int64(1) // the model
 	for _, s := range steps {
@@ -150,7 +181,8 @@ func TestNothingIsHalfWritten(t *testing.T) {
 	b := open(t)
 	_, err := b.apply(pier("a", "A"), route("r", content.Fields{"number": 100.0}), pier("b", strings.Repeat("x", 41)))
 	var problems content.Problems
-	if !errors.As(err, &problems) || len(problems) != 3 || problems[0].Entry != "b" || problems[2].Rule != "required" {
+	if !errors.As(err, &problems) || len(problems) != 3 || problems[0].Entry != "b" ||
+		problems[2].Rule != "required" {
 		t.Fatalf("got %v, want the problems of both entries", err)
 	}
 	if items, total, _ := b.Entries.List(t.Context(), entries.EntryFilter{}); total != 0 {
@@ -166,21 +198,35 @@ func TestNothingIsHalfWritten(t *testing.T) {
 		t.Errorf("publishing nothing: %v", err)
 	}
 	b.must(pier("a", "Quay"))
-	if _, err := b.apply(pier("b", "Quay")); !errors.As(err, &problems) || problems[0].Rule != "unique" || problems[0].Entry != "b" {
+	if _, err := b.apply(pier("b", "Quay")); !errors.As(err, &problems) || problems[0].Rule != "unique" ||
+		problems[0].Entry != "b" {
 		t.Errorf("a slug that is taken: %v", err)
 	}
 	var conflict *writing.ConflictError
-	if _, err := b.apply(writing.Edit{ID: "a", Type: "pier", Save: content.Fields{"name": "C"}, IfRevision: 7}); !errors.As(err, &conflict) || conflict.Present != 1 {
+	if _, err := b.apply(writing.Edit{ID: "a", Type: "pier", Save: content.Fields{"name": "C"},
+		IfRevision: 7}); !errors.As(
+		err, &conflict,
+	) ||
+		conflict.Present != 1 {
 		t.Errorf("another revision: %v", err)
 	}
-	b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "2", Save: content.Fields{"name": "F"}})
-	if _, err := b.apply(writing.Edit{ID: "f", Type: "pier", Origin: content.Local, Save: content.Fields{"name": "G"}}); !errors.Is(err, db.ErrForeign) {
+	b.must(
+		writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "2", Save: content.Fields{"name": "F"}},
+	)
+	if _, err := b.apply(writing.Edit{ID: "f", Type: "pier", Origin: content.Local,
+		Save: content.Fields{"name": "G"}}); !errors.Is(
+		err, db.ErrForeign,
+	) {
 		t.Errorf("editing another origin's entry: %v", err)
 	}
-	if done := b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "1", Save: content.Fields{"name": "old"}}); done.Sequence != 0 {
+	if done := b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "1",
+		Save: content.Fields{"name": "old"}}); done.Sequence != 0 {
 		t.Error("an older state than is held was applied")
 	}
-	if _, err := b.Writer.Apply(t.Context(), b.m, b.v+1, []writing.Edit{pier("z", "Z")}, "x", content.Cause{}); !errors.Is(err, db.ErrModelMoved) {
+	if _, err := b.Writer.Apply(t.Context(), b.m, b.v+1, []writing.Edit{pier("z", "Z")}, "x",
+		content.Cause{}); !errors.Is(
+		err, db.ErrModelMoved,
+	) {
 		t.Errorf("another version of the model: %v", err)
 	}
 }
@@ -196,7 +242,10 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 	for w := range writers {
 		wg.Go(func() {
 			for i := range each {
-				if _, err := b.Writer.Apply(ctx, b.m, b.v, []writing.Edit{pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)), pier("shared", fmt.Sprintf("by %d at %d", w, i))}, "w", content.Cause{Kind: "user"}); err != nil {
+				if _, err := b.Writer.Apply(ctx, b.m, b.v,
+					[]writing.Edit{pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)),
+						pier("shared", fmt.Sprintf("by %d at %d", w, i))}, "w",
+					content.Cause{Kind: "user"}); err != nil {
 					t.Error(err)
 					return
 				}
@@ -222,10 +271,15 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 		}
 	}
 	wg.Wait()
-	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence, ID: "00000000-0000-0000-0000-000000000000"}); !errors.Is(err, changelog.ErrGap) {
+	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence,
+		ID: "00000000-0000-0000-0000-000000000000"}); !errors.Is(
+		err, changelog.ErrGap,
+	) {
 		t.Errorf("another id at the same sequence: %v", err)
 	}
-	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence + 5, ID: at.ID}); !errors.Is(err, changelog.ErrGap) {
+	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence + 5, ID: at.ID}); !errors.Is(
+		err, changelog.ErrGap,
+	) {
 		t.Errorf("a sequence that the log has not reached: %v", err)
 	}
 }
@@ -244,7 +298,8 @@ func TestListsSortAndPageStably(t *testing.T) {
 		edits = append(edits, route(fmt.Sprintf("r%02d", i), f))
 	}
 	b.must(edits...)
-	for _, sort := range [][]string{{"number"}, {"-number", "name"}, {"season", "-number"}, {"-price"}, {"open", "name"}, {"-name"}, {"published"}, {"-updated", "season"}} {
+	for _, sort := range [][]string{{"number"}, {"-number", "name"}, {"season", "-number"}, {"-price"},
+		{"open", "name"}, {"-name"}, {"published"}, {"-updated", "season"}} {
 		root := b.root("route", sort...)
 		whole := b.list("published", root)
 		if len(whole) != 23 {
@@ -253,7 +308,9 @@ func TestListsSortAndPageStably(t *testing.T) {
 		var paged []string
 		root.Limit = 4
 		for {
-			res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+			res, err := b.Reader.Read(
+				t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20,
+			)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -275,7 +332,9 @@ func TestListsSortAndPageStably(t *testing.T) {
 		root.After, root.Last = nil, true
 		paged = nil
 		for {
-			res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20)
+			res, err := b.Reader.Read(
+				t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{root}}, 1<<20,
+			)
 			if err != nil {
 				t.Fatalf("%v: %v", sort, err)
 			}
@@ -299,7 +358,9 @@ func TestListsSortAndPageStably(t *testing.T) {
 			t.Errorf("%v: in pages from the end %v\nas a whole %v", sort, paged, whole)
 		}
 	}
-	if got := b.list("published", b.root("route", "number")); !slices.Equal(got[len(got)-6:], []string{"r00", "r04", "r08", "r12", "r16", "r20"}) {
+	if got := b.list("published", b.root("route", "number")); !slices.Equal(
+		got[len(got)-6:], []string{"r00", "r04", "r08", "r12", "r16", "r20"},
+	) {
 		t.Errorf("those without a value do not come last, by id: %v", got)
 	}
 }
@@ -308,15 +369,31 @@ func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 	b := open(t)
 	draft := pier("c", "C")
 	draft.Live = writing.KeepLive
-	r := route("r", content.Fields{"name": map[string]any{"en": "R"}, "piers": []any{"b", "gone", "a", "c", "b"}, "start": "c"})
+	r := route(
+		"r",
+		content.Fields{"name": map[string]any{"en": "R"}, "piers": []any{"b", "gone", "a", "c", "b"}, "start": "c"},
+	)
 	r.Loose = true
 	b.must(pier("a", "A"), pier("b", "B"), draft, r)
 	read := func(edition string) *query.Row {
-		sel, err := query.Selecting{Model: b.m, Locale: "en"}.Fields([]*model.Type{b.m.Type("route")}, "name,piers(name),start(name)")
+		sel, err := query.Selecting{
+			Model:  b.m,
+			Locale: "en",
+		}.Fields(
+			[]*model.Type{b.m.Type("route")}, "name,piers(name),start(name)",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: edition, Roots: []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}}}, 1<<20)
+		res, err := b.Reader.Read(
+			t.Context(),
+			b.v,
+			&query.Query{
+				Edition: edition,
+				Roots:   []query.Root{{By: query.BySlug, Type: "route", Locale: "nb", Value: "r", Selection: sel}},
+			},
+			1<<20,
+		)
 		if err != nil || len(res.Roots[0].Rows) != 1 {
 			t.Fatalf("%v, %+v", err, res)
 		}
@@ -333,7 +410,8 @@ func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 		t.Errorf("published: piers %v, start %v", got, names(row.Linked[3]))
 	}
 	row = read("preview")
-	if got := names(row.Linked[2]); !slices.Equal(got, []string{"b", "a", "c", "b"}) || !slices.Equal(names(row.Linked[3]), []string{"c"}) {
+	if got := names(row.Linked[2]); !slices.Equal(got, []string{"b", "a", "c", "b"}) ||
+		!slices.Equal(names(row.Linked[3]), []string{"c"}) {
 		t.Errorf("preview: piers %v, start %v", got, names(row.Linked[3]))
 	}
 }
@@ -348,7 +426,10 @@ func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
 	if err := b.Writer.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}, 1<<20); !errors.Is(err, db.ErrModelMoved) {
+	if _, err := b.Reader.Read(t.Context(), b.v,
+		&query.Query{Edition: "published", Roots: []query.Root{b.root("route")}}, 1<<20); !errors.Is(
+		err, db.ErrModelMoved,
+	) {
 		t.Errorf("a read planned with the old model: %v", err)
 	}
 	if err := b.Writer.ApplyModel(t.Context(), m, content.Cause{Kind: "model"}, writing.ModelOptions{}); err != nil {
@@ -386,7 +467,9 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	}
 	broken := errors.New("queue is down")
 	e.MessageID = "m2"
-	if _, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { return broken }); !errors.Is(err, broken) {
+	if _, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { return broken }); !errors.Is(
+		err, broken,
+	) {
 		t.Errorf("got %v", err)
 	}
 	if events, _ := b.Events.List(t.Context(), events.EventFilter{}); len(events) != 2 {
@@ -426,10 +509,12 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		t.Fatalf("first: %+v", first)
 	}
 	// Not confirmed, as after a crash: the same call again, later, with the same id.
-	if again, wait, err := b.Builds.NextCall(ctx, "web", call); err != nil || again != nil || wait <= 0 || wait > rebuild.Backoff(1) {
+	if again, wait, err := b.Builds.NextCall(ctx, "web", call); err != nil || again != nil || wait <= 0 ||
+		wait > rebuild.Backoff(1) {
 		t.Fatalf("too early: %+v, %v, %v", again, wait, err)
 	}
-	if _, err := b.DB.Pool.Exec(ctx, `update build set not_before = clock_timestamp() where id = $1`, first.ID); err != nil {
+	if _, err := b.DB.Pool.Exec(ctx, `update build set not_before = clock_timestamp() where id =
+		$1`, first.ID); err != nil {
 		t.Fatal(err)
 	}
 	if again := next(); again.ID != first.ID || again.Attempts != 2 {
@@ -446,7 +531,9 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	if _, err := b.Builds.Report(ctx, first.ID, "", true, ""); err != nil {
 		t.Fatal(err)
 	}
-	if done, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); err != nil || done.State != rebuild.Finished || done.Started == nil {
+	if done, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); err != nil ||
+		done.State != rebuild.Finished ||
+		done.Started == nil {
 		t.Fatalf("%+v, %v", done, err)
 	}
 	if _, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); !errors.Is(err, builds.ErrNotRunning) {
@@ -456,11 +543,14 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	if second.Number != 2 || second.Sequence != 11 || len(second.Causes) != 2 {
 		t.Fatalf("second: %+v", second)
 	}
-	if failed, err := b.Builds.Report(ctx, second.ID, rebuild.Failed, false, "out of paint"); err != nil || failed.Error != "out of paint" {
+	if failed, err := b.Builds.Report(ctx, second.ID, rebuild.Failed, false, "out of paint"); err != nil ||
+		failed.Error != "out of paint" {
 		t.Fatalf("%+v, %v", failed, err)
 	}
 	builds, err := b.Builds.List(ctx, builds.BuildFilter{Site: "web"})
-	if err != nil || len(builds) != 3 || builds[0].State != rebuild.Waiting || builds[0].Sequence != 11 || builds[0].NotBefore == nil || builds[0].Failures != 1 {
+	if err != nil || len(builds) != 3 || builds[0].State != rebuild.Waiting || builds[0].Sequence != 11 ||
+		builds[0].NotBefore == nil ||
+		builds[0].Failures != 1 {
 		t.Errorf("after a failure: %+v, %v", builds, err)
 	}
 }
@@ -469,7 +559,10 @@ func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
 	b := open(t)
 	b.must(pier("a", "A"), pier("b", "B"))
 	broken := errors.New("broken")
-	if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r", func(pgx.Tx, []content.Change) error { return broken }); !errors.Is(err, broken) {
+	if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r",
+		func(pgx.Tx, []content.Change) error { return broken }); !errors.Is(
+		err, broken,
+	) {
 		t.Fatalf("got %v", err)
 	}
 	var seen []int64
@@ -493,7 +586,11 @@ func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
 
 func TestKeysChangeTheLog(t *testing.T) {
 	b := open(t)
-	k := &access.Key{Name: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}}, Hash: access.HashSecret("s")}
+	k := &access.Key{
+		Name:   "web",
+		Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}},
+		Hash:   access.HashSecret("s"),
+	}
 	if err := b.Keys.AddKey(t.Context(), k, content.Cause{Kind: "user"}); err != nil {
 		t.Fatal(err)
 	}
@@ -505,17 +602,22 @@ func TestKeysChangeTheLog(t *testing.T) {
 		k.Revoked = &now
 		return nil
 	}
-	if _, err := b.Keys.ChangeKey(t.Context(), "none", "key revoke", content.Cause{}, revoke); !errors.Is(err, db.ErrNotFound) {
+	if _, err := b.Keys.ChangeKey(t.Context(), "none", "key revoke", content.Cause{}, revoke); !errors.Is(
+		err, db.ErrNotFound,
+	) {
 		t.Errorf("revoking nothing: %v", err)
 	}
 	if _, err := b.Keys.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := b.Keys.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); !errors.Is(err, access.ErrRevoked) {
+	if _, err := b.Keys.ChangeKey(t.Context(), k.ID, "key revoke", content.Cause{}, revoke); !errors.Is(
+		err, access.ErrRevoked,
+	) {
 		t.Errorf("revoking twice: %v", err)
 	}
 	changes, err := b.Changes.ChangesAfter(t.Context(), changelog.Mark{})
-	if src, _ := json.Marshal(changes); err != nil || len(changes) != 3 || changes[2].Kind != content.AccessChange || strings.Contains(string(src), "hash") {
+	if src, _ := json.Marshal(changes); err != nil || len(changes) != 3 || changes[2].Kind != content.AccessChange ||
+		strings.Contains(string(src), "hash") {
 		t.Errorf("%+v, %v", changes, err)
 	}
 }

@@ -75,7 +75,10 @@ func (b bench) read(edition, locale, id, fields string) string {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	q := &query.Query{Edition: edition, Roots: []query.Root{{By: query.ByID, Value: id, Locale: locale, Selection: sel}}}
+	q := &query.Query{
+		Edition: edition,
+		Roots:   []query.Root{{By: query.ByID, Value: id, Locale: locale, Selection: sel}},
+	}
 	res, err := b.Reader.Read(b.t.Context(), b.v, q, 1<<20)
 	if err != nil {
 		b.t.Fatal(err)
@@ -97,7 +100,18 @@ func (b bench) state(id string) string {
 
 func TestLocalesArePublishedApart(t *testing.T) {
 	b := openIslands(t)
-	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog", "nb": "Tåke", "ja": "霧"}, "slug": "fog", "lead": per{"en": "Thick"}}})
+	b.must(
+		writing.Edit{
+			ID:     "a",
+			Type:   "page",
+			Origin: content.Local,
+			Save: content.Fields{
+				"title": per{"en": "Fog", "nb": "Tåke", "ja": "霧"},
+				"slug":  "fog",
+				"lead":  per{"en": "Thick"},
+			},
+		},
+	)
 	if got := b.state("a"); got != "draft []" {
 		t.Errorf("saved: %s", got)
 	}
@@ -115,13 +129,23 @@ func TestLocalesArePublishedApart(t *testing.T) {
 	if got := b.read("published", "ja", "a", "title"); got != "nothing" {
 		t.Errorf("ja is %s", got)
 	}
-	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Fog week", "nb": "Tåkeuka", "ja": "霧"}, "slug": "fog"}})
+	b.must(
+		writing.Edit{
+			ID:     "a",
+			Type:   "page",
+			Origin: content.Local,
+			Save:   content.Fields{"title": per{"en": "Fog week", "nb": "Tåkeuka", "ja": "霧"}, "slug": "fog"},
+		},
+	)
 	b.must(publish("nb"))
-	if en, nb := b.read("published", "en", "a", "title,lead"), b.read("published", "nb", "a", "title,lead"); en != `{"id":"a","title":"Fog","lead":"Thick"}` || nb != `{"id":"a","title":"Tåkeuka","lead":"Thick"}` {
+	if en, nb := b.read("published", "en", "a", "title,lead"), b.read("published", "nb", "a",
+		"title,lead"); en != `{"id":"a","title":"Fog","lead":"Thick"}` ||
+		nb != `{"id":"a","title":"Tåkeuka","lead":"Thick"}` {
 		t.Errorf("nb published: en %s, nb %s", en, nb)
 	}
 	done := b.must(writing.Edit{ID: "a", Origin: content.Local, Live: writing.TakeBack, Locales: []string{"en"}})
-	if got := b.read("published", "en", "a", "title"); got != "nothing" || len(done.Changes) == 0 || done.Changes[0].What != "unpublished" {
+	if got := b.read("published", "en", "a", "title"); got != "nothing" || len(done.Changes) == 0 ||
+		done.Changes[0].What != "unpublished" {
 		t.Errorf("en taken back: %s, %+v", got, done.Changes)
 	}
 	b.must(publish())
@@ -132,8 +156,19 @@ func TestLocalesArePublishedApart(t *testing.T) {
 	if _, err := b.apply(publish("de")); !errors.As(err, &p) || p[0].Rule != "locale" {
 		t.Errorf("an unknown locale: %v", err)
 	}
-	b.must(writing.Edit{ID: "b", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "Ice"}, "lead": per{"ja": "氷"}}})
-	if _, err := b.apply(writing.Edit{ID: "b", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(err, &p) || p[0].Path != "fields.title.ja" || p[0].Rule != "required" {
+	b.must(
+		writing.Edit{
+			ID:     "b",
+			Type:   "page",
+			Origin: content.Local,
+			Save:   content.Fields{"title": per{"en": "Ice"}, "lead": per{"ja": "氷"}},
+		},
+	)
+	if _, err := b.apply(writing.Edit{ID: "b", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(
+		err, &p,
+	) ||
+		p[0].Path != "fields.title.ja" ||
+		p[0].Rule != "required" {
 		t.Errorf("ja lacks its title: %v", err)
 	}
 	b.must(writing.Edit{ID: "b", Origin: content.Local, Live: writing.PublishNewest, Locales: []string{"en"}})
@@ -141,14 +176,30 @@ func TestLocalesArePublishedApart(t *testing.T) {
 
 func TestPathsFollowTheirParents(t *testing.T) {
 	b := openIslands(t)
-	b.must(page("home", content.Fields{"title": per{"en": "Welcome"}}), page("about", content.Fields{"title": per{"en": "About"}}),
-		page("boats", content.Fields{"title": per{"en": "Boats"}, "parent": "about"}), page("steam", content.Fields{"title": per{"en": "Steam"}, "parent": "boats"}),
-		page("links", content.Fields{"title": per{"en": "Links"}, "text": per{"en": "See [steam](ref:steam) and [nobody](ref:nobody)."}}))
+	b.must(
+		page("home", content.Fields{"title": per{"en": "Welcome"}}),
+		page("about", content.Fields{"title": per{"en": "About"}}),
+		page(
+			"boats", content.Fields{"title": per{"en": "Boats"}, "parent": "about"},
+		),
+		page("steam", content.Fields{"title": per{"en": "Steam"}, "parent": "boats"}),
+		page(
+			"links",
+			content.Fields{
+				"title": per{"en": "Links"},
+				"text":  per{"en": "See [steam](ref:steam) and [nobody](ref:nobody)."},
+			},
+		),
+	)
 	path := func(id string) string { return b.read("published", "en", id, "about(path)") }
-	if a, c := path("home"), path("steam"); !strings.Contains(a, `"path":"/"`) || !strings.Contains(c, `"path":"/about/boats/steam"`) {
+	if a, c := path("home"), path("steam"); !strings.Contains(a, `"path":"/"`) ||
+		!strings.Contains(c, `"path":"/about/boats/steam"`) {
 		t.Errorf("home %s, steam %s", a, c)
 	}
-	if got := b.read("published", "nb", "links", "text(inline)"); !strings.Contains(got, `href=\"/about/boats/steam\"`) || strings.Contains(got, "ref:") {
+	if got := b.read("published", "nb", "links", "text(inline)"); !strings.Contains(
+		got, `href=\"/about/boats/steam\"`,
+	) ||
+		strings.Contains(got, "ref:") {
 		t.Errorf("links %s", got)
 	}
 	done := b.must(page("about", content.Fields{"title": per{"en": "About"}, "slug": "line"}))
@@ -172,7 +223,17 @@ func TestPathsFollowTheirParents(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		res, err := b.Reader.Read(t.Context(), b.v, &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel}}}, 1<<20)
+		res, err := b.Reader.Read(
+			t.Context(),
+			b.v,
+			&query.Query{
+				Edition: "published",
+				Roots: []query.Root{
+					{By: query.ByPath, Value: path, Locale: locale, Locales: b.m.Tags(), Selection: sel},
+				},
+			},
+			1<<20,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,14 +249,24 @@ func TestPathsFollowTheirParents(t *testing.T) {
 		t.Errorf("nowhere: %+v", got)
 	}
 	var p content.Problems
-	if _, err := b.apply(page("about", content.Fields{"title": per{"en": "About"}, "slug": "line", "parent": "steam"})); !errors.As(err, &p) || p[0].Rule != "cycle" {
+	if _, err := b.apply(page("about", content.Fields{"title": per{"en": "About"}, "slug": "line",
+		"parent": "steam"})); !errors.As(
+		err, &p,
+	) ||
+		p[0].Rule != "cycle" {
 		t.Errorf("a page above itself: %v", err)
 	}
-	if _, err := b.apply(page("other", content.Fields{"title": per{"en": "Other"}, "slug": "line"})); !errors.As(err, &p) || p[0].Rule != "unique" {
+	if _, err := b.apply(page("other", content.Fields{"title": per{"en": "Other"}, "slug": "line"})); !errors.As(
+		err, &p,
+	) ||
+		p[0].Rule != "unique" {
 		t.Errorf("a slug that is taken: %v", err)
 	}
 	// Two may swap what must be unique within one write.
-	b.must(page("about", content.Fields{"title": per{"en": "About"}, "slug": "boats"}), page("boats", content.Fields{"title": per{"en": "Boats"}, "slug": "line"}))
+	b.must(
+		page("about", content.Fields{"title": per{"en": "About"}, "slug": "boats"}),
+		page("boats", content.Fields{"title": per{"en": "Boats"}, "slug": "line"}),
+	)
 	if a, c := path("about"), path("boats"); !strings.Contains(a, `"/boats"`) || !strings.Contains(c, `"/line"`) {
 		t.Errorf("swapped: %s %s", a, c)
 	}
@@ -204,7 +275,12 @@ func TestPathsFollowTheirParents(t *testing.T) {
 func TestUniqueValuesAndDefaults(t *testing.T) {
 	b := openIslands(t)
 	berth := func(id string, number float64) writing.Edit {
-		return writing.Edit{ID: id, Type: "berth", Origin: content.Local, Save: content.Fields{"name": id, "number": number}}
+		return writing.Edit{
+			ID:     id,
+			Type:   "berth",
+			Origin: content.Local,
+			Save:   content.Fields{"name": id, "number": number},
+		}
 	}
 	b.must(berth("a", 1), berth("b", 2))
 	var p content.Problems
@@ -215,7 +291,10 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 	if got := b.read("preview", "en", "a", "depth"); got != `{"id":"a","depth":2.5}` {
 		t.Errorf("the default is not there: %s", got)
 	}
-	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(err, &p) || p[0].Rule != "approval" {
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest}); !errors.As(
+		err, &p,
+	) ||
+		p[0].Rule != "approval" {
 		t.Errorf("published without approval: %v", err)
 	}
 	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
@@ -223,14 +302,22 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 		t.Errorf("submitted: %s", got)
 	}
 	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Returned, Remark: "deeper"})
-	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || p[0].Rule != "review" {
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(
+		err, &p,
+	) ||
+		p[0].Rule != "review" {
 		t.Errorf("approved what was sent back: %v", err)
 	}
 	b.must(writing.Edit{ID: "a", Origin: content.Local, Review: content.Submitted})
-	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(err, &p) || !strings.Contains(p[0].Text, "somebody else must approve it") {
+	if _, err := b.apply(writing.Edit{ID: "a", Origin: content.Local, Review: content.Approved}); !errors.As(
+		err, &p,
+	) ||
+		!strings.Contains(p[0].Text, "somebody else must approve it") {
 		t.Errorf("approved by who wrote it: %v", err)
 	}
-	if _, err := b.Writer.Apply(t.Context(), b.m, b.v, []writing.Edit{{ID: "a", Origin: content.Local, Review: content.Approved}}, "another", content.Cause{Kind: "user", Name: "another"}); err != nil {
+	if _, err := b.Writer.Apply(t.Context(), b.m, b.v,
+		[]writing.Edit{{ID: "a", Origin: content.Local, Review: content.Approved}}, "another",
+		content.Cause{Kind: "user", Name: "another"}); err != nil {
 		t.Fatal(err)
 	}
 	b.must(writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest})
@@ -240,34 +327,76 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 	}
 	b.must(berth("a", 2), berth("b", 7))
 	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "One"}})
-	if _, err := b.apply(writing.Edit{ID: "t", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}}); !errors.As(err, &p) || p[0].Rule != "singleton" {
+	if _, err := b.apply(writing.Edit{ID: "t", Type: "settings", Origin: content.Local,
+		Save: content.Fields{"claim": "Two"}}); !errors.As(
+		err, &p,
+	) ||
+		p[0].Rule != "singleton" {
 		t.Errorf("a second entry of a singleton: %v", err)
 	}
 	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}})
-	if _, err := b.apply(writing.Edit{ID: "a", Type: "berth", Origin: content.Local, Save: content.Fields{"number": 3.0}, Live: writing.PublishNewest}); !errors.As(err, &p) {
+	if _, err := b.apply(writing.Edit{ID: "a", Type: "berth", Origin: content.Local,
+		Save: content.Fields{"number": 3.0}, Live: writing.PublishNewest}); !errors.As(
+		err, &p,
+	) {
 		t.Errorf("a newer draft takes over the approval: %v", err)
 	}
 }
 
 func TestWhatIsReferredToStays(t *testing.T) {
 	b := openIslands(t)
-	b.must(writing.Edit{ID: "winter", Type: "banner", Origin: content.Local, Save: content.Fields{"title": per{"en": "Winter"}}, Live: writing.PublishNewest},
-		page("a", content.Fields{"title": per{"en": "A"}, "blocks": []any{per{"block": "banner", "banner": "winter"}, per{"block": "note", "text": per{"en": "Hi", "nb": "Hei"}}}}))
+	b.must(
+		writing.Edit{
+			ID:     "winter",
+			Type:   "banner",
+			Origin: content.Local,
+			Save:   content.Fields{"title": per{"en": "Winter"}},
+			Live:   writing.PublishNewest,
+		},
+		page(
+			"a",
+			content.Fields{
+				"title": per{"en": "A"},
+				"blocks": []any{
+					per{"block": "banner", "banner": "winter"},
+					per{"block": "note", "text": per{"en": "Hi", "nb": "Hei"}},
+				},
+			},
+		),
+	)
 	var referred *writing.ReferredError
-	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Delete: true}); !errors.As(err, &referred) || referred.By[0].Entry != "a" || referred.By[0].Field != "blocks" {
+	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Delete: true}); !errors.As(
+		err, &referred,
+	) ||
+		referred.By[0].Entry != "a" ||
+		referred.By[0].Field != "blocks" {
 		t.Errorf("deleting what a page shows: %v", err)
 	}
-	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Retire: true}); !errors.As(err, &referred) {
+	if _, err := b.apply(writing.Edit{ID: "winter", Origin: content.Local, Retire: true}); !errors.As(
+		err, &referred,
+	) {
 		t.Errorf("retiring it: %v", err)
 	}
-	if got := b.read("published", "nb", "a", "blocks(banner(banner(title)),note(text))"); got != `{"id":"a","blocks":[{"block":"banner","banner":{"id":"winter","title":"Winter"}},{"block":"note","text":"Hei"}]}` {
+	if got := b.read("published", "nb", "a",
+		"blocks(banner(banner(title)),note(text))"); got != `{"id":"a","blocks":[{"block":"banner","banner":{"id":"winter","title":"Winter"}},{"block":"note","text":"Hei"}]}` {
 		t.Errorf("the page shows %s", got)
 	}
 	var p content.Problems
-	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter", "blocks": []any{per{"block": "banner", "banner": "nobody"}, per{"block": "bnner"}}})); !errors.As(err, &p) || len(p) != 1 || p[0].Path != "fields.blocks[1]" {
+	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter",
+		"blocks": []any{per{"block": "banner", "banner": "nobody"}, per{"block": "bnner"}}})); !errors.As(
+		err, &p,
+	) ||
+		len(p) != 1 ||
+		p[0].Path != "fields.blocks[1]" {
 		t.Errorf("an unknown kind of block: %v", err)
 	}
-	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter", "blocks": []any{per{"block": "banner", "banner": "nobody"}}})); !errors.As(err, &p) || len(p) != 2 || p[0].Rule != "types" || p[1].Path != "fields.blocks[0].banner" {
+	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter",
+		"blocks": []any{per{"block": "banner", "banner": "nobody"}}})); !errors.As(
+		err, &p,
+	) ||
+		len(p) != 2 ||
+		p[0].Rule != "types" ||
+		p[1].Path != "fields.blocks[0].banner" {
 		t.Errorf("references to the wrong type, and to nothing: %v", err)
 	}
 	b.must(writing.Edit{ID: "winter", Origin: content.Local, Retire: true, EvenIfReferred: true})
@@ -277,11 +406,14 @@ func TestWhatIsReferredToStays(t *testing.T) {
 	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{Type: "banner"}); len(items) != 0 {
 		t.Errorf("the list shows what is retired: %v", items)
 	}
-	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{RefersTo: "winter"}); len(items) != 1 || items[0].ID != "a" {
+	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{RefersTo: "winter"}); len(items) != 1 ||
+		items[0].ID != "a" {
 		t.Errorf("who refers to it: %v", items)
 	}
 	b.must(writing.Edit{ID: "winter", Origin: content.Local, Restore: 1})
-	if e, _ := b.Entries.Get(t.Context(), "winter"); e.State != content.Draft || e.Revisions[0].Message != "restored revision 1" || len(e.ReferredBy) != 1 {
+	if e, _ := b.Entries.Get(t.Context(), "winter"); e.State != content.Draft ||
+		e.Revisions[0].Message != "restored revision 1" ||
+		len(e.ReferredBy) != 1 {
 		t.Errorf("restored: %+v", e)
 	}
 }
@@ -292,11 +424,15 @@ func TestDraftsAreDiscardedAndCompared(t *testing.T) {
 	draft := page("a", content.Fields{"title": per{"en": "Two"}})
 	draft.Live, draft.Message = writing.KeepLive, "a better word"
 	b.must(draft)
-	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.Revised || e.Revisions[0].Message != "a better word" || e.Revisions[0].By != "tester" {
+	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.Revised ||
+		e.Revisions[0].Message != "a better word" ||
+		e.Revisions[0].By != "tester" {
 		t.Errorf("%+v", e.Revisions)
 	}
 	b.must(writing.Edit{ID: "a", Origin: content.Local, Discard: true})
-	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.IsPublished || e.Newest["title"].(per)["en"] != "One" || e.Revision != 3 {
+	if e, _ := b.Entries.Get(t.Context(), "a"); e.State != content.IsPublished ||
+		e.Newest["title"].(per)["en"] != "One" ||
+		e.Revision != 3 {
 		t.Errorf("after discarding: %+v", e)
 	}
 	if r, err := b.Entries.Revision(t.Context(), "a", 2); err != nil || r.Fields["title"].(per)["en"] != "Two" {
@@ -350,22 +486,40 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 		}
 	}
 	var left int
-	if err := b.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1 and revision = 0`, b.Environment).Scan(&left); err != nil || left != 0 {
+	if err := b.DB.Pool.QueryRow(t.Context(), `select count(*) from entry where environment = $1 and revision =
+		0`, b.Environment).Scan(&left); err != nil ||
+		left != 0 {
 		t.Errorf("%d entries are half there, %v", left, err)
 	}
 }
 
 func TestModelsConvertWhatIsStored(t *testing.T) {
 	b := openIslands(t)
-	b.must(page("about", content.Fields{"title": per{"en": "About", "nb": "Om"}, "lead": per{"en": "Lead"}}), page("boats", content.Fields{"title": per{"en": "Boats"}, "parent": "about"}),
-		writing.Edit{ID: "l", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "L"}, "text": per{"en": "[boats](ref:boats)"}}, Live: writing.PublishNewest})
+	b.must(
+		page("about", content.Fields{"title": per{"en": "About", "nb": "Om"}, "lead": per{"en": "Lead"}}),
+		page("boats", content.Fields{"title": per{"en": "Boats"}, "parent": "about"}),
+		writing.Edit{
+			ID:     "l",
+			Type:   "page",
+			Origin: content.Local,
+			Save:   content.Fields{"title": per{"en": "L"}, "text": per{"en": "[boats](ref:boats)"}},
+			Live:   writing.PublishNewest,
+		},
+	)
 	apply := func(o writing.ModelOptions, replacements ...string) error {
-		err := b.Writer.ApplyModel(t.Context(), testkit.Model(t, strings.NewReplacer(replacements...).Replace(islands)), content.Cause{Kind: "model"}, o)
+		err := b.Writer.ApplyModel(
+			t.Context(), testkit.Model(t, strings.NewReplacer(replacements...).Replace(islands)),
+			content.Cause{Kind: "model"}, o,
+		)
 		b.m, b.v, _ = b.Changes.Model(t.Context())
 		return err
 	}
 	var loss *writing.LossError
-	if err := apply(writing.ModelOptions{}, "      lead: {kind: text, translated: true}\n", ""); !errors.As(err, &loss) || len(loss.Consequences) != 1 || loss.Consequences[0].Entries != 1 {
+	if err := apply(writing.ModelOptions{}, "      lead: {kind: text, translated: true}\n", ""); !errors.As(
+		err, &loss,
+	) ||
+		len(loss.Consequences) != 1 ||
+		loss.Consequences[0].Entries != 1 {
 		t.Errorf("a field with values goes: %v", err)
 	}
 	if b.v != 1 {
@@ -375,13 +529,17 @@ func TestModelsConvertWhatIsStored(t *testing.T) {
 		t.Errorf("another version: %v", err)
 	}
 	told := 0
-	if err := apply(writing.ModelOptions{Progress: func(done, total int) { told = done }}, "lead: {kind: text,", "standfirst: {was: lead, kind: text,", `path: "/{parent.path}/{slug}"`, `path: {en: "/{parent.path}/{slug}", nb: "/no/{slug}"}`); err != nil {
+	if err := apply(writing.ModelOptions{Progress: func(done, total int) { told = done }}, "lead: {kind: text,",
+		"standfirst: {was: lead, kind: text,", `path: "/{parent.path}/{slug}"`,
+		`path: {en: "/{parent.path}/{slug}", nb: "/no/{slug}"}`); err != nil {
 		t.Fatal(err)
 	}
-	if got := b.read("published", "en", "about", "standfirst"); got != `{"id":"about","standfirst":"Lead"}` || told == 0 {
+	if got := b.read("published", "en", "about", "standfirst"); got != `{"id":"about","standfirst":"Lead"}` ||
+		told == 0 {
 		t.Errorf("renamed: %s, progress %d", got, told)
 	}
-	if r, err := b.Entries.Revision(t.Context(), "about", 1); err != nil || r.Fields["standfirst"] == nil || r.Fields["lead"] != nil {
+	if r, err := b.Entries.Revision(t.Context(), "about", 1); err != nil || r.Fields["standfirst"] == nil ||
+		r.Fields["lead"] != nil {
 		t.Errorf("the old revision has %v, %v", r.Fields, err)
 	}
 	if got := b.read("published", "nb", "l", "text(inline)"); !strings.Contains(got, `/no/boats`) {
@@ -395,16 +553,21 @@ func TestModelsConvertWhatIsStored(t *testing.T) {
 	if err != nil || all[0].Severity != model.Loses || all[0].Entries != 1 {
 		t.Errorf("%v %v", all, err)
 	}
-	if err := apply(writing.ModelOptions{AllowLoss: true}, "  page:\n", "  leaf:\n    was: page\n", "types: [page]", "types: [leaf]"); err != nil {
+	if err := apply(writing.ModelOptions{AllowLoss: true}, "  page:\n", "  leaf:\n    was: "+
+		"page\n", "types: [page]", "types: [leaf]"); err != nil {
 		t.Fatal(err)
 	}
 	if e, err := b.Entries.Get(t.Context(), "boats"); err != nil || e.Type != "leaf" {
 		t.Errorf("a renamed type: %v %v", e.Type, err)
 	}
-	if err := apply(writing.ModelOptions{}, "types:\n  page:", "types:\n  leaf:", "types: [page]", "types: [leaf]", "ja: {}", "ja: {retired: true}"); err != nil {
+	if err := apply(writing.ModelOptions{}, "types:\n  page:", "types:\n  leaf:", "types: [page]", "types: [leaf]",
+		"ja: {}", "ja: {retired: true}"); err != nil {
 		t.Fatal(err)
 	}
-	if covered, err := b.Entries.Coverages(t.Context(), b.m.Tags()); err != nil || len(covered) != 2 || covered[0].Translated != 3 || covered[1].Locale != "nb" || covered[1].FilledIn != 2 {
+	if covered, err := b.Entries.Coverages(t.Context(), b.m.Tags()); err != nil || len(covered) != 2 ||
+		covered[0].Translated != 3 ||
+		covered[1].Locale != "nb" ||
+		covered[1].FilledIn != 2 {
 		t.Errorf("coverage %+v, %v", covered, err)
 	}
 }
@@ -412,14 +575,26 @@ func TestModelsConvertWhatIsStored(t *testing.T) {
 func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	b := openIslands(t)
 	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "A"}}})
-	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x"}); !errors.Is(err, entries.ErrPast) {
+	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish",
+		At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x"}); !errors.Is(
+		err, entries.ErrPast,
+	) {
 		t.Errorf("a moment that is over: %v", err)
 	}
-	s, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"})
+	s, err := b.Schedules.Add(
+		t.Context(),
+		entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"},
+	)
 	if err != nil || b.state("a") != "scheduled []" {
 		t.Fatalf("%v, %s", err, b.state("a"))
 	}
-	edit := writing.Edit{ID: "a", Origin: content.Local, Live: writing.PublishNewest, PublishRevision: s.Revision, Schedule: s.ID}
+	edit := writing.Edit{
+		ID:              "a",
+		Origin:          content.Local,
+		Live:            writing.PublishNewest,
+		PublishRevision: s.Revision,
+		Schedule:        s.ID,
+	}
 	var wg sync.WaitGroup
 	errs := make([]error, 4)
 	for i := range errs {
@@ -437,7 +612,9 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	if gone != 3 || b.state("a") != "published [en]" {
 		t.Errorf("%d of 4 came too late; %s", gone, b.state("a"))
 	}
-	if err := b.Schedules.End(t.Context(), s.ID, entries.ScheduleCancelled, ""); !errors.Is(err, writing.ErrScheduleGone) {
+	if err := b.Schedules.End(t.Context(), s.ID, entries.ScheduleCancelled, ""); !errors.Is(
+		err, writing.ErrScheduleGone,
+	) {
 		t.Errorf("cancelling what is done: %v", err)
 	}
 	if _, err := b.Schedules.Get(t.Context(), "nonsense"); !errors.Is(err, db.ErrNotFound) {
@@ -470,7 +647,12 @@ func TestBackReferencesAreListsOfTheirOwn(t *testing.T) {
 	b := openIslands(t)
 	b.must(page("a", content.Fields{"title": per{"en": "A"}}), page("z", content.Fields{"title": per{"en": "Z"}}))
 	for i := range 5 {
-		b.must(page(fmt.Sprintf("c%d", i), content.Fields{"title": per{"en": fmt.Sprintf("C%d", i)}, "parent": []string{"a", "z"}[i%2]}))
+		b.must(
+			page(
+				fmt.Sprintf("c%d", i),
+				content.Fields{"title": per{"en": fmt.Sprintf("C%d", i)}, "parent": []string{"a", "z"}[i%2]},
+			),
+		)
 	}
 	for selection, want := range map[string]string{
 		"children[limit=2,sort=-title](title)": `{"id":"a","children":[{"id":"c4","title":"C4"},{"id":"c2","title":"C2"}]}`,
@@ -481,7 +663,8 @@ func TestBackReferencesAreListsOfTheirOwn(t *testing.T) {
 			t.Errorf("%s: %s", selection, got)
 		}
 	}
-	if got := b.read("published", "en", "z", "children(title,children(title))"); !strings.Contains(got, `"C1"`) || !strings.Contains(got, `"children":[]`) {
+	if got := b.read("published", "en", "z", "children(title,children(title))"); !strings.Contains(got, `"C1"`) ||
+		!strings.Contains(got, `"children":[]`) {
 		t.Errorf("z: %s", got)
 	}
 	src, _ := json.Marshal(b.m) // it was read from text

@@ -47,7 +47,9 @@ func URL() string { return database.URL }
 // Store opens a store on an environment that nobody else has, with the model.
 func Store(t testing.TB, m *model.Model) *store.Store {
 	t.Helper()
-	s, err := store.Open(t.Context(), "t"+strings.ToLower(rand.Text()[:10]), db.Options{URL: database.URL, Log: Log(t)})
+	s, err := store.Open(
+		t.Context(), "t"+strings.ToLower(rand.Text()[:10]), db.Options{URL: database.URL, Log: Log(t)},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

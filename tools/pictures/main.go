@@ -51,8 +51,10 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 	fields := e.Newest
 	fields["severity"] = "delay"
 	fields["text"] = map[string]any{
-		"en": "The ramp is being renewed until the end of March. Use the *stairs on the left*; the crew will help with prams and bicycles.",
-		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner og sykler."}
+		"en": "The ramp is being renewed until the end of March. Use the *stairs on the left*; the crew will help " +
+			"with prams and bicycles.",
+		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner " +
+			"og sykler."}
 	_, err = c.Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer than planned"})
 	return id, err
 }
@@ -97,14 +99,22 @@ func run(cardFile, to string, dark bool) error {
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
 		{"console-previews", "/previews", "[data-preview]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
-		{"console-explorer", "/explorer?run=yes&request=" + url.QueryEscape("/notices?fields=title,routes(name,piers(name))&filter=severity = 'delay' AND validUntil > now()"), "[data-answer='200']"},
+		{
+			"console-explorer",
+			"/explorer?run=yes&request=" + url.QueryEscape(
+				"/notices?fields=title,routes(name,piers(name))&filter=severity = 'delay' AND validUntil > now()",
+			),
+			"[data-answer='200']",
+		},
 		{"console-cache", "/cache", "[data-held]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
 	}
 	for _, e := range events {
 		if e.Trace.Built != nil {
-			pages = append(pages, struct{ name, path, ready string }{"console-event", "/events/" + e.ID, "[data-trace-full]"})
+			pages = append(
+				pages, struct{ name, path, ready string }{"console-event", "/events/" + e.ID, "[data-trace-full]"},
+			)
 			break
 		}
 	}
@@ -118,7 +128,10 @@ func run(cardFile, to string, dark bool) error {
 	}
 	for _, p := range pages {
 		var png []byte
-		if err := chromedp.Do(b, chromedp.Navigate(card.Gateway+"/console"+p.path), chromedp.WaitVisible(chromedp.CSS(p.ready)), chromedp.Sleep(300*time.Millisecond), chromedp.Evaluate[chromedp.Void]("document.fonts.ready"), chromedp.Sleep(300*time.Millisecond)); err != nil {
+		if err := chromedp.Do(b, chromedp.Navigate(card.Gateway+"/console"+p.path),
+			chromedp.WaitVisible(chromedp.CSS(p.ready)), chromedp.Sleep(300*time.Millisecond),
+			chromedp.Evaluate[chromedp.Void]("document.fonts.ready"),
+			chromedp.Sleep(300*time.Millisecond)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 		if png, err = chromedp.Run(b, chromedp.CaptureScreenshot()); err != nil {
@@ -139,12 +152,16 @@ func opened(ctx context.Context, c *client.Client) (string, error) {
 	if k, err := c.KeyNamed(ctx, "pier board"); err == nil {
 		return k.ID, nil
 	}
-	k, secret, err := c.CreateKey(ctx, client.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600})
+	k, secret, err := c.CreateKey(
+		ctx, client.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600},
+	)
 	if err != nil {
 		return "", err
 	}
-	for _, path := range []string{"notices?locale=nb&fields=title", "notices?locale=nb&fields=title", "notices?locale=nb&fields=title", "notices/light-run-rests-until-may?locale=ja"} {
-		if _, err := (&client.Client{Address: c.Address, Key: secret}).Do(ctx, http.MethodGet, "/content/main/published/"+path, nil, nil); err != nil {
+	for _, path := range []string{"notices?locale=nb&fields=title", "notices?locale=nb&fields=title",
+		"notices?locale=nb&fields=title", "notices/light-run-rests-until-may?locale=ja"} {
+		if _, err := (&client.Client{Address: c.Address, Key: secret}).Do(ctx, http.MethodGet,
+			"/content/main/published/"+path, nil, nil); err != nil {
 			return "", err
 		}
 	}

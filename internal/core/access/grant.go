@@ -53,7 +53,10 @@ func ParseGrant(s string) (Grant, error) {
 	parts := strings.Fields(s)
 	limited := len(parts) >= 5 && parts[3] == "in"
 	if len(parts) != 3 && !limited {
-		return Grant{}, fmt.Errorf("grant %q: write verb, edition and type, as in \"read published notice\" or \"read preview * in nb,de\"", s)
+		return Grant{}, fmt.Errorf(
+			"grant %q: write verb, edition and type, as in \"read published notice\" or \"read preview * in nb,de\"",
+			s,
+		)
 	}
 	g := Grant{Verb: parts[0], Edition: parts[1], Type: parts[2]}
 	if !slices.Contains(Verbs, g.Verb) {
@@ -141,7 +144,9 @@ type Grants []Grant
 func (g Grants) Check(types, locales []string) error {
 	for _, one := range g {
 		if one.Type != Any && !slices.Contains(types, one.Type) {
-			return fmt.Errorf("grant %q: there is no type %q%s", one, one.Type, strictyaml.DidYouMean(one.Type, types))
+			return fmt.Errorf(
+				"grant %q: there is no type %q%s", one, one.Type, strictyaml.DidYouMean(one.Type, types),
+			)
 		}
 		for _, tag := range one.Locales {
 			if !slices.Contains(locales, tag) {
@@ -253,14 +258,20 @@ func (g Grants) Intersect(other Grants) Grants {
 	var out Grants
 	for _, a := range g {
 		for _, b := range other {
-			one := Grant{Verb: a.Verb, Edition: narrower(a.Edition, b.Edition), Type: narrower(a.Type, b.Type), Locales: a.Locales}
+			one := Grant{
+				Verb:    a.Verb,
+				Edition: narrower(a.Edition, b.Edition),
+				Type:    narrower(a.Type, b.Type),
+				Locales: a.Locales,
+			}
 			if a.Verb != b.Verb || one.Edition == "" || one.Type == "" {
 				continue
 			}
 			if len(a.Locales) == 0 {
 				one.Locales = b.Locales
 			} else if len(b.Locales) > 0 {
-				one.Locales = slices.DeleteFunc(slices.Clone(a.Locales), func(tag string) bool { return !slices.Contains(b.Locales, tag) })
+				one.Locales = slices.DeleteFunc(slices.Clone(a.Locales),
+					func(tag string) bool { return !slices.Contains(b.Locales, tag) })
 				if len(one.Locales) == 0 {
 					continue
 				}

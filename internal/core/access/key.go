@@ -58,7 +58,10 @@ const (
 
 // ErrMalformed is the error of a text that cannot be a key: wrong form or a
 // checksum that does not fit, as after a slip in copying.
-var ErrMalformed = errors.New("this is no key of ours: a key is ubq_ and 38 letters or digits, and its last six are a checksum; was it copied whole?")
+var ErrMalformed = errors.New(
+	"this is no key of ours: a key is ubq_ and 38 letters or digits, and its last six are a checksum; was it " +
+		"copied whole?",
+)
 
 // NewSecret makes the secret of a key: ubq_, 32 random base-62 characters and
 // the checksum of what stands before it.

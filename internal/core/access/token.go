@@ -43,7 +43,9 @@ type ClaimGrants struct {
 }
 
 // safeAlgorithms have a public key to check with.
-var safeAlgorithms = []string{"RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA"}
+var safeAlgorithms = []string{
+	"RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA",
+}
 
 // Check says what is wrong with the configuration, and makes it ready for use.
 func (i *Issuer) Check() error {
@@ -54,18 +56,27 @@ func (i *Issuer) Check() error {
 		}
 	}
 	if u, err := url.Parse(i.Keys); err == nil && u.Scheme == "http" && !isLoopback(u.Hostname()) {
-		errs = append(errs, fmt.Errorf("tokens: keys come from %s unprotected; give an https address, or a file", i.Keys))
+		errs = append(
+			errs, fmt.Errorf("tokens: keys come from %s unprotected; give an https address, or a file", i.Keys),
+		)
 	}
 	if len(i.Algorithms) == 0 {
 		i.Algorithms = []string{"RS256", "PS256", "ES256", "EdDSA"}
 	}
 	for _, a := range i.Algorithms {
 		if !slices.Contains(safeAlgorithms, a) {
-			errs = append(errs, fmt.Errorf("tokens: the algorithm %q is none of %s", a, strings.Join(safeAlgorithms, ", ")))
+			errs = append(
+				errs, fmt.Errorf("tokens: the algorithm %q is none of %s", a, strings.Join(safeAlgorithms, ", ")),
+			)
 		}
 	}
 	if len(i.Grants) == 0 {
-		errs = append(errs, errors.New(`tokens: no claim brings any grant; add grants: [{claim: role, is: crew, grants: ["read preview *"]}]`))
+		errs = append(
+			errs,
+			errors.New(
+				`tokens: no claim brings any grant; add grants: [{claim: role, is: crew, grants: ["read preview *"]}]`,
+			),
+		)
 	}
 	for n := range i.Grants {
 		c := &i.Grants[n]

@@ -202,9 +202,13 @@ func (c *checker) group(t *model.Type, path string, values map[string]any) {
 		f := t.Field(name)
 		if f == nil {
 			if path == "fields" {
-				c.add(path+"."+name, "unknown", "type %s has no field %q%s", t.Name, name, strictyaml.DidYouMean(name, t.FieldNames()))
+				c.add(
+					path+"."+name, "unknown", "type %s has no field %q%s", t.Name, name,
+					strictyaml.DidYouMean(name, t.FieldNames()),
+				)
 			} else if name != model.BlockName {
-				c.add(path+"."+name, "unknown", "there is no field %q here%s", name, strictyaml.DidYouMean(name, t.FieldNames()))
+				c.add(path+"."+name, "unknown", "there is no field %q here%s", name,
+					strictyaml.DidYouMean(name, t.FieldNames()))
 			}
 			continue
 		}
@@ -228,7 +232,11 @@ func (c *checker) required(f *model.Field, path string, v any) {
 	case f.Translated:
 		for _, tag := range c.want.Locales {
 			if !slices.ContainsFunc(c.m.Chain(tag), func(l string) bool { return per[l] != nil }) {
-				c.add(path+"."+tag, "required", "%s must have a value in %s before that is published; write it, or publish the other locales alone", f.Name, tag)
+				c.add(
+					path+"."+tag, "required",
+					"%s must have a value in %s before that is published; write it, or publish the other locales alone",
+					f.Name, tag,
+				)
 			}
 		}
 	}
@@ -244,7 +252,10 @@ func (c *checker) field(f *model.Field, path string, v any) {
 	}
 	per, ok := v.(map[string]any)
 	if !ok {
-		c.add(path, "translated", "the field is translated; give one value per locale, as in {\"%s\": …}", c.m.Default())
+		c.add(
+			path, "translated", "the field is translated; give one value per locale, as in {\"%s\": …}",
+			c.m.Default(),
+		)
 		return
 	}
 	for _, tag := range slices.Sorted(maps.Keys(per)) {
@@ -305,7 +316,9 @@ const DefaultProse = 100_000
 // how; "" if it breaks none.
 func checkProse(f *model.Field, s string) (rule, wrong string) {
 	if f.Max == nil && len(s) > DefaultProse {
-		return "max", fmt.Sprintf("%d bytes long, at most %d allowed; the model may set another max", len(s), DefaultProse)
+		return "max", fmt.Sprintf(
+			"%d bytes long, at most %d allowed; the model may set another max", len(s), DefaultProse,
+		)
 	}
 	if err := prose.Check(s); err != nil {
 		return "prose", err.Error()
@@ -354,7 +367,10 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			kind("a number")
 			return
 		}
-		if digits := strings.TrimLeft(strings.ReplaceAll(strings.TrimPrefix(strconv.FormatFloat(n, 'f', -1, 64), "-"), ".", ""), "0"); len(strings.TrimRight(digits, "0")) > 15 {
+		if digits := strings.TrimLeft(strings.ReplaceAll(strings.TrimPrefix(strconv.FormatFloat(n, 'f', -1, 64),
+			"-"), ".", ""), "0"); len(
+			strings.TrimRight(digits, "0"),
+		) > 15 {
 			c.add(path, "digits", "%v has more than 15 digits, which not every reader would get exactly", n)
 		}
 		c.between(f, path, n)
@@ -363,7 +379,10 @@ func (c *checker) one(f *model.Field, path string, v any) {
 		amount, ok := sum["amount"].(float64)
 		code, _ := sum["currency"].(string)
 		if !ok || amount != math.Trunc(amount) || !currency.MatchString(code) || len(sum) != 2 {
-			c.add(path, "kind", `money is written {"amount": minor units as a whole number, "currency": three capital letters}`)
+			c.add(
+				path, "kind",
+				`money is written {"amount": minor units as a whole number, "currency": three capital letters}`,
+			)
 			return
 		}
 		c.between(f, path, amount)
@@ -402,12 +421,17 @@ func (c *checker) one(f *model.Field, path string, v any) {
 			switch name {
 			case "url", "alt", "width", "height", "mediaType", "bytes":
 			default:
-				c.add(path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name)
+				c.add(
+					path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name,
+				)
 			}
 		}
 	case model.Location:
 		if !isPoint(v) {
-			c.add(path, "kind", `a location is a GeoJSON point: {"type": "Point", "coordinates": [longitude, latitude]}, in degrees`)
+			c.add(
+				path, "kind",
+				`a location is a GeoJSON point: {"type": "Point", "coordinates": [longitude, latitude]}, in degrees`,
+			)
 		}
 	case model.JSON:
 		if err := f.CheckJSON(v); err != nil {
@@ -429,7 +453,10 @@ func (c *checker) one(f *model.Field, path string, v any) {
 				names[i] = b.Name
 			}
 			given, _ := x[model.BlockName].(string)
-			c.add(path, "block", `a block is an object that names its kind, as in {"block": %q, …}%s`, names[0], strictyaml.DidYouMean(given, names))
+			c.add(
+				path, "block", `a block is an object that names its kind, as in {"block": %q, …}%s`, names[0],
+				strictyaml.DidYouMean(given, names),
+			)
 			return
 		}
 		c.group(t, path, x)

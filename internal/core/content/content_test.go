@@ -20,7 +20,8 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		in   fields
 		want string // path and rule; "" for fine
 	}{
-		"fine":              {fields{"name": map[string]any{"en": "Outer"}, "number": 3.0, "piers": []any{"a", "b"}, "tags": []any{"x"}}, ""},
+		"fine": {fields{"name": map[string]any{"en": "Outer"}, "number": 3.0, "piers": []any{"a", "b"},
+			"tags": []any{"x"}}, ""},
 		"unknown field":     {fields{"nmae": "x"}, "fields.nmae unknown"},
 		"not per locale":    {fields{"name": "Outer"}, "fields.name translated"},
 		"no such locale":    {fields{"name": map[string]any{"xx": "Outer"}}, "fields.name.xx locale"},
@@ -46,8 +47,10 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		"file by backslash": {fields{"photo": map[string]any{"url": `/\evil.example/a.png`}}, "fields.photo kind"},
 		"file with a break": {fields{"photo": map[string]any{"url": "/a\nb"}}, "fields.photo kind"},
 		"file by a tab":     {fields{"photo": map[string]any{"url": "/\t/evil.example"}}, "fields.photo kind"},
-		"NUL in a file":     {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}}, "fields.photo utf-8"},
-		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}}, "fields.photo.size unknown"},
+		"NUL in a file": {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}},
+			"fields.photo utf-8"},
+		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}},
+			"fields.photo.size unknown"},
 	} {
 		got := content.Check(m, route, "e1", c.in, content.For{})
 		if c.want == "" {
@@ -60,25 +63,43 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 			t.Errorf("%s: got %v, want %s", name, got, c.want)
 		}
 	}
-	if got := content.Check(m, route, "e1", fields{}, content.For{Publish: true}); len(got) != 1 || got[0].Rule != "required" {
+	if got := content.Check(m, route, "e1", fields{}, content.For{Publish: true}); len(got) != 1 ||
+		got[0].Rule != "required" {
 		t.Errorf("publishing without a required field: %v", got)
 	}
-	if got := content.Check(m, route, "e1", fields{"number": 0.0, "season": "x", "nmae": 1.0}, content.For{Publish: true}); len(got) != 4 {
+	if got := content.Check(m, route, "e1", fields{"number": 0.0, "season": "x", "nmae": 1.0},
+		content.For{Publish: true}); len(
+		got,
+	) != 4 {
 		t.Errorf("not all problems at once: %v", got)
 	}
 }
 
 func TestNormaliseMakesSlugsAndTidies(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	got := content.Normalise(m, m.Type("route"), "id1", fields{"name": map[string]any{"en": "Baker's Ferry — Ærø", "nb": "  "}, "since": "2026-11-23T09:30:00+01:00", "tags": []any{}})
-	want := fields{"name": map[string]any{"en": "Baker's Ferry — Ærø"}, "slug": "bakers-ferry-aero", "since": "2026-11-23T08:30:00.000000Z"}
+	got := content.Normalise(
+		m,
+		m.Type("route"),
+		"id1",
+		fields{
+			"name":  map[string]any{"en": "Baker's Ferry — Ærø", "nb": "  "},
+			"since": "2026-11-23T09:30:00+01:00",
+			"tags":  []any{},
+		},
+	)
+	want := fields{
+		"name":  map[string]any{"en": "Baker's Ferry — Ærø"},
+		"slug":  "bakers-ferry-aero",
+		"since": "2026-11-23T08:30:00.000000Z",
+	}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("got %v", got)
 	}
 	if got := content.Normalise(m, m.Type("pier"), "id1", fields{"name": "!!!"}); got["slug"] != "id1" {
 		t.Errorf("a title without letters gives the slug %v", got["slug"])
 	}
-	if got := content.Normalise(m, m.Type("pier"), "id1", fields{"name": "Mella", "slug": "school-island"}); got["slug"] != "school-island" {
+	if got := content.Normalise(m, m.Type("pier"), "id1", fields{"name": "Mella",
+		"slug": "school-island"}); got["slug"] != "school-island" {
 		t.Errorf("a given slug is overwritten: %v", got["slug"])
 	}
 }
@@ -86,7 +107,10 @@ func TestNormaliseMakesSlugsAndTidies(t *testing.T) {
 func TestDocumentsFillInFallbacks(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	docs := content.Documents(m, m.Type("route"), content.Published, "r1", fields{
-		"name": map[string]any{"en": "Outer Ring", "nb": "Ytre ring"}, "text": map[string]any{"en": "*Clockwise*"}, "slug": "outer-ring", "number": 1.0,
+		"name": map[string]any{
+			"en": "Outer Ring",
+			"nb": "Ytre ring",
+		}, "text": map[string]any{"en": "*Clockwise*"}, "slug": "outer-ring", "number": 1.0,
 	}, content.About{Revision: 2}, &nowhere)
 	if len(docs) != 2 {
 		t.Fatalf("documents in %d locales, want en and nb (ja falls back to nothing)", len(docs))
@@ -95,13 +119,19 @@ func TestDocumentsFillInFallbacks(t *testing.T) {
 	if nb.Fields["name"] != "Ytre ring" || nb.Slug != "outer-ring" || *nb.About.Path != "/routes/outer-ring" {
 		t.Errorf("nb: %+v", nb)
 	}
-	if !reflect.DeepEqual(nb.About.FilledIn, []string{"text"}) || !reflect.DeepEqual(nb.About.Locales, []string{"en", "nb"}) {
+	if !reflect.DeepEqual(nb.About.FilledIn, []string{"text"}) ||
+		!reflect.DeepEqual(nb.About.Locales, []string{"en", "nb"}) {
 		t.Errorf("filled in %v, locales %v", nb.About.FilledIn, nb.About.Locales)
 	}
-	if forms := nb.Fields["text"].(map[string]any); forms["html"] != "<p><em>Clockwise</em></p>" || forms["inline"] != "<em>Clockwise</em>" || forms["plain"] != "Clockwise" {
+	if forms := nb.Fields["text"].(map[string]any); forms["html"] != "<p><em>Clockwise</em></p>" ||
+		forms["inline"] != "<em>Clockwise</em>" ||
+		forms["plain"] != "Clockwise" {
 		t.Errorf("prose %v", forms)
 	}
-	if docs := content.Documents(m, m.Type("pier"), content.Published, "p1", fields{"name": "Mella"}, content.About{}, &nowhere); len(docs) != 3 {
+	if docs := content.Documents(m, m.Type("pier"), content.Published, "p1", fields{"name": "Mella"},
+		content.About{}, &nowhere); len(
+		docs,
+	) != 3 {
 		t.Errorf("an entry without translated fields is in %d locales, want all 3", len(docs))
 	}
 }
@@ -111,23 +141,35 @@ func TestDifferencesAreByLocaleAndField(t *testing.T) {
 	route := m.Type("route")
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	make := func(f fields, revision int) map[string]content.Document {
-		return content.Documents(m, route, content.Published, "r1", f, content.About{Revision: revision, Updated: at}, &nowhere)
+		return content.Documents(
+			m, route, content.Published, "r1", f, content.About{Revision: revision, Updated: at}, &nowhere,
+		)
 	}
 	before := make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)
-	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)); len(got) != 0 {
+	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 1)); len(
+		got,
+	) != 0 {
 		t.Errorf("the same differs in %v", got)
 	}
-	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "C"}}, 1)); !reflect.DeepEqual(got, map[string][]string{"nb": {"name"}}) {
+	if got := content.Differences(route, before,
+		make(fields{"name": map[string]any{"en": "A", "nb": "C"}}, 1)); !reflect.DeepEqual(
+		got, map[string][]string{"nb": {"name"}},
+	) {
 		t.Errorf("one translation: %v", got)
 	}
-	if got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 2)); !reflect.DeepEqual(got["en"], []string{"about.revision"}) {
+	if got := content.Differences(route, before,
+		make(fields{"name": map[string]any{"en": "A", "nb": "B"}}, 2)); !reflect.DeepEqual(
+		got["en"], []string{"about.revision"},
+	) {
 		t.Errorf("the revision alone: %v", got)
 	}
 	got := content.Differences(route, before, make(fields{"name": map[string]any{"en": "A"}}, 1))
-	if !reflect.DeepEqual(got["nb"], []string{"about.filledIn", "about.locales", "name"}) || !reflect.DeepEqual(got["en"], []string{"about.locales"}) {
+	if !reflect.DeepEqual(got["nb"], []string{"about.filledIn", "about.locales", "name"}) ||
+		!reflect.DeepEqual(got["en"], []string{"about.locales"}) {
 		t.Errorf("a translation taken away: %v", got)
 	}
-	if got := content.Differences(route, before, nil); len(got) != 2 || len(got["en"]) != len(route.Fields)+len(content.AboutNames) {
+	if got := content.Differences(route, before, nil); len(got) != 2 ||
+		len(got["en"]) != len(route.Fields)+len(content.AboutNames) {
 		t.Errorf("gone: %v", got)
 	}
 }
@@ -166,18 +208,24 @@ func TestDifferencesNameParts(t *testing.T) {
 		before, after fields
 		want          []string
 	}{
-		"nothing":               {price(100, "NOK"), price(100, "NOK"), nil},
-		"an amount":             {price(100, "NOK"), price(90, "NOK"), []string{"price", "price.amount"}},
-		"a currency":            {price(100, "NOK"), price(100, "EUR"), []string{"price", "price.currency"}},
-		"both":                  {price(100, "NOK"), price(1, "EUR"), []string{"price", "price.amount", "price.currency"}},
-		"a price comes":         {fields{}, price(100, "NOK"), []string{"price", "price.*"}},
-		"a price goes":          {price(100, "NOK"), fields{}, []string{"price", "price.*"}},
-		"what a picture shows":  {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}}, fields{"photo": map[string]any{"url": "/a.png", "alt": "Sea"}}, []string{"photo", "photo.alt"}},
-		"a picture":             {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}}, fields{"photo": map[string]any{"url": "/b.png", "alt": "Fog"}}, []string{"photo", "photo.url"}},
-		"a list has no parts":   {fields{"tags": []any{"fog"}}, fields{"tags": []any{"ice"}}, []string{"tags"}},
-		"neither have numbers":  {fields{"number": 1.0}, fields{"number": 2.0}, []string{"number"}},
-		"how prose is written":  {fields{"text": map[string]any{"en": "a *b*"}}, fields{"text": map[string]any{"en": "a _b_"}}, []string{"text", "text.commonmark"}},
-		"what prose emphasises": {fields{"text": map[string]any{"en": "a *b*"}}, fields{"text": map[string]any{"en": "*a* b"}}, []string{"text", "text.commonmark", "text.html", "text.inline", "text.tree"}},
+		"nothing":    {price(100, "NOK"), price(100, "NOK"), nil},
+		"an amount":  {price(100, "NOK"), price(90, "NOK"), []string{"price", "price.amount"}},
+		"a currency": {price(100, "NOK"), price(100, "EUR"), []string{"price", "price.currency"}},
+		"both": {price(100, "NOK"), price(1, "EUR"),
+			[]string{"price", "price.amount", "price.currency"}},
+		"a price comes": {fields{}, price(100, "NOK"), []string{"price", "price.*"}},
+		"a price goes":  {price(100, "NOK"), fields{}, []string{"price", "price.*"}},
+		"what a picture shows": {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
+			fields{"photo": map[string]any{"url": "/a.png", "alt": "Sea"}}, []string{"photo", "photo.alt"}},
+		"a picture": {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
+			fields{"photo": map[string]any{"url": "/b.png", "alt": "Fog"}}, []string{"photo", "photo.url"}},
+		"a list has no parts":  {fields{"tags": []any{"fog"}}, fields{"tags": []any{"ice"}}, []string{"tags"}},
+		"neither have numbers": {fields{"number": 1.0}, fields{"number": 2.0}, []string{"number"}},
+		"how prose is written": {fields{"text": map[string]any{"en": "a *b*"}},
+			fields{"text": map[string]any{"en": "a _b_"}}, []string{"text", "text.commonmark"}},
+		"what prose emphasises": {fields{"text": map[string]any{"en": "a *b*"}},
+			fields{"text": map[string]any{"en": "*a* b"}},
+			[]string{"text", "text.commonmark", "text.html", "text.inline", "text.tree"}},
 	} {
 		got := content.Differences(route, document(c.before), document(c.after))["en"]
 		if slices.Sort(got); !slices.Equal(got, c.want) {

@@ -55,7 +55,15 @@ func (r *Renderings) RenderAll(t *model.Type, entry string, fields Fields, late 
 			return Problems{{Entry: entry, Path: leaf.Path, Rule: rule, Text: wrong}}
 		}
 		if late() {
-			return Problems{{Entry: entry, Path: leaf.Path, Rule: "prose", Text: "rendering the texts of this write takes too long; save fewer entries, or shorter texts, at once"}}
+			return Problems{
+				{
+					Entry: entry,
+					Path:  leaf.Path,
+					Rule:  "prose",
+					Text: "rendering the texts of this write takes too long; save fewer entries, or shorter " +
+						"texts, at once",
+				},
+			}
 		}
 		r.Of(text, leaf.Field.Marks)
 	}
@@ -72,7 +80,15 @@ func Lost(t *model.Type, entry string, fields Fields) Problems {
 			continue
 		}
 		if lost := prose.Lost(text, leaf.Field.Marks); len(lost) > 0 {
-			out = append(out, Problem{Entry: entry, Path: leaf.Path, Rule: "lost", Text: "not delivered, since it is HTML or not safe: " + strings.Join(lost, ", ")})
+			out = append(
+				out,
+				Problem{
+					Entry: entry,
+					Path:  leaf.Path,
+					Rule:  "lost",
+					Text:  "not delivered, since it is HTML or not safe: " + strings.Join(lost, ", "),
+				},
+			)
 		}
 	}
 	return out
@@ -83,7 +99,9 @@ func Lost(t *model.Type, entry string, fields Fields) Problems {
 // type has no translated fields at all. With nothing translated yet it can be read
 // as if it were written in the default locale. Prose is rendered, files are completed,
 // defaults are filled in. Revision and times of about come from the caller.
-func Documents(m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *RenderContext) map[string]Document {
+func Documents(
+	m *model.Model, t *model.Type, edition, id string, fields Fields, about About, around *RenderContext,
+) map[string]Document {
 	written := WrittenIn(t, fields)
 	translated := t.HasTranslations()
 	if len(written) == 0 {
@@ -355,7 +373,15 @@ func ChangeBetween(kind, edition, entry string, t *model.Type, before, after map
 		}
 		return out
 	}
-	return &Change{Kind: kind, Edition: edition, Entry: entry, Type: t.Name, Fields: differing, Before: values(before), After: values(after)}
+	return &Change{
+		Kind:    kind,
+		Edition: edition,
+		Entry:   entry,
+		Type:    t.Name,
+		Fields:  differing,
+		Before:  values(before),
+		After:   values(after),
+	}
 }
 
 // Differences compares the documents of an entry in one edition before and
@@ -439,7 +465,10 @@ func aboutValues(a About) []any {
 	if a.Path != nil {
 		path = *a.Path
 	}
-	return []any{a.Type, a.Locale, list(a.FilledIn), a.Revision, timeText(a.FirstPublished), timeText(a.Published), timeText(&a.Updated), path, list(a.Locales)}
+	return []any{
+		a.Type, a.Locale, list(a.FilledIn), a.Revision, timeText(a.FirstPublished), timeText(a.Published),
+		timeText(&a.Updated), path, list(a.Locales),
+	}
 }
 
 func list(s []string) []string {

@@ -129,7 +129,9 @@ type About struct {
 }
 
 // AboutNames lists the names that about(…) takes, in the order of delivery.
-var AboutNames = []string{"type", "locale", "filledIn", "revision", "firstPublished", "published", "updated", "path", "locales"}
+var AboutNames = []string{
+	"type", "locale", "filledIn", "revision", "firstPublished", "published", "updated", "path", "locales",
+}
 
 // UserCause is the cause of what a person or a key does.
 func UserCause(name string) Cause { return Cause{Kind: "user", Name: name} }
@@ -163,7 +165,8 @@ type Change struct {
 	What string `json:"what,omitempty"`
 	// Fields names, for each locale that some reader could see a difference in,
 	// what differs: fields, and FIELD.PART for parts of their values. What is said about
-	// the entry is written about.NAME. Of a change of the model what model.Conversion.Touches says; none: everything.
+	// the entry is written about.NAME. Of a change of the model what model.Conversion.Touches
+	// says; none: everything.
 	Fields map[string][]string `json:"fields,omitempty"`
 	// Before and After hold, by locale, the values that filters and sorts use. A
 	// locale is missing where there was, or is, no document.

@@ -187,7 +187,9 @@ func Compare(m *model.Model, t *model.Type, before, after Fields) []FieldDiffere
 		now, _ := b.(map[string]any)
 		for _, l := range m.Locales {
 			if !reflect.DeepEqual(was[l.Tag], now[l.Tag]) {
-				out = append(out, FieldDifference{Field: f.Name, Locale: l.Tag, Before: was[l.Tag], After: now[l.Tag]})
+				out = append(
+					out, FieldDifference{Field: f.Name, Locale: l.Tag, Before: was[l.Tag], After: now[l.Tag]},
+				)
 			}
 		}
 	}

@@ -49,7 +49,10 @@ func TestListsAreWhatSlicesAre(t *testing.T) {
 		l.drop(held[n])
 	}
 	if l.words != 0 || l.long.len() != 0 || len(l.spare) != pieces {
-		t.Errorf("after all has gone, lists take %d words, %d are long, and %d of %d pieces are empty", l.words, l.long.len(), len(l.spare), pieces)
+		t.Errorf(
+			"after all has gone, lists take %d words, %d are long, and %d of %d pieces are empty", l.words,
+			l.long.len(), len(l.spare), pieces,
+		)
 	}
 }
 
@@ -62,7 +65,11 @@ func TestListsThatGrowTogetherTakeNoMore(t *testing.T) {
 		for i := range held {
 			held[i] = l.with(held[i], n)
 		}
-		if room, used := len(l.pieces)*wordsOfPiece, len(held)*int(n+1); room > used*5/4+len(sizes)*wordsOfPiece+len(held) {
+		if room, used := len(l.pieces)*wordsOfPiece, len(held)*int(n+1); room > used*5/4+len(
+			sizes,
+		)*wordsOfPiece+len(
+			held,
+		) {
 			t.Fatalf("%d lists of %d numbers take %d words", len(held), n+1, room)
 		}
 	}

@@ -120,7 +120,8 @@ func (l Lookup) affected(c *content.Change) bool {
 // now: preview, too, leads on from there to where the entry lives.
 func (l Lookup) remembers(c *content.Change) bool {
 	was := pathOf(c.Before[l.Locale])
-	return c.Edition == content.Published && !l.Found && l.Path != "" && was == l.Path && was != pathOf(c.After[l.Locale])
+	return c.Edition == content.Published && !l.Found && l.Path != "" && was == l.Path &&
+		was != pathOf(c.After[l.Locale])
 }
 
 func (l *List) affected(c *content.Change, deadline time.Time) bool {

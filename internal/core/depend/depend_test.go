@@ -17,8 +17,15 @@ import (
 // changed makes a change of entry e of type t in locale en: what differs, and
 // the slug before and after ("-" for no document).
 func changed(e, t string, fields []string, before, after string) *content.Change {
-	c := &content.Change{Kind: content.ContentChange, Edition: "published", Entry: e, Type: t, Fields: map[string][]string{"en": fields},
-		Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+	c := &content.Change{
+		Kind:    content.ContentChange,
+		Edition: "published",
+		Entry:   e,
+		Type:    t,
+		Fields:  map[string][]string{"en": fields},
+		Before:  map[string]content.Fields{},
+		After:   map[string]content.Fields{},
+	}
 	if before != "-" {
 		c.Before["en"] = content.Fields{"slug": before}
 	}
@@ -29,24 +36,41 @@ func changed(e, t string, fields []string, before, after string) *content.Change
 }
 
 func TestAffected(t *testing.T) {
-	entry := &Set{Edition: "published", Entries: []Entry{{ID: "a", Locale: "en", Fields: []string{"about.path", "title"}}}}
+	entry := &Set{
+		Edition: "published",
+		Entries: []Entry{{ID: "a", Locale: "en", Fields: []string{"about.path", "title"}}},
+	}
 	absent := &Set{Edition: "published", Entries: []Entry{{ID: "a", Locale: "en"}}}
 	lookup := &Set{Edition: "published", Lookups: []Lookup{{Type: "pier", Locale: "en", Slug: "mella"}}}
-	list := &Set{Edition: "published", Lists: []List{{Type: "pier", Locale: "en", Sort: byTitle, Window: Window{Limit: 20, Rows: []Place{PlaceOf(byTitle, []*string{nil}, "b")}}}}}
+	list := &Set{
+		Edition: "published",
+		Lists: []List{
+			{
+				Type:   "pier",
+				Locale: "en",
+				Sort:   byTitle,
+				Window: Window{Limit: 20, Rows: []Place{PlaceOf(byTitle, []*string{nil}, "b")}},
+			},
+		},
+	}
 	other := func(c *content.Change, f func(*content.Change)) *content.Change { f(c); return c }
 	for name, c := range map[string]struct {
 		set  *Set
 		c    *content.Change
 		want bool
 	}{
-		"a field that was read":             {entry, changed("a", "pier", []string{"title"}, "x", "x"), true},
-		"a field that was not read":         {entry, changed("a", "pier", []string{"lead"}, "x", "x"), false},
-		"what is said about it, read":       {entry, changed("a", "pier", []string{"about.path"}, "x", "x"), true},
-		"what is said about it, not read":   {entry, changed("a", "pier", []string{"about.updated"}, "x", "x"), false},
-		"another entry":                     {entry, changed("b", "pier", []string{"title"}, "x", "x"), false},
-		"the entry goes":                    {entry, changed("a", "pier", []string{"lead"}, "x", "-"), true},
-		"another edition":                   {entry, other(changed("a", "pier", []string{"title"}, "x", "x"), func(c *content.Change) { c.Edition = "preview" }), false},
-		"another locale":                    {entry, other(changed("a", "pier", nil, "x", "x"), func(c *content.Change) { c.Fields = map[string][]string{"nb": {"title"}} }), false},
+		"a field that was read":           {entry, changed("a", "pier", []string{"title"}, "x", "x"), true},
+		"a field that was not read":       {entry, changed("a", "pier", []string{"lead"}, "x", "x"), false},
+		"what is said about it, read":     {entry, changed("a", "pier", []string{"about.path"}, "x", "x"), true},
+		"what is said about it, not read": {entry, changed("a", "pier", []string{"about.updated"}, "x", "x"), false},
+		"another entry":                   {entry, changed("b", "pier", []string{"title"}, "x", "x"), false},
+		"the entry goes":                  {entry, changed("a", "pier", []string{"lead"}, "x", "-"), true},
+		"another edition": {entry,
+			other(changed("a", "pier", []string{"title"}, "x", "x"),
+				func(c *content.Change) { c.Edition = "preview" }), false},
+		"another locale": {entry,
+			other(changed("a", "pier", nil, "x", "x"),
+				func(c *content.Change) { c.Fields = map[string][]string{"nb": {"title"}} }), false},
 		"a model change":                    {entry, &content.Change{Kind: content.ModelChange}, true},
 		"a change of access":                {entry, &content.Change{Kind: content.AccessChange}, false},
 		"what was missing comes":            {absent, changed("a", "pier", []string{"title"}, "-", "x"), true},
@@ -88,10 +112,19 @@ func TestFormerPathsAskForLives(t *testing.T) {
 		was, is string
 		want    [3]bool // by Lives alone, by Lives and the title, by the document
 	}{
-		{"gone", "", [3]bool{false, true, true}}, {"", "gone", [3]bool{false, true, true}}, {"gone", "/a", [3]bool{true, true, true}},
+		{"gone", "", [3]bool{false, true, true}}, {"", "gone", [3]bool{false, true, true}},
+		{"gone", "/a", [3]bool{true, true, true}},
 		{"/a", "/b", [3]bool{true, true, false}}, {"/a", "", [3]bool{true, true, false}}, {"/a", "/a", [3]bool{}},
 	} {
-		change := &content.Change{Kind: content.ContentChange, Edition: "published", Entry: "e", Type: "page", Fields: map[string][]string{"en": {}}, Before: at(c.was), After: at(c.is)}
+		change := &content.Change{
+			Kind:    content.ContentChange,
+			Edition: "published",
+			Entry:   "e",
+			Type:    "page",
+			Fields:  map[string][]string{"en": {}},
+			Before:  at(c.was),
+			After:   at(c.is),
+		}
 		x := NewIndex[int]()
 		for i, fields := range [][]string{{Lives}, {Lives, "title"}, nil} {
 			set := &Set{Edition: "published", Entries: []Entry{{ID: "e", Locale: "en", Fields: fields}}}
@@ -116,7 +149,8 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 	names := []string{"lead", "slug", "title"}
 	m := testModel(t)
 	filters := []*filter.Filter{nil}
-	for _, text := range []string{"title = 'x'", "title IN ('x', 'y') AND NOT lead = 'y'", "A_CONTAINS(refs, ('a'))", "above.title = 'x'", "refs.lead = 'y' OR title = 'z'", "id = 'a'"} {
+	for _, text := range []string{"title = 'x'", "title IN ('x', 'y') AND NOT lead = 'y'", "A_CONTAINS(refs, " +
+		"('a'))", "above.title = 'x'", "refs.lead = 'y' OR title = 'z'", "id = 'a'"} {
 		f, err := filter.Parse(text, m, m.Type("pier"))
 		if err != nil {
 			t.Fatal(err)
@@ -135,10 +169,19 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 			s.Entries = append(s.Entries, Entry{ID: pick(ids...), Locale: pick("en", "nb"), Fields: fields})
 		}
 		for range r.IntN(2) {
-			s.Lookups = append(s.Lookups, Lookup{Type: pick("pier", "route"), Locale: pick("en", "nb"), Slug: pick("x", "y", "z")})
+			s.Lookups = append(
+				s.Lookups, Lookup{Type: pick("pier", "route"), Locale: pick("en", "nb"), Slug: pick("x", "y", "z")},
+			)
 		}
 		for range r.IntN(2) {
-			l := List{Type: "pier", Locale: pick("en", "nb"), Sort: byTitle, Filter: filters[r.IntN(len(filters))], Count: r.IntN(4) == 0, Window: Window{Limit: r.IntN(3), Beyond: r.IntN(5), Tells: r.IntN(2) == 0}}
+			l := List{
+				Type:   "pier",
+				Locale: pick("en", "nb"),
+				Sort:   byTitle,
+				Filter: filters[r.IntN(len(filters))],
+				Count:  r.IntN(4) == 0,
+				Window: Window{Limit: r.IntN(3), Beyond: r.IntN(5), Tells: r.IntN(2) == 0},
+			}
 			if r.IntN(3) == 0 {
 				l.Field, l.Target = "refs", pick(ids...)
 			}
@@ -166,13 +209,26 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 				break
 			}
 		default:
-			c := &content.Change{Kind: content.ContentChange, Edition: pick("published", "preview"), Entry: pick(ids...), Type: pick("pier", "route"),
-				Fields: map[string][]string{}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+			c := &content.Change{
+				Kind:    content.ContentChange,
+				Edition: pick("published", "preview"),
+				Entry:   pick(ids...),
+				Type:    pick("pier", "route"),
+				Fields:  map[string][]string{},
+				Before:  map[string]content.Fields{},
+				After:   map[string]content.Fields{},
+			}
 			values := func() content.Fields {
 				if r.IntN(4) == 0 {
 					return nil
 				}
-				return content.Fields{"slug": pick("x", "y", "z"), "title": pick("x", "y", "z"), "lead": pick("x", "y"), "above": pick(ids...), "refs": []any{pick(ids...), pick(ids...)}}
+				return content.Fields{
+					"slug":  pick("x", "y", "z"),
+					"title": pick("x", "y", "z"),
+					"lead":  pick("x", "y"),
+					"above": pick(ids...),
+					"refs":  []any{pick(ids...), pick(ids...)},
+				}
 			}
 			for _, l := range []string{"en", "nb"} {
 				was, is := values(), values()
@@ -226,7 +282,9 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 	for s := range maps.Clone(sets) {
 		index.Remove(handles[s])
 	}
-	if left := fmt.Sprint(index.found.entered, len(index.lists), index.subs.len(), index.groups.len(), index.fields.all.len(), index.uses.all.len(), index.searches.len(), index.windows.len(), index.members.words, index.bytes); left != "0 0 0 0 0 0 0 0 0 0" {
+	if left := fmt.Sprint(index.found.entered, len(index.lists), index.subs.len(), index.groups.len(),
+		index.fields.all.len(), index.uses.all.len(), index.searches.len(), index.windows.len(),
+		index.members.words, index.bytes); left != "0 0 0 0 0 0 0 0 0 0" {
 		t.Errorf("something is left behind: %s", left)
 	}
 }
@@ -273,8 +331,20 @@ func TestWindowsExactly(t *testing.T) {
 	ids := []string{"a", "b", "c", "d", "e", "f", "g"}
 	needless, affected, kept := 0, 0, 0
 	for range 8000 {
-		l := List{Type: "pier", Locale: "en", Filter: f, Sort: []Sort{{By: "n", Kind: model.Integer, Descending: r.IntN(2) == 0}}, Count: r.IntN(5) == 0,
-			Window: Window{Limit: 1 + r.IntN(3), Beyond: r.IntN(5), FromEnd: r.IntN(3) == 0, Tells: r.IntN(2) == 0, Cursors: Cursors(r.IntN(3))}}
+		l := List{
+			Type:   "pier",
+			Locale: "en",
+			Filter: f,
+			Sort:   []Sort{{By: "n", Kind: model.Integer, Descending: r.IntN(2) == 0}},
+			Count:  r.IntN(5) == 0,
+			Window: Window{
+				Limit:   1 + r.IntN(3),
+				Beyond:  r.IntN(5),
+				FromEnd: r.IntN(3) == 0,
+				Tells:   r.IntN(2) == 0,
+				Cursors: Cursors(r.IntN(3)),
+			},
+		}
 		all := map[string]entry{}
 		for _, id := range ids {
 			if r.IntN(4) > 0 {
@@ -342,7 +412,17 @@ func TestWindowsExactly(t *testing.T) {
 			for _, i := range r.Perm(len(ids))[:1+r.IntN(4)/3*r.IntN(4)] {
 				id := ids[i]
 				was, had := all[id]
-				c := &content.Change{Kind: content.ContentChange, Sequence: int64(step*10 + len(commit)), Commit: int64(step), Edition: "published", Entry: id, Type: "pier", Fields: map[string][]string{"en": {"lead", "n"}}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+				c := &content.Change{
+					Kind:     content.ContentChange,
+					Sequence: int64(step*10 + len(commit)),
+					Commit:   int64(step),
+					Edition:  "published",
+					Entry:    id,
+					Type:     "pier",
+					Fields:   map[string][]string{"en": {"lead", "n"}},
+					Before:   map[string]content.Fields{},
+					After:    map[string]content.Fields{},
+				}
 				if had {
 					c.Before["en"] = was
 				}
@@ -356,7 +436,8 @@ func TestWindowsExactly(t *testing.T) {
 			now := read()
 			supposed := len(x.Supposing(commit...)) + len(x.Supposing(commit...))
 			hit, _ := x.Match(commit...)
-			if len(hit) == 0 && now != shows || step == 0 && now != shows && !slices.ContainsFunc(commit, set.Affected) {
+			if len(hit) == 0 && now != shows ||
+				step == 0 && now != shows && !slices.ContainsFunc(commit, set.Affected) {
 				t.Fatalf("%+v\nshowed %s, then %s, and is not affected by %+v", l.Window, shows, now, commit)
 			}
 			if supposed != 2*len(hit) {
@@ -381,7 +462,9 @@ func TestWindowsExactly(t *testing.T) {
 
 func TestModelsTouchWhoUsesThem(t *testing.T) {
 	x := NewIndex[string]()
-	for name, u := range map[string]Use{"titles": {Type: "pier", Locale: "en", Fields: []string{"title"}}, "leads": {Type: "pier", Locale: "nb", Fields: []string{"lead"}}, "routes": {Type: "route", Locale: "en"}, "anything": {Locale: "en"}} {
+	for name, u := range map[string]Use{"titles": {Type: "pier", Locale: "en", Fields: []string{"title"}},
+		"leads": {Type: "pier", Locale: "nb", Fields: []string{"lead"}}, "routes": {Type: "route", Locale: "en"},
+		"anything": {Locale: "en"}} {
 		x.Add(name, &Set{Edition: "published", Uses: []Use{u}})
 	}
 	for want, touched := range map[string]map[string][]string{
@@ -403,7 +486,9 @@ func BenchmarkMatch(b *testing.B) {
 	for i := range 100_000 {
 		set := &Set{Edition: "published"}
 		for j := range 12 {
-			set.Entries = append(set.Entries, Entry{ID: fmt.Sprint(i%10_000*12 + j), Locale: "en", Fields: []string{"title"}})
+			set.Entries = append(
+				set.Entries, Entry{ID: fmt.Sprint(i%10_000*12 + j), Locale: "en", Fields: []string{"title"}},
+			)
 		}
 		index.Add(i, set)
 	}
@@ -418,8 +503,15 @@ func BenchmarkMatch(b *testing.B) {
 
 func TestBackReferencesAndPaths(t *testing.T) {
 	change := func(before, after content.Fields, differing ...string) *content.Change {
-		c := &content.Change{Kind: content.ContentChange, Edition: "published", Entry: "n1", Type: "notice", Fields: map[string][]string{"en": differing},
-			Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+		c := &content.Change{
+			Kind:    content.ContentChange,
+			Edition: "published",
+			Entry:   "n1",
+			Type:    "notice",
+			Fields:  map[string][]string{"en": differing},
+			Before:  map[string]content.Fields{},
+			After:   map[string]content.Fields{},
+		}
 		if before != nil {
 			c.Before["en"] = before
 		}
@@ -429,8 +521,16 @@ func TestBackReferencesAndPaths(t *testing.T) {
 		return c
 	}
 	refs := func(ids ...any) content.Fields { return content.Fields{"routes": ids, "title": "T"} }
-	back := &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Field: "routes", Target: "r1", Sort: byTitle, Window: Window{Limit: 3}}}}
-	single := &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Field: "above", Target: "r1", Window: Window{Limit: 3}}}}
+	back := &Set{
+		Edition: "published",
+		Lists: []List{
+			{Type: "notice", Locale: "en", Field: "routes", Target: "r1", Sort: byTitle, Window: Window{Limit: 3}},
+		},
+	}
+	single := &Set{
+		Edition: "published",
+		Lists:   []List{{Type: "notice", Locale: "en", Field: "above", Target: "r1", Window: Window{Limit: 3}}},
+	}
 	path := &Set{Edition: "published", Lookups: []Lookup{{Locale: "en", Path: "/a"}}}
 	at := func(p string) content.Fields { return content.Fields{"about.path": p} }
 	for name, c := range map[string]struct {
@@ -472,13 +572,30 @@ func TestTwoThatTurnAConditionTogether(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := List{Type: "route", Locale: "en", Filter: f, Sort: byTitle, Count: true, Window: Window{Limit: 1, Rows: []Place{placeIn(byTitle, content.Fields{"title": "A"}, "r0")}}}
+	l := List{
+		Type:   "route",
+		Locale: "en",
+		Filter: f,
+		Sort:   byTitle,
+		Count:  true,
+		Window: Window{Limit: 1, Rows: []Place{placeIn(byTitle, content.Fields{"title": "A"}, "r0")}},
+	}
 	atom := l.Filter.Split().Atoms[0].String()
 	yes := map[string]int8{atom: int8(filter.True)}
 	for _, together := range []bool{true, false} {
-		c := &content.Change{Kind: content.ContentChange, Sequence: 2, Edition: "published", Entry: "p1", Type: "pier", Mixed: together, Fields: map[string][]string{"en": {"about.own", "lead", "refs"}},
-			After: map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}},
-			Led:   map[string]map[string][]content.Led{"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, Dotted: yes, Others: yes}}}}}
+		c := &content.Change{
+			Kind:     content.ContentChange,
+			Sequence: 2,
+			Edition:  "published",
+			Entry:    "p1",
+			Type:     "pier",
+			Mixed:    together,
+			Fields:   map[string][]string{"en": {"about.own", "lead", "refs"}},
+			After:    map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}},
+			Led: map[string]map[string][]content.Led{
+				"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, Dotted: yes, Others: yes}}},
+			},
+		}
 		if got := (&Set{Edition: "published", Lists: []List{l}}).Affected(c); got != together {
 			t.Errorf("with another change beside it %t: affected is %t", together, got)
 		}
@@ -491,11 +608,16 @@ func TestACommitCountsInSum(t *testing.T) {
 	l := List{Type: "pier", Locale: "en", Sort: byTitle, Count: true}
 	x := NewIndex[string]()
 	x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
-	comes, goes := changed("a", "pier", []string{"about.own", "slug"}, "-", "x"), changed("b", "pier", []string{"about.own", "slug"}, "y", "-")
+	comes, goes := changed(
+		"a", "pier", []string{"about.own", "slug"}, "-", "x",
+	), changed(
+		"b", "pier", []string{"about.own", "slug"}, "y", "-",
+	)
 	for _, c := range []struct {
 		commit []*content.Change
 		want   int
-	}{{[]*content.Change{comes, goes}, 0}, {[]*content.Change{goes, comes}, 0}, {[]*content.Change{comes}, 1}, {[]*content.Change{goes}, 1}, {nil, 0}} {
+	}{{[]*content.Change{comes, goes}, 0}, {[]*content.Change{goes, comes}, 0}, {[]*content.Change{comes}, 1},
+		{[]*content.Change{goes}, 1}, {nil, 0}} {
 		if got := x.Supposing(c.commit...); len(got) != c.want {
 			t.Errorf("%d changes at once: %v is found", len(c.commit), got)
 		}

@@ -25,7 +25,11 @@ func (x *Index[S]) due(set *Set) *due {
 		l := &set.Lists[i]
 		if !l.Moments.first().IsZero() {
 			own := Moments{slices.Clone(l.Moments.List), l.Moments.Until}
-			out.lists, out.asOf = append(out.lists, dueOf{x.lists[l.key(set.Edition)], own}), max(out.asOf, l.Window.AsOf)
+			out.lists, out.asOf = append(
+				out.lists, dueOf{x.lists[l.key(set.Edition)], own},
+			), max(
+				out.asOf, l.Window.AsOf,
+			)
 		}
 	}
 	if out.lists == nil {

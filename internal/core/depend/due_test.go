@@ -44,7 +44,18 @@ func parse(t *testing.T, m *model.Model, typ, text string) *filter.Filter {
 // passes makes the change of a notice that passes the present at other moments; -1 is
 // never, and -2 is no notice.
 func passes(sequence int64, entry string, was, is int) *content.Change {
-	c := &content.Change{Kind: content.ContentChange, Sequence: sequence, Commit: sequence, At: eight, Edition: "published", Entry: entry, Type: "notice", Fields: map[string][]string{"en": {"until"}}, Before: map[string]content.Fields{}, After: map[string]content.Fields{}}
+	c := &content.Change{
+		Kind:     content.ContentChange,
+		Sequence: sequence,
+		Commit:   sequence,
+		At:       eight,
+		Edition:  "published",
+		Entry:    entry,
+		Type:     "notice",
+		Fields:   map[string][]string{"en": {"until"}},
+		Before:   map[string]content.Fields{},
+		After:    map[string]content.Fields{},
+	}
 	for at, side := range map[int]map[string]content.Fields{was: c.Before, is: c.After} {
 		if at == -2 {
 			continue
@@ -66,9 +77,14 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 	m := notices(t)
 	order := []Sort{{By: "title", Kind: model.Text}}
 	title := "A first"
-	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "until > now() OR urgent = TRUE"), Sort: order,
+	l := List{
+		Type:    "notice",
+		Locale:  "en",
+		Filter:  parse(t, m, "notice", "until > now() OR urgent = TRUE"),
+		Sort:    order,
 		Window:  Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []Place{PlaceOf(order, []*string{&title}, "first")}},
-		Moments: Moments{List: []Moment{{after(10), "a"}, {after(20), "b"}}, Until: after(100)}}
+		Moments: Moments{List: []Moment{{after(10), "a"}, {after(20), "b"}}, Until: after(100)},
+	}
 	x := NewIndex[string]()
 	h := x.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
 	for _, c := range []struct {
@@ -108,7 +124,8 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 	l.Moments = Moments{List: []Moment{{after(10), "a"}}}
 	y := NewIndex[string]()
 	h = y.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
-	if _, moved := y.Match(passes(6, "a", 10, -1)); len(moved) != 1 || !moved[0].Deadline.IsZero() || len(y.dues) != 0 {
+	if _, moved := y.Match(passes(6, "a", 10, -1)); len(moved) != 1 || !moved[0].Deadline.IsZero() ||
+		len(y.dues) != 0 {
 		t.Errorf("moved %v, dues %v", moved, y.dues)
 	}
 	if _, moved := y.Match(passes(7, "b", -2, 30)); len(moved) != 1 || !moved[0].Deadline.Equal(after(30)) {
@@ -122,7 +139,13 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 // TestWhenAnEarlierCrossingMatters asks of one change by itself.
 func TestWhenAnEarlierCrossingMatters(t *testing.T) {
 	m := notices(t)
-	list := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "until > now() OR urgent = TRUE"), Sort: byTitle, Window: Window{Limit: 3}}
+	list := List{
+		Type:   "notice",
+		Locale: "en",
+		Filter: parse(t, m, "notice", "until > now() OR urgent = TRUE"),
+		Sort:   byTitle,
+		Window: Window{Limit: 3},
+	}
 	for what, c := range map[string]struct {
 		change *content.Change
 		want   bool
@@ -146,23 +169,54 @@ func TestWhatMustBeAsked(t *testing.T) {
 	m := notices(t)
 	x := NewIndex[string]()
 	number := parse(t, m, "notice", "routes.number > 3")
-	x.Add("dotted", &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Filter: number, Sort: byTitle, Window: Window{Limit: 1}}}})
-	x.Add("plain", &Set{Edition: "published", Lists: []List{{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "urgent = TRUE"), Sort: byTitle, Window: Window{Limit: 1}}}})
+	x.Add(
+		"dotted",
+		&Set{
+			Edition: "published",
+			Lists:   []List{{Type: "notice", Locale: "en", Filter: number, Sort: byTitle, Window: Window{Limit: 1}}},
+		},
+	)
+	x.Add(
+		"plain",
+		&Set{
+			Edition: "published",
+			Lists: []List{
+				{
+					Type:   "notice",
+					Locale: "en",
+					Filter: parse(t, m, "notice", "urgent = TRUE"),
+					Sort:   byTitle,
+					Window: Window{Limit: 1},
+				},
+			},
+		},
+	)
 	route := func(was, is float64) *content.Change {
-		return &content.Change{Kind: content.ContentChange, Edition: "published", Entry: "r1", Type: "route", At: eight, Fields: map[string][]string{"en": {"number"}},
-			Before: map[string]content.Fields{"en": {"number": was}}, After: map[string]content.Fields{"en": {"number": is}}}
+		return &content.Change{
+			Kind:    content.ContentChange,
+			Edition: "published",
+			Entry:   "r1",
+			Type:    "route",
+			At:      eight,
+			Fields:  map[string][]string{"en": {"number"}},
+			Before: map[string]content.Fields{
+				"en": {"number": was},
+			},
+			After: map[string]content.Fields{"en": {"number": is}},
+		}
 	}
 	atom := number.Split().Atoms[0].String()
 	for what, c := range map[string]struct {
 		change *content.Change
 		want   string
 	}{
-		"a notice comes":              {passes(6, "a", -2, -1), "en: " + atom},
-		"a notice goes":               {passes(6, "a", -1, -2), ""},
-		"a number turns the filter":   {route(3, 4), "en by notice.routes: " + atom},
-		"a number does not":           {route(4, 5), ""},
-		"a change of access":          {&content.Change{Kind: content.AccessChange}, ""},
-		"something of another locale": {&content.Change{Kind: content.ContentChange, Edition: "published", Type: "notice", Fields: map[string][]string{"nb": {"title"}}}, ""},
+		"a notice comes":            {passes(6, "a", -2, -1), "en: " + atom},
+		"a notice goes":             {passes(6, "a", -1, -2), ""},
+		"a number turns the filter": {route(3, 4), "en by notice.routes: " + atom},
+		"a number does not":         {route(4, 5), ""},
+		"a change of access":        {&content.Change{Kind: content.AccessChange}, ""},
+		"something of another locale": {&content.Change{Kind: content.ContentChange, Edition: "published",
+			Type: "notice", Fields: map[string][]string{"nb": {"title"}}}, ""},
 	} {
 		var got []string
 		for _, a := range x.Asks(c.change) {
@@ -192,12 +246,32 @@ func TestWhatMustBeAsked(t *testing.T) {
 func TestWhatIsHeldComesBack(t *testing.T) {
 	x := NewIndex[int]()
 	title := "A"
-	set := &Set{Edition: "preview", Entries: []Entry{{ID: "a", Locale: "en", Fields: []string{"title"}}, {ID: "b", Locale: "nb"}},
-		Lookups: []Lookup{{Type: "pier", Locale: "en", Slug: "mella"}, {Locale: "nb", Path: "/ruter/ring", Found: true}},
-		Lists:   []List{{Type: "pier", Locale: "en", Sort: byTitle, Window: Window{Limit: 2, Offset: 1, Rows: []Place{PlaceOf(byTitle, []*string{&title}, "a")}, Tells: true}}},
-		Uses:    []Use{{Type: "pier", Locale: "en", Fields: []string{"title"}}}}
+	set := &Set{
+		Edition: "preview",
+		Entries: []Entry{{ID: "a", Locale: "en", Fields: []string{"title"}}, {ID: "b", Locale: "nb"}},
+		Lookups: []Lookup{
+			{Type: "pier", Locale: "en", Slug: "mella"}, {Locale: "nb", Path: "/ruter/ring", Found: true},
+		},
+		Lists: []List{
+			{
+				Type:   "pier",
+				Locale: "en",
+				Sort:   byTitle,
+				Window: Window{
+					Limit:  2,
+					Offset: 1,
+					Rows:   []Place{PlaceOf(byTitle, []*string{&title}, "a")},
+					Tells:  true,
+				},
+			},
+		},
+		Uses: []Use{{Type: "pier", Locale: "en", Fields: []string{"title"}}},
+	}
 	h := x.Add(1, set)
-	if got := x.Set(h); !reflect.DeepEqual(got.Entries, set.Entries) || !reflect.DeepEqual(got.Uses, set.Uses) || got.Edition != "preview" || len(got.Lists) != 1 || !reflect.DeepEqual(got.Lists[0].Window, set.Lists[0].Window) {
+	if got := x.Set(h); !reflect.DeepEqual(got.Entries, set.Entries) || !reflect.DeepEqual(got.Uses, set.Uses) ||
+		got.Edition != "preview" ||
+		len(got.Lists) != 1 ||
+		!reflect.DeepEqual(got.Lists[0].Window, set.Lists[0].Window) {
 		t.Errorf("it is held as %+v", got)
 	}
 	found := x.Set(h).Lookups
@@ -205,7 +279,8 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 	if !reflect.DeepEqual(found, set.Lookups) {
 		t.Errorf("lookups are held as %+v", found)
 	}
-	if !reflect.DeepEqual(x.Reading("preview", "a", "en"), []int{1}) || x.Reading("published", "a", "en") != nil || !reflect.DeepEqual(x.Uses(h), set.Uses) {
+	if !reflect.DeepEqual(x.Reading("preview", "a", "en"), []int{1}) || x.Reading("published", "a", "en") != nil ||
+		!reflect.DeepEqual(x.Uses(h), set.Uses) {
 		t.Error("who reads an entry, and by which types")
 	}
 	src, err := json.Marshal(set.Lists[0].Window)
@@ -213,7 +288,9 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 		t.Errorf("a window is told as %s, %v", src, err)
 	}
 	var back Window
-	if err := json.Unmarshal([]byte(`{"offset":1,"limit":2,"rows":2}`), &back); err != nil || len(back.shown(back.Rows)) != 2 || back.Limit != 2 {
+	if err := json.Unmarshal([]byte(`{"offset":1,"limit":2,"rows":2}`), &back); err != nil ||
+		len(back.shown(back.Rows)) != 2 ||
+		back.Limit != 2 {
 		t.Errorf("it comes back as %+v, %v", back, err)
 	}
 	one := x.Bytes()
@@ -235,7 +312,14 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 func TestAnEntryThatLeadsToItself(t *testing.T) {
 	m := notices(t)
 	order := []Sort{{By: "title", Kind: model.Text}}
-	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "routes.notices.urgent = TRUE"), Sort: order, Count: true, Window: Window{Beyond: 30, Ends: true}}
+	l := List{
+		Type:   "notice",
+		Locale: "en",
+		Filter: parse(t, m, "notice", "routes.notices.urgent = TRUE"),
+		Sort:   order,
+		Count:  true,
+		Window: Window{Beyond: 30, Ends: true},
+	}
 	place := func(id, title string) Place { return PlaceOf(order, []*string{&title}, id) }
 	l.Window.Rows = []Place{place("n1", "Fog"), place("n2", "Ice"), place("n3", "Swell")}
 	atom := l.Filter.Split().Atoms[0].String()
@@ -254,16 +338,36 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 		others bool // n2 is
 		want   []string
 	}{
-		"it takes another's reason away, and has one itself": {values("Zander", "r2", false), true, false, []string{"counted"}},
-		"it has no reason itself any more":                   {values("Fog", "r2", false), false, true, []string{"counted"}},
-		"nobody's reason is another":                         {values("Zander", "r2", true), true, true, nil},
+		"it takes another's reason away, and has one itself": {values("Zander", "r2", false), true, false,
+			[]string{"counted"}},
+		"it has no reason itself any more": {values("Fog", "r2", false), false, true,
+			[]string{"counted"}},
+		"nobody's reason is another": {values("Zander", "r2", true), true, true, nil},
 	} {
 		x := NewIndex[string]()
 		x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
-		change := &content.Change{Kind: content.ContentChange, Sequence: 9, Commit: 9, At: eight, Edition: "published", Entry: "n1", Type: "notice", Fields: map[string][]string{"en": {"routes", "title", "urgent"}},
-			Before: map[string]content.Fields{"en": values("Fog", "r1", true)}, After: map[string]content.Fields{"en": c.after}, Dotted: map[string]map[string]int8{"en": is(c.self)},
+		change := &content.Change{
+			Kind:     content.ContentChange,
+			Sequence: 9,
+			Commit:   9,
+			At:       eight,
+			Edition:  "published",
+			Entry:    "n1",
+			Type:     "notice",
+			Fields:   map[string][]string{"en": {"routes", "title", "urgent"}},
+			Before: map[string]content.Fields{
+				"en": values("Fog", "r1", true),
+			},
+			After:  map[string]content.Fields{"en": c.after},
+			Dotted: map[string]map[string]int8{"en": is(c.self)},
 			Led: map[string]map[string][]content.Led{"en": {"notice.routes.notices": {
-				{ID: "n1", Values: c.after, Dotted: is(c.self)}, {ID: "n2", Values: values("Ice", "r1", false), Dotted: is(c.others)}, {ID: "n3", Values: values("Swell", "r2", true), Dotted: is(true)}}}}}
+				{
+					ID:     "n1",
+					Values: c.after,
+					Dotted: is(c.self),
+				}, {ID: "n2", Values: values("Ice", "r1", false), Dotted: is(c.others)},
+				{ID: "n3", Values: values("Swell", "r2", true), Dotted: is(true)}}}},
+		}
 		if got, _ := x.Match(change); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v is found", what, got)
 		}
@@ -278,13 +382,50 @@ func TestReadBetweenChangesOfABatch(t *testing.T) {
 	m := notices(t)
 	order := []Sort{{By: "title", Kind: model.Text}}
 	title := "Fog"
-	l := List{Type: "notice", Locale: "en", Filter: parse(t, m, "notice", "routes.number > 3"), Sort: order, Window: Window{Limit: 5, Beyond: 3, Ends: true, AsOf: 10, Rows: []Place{PlaceOf(order, []*string{&title}, "n1")}}}
+	l := List{
+		Type:   "notice",
+		Locale: "en",
+		Filter: parse(t, m, "notice", "routes.number > 3"),
+		Sort:   order,
+		Window: Window{
+			Limit:  5,
+			Beyond: 3,
+			Ends:   true,
+			AsOf:   10,
+			Rows:   []Place{PlaceOf(order, []*string{&title}, "n1")},
+		},
+	}
 	atom := l.Filter.Split().Atoms[0].String()
 	not := map[string]int8{atom: int8(filter.False)}
 	number := func(sequence int64, was, is float64) *content.Change {
-		return &content.Change{Kind: content.ContentChange, Sequence: sequence, Commit: sequence, AsOf: 11, Mixed: true, At: eight, Edition: "published", Entry: "r1", Type: "route", Fields: map[string][]string{"en": {"number"}},
-			Before: map[string]content.Fields{"en": {"number": was}}, After: map[string]content.Fields{"en": {"number": is}},
-			Led: map[string]map[string][]content.Led{"en": {"notice.routes": {{ID: "n1", Values: content.Fields{"title": "Fog", "routes": []any{"r1"}}, Dotted: not, Others: not}}}}}
+		return &content.Change{
+			Kind:     content.ContentChange,
+			Sequence: sequence,
+			Commit:   sequence,
+			AsOf:     11,
+			Mixed:    true,
+			At:       eight,
+			Edition:  "published",
+			Entry:    "r1",
+			Type:     "route",
+			Fields:   map[string][]string{"en": {"number"}},
+			Before: map[string]content.Fields{
+				"en": {"number": was},
+			},
+			After: map[string]content.Fields{"en": {"number": is}},
+			Led: map[string]map[string][]content.Led{
+				"en": {
+					"notice.routes": {
+						{
+							ID:     "n1",
+							Values: content.Fields{"title": "Fog", "routes": []any{"r1"}},
+							Dotted: not,
+							Others: not,
+						},
+					},
+				},
+			},
+		}
 	}
 	x := NewIndex[string]()
 	x.Add("it", &Set{Edition: "published", Lists: []List{l}})

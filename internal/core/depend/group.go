@@ -229,8 +229,10 @@ func (x *Index[S]) hashOfWindow(l *listGroup, w *Window) uint64 {
 
 // same tells whether windows of the same list show the same.
 func (w *Window) same(o *Window) bool {
-	return w.Limit == o.Limit && w.Beyond == o.Beyond && w.Offset == o.Offset && w.FromEnd == o.FromEnd && w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
-		w.Cursors == o.Cursors && w.After == o.After && w.Before == o.Before && slices.Equal(w.Rows, o.Rows)
+	return w.Limit == o.Limit && w.Beyond == o.Beyond && w.Offset == o.Offset && w.FromEnd == o.FromEnd &&
+		w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
+		w.Cursors == o.Cursors && w.After == o.After && w.Before == o.Before &&
+		slices.Equal(w.Rows, o.Rows)
 }
 
 // compacted copies places into one piece of memory.

@@ -329,7 +329,9 @@ func (x *Index[S]) Set(h Handle) *Set {
 		case ofDocument:
 			in := x.bySpace[g.space]
 			out.Edition = in.edition
-			out.Entries = append(out.Entries, Entry{ID: x.textOfID(g.id), Locale: in.locale, Fields: x.fields.at(g.ref)})
+			out.Entries = append(
+				out.Entries, Entry{ID: x.textOfID(g.id), Locale: in.locale, Fields: x.fields.at(g.ref)},
+			)
 		case ofSearch:
 			in, s := x.bySpace[g.space], x.searches.at(g.ref)
 			out.Edition = in.edition

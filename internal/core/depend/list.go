@@ -72,7 +72,10 @@ func newTemplate(l *List) template {
 			t.reads = append(t.reads, r.Fields...) // those of other types do no harm
 		}
 		for _, h := range l.Filter.HeldAgainstNow() {
-			one := held{ifTrue: (&filter.Filter{Expr: h.IfTrue}).Split(), ifFalse: (&filter.Filter{Expr: h.IfFalse}).Split()}
+			one := held{
+				ifTrue:  (&filter.Filter{Expr: h.IfTrue}).Split(),
+				ifFalse: (&filter.Filter{Expr: h.IfFalse}).Split(),
+			}
 			for _, n := range h.Names {
 				if len(n.Steps) == 0 {
 					one.fields = append(one.fields, n.Field)
@@ -130,7 +133,19 @@ func stepOf(c *content.Change, locale string) (step, bool) {
 	if !touched {
 		return step{}, false
 	}
-	s := step{id: c.Entry, typ: c.Type, before: c.Before[locale], after: c.After[locale], differing: differing, dotted: c.Dotted[locale], led: c.Led[locale], mixed: c.Mixed, now: c.At, sequence: c.Sequence, asOf: c.AsOf}
+	s := step{
+		id:        c.Entry,
+		typ:       c.Type,
+		before:    c.Before[locale],
+		after:     c.After[locale],
+		differing: differing,
+		dotted:    c.Dotted[locale],
+		led:       c.Led[locale],
+		mixed:     c.Mixed,
+		now:       c.At,
+		sequence:  c.Sequence,
+		asOf:      c.AsOf,
+	}
 	return s, true
 }
 
@@ -165,7 +180,8 @@ const maxTries = 81
 // concerns tells whether anything differs of the entry by which the list finds and
 // orders entries.
 func (t *template) concerns(s *step) bool {
-	return (s.before == nil) != (s.after == nil) || s.mixed && t.split != nil && len(t.split.Atoms) > 0 || slices.ContainsFunc(t.reads, s.differs)
+	return (s.before == nil) != (s.after == nil) || s.mixed && t.split != nil && len(t.split.Atoms) > 0 ||
+		slices.ContainsFunc(t.reads, s.differs)
 }
 
 // memberships says whether the entry may have been a member and may be one now.
@@ -191,7 +207,9 @@ func (t *template) memberships(s *step) possible {
 		if truth, known := s.dotted[a.String()]; known {
 			one.now = []filter.Truth3{filter.Truth3(truth)}
 		}
-		if n *= len(one.now); was && (s.mixed || s.turned != "" && a.Ways(s.turned) != nil || s.turned == "" && (!is || !a.Keeps(before, after) || a.Turns(s.typ, before, after, s.now))) {
+		if n *= len(one.now); was &&
+			(s.mixed || s.turned != "" && a.Ways(s.turned) != nil ||
+				s.turned == "" && (!is || !a.Keeps(before, after) || a.Turns(s.typ, before, after, s.now))) {
 			one.before = truths
 			if truth, known := s.was[a.String()]; known && !s.mixed {
 				one.before = []filter.Truth3{truth}
@@ -279,7 +297,22 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 			if l.ID == s.id {
 				continue // what its own change makes of it is told by that
 			}
-			out = append(out, step{id: l.ID, typ: t.Type, before: l.Values, after: l.Values, dotted: l.Dotted, turned: s.typ, mixed: s.mixed, was: t.before(s, &l, way), now: s.now, sequence: s.sequence, asOf: s.asOf})
+			out = append(
+				out,
+				step{
+					id:       l.ID,
+					typ:      t.Type,
+					before:   l.Values,
+					after:    l.Values,
+					dotted:   l.Dotted,
+					turned:   s.typ,
+					mixed:    s.mixed,
+					was:      t.before(s, &l, way),
+					now:      s.now,
+					sequence: s.sequence,
+					asOf:     s.asOf,
+				},
+			)
 		}
 	}
 	return out, true
@@ -315,7 +348,8 @@ func (t *template) crosses(s *step) (first time.Time) {
 		}
 		for _, field := range h.fields {
 			v, _ := s.after[field].(string)
-			if at, err := time.Parse(time.RFC3339, v); err == nil && !at.Before(s.now) && (first.IsZero() || at.Before(first)) {
+			if at, err := time.Parse(time.RFC3339, v); err == nil && !at.Before(s.now) &&
+				(first.IsZero() || at.Before(first)) {
 				first = at
 			}
 		}

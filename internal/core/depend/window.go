@@ -98,7 +98,8 @@ func (t *template) outcome(w *Window, may possible, s *step, was, is Place) outc
 			out.shows = out.shows || t.Count && more != out.more
 		}
 		out.rows, out.ends, out.more = rows, ends, more
-		out.shows = out.shows || t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
+		out.shows = out.shows ||
+			t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
 	}
 	if tried == 0 || !w.enough(out.rows, out.ends) {
 		return lost

@@ -121,7 +121,8 @@ func TestSchemaOfEveryKind(t *testing.T) {
 		}
 	}
 	for path, want := range map[string]string{
-		"pier/title": `"Pier"`, "pier/description": `"Where boats land"`, "pier/required": `["id"]`, "notice/deprecated": `true`, "settings/properties/claim/type": `["string","null"]`,
+		"pier/title": `"Pier"`, "pier/description": `"Where boats land"`, "pier/required": `["id"]`,
+		"notice/deprecated": `true`, "settings/properties/claim/type": `["string","null"]`,
 		"pier/properties/about":                          `{"$ref":"#/$defs/part.about"}`,
 		"pier/properties/office/properties/opens/format": `"date-time"`,
 		"notice/properties/piers/items":                  `{"$ref":"#/$defs/part.linked"}`,
@@ -132,11 +133,15 @@ func TestSchemaOfEveryKind(t *testing.T) {
 			t.Errorf("%s is %s, want %s", path, got, want)
 		}
 	}
-	if got := asText(at(schema, "$defs", "notice", "properties", "severity")); !strings.Contains(got, `{"const":"delay","title":"Delay"}`) || !strings.Contains(got, `{"type":"null"}`) {
+	if got := asText(at(schema, "$defs", "notice", "properties", "severity")); !strings.Contains(
+		got, `{"const":"delay","title":"Delay"}`,
+	) ||
+		!strings.Contains(got, `{"type":"null"}`) {
 		t.Errorf("a choice is %s", got)
 	}
 	blocks := asText(at(schema, "$defs", "pier", "properties", "boards", "items"))
-	for _, part := range []string{`"const":"heading"`, `"title":"Box"`, `"const":"calm"`, `"$ref":"#/$defs/part.prose"`, `"required":["` + model.BlockName + `"]`} {
+	for _, part := range []string{`"const":"heading"`, `"title":"Box"`, `"const":"calm"`,
+		`"$ref":"#/$defs/part.prose"`, `"required":["` + model.BlockName + `"]`} {
 		if !strings.Contains(blocks, part) {
 			t.Errorf("blocks have no %s: %s", part, blocks)
 		}
@@ -146,7 +151,9 @@ func TestSchemaOfEveryKind(t *testing.T) {
 func TestOpenAPIOfAModel(t *testing.T) {
 	m := testkit.Model(t, harbour)
 	api := plain(t, describe.OpenAPI(m, "http://127.0.0.1:8400/content/main/preview", "preview"))
-	if api["openapi"] != "3.1.0" || asText(at(api, "servers")) != `[{"url":"http://127.0.0.1:8400/content/main/preview"}]` || at(api, "info", "title") != "Content, preview" {
+	if api["openapi"] != "3.1.0" ||
+		asText(at(api, "servers")) != `[{"url":"http://127.0.0.1:8400/content/main/preview"}]` ||
+		at(api, "info", "title") != "Content, preview" {
 		t.Errorf("it is %v, %v", api["openapi"], api["info"])
 	}
 	for _, ref := range refs(api) {
@@ -169,14 +176,16 @@ func TestOpenAPIOfAModel(t *testing.T) {
 		named := map[string]bool{}
 		for _, p := range at(item, "get", "parameters").([]any) {
 			name, in := at(p, "name").(string), at(p, "in").(string)
-			if named[in+name] || in == "path" && (at(p, "required") != true || !strings.Contains(path, "{"+name+"}")) {
+			if named[in+name] ||
+				in == "path" && (at(p, "required") != true || !strings.Contains(path, "{"+name+"}")) {
 				t.Errorf("%s: the parameter %s", path, name)
 			}
 			named[in+name] = true
 		}
 	}
 	slices.Sort(paths)
-	if got := strings.Join(paths, " "); got != "/at /changes /entries/{id} /graphql /notices /notices/{slug} /paths /piers /piers/{slug} /settings" {
+	if got := strings.Join(paths, " "); got != "/at /changes /entries/{id} /graphql /notices /notices/{slug} "+
+		"/paths /piers /piers/{slug} /settings" {
 		t.Errorf("paths: %s", got)
 	}
 	slices.Sort(operations)
@@ -184,17 +193,20 @@ func TestOpenAPIOfAModel(t *testing.T) {
 		t.Errorf("two operations have the same name: %v", operations)
 	}
 	list := asText(at(api, "paths", "/notices", "get", "parameters"))
-	for _, name := range []string{"fields", "locale", "filter", "sort", "limit", "offset", "after", "before", "count", "translated"} {
+	for _, name := range []string{"fields", "locale", "filter", "sort", "limit", "offset", "after", "before",
+		"count", "translated"} {
 		if !strings.Contains(list, `"name":"`+name+`"`) {
 			t.Errorf("a list has no parameter %s", name)
 		}
 	}
-	for _, says := range []string{"published, firstPublished, updated, slug, severity", `"maximum":200`, `"enum":["en","nb"]`} {
+	for _, says := range []string{"published, firstPublished, updated, slug, severity", `"maximum":200`,
+		`"enum":["en","nb"]`} {
 		if !strings.Contains(list, says) {
 			t.Errorf("a list's parameters do not say %s: %s", says, list)
 		}
 	}
-	if at(api, "paths", "/at", "get", "responses", "301") == nil || at(api, "paths", "/piers", "get", "responses", "301") != nil {
+	if at(api, "paths", "/at", "get", "responses", "301") == nil ||
+		at(api, "paths", "/piers", "get", "responses", "301") != nil {
 		t.Error("only what lives at a path moves")
 	}
 }

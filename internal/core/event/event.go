@@ -48,7 +48,9 @@ type Decoded struct {
 }
 
 // ErrContentType is the error of a body in a format that nobody here reads.
-var ErrContentType = errors.New("send a CloudEvents 1.0 event in structured JSON mode, with the content type application/cloudevents+json")
+var ErrContentType = errors.New(
+	"send a CloudEvents 1.0 event in structured JSON mode, with the content type application/cloudevents+json",
+)
 
 // DecodeCloudEvent reads a CloudEvents 1.0 event in structured JSON mode. The
 // last part of its type says what happened (…saved, …published, …unpublished,
@@ -70,7 +72,9 @@ func DecodeCloudEvent(contentType string, body []byte) (Decoded, error) {
 	}
 	d := Decoded{Kind: e.Type()[strings.LastIndexByte(e.Type(), '.')+1:]}
 	if !slices.Contains(Kinds, d.Kind) {
-		return Decoded{}, fmt.Errorf("the event's type %q does not end in one of %s", e.Type(), strings.Join(Kinds, ", "))
+		return Decoded{}, fmt.Errorf(
+			"the event's type %q does not end in one of %s", e.Type(), strings.Join(Kinds, ", "),
+		)
 	}
 	if !e.Time().IsZero() {
 		at := e.Time().UTC()
@@ -80,7 +84,8 @@ func DecodeCloudEvent(contentType string, body []byte) (Decoded, error) {
 		return d, nil
 	}
 	var ok bool
-	if d.OriginKind, d.Key, ok = strings.Cut(e.Subject(), "/"); !ok || d.OriginKind == "" || d.Key == "" || strings.ContainsFunc(d.Key, unicode.IsControl) {
+	if d.OriginKind, d.Key, ok = strings.Cut(e.Subject(), "/"); !ok || d.OriginKind == "" || d.Key == "" ||
+		strings.ContainsFunc(d.Key, unicode.IsControl) {
 		return Decoded{}, fmt.Errorf("the event's subject %q is not kind/key, as in reports/R-1007", e.Subject())
 	}
 	return d, nil
@@ -97,14 +102,19 @@ var ErrNotProven = errors.New("not proven to come from the origin")
 func Prove(secrets []string, header http.Header, body []byte, now time.Time) error {
 	id, stamp := header.Get(standardwebhooks.HeaderWebhookID), header.Get(standardwebhooks.HeaderWebhookTimestamp)
 	if id == "" || stamp == "" || header.Get(standardwebhooks.HeaderWebhookSignature) == "" {
-		return fmt.Errorf("%w: the headers webhook-id, webhook-timestamp and webhook-signature are needed", ErrNotProven)
+		return fmt.Errorf(
+			"%w: the headers webhook-id, webhook-timestamp and webhook-signature are needed", ErrNotProven,
+		)
 	}
 	seconds, err := strconv.ParseInt(stamp, 10, 64)
 	if err != nil {
 		return fmt.Errorf("%w: webhook-timestamp is not a number of seconds", ErrNotProven)
 	}
 	if off := now.Sub(time.Unix(seconds, 0)); off.Abs() > Tolerance {
-		return fmt.Errorf("%w: webhook-timestamp is %s off our clock, at most %s is allowed", ErrNotProven, off.Abs().Round(time.Second), Tolerance)
+		return fmt.Errorf(
+			"%w: webhook-timestamp is %s off our clock, at most %s is allowed", ErrNotProven,
+			off.Abs().Round(time.Second), Tolerance,
+		)
 	}
 	for _, secret := range secrets {
 		w, err := standardwebhooks.NewWebhook(secret)

@@ -43,7 +43,8 @@ func (p *parser) delivered(at token, e Expr) (Expr, error) {
 	case IsNull:
 		switch {
 		case behind(&e.Of):
-			return nil, p.wrong(at, e.Of.String()+" lies behind a list of references; whether it is NULL cannot be asked", "ask for entries that it leads to, as in "+e.Of.String()+".id = '…'")
+			return nil, p.wrong(at, e.Of.String()+" lies behind a list of references; whether it is NULL cannot "+
+				"be asked", "ask for entries that it leads to, as in "+e.Of.String()+".id = '…'")
 		case e.Of.isReference() && e.Of.Several:
 			return Not{anyAtAll(&e.Of)}, nil
 		case e.Of.isReference():
@@ -60,9 +61,11 @@ func (p *parser) delivered(at token, e Expr) (Expr, error) {
 		}
 		switch {
 		case values.Name != nil:
-			return nil, p.wrong(at, list.String()+" holds references; they are compared with ids in brackets", "as in "+op+"("+list.String()+", ('…'))")
+			return nil, p.wrong(at, list.String()+" holds references; they are compared with ids in brackets",
+				"as in "+op+"("+list.String()+", ('…'))")
 		case behind(list.Name) && op != "A_OVERLAPS" && (op != "A_CONTAINS" || len(values.Values) != 1):
-			return nil, p.wrong(at, list.String()+" lies behind a list of references", "ask for one id with A_CONTAINS, or for several with A_OVERLAPS")
+			return nil, p.wrong(at, list.String()+" lies behind a list of references", "ask for one id with "+
+				"A_CONTAINS, or for several with A_OVERLAPS")
 		}
 		return listed(op, list.Name, values.Values), nil
 	}
@@ -71,7 +74,12 @@ func (p *parser) delivered(at token, e Expr) (Expr, error) {
 
 // turned has, for each comparison of lists, the one that says the same from the other
 // side.
-var turned = map[string]string{"A_EQUALS": "A_EQUALS", "A_CONTAINS": "A_CONTAINEDBY", "A_CONTAINEDBY": "A_CONTAINS", "A_OVERLAPS": "A_OVERLAPS"}
+var turned = map[string]string{
+	"A_EQUALS":      "A_EQUALS",
+	"A_CONTAINS":    "A_CONTAINEDBY",
+	"A_CONTAINEDBY": "A_CONTAINS",
+	"A_OVERLAPS":    "A_OVERLAPS",
+}
 
 // anyAtAll is true when a list of references leads to an entry.
 func anyAtAll(n *Name) Expr {

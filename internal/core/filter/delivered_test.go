@@ -33,7 +33,8 @@ func TestReferencesAreComparedAsTheyAreDelivered(t *testing.T) {
 			t.Errorf("%s does not say that it reads other entries: %v", src, f.Reads())
 		}
 	}
-	for src, want := range map[string]string{"A_CONTAINS(piers, piers)": "ids in brackets", "piers.routes.start IS NULL": "behind a list", "A_EQUALS(piers.routes.piers, ('a'))": "behind a list"} {
+	for src, want := range map[string]string{"A_CONTAINS(piers, piers)": "ids in brackets", "piers.routes.start " +
+		"IS NULL": "behind a list", "A_EQUALS(piers.routes.piers, ('a'))": "behind a list"} {
 		if _, err := Parse(src, m, route); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", src, err)
 		}

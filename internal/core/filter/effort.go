@@ -72,7 +72,8 @@ func supported(e Expr) bool {
 		}
 		return true
 	case Compare:
-		return e.Op == "=" && plain(e.Left) && e.Right.Name == nil || e.Op != "<>" && plain(e.Left) && e.Right.Name == nil && len(e.Left.Name.Steps) == 0
+		return e.Op == "=" && plain(e.Left) && e.Right.Name == nil ||
+			e.Op != "<>" && plain(e.Left) && e.Right.Name == nil && len(e.Left.Name.Steps) == 0
 	case Between:
 		return plain(e.Of) && len(e.Of.Name.Steps) == 0
 	case In:

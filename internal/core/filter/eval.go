@@ -171,7 +171,8 @@ func (v evaluation) predicate(e Expr, d Document, there bool) truth {
 		if a == nil {
 			return unknown3
 		}
-		among := slices.ContainsFunc(e.Values, func(o Operand) bool { return compare(e.Of.Kind(), *a, *v.operand(o, d, there)) == 0 })
+		among := slices.ContainsFunc(e.Values,
+			func(o Operand) bool { return compare(e.Of.Kind(), *a, *v.operand(o, d, there)) == 0 })
 		return truthOf(among != e.Outside)
 	case IsNull:
 		value := reach(&e.Of, d, there)

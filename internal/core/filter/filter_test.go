@@ -46,10 +46,12 @@ types:
 func TestCanonicalForm(t *testing.T) {
 	m := harbour(t)
 	for _, same := range [][]string{
-		{"severity = 'delay' AND urgent = TRUE", "urgent = true and severity='delay'", "(TRUE = urgent) AND ('delay' = severity AND severity = 'delay')"},
+		{"severity = 'delay' AND urgent = TRUE", "urgent = true and severity='delay'", "(TRUE = urgent) AND " +
+			"('delay' = severity AND severity = 'delay')"},
 		{"price > 100", "100 < price.amount", "price > 1e2", "price > +100.0"},
 		{"severity IN ('delay', 'cancelled')", "severity in ('cancelled','delay','delay')"},
-		{"title LIKE 'Fog%' OR (day = DATE('2026-11-23') OR topics IS NULL)", "topics IS NULL OR title LIKE 'Fog%' OR day = DATE('2026-11-23')"},
+		{"title LIKE 'Fog%' OR (day = DATE('2026-11-23') OR topics IS NULL)", "topics IS NULL OR title LIKE " +
+			"'Fog%' OR day = DATE('2026-11-23')"},
 		{"CASEI(title) = CASEI('FOG')", "CASEI(title) = 'fog'", "CASEI('Fog') = CASEI(title)"},
 		{"ACCENTI(CASEI(title)) = 'a'", "CASEI(ACCENTI(title)) = 'Á'"},
 		{"validUntil > TIMESTAMP('2026-11-23T08:00:00.500Z')", "validUntil > TIMESTAMP('2026-11-23T08:00:00.500000Z')"},
@@ -75,7 +77,9 @@ func TestCanonicalForm(t *testing.T) {
 			}
 		}
 	}
-	for _, different := range [][2]string{{"title = 'a'", "title = 'b'"}, {"price > 1", "price >= 1"}, {"title = 'a' AND urgent = TRUE", "title = 'a' OR urgent = TRUE"}, {"NOT title = 'a'", "title = 'a'"}, {"title = 'a'' OR urgent'", "title = 'a' OR urgent = TRUE"}} {
+	for _, different := range [][2]string{{"title = 'a'", "title = 'b'"}, {"price > 1", "price >= 1"},
+		{"title = 'a' AND urgent = TRUE", "title = 'a' OR urgent = TRUE"}, {"NOT title = 'a'", "title = 'a'"},
+		{"title = 'a'' OR urgent'", "title = 'a' OR urgent = TRUE"}} {
 		a, errA := Parse(different[0], m, m.Type("notice"))
 		b, errB := Parse(different[1], m, m.Type("notice"))
 		if errA != nil || errB != nil || a.String() == b.String() {
@@ -129,9 +133,10 @@ func TestWhatIsWrongIsNamedAtItsPlace(t *testing.T) {
 		"place.twon = 'x'":                                    {1, `place has nothing named "twon"`},
 		"price.tax = 1":                                       {1, "price has no parts"},
 		"title.x = 1":                                         {1, "title has no parts"},
-		"routes.start.number = 1":                             {1, "number is not the same in every type that routes.start may lead to"},
-		strings.Repeat("NOT ", 30) + "urgent = TRUE":          {85, "nested more than 20 deep"},
-		strings.Repeat("(", 30) + "urgent = TRUE":             {22, "nested more than 20 deep"},
+		"routes.start.number = 1": {1, "number is not the same in every type that " +
+			"routes.start may lead to"},
+		strings.Repeat("NOT ", 30) + "urgent = TRUE":                {85, "nested more than 20 deep"},
+		strings.Repeat("(", 30) + "urgent = TRUE":                   {22, "nested more than 20 deep"},
 		strings.Repeat("urgent = TRUE OR ", 101) + "urgent = FALSE": {1701, "more than 100 conditions"},
 		strings.Repeat(" ", 5000):                                   {4000, "at most 4000"},
 		"title = '\x00'":                                            {1, "NUL"},
@@ -160,17 +165,29 @@ func (f fields) Enter(s Step) []Document {
 
 func TestThreeValuedLogic(t *testing.T) {
 	m := harbour(t)
-	d := fields{"id": "n1", "title": "Fog", "price": map[string]any{"amount": 100.0, "currency": "NOK"}, "topics": []any{"ice", "fog"}, "validUntil": "2026-11-23T08:00:00Z", "place": map[string]any{"town": "Mella"},
-		"routes": []any{map[string]any{"number": 1.0, "slug": "ring"}, map[string]any{"number": 2.0}}}
+	d := fields{
+		"id":         "n1",
+		"title":      "Fog",
+		"price":      map[string]any{"amount": 100.0, "currency": "NOK"},
+		"topics":     []any{"ice", "fog"},
+		"validUntil": "2026-11-23T08:00:00Z",
+		"place":      map[string]any{"town": "Mella"},
+		"routes":     []any{map[string]any{"number": 1.0, "slug": "ring"}, map[string]any{"number": 2.0}},
+	}
 	now := time.Date(2026, 11, 23, 7, 0, 0, 0, time.UTC)
 	for src, want := range map[string]bool{
 		"TRUE": true, "FALSE": false, "NOT FALSE": true,
-		"severity = 'delay'": false, "NOT severity = 'delay'": false, "severity = 'delay' OR title = 'Fog'": true, "severity IS NULL": true, "severity <> 'delay'": false,
+		"severity = 'delay'": false, "NOT severity = 'delay'": false, "severity = 'delay' OR title = " +
+			"'Fog'": true, "severity IS NULL": true, "severity <> 'delay'": false,
 		"NOT (severity = 'delay' AND title = 'Ice')": true, "severity NOT IN ('delay')": false,
 		"price = 100": true, "price.currency = 'NOK'": true, "price BETWEEN 100 AND 100": true,
-		"topics IS NULL": false, "A_CONTAINS(topics, ('ice'))": true, "A_EQUALS(topics, ('fog', 'ice'))": true, "A_CONTAINEDBY(topics, ('ice'))": false, "A_OVERLAPS(topics, ('x', 'fog'))": true, "A_CONTAINS(topics, ())": true,
-		"validUntil > now()": true, "now() >= validUntil": false, "place.town LIKE 'M%a'": true, "place.floor IS NULL": true,
-		"routes.number = 2": true, "NOT routes.number = 3": true, "routes.number <> 1": true, "routes.slug IS NULL": true, "routes.number = 1 AND routes.slug = 'ring'": true,
+		"topics IS NULL": false, "A_CONTAINS(topics, ('ice'))": true, "A_EQUALS(topics, ('fog', " +
+			"'ice'))": true, "A_CONTAINEDBY(topics, ('ice'))": false, "A_OVERLAPS(topics, ('x', " +
+			"'fog'))": true, "A_CONTAINS(topics, ())": true,
+		"validUntil > now()": true, "now() >= validUntil": false, "place.town LIKE " +
+			"'M%a'": true, "place.floor IS NULL": true,
+		"routes.number = 2": true, "NOT routes.number = 3": true, "routes.number <> 1": true, "routes.slug IS " +
+			"NULL": true, "routes.number = 1 AND routes.slug = 'ring'": true,
 		"title LIKE 'F_g'": true, "title LIKE 'f%'": false, "CASEI(title) LIKE 'F%'": true, `title LIKE 'F\og'`: true,
 	} {
 		f, err := Parse(src, m, m.Type("notice"))
@@ -183,7 +200,10 @@ func TestThreeValuedLogic(t *testing.T) {
 		t.Errorf("held against now: %v", held)
 	}
 	reads := f.Reads()
-	if len(reads) != 2 || reads[0].Type != "notice" || strings.Join(reads[0].Fields, " ") != "validUntil routes day price" || reads[1].Type != "route" || len(reads[1].Fields) != 0 {
+	if len(reads) != 2 || reads[0].Type != "notice" ||
+		strings.Join(reads[0].Fields, " ") != "validUntil routes day price" ||
+		reads[1].Type != "route" ||
+		len(reads[1].Fields) != 0 {
 		t.Errorf("reads %+v", reads)
 	}
 }
@@ -191,7 +211,13 @@ func TestThreeValuedLogic(t *testing.T) {
 // TestWhatIsUntrueIsToldWithWhatThereIs explains why a filter leaves an entry out.
 func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
 	m := harbour(t)
-	d := fields{"id": "n1", "title": "Fog", "severity": "delay", "validUntil": "2026-11-23T08:00:00Z", "routes": []any{map[string]any{"slug": "ring"}, map[string]any{"slug": "line"}}}
+	d := fields{
+		"id":         "n1",
+		"title":      "Fog",
+		"severity":   "delay",
+		"validUntil": "2026-11-23T08:00:00Z",
+		"routes":     []any{map[string]any{"slug": "ring"}, map[string]any{"slug": "line"}},
+	}
 	now := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 	for src, want := range map[string]string{
 		"title = 'Fog'":                            "",
@@ -223,7 +249,8 @@ func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
 	// A filter is kept as text, and comes back as it was read.
 	f, _ := Parse("title = 'Fog' AND routes.slug = 'ring'", m, m.Type("notice"))
 	src, err := f.MarshalText()
-	if again, wrong := Parse(string(src), m, m.Type("notice")); err != nil || wrong != nil || again.String() != f.String() {
+	if again, wrong := Parse(string(src), m, m.Type("notice")); err != nil || wrong != nil ||
+		again.String() != f.String() {
 		t.Errorf("%s, %v, %v", src, err, wrong)
 	}
 }
@@ -231,7 +258,9 @@ func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
 // FuzzParse holds that nothing makes the parser panic, and that what it accepts
 // it accepts in its canonical form too.
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"title = 'x'", "CASEI(title) LIKE 'a%' AND NOT (price > 3 OR day IS NULL)", "A_CONTAINS(topics, ('a', 'b'))", "validUntil BETWEEN now() AND TIMESTAMP('2026-11-23T08:00:00Z')", "'", "((", "1e999", "price = 1e-999999999", "\"a\".b", "routes.notices.routes.slug IN ('x')", "-.5 < price"} {
+	for _, s := range []string{"title = 'x'", "CASEI(title) LIKE 'a%' AND NOT (price > 3 OR day IS NULL)",
+		"A_CONTAINS(topics, ('a', 'b'))", "validUntil BETWEEN now() AND TIMESTAMP('2026-11-23T08:00:00Z')", "'",
+		"((", "1e999", "price = 1e-999999999", "\"a\".b", "routes.notices.routes.slug IN ('x')", "-.5 < price"} {
 		f.Add(s)
 	}
 	m := harbour(f)

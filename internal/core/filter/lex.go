@@ -66,13 +66,15 @@ func lex(src string) ([]token, error) {
 			}
 			out = append(out, token{kind, text, i})
 			i = n
-		case c >= '0' && c <= '9' || c == '.' && i+1 < len(src) && digit(src[i+1]) || (c == '-' || c == '+') && i+1 < len(src) && (digit(src[i+1]) || src[i+1] == '.'):
+		case c >= '0' && c <= '9' || c == '.' && i+1 < len(src) && digit(src[i+1]) ||
+			(c == '-' || c == '+') && i+1 < len(src) && (digit(src[i+1]) || src[i+1] == '.'):
 			n := number(src, i)
 			out = append(out, token{tokenNumber, src[i:n], i})
 			i = n
 		case letter(c):
 			n := i
-			for n < len(src) && (letter(src[n]) || digit(src[n]) || src[n] == '.' || src[n] == '-' && n+1 < len(src) && letter(src[n+1])) {
+			for n < len(src) && (letter(src[n]) || digit(src[n]) || src[n] == '.' ||
+				src[n] == '-' && n+1 < len(src) && letter(src[n+1])) {
 				n++
 			}
 			out = append(out, token{tokenName, src[i:n], i})
@@ -90,7 +92,11 @@ func lex(src string) ([]token, error) {
 				if sign == "!=" {
 					hint = "unequal is written <>"
 				}
-				return nil, &Error{At: place(src, i), Detail: fmt.Sprintf("%q is nothing that a filter is made of", r), Hint: hint}
+				return nil, &Error{
+					At:     place(src, i),
+					Detail: fmt.Sprintf("%q is nothing that a filter is made of", r),
+					Hint:   hint,
+				}
 			}
 			out = append(out, token{tokenSign, sign, i})
 			i += len(sign)
@@ -117,7 +123,11 @@ func quoted(src string, i int) (text string, next int, err error) {
 		}
 		return b.String(), n + 1, nil
 	}
-	return "", 0, &Error{At: place(src, i), Detail: "the text that begins here does not end", Hint: "close it with " + string(src[i]) + "; within, write it twice"}
+	return "", 0, &Error{
+		At:     place(src, i),
+		Detail: "the text that begins here does not end",
+		Hint:   "close it with " + string(src[i]) + "; within, write it twice",
+	}
 }
 
 func number(src string, i int) int {

@@ -16,7 +16,8 @@ var aboutNames = []string{"id", "published", "firstPublished", "updated"}
 
 // kinds says how the values of a kind of field are compared.
 var kinds = map[model.Kind]Kind{
-	model.Text: Text, model.Slug: Text, model.Choice: Text, model.Reference: Text, model.Integer: Number, model.Decimal: Number,
+	model.Text: Text, model.Slug: Text, model.Choice: Text, model.Reference: Text, model.Integer: Number,
+	model.Decimal: Number,
 	model.Boolean: Boolean, model.Date: Date, model.DateTime: Timestamp,
 }
 
@@ -29,7 +30,9 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 	types := []*model.Type{t}
 	for i := 0; ; i++ {
 		if i == len(parts) {
-			return n, fmt.Errorf("%s leads to entries; name one of their properties, as in %s.%s", dotted, dotted, suggestion(types))
+			return n, fmt.Errorf(
+				"%s leads to entries; name one of their properties, as in %s.%s", dotted, dotted, suggestion(types),
+			)
 		}
 		part := parts[i]
 		last := i == len(parts)-1
@@ -45,7 +48,10 @@ func find(m *model.Model, t *model.Type, dotted string) (*Name, error) {
 		case field == nil && back == nil:
 			return n, unknown(m, types, part)
 		case back != nil:
-			n.Steps = append(n.Steps, Step{Name: part, Field: back.Field.Name, Types: []string{back.Type.Name}, Several: true, Back: true})
+			n.Steps = append(
+				n.Steps,
+				Step{Name: part, Field: back.Field.Name, Types: []string{back.Type.Name}, Several: true, Back: true},
+			)
 			types = []*model.Type{back.Type}
 		case field.Kind == model.Reference && !last:
 			s := Step{Name: part, Field: field.Name, Several: field.Several}
@@ -121,7 +127,10 @@ func (n *Name) value(f *model.Field, inner []string) error {
 	case f.Kind == model.Record && len(inner) > 0 && !f.Several:
 		member := f.Inner[0].Field(inner[0])
 		if member == nil {
-			return fmt.Errorf("%s has nothing named %q%s", f.Name, inner[0], strictyaml.DidYouMean(inner[0], f.Inner[0].FieldNames()))
+			return fmt.Errorf(
+				"%s has nothing named %q%s", f.Name, inner[0],
+				strictyaml.DidYouMean(inner[0], f.Inner[0].FieldNames()),
+			)
 		}
 		n.Inner = append(n.Inner, inner[0])
 		return n.value(member, inner[1:])
@@ -164,5 +173,8 @@ func unknown(m *model.Model, types []*model.Type, part string) error {
 	}
 	known = append(known, aboutNames...)
 	slices.Sort(known)
-	return fmt.Errorf("%s has no property %q%s", strings.Join(names, " or "), part, strictyaml.DidYouMean(part, slices.Compact(known)))
+	return fmt.Errorf(
+		"%s has no property %q%s", strings.Join(names, " or "), part,
+		strictyaml.DidYouMean(part, slices.Compact(known)),
+	)
 }

@@ -17,7 +17,10 @@ import (
 func Parse(src string, m *model.Model, t *model.Type) (*Filter, error) {
 	switch {
 	case len(src) > MaxLength:
-		return nil, &Error{At: MaxLength, Detail: fmt.Sprintf("the filter has %d bytes, at most %d are allowed", len(src), MaxLength)}
+		return nil, &Error{
+			At:     MaxLength,
+			Detail: fmt.Sprintf("the filter has %d bytes, at most %d are allowed", len(src), MaxLength),
+		}
 	case !utf8.ValidString(src) || strings.ContainsRune(src, 0):
 		return nil, &Error{At: 1, Detail: "the filter is not valid UTF-8, or holds a NUL"}
 	}
@@ -239,7 +242,8 @@ func (p *parser) predicate() (Expr, error) {
 		hint := ""
 		if left.Name != nil && left.Kind() == Boolean && !not {
 			hint = "write " + left.Name.String() + " = TRUE"
-		} else if near := strictyaml.Nearest(strings.ToUpper(sign.text), []string{"LIKE", "BETWEEN", "IN", "IS", "NOT"}); sign.kind == tokenName && near != "" {
+		} else if near := strictyaml.Nearest(strings.ToUpper(sign.text), []string{"LIKE", "BETWEEN", "IN", "IS",
+			"NOT"}); sign.kind == tokenName && near != "" {
 			hint = "did you mean " + near + "?"
 		}
 		return nil, p.wrong(sign, "expected a comparison, LIKE, BETWEEN, IN or IS, not "+sign.says(), hint)
@@ -280,12 +284,19 @@ func (p *parser) alike(at token, a, b *Operand) error {
 		}
 	}
 	if a.Kind() != b.Kind() {
-		return p.wrong(at, fmt.Sprintf("%s is a %s and %s a %s; they cannot be compared", a, a.Kind(), b, b.Kind()), hintFor(a, b))
+		return p.wrong(
+			at, fmt.Sprintf("%s is a %s and %s a %s; they cannot be compared", a, a.Kind(), b, b.Kind()),
+			hintFor(a, b),
+		)
 	}
 	for _, pair := range [][2]*Operand{{a, b}, {b, a}} {
 		name, v := pair[0], pair[1]
-		if name.Name != nil && v.Value != nil && name.Name.options != nil && !name.CaseI && !name.AccentI && !slices.Contains(name.Name.options, v.Value.Text) {
-			return p.wrong(at, fmt.Sprintf("%s is none of the choices of %s", v, name), strictyaml.DidYouMean(v.Value.Text, name.Name.options))
+		if name.Name != nil && v.Value != nil && name.Name.options != nil && !name.CaseI && !name.AccentI &&
+			!slices.Contains(name.Name.options, v.Value.Text) {
+			return p.wrong(
+				at, fmt.Sprintf("%s is none of the choices of %s", v, name),
+				strictyaml.DidYouMean(v.Value.Text, name.Name.options),
+			)
 		}
 		if name.Name != nil && v.Value != nil && (name.CaseI || name.AccentI) {
 			folded := Value{Text, fold(v.Value.Text, name.CaseI, name.AccentI)}
@@ -436,11 +447,19 @@ func (p *parser) array(op string) (Expr, error) {
 		}
 		for _, v := range pair[1].Values {
 			if v.Kind != pair[0].Name.Kind {
-				return nil, p.wrong(at, fmt.Sprintf("%s holds %ss, and %s is a %s", pair[0].Name, pair[0].Name.Kind, v, v.Kind), "")
+				return nil, p.wrong(
+					at, fmt.Sprintf("%s holds %ss, and %s is a %s", pair[0].Name, pair[0].Name.Kind, v, v.Kind), "",
+				)
 			}
 		}
 		if pair[1].Name != nil && pair[1].Name.Kind != pair[0].Name.Kind {
-			return nil, p.wrong(at, fmt.Sprintf("%s holds %ss, and %s %ss", pair[0].Name, pair[0].Name.Kind, pair[1].Name, pair[1].Name.Kind), "")
+			return nil, p.wrong(
+				at,
+				fmt.Sprintf(
+					"%s holds %ss, and %s %ss", pair[0].Name, pair[0].Name.Kind, pair[1].Name, pair[1].Name.Kind,
+				),
+				"",
+			)
 		}
 	}
 	return Array{op, left, right}, nil
@@ -455,7 +474,9 @@ func (p *parser) list() (List, error) {
 			return List{}, err
 		}
 		if o.Name == nil || !o.Name.Several || o.CaseI || o.AccentI {
-			return List{}, p.wrong(at, "expected a property that is a list, or values in brackets", "as in ('ferry', 'bread')")
+			return List{}, p.wrong(
+				at, "expected a property that is a list, or values in brackets", "as in ('ferry', 'bread')",
+			)
 		}
 		if o.Name.Kind == Other {
 			return List{}, p.wrong(at, o.Name.String()+" cannot be compared", "ask whether it IS NULL")
@@ -500,7 +521,10 @@ func (p *parser) operand() (Operand, error) {
 }
 
 // reserved are the words that no property is read as without quotes.
-var reserved = []string{"AND", "OR", "NOT", "LIKE", "BETWEEN", "IN", "IS", "NULL", "TRUE", "FALSE", "DATE", "TIMESTAMP", "CASEI", "ACCENTI"}
+var reserved = []string{
+	"AND", "OR", "NOT", "LIKE", "BETWEEN", "IN", "IS", "NULL", "TRUE", "FALSE", "DATE", "TIMESTAMP", "CASEI",
+	"ACCENTI",
+}
 
 func (p *parser) word(t token) (Operand, error) {
 	switch {
@@ -514,9 +538,21 @@ func (p *parser) word(t token) (Operand, error) {
 		p.at++
 		return Operand{Now: true}, p.expect(")")
 	case p.peek().is("("):
-		return Operand{}, p.wrong(t, fmt.Sprintf("there is no function %s", t.text), strictyaml.DidYouMean(strings.ToUpper(t.text), []string{"CASEI", "ACCENTI", "DATE", "TIMESTAMP", "NOW", "A_CONTAINS", "A_CONTAINEDBY", "A_EQUALS", "A_OVERLAPS"}))
+		return Operand{}, p.wrong(
+			t,
+			fmt.Sprintf("there is no function %s", t.text),
+			strictyaml.DidYouMean(
+				strings.ToUpper(t.text),
+				[]string{
+					"CASEI", "ACCENTI", "DATE", "TIMESTAMP", "NOW", "A_CONTAINS", "A_CONTAINEDBY", "A_EQUALS",
+					"A_OVERLAPS",
+				},
+			),
+		)
 	case slices.ContainsFunc(reserved, t.is):
-		return Operand{}, p.wrong(t, "expected a property or a value, not "+t.says(), `a property of that name is written "`+t.text+`"`)
+		return Operand{}, p.wrong(
+			t, "expected a property or a value, not "+t.says(), `a property of that name is written "`+t.text+`"`,
+		)
 	}
 	return p.name(t)
 }
@@ -578,7 +614,10 @@ func (p *parser) moment(t token) (Operand, error) {
 	}
 	at, err := time.Parse(time.RFC3339, v.text)
 	if err != nil || !strings.HasSuffix(v.text, "Z") || at.Nanosecond()%1000 != 0 || at.Year() < 1 {
-		return Operand{}, p.wrong(v, literal(v.text)+" is no moment in UTC, to the microsecond", "write it as in TIMESTAMP('2026-11-23T08:00:00Z')")
+		return Operand{}, p.wrong(
+			v, literal(v.text)+" is no moment in UTC, to the microsecond",
+			"write it as in TIMESTAMP('2026-11-23T08:00:00Z')",
+		)
 	}
 	return Operand{Value: &Value{Timestamp, at.UTC().Format(time.RFC3339Nano)}}, nil
 }
@@ -597,7 +636,8 @@ func (p *parser) number(t token) (Operand, error) {
 	}
 	exact, ok := new(big.Rat).SetString(strings.TrimPrefix(t.text, "+"))
 	shortest, okShort := new(big.Rat).SetString(short)
-	if !ok || !okShort || exact.Cmp(shortest) != 0 || len(strings.Trim(strings.NewReplacer(".", "", "-", "").Replace(short), "0")) > 15 {
+	if !ok || !okShort || exact.Cmp(shortest) != 0 ||
+		len(strings.Trim(strings.NewReplacer(".", "", "-", "").Replace(short), "0")) > 15 {
 		return Operand{}, bad
 	}
 	if short == "-0" {

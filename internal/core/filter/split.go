@@ -141,7 +141,8 @@ func (a *Atom) Turns(typ string, before, after Document, now time.Time) bool {
 			if !last {
 				// On the way: what it leads on by.
 				next := n.Steps[i+1]
-				if next.Back && (before == nil) != (after == nil) || !next.Back && differs(next.Field, before, after) {
+				if next.Back && (before == nil) != (after == nil) ||
+					!next.Back && differs(next.Field, before, after) {
 					return true
 				}
 				continue
@@ -176,7 +177,8 @@ func (a *Atom) Ways(typ string) [][]Step {
 // EndsWith tells whether the atom is about a property at the end of the way, which
 // goes through lists, and about nothing else.
 func (a *Atom) EndsWith(way []Step) bool {
-	return a.single && len(a.Names[0].Steps) == len(way) && a.Names[0].Through() && a.Names[0].Steps[len(way)-1].Name == way[len(way)-1].Name
+	return a.single && len(a.Names[0].Steps) == len(way) && a.Names[0].Through() &&
+		a.Names[0].Steps[len(way)-1].Name == way[len(way)-1].Name
 }
 
 // AtEnd is what the condition comes to for an entry at the end of the way.
@@ -198,7 +200,8 @@ func (a *Atom) at(d Document, n *Name, now time.Time) truth {
 }
 
 func differs(field string, before, after Document) bool {
-	return (before == nil) != (after == nil) || before != nil && !reflect.DeepEqual(before.Value(field), after.Value(field))
+	return (before == nil) != (after == nil) ||
+		before != nil && !reflect.DeepEqual(before.Value(field), after.Value(field))
 }
 
 // nothing is a document that is not there.
@@ -249,7 +252,9 @@ func (f *Filter) Equalities() (name string, values []string) {
 		parts = and.Parts
 	}
 	own := func(n *Name, k Kind) bool {
-		return n != nil && (len(n.Steps) == 0 || n.isEntered()) && len(n.Inner) == 0 && n.Kind == k && k != Timestamp && k != Other
+		return n != nil && (len(n.Steps) == 0 || n.isEntered()) && len(n.Inner) == 0 && n.Kind == k &&
+			k != Timestamp &&
+			k != Other
 	}
 	// A reference leads to an entry only if it holds the entry's id.
 	field := func(n *Name) string {
@@ -261,11 +266,13 @@ func (f *Filter) Equalities() (name string, values []string) {
 	for _, e := range parts {
 		switch e := e.(type) {
 		case Compare:
-			if e.Op == "=" && own(e.Left.Name, e.Left.Kind()) && !e.Left.CaseI && !e.Left.AccentI && e.Right.Value != nil {
+			if e.Op == "=" && own(e.Left.Name, e.Left.Kind()) && !e.Left.CaseI && !e.Left.AccentI &&
+				e.Right.Value != nil {
 				return field(e.Left.Name), []string{e.Right.Value.Text}
 			}
 		case In:
-			if !e.Outside && own(e.Of.Name, e.Of.Kind()) && !e.Of.CaseI && !e.Of.AccentI && !slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Value == nil }) {
+			if !e.Outside && own(e.Of.Name, e.Of.Kind()) && !e.Of.CaseI && !e.Of.AccentI &&
+				!slices.ContainsFunc(e.Values, func(o Operand) bool { return o.Value == nil }) {
 				for _, o := range e.Values {
 					values = append(values, o.Value.Text)
 				}

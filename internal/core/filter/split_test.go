@@ -58,9 +58,14 @@ func (s *seen) own() Document {
 var (
 	worldNow = time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
 	filters  = []string{
-		"routes.number = 1", "NOT routes.number = 1", "routes.number > 1 AND severity = 'delay'", "routes.piers.name = 'Mella' OR title IS NULL", "NOT (routes.piers.stepFree = TRUE)",
-		"routes.slug IS NULL", "title = slug OR routes.slug IS NULL", "routes.start.slug = 'p1'", "routes.number BETWEEN 1 AND 2 AND NOT severity = 'delay'", "title = 'Fog' OR severity IN ('delay')",
-		"routes.notices.title = 'Ice'", "validUntil > now()", "validUntil <= now() OR routes.number = 2", "NOT validUntil > now() AND title = 'Fog'", "(routes.number = 1 OR routes.number = 2) AND (title = 'Fog' OR routes.piers.name LIKE 'T%')",
+		"routes.number = 1", "NOT routes.number = 1", "routes.number > 1 AND severity = 'delay'",
+		"routes.piers.name = 'Mella' OR title IS NULL", "NOT (routes.piers.stepFree = TRUE)",
+		"routes.slug IS NULL", "title = slug OR routes.slug IS NULL", "routes.start.slug = " +
+			"'p1'", "routes.number BETWEEN 1 AND 2 AND NOT severity = 'delay'", "title = 'Fog' OR severity IN " +
+			"('delay')",
+		"routes.notices.title = 'Ice'", "validUntil > now()", "validUntil <= now() OR routes.number = 2",
+		"NOT validUntil > now() AND title = 'Fog'",
+		"(routes.number = 1 OR routes.number = 2) AND (title = 'Fog' OR routes.piers.name LIKE 'T%')",
 	}
 )
 
@@ -80,14 +85,38 @@ func (w world) random(r *rand.Rand, id string) *seen {
 	switch id[0] {
 	case 'p':
 		s.typ = "pier"
-		s.values["name"], s.values["slug"], s.values["stepFree"] = one("Mella", "Tern Rock", nil), one(id, "p1"), one(true, false, nil)
+		s.values["name"], s.values["slug"], s.values["stepFree"] = one(
+			"Mella", "Tern Rock", nil,
+		), one(
+			id, "p1",
+		), one(
+			true, false, nil,
+		)
 	case 'r':
 		s.typ = "route"
-		s.values["slug"], s.values["number"], s.values["piers"], s.values["start"] = one(id, nil, "x"), one(1.0, 2.0, 3.0, nil), some("p1", "p2", "gone"), one("p1", "r1", nil)
+		s.values["slug"], s.values["number"], s.values["piers"], s.values["start"] = one(
+			id, nil, "x",
+		), one(
+			1.0, 2.0, 3.0, nil,
+		), some(
+			"p1", "p2", "gone",
+		), one(
+			"p1", "r1", nil,
+		)
 	default:
 		s.typ = "notice"
-		s.values["title"], s.values["slug"], s.values["severity"] = one("Fog", "Ice", nil), one("x", "r1"), one("delay", "cancelled", nil)
-		s.values["routes"], s.values["validUntil"] = some("r1", "r2", "r3"), one(nil, worldNow.Add(time.Duration(r.IntN(5)-2)*time.Minute).Format(time.RFC3339))
+		s.values["title"], s.values["slug"], s.values["severity"] = one(
+			"Fog", "Ice", nil,
+		), one(
+			"x", "r1",
+		), one(
+			"delay", "cancelled", nil,
+		)
+		s.values["routes"], s.values["validUntil"] = some(
+			"r1", "r2", "r3",
+		), one(
+			nil, worldNow.Add(time.Duration(r.IntN(5)-2)*time.Minute).Format(time.RFC3339),
+		)
 	}
 	return s
 }
@@ -156,9 +185,13 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 				if n == id && was != nil {
 					for i := range split.Atoms {
 						// It may be that it leads back to itself: then it turns its own atoms.
-						if split.Atoms[i].Keeps(was.own(), is.own()) && !split.Atoms[i].Turns(typ, was.own(), is.own(), worldNow) {
+						if split.Atoms[i].Keeps(was.own(), is.own()) &&
+							!split.Atoms[i].Turns(typ, was.own(), is.own(), worldNow) {
 							if kept++; before[n][k].atoms[i] != now[k].atoms[i] {
-								t.Fatalf("%s of %s was to be kept from %v to %v", &split.Atoms[i], n, was.values, is.values)
+								t.Fatalf(
+									"%s of %s was to be kept from %v to %v", &split.Atoms[i], n, was.values,
+									is.values,
+								)
 							}
 						}
 					}
@@ -171,7 +204,10 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 						continue
 					}
 					if turned++; !split.Atoms[i].Turns(typ, was.own(), is.own(), worldNow) {
-						t.Fatalf("%s of %s came to %d from %d, and is not turned by %s, which was %v and is %v", &split.Atoms[i], n, now[k].atoms[i], before[n][k].atoms[i], id, was, is)
+						t.Fatalf(
+							"%s of %s came to %d from %d, and is not turned by %s, which was %v and is %v",
+							&split.Atoms[i], n, now[k].atoms[i], before[n][k].atoms[i], id, was, is,
+						)
 					}
 				}
 			}
@@ -212,7 +248,9 @@ func TestTimeTurnsWhatIsHeldAgainstIt(t *testing.T) {
 				})
 			})
 			if !passed {
-				t.Errorf("%s of %v comes out otherwise at %v than at %v, and nothing was passed", f, n.values, to, from)
+				t.Errorf(
+					"%s of %v comes out otherwise at %v than at %v, and nothing was passed", f, n.values, to, from,
+				)
 			}
 		}
 	}

@@ -52,7 +52,10 @@ func TestTypeScriptCompilesStrictly(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, filepath.Join(dir, "use.ts"), use)
-	out, err := exec.Command("../../../console/node_modules/.bin/tsc", "--strict", "--noEmit", "--noUncheckedIndexedAccess", "--target", "es2022", "--module", "esnext", "--moduleResolution", "bundler", "--lib", "es2023,dom", filepath.Join(dir, "use.ts")).CombinedOutput()
+	out, err := exec.Command("../../../console/node_modules/.bin/tsc", "--strict", "--noEmit",
+		"--noUncheckedIndexedAccess", "--target", "es2022", "--module", "esnext", "--moduleResolution", "bundler",
+		"--lib", "es2023,dom", filepath.Join(dir, "use.ts")).
+		CombinedOutput()
 	if err != nil {
 		t.Errorf("%v\n%s", err, out)
 	}
@@ -83,7 +86,8 @@ import (
 
 func TestBlocks(t *testing.T) {
 	var p Page
-	if err := json.Unmarshal([]byte(`+"`"+`{"id":"x","about":{"type":"page","updated":"2026-11-23T08:00:00Z"},"blocks":[{"block":"heading","text":"Piers"},{"block":"prose","text":{"html":"<p>x</p>"}}]}`+"`"+`), &p); err != nil {
+	if err := json.Unmarshal([]byte(`+"`"+
+		`{"id":"x","about":{"type":"page","updated":"2026-11-23T08:00:00Z"},"blocks":[{"block":"heading","text":"Piers"},{"block":"prose","text":{"html":"<p>x</p>"}}]}`+"`"+`), &p); err != nil {
 		t.Fatal(err)
 	}
 	if *p.Blocks[0].Heading.Text != "Piers" || p.Blocks[1].Prose.Text.HTML != "<p>x</p>" || p.Blocks[1].Heading != nil || LocaleEn != "en" || NoticeSeverityDelay != "delay" {

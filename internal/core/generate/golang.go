@@ -11,11 +11,29 @@ import (
 // Go writes a package of types, as entries are delivered without fields. Pointers
 // are nil where there is no value.
 func Go(m *model.Model, pkg string) ([]byte, error) {
-	w := golang{names: given{"About": true, "Prose": true, "File": true, "Money": true, "Point": true, "Linked": true, "Locale": true, "List": true}, types: map[string]string{}}
+	w := golang{
+		names: given{
+			"About":  true,
+			"Prose":  true,
+			"File":   true,
+			"Money":  true,
+			"Point":  true,
+			"Linked": true,
+			"Locale": true,
+			"List":   true,
+		},
+		types: map[string]string{},
+	}
 	for _, t := range m.Types {
 		w.types[t.Name] = w.names.name(pascal(t.Name), "Entry")
 	}
-	fmt.Fprintf(&w.out, "// %s\n\n// Package %[2]s has the types of the content.\npackage %[2]s\n\nimport (\n\t\"encoding/json\"\n\t\"time\"\n)\n\n// Locale is one that content is delivered in.\ntype Locale string\n\n// The locales, the default first.\nconst (\n", notice, pkg)
+	fmt.Fprintf(
+		&w.out,
+		"// %s\n\n// Package %[2]s has the types of the content.\npackage %[2]s\n\nimport "+
+			"(\n\t\"encoding/json\"\n\t\"time\"\n)\n\n// Locale is one that content is delivered in.\ntype Locale "+
+			"string\n\n// The locales, the default first.\nconst (\n",
+		notice, pkg,
+	)
 	for _, tag := range m.Tags() {
 		fmt.Fprintf(&w.out, "\t%s Locale = %q\n", w.names.name("Locale"+pascal(tag), "Locale"), tag)
 	}
@@ -23,7 +41,10 @@ func Go(m *model.Model, pkg string) ([]byte, error) {
 	for _, t := range m.Types {
 		lines := w.fields(t, w.types[t.Name])
 		w.comment(w.types[t.Name]+" is "+t.Label+".", t.Help, t.Deprecated)
-		fmt.Fprintf(&w.out, "type %s struct {\n\tID string `json:\"id\"`\n\tAbout About `json:\"about\"`\n%s}\n", w.types[t.Name], lines)
+		fmt.Fprintf(
+			&w.out, "type %s struct {\n\tID string `json:\"id\"`\n\tAbout About `json:\"about\"`\n%s}\n",
+			w.types[t.Name], lines,
+		)
 	}
 	return format.Source([]byte(w.out.String()))
 }
@@ -171,11 +192,21 @@ func (w *golang) value(f *model.Field, of string) string {
 			members := w.fields(t, inner)
 			w.comment(inner+" is a block.", "", "")
 			fmt.Fprintf(&w.out, "type %s struct {\n%s}\n", inner, members)
-			fmt.Fprintf(&kinds, "\tcase %q:\n\t\tb.%[2]s = new(%[3]s)\n\t\treturn json.Unmarshal(src, b.%[2]s)\n", t.Name, pascal(t.Name), inner)
+			fmt.Fprintf(
+				&kinds, "\tcase %q:\n\t\tb.%[2]s = new(%[3]s)\n\t\treturn json.Unmarshal(src, b.%[2]s)\n", t.Name,
+				pascal(t.Name), inner,
+			)
 			fmt.Fprintf(&lines, "\t%s *%s\n", pascal(t.Name), inner)
 		}
 		w.comment(name+" is one block; the member of its kind is set.", "", "")
-		fmt.Fprintf(&w.out, "type %s struct {\n\tBlock string\n%s}\n\n// UnmarshalJSON implements json.Unmarshaler.\nfunc (b *%[1]s) UnmarshalJSON(src []byte) error {\n\tvar kind struct{ Block string `json:\"%[3]s\"` }\n\tif err := json.Unmarshal(src, &kind); err != nil {\n\t\treturn err\n\t}\n\tswitch b.Block = kind.Block; b.Block {\n%[4]s\t}\n\treturn nil\n}\n", name, lines.String(), model.BlockName, kinds.String())
+		fmt.Fprintf(
+			&w.out,
+			"type %s struct {\n\tBlock string\n%s}\n\n// UnmarshalJSON implements json.Unmarshaler.\nfunc (b "+
+				"*%[1]s) UnmarshalJSON(src []byte) error {\n\tvar kind struct{ Block string `json:\"%[3]s\"` "+
+				"}\n\tif err := json.Unmarshal(src, &kind); err != nil {\n\t\treturn err\n\t}\n\tswitch b.Block = "+
+				"kind.Block; b.Block {\n%[4]s\t}\n\treturn nil\n}\n",
+			name, lines.String(), model.BlockName, kinds.String(),
+		)
 		return name
 	}
 	return "string"

@@ -20,8 +20,12 @@ var reader string
 // have a value; drafts may lack it.
 func TypeScript(m *model.Model, edition string) []byte {
 	w := typescript{m: m, published: edition == content.Published, names: given{}, types: map[string]string{}}
-	for _, name := range []string{"About", "Prose", "ProseNode", "File", "Money", "Point", "Linked", "Locale", "Reader", "ReadError", "ProblemDocument", "Selection", "Picked", "Default", "List", "Types", "Plurals", "Singletons",
-		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly", "String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator", "AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams"} {
+	for _, name := range []string{"About", "Prose", "ProseNode", "File", "Money", "Point", "Linked", "Locale",
+		"Reader", "ReadError", "ProblemDocument", "Selection", "Picked", "Default", "List", "Types", "Plurals",
+		"Singletons",
+		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly",
+		"String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator",
+		"AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams"} {
 		w.names[name] = true
 	}
 	for _, t := range m.Types {
@@ -67,7 +71,10 @@ func (w *typescript) entry(t *model.Type) {
 	name := w.types[t.Name]
 	lines := w.fields(t, name)
 	w.out.WriteString("\n" + comment("", t.Label+".", t.Help, deprecated(t.Deprecated)))
-	fmt.Fprintf(&w.out, "export interface %s {\n  readonly \"#type\"?: %s;\n  id: string;\n  about: About;\n%s", name, quoted(t.Name), lines)
+	fmt.Fprintf(
+		&w.out, "export interface %s {\n  readonly \"#type\"?: %s;\n  id: string;\n  about: About;\n%s", name,
+		quoted(t.Name), lines,
+	)
 	var backs []string
 	for _, b := range w.m.Backs(t.Name) {
 		backs = append(backs, quoted(b.Name))
@@ -76,7 +83,9 @@ func (w *typescript) entry(t *model.Type) {
 		fmt.Fprintf(&w.out, "  readonly \"#backs\"?: %s;\n", strings.Join(backs, " | "))
 	}
 	for _, b := range w.m.Backs(t.Name) {
-		fmt.Fprintf(&w.out, "  /** Those whose %s leads here. */\n  %s: %s[];\n", b.Field.Name, b.Name, w.types[b.Type.Name])
+		fmt.Fprintf(
+			&w.out, "  /** Those whose %s leads here. */\n  %s: %s[];\n", b.Field.Name, b.Name, w.types[b.Type.Name],
+		)
 	}
 	w.out.WriteString("}\n")
 }

@@ -110,18 +110,25 @@ func (l Limits) WithDefaults() Limits {
 // Check returns an error that names a limit that cannot be, nil if all can.
 func (l Limits) Check() error {
 	for name, v := range map[string]int{
-		"graphqlTokens": l.GraphQLTokens, "graphqlSteps": l.GraphQLSteps, "graphqlNesting": l.GraphQLNesting, "computing": l.Computing,
-		"computingPerPrincipal": l.ComputingPerPrincipal, "computingHeavy": l.ComputingHeavy, "waiting": l.Waiting, "waitingPerPrincipal": l.WaitingPerPrincipal,
-		"streams": l.Streams, "streamsPerPrincipal": l.StreamsPerPrincipal, "anonymousPerMinute": l.AnonymousPerMinute,
+		"graphqlTokens": l.GraphQLTokens, "graphqlSteps": l.GraphQLSteps, "graphqlNesting": l.GraphQLNesting,
+		"computing":             l.Computing,
+		"computingPerPrincipal": l.ComputingPerPrincipal, "computingHeavy": l.ComputingHeavy, "waiting": l.Waiting,
+		"waitingPerPrincipal": l.WaitingPerPrincipal,
+		"streams":             l.Streams, "streamsPerPrincipal": l.StreamsPerPrincipal,
+		"anonymousPerMinute":         l.AnonymousPerMinute,
 		"anonymousComputedPerMinute": l.AnonymousComputedPerMinute, "refusedHooksPerMinute": l.RefusedHooksPerMinute,
-		"refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor, "previewLinks": l.PreviewLinks, "refusals": l.Refusals,
+		"refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor,
+		"previewLinks": l.PreviewLinks, "refusals": l.Refusals,
 	} {
 		if v < 0 {
 			return fmt.Errorf("limits.%s: %d is negative; give a number, or leave it out for the default", name, v)
 		}
 	}
 	if l.Computing > 200 {
-		return fmt.Errorf("limits.computing: %d reads at once would take as many connections of PostgreSQL; give 1 to 200", l.Computing)
+		return fmt.Errorf(
+			"limits.computing: %d reads at once would take as many connections of PostgreSQL; give 1 to 200",
+			l.Computing,
+		)
 	}
 	return nil
 }

@@ -12,11 +12,13 @@ func TestDefaultsAreGivenToWhatIsNotSet(t *testing.T) {
 	var read struct {
 		Limits Limits `yaml:"limits"`
 	}
-	if err := strictyaml.Decode("ubiquon.yaml", []byte("limits: {answer: 2MB, computing: 20, patience: 500ms}"), &read); err != nil {
+	if err := strictyaml.Decode("ubiquon.yaml", []byte("limits: {answer: 2MB, computing: 20, patience: 500ms}"),
+		&read); err != nil {
 		t.Fatal(err)
 	}
 	l := read.Limits.WithDefaults()
-	if l.Answer != 2<<20 || l.Computing != 20 || l.ComputingPerPrincipal != 10 || l.Patience.Or(0).Milliseconds() != 500 {
+	if l.Answer != 2<<20 || l.Computing != 20 || l.ComputingPerPrincipal != 10 ||
+		l.Patience.Or(0).Milliseconds() != 500 {
 		t.Errorf("%+v", l)
 	}
 	v := reflect.ValueOf(l)
@@ -33,7 +35,8 @@ func TestDefaultsAreGivenToWhatIsNotSet(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := strictyaml.Decode("ubiquon.yaml", []byte("limits: {answer: much}"), &read); err == nil || !strings.Contains(err.Error(), "256MB") {
+	if err := strictyaml.Decode("ubiquon.yaml", []byte("limits: {answer: much}"), &read); err == nil ||
+		!strings.Contains(err.Error(), "256MB") {
 		t.Errorf("what is no size: %v", err)
 	}
 }

@@ -43,18 +43,35 @@ func Compare(from, to *Model) []Difference {
 	for _, old := range from.Types {
 		now := c.conversion.Type(old.Name)
 		if now == nil {
-			c.add(Difference{Type: old.Name, Where: old.Name, What: "removed", Severity: Loses, Text: "the type and all of its entries go"})
+			c.add(
+				Difference{
+					Type:     old.Name,
+					Where:    old.Name,
+					What:     "removed",
+					Severity: Loses,
+					Text:     "the type and all of its entries go",
+				},
+			)
 			continue
 		}
 		c.typ(old, now)
 	}
 	for _, t := range to.Types {
 		if from.Type(t.Name) == nil && c.conversion.renamed[t.Was] != t.Name {
-			c.add(Difference{Where: t.Name, What: "added", Severity: Safe, Text: fmt.Sprintf("a new type with %d fields", len(t.Fields))})
+			c.add(
+				Difference{
+					Where:    t.Name,
+					What:     "added",
+					Severity: Safe,
+					Text:     fmt.Sprintf("a new type with %d fields", len(t.Fields)),
+				},
+			)
 		}
 	}
 	rank := []Severity{Loses, NeedsDefault, BreaksReads, Safe}
-	slices.SortStableFunc(c.out, func(a, b Difference) int { return slices.Index(rank, a.Severity) - slices.Index(rank, b.Severity) })
+	slices.SortStableFunc(
+		c.out, func(a, b Difference) int { return slices.Index(rank, a.Severity) - slices.Index(rank, b.Severity) },
+	)
 	return c.out
 }
 
@@ -78,7 +95,10 @@ func (c *comparison) locales() {
 		case !now.Retired && l.Retired:
 			d.Text = "it is delivered again"
 		case !slices.Equal(l.Fallback, now.Fallback):
-			d.Text = fmt.Sprintf("it falls back to %s, not to %s; documents are laid out anew", orNothing(now.Fallback), orNothing(l.Fallback))
+			d.Text = fmt.Sprintf(
+				"it falls back to %s, not to %s; documents are laid out anew", orNothing(now.Fallback),
+				orNothing(l.Fallback),
+			)
 		case l.Name != now.Name:
 			d.Text = "it is called otherwise"
 		default:
@@ -88,11 +108,25 @@ func (c *comparison) locales() {
 	}
 	for _, l := range c.to.Locales {
 		if _, ok := c.from.AnyLocale(l.Tag); !ok {
-			c.add(Difference{Where: "locale " + l.Tag, What: "added", Severity: Safe, Text: "nothing is written in it yet; it falls back to " + orNothing(l.Fallback)})
+			c.add(
+				Difference{
+					Where:    "locale " + l.Tag,
+					What:     "added",
+					Severity: Safe,
+					Text:     "nothing is written in it yet; it falls back to " + orNothing(l.Fallback),
+				},
+			)
 		}
 	}
 	if a, b := c.from.Default(), c.to.Default(); a != b {
-		c.add(Difference{Where: "locales", What: "changed", Severity: Safe, Text: fmt.Sprintf("the default is %s, not %s", b, a)})
+		c.add(
+			Difference{
+				Where:    "locales",
+				What:     "changed",
+				Severity: Safe,
+				Text:     fmt.Sprintf("the default is %s, not %s", b, a),
+			},
+		)
 	}
 }
 
@@ -105,29 +139,57 @@ func orNothing(list []string) string {
 
 func (c *comparison) typ(old, now *Type) {
 	if old.Name != now.Name {
-		c.add(Difference{Type: old.Name, Where: old.Name, What: "renamed", Severity: BreaksReads, Text: "it is " + now.Name + " from now on; entries keep everything, addresses and queries that name it change"})
+		c.add(
+			Difference{
+				Type:     old.Name,
+				Where:    old.Name,
+				What:     "renamed",
+				Severity: BreaksReads,
+				Text: "it is " + now.Name + " from now on; entries keep everything, addresses and queries " +
+					"that name it change",
+			},
+		)
 	}
 	as := func(severity Severity) func(bool, string, ...any) {
 		return func(differs bool, text string, args ...any) {
 			if differs {
-				c.add(Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: severity, Text: fmt.Sprintf(text, args...)})
+				c.add(
+					Difference{
+						Type:     old.Name,
+						Where:    now.Name,
+						What:     "changed",
+						Severity: severity,
+						Text:     fmt.Sprintf(text, args...),
+					},
+				)
 			}
 		}
 	}
 	change, breaks := as(Safe), as(BreaksReads)
 	breaks(old.Plural != now.Plural, "it is listed under %s, not %s", now.Plural, old.Plural)
 	change(old.Label != now.Label || old.Help != now.Help, "label or help is another")
-	change(old.Path != now.Path || fmt.Sprint(old.Paths) != fmt.Sprint(now.Paths) || old.Home != now.Home, "paths are made otherwise; the former ones lead to the new")
+	change(
+		old.Path != now.Path || fmt.Sprint(old.Paths) != fmt.Sprint(now.Paths) || old.Home != now.Home,
+		"paths are made otherwise; the former ones lead to the new",
+	)
 	change(old.Title != now.Title, "entries are known by %s, not by %s", now.Title, old.Title)
 	change(old.Deprecated != now.Deprecated || old.Farewell != now.Farewell, "deprecated: %s", now.Deprecated)
 	change(old.Approval != now.Approval, "approval before publishing: %t", now.Approval)
 	change(!reflect.DeepEqual(old.Submissions, now.Submissions), "other submissions are taken")
 	change(old.Freshness != now.Freshness, "answers may be kept for other times")
-	if stale := time.Duration(max(now.Freshness.Private, now.Freshness.StaleInBrowsers)); stale > time.Duration(max(old.Freshness.Private, old.Freshness.StaleInBrowsers)) {
+	if stale := time.Duration(max(now.Freshness.Private, now.Freshness.StaleInBrowsers)); stale > time.Duration(
+		max(old.Freshness.Private, old.Freshness.StaleInBrowsers),
+	) {
 		change(true, "browsers may show what has changed for up to %s: nobody can tell them of changes", stale)
 	}
 	if old.Singleton != now.Singleton {
-		d := Difference{Type: old.Name, Where: now.Name, What: "changed", Severity: Safe, Text: "it has many entries from now on"}
+		d := Difference{
+			Type:     old.Name,
+			Where:    now.Name,
+			What:     "changed",
+			Severity: Safe,
+			Text:     "it has many entries from now on",
+		}
 		if now.Singleton {
 			d.Severity, d.Text = Loses, "only one entry can be read from now on"
 		}
@@ -148,9 +210,17 @@ func (c *comparison) fields(old, now *Type, typ, where, top string) {
 			if in == "" {
 				in = f.Name
 			}
-			d := Difference{Type: typ, Field: in, Where: where + "." + f.Name, What: "added", Severity: Safe, Text: "a new field of the kind " + string(f.Kind)}
+			d := Difference{
+				Type:     typ,
+				Field:    in,
+				Where:    where + "." + f.Name,
+				What:     "added",
+				Severity: Safe,
+				Text:     "a new field of the kind " + string(f.Kind),
+			}
 			if f.Required && f.Default == nil && f.MadeFrom == "" {
-				d.Severity, d.Text = NeedsDefault, "a required field that no entry has yet; give it a default, or entries lack it until they are saved with one"
+				d.Severity, d.Text = NeedsDefault, "a required field that no entry has yet; give it a default, or "+
+					"entries lack it until they are saved with one"
 			}
 			c.add(d)
 			continue
@@ -172,17 +242,40 @@ func (c *comparison) fields(old, now *Type, typ, where, top string) {
 		if in == "" {
 			in = f.Name
 		}
-		c.add(Difference{Type: typ, Field: in, Where: where + "." + f.Name, What: "removed", Severity: Loses, Text: "the field and its values go"})
+		c.add(
+			Difference{
+				Type:     typ,
+				Field:    in,
+				Where:    where + "." + f.Name,
+				What:     "removed",
+				Severity: Loses,
+				Text:     "the field and its values go",
+			},
+		)
 	}
 	if !slices.Equal(before, order) {
-		c.add(Difference{Type: typ, Where: where, What: "changed", Severity: Safe, Text: "the fields stand in another order"})
+		c.add(
+			Difference{
+				Type:     typ,
+				Where:    where,
+				What:     "changed",
+				Severity: Safe,
+				Text:     "the fields stand in another order",
+			},
+		)
 	}
 }
 
 // lossless are the kinds of which every value has a form in the other kind.
 var lossless = map[Kind][]Kind{
-	Text: {Prose, JSON}, Prose: {Text, JSON}, Slug: {Text, JSON}, Integer: {Decimal, Text, JSON}, Decimal: {Text, JSON}, Boolean: {Text, JSON},
-	Date: {Text, DateTime, JSON}, DateTime: {Text, JSON}, Choice: {Text, JSON}, Money: {JSON}, Location: {JSON}, Record: {JSON}, Reference: {JSON}, File: {JSON},
+	Text: {
+		Prose, JSON,
+	}, Prose: {Text, JSON}, Slug: {Text, JSON}, Integer: {Decimal, Text, JSON}, Decimal: {Text, JSON},
+	Boolean: {Text, JSON},
+	Date: {
+		Text, DateTime, JSON,
+	}, DateTime: {Text, JSON}, Choice: {Text, JSON}, Money: {JSON}, Location: {JSON}, Record: {JSON},
+	Reference: {JSON}, File: {JSON},
 }
 
 func (c *comparison) field(was, f *Field, typ, where, in string) {
@@ -194,7 +287,8 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 	}
 	if was.Name != f.Name {
 		d := at
-		d.What, d.Severity, d.Text = "renamed", BreaksReads, "it was "+was.Name+"; values are kept, queries that name it change"
+		d.What, d.Severity, d.Text = "renamed", BreaksReads, "it was "+was.Name+"; values are kept, queries that "+
+			"name it change"
 		c.add(d)
 	}
 	if was.Kind != f.Kind {
@@ -220,12 +314,17 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 				add(Loses, "the option %s goes, and the values that are it", o.Value)
 			}
 		}
-		if !sameJSON(was.Options, f.Options) && !slices.ContainsFunc(was.Options, func(o Option) bool { _, ok := f.Option(o.Value); return !ok }) {
+		if !sameJSON(was.Options, f.Options) &&
+			!slices.ContainsFunc(was.Options, func(o Option) bool { _, ok := f.Option(o.Value); return !ok }) {
 			add(Safe, "options are added or called otherwise")
 		}
 	}
 	if f.Required && !was.Required && f.Default == nil {
-		add(NeedsDefault, "required from now on; entries without a value lack it until they are saved with one, unless there is a default")
+		add(
+			NeedsDefault,
+			"required from now on; entries without a value lack it until they are saved with one, unless there is "+
+				"a default",
+		)
 	} else if f.Required != was.Required {
 		add(Safe, "required: %t", f.Required)
 	}
@@ -233,7 +332,11 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 		add(Safe, "unique from now on; the model is refused while two entries have the same value")
 	}
 	if tightened(was, f) {
-		add(Safe, "min, max, pattern, schema or allowed types are another; stored values are checked when they are saved next")
+		add(
+			Safe,
+			"min, max, pattern, schema or allowed types are another; stored values are checked when they are "+
+				"saved next",
+		)
 	}
 	if was.Indexed != f.Indexed {
 		add(Safe, "an index is made for it, or given up; writers and readers go on meanwhile")
@@ -262,18 +365,31 @@ func (c *comparison) inner(was, f *Field, typ, where, in string) {
 		if now := f.InnerType(old.Name); now != nil {
 			c.fields(old, now, typ, at, in)
 		} else {
-			c.add(Difference{Type: typ, Field: in, Where: at, What: "removed", Severity: Loses, Text: "the kind of block and all blocks of it go"})
+			c.add(Difference{Type: typ, Field: in, Where: at, What: "removed", Severity: Loses,
+				Text: "the kind of block and all blocks of it go"})
 		}
 	}
 	for _, now := range f.Inner {
 		if was.InnerType(now.Name) == nil {
-			c.add(Difference{Type: typ, Field: in, Where: where + "." + now.Name, What: "added", Severity: Safe, Text: "a new kind of block"})
+			c.add(
+				Difference{
+					Type:     typ,
+					Field:    in,
+					Where:    where + "." + now.Name,
+					What:     "added",
+					Severity: Safe,
+					Text:     "a new kind of block",
+				},
+			)
 		}
 	}
 }
 
 func tightened(was, f *Field) bool {
-	return !sameJSON([]any{was.Min, was.Max, was.Pattern, was.Types, was.Marks}, []any{f.Min, f.Max, f.Pattern, f.Types, f.Marks}) || string(was.Schema) != string(f.Schema)
+	return !sameJSON(
+		[]any{was.Min, was.Max, was.Pattern, was.Types, was.Marks}, []any{f.Min, f.Max, f.Pattern, f.Types, f.Marks},
+	) ||
+		string(was.Schema) != string(f.Schema)
 }
 
 func sameJSON(a, b any) bool {

@@ -77,34 +77,53 @@ func TestCompareSaysWhatAChangeDoes(t *testing.T) {
 		severity model.Severity
 		text     string
 	}{
-		"a label":                  {"label: Heading", "label: Head", "", "", ""},
-		"an optional field":        {"      at: {kind", "      note: {kind: text}\n      at: {kind", "notice.note", model.Safe, "new field"},
-		"a required field":         {"      at: {kind", "      note: {kind: text, required: true}\n      at: {kind", "notice.note", model.NeedsDefault, "give it a default"},
-		"required with a default":  {"      at: {kind", "      note: {kind: text, required: true, default: None}\n      at: {kind", "notice.note", model.Safe, "new field"},
-		"a field goes":             {"      at: {kind: location}\n", "", "notice.at", model.Loses, "values go"},
-		"a field is renamed":       {"      at: {kind: location}", "      place: {kind: location, was: at}", "notice.place", model.BreaksReads, "it was at"},
-		"required from now on":     {"at: {kind: location}", "at: {kind: location, required: true}", "notice.at", model.NeedsDefault, "required from now on"},
-		"decimal to text":          {"weight: {kind: decimal, default: 1.5}", "weight: {kind: text}", "notice.weight", model.Safe, "converted"},
-		"text to integer":          {"code: {kind: text", "code: {kind: integer", "notice.code", model.Loses, "no such form"},
-		"not translated any more":  {"required: true, translated: true, min: 3", "required: true, min: 3", "notice.title", model.Loses, "no longer translated"},
-		"translated from now on":   {"text: {kind: prose,", "text: {kind: prose, translated: true,", "notice.text", model.Safe, "stay as those of en"},
-		"several to one":           {"        several: true\n", "", "notice.address", model.Loses, "the first is kept"},
-		"an option goes":           {`, "1": One`, "", "notice.severity", model.Loses, "option 1 goes"},
-		"an option is added":       {`"1": One`, `"1": One, two: Two`, "notice.severity", model.Safe, "options are added"},
-		"a field within a record":  {"          hours: {kind: text, translated: true}\n", "", "notice.address.hours", model.Loses, "values go"},
-		"a kind of block goes":     {"          banner:\n            label: \"A banner: shared\"\n            fields:\n              banner: {kind: reference, types: [notice]}\n", "", "notice.blocks.banner", model.Loses, "all blocks of it"},
-		"a type is renamed":        {"  settings:\n", "  harbour:\n    was: settings\n", "settings", model.BreaksReads, "it is harbour from now on"},
-		"a type goes":              {everything[strings.Index(everything, "  settings:"):], "", "settings", model.Loses, "all of its entries"},
-		"a locale goes":            {"  ja: {retired: true}\n", "", "locale ja", model.Loses, "retire it"},
-		"a locale is retired":      {"nb: {name: Norsk bokmål, fallback: [en]}", "nb: {name: Norsk bokmål, fallback: [en], retired: true}", "locale nb", model.Safe, "what was written is kept"},
+		"a label": {"label: Heading", "label: Head", "", "", ""},
+		"an optional field": {"      at: {kind", "      note: {kind: text}\n      at: {kind", "notice.note",
+			model.Safe, "new field"},
+		"a required field": {"      at: {kind", "      note: {kind: text, required: true}\n      at: {kind",
+			"notice.note", model.NeedsDefault, "give it a default"},
+		"required with a default": {"      at: {kind", "      note: {kind: text, required: true, default: " +
+			"None}\n      at: {kind", "notice.note", model.Safe, "new field"},
+		"a field goes": {"      at: {kind: location}\n", "", "notice.at", model.Loses, "values go"},
+		"a field is renamed": {"      at: {kind: location}", "      place: {kind: location, was: " +
+			"at}", "notice.place", model.BreaksReads, "it was at"},
+		"required from now on": {"at: {kind: location}", "at: {kind: location, required: " +
+			"true}", "notice.at", model.NeedsDefault, "required from now on"},
+		"decimal to text": {"weight: {kind: decimal, default: 1.5}", "weight: {kind: " +
+			"text}", "notice.weight", model.Safe, "converted"},
+		"text to integer": {"code: {kind: text", "code: {kind: integer", "notice.code", model.Loses,
+			"no such form"},
+		"not translated any more": {"required: true, translated: true, min: 3", "required: true, min: 3",
+			"notice.title", model.Loses, "no longer translated"},
+		"translated from now on": {"text: {kind: prose,", "text: {kind: prose, translated: " +
+			"true,", "notice.text", model.Safe, "stay as those of en"},
+		"several to one": {"        several: true\n", "", "notice.address", model.Loses, "the first is kept"},
+		"an option goes": {`, "1": One`, "", "notice.severity", model.Loses, "option 1 goes"},
+		"an option is added": {`"1": One`, `"1": One, two: Two`, "notice.severity", model.Safe,
+			"options are added"},
+		"a field within a record": {"          hours: {kind: text, translated: true}\n", "", "notice.address.hours",
+			model.Loses, "values go"},
+		"a kind of block goes": {"          banner:\n            label: \"A banner: shared\"\n            " +
+			"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "notice.blocks.banner",
+			model.Loses, "all blocks of it"},
+		"a type is renamed": {"  settings:\n", "  harbour:\n    was: settings\n", "settings", model.BreaksReads,
+			"it is harbour from now on"},
+		"a type goes": {everything[strings.Index(everything, "  settings:"):], "", "settings", model.Loses,
+			"all of its entries"},
+		"a locale goes": {"  ja: {retired: true}\n", "", "locale ja", model.Loses, "retire it"},
+		"a locale is retired": {"nb: {name: Norsk bokmål, fallback: [en]}", "nb: {name: Norsk bokmål, " +
+			"fallback: [en], retired: true}", "locale nb", model.Safe, "what was written is kept"},
 		"a locale falls elsewhere": {", fallback: [en]", "", "locale nb", model.Safe, "falls back to nothing"},
-		"paths":                    {"/varsler/{slug}", "/meldinger/{slug}", "notice", model.Safe, "former ones lead to the new"},
-		"a pattern":                {`"[A-Z].*"`, `"[A-Z]+"`, "notice.title", model.Safe, "saved next"},
+		"paths": {"/varsler/{slug}", "/meldinger/{slug}", "notice", model.Safe,
+			"former ones lead to the new"},
+		"a pattern": {`"[A-Z].*"`, `"[A-Z]+"`, "notice.title", model.Safe, "saved next"},
 	} {
 		if !strings.Contains(everything, c.was) {
 			t.Fatalf("%s: %q is not in the model", name, c.was)
 		}
-		got := model.Compare(testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, c.was, c.is, 1)))
+		got := model.Compare(
+			testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, c.was, c.is, 1)),
+		)
 		if c.where == "" {
 			if len(got) != 0 {
 				t.Errorf("%s: %v", name, got)
@@ -123,9 +142,18 @@ func TestCompareSaysWhatAChangeDoes(t *testing.T) {
 
 func TestConvertKeepsWhatItCan(t *testing.T) {
 	fields := func() map[string]any {
-		return map[string]any{"title": map[string]any{"en": "Fog", "nb": "Tåke"}, "slug": "fog", "weight": 2.5, "severity": "1", "code": "7",
-			"address": []any{map[string]any{"street": "Quay 1"}, map[string]any{"street": "Quay 2"}},
-			"blocks":  []any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}, map[string]any{"block": "banner", "banner": "b1"}}}
+		return map[string]any{
+			"title":    map[string]any{"en": "Fog", "nb": "Tåke"},
+			"slug":     "fog",
+			"weight":   2.5,
+			"severity": "1",
+			"code":     "7",
+			"address":  []any{map[string]any{"street": "Quay 1"}, map[string]any{"street": "Quay 2"}},
+			"blocks": []any{
+				map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}},
+				map[string]any{"block": "banner", "banner": "b1"},
+			},
+		}
 	}
 	for name, c := range map[string]struct {
 		was, is string
@@ -133,22 +161,33 @@ func TestConvertKeepsWhatItCan(t *testing.T) {
 		want    any
 		losing  []string
 	}{
-		"renamed":             {"      code: {kind: text,", "      number: {kind: text, was: code,", "number", "7", nil},
-		"text to integer":     {"code: {kind: text,", "code: {kind: integer,", "code", 7.0, nil},
-		"decimal to integer":  {"weight: {kind: decimal, default: 1.5}", "weight: {kind: integer}", "weight", nil, []string{"weight"}},
-		"decimal to text":     {"weight: {kind: decimal, default: 1.5}", "weight: {kind: text}", "weight", "2.5", nil},
-		"untranslated":        {"required: true, translated: true, min", "required: true, min", "title", "Fog", []string{"title"}},
-		"translated":          {"code: {kind: text,", "code: {kind: text, translated: true,", "code", map[string]any{"en": "7"}, nil},
-		"one of several":      {"        several: true\n", "", "address", map[string]any{"street": "Quay 1"}, []string{"address"}},
-		"an option goes":      {`, "1": One`, "", "severity", nil, []string{"severity"}},
-		"inside a record":     {"street: {kind: text, required: true}", "road: {kind: text, was: street}", "address", []any{map[string]any{"road": "Quay 1"}, map[string]any{"road": "Quay 2"}}, nil},
-		"a block goes":        {"          banner:\n            label: \"A banner: shared\"\n            fields:\n              banner: {kind: reference, types: [notice]}\n", "", "blocks", []any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}}, []string{"blocks"}},
-		"a locale goes":       {"  nb: {name: Norsk bokmål, fallback: [en]}\n", "", "title", map[string]any{"en": "Fog"}, []string{"title"}},
+		"renamed": {"      code: {kind: text,", "      number: {kind: text, was: " +
+			"code,", "number", "7", nil},
+		"text to integer": {"code: {kind: text,", "code: {kind: integer,", "code", 7.0, nil},
+		"decimal to integer": {"weight: {kind: decimal, default: 1.5}", "weight: {kind: " +
+			"integer}", "weight", nil, []string{"weight"}},
+		"decimal to text": {"weight: {kind: decimal, default: 1.5}", "weight: {kind: text}", "weight", "2.5", nil},
+		"untranslated": {"required: true, translated: true, min", "required: true, " +
+			"min", "title", "Fog", []string{"title"}},
+		"translated": {"code: {kind: text,", "code: {kind: text, translated: true,", "code",
+			map[string]any{"en": "7"}, nil},
+		"one of several": {"        several: true\n", "", "address", map[string]any{"street": "Quay 1"},
+			[]string{"address"}},
+		"an option goes": {`, "1": One`, "", "severity", nil, []string{"severity"}},
+		"inside a record": {"street: {kind: text, required: true}", "road: {kind: text, was: " +
+			"street}", "address", []any{map[string]any{"road": "Quay 1"}, map[string]any{"road": "Quay 2"}}, nil},
+		"a block goes": {"          banner:\n            label: \"A banner: shared\"\n            " +
+			"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "blocks",
+			[]any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}}, []string{"blocks"}},
+		"a locale goes": {"  nb: {name: Norsk bokmål, fallback: [en]}\n", "", "title",
+			map[string]any{"en": "Fog"}, []string{"title"}},
 		"nothing of interest": {"label: Heading", "label: Head", "slug", "fog", nil},
 	} {
 		src := strings.Replace(everything, c.was, c.is, 1)
 		if name == "a locale goes" {
-			src = strings.Replace(src, `path: {en: "/notices/{slug}", nb: "/varsler/{slug}"}`, "path: /notices/{slug}", 1)
+			src = strings.Replace(
+				src, `path: {en: "/notices/{slug}", nb: "/varsler/{slug}"}`, "path: /notices/{slug}", 1,
+			)
 			src = strings.Replace(src, "{en: Delay, nb: Forsinkelse}", "Delay", 1)
 		}
 		conversion := model.Convert(testkit.Model(t, everything), testkit.Model(t, src))
@@ -163,7 +202,8 @@ func TestConvertKeepsWhatItCan(t *testing.T) {
 
 func TestTouchedTypesAreThoseLaidOutOtherwise(t *testing.T) {
 	touched := func(was, is string) []string {
-		return model.Convert(testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, was, is, 1))).Touched()
+		return model.Convert(testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, was, is, 1))).
+			Touched()
 	}
 	if got := touched("label: Service notice", "label: Notice"); got != nil {
 		t.Errorf("a label touches %v", got)
@@ -179,8 +219,12 @@ func TestTouchedTypesAreThoseLaidOutOtherwise(t *testing.T) {
 // TestOptionsAreCalledAsInTheDefaultLocale has labels in several locales, of which the
 // default one does not come first.
 func TestOptionsAreCalledAsInTheDefaultLocale(t *testing.T) {
-	m := testkit.Model(t, `{locales: {en: {}, de: {}}, types: {notice: {fields: {severity: {kind: choice, options: {information: {de: Hinweis, en: Information}, delay: {de: Nur hier}, cancelled: Cancelled}}}}}}`)
-	for value, want := range map[string]string{"information": "Information", "delay": "Nur hier", "cancelled": "Cancelled"} {
+	m := testkit.Model(
+		t,
+		`{locales: {en: {}, de: {}}, types: {notice: {fields: {severity: {kind: choice, options: {information: {de: Hinweis, en: Information}, delay: {de: Nur hier}, cancelled: Cancelled}}}}}}`,
+	)
+	for value, want := range map[string]string{"information": "Information", "delay": "Nur hier",
+		"cancelled": "Cancelled"} {
 		if got, _ := m.Type("notice").Field("severity").Option(value); got != want {
 			t.Errorf("%s is called %q, not %q", value, got, want)
 		}

@@ -281,7 +281,9 @@ func (c *Conversion) Touched() []string {
 				continue
 			}
 			for _, parent := range t.Parents() {
-				if slices.ContainsFunc(t.Field(parent).Types, func(p string) bool { return slices.Contains(out, p) }) {
+				if slices.ContainsFunc(
+					t.Field(parent).Types, func(p string) bool { return slices.Contains(out, p) },
+				) {
 					out, more = append(out, t.Name), true
 					break
 				}
@@ -296,7 +298,9 @@ func (c *Conversion) Touched() []string {
 func (c *Conversion) MovesPaths() bool {
 	for _, old := range c.from.Types {
 		now := c.Type(old.Name)
-		if old.HasPath() && (now == nil || old.Path != now.Path || old.Home != now.Home || !maps.Equal(old.Paths, now.Paths)) || now != nil && now.HasPath() && !old.HasPath() {
+		if old.HasPath() &&
+			(now == nil || old.Path != now.Path || old.Home != now.Home || !maps.Equal(old.Paths, now.Paths)) ||
+			now != nil && now.HasPath() && !old.HasPath() {
 			return true
 		}
 	}
@@ -317,7 +321,16 @@ func (t *Type) laidOut() string {
 	strip = func(in []*Field) []*Field {
 		out := make([]*Field, len(in))
 		for i, f := range in {
-			c := Field{Name: f.Name, Kind: f.Kind, Translated: f.Translated, Several: f.Several, Default: f.Default, Types: f.Types, Unique: f.Unique, Marks: f.Marks}
+			c := Field{
+				Name:       f.Name,
+				Kind:       f.Kind,
+				Translated: f.Translated,
+				Several:    f.Several,
+				Default:    f.Default,
+				Types:      f.Types,
+				Unique:     f.Unique,
+				Marks:      f.Marks,
+			}
 			for _, o := range f.Options {
 				c.Options = append(c.Options, Option{Value: o.Value})
 			}

@@ -37,7 +37,10 @@ const (
 )
 
 // Kinds lists every kind in the order in which the documentation has them.
-var Kinds = []Kind{Text, Prose, Slug, Integer, Decimal, Money, Boolean, Date, DateTime, Choice, Reference, File, Location, JSON, Record, Blocks}
+var Kinds = []Kind{
+	Text, Prose, Slug, Integer, Decimal, Money, Boolean, Date, DateTime, Choice, Reference, File, Location, JSON,
+	Record, Blocks,
+}
 
 // BlockName is the member of a block that says of which kind it is. No field of
 // a block may have that name.

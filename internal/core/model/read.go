@@ -102,7 +102,10 @@ func (r *reader) file(name string, form fileForm) {
 		if _, err := language.Parse(l.Name); err != nil {
 			r.add(key, "%q is no BCP 47 language tag; write it as in en, nb or pt-BR", l.Name)
 		}
-		r.m.Locales = append(r.m.Locales, Locale{Tag: l.Name, Name: l.Value.Name, Fallback: l.Value.Fallback, Retired: l.Value.Retired})
+		r.m.Locales = append(
+			r.m.Locales,
+			Locale{Tag: l.Name, Name: l.Value.Name, Fallback: l.Value.Fallback, Retired: l.Value.Retired},
+		)
 	}
 	for _, item := range form.Types {
 		key := "type " + item.Name
@@ -110,8 +113,23 @@ func (r *reader) file(name string, form fileForm) {
 			continue
 		}
 		f := item.Value
-		t := &Type{Name: item.Name, Plural: f.Plural, Label: f.Label, Help: f.Help, Was: f.Was, Deprecated: f.Deprecated, Farewell: Farewell{f.Since, f.Sunset}, Path: f.Path.all,
-			Paths: f.Path.byName, Home: f.Home, Title: f.Title, Singleton: f.Singleton, Approval: f.Approval, Submissions: f.Submissions, Freshness: f.Freshness}
+		t := &Type{
+			Name:        item.Name,
+			Plural:      f.Plural,
+			Label:       f.Label,
+			Help:        f.Help,
+			Was:         f.Was,
+			Deprecated:  f.Deprecated,
+			Farewell:    Farewell{f.Since, f.Sunset},
+			Path:        f.Path.all,
+			Paths:       f.Path.byName,
+			Home:        f.Home,
+			Title:       f.Title,
+			Singleton:   f.Singleton,
+			Approval:    f.Approval,
+			Submissions: f.Submissions,
+			Freshness:   f.Freshness,
+		}
 		if t.Label == "" {
 			t.Label = t.Name
 		}
@@ -134,9 +152,27 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 		at := key + "." + fi.Name
 		r.mark(at, file, fi.Line, fi.Column)
 		v := fi.Value
-		f := &Field{Name: fi.Name, Kind: Kind(v.Kind), Label: v.Label, Help: v.Help, Was: v.Was, Deprecated: v.Deprecated, Farewell: Farewell{v.Since, v.Sunset}, Required: v.Required, Indexed: v.Indexed,
-			Unique: v.Unique, Translated: v.Translated, Several: v.Several, Min: v.Min, Max: v.Max, Pattern: v.Pattern, Types: v.Types,
-			Inverse: v.Inverse, MadeFrom: v.MadeFrom, Marks: v.Marks}
+		f := &Field{
+			Name:       fi.Name,
+			Kind:       Kind(v.Kind),
+			Label:      v.Label,
+			Help:       v.Help,
+			Was:        v.Was,
+			Deprecated: v.Deprecated,
+			Farewell:   Farewell{v.Since, v.Sunset},
+			Required:   v.Required,
+			Indexed:    v.Indexed,
+			Unique:     v.Unique,
+			Translated: v.Translated,
+			Several:    v.Several,
+			Min:        v.Min,
+			Max:        v.Max,
+			Pattern:    v.Pattern,
+			Types:      v.Types,
+			Inverse:    v.Inverse,
+			MadeFrom:   v.MadeFrom,
+			Marks:      v.Marks,
+		}
 		if v.Default != nil {
 			f.Default = asJSON(v.Default)
 		}
@@ -165,7 +201,10 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 			if label == "" {
 				label = b.Name
 			}
-			f.Inner = append(f.Inner, &Type{Name: b.Name, Label: label, Help: b.Value.Help, Fields: r.fields(file, inner, b.Value.Fields)})
+			f.Inner = append(
+				f.Inner,
+				&Type{Name: b.Name, Label: label, Help: b.Value.Help, Fields: r.fields(file, inner, b.Value.Fields)},
+			)
 		}
 		out = append(out, f)
 	}
@@ -214,7 +253,10 @@ func (r *reader) locales() {
 	for _, l := range m.Locales {
 		for _, f := range l.Fallback {
 			if !slices.Contains(all, f) {
-				r.add("locale "+l.Tag, "locale %s falls back to %q, which is not declared%s", l.Tag, f, strictyaml.DidYouMean(f, all))
+				r.add(
+					"locale "+l.Tag, "locale %s falls back to %q, which is not declared%s", l.Tag, f,
+					strictyaml.DidYouMean(f, all),
+				)
 			} else if r.leadsTo(f, l.Tag, map[string]bool{}) {
 				r.add("locale "+l.Tag, "locales %s and %s fall back to each other; leave one of the two out", l.Tag, f)
 			}
@@ -241,7 +283,10 @@ func (r *reader) typ(t *Type) {
 		r.add(key, "type name %q: use a-z, 0-9 and single hyphens, a letter first", t.Name)
 	}
 	if slices.Contains(Reserved, t.Plural) || !typeName.MatchString(t.Plural) {
-		r.add(key, "type %s cannot have the plural %q: use a-z, 0-9 and hyphens, and none of %s", t.Name, t.Plural, strings.Join(Reserved, ", "))
+		r.add(
+			key, "type %s cannot have the plural %q: use a-z, 0-9 and hyphens, and none of %s", t.Name, t.Plural,
+			strings.Join(Reserved, ", "),
+		)
 	}
 	if t.Title == "" {
 		for _, f := range t.Fields {
@@ -251,14 +296,18 @@ func (r *reader) typ(t *Type) {
 			}
 		}
 	} else if t.Field(t.Title) == nil {
-		r.add(key, "type %s has the title %q, which is none of its fields%s", t.Name, t.Title, strictyaml.DidYouMean(t.Title, t.FieldNames()))
+		r.add(key, "type %s has the title %q, which is none of its fields%s", t.Name, t.Title,
+			strictyaml.DidYouMean(t.Title, t.FieldNames()))
 	}
 	if t.Path != "" {
 		r.path(t, t.Path)
 	}
 	for _, tag := range slices.Sorted(maps.Keys(t.Paths)) {
 		if _, ok := r.m.AnyLocale(tag); !ok {
-			r.add(key, "type %s has a path for the locale %q, which is not declared%s", t.Name, tag, strictyaml.DidYouMean(tag, r.m.Tags()))
+			r.add(
+				key, "type %s has a path for the locale %q, which is not declared%s", t.Name, tag,
+				strictyaml.DidYouMean(tag, r.m.Tags()),
+			)
 		}
 		r.path(t, t.Paths[tag])
 	}
@@ -276,7 +325,10 @@ func (r *reader) typ(t *Type) {
 func (r *reader) farewell(key, what, why string, days Farewell) {
 	switch {
 	case why == "" && days != Farewell{}:
-		r.add(key, "%s has deprecatedSince or sunset, but is not deprecated; say why, as in deprecated: use the slug", what)
+		r.add(
+			key, "%s has deprecatedSince or sunset, but is not deprecated; say why, as in deprecated: use the slug",
+			what,
+		)
 	case why != "" && days.DeprecatedSince == "":
 		r.add(key, "%s is deprecated; say since when, as in deprecatedSince: 2026-11-23, for readers are told", what)
 	}
@@ -305,7 +357,10 @@ func (r *reader) submissions(t *Type, key string) {
 	for _, name := range s.Fields {
 		switch f := t.Field(name); {
 		case f == nil:
-			r.add(key, "submissions of type %s take %q, which is none of its fields%s", t.Name, name, strictyaml.DidYouMean(name, t.FieldNames()))
+			r.add(
+				key, "submissions of type %s take %q, which is none of its fields%s", t.Name, name,
+				strictyaml.DidYouMean(name, t.FieldNames()),
+			)
 		case f.Unique || f.Kind == Slug:
 			// The refusal would tell what others have handed in.
 			r.add(key, "submissions of type %s take %q, whose values are unique; leave it out", t.Name, name)
@@ -314,7 +369,10 @@ func (r *reader) submissions(t *Type, key string) {
 		}
 	}
 	if s.Trap != "" && t.Field(s.Trap) != nil {
-		r.add(key, "submissions of type %s have the trap %q, which is one of its fields; give it a name of its own", t.Name, s.Trap)
+		r.add(
+			key, "submissions of type %s have the trap %q, which is one of its fields; give it a name of its own",
+			t.Name, s.Trap,
+		)
 	}
 }
 
@@ -328,9 +386,15 @@ func (r *reader) path(t *Type, template string) {
 		name, ofParent := strings.CutSuffix(hole[1], ".path")
 		switch f := t.Field(name); {
 		case f == nil:
-			r.add(key, "the path of type %s names {%s}, which is none of its fields%s", t.Name, hole[1], strictyaml.DidYouMean(name, t.FieldNames()))
+			r.add(
+				key, "the path of type %s names {%s}, which is none of its fields%s", t.Name, hole[1],
+				strictyaml.DidYouMean(name, t.FieldNames()),
+			)
 		case ofParent && (f.Kind != Reference || f.Several):
-			r.add(key, "the path of type %s names {%s}, but %s is no reference to a single entry", t.Name, hole[1], name)
+			r.add(
+				key, "the path of type %s names {%s}, but %s is no reference to a single entry", t.Name, hole[1],
+				name,
+			)
 		case !ofParent && (f.Several || f.Kind != Slug && f.Kind != Text && f.Kind != Choice && f.Kind != Date):
 			r.add(key, "the path of type %s names {%s}; use a single slug, text, choice or date", t.Name, hole[1])
 		}
@@ -344,7 +408,12 @@ func (r *reader) backs(t *Type) {
 		key, from := "type "+b.Type.Name+"."+b.Field.Name, b.Type.Name+"."+b.Field.Name
 		switch other := names[b.Name]; {
 		case !fieldName.MatchString(b.Name) || slices.Contains(TakenFieldNames, b.Name):
-			r.add(key, "field %s has the inverse %q: use letters and digits, a small letter first, and no name that an entry has itself", from, b.Name)
+			r.add(
+				key,
+				"field %s has the inverse %q: use letters and digits, a small letter first, and no name that an "+
+					"entry has itself",
+				from, b.Name,
+			)
 		case t.Field(b.Name) != nil:
 			r.add(key, "field %s has the inverse %q, but type %s has a field of that name", from, b.Name, t.Name)
 		case other != "":
@@ -391,16 +460,25 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 		}
 		for _, other := range f.Types {
 			if r.m.Type(other) == nil {
-				r.add(key, "field %s refers to the unknown type %q%s", name, other, strictyaml.DidYouMean(other, r.m.TypeNames()))
+				r.add(
+					key, "field %s refers to the unknown type %q%s", name, other,
+					strictyaml.DidYouMean(other, r.m.TypeNames()),
+				)
 			}
 		}
 	}
 	if f.Inverse != "" && depth > 0 {
-		r.add(key, "field %s: an inverse is for a type's own fields, not for those within a %s", name, "record or block")
+		r.add(
+			key, "field %s: an inverse is for a type's own fields, not for those within a %s", name,
+			"record or block",
+		)
 	}
 	if f.MadeFrom != "" {
 		if from := t.Field(f.MadeFrom); f.Kind != Slug || from == nil || from.Kind != Text {
-			r.add(key, "field %s is madeFrom %q: only a slug is made, and only from a text field of the same type", name, f.MadeFrom)
+			r.add(
+				key, "field %s is madeFrom %q: only a slug is made, and only from a text field of the same type",
+				name, f.MadeFrom,
+			)
 		}
 	}
 	switch {
@@ -410,16 +488,23 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 	case f.Several:
 		r.add(key, "field %s: a slug cannot have several values", name)
 	case t.SlugField() != f:
-		r.add(key, "field %s: type %s has the slug %s already, and entries are found by one", name, t.Name, t.SlugField().Name)
+		r.add(
+			key, "field %s: type %s has the slug %s already, and entries are found by one", name, t.Name,
+			t.SlugField().Name,
+		)
 	}
 	r.farewell(key, "field "+name, f.Deprecated, f.Farewell)
 	if f.Indexed && (depth > 0 || !f.Filterable()) {
 		r.add(key, "field %s cannot be indexed: no list is filtered or sorted by it", name+"."+f.Name)
 	}
 	if f.Indexed && f.Kind == Text && !f.Several && (f.Max == nil || *f.Max > 600) {
-		r.add(key, "field %s is indexed; bound its length with max: 600 or less, longer texts do not fit into an index", name+"."+f.Name)
+		r.add(
+			key, "field %s is indexed; bound its length with max: 600 or less, longer texts do not fit into an index",
+			name+"."+f.Name,
+		)
 	}
-	if f.Unique && (depth > 0 || f.Several || !slices.Contains([]Kind{Slug, Text, Integer, Decimal, Date, DateTime}, f.Kind)) {
+	if f.Unique &&
+		(depth > 0 || f.Several || !slices.Contains([]Kind{Slug, Text, Integer, Decimal, Date, DateTime}, f.Kind)) {
 		r.add(key, "field %s: only a single slug, text, number, date or time of a type's own can be unique", name)
 	}
 	if f.Min != nil && f.Max != nil && *f.Min > *f.Max {
@@ -428,7 +513,10 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 	for _, o := range f.Options {
 		for tag := range o.Labels {
 			if _, ok := r.m.AnyLocale(tag); !ok {
-				r.add(key, "option %s of field %s has a label for the locale %q, which is not declared%s", o.Value, name, tag, strictyaml.DidYouMean(tag, r.m.Tags()))
+				r.add(
+					key, "option %s of field %s has a label for the locale %q, which is not declared%s", o.Value,
+					name, tag, strictyaml.DidYouMean(tag, r.m.Tags()),
+				)
 			}
 		}
 	}

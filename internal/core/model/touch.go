@@ -93,7 +93,10 @@ func (c *Conversion) Restates() map[string][]string {
 	out := map[string][]string{Everything: nil}
 	for _, old := range c.from.Types {
 		now := c.Type(old.Name)
-		if now == nil || !slices.EqualFunc(old.Fields, now.Fields, func(a, b *Field) bool { return a.Name == b.Name && a.form() == b.form() }) {
+		if now == nil ||
+			!slices.EqualFunc(
+				old.Fields, now.Fields, func(a, b *Field) bool { return a.Name == b.Name && a.form() == b.form() },
+			) {
 			out[Everything] = append(out[Everything], old.Name+"."+AllFields)
 		}
 		if now == nil {
@@ -187,5 +190,6 @@ func (f *Field) form() string {
 
 // HasProse tells whether the field holds prose, at whatever depth.
 func (f *Field) HasProse() bool {
-	return f.Kind == Prose || slices.ContainsFunc(f.Inner, func(t *Type) bool { return slices.ContainsFunc(t.Fields, (*Field).HasProse) })
+	return f.Kind == Prose ||
+		slices.ContainsFunc(f.Inner, func(t *Type) bool { return slices.ContainsFunc(t.Fields, (*Field).HasProse) })
 }

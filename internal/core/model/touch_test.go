@@ -20,22 +20,35 @@ func TestWhatAChangeOfTheModelTouches(t *testing.T) {
 	}{
 		"nothing": {"", "", map[string][]string{}, map[string][]string{"*": nil}},
 		"a label": {route, strings.Replace(route, "Summer time", "High season", 1),
-			map[string][]string{"en": {"route.season=summer"}, "nb": {"route.season=summer"}, "ja": {"route.season=summer"}},
-			map[string][]string{"*": nil, "en": {"route.season=summer"}, "nb": {"route.season=summer"}, "ja": {"route.season=summer"}}},
+			map[string][]string{"en": {"route.season=summer"}, "nb": {"route.season=summer"},
+				"ja": {"route.season=summer"}},
+			map[string][]string{"*": nil, "en": {"route.season=summer"}, "nb": {"route.season=summer"},
+				"ja": {"route.season=summer"}}},
 		"a label in one locale": {route, strings.Replace(route, "Summer time", "{en: Summer time, nb: Sommer}", 1),
-			map[string][]string{"nb": {"route.season=summer"}}, map[string][]string{"*": nil, "nb": {"route.season=summer"}}},
-		"another option": {route, strings.Replace(route, "winter: Winter time", "winter: Winter time, spring: Spring time", 1),
-			map[string][]string{"en": {"route.season=spring"}, "nb": {"route.season=spring"}, "ja": {"route.season=spring"}},
-			map[string][]string{"*": nil, "en": {"route.season=spring"}, "nb": {"route.season=spring"}, "ja": {"route.season=spring"}}},
+			map[string][]string{"nb": {"route.season=summer"}},
+			map[string][]string{"*": nil, "nb": {"route.season=summer"}}},
+		"another option": {route, strings.Replace(route, "winter: Winter time", "winter: Winter time, spring: "+
+			"Spring time", 1),
+			map[string][]string{"en": {"route.season=spring"}, "nb": {"route.season=spring"},
+				"ja": {"route.season=spring"}},
+			map[string][]string{"*": nil, "en": {"route.season=spring"}, "nb": {"route.season=spring"},
+				"ja": {"route.season=spring"}}},
 		"a field more": {"open:   {kind: boolean}", "open:   {kind: boolean}\n      quay:   {kind: text}",
 			map[string][]string{"*": {"route.*"}}, map[string][]string{"*": {"route.*"}}},
-		"translated from now on": {"tags:   {kind: text, several: true, max: 3}", "tags:   {kind: text, several: true, max: 3, translated: true}",
+		"translated from now on": {"tags:   {kind: text, several: true, max: 3}", "tags:   {kind: text, several: " +
+			"true, max: 3, translated: true}",
 			map[string][]string{"*": {"route", "route.tags"}}, map[string][]string{"*": nil}},
 		"another kind": {"day:    {kind: date}", "day:    {kind: text}",
 			map[string][]string{"*": {"route.*", "route.day"}}, map[string][]string{"*": {"route.*"}}},
-		"a fallback":   {"  ja: {}", "  ja: {fallback: [en]}", map[string][]string{"ja": {"route", "settings"}}, map[string][]string{"*": nil}},
-		"a locale":     {"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n", map[string][]string{"de": everything, "*": {"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path", "route.text", "settings.about.locales", "settings.about.path"}}, map[string][]string{"*": nil}},
-		"another path": {"path: /routes/{slug}", "path: /lines/{slug}", map[string][]string{"*": {"pier.about.path", "route.about.path", "route.text", "settings.about.path"}}, map[string][]string{"*": nil}},
+		"a fallback": {"  ja: {}", "  ja: {fallback: [en]}", map[string][]string{"ja": {"route", "settings"}},
+			map[string][]string{"*": nil}},
+		"a locale": {"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n",
+			map[string][]string{"de": everything,
+				"*": {"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path",
+					"route.text", "settings.about.locales", "settings.about.path"}}, map[string][]string{"*": nil}},
+		"another path": {"path: /routes/{slug}", "path: /lines/{slug}",
+			map[string][]string{"*": {"pier.about.path", "route.about.path", "route.text", "settings.about.path"}},
+			map[string][]string{"*": nil}},
 	} {
 		to := strings.Replace(testkit.Ferries, c.was, c.is, 1)
 		if c.was != "" && to == testkit.Ferries {
@@ -79,7 +92,9 @@ types:
 		"calm: Calm":     {"*": nil, "en": {"pier.boards=*"}, "nb": {"pier.boards=*"}},
 		"town:":          {"*": {"pier.*"}, "en": {"pier.office=*"}, "nb": {"pier.office=*"}},
 	} {
-		to := testkit.Model(t, strings.Replace(src, was, strings.TrimSuffix(was, ":")+"x"+was[len(strings.TrimSuffix(was, ":")):], 1))
+		to := testkit.Model(
+			t, strings.Replace(src, was, strings.TrimSuffix(was, ":")+"x"+was[len(strings.TrimSuffix(was, ":")):], 1),
+		)
 		if got := model.Convert(from, to).Restates(); !reflect.DeepEqual(got, want) {
 			t.Errorf("%q restates %v, want %v", was, got, want)
 		}

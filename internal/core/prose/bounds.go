@@ -64,11 +64,20 @@ func Check(source string) error {
 		columns = max(columns, bars+1)
 		switch {
 		case nesting > maxNesting && strings.Trim(line, "-*_ \t\r\n") != "":
-			return fmt.Errorf("line %d begins %d quotes or lists in each other, at most %d are allowed", n, nesting, maxNesting)
+			return fmt.Errorf(
+				"line %d begins %d quotes or lists in each other, at most %d are allowed", n, nesting, maxNesting,
+			)
 		case marks > maxMarks:
-			return fmt.Errorf("the paragraph that line %d is in has more than %d signs of markup; part it with an empty line", n, maxMarks)
+			return fmt.Errorf(
+				"the paragraph that line %d is in has more than %d signs of markup; part it with an empty line", n,
+				maxMarks,
+			)
 		case work+marks*marks > maxWork:
-			return fmt.Errorf("up to line %d there are too many paragraphs with thousands of signs of markup; part them with empty lines", n)
+			return fmt.Errorf(
+				"up to line %d there are too many paragraphs with thousands of signs of markup; part them with "+
+					"empty lines",
+				n,
+			)
 		case columns > 1 && columns*lines > maxCells:
 			return fmt.Errorf("the table that line %d is in has more than %d cells", n, maxCells)
 		}
@@ -76,8 +85,11 @@ func Check(source string) error {
 	return nil
 }
 
-var escapes = strings.NewReplacer(`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "~", `\~`, "^", `\^`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;", "&", "&amp;",
-	"#", `\#`, "+", `\+`, "-", `\-`, "|", `\|`, "!", `\!`, "=", `\=`, ".", `\.`, ")", `\)`, "\r", " ", "\n", " ", "\t", " ")
+var escapes = strings.NewReplacer(
+	`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "~", `\~`, "^", `\^`, "[", `\[`, "]", `\]`, "<", "&lt;", ">", "&gt;",
+	"&", "&amp;", "#", `\#`, "+", `\+`, "-", `\-`, "|", `\|`, "!", `\!`, "=", `\=`, ".", `\.`, ")", `\)`, "\r", " ",
+	"\n", " ", "\t", " ",
+)
 
 // escapeAll writes a text as CommonMark in which nothing of it is markup. It is cut to
 // what can be rendered.

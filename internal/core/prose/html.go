@@ -17,8 +17,28 @@ const MostHTML = 1 << 20
 
 // dropped are the elements that CommonMark has nothing for, and that are not safe, or mean
 // nothing, without what belongs to them.
-var dropped = map[string]bool{"script": true, "style": true, "iframe": true, "object": true, "embed": true, "applet": true, "form": true, "input": true, "button": true,
-	"select": true, "textarea": true, "video": true, "audio": true, "canvas": true, "svg": true, "math": true, "template": true, "link": true, "meta": true, "base": true}
+var dropped = map[string]bool{
+	"script":   true,
+	"style":    true,
+	"iframe":   true,
+	"object":   true,
+	"embed":    true,
+	"applet":   true,
+	"form":     true,
+	"input":    true,
+	"button":   true,
+	"select":   true,
+	"textarea": true,
+	"video":    true,
+	"audio":    true,
+	"canvas":   true,
+	"svg":      true,
+	"math":     true,
+	"template": true,
+	"link":     true,
+	"meta":     true,
+	"base":     true,
+}
 
 // FromHTML converts HTML to CommonMark: headings, lists, tables, quotes, code, links,
 // images and figures are kept, entities decoded, and addresses made absolute by the base,

@@ -31,8 +31,10 @@ func init() {
 		}{{'^', "sup"}, {'~', "sub"}} {
 			if set>>bit&1 == 1 {
 				mark := newMark(m.sign, m.tag)
-				options = append(options, goldmark.WithParserOptions(parser.WithInlineParsers(util.Prioritized(mark, 400))),
-					goldmark.WithRendererOptions(renderer.WithNodeRenderers(util.Prioritized(mark, 400))))
+				options = append(
+					options, goldmark.WithParserOptions(parser.WithInlineParsers(util.Prioritized(mark, 400))),
+					goldmark.WithRendererOptions(renderer.WithNodeRenderers(util.Prioritized(mark, 400))),
+				)
 			}
 		}
 		readers[set] = goldmark.New(options...)
@@ -45,8 +47,10 @@ type twoTildesOnly struct{}
 
 // Extend implements goldmark.Extender.
 func (twoTildesOnly) Extend(m goldmark.Markdown) {
-	m.Parser().AddOptions(parser.WithInlineParsers(util.Prioritized(twoTildes{extension.NewStrikethroughParser()}, 500)))
-	m.Renderer().AddOptions(renderer.WithNodeRenderers(util.Prioritized(extension.NewStrikethroughHTMLRenderer(), 500)))
+	m.Parser().
+		AddOptions(parser.WithInlineParsers(util.Prioritized(twoTildes{extension.NewStrikethroughParser()}, 500)))
+	m.Renderer().
+		AddOptions(renderer.WithNodeRenderers(util.Prioritized(extension.NewStrikethroughHTMLRenderer(), 500)))
 }
 
 type twoTildes struct{ parser.InlineParser }

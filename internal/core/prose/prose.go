@@ -67,7 +67,11 @@ func Render(source string, marks []string) *Rendered {
 	src := []byte(source)
 	m, doc := parse(src, marks)
 	b := treeBuilder{src: src}
-	out := &Rendered{tree: &Node{Kind: "document", Children: b.children(doc)}, plain: plain(doc, src), commonmark: source}
+	out := &Rendered{
+		tree:       &Node{Kind: "document", Children: b.children(doc)},
+		plain:      plain(doc, src),
+		commonmark: source,
+	}
 	out.tree.walk(func(n *Node) {
 		if n.Entry != "" && !slices.Contains(out.Targets, n.Entry) {
 			out.Targets = append(out.Targets, n.Entry)
@@ -90,7 +94,13 @@ func Render(source string, marks []string) *Rendered {
 func (r *Rendered) Forms(find func(id string) Target) map[string]any {
 	path := func(id string) string { return find(id).Path }
 	html := string(resolveLinks([]byte(r.html), path))
-	return map[string]any{"html": html, "inline": inline(html), "tree": r.tree.decoded(find), "commonmark": string(resolveLinks([]byte(r.commonmark), path)), "plain": r.plain}
+	return map[string]any{
+		"html":       html,
+		"inline":     inline(html),
+		"tree":       r.tree.decoded(find),
+		"commonmark": string(resolveLinks([]byte(r.commonmark), path)),
+		"plain":      r.plain,
+	}
 }
 
 // embeddedToLinks makes links of embedded entries, which are written as images:

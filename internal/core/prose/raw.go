@@ -40,7 +40,12 @@ func unsafe(doc ast.Node, src []byte) bool {
 	return found
 }
 
-var toCommonMark = converter.NewConverter(converter.WithPlugins(base.NewBasePlugin(), commonmark.NewCommonmarkPlugin(), strikethrough.NewStrikethroughPlugin(), table.NewTablePlugin()))
+var toCommonMark = converter.NewConverter(
+	converter.WithPlugins(
+		base.NewBasePlugin(), commonmark.NewCommonmarkPlugin(), strikethrough.NewStrikethroughPlugin(),
+		table.NewTablePlugin(),
+	),
+)
 
 // sanitised is the CommonMark of a text that has markup which is not delivered: made
 // from its sanitised HTML, or, should that still hold something of the kind, its plain

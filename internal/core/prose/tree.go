@@ -55,7 +55,8 @@ func (b *treeBuilder) children(n ast.Node) []*Node {
 
 func (b *treeBuilder) node(n ast.Node) []*Node {
 	one := func(node Node) []*Node {
-		if n.HasChildren() && node.Children == nil && node.Kind != "image" && node.Kind != "entry" && node.Kind != "code" {
+		if n.HasChildren() && node.Children == nil && node.Kind != "image" && node.Kind != "entry" &&
+			node.Kind != "code" {
 			node.Children = b.children(n)
 		}
 		return []*Node{&node}
@@ -108,7 +109,8 @@ func (b *treeBuilder) node(n ast.Node) []*Node {
 	case *extended.Strikethrough:
 		return one(Node{Kind: "strikethrough"})
 	case *markNode:
-		return one(Node{Kind: map[ast.NodeKind]string{markKinds["sup"]: Superscript, markKinds["sub"]: Subscript}[n.kind]})
+		return one(Node{Kind: map[ast.NodeKind]string{markKinds["sup"]: Superscript,
+			markKinds["sub"]: Subscript}[n.kind]})
 	case *ast.CodeSpan:
 		return one(Node{Kind: "code", Text: plain(n, b.src)})
 	case *ast.Link:
@@ -163,14 +165,17 @@ func taskBox(item *ast.ListItem) *extended.TaskCheckBox {
 // entry, when it is a ref. It is read as a browser would: escapes and entities count for
 // what they stand for.
 func target(destination string) (href, entry string) {
-	resolved := string(util.ResolveEntityNames(util.ResolveNumericReferences(util.UnescapePunctuations([]byte(destination)))))
+	resolved := string(
+		util.ResolveEntityNames(util.ResolveNumericReferences(util.UnescapePunctuations([]byte(destination)))),
+	)
 	u, err := url.Parse(strings.TrimSpace(resolved))
 	switch {
 	case err != nil || strings.ContainsFunc(resolved, unicode.IsControl):
 		return "", ""
 	case u.Scheme == "ref":
 		return resolved, u.Opaque
-	case u.Scheme == "" && !schemeLike(resolved) || slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme):
+	case u.Scheme == "" && !schemeLike(resolved) ||
+		slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme):
 		return resolved, ""
 	}
 	return "", ""

@@ -42,7 +42,8 @@ func TestTree(t *testing.T) {
 			t.Errorf("%q:\n got %s\nwant %s", src, got, want)
 		}
 	}
-	if got := tree("CO~2~ and x^2^", Superscript, Subscript); !strings.Contains(got, `"kind":"subscript"`) || !strings.Contains(got, `"kind":"superscript"`) {
+	if got := tree("CO~2~ and x^2^", Superscript, Subscript); !strings.Contains(got, `"kind":"subscript"`) ||
+		!strings.Contains(got, `"kind":"superscript"`) {
 		t.Errorf("marks: %s", got)
 	}
 	if got := tree("CO~2~ and x^2^"); strings.Contains(got, "script") {
@@ -70,7 +71,8 @@ func TestLinksAreFollowedInEveryForm(t *testing.T) {
 func TestMarks(t *testing.T) {
 	html := func(src string, marks ...string) string { return Render(src, marks).Forms(at)["inline"].(string) }
 	for _, c := range [][3]string{
-		{"x^2^", Superscript, "x<sup>2</sup>"}, {"CO~2~", Subscript, "CO<sub>2</sub>"}, {"~~gone~~ H~2~O", Subscript, "<del>gone</del> H<sub>2</sub>O"},
+		{"x^2^", Superscript, "x<sup>2</sup>"}, {"CO~2~", Subscript, "CO<sub>2</sub>"},
+		{"~~gone~~ H~2~O", Subscript, "<del>gone</del> H<sub>2</sub>O"},
 		{"x^2^", Subscript, "x^2^"}, {"a ^ b ^ c", Superscript, "a ^ b ^ c"}, {"^<script>^", Superscript, "^^"},
 	} {
 		if got := html(c[0], c[1]); got != c[2] && !(c[0] == "^<script>^" && !strings.Contains(got, "<script")) {
@@ -88,10 +90,12 @@ func FuzzForms(f *testing.F) {
 		if err != nil || forms["tree"] == nil {
 			t.Fatalf("%q: no tree: %v", src, err)
 		}
-		if low := strings.ToLower(forms["html"].(string)); strings.Contains(low, "<script") || strings.Contains(low, "javascript:") && strings.Contains(low, "href=\"javascript") {
+		if low := strings.ToLower(forms["html"].(string)); strings.Contains(low, "<script") ||
+			strings.Contains(low, "javascript:") && strings.Contains(low, "href=\"javascript") {
 			t.Errorf("%q gives %s", src, forms["html"])
 		}
-		if strings.Contains(strings.ToLower(string(tree)), `"href":"javascript`) || strings.Contains(strings.ToLower(string(tree)), `"src":"javascript`) {
+		if strings.Contains(strings.ToLower(string(tree)), `"href":"javascript`) ||
+			strings.Contains(strings.ToLower(string(tree)), `"src":"javascript`) {
 			t.Errorf("%q gives the tree %s", src, tree)
 		}
 	})

@@ -11,7 +11,12 @@ import (
 
 // Dependencies says what the result of the query was made of.
 func Dependencies(q *Query, r *Result) *depend.Set {
-	d := dependencies{set: &depend.Set{Edition: q.Edition, Deadline: r.Deadline}, vain: map[string]bool{}, sequence: r.Sequence, moments: r.Moments}
+	d := dependencies{
+		set:      &depend.Set{Edition: q.Edition, Deadline: r.Deadline},
+		vain:     map[string]bool{},
+		sequence: r.Sequence,
+		moments:  r.Moments,
+	}
 	for i := range q.Roots {
 		root, res := &q.Roots[i], &r.Roots[i]
 		locale := root.Locale
@@ -27,7 +32,9 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 		case ByPaths:
 			d.paths(root, res)
 		case BySlug:
-			d.set.Lookups = append(d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value})
+			d.set.Lookups = append(
+				d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value},
+			)
 		case ByID:
 			if len(res.Rows) == 0 {
 				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
@@ -56,7 +63,9 @@ func (d *dependencies) path(root *Root, res *RootResult) {
 		return
 	}
 	for _, f := range res.Formerly {
-		d.set.Entries = append(d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{depend.Lives}})
+		d.set.Entries = append(
+			d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{depend.Lives}},
+		)
 	}
 }
 
@@ -71,8 +80,27 @@ type dependencies struct {
 // list adds what a result shows of a list; target is the entry that is referred to,
 // for a way back.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
-	l := depend.List{Type: root.Type, Locale: locale, Field: root.Field, Target: target, Filter: root.Filter, Translated: root.Translated, Sort: root.Sort, Count: root.Count, Moments: d.moments[root],
-		Window: depend.Window{Limit: root.Limit, FromEnd: root.Backwards(), Skipped: root.Offset > MaxAhead, Ends: len(res.Past) < root.Past(), AsOf: d.sequence, Beyond: root.Past(), Tells: root.Shows.More || root.Shows.Around, Cursors: root.Shows.Cursors}}
+	l := depend.List{
+		Type:       root.Type,
+		Locale:     locale,
+		Field:      root.Field,
+		Target:     target,
+		Filter:     root.Filter,
+		Translated: root.Translated,
+		Sort:       root.Sort,
+		Count:      root.Count,
+		Moments:    d.moments[root],
+		Window: depend.Window{
+			Limit:   root.Limit,
+			FromEnd: root.Backwards(),
+			Skipped: root.Offset > MaxAhead,
+			Ends:    len(res.Past) < root.Past(),
+			AsOf:    d.sequence,
+			Beyond:  root.Past(),
+			Tells:   root.Shows.More || root.Shows.Around,
+			Cursors: root.Shows.Cursors,
+		},
+	}
 	w := &l.Window
 	if root.By == BySingle {
 		w.Limit = 1
@@ -149,7 +177,13 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 		to = last.Locale
 		// That there is more is so as long as one of these is behind.
 		past := res.PastPaths[0]
-		l := depend.List{Type: past.Type, Locale: past.Locale, Paths: true, Sort: pathSort, Window: depend.Window{Beyond: pastWindow, Tells: true}}
+		l := depend.List{
+			Type:   past.Type,
+			Locale: past.Locale,
+			Paths:  true,
+			Sort:   pathSort,
+			Window: depend.Window{Beyond: pastWindow, Tells: true},
+		}
 		if past.Locale == to {
 			l.Window.After = behind(last.Path)
 		}
@@ -165,7 +199,13 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			continue
 		}
 		for _, t := range root.Types {
-			l := depend.List{Type: t, Locale: tag, Paths: true, Sort: pathSort, Window: depend.Window{Limit: MaxPaths + 1, Beyond: pastWindow, Ends: true}}
+			l := depend.List{
+				Type:   t,
+				Locale: tag,
+				Paths:  true,
+				Sort:   pathSort,
+				Window: depend.Window{Limit: MaxPaths + 1, Beyond: pastWindow, Ends: true},
+			}
 			if tag == from {
 				l.Window.After = behind(*root.After.Values[1])
 			}

@@ -49,7 +49,10 @@ type fieldParser struct {
 
 func (p *fieldParser) list(depth int) ([]node, error) {
 	if depth > MaxDepth+1 {
-		return nil, failf("fields", "ask for the inner entries in a request of their own", "brackets are nested more than %d deep", MaxDepth+1)
+		return nil, failf(
+			"fields", "ask for the inner entries in a request of their own", "brackets are nested more than %d deep",
+			MaxDepth+1,
+		)
 	}
 	var out []node
 	for {
@@ -59,7 +62,10 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 		}
 		n := node{name: p.text[start:p.at], at: start + 1}
 		if n.name == "" {
-			return nil, failAt(p.at+1, "write names parted by commas, as in title,routes(name)", "a name is missing at character %d", p.at+1)
+			return nil, failAt(
+				p.at+1, "write names parted by commas, as in title,routes(name)", "a name is missing at character %d",
+				p.at+1,
+			)
 		}
 		if p.at < len(p.text) && p.text[p.at] == '[' {
 			if err := p.arguments(&n); err != nil {
@@ -79,14 +85,20 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 			n.nested, n.given = inner, true
 		}
 		if slices.ContainsFunc(out, func(o node) bool { return o.name == n.name }) {
-			return nil, failAt(n.at, "name it once, with all that is wanted of it in one bracket, as in season(value,label)", "%q stands there twice", n.name)
+			return nil, failAt(
+				n.at, "name it once, with all that is wanted of it in one bracket, as in season(value,label)",
+				"%q stands there twice", n.name,
+			)
 		}
 		out = append(out, n)
 		if p.at >= len(p.text) || p.text[p.at] == ')' {
 			return out, nil
 		}
 		if p.text[p.at] != ',' {
-			return nil, failAt(p.at+1, "write names parted by commas, as in title,routes(name)", "unexpected %q at character %d", p.text[p.at:p.at+1], p.at+1)
+			return nil, failAt(
+				p.at+1, "write names parted by commas, as in title,routes(name)", "unexpected %q at character %d",
+				p.text[p.at:p.at+1], p.at+1,
+			)
 		}
 		p.at++
 	}
@@ -112,7 +124,9 @@ func (p *fieldParser) arguments(n *node) error {
 		case !named && last != "" && name != "":
 			n.args[last] += "," + name
 		default:
-			return failAt(n.at, "write arguments as in [limit=3,sort=-published]", "%q behind %q is no argument", part, n.name)
+			return failAt(
+				n.at, "write arguments as in [limit=3,sort=-published]", "%q behind %q is no argument", part, n.name,
+			)
 		}
 	}
 	return nil
@@ -166,7 +180,10 @@ func (s Selecting) Fields(types []*model.Type, text string) (Selection, error) {
 // All is the selection of a read that names no fields: everything the entry
 // itself has, and of linked entries id, type and slug.
 func (s Selecting) All(types []*model.Type) Selection {
-	sel := Selection{All: len(types) == 1, Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}}}
+	sel := Selection{
+		All:   len(types) == 1,
+		Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}},
+	}
 	for _, f := range fieldsOf(types) {
 		sel.Picks = append(sel.Picks, s.plainPick(f.field, f.on))
 	}
@@ -185,7 +202,8 @@ func fieldsOf(types []*model.Type) []typedField {
 	for _, t := range types {
 		for _, f := range t.Fields {
 			i := slices.IndexFunc(out, func(o typedField) bool {
-				return o.field.Name == f.Name && o.field.Kind == f.Kind && o.field.Several == f.Several && f.Inner == nil
+				return o.field.Name == f.Name && o.field.Kind == f.Kind && o.field.Several == f.Several &&
+					f.Inner == nil
 			})
 			if i < 0 {
 				out = append(out, typedField{field: f, on: []string{t.Name}})
@@ -233,10 +251,14 @@ func (s Selecting) plainPick(f *model.Field, on []string) Pick {
 		return InnerPick(p, sel)
 	case model.Reference:
 		p.Kind, p.Types = PickLink, f.Types
-		p.Link = &Selection{Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}}}
+		p.Link = &Selection{
+			Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}},
+		}
 		for _, tf := range fieldsOf(s.types(f.Types)) {
 			if tf.field.Kind == model.Slug && tf.field.Name == "slug" {
-				p.Link.Picks = append(p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on})
+				p.Link.Picks = append(
+					p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on},
+				)
 			}
 		}
 	}
@@ -297,9 +319,15 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 	for _, n := range nodes {
 		if !slices.Contains(known, n.name) {
 			if slices.Contains(content.AboutNames, n.name) {
-				return sel, failAt(n.at, "write about("+n.name+")", "there is no field %q%s; it is said about the entry", path+n.name, ofTypes(types))
+				return sel, failAt(
+					n.at, "write about("+n.name+")", "there is no field %q%s; it is said about the entry",
+					path+n.name, ofTypes(types),
+				)
 			}
-			return sel, failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s", path+n.name, ofTypes(types))
+			return sel, failAt(
+				n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, known), "; "), "there is no field %q%s",
+				path+n.name, ofTypes(types),
+			)
 		}
 		if _, isBack := backs[n.name]; n.args != nil && !isBack {
 			return sel, failAt(n.at, "take the square brackets out", "%s takes no arguments", path+n.name)
@@ -367,7 +395,8 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		some(pointParts)
 	case model.Choice:
 		var chosen []string
-		if chosen, err = choose(where, n, []string{"value", "label"}, nil); err == nil && slices.Contains(chosen, "label") {
+		if chosen, err = choose(where, n, []string{"value", "label"}, nil); err == nil &&
+			slices.Contains(chosen, "label") {
 			p.Both = len(chosen) == 2
 			p.Label = labels(s.Model, f, s.Locale)
 			if s.Locale == "" {
@@ -394,7 +423,10 @@ func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, er
 		for _, kind := range n.nested {
 			t := f.InnerType(kind.name)
 			if t == nil {
-				return p, failAt(kind.at, strings.TrimPrefix(strictyaml.DidYouMean(kind.name, kinds), "; "), "%s has no kind of block %q", where, kind.name)
+				return p, failAt(
+					kind.at, strings.TrimPrefix(strictyaml.DidYouMean(kind.name, kinds), "; "),
+					"%s has no kind of block %q", where, kind.name,
+				)
 			}
 			one := s.inner(t, []string{t.Name})
 			if kind.given {
@@ -450,7 +482,10 @@ func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, wher
 	wanted := map[string]node{}
 	for _, n := range nodes {
 		if t.Field(n.name) == nil {
-			return failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "), "there is no field %q in %s", n.name, where)
+			return failAt(
+				n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "),
+				"there is no field %q in %s", n.name, where,
+			)
 		}
 		wanted[n.name] = n
 	}
@@ -476,7 +511,10 @@ func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
 		case "filter":
 			p.List.Filter, err = ParseFilter("fields", value, s.Model, b.Type)
 		default:
-			err = failAt(n.at, strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "), "%s takes no argument %q", where, name)
+			err = failAt(
+				n.at, strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "),
+				"%s takes no argument %q", where, name,
+			)
 		}
 		if err != nil {
 			return p, err
@@ -500,7 +538,10 @@ func choose(path string, n node, known, otherwise []string) ([]string, error) {
 	}
 	for _, inner := range n.nested {
 		if inner.given || !slices.Contains(known, inner.name) {
-			return nil, failAt(inner.at, strings.TrimPrefix(strictyaml.DidYouMean(inner.name, known), "; "), "%s has no part %q", path, inner.name)
+			return nil, failAt(
+				inner.at, strings.TrimPrefix(strictyaml.DidYouMean(inner.name, known), "; "), "%s has no part %q",
+				path, inner.name,
+			)
 		}
 	}
 	var out []string

@@ -24,7 +24,12 @@ func reading(t *testing.T, m *model.Model, fields string) query.Query {
 			t.Fatal(err)
 		}
 	}
-	return query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: "route", Locale: "en", Limit: 20, Sort: query.DefaultSort, Selection: sel}}}
+	return query.Query{
+		Edition: "published",
+		Roots: []query.Root{
+			{By: query.ByList, Type: "route", Locale: "en", Limit: 20, Sort: query.DefaultSort, Selection: sel},
+		},
+	}
 }
 
 func rights(all ...string) access.Rights {
@@ -52,11 +57,15 @@ func TestWithoutWhatAReaderMayNotEnter(t *testing.T) {
 		picks  string
 		hidden string
 	}{
-		"everything":             {"name,piers(name)", rights("route", "pier"), false, "id id, name value, piers link", "[]"},
-		"piers are left out":     {"name,piers(name)", rights("route"), false, "id id, name value", "[piers: read published pier]"},
-		"piers are nothing":      {"name,piers(name)", rights("route"), true, "id id, name value, piers null", "[piers: read published pier]"},
-		"one of two types":       {"start(name)", rights("pier"), false, "id id", "[start: read published route]"},
-		"within what is entered": {"start(name,piers(name))", rights("route"), false, "id id", "[start: read published pier]"},
+		"everything": {"name,piers(name)", rights("route", "pier"), false, "id id, name value, piers " +
+			"link", "[]"},
+		"piers are left out": {"name,piers(name)", rights("route"), false, "id id, name value",
+			"[piers: read published pier]"},
+		"piers are nothing": {"name,piers(name)", rights("route"), true, "id id, name value, piers " +
+			"null", "[piers: read published pier]"},
+		"one of two types": {"start(name)", rights("pier"), false, "id id", "[start: read published route]"},
+		"within what is entered": {"start(name,piers(name))", rights("route"), false, "id id",
+			"[start: read published pier]"},
 	} {
 		q := reading(t, m, c.fields)
 		less, hidden := q.Without(c.rights, c.null)
@@ -78,7 +87,8 @@ func TestWithoutWhatAReaderMayNotEnter(t *testing.T) {
 		}
 		less.Roots[0].Selection.TellHidden(hidden[0], []string{"route"})
 		about := less.Roots[0].Selection.Picks[len(less.Roots[0].Selection.Picks)-1]
-		if about.Kind != query.PickAbout || len(about.Parts) != 1 || !slices.Equal(about.Parts[0].Texts, []string{strings.Join(hidden[0][0].Path, ".")}) {
+		if about.Kind != query.PickAbout || len(about.Parts) != 1 ||
+			!slices.Equal(about.Parts[0].Texts, []string{strings.Join(hidden[0][0].Path, ".")}) {
 			t.Errorf("%s: it is told by %+v", name, about)
 		}
 	}
@@ -87,8 +97,12 @@ func TestWithoutWhatAReaderMayNotEnter(t *testing.T) {
 	if got := any.Roots[0].Refused; len(got) != 1 || got["route"] != "read published route" {
 		t.Errorf("whoever may not read routes is refused %v", got)
 	}
-	paths := query.Query{Edition: "published", Roots: []query.Root{{By: query.ByPaths, Types: []string{"pier", "route"}, Locale: "en"}}}
-	if less, _ := paths.Without(rights("pier"), false); !slices.Equal(less.Roots[0].Types, []string{"pier"}) || len(paths.Roots[0].Types) != 2 {
+	paths := query.Query{
+		Edition: "published",
+		Roots:   []query.Root{{By: query.ByPaths, Types: []string{"pier", "route"}, Locale: "en"}},
+	}
+	if less, _ := paths.Without(rights("pier"), false); !slices.Equal(less.Roots[0].Types, []string{"pier"}) ||
+		len(paths.Roots[0].Types) != 2 {
 		t.Errorf("paths of %v", less.Roots[0].Types)
 	}
 }
@@ -98,7 +112,10 @@ func TestCursorsAround(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	rows := func(n int) (out []*query.Row) {
 		for i := range n {
-			out = append(out, &query.Row{ID: fmt.Sprint("r", i), Type: "route", Keys: [][]byte{[]byte("2026-11-27T08:00:00Z")}})
+			out = append(
+				out,
+				&query.Row{ID: fmt.Sprint("r", i), Type: "route", Keys: [][]byte{[]byte("2026-11-27T08:00:00Z")}},
+			)
 		}
 		return out
 	}
@@ -108,14 +125,18 @@ func TestCursorsAround(t *testing.T) {
 		found      query.RootResult
 		prev, next string // the ids of the cursors
 	}{
-		"the only page":             {func(*query.Root) {}, query.RootResult{Rows: rows(3)}, "", ""},
-		"the first of some":         {func(*query.Root) {}, query.RootResult{Rows: rows(3), More: true}, "", "r2"},
-		"one further on":            {func(r *query.Root) { r.After = &at }, query.RootResult{Rows: rows(3), More: true}, "r0", "r2"},
-		"the last":                  {func(r *query.Root) { r.After = &at }, query.RootResult{Rows: rows(2)}, "r0", ""},
-		"skipped to":                {func(r *query.Root) { r.Offset = 4 }, query.RootResult{Rows: rows(2)}, "r0", ""},
-		"before a place":            {func(r *query.Root) { r.Before = &at }, query.RootResult{Rows: rows(2), More: true}, "r0", "r1"},
-		"the first, from behind":    {func(r *query.Root) { r.Before = &at }, query.RootResult{Rows: rows(2)}, "", "r1"},
-		"the end of it":             {func(r *query.Root) { r.Last = true }, query.RootResult{Rows: rows(2), More: true}, "r0", ""},
+		"the only page":     {func(*query.Root) {}, query.RootResult{Rows: rows(3)}, "", ""},
+		"the first of some": {func(*query.Root) {}, query.RootResult{Rows: rows(3), More: true}, "", "r2"},
+		"one further on": {func(r *query.Root) { r.After = &at },
+			query.RootResult{Rows: rows(3), More: true}, "r0", "r2"},
+		"the last":   {func(r *query.Root) { r.After = &at }, query.RootResult{Rows: rows(2)}, "r0", ""},
+		"skipped to": {func(r *query.Root) { r.Offset = 4 }, query.RootResult{Rows: rows(2)}, "r0", ""},
+		"before a place": {func(r *query.Root) { r.Before = &at },
+			query.RootResult{Rows: rows(2), More: true}, "r0", "r1"},
+		"the first, from behind": {func(r *query.Root) { r.Before = &at }, query.RootResult{Rows: rows(2)}, "",
+			"r1"},
+		"the end of it": {func(r *query.Root) { r.Last = true },
+			query.RootResult{Rows: rows(2), More: true}, "r0", ""},
 		"nothing":                   {func(r *query.Root) { r.After = &at }, query.RootResult{}, "", ""},
 		"nothing, though there was": {func(r *query.Root) { r.Offset = 90 }, query.RootResult{More: true}, "", ""},
 	} {
@@ -147,7 +168,10 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 	}
 	root := query.Root{By: query.ByPaths, Types: []string{"page", "route"}, Locales: []string{"en", "nb"}, Limit: 2}
 	describe := func(r query.RootResult) string {
-		set := query.Dependencies(&query.Query{Edition: "published", Roots: []query.Root{root}}, &query.Result{Roots: []query.RootResult{r}})
+		set := query.Dependencies(
+			&query.Query{Edition: "published", Roots: []query.Root{root}},
+			&query.Result{Roots: []query.RootResult{r}},
+		)
 		var out []string
 		for _, l := range set.Lists {
 			text := fmt.Sprintf("%s %s %d", l.Locale, l.Type, len(l.Window.Rows))
@@ -165,10 +189,17 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 		found query.RootResult
 		want  string
 	}{
-		"all there are":      {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"), path("nb", "route", "b")}}, "en page 1; en route 0; nb page 0; nb route 1"},
-		"none":               {query.RootResult{}, "en page 0; en route 0; nb page 0; nb route 0"},
-		"more of the locale": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"), path("en", "page", "b")}, More: true, PastPaths: []query.PathRow{path("en", "page", "c"), path("nb", "page", "d")}}, "en page 1 after tells; en page 2 before; en route 0 before"},
-		"more of another":    {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"), path("en", "route", "b")}, More: true, PastPaths: []query.PathRow{path("nb", "page", "d"), path("nb", "page", "e")}}, "en page 1 before; en route 1 before; nb page 2 tells"},
+		"all there are": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
+			path("nb", "route", "b")}}, "en page 1; en route 0; nb page 0; nb route 1"},
+		"none": {query.RootResult{}, "en page 0; en route 0; nb page 0; nb route 0"},
+		"more of the locale": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
+			path("en", "page", "b")}, More: true,
+			PastPaths: []query.PathRow{path("en", "page", "c"), path("nb", "page", "d")}},
+			"en page 1 after tells; en page 2 before; en route 0 before"},
+		"more of another": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
+			path("en", "route", "b")}, More: true,
+			PastPaths: []query.PathRow{path("nb", "page", "d"), path("nb", "page", "e")}},
+			"en page 1 before; en route 1 before; nb page 2 tells"},
 	} {
 		if got := describe(c.found); got != c.want {
 			t.Errorf("%s: %s\nwant %s", name, got, c.want)
@@ -176,7 +207,8 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 	}
 	from, at := "nb", "/d"
 	root.After = &query.Position{Values: []*string{&from, &at}, ID: "d"}
-	if got := describe(query.RootResult{Paths: []query.PathRow{path("nb", "page", "e")}}); got != "nb page 1 after; nb route 0 after" {
+	if got := describe(query.RootResult{Paths: []query.PathRow{path("nb", "page",
+		"e")}}); got != "nb page 1 after; nb route 0 after" {
 		t.Errorf("behind a place: %s", got)
 	}
 }
@@ -185,14 +217,25 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 	root := query.Root{By: query.ByPath, Value: "/ring", Locales: []string{"en", "nb", "ja"}}
 	set := func(r query.RootResult) *depend.Set {
-		return query.Dependencies(&query.Query{Edition: "published", Roots: []query.Root{root}}, &query.Result{Roots: []query.RootResult{r}})
+		return query.Dependencies(
+			&query.Query{Edition: "published", Roots: []query.Root{root}},
+			&query.Result{Roots: []query.RootResult{r}},
+		)
 	}
-	found := set(query.RootResult{Locale: "nb", Rows: []*query.Row{{ID: "r1", Type: "route"}}, Formerly: []query.Former{{Entry: "r2", Locale: "en"}}})
-	if len(found.Lookups) != 2 || found.Lookups[1].Locale != "nb" || !found.Lookups[1].Found || len(found.Entries) != 1 {
+	found := set(
+		query.RootResult{
+			Locale:   "nb",
+			Rows:     []*query.Row{{ID: "r1", Type: "route"}},
+			Formerly: []query.Former{{Entry: "r2", Locale: "en"}},
+		},
+	)
+	if len(found.Lookups) != 2 || found.Lookups[1].Locale != "nb" || !found.Lookups[1].Found ||
+		len(found.Entries) != 1 {
 		t.Errorf("found in the second locale: %+v", found)
 	}
 	none := set(query.RootResult{Formerly: []query.Former{{Entry: "r2", Locale: "en"}}})
-	if len(none.Lookups) != 3 || none.Lookups[2].Found || len(none.Entries) != 1 || !slices.Equal(none.Entries[0].Fields, []string{depend.Lives}) {
+	if len(none.Lookups) != 3 || none.Lookups[2].Found || len(none.Entries) != 1 ||
+		!slices.Equal(none.Entries[0].Fields, []string{depend.Lives}) {
 		t.Errorf("not found, but somebody lived there: %+v", none)
 	}
 	root.Locale = "ja"
@@ -205,7 +248,8 @@ func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 func TestEffortGrowsWithWhatIsAsked(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	last := 0
-	for _, fields := range []string{"id", "name", "name,slug", "name,start(name)", "name,piers(name)", "name,piers(name,slug)", "name,start(name,piers(name)),piers(name)"} {
+	for _, fields := range []string{"id", "name", "name,slug", "name,start(name)", "name,piers(name)",
+		"name,piers(name,slug)", "name,start(name,piers(name)),piers(name)"} {
 		q := reading(t, m, fields)
 		if got := q.Effort(); got <= last {
 			t.Errorf("%s takes %d, no more than the one before", fields, got)
@@ -237,11 +281,21 @@ func TestEffortGrowsWithWhatIsAsked(t *testing.T) {
 // TestFarewellNamesWhatGoes reads things that are deprecated, in all the ways in which
 // a query may.
 func TestFarewellNamesWhatGoes(t *testing.T) {
-	src := strings.Replace(testkit.Ferries, "number: {kind: integer,", `number: {kind: integer, deprecated: use the name, deprecatedSince: "2026-10-01", sunset: "2027-02-01",`, 1)
+	src := strings.Replace(
+		testkit.Ferries, "number: {kind: integer,",
+		`number: {kind: integer, deprecated: use the name, deprecatedSince: "2026-10-01", sunset: "2027-02-01",`, 1,
+	)
 	src = strings.Replace(src, "      slug:     ", "      slug: ", 1)
-	src = strings.Replace(src, "  pier:\n", "  pier:\n    deprecated: quays take their place\n    deprecatedSince: \"2026-11-01\"\n    sunset: \"2027-01-01\"\n", 1)
+	src = strings.Replace(
+		src, "  pier:\n",
+		"  pier:\n    deprecated: quays take their place\n    deprecatedSince: \"2026-11-01\"\n    sunset: "+
+			"\"2027-01-01\"\n",
+		1,
+	)
 	m := testkit.Model(t, src)
-	for fields, want := range map[string]string{"name": "", "number": "route.number since 2026-10-01 until 2027-02-01", "piers(name)": "pier since 2026-11-01 until 2027-01-01", "number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01"} {
+	for fields, want := range map[string]string{"name": "", "number": "route.number since 2026-10-01 until " +
+		"2027-02-01", "piers(name)": "pier since 2026-11-01 until 2027-01-01",
+		"number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01"} {
 		q := reading(t, m, fields)
 		names, days := q.Farewell(m)
 		got := strings.Join(names, " ")
@@ -261,10 +315,12 @@ func TestFarewellNamesWhatGoes(t *testing.T) {
 		t.Errorf("sorted by what goes: %v", names)
 	}
 	q = reading(t, m, "name")
-	if q.Roots[0].Filter, err = query.ParseFilter("filter", "piers.name = 'Mella' AND number > 3", m, m.Type("route")); err != nil {
+	if q.Roots[0].Filter, err = query.ParseFilter("filter", "piers.name = 'Mella' AND number > 3", m,
+		m.Type("route")); err != nil {
 		t.Fatal(err)
 	}
-	if names, _ := q.Farewell(m); !slices.Equal(names, []string{"route.number", "pier"}) && !slices.Equal(names, []string{"pier", "route.number"}) {
+	if names, _ := q.Farewell(m); !slices.Equal(names, []string{"route.number", "pier"}) &&
+		!slices.Equal(names, []string{"pier", "route.number"}) {
 		t.Errorf("filtered by what goes: %v", names)
 	}
 	any := query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Locale: "en", Value: "x"}}}

@@ -137,7 +137,9 @@ func (q *Query) Without(rights access.Rights, null bool) (*Query, [][]Hidden) {
 		any = any || len(w.hidden) > 0
 		if root.By == ByPaths {
 			before := len(root.Types)
-			root.Types = slices.DeleteFunc(slices.Clone(root.Types), func(t string) bool { return !rights.Allows(q.need(t, root.Locale)) })
+			root.Types = slices.DeleteFunc(
+				slices.Clone(root.Types), func(t string) bool { return !rights.Allows(q.need(t, root.Locale)) },
+			)
 			any = any || len(root.Types) < before
 		}
 	}

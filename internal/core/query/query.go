@@ -411,14 +411,22 @@ func (q *Query) CheckSize() error {
 	for i := range q.Roots {
 		q.Roots[i].Selection.walk(func(*Pick) { picks++ })
 		if d := q.Roots[i].Selection.depth(); d > MaxDepth {
-			return failf("fields", "ask for the inner entries in a request of their own", "linked entries are nested %d deep, at most %d levels are allowed", d, MaxDepth)
+			return failf(
+				"fields", "ask for the inner entries in a request of their own",
+				"linked entries are nested %d deep, at most %d levels are allowed", d, MaxDepth,
+			)
 		}
 	}
 	if effort := q.Effort(); effort > MaxEffort {
-		return failf("fields", "ask for fewer entries, or for less of each", "the effort would be %d, at most %d is allowed", effort, MaxEffort)
+		return failf(
+			"fields", "ask for fewer entries, or for less of each", "the effort would be %d, at most %d is allowed",
+			effort, MaxEffort,
+		)
 	}
 	if picks > MaxPicks {
-		return failf("fields", "ask for less at once", "%d fields are asked for, at most %d are allowed", picks, MaxPicks)
+		return failf(
+			"fields", "ask for less at once", "%d fields are asked for, at most %d are allowed", picks, MaxPicks,
+		)
 	}
 	return nil
 }

@@ -17,11 +17,21 @@ import (
 func TestSelectFieldsIsCanonical(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	route := []*model.Type{m.Type("route")}
-	a, err := query.Selecting{Model: m, Locale: "en"}.Fields(route, "text(plain,html),piers(slug,name),name,about(path,type),id")
+	a, err := query.Selecting{
+		Model:  m,
+		Locale: "en",
+	}.Fields(
+		route, "text(plain,html),piers(slug,name),name,about(path,type),id",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := query.Selecting{Model: m, Locale: "en"}.Fields(route, "about(type,path),name,piers(name,slug),text(html,plain)")
+	b, err := query.Selecting{
+		Model:  m,
+		Locale: "en",
+	}.Fields(
+		route, "about(type,path),name,piers(name,slug),text(html,plain)",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +70,8 @@ func TestSelectFieldsNamesWhatIsWrong(t *testing.T) {
 }
 
 func FuzzSelectFields(f *testing.F) {
-	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")", "text(plain", "name[filter=a = ']']", "piers[limit=3]"} {
+	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")",
+		"text(plain", "name[filter=a = ']']", "piers[limit=3]"} {
 		f.Add(s)
 	}
 	m := testkit.Model(f, testkit.Ferries)
@@ -83,7 +94,9 @@ func TestNeedsFollowLinks(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := &query.Query{Edition: "preview", Roots: []query.Root{{By: query.ByList, Type: "route", Selection: sel}}}
-	want := []access.Need{{Verb: "read", Edition: "preview", Type: "route"}, {Verb: "read", Edition: "preview", Type: "pier"}}
+	want := []access.Need{
+		{Verb: "read", Edition: "preview", Type: "route"}, {Verb: "read", Edition: "preview", Type: "pier"},
+	}
 	if got := q.Needs(); !reflect.DeepEqual(got, want) {
 		t.Errorf("needs %v, want %v", got, want)
 	}
@@ -91,12 +104,23 @@ func TestNeedsFollowLinks(t *testing.T) {
 
 func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Value: "x", Locale: "en", Selection: query.Selecting{Model: m, Locale: "en"}.All(m.Types)}}}
+	q := &query.Query{
+		Edition: "published",
+		Roots: []query.Root{
+			{
+				By:        query.ByID,
+				Value:     "x",
+				Locale:    "en",
+				Selection: query.Selecting{Model: m, Locale: "en"}.All(m.Types),
+			},
+		},
+	}
 	if got := q.Needs(); len(got) != 0 {
 		t.Errorf("before it is found: %v", got)
 	}
 	of := func(typ string) (types []string) {
-		for _, g := range q.NeedsOf(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x", Type: typ}}}}}) {
+		for _, g := range q.NeedsOf(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x",
+			Type: typ}}}}}) {
 			types = append(types, g.Type)
 		}
 		return types
@@ -129,7 +153,8 @@ func TestCursorsAreCheckedAgainstTheirList(t *testing.T) {
 	for name, c := range map[string]struct {
 		root *query.Root
 		text string
-	}{"of another list": {&other, cursor}, "cut": {&root, cursor[:10]}, "nonsense": {&root, "!!!"}, "empty": {&root, ""}, "wrong kind of value": {&root, forged}} {
+	}{"of another list": {&other, cursor}, "cut": {&root, cursor[:10]}, "nonsense": {&root, "!!!"},
+		"empty": {&root, ""}, "wrong kind of value": {&root, forged}} {
 		var wrong *query.Error
 		if _, err := c.root.ParseCursor("after", c.text); !errors.As(err, &wrong) || wrong.Parameter != "after" {
 			t.Errorf("a cursor that is %s: %v", name, err)
@@ -149,8 +174,10 @@ func FuzzParseCursor(f *testing.F) {
 
 func TestParseSortNamesWhatIsWrong(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	for _, c := range []struct{ name, want string }{{"nubmer", `did you mean "number"?`}, {"text", "text is of the kind prose"}, {"tags", "tags is a list"}, {"-publishd", `did you mean "published"?`}} {
-		if _, err := query.ParseSort(m.Type("route"), []string{c.name}); err == nil || !strings.Contains(err.Error(), c.want) {
+	for _, c := range []struct{ name, want string }{{"nubmer", `did you mean "number"?`},
+		{"text", "text is of the kind prose"}, {"tags", "tags is a list"}, {"-publishd", `did you mean "published"?`}} {
+		if _, err := query.ParseSort(m.Type("route"), []string{c.name}); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.want)
 		}
 	}
@@ -168,13 +195,25 @@ func TestDependenciesAreOfWhatIsShown(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: "route", Locale: "en", Limit: 5, Selection: sel}}}
+		return query.Query{
+			Edition: "published",
+			Roots:   []query.Root{{By: query.ByList, Type: "route", Locale: "en", Limit: 5, Selection: sel}},
+		}
 	}
 	q := compile("start(name,number),season(label)")
 	row := func(id, season string, start *query.Row) *query.Row {
-		return &query.Row{ID: id, Type: "route", Cells: [][][]byte{nil, nil, {[]byte(season)}}, Asked: [][]string{nil, {start.ID}, nil}, Linked: [][]*query.Row{nil, {start}, nil}} // the first pick is the id
+		return &query.Row{
+			ID:     id,
+			Type:   "route",
+			Cells:  [][][]byte{nil, nil, {[]byte(season)}},
+			Asked:  [][]string{nil, {start.ID}, nil},
+			Linked: [][]*query.Row{nil, {start}, nil},
+		} // the first pick is the id
 	}
-	rows := []*query.Row{row("r1", "summer", &query.Row{ID: "p1", Type: "pier"}), row("r2", "summer", &query.Row{ID: "r3", Type: "route"})}
+	rows := []*query.Row{
+		row("r1", "summer", &query.Row{ID: "p1", Type: "pier"}),
+		row("r2", "summer", &query.Row{ID: "r3", Type: "route"}),
+	}
 	set := query.Dependencies(&q, &query.Result{Roots: []query.RootResult{{Rows: rows}}})
 	for id, want := range map[string][]string{"r1": {"season", "start"}, "p1": {"name"}, "r3": {"name", "number"}} {
 		i := slices.IndexFunc(set.Entries, func(e depend.Entry) bool { return e.ID == id })
@@ -217,7 +256,10 @@ func TestCountedListsKnowMore(t *testing.T) {
 			for i := range past {
 				past[i] = &query.Row{ID: string(rune('a' + i)), Type: "route"}
 			}
-			set := query.Dependencies(&query.Query{Edition: "published", Roots: []query.Root{root}}, &query.Result{Roots: []query.RootResult{{Past: past, More: found > 0}}})
+			set := query.Dependencies(
+				&query.Query{Edition: "published", Roots: []query.Root{root}},
+				&query.Result{Roots: []query.RootResult{{Past: past, More: found > 0}}},
+			)
 			if set.Lists[0].Window.Ends != ends {
 				t.Errorf("%d past the window, and the list ends there: %v", found, !ends)
 			}
@@ -227,7 +269,12 @@ func TestCountedListsKnowMore(t *testing.T) {
 
 func TestDependenciesNameWhatWasRead(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("route")}, "name,about(path),piers(name)")
+	sel, err := query.Selecting{
+		Model:  m,
+		Locale: "en",
+	}.Fields(
+		[]*model.Type{m.Type("route")}, "name,about(path),piers(name)",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -243,12 +290,35 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 	row.Asked[links-1], row.Linked[links-1] = []string{"p0", "p1", "p2", "p1"}, []*query.Row{pier, pier}
 	set := query.Dependencies(q, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}, {}, {}}})
 	want := &depend.Set{Edition: "published",
-		Entries: []depend.Entry{{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}}, {ID: "p1", Locale: "en", Fields: []string{"name"}},
-			{ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"}, {ID: "gone", Locale: "en"}},
+		Entries: []depend.Entry{
+			{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}},
+			{ID: "p1", Locale: "en", Fields: []string{"name"}}, {ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"},
+			{ID: "gone", Locale: "en"},
+		},
 		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
-		Lists:   []depend.List{{Type: "route", Locale: "en", Sort: sort, Window: depend.Window{Limit: 5, Beyond: 3, Ends: true, Rows: []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")}}}},
-		Uses: []depend.Use{{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}}, {Type: "pier", Locale: "en", Fields: []string{"name"}},
-			{Type: "route", Locale: "nb", Fields: []string{"slug"}}, {Locale: "en"}}} // of what was not found nothing shows
+		Lists: []depend.List{
+			{
+				Type:   "route",
+				Locale: "en",
+				Sort:   sort,
+				Window: depend.Window{
+					Limit:  5,
+					Beyond: 3,
+					Ends:   true,
+					Rows:   []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")},
+				},
+			},
+		},
+		Uses: []depend.Use{
+			{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}},
+			{Type: "pier", Locale: "en", Fields: []string{"name"}},
+			{
+				Type:   "route",
+				Locale: "nb",
+				Fields: []string{"slug"},
+			},
+			{Locale: "en"},
+		}} // of what was not found nothing shows
 	if !reflect.DeepEqual(set, want) {
 		t.Errorf("got  %+v\nwant %+v", set, want)
 	}
@@ -258,12 +328,29 @@ func TestWriteObject(t *testing.T) {
 	picks := []query.Pick{
 		{As: "id", Kind: query.PickID},
 		{As: "kind", Kind: query.PickType, Names: map[string]string{"route": "Route"}},
-		{As: "season", Kind: query.PickValue, Field: "season", Text: true, Names: map[string]string{"summer": "Summer time"}},
+		{
+			As:    "season",
+			Kind:  query.PickValue,
+			Field: "season",
+			Text:  true,
+			Names: map[string]string{"summer": "Summer time"},
+		},
 		{As: "tags", Kind: query.PickValue, Field: "tags", Several: true},
-		{As: "photo", Kind: query.PickParts, Field: "photo", Parts: []query.Part{query.PartOf("address", "url"), {As: "t", Constant: "File"}}},
+		{
+			As:    "photo",
+			Kind:  query.PickParts,
+			Field: "photo",
+			Parts: []query.Part{query.PartOf("address", "url"), {As: "t", Constant: "File"}},
+		},
 		{As: "only", Kind: query.PickValue, Field: "x", On: []string{"pier"}},
 	}
-	row := &query.Row{ID: "r1", Type: "route", Cells: [][][]byte{nil, nil, {[]byte("summer")}, {nil}, {[]byte("t"), []byte("http://a/\"b\"")}, {[]byte("1")}}}
+	row := &query.Row{
+		ID:   "r1",
+		Type: "route",
+		Cells: [][][]byte{
+			nil, nil, {[]byte("summer")}, {nil}, {[]byte("t"), []byte("http://a/\"b\"")}, {[]byte("1")},
+		},
+	}
 	written := func(most int, picks []query.Pick, first int) (string, error) {
 		out, err := query.Render(most, func(b *query.Buffer) { query.WriteObject(b, picks, first, row) })
 		return string(out), err
@@ -315,7 +402,14 @@ func TestSelectionsWithinRecordsAndBlocks(t *testing.T) {
 			}
 		}
 		n := len(sel.Picks)
-		row := &query.Row{ID: "p", Type: "page", Cells: make([][][]byte, n), Asked: make([][]string, n), Linked: make([][]*query.Row, n), Lists: make([]*query.RootResult, n)}
+		row := &query.Row{
+			ID:     "p",
+			Type:   "page",
+			Cells:  make([][][]byte, n),
+			Asked:  make([][]string, n),
+			Linked: make([][]*query.Row, n),
+			Lists:  make([]*query.RootResult, n),
+		}
 		for i := range sel.Picks {
 			p := &sel.Picks[i]
 			row.Cells[i] = make([][]byte, 12)
@@ -369,14 +463,25 @@ func TestSelectionsWithinRecordsAndBlocks(t *testing.T) {
 			t.Errorf("%s: %v, want %s", fields, err, want)
 		}
 	}
-	q := &query.Query{Edition: "published", Roots: []query.Root{{By: query.ByList, Type: "page", Locale: "en", Selection: query.Selecting{Model: m, Locale: "en"}.All(page)}}}
+	q := &query.Query{
+		Edition: "published",
+		Roots: []query.Root{
+			{
+				By:        query.ByList,
+				Type:      "page",
+				Locale:    "en",
+				Selection: query.Selecting{Model: m, Locale: "en"}.All(page),
+			},
+		},
+	}
 	if got := q.Needs(); len(got) != 2 || got[1].Type != "banner" {
 		t.Errorf("all of a page needs %v", got)
 	}
 }
 
 func TestIDs(t *testing.T) {
-	for src, want := range map[string][]string{`"a"`: {"a"}, `["a", "b-2"]`: {"a", "b-2"}, `[]`: nil, ``: nil, `null`: nil, `"`: nil} {
+	for src, want := range map[string][]string{`"a"`: {"a"}, `["a", "b-2"]`: {"a", "b-2"}, `[]`: nil, ``: nil,
+		`null`: nil, `"`: nil} {
 		if got := query.IDs([]byte(src)); !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v", src, got)
 		}

@@ -45,7 +45,9 @@ func CleanPath(path string) (string, error) {
 func ParseOffset(text string) (int, error) {
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 || n > MaxOffset {
-		return 0, failf("offset", "go on with after=, whose time does not grow", "%q is no number from 0 to %d", text, MaxOffset)
+		return 0, failf(
+			"offset", "go on with after=, whose time does not grow", "%q is no number from 0 to %d", text, MaxOffset,
+		)
 	}
 	return n, nil
 }
@@ -69,9 +71,14 @@ func ParseSort(t *model.Type, names []string) ([]Sort, error) {
 		s.By, s.Descending = strings.CutPrefix(name, "-")
 		if !slices.Contains(known, s.By) {
 			if f := t.Field(s.By); f != nil {
-				return nil, failf("sort", "sort by another field", "%s is %s; no list is sorted by that", s.By, kindOf(f))
+				return nil, failf(
+					"sort", "sort by another field", "%s is %s; no list is sorted by that", s.By, kindOf(f),
+				)
 			}
-			return nil, failf("sort", strings.TrimPrefix(strictyaml.DidYouMean(s.By, known), "; "), "there is nothing named %q to sort %s by", s.By, t.Plural)
+			return nil, failf(
+				"sort", strings.TrimPrefix(strictyaml.DidYouMean(s.By, known), "; "),
+				"there is nothing named %q to sort %s by", s.By, t.Plural,
+			)
 		}
 		if f := t.Field(s.By); f != nil {
 			s.Kind = f.Kind
@@ -121,7 +128,10 @@ func (r *Root) Cursor(at Position) string {
 // ParseCursor reads what Cursor has written. The root's type, locale and sort
 // must be set.
 func (r *Root) ParseCursor(parameter, text string) (*Position, error) {
-	bad := failf(parameter, "take the cursor from the answer's window as it is, and keep sort, filter and locale", "this is no cursor of this list")
+	bad := failf(
+		parameter, "take the cursor from the answer's window as it is, and keep sort, filter and locale",
+		"this is no cursor of this list",
+	)
 	src, err := base64.RawURLEncoding.DecodeString(text)
 	if err != nil || len(src) > 8<<10 {
 		return nil, bad
@@ -130,7 +140,8 @@ func (r *Root) ParseCursor(parameter, text string) (*Position, error) {
 		Position
 		List string `json:"list"`
 	}
-	if json.Unmarshal(src, &in) != nil || in.List != r.listMark() || len(in.Values) != len(r.Sort) || in.ID == "" || strings.ContainsRune(in.ID, 0) {
+	if json.Unmarshal(src, &in) != nil || in.List != r.listMark() || len(in.Values) != len(r.Sort) || in.ID == "" ||
+		strings.ContainsRune(in.ID, 0) {
 		return nil, bad
 	}
 	for i, v := range in.Values {

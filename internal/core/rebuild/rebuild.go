@@ -78,16 +78,25 @@ type File struct {
 func Check(sites map[string]Site) error {
 	var wrong []string
 	for name, s := range sites {
-		for what, address := range map[string]string{"address": s.Address, "build.call": s.callAddress(), "preview": s.Preview} {
+		for what, address := range map[string]string{"address": s.Address, "build.call": s.callAddress(),
+			"preview": s.Preview} {
 			if address == "" && what != "address" {
 				continue
 			}
-			if u, err := url.Parse(address); err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+			if u, err := url.Parse(address); err != nil || u.Host == "" ||
+				(u.Scheme != "http" && u.Scheme != "https") {
 				wrong = append(wrong, fmt.Sprintf("site %s: %s %q is no http address", name, what, address))
 			}
 		}
-		if s.Build != nil && s.Build.Reports != "" && s.Build.Reports != ReportsCallback && s.Build.Reports != ReportsNone {
-			wrong = append(wrong, fmt.Sprintf("site %s: build.reports %q is neither %s nor %s", name, s.Build.Reports, ReportsCallback, ReportsNone))
+		if s.Build != nil && s.Build.Reports != "" && s.Build.Reports != ReportsCallback &&
+			s.Build.Reports != ReportsNone {
+			wrong = append(
+				wrong,
+				fmt.Sprintf(
+					"site %s: build.reports %q is neither %s nor %s", name, s.Build.Reports, ReportsCallback,
+					ReportsNone,
+				),
+			)
 		}
 		if s.Build != nil && s.Build.Quiet.Or(DefaultQuiet) > s.Build.AtMost.Or(DefaultAtMost) {
 			wrong = append(wrong, fmt.Sprintf("site %s: quiet is longer than atMost", name))

@@ -63,11 +63,13 @@ func TestCausesAreCounted(t *testing.T) {
 		b = Request(&b, causes, int64(i*100+100), false, now)
 	}
 	b = Request(&b, []Cause{{By: "ada"}}, 0, false, now)
-	if len(b.Causes) != maxCauses || b.Counts["published"] != 30_000 || b.Counts[AnyCause] != 1 || b.Sequence != 30_000 {
+	if len(b.Causes) != maxCauses || b.Counts["published"] != 30_000 || b.Counts[AnyCause] != 1 ||
+		b.Sequence != 30_000 {
 		t.Errorf("%d causes, %v, sequence %d", len(b.Causes), b.Counts, b.Sequence)
 	}
 	next := Again(&Build{Causes: []Cause{{What: "deleted"}}, Counts: map[string]int{"deleted": 1}}, &b, now)
-	if len(next.Causes) != maxCauses || next.Counts["published"] != 30_000 || next.Counts["deleted"] != 1 || next.Counts[AnyCause] != 1 {
+	if len(next.Causes) != maxCauses || next.Counts["published"] != 30_000 || next.Counts["deleted"] != 1 ||
+		next.Counts[AnyCause] != 1 {
 		t.Errorf("again: %d causes, %v", len(next.Causes), next.Counts)
 	}
 	for i := range 100 {
@@ -79,7 +81,11 @@ func TestCausesAreCounted(t *testing.T) {
 }
 
 func TestCheck(t *testing.T) {
-	err := Check(map[string]Site{"web": {Address: "nowhere", Build: &Call{Call: "ftp://x", Quiet: strictyaml.Duration(time.Minute)}}})
+	err := Check(
+		map[string]Site{
+			"web": {Address: "nowhere", Build: &Call{Call: "ftp://x", Quiet: strictyaml.Duration(time.Minute)}},
+		},
+	)
 	if err == nil {
 		t.Fatal("accepted")
 	}

@@ -58,7 +58,10 @@ func Check(rules []Rule, types, sites []string) (warnings []string, err error) {
 		}
 		for _, on := range r.On {
 			if on == event.Ping || !slices.Contains(event.Kinds, on) {
-				add("rule %q is on %q, which is none of saved, published, unpublished, deleted%s", r.Name, on, strictyaml.DidYouMean(on, event.Kinds))
+				add(
+					"rule %q is on %q, which is none of saved, published, unpublished, deleted%s", r.Name, on,
+					strictyaml.DidYouMean(on, event.Kinds),
+				)
 			}
 		}
 		for _, t := range r.Types {
@@ -76,7 +79,8 @@ func Check(rules []Rule, types, sites []string) (warnings []string, err error) {
 			if s.Rebuild == nil {
 				add("rule %q has a step that is no rebuild", r.Name)
 			} else if !slices.Contains(sites, s.Rebuild.Site) {
-				add("rule %q rebuilds the unknown site %q%s", r.Name, s.Rebuild.Site, strictyaml.DidYouMean(s.Rebuild.Site, sites))
+				add("rule %q rebuilds the unknown site %q%s", r.Name, s.Rebuild.Site,
+					strictyaml.DidYouMean(s.Rebuild.Site, sites))
 			}
 		}
 	}

@@ -18,11 +18,12 @@ func TestFires(t *testing.T) {
 		c    *content.Change
 		want string // "" for fires
 	}{
-		"published":           {r, change("published", "published", "notice"), ""},
-		"moved":               {r, change("published", "moved", "notice"), ""},
-		"moved in preview":    {saved, change("preview", "moved", "notice"), "the other edition"},
-		"deleted":             {r, change("published", "deleted", "notice"), ""},
-		"another event":       {r, change("published", "unpublished", "notice"), "it is on published, deleted, this was unpublished"},
+		"published":        {r, change("published", "published", "notice"), ""},
+		"moved":            {r, change("published", "moved", "notice"), ""},
+		"moved in preview": {saved, change("preview", "moved", "notice"), "the other edition"},
+		"deleted":          {r, change("published", "deleted", "notice"), ""},
+		"another event": {r, change("published", "unpublished", "notice"), "it is on published, deleted, " +
+			"this was unpublished"},
 		"another type":        {r, change("published", "published", "pier"), "it is for notice, this is a pier"},
 		"the preview's side":  {r, change("preview", "published", "notice"), "the other edition"},
 		"off":                 {Rule{Off: true}, change("published", "published", "notice"), "the rule is off"},
@@ -39,15 +40,26 @@ func TestFires(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	good := Rule{Name: "a", On: []string{"published"}, Do: []Step{{Rebuild: &Rebuild{Site: "web"}}}}
-	if warnings, err := Check([]Rule{good}, []string{"notice"}, []string{"web"}); err != nil || len(warnings) != 1 || !strings.Contains(warnings[0], "names no type") {
+	if warnings, err := Check([]Rule{good}, []string{"notice"}, []string{"web"}); err != nil || len(warnings) != 1 ||
+		!strings.Contains(warnings[0], "names no type") {
 		t.Errorf("%v, %v", warnings, err)
 	}
-	bad := []Rule{{Name: "a", On: []string{"publishd"}, Types: []string{"notic"}, Do: []Step{{Rebuild: &Rebuild{Site: "wb"}}, {}}}, {Name: "a"}, {}}
+	bad := []Rule{
+		{
+			Name:  "a",
+			On:    []string{"publishd"},
+			Types: []string{"notic"},
+			Do:    []Step{{Rebuild: &Rebuild{Site: "wb"}}, {}},
+		},
+		{Name: "a"},
+		{},
+	}
 	_, err := Check(bad, []string{"notice"}, []string{"web"})
 	if err == nil {
 		t.Fatal("accepted")
 	}
-	for _, want := range []string{`did you mean "published"?`, `did you mean "notice"?`, `unknown site "wb"`, "no rebuild", "two rules are named", "has no name", "has no events", "does nothing"} {
+	for _, want := range []string{`did you mean "published"?`, `did you mean "notice"?`, `unknown site "wb"`,
+		"no rebuild", "two rules are named", "has no name", "has no events", "does nothing"} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q lacks %q", err, want)
 		}

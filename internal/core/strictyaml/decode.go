@@ -54,7 +54,11 @@ func (Ordered[T]) element() reflect.Type { return reflect.TypeFor[T]() }
 // UnmarshalYAML implements yaml.NodeUnmarshaler.
 func (o *Ordered[T]) UnmarshalYAML(node ast.Node) error {
 	for _, pair := range pairs(node) {
-		item := Item[T]{Name: keyOf(pair), Line: pair.Key.GetToken().Position.Line, Column: pair.Key.GetToken().Position.Column}
+		item := Item[T]{
+			Name:   keyOf(pair),
+			Line:   pair.Key.GetToken().Position.Line,
+			Column: pair.Key.GetToken().Position.Column,
+		}
 		if pair.Value.Type() != ast.NullType {
 			if err := yaml.NodeToValue(pair.Value, &item.Value); err != nil {
 				return err
@@ -91,10 +95,14 @@ func (a *aliases) Visit(n ast.Node) ast.Visitor {
 // not have, a value of the wrong kind. Keys are the fields' yaml tags.
 func Decode(file string, src []byte, into any) error {
 	if len(src) > MaxBytes {
-		return Mistakes{{File: file, Text: fmt.Sprintf("the file has %d bytes, at most %d are read", len(src), MaxBytes)}}
+		return Mistakes{
+			{File: file, Text: fmt.Sprintf("the file has %d bytes, at most %d are read", len(src), MaxBytes)},
+		}
 	}
 	if line := tooDeep(string(src)); line > 0 {
-		return Mistakes{{File: file, Line: line, Column: 1, Text: fmt.Sprintf("values are nested more than %d deep", MaxNesting)}}
+		return Mistakes{
+			{File: file, Line: line, Column: 1, Text: fmt.Sprintf("values are nested more than %d deep", MaxNesting)},
+		}
 	}
 	tree, err := parser.ParseBytes(src, 0)
 	if err != nil {
@@ -149,7 +157,9 @@ type checker struct {
 
 func (c *checker) add(node ast.Node, format string, args ...any) {
 	at := node.GetToken().Position
-	c.found = append(c.found, Mistake{File: c.file, Line: at.Line, Column: at.Column, Text: fmt.Sprintf(format, args...)})
+	c.found = append(
+		c.found, Mistake{File: c.file, Line: at.Line, Column: at.Column, Text: fmt.Sprintf(format, args...)},
+	)
 }
 
 var nodeUnmarshaler = reflect.TypeFor[yaml.NodeUnmarshaler]()

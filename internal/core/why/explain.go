@@ -117,7 +117,12 @@ func edit(id, do string, more map[string]any) *Request {
 func (x *explanation) publish() Mend {
 	e := x.Entry
 	if e.Origin != content.Local {
-		return Mend{Says: "Publish it in " + e.Origin, Command: "ubiquon event list", Link: e.EditAt, Page: "/entries/" + e.ID}
+		return Mend{
+			Says:    "Publish it in " + e.Origin,
+			Command: "ubiquon event list",
+			Link:    e.EditAt,
+			Page:    "/entries/" + e.ID,
+		}
 	}
 	return Mend{Says: "Publish it", Command: "ubiquon entry publish " + e.ID, Request: edit(e.ID, "publish", nil)}
 }
@@ -133,11 +138,25 @@ func (x *explanation) entry() {
 	}
 	switch {
 	case e.Retired != nil:
-		x.say(Retired, fmt.Sprintf("%s was retired at %s; it is kept, and shown to nobody", e.named(), moment(*e.Retired)),
-			Mend{Says: "Publish it again", Command: "ubiquon entry publish " + e.ID, Request: edit(e.ID, "publish", nil)})
+		x.say(
+			Retired,
+			fmt.Sprintf("%s was retired at %s; it is kept, and shown to nobody", e.named(), moment(*e.Retired)),
+			Mend{
+				Says:    "Publish it again",
+				Command: "ubiquon entry publish " + e.ID,
+				Request: edit(e.ID, "publish", nil),
+			},
+		)
 		return
 	case e.Withheld:
-		x.say(Withheld, fmt.Sprintf("%s was handed in from outside; it is shown to nobody, not even in preview, before it is published", e.named()), x.publish())
+		x.say(
+			Withheld,
+			fmt.Sprintf(
+				"%s was handed in from outside; it is shown to nobody, not even in preview, before it is published",
+				e.named(),
+			),
+			x.publish(),
+		)
 		return
 	}
 	if x.Edition != content.Published || e.PublishedRevision > 0 {
@@ -148,12 +167,19 @@ func (x *explanation) entry() {
 		if e.TakenBackBy != "" {
 			by = " by " + e.TakenBackBy
 		}
-		x.say(Unpublished, fmt.Sprintf("%s was taken back%s at %s", e.named(), by, moment(*e.TakenBackAt)), x.publish())
+		x.say(
+			Unpublished, fmt.Sprintf("%s was taken back%s at %s", e.named(), by, moment(*e.TakenBackAt)), x.publish(),
+		)
 	} else {
-		x.say(Draft, fmt.Sprintf("%s is a draft: it was saved %s, and never published", e.named(), times(e.Revision)), x.publish())
+		x.say(Draft, fmt.Sprintf("%s is a draft: it was saved %s, and never published", e.named(),
+			times(e.Revision)), x.publish())
 	}
 	if e.Review == content.Submitted {
-		mend := Mend{Says: "Approve it", Command: "ubiquon entry approve " + e.ID, Request: edit(e.ID, "approve", nil)}
+		mend := Mend{
+			Says:    "Approve it",
+			Command: "ubiquon entry approve " + e.ID,
+			Request: edit(e.ID, "approve", nil),
+		}
 		since := ""
 		if e.ReviewAt != nil {
 			since = fmt.Sprintf(" since %s, submitted by %s", moment(*e.ReviewAt), e.ReviewBy)
@@ -161,8 +187,19 @@ func (x *explanation) entry() {
 		x.say(InReview, fmt.Sprintf("revision %d is in review%s; nobody has decided yet", e.Revision, since), mend)
 	}
 	if s := e.WillPublish; s != nil {
-		x.say(Scheduled, fmt.Sprintf("it is scheduled to be published at %s (in %s)", s.At.In(zone(s.Zone)).Format("2006-01-02 15:04:05"), s.Zone),
-			x.publish(), Mend{Says: "Move the moment", Command: "ubiquon schedule move " + s.ID + " --at …", Page: "/entries/" + e.ID})
+		x.say(
+			Scheduled,
+			fmt.Sprintf(
+				"it is scheduled to be published at %s (in %s)", s.At.In(zone(s.Zone)).Format("2006-01-02 15:04:05"),
+				s.Zone,
+			),
+			x.publish(),
+			Mend{
+				Says:    "Move the moment",
+				Command: "ubiquon schedule move " + s.ID + " --at …",
+				Page:    "/entries/" + e.ID,
+			},
+		)
 	}
 }
 
@@ -187,22 +224,33 @@ func (x *explanation) absent() {
 		if strings.HasPrefix(x.Asked, "/") {
 			what, now = "path", m.Path
 		}
-		x.say(Moved, fmt.Sprintf("the %s of “%s” is %s by now; %s was its %s before", what, m.Title, now, x.Asked, what),
-			Mend{Says: "Ask for " + now, Command: "ubiquon why " + now, Page: "/entries/" + m.ID})
+		x.say(
+			Moved,
+			fmt.Sprintf("the %s of “%s” is %s by now; %s was its %s before", what, m.Title, now, x.Asked, what),
+			Mend{Says: "Ask for " + now, Command: "ubiquon why " + now, Page: "/entries/" + m.ID},
+		)
 		return
 	}
 	text := fmt.Sprintf("there is no entry with the id, slug or path %s", x.Asked)
 	var mends []Mend
 	for _, n := range x.Near {
-		mends = append(mends, Mend{Says: "Ask for " + n.Slug, Command: "ubiquon why " + n.Slug, Page: "/entries/" + n.ID})
+		mends = append(
+			mends, Mend{Says: "Ask for " + n.Slug, Command: "ubiquon why " + n.Slug, Page: "/entries/" + n.ID},
+		)
 	}
 	if len(x.Near) > 0 {
 		text += fmt.Sprintf("; the nearest is %s (%s “%s”)", x.Near[0].Slug, x.Near[0].Type, x.Near[0].Title)
 	}
 	x.say(NoEntry, text, mends...)
 	for _, u := range x.Untaken {
-		x.say(NotTaken, fmt.Sprintf("the origin %s has it, as %s %s, but since %s it could not be taken over: %s", u.Origin, u.Type, u.Key, moment(u.Since), u.Reason),
-			Mend{Says: "Look at what could not be taken over", Command: "ubiquon origin show " + u.Origin, Page: "/"})
+		x.say(
+			NotTaken,
+			fmt.Sprintf(
+				"the origin %s has it, as %s %s, but since %s it could not be taken over: %s", u.Origin, u.Type,
+				u.Key, moment(u.Since), u.Reason,
+			),
+			Mend{Says: "Look at what could not be taken over", Command: "ubiquon origin show " + u.Origin, Page: "/"},
+		)
 	}
 	if len(x.Untaken) > 0 {
 		return
@@ -213,10 +261,17 @@ func (x *explanation) absent() {
 			heard = "its last announcement came at " + moment(*o.LastHeard)
 		}
 		if o.LastRefused != nil {
-			heard += fmt.Sprintf("; the last one that was refused came at %s: %s", moment(*o.LastRefused), o.RefusedBecause)
+			heard += fmt.Sprintf(
+				"; the last one that was refused came at %s: %s", moment(*o.LastRefused), o.RefusedBecause,
+			)
 		}
-		x.say(NotSent, fmt.Sprintf("the origin %s, where %s is written, has not sent it; %s", o.Name, strings.Join(o.Types, ", "), heard),
-			Mend{Says: "Look at what it sent", Command: "ubiquon event list", Page: "/events"})
+		x.say(
+			NotSent,
+			fmt.Sprintf(
+				"the origin %s, where %s is written, has not sent it; %s", o.Name, strings.Join(o.Types, ", "), heard,
+			),
+			Mend{Says: "Look at what it sent", Command: "ubiquon event list", Page: "/events"},
+		)
 	}
 }
 
@@ -224,7 +279,11 @@ func (x *explanation) absent() {
 func (x *explanation) reader() {
 	r := &x.Reader
 	key := r.Name
-	again := Mend{Says: "Make a new key", Command: "ubiquon key create NAME --grant \"" + x.grant() + "\"", Page: "/keys"}
+	again := Mend{
+		Says:    "Make a new key",
+		Command: "ubiquon key create NAME --grant \"" + x.grant() + "\"",
+		Page:    "/keys",
+	}
 	when := func() string {
 		if r.Since == nil {
 			return ""
@@ -242,26 +301,57 @@ func (x *explanation) reader() {
 		x.say(KeyElsewhere, fmt.Sprintf("the key belongs to the environment %s", r.Environment), again)
 		return
 	case "expired":
-		x.say(KeyExpired, fmt.Sprintf("the key %s expired%s", key, when()),
-			Mend{Says: "Extend it by 90 days", Command: "ubiquon key extend " + r.ID + " --days 90", Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"days": 90}}}, again)
+		x.say(
+			KeyExpired,
+			fmt.Sprintf("the key %s expired%s", key, when()),
+			Mend{
+				Says:    "Extend it by 90 days",
+				Command: "ubiquon key extend " + r.ID + " --days 90",
+				Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"days": 90}},
+			},
+			again,
+		)
 	case "revoked":
 		x.say(KeyRevoked, fmt.Sprintf("the key %s was revoked%s", key, when()), again)
 	case "rotated":
-		x.say(KeyRotated, fmt.Sprintf("the key %s was rotated, and its former secret ended%s; the front end must take the new one", key, when()),
-			Mend{Says: "Rotate it again", Command: "ubiquon key rotate " + r.ID, Page: "/keys"})
+		x.say(
+			KeyRotated,
+			fmt.Sprintf(
+				"the key %s was rotated, and its former secret ended%s; the front end must take the new one", key,
+				when(),
+			),
+			Mend{Says: "Rotate it again", Command: "ubiquon key rotate " + r.ID, Page: "/keys"},
+		)
 	}
 	if x.Type == nil || r.Rights.Allows(x.need()) {
 		return
 	}
 	missing, _ := r.Rights.Missing([]access.Need{x.need()})
 	grant := missing.String()
-	open := Mend{Says: "Open it to everyone", Command: access.OpenCommand(grant), Request: &Request{"PATCH", "/open", map[string]any{"add": []string{grant}}}}
-	give := Mend{Says: "Give the grant to the key", Command: fmt.Sprintf("ubiquon key grant %s %q", r.ID, grant), Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"add": []string{grant}}}}
+	open := Mend{
+		Says:    "Open it to everyone",
+		Command: access.OpenCommand(grant),
+		Request: &Request{"PATCH", "/open", map[string]any{"add": []string{grant}}},
+	}
+	give := Mend{
+		Says:    "Give the grant to the key",
+		Command: fmt.Sprintf("ubiquon key grant %s %q", r.ID, grant),
+		Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"add": []string{grant}}},
+	}
 	switch {
 	case missing.Locale != "":
-		x.say(LocaleNotGranted, fmt.Sprintf("%s may %s %s %s, but not in %s", x.who(), missing.Verb, missing.Edition, missing.Type, missing.Locale), x.forReader(give, open)...)
+		x.say(
+			LocaleNotGranted,
+			fmt.Sprintf(
+				"%s may %s %s %s, but not in %s", x.who(), missing.Verb, missing.Edition, missing.Type,
+				missing.Locale,
+			),
+			x.forReader(give, open)...)
 	case r.Kind == access.Everyone:
-		x.say(NotOpen, fmt.Sprintf("%s %s are not open to everyone, and no key was sent", x.Edition, x.Type.Plural), append(x.forReader(give, open), again)...)
+		x.say(
+			NotOpen,
+			fmt.Sprintf("%s %s are not open to everyone, and no key was sent", x.Edition, x.Type.Plural),
+			append(x.forReader(give, open), again)...)
 	default:
 		x.say(NoGrant, fmt.Sprintf("%s lacks the grant “%s”", x.who(), grant), x.forReader(give, open)...)
 	}
@@ -335,17 +425,38 @@ func (x *explanation) locale() {
 		return
 	}
 	if e.PublishedRevision > 0 && x.Edition == content.Published && reaches(e.Written) {
-		x.say(OtherLocales, fmt.Sprintf("it is published in %s only; what is written in %s is saved, and not published", strings.Join(e.Live, ", "), x.Locale),
-			Mend{Says: "Publish it in " + x.Locale, Command: fmt.Sprintf("ubiquon entry publish %s --locale %s", e.ID, x.Locale), Request: edit(e.ID, "publish", map[string]any{"locales": []string{x.Locale}})})
+		x.say(
+			OtherLocales,
+			fmt.Sprintf(
+				"it is published in %s only; what is written in %s is saved, and not published",
+				strings.Join(e.Live, ", "), x.Locale,
+			),
+			Mend{
+				Says:    "Publish it in " + x.Locale,
+				Command: fmt.Sprintf("ubiquon entry publish %s --locale %s", e.ID, x.Locale),
+				Request: edit(e.ID, "publish", map[string]any{"locales": []string{x.Locale}}),
+			},
+		)
 		return
 	}
 	falls := "falls back to nothing"
 	if len(x.Chain) > 1 {
 		falls = "falls back to " + strings.Join(x.Chain[1:], ", ") + ", where nothing is written either"
 	}
-	x.say(NotTranslated, fmt.Sprintf("nothing of it is written in %s, and %s %s", x.Locale, x.Locale, falls),
-		Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", e.ID), Page: "/entries/" + e.ID + "?beside=" + x.Locale},
-		Mend{Says: "Have " + x.Locale + " fall back", Command: fmt.Sprintf("ubiquon locale change %s --fallback %s", x.Locale, x.DefaultLocale), Page: "/settings"})
+	x.say(
+		NotTranslated,
+		fmt.Sprintf("nothing of it is written in %s, and %s %s", x.Locale, x.Locale, falls),
+		Mend{
+			Says:    "Translate it",
+			Command: fmt.Sprintf("ubiquon entry edit %s", e.ID),
+			Page:    "/entries/" + e.ID + "?beside=" + x.Locale,
+		},
+		Mend{
+			Says:    "Have " + x.Locale + " fall back",
+			Command: fmt.Sprintf("ubiquon locale change %s --fallback %s", x.Locale, x.DefaultLocale),
+			Page:    "/settings",
+		},
+	)
 }
 
 // path says why nothing is found at the path of an entry that is there.
@@ -358,7 +469,14 @@ func (x *explanation) path() {
 	var mends []Mend
 	if p := e.Parent; p != nil {
 		text += fmt.Sprintf(", since “%s”, below which it lives, is not published", p.Title)
-		mends = append(mends, Mend{Says: "Publish " + p.Title, Command: "ubiquon entry publish " + p.ID, Request: edit(p.ID, "publish", nil)})
+		mends = append(
+			mends,
+			Mend{
+				Says:    "Publish " + p.Title,
+				Command: "ubiquon entry publish " + p.ID,
+				Request: edit(p.ID, "publish", nil),
+			},
+		)
 	}
 	x.say(NoPath, text, mends...)
 }
@@ -371,20 +489,54 @@ func (x *explanation) list() {
 	}
 	switch {
 	case l.Type != x.Type.Name:
-		x.say(AnotherList, fmt.Sprintf("%s lists entries of type %s, and this one is a %s", l.Asked, l.Type, x.Type.Name))
+		x.say(
+			AnotherList,
+			fmt.Sprintf("%s lists entries of type %s, and this one is a %s", l.Asked, l.Type, x.Type.Name),
+		)
 	case len(x.reasons) > 0 || l.Shown:
 	case l.OnlyTranslated && x.Entry.FilledIn:
-		x.say(OnlyTranslated, fmt.Sprintf("the list asks for translated=only, and in %s all of it is filled in from %s", x.Locale, strings.Join(x.Chain[1:], ", ")),
-			Mend{Says: "Translate it", Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID), Page: "/entries/" + x.Entry.ID + "?beside=" + x.Locale},
-			Mend{Says: "Ask with translated=fallback", Command: "ubiquon read '" + strings.Replace(l.Asked, "translated=only", "translated=fallback", 1) + "'"})
+		x.say(
+			OnlyTranslated,
+			fmt.Sprintf(
+				"the list asks for translated=only, and in %s all of it is filled in from %s", x.Locale,
+				strings.Join(x.Chain[1:], ", "),
+			),
+			Mend{
+				Says:    "Translate it",
+				Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID),
+				Page:    "/entries/" + x.Entry.ID + "?beside=" + x.Locale,
+			},
+			Mend{
+				Says: "Ask with translated=fallback",
+				Command: "ubiquon read '" + strings.Replace(
+					l.Asked, "translated=only", "translated=fallback", 1,
+				) + "'",
+			},
+		)
 	case len(l.Untrue) > 0:
 		for _, p := range l.Untrue {
-			x.say(FilteredOut, fmt.Sprintf("the list's own filter leaves it out: %s is not true, for %s", p.Text, strings.Join(p.Values, ", ")),
-				Mend{Says: "Change the entry", Command: "ubiquon entry edit " + x.Entry.ID, Page: "/entries/" + x.Entry.ID})
+			x.say(
+				FilteredOut,
+				fmt.Sprintf(
+					"the list's own filter leaves it out: %s is not true, for %s", p.Text,
+					strings.Join(p.Values, ", "),
+				),
+				Mend{
+					Says:    "Change the entry",
+					Command: "ubiquon entry edit " + x.Entry.ID,
+					Page:    "/entries/" + x.Entry.ID,
+				},
+			)
 		}
 	case l.Place > 0:
-		x.say(OnAnotherPage, fmt.Sprintf("the list is sorted by %s, and the entry is number %d of it; this page has %d at most", l.Sort, l.Place, l.Limit),
-			Mend{Says: "Ask for the next page", Command: "ubiquon read '" + l.Asked + "' --headers"})
+		x.say(
+			OnAnotherPage,
+			fmt.Sprintf(
+				"the list is sorted by %s, and the entry is number %d of it; this page has %d at most", l.Sort,
+				l.Place, l.Limit,
+			),
+			Mend{Says: "Ask for the next page", Command: "ubiquon read '" + l.Asked + "' --headers"},
+		)
 	}
 }
 
@@ -396,14 +548,27 @@ func (x *explanation) leftOut() {
 	for _, l := range x.Entry.LeftOut {
 		r := Reason{Code: ReferenceLeftOut}
 		if l.Grant != "" {
-			r.Text = fmt.Sprintf("in %s, “%s” (%s) is left out: %s lacks the grant “%s”", l.Field, l.Title, l.Type, x.who(), l.Grant)
-			r.Mends = x.forReader(Mend{Says: "Give the grant to the key", Command: fmt.Sprintf("ubiquon key grant %s %q", x.Reader.ID, l.Grant), Request: &Request{"PATCH", "/keys/" + x.Reader.ID, map[string]any{"add": []string{l.Grant}}}},
-				Mend{Says: "Open it to everyone", Command: access.OpenCommand(l.Grant), Request: &Request{"PATCH", "/open", map[string]any{"add": []string{l.Grant}}}})
+			r.Text = fmt.Sprintf(
+				"in %s, “%s” (%s) is left out: %s lacks the grant “%s”", l.Field, l.Title, l.Type, x.who(), l.Grant,
+			)
+			r.Mends = x.forReader(
+				Mend{
+					Says:    "Give the grant to the key",
+					Command: fmt.Sprintf("ubiquon key grant %s %q", x.Reader.ID, l.Grant),
+					Request: &Request{"PATCH", "/keys/" + x.Reader.ID, map[string]any{"add": []string{l.Grant}}},
+				},
+				Mend{
+					Says:    "Open it to everyone",
+					Command: access.OpenCommand(l.Grant),
+					Request: &Request{"PATCH", "/open", map[string]any{"add": []string{l.Grant}}},
+				},
+			)
 		} else {
 			r.Text = fmt.Sprintf("in %s, “%s” (%s) is left out: it is not published", l.Field, l.Title, l.Type)
 			r.Mends = []Mend{{Says: "Ask why", Command: "ubiquon why " + l.ID, Page: "/entries/" + l.ID}}
 			if l.Local {
-				r.Mends = append([]Mend{{Says: "Publish it", Command: "ubiquon entry publish " + l.ID, Request: edit(l.ID, "publish", nil)}}, r.Mends...)
+				r.Mends = append([]Mend{{Says: "Publish it", Command: "ubiquon entry publish " + l.ID,
+					Request: edit(l.ID, "publish", nil)}}, r.Mends...)
 			}
 		}
 		x.remarks = append(x.remarks, r)

@@ -57,7 +57,14 @@ func New(o Options) *Cache {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	return &Cache{o: o, web: http.Client{Timeout: 30 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, held: map[string]*held{}}
+	return &Cache{
+		o: o,
+		web: http.Client{
+			Timeout:       30 * time.Second,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+		held: map[string]*held{},
+	}
 }
 
 // ServeHTTP implements http.Handler.
@@ -177,7 +184,8 @@ func (c *Cache) invalidate(w http.ResponseWriter, r *http.Request) {
 	c.told++
 	n := 0
 	for key, one := range c.held {
-		if slices.ContainsFunc(one.groups, func(g string) bool { return slices.Contains(told.Data.Groups, g) }) || slices.Contains(told.Data.Addresses, one.address) {
+		if slices.ContainsFunc(one.groups, func(g string) bool { return slices.Contains(told.Data.Groups, g) }) ||
+			slices.Contains(told.Data.Addresses, one.address) {
 			delete(c.held, key)
 			n++
 		}

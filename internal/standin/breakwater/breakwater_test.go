@@ -99,15 +99,18 @@ func TestWhatEverybodyMayReadIsKept(t *testing.T) {
 	if _, again, how := h.get(list); how != "Breakwater; hit" || again != first {
 		t.Errorf("again: %s, %q", how, again)
 	}
-	for name, headers := range map[string][]string{"another language": {"Accept-Language", "nb"}, "another encoding": {"Accept-Encoding", "br"}, "with a key": {"Authorization", "Bearer x"}} {
+	for name, headers := range map[string][]string{"another language": {"Accept-Language", "nb"},
+		"another encoding": {"Accept-Encoding", "br"}, "with a key": {"Authorization", "Bearer x"}} {
 		if _, other, how := h.get(list, headers...); how == "Breakwater; hit" || other == first {
 			t.Errorf("%s: %s, %q", name, how, other)
 		}
 	}
-	if _, _, how := h.get(list, "Authorization", "Bearer x"); strings.Contains(how, "stored") || how == "Breakwater; hit" {
+	if _, _, how := h.get(list, "Authorization", "Bearer x"); strings.Contains(how, "stored") ||
+		how == "Breakwater; hit" {
 		t.Errorf("what a key reads is kept: %s", how)
 	}
-	if status, _, how := h.get("/content/main/published/notices/none"); status != http.StatusNotFound || strings.Contains(how, "stored") {
+	if status, _, how := h.get("/content/main/published/notices/none"); status != http.StatusNotFound ||
+		strings.Contains(how, "stored") {
 		t.Errorf("nothing is kept: %d %s", status, how)
 	}
 	for _, cdn := range []string{"", "no-store", "max-age=0", "max-age=x"} {
@@ -116,7 +119,8 @@ func TestWhatEverybodyMayReadIsKept(t *testing.T) {
 			t.Errorf("CDN-Cache-Control %q: %s", cdn, how)
 		}
 	}
-	if resp, err := http.Head(h.web.URL + list); err != nil || resp.StatusCode != http.StatusOK || resp.Header.Get("Cache-Status") == "" {
+	if resp, err := http.Head(h.web.URL + list); err != nil || resp.StatusCode != http.StatusOK ||
+		resp.Header.Get("Cache-Status") == "" {
 		t.Errorf("HEAD: %v %v", resp, err)
 	}
 	if resp, err := http.Get(h.web.URL + "/control/keys"); err != nil || resp.StatusCode != http.StatusNotFound {
@@ -137,10 +141,11 @@ func TestItLetsGoOfWhatItIsTold(t *testing.T) {
 		status       int
 		gone         bool
 	}{
-		"a group":          {`{"specversion":"1.0","data":{"sequence":7,"groups":["entry-n1"]}}`, secret, 204, true},
-		"an address":       {`{"specversion":"1.0","data":{"sequence":7,"addresses":["/content/main/published/notices"]}}`, secret, 204, true},
-		"other groups":     {`{"specversion":"1.0","data":{"sequence":7,"groups":["pier"],"addresses":["/content/main/published/piers"]}}`, secret, 204, false},
-		"a forged one":     {`{"specversion":"1.0","data":{"groups":["notice"]}}`, "whsec_Zm9yZ2VkIGZvcmdlZCBmb3JnZWQgZm9yZ2VkIQ==", 400, false},
+		"a group":      {`{"specversion":"1.0","data":{"sequence":7,"groups":["entry-n1"]}}`, secret, 204, true},
+		"an address":   {`{"specversion":"1.0","data":{"sequence":7,"addresses":["/content/main/published/notices"]}}`, secret, 204, true},
+		"other groups": {`{"specversion":"1.0","data":{"sequence":7,"groups":["pier"],"addresses":["/content/main/published/piers"]}}`, secret, 204, false},
+		"a forged one": {`{"specversion":"1.0","data":{"groups":["notice"]}}`,
+			"whsec_Zm9yZ2VkIGZvcmdlZCBmb3JnZWQgZm9yZ2VkIQ==", 400, false},
 		"another version":  {`{"specversion":"0.3","data":{"groups":["notice"]}}`, secret, 400, false},
 		"what is no event": {`groups: notice`, secret, 400, false},
 	} {

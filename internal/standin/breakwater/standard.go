@@ -36,7 +36,11 @@ type variant struct {
 
 // NewStandard returns an empty cache before a gateway.
 func NewStandard(gateway string) *Standard {
-	return &Standard{gateway: gateway, web: http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableCompression: true}}, held: map[string][]*variant{}}
+	return &Standard{
+		gateway: gateway,
+		web:     http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableCompression: true}},
+		held:    map[string][]*variant{},
+	}
 }
 
 // ServeHTTP implements http.Handler.
@@ -82,7 +86,13 @@ func (c *Standard) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the gateway does not answer", http.StatusBadGateway)
 		return
 	}
-	one := &variant{status: resp.StatusCode, header: resp.Header, body: body, varies: map[string]string{}, at: time.Now()}
+	one := &variant{
+		status: resp.StatusCode,
+		header: resp.Header,
+		body:   body,
+		varies: map[string]string{},
+		at:     time.Now(),
+	}
 	c.mu.Lock()
 	if resp.StatusCode == http.StatusNotModified && held != nil && r.Header.Get("If-None-Match") == "" {
 		one.status, one.body, one.header = held.status, held.body, held.header.Clone()
@@ -144,7 +154,10 @@ func storable(r *http.Request, v *variant) bool {
 	switch {
 	case r.Method != http.MethodGet, v.status == http.StatusNotModified, v.status == http.StatusPartialContent:
 		return false
-	case says("no-store"), has(r.Header, "Cache-Control", "no-store"), says("private"), slices.Contains(list(v.header, "Vary"), "*"):
+	case says("no-store"),
+		has(r.Header, "Cache-Control", "no-store"),
+		says("private"),
+		slices.Contains(list(v.header, "Vary"), "*"):
 		return false
 	case r.Header.Get("Authorization") != "" && !says("public") && !says("must-revalidate") && !shared:
 		return false

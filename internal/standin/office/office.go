@@ -55,7 +55,13 @@ const timeForm = "2006-01-02T15:04:05.000000000Z07:00"
 // shown is the item as the interface gives it out: the chosen state's fields
 // beside ref, status and times; with both states, the live one under "live".
 func (i *Item) shown(fields Fields, both bool) map[string]any {
-	out := map[string]any{"ref": i.Ref, "kind": i.Kind, "status": i.status(), "changed": i.Changed.UTC().Format(timeForm), "wentLive": nil}
+	out := map[string]any{
+		"ref":      i.Ref,
+		"kind":     i.Kind,
+		"status":   i.status(),
+		"changed":  i.Changed.UTC().Format(timeForm),
+		"wentLive": nil,
+	}
 	for _, name := range slices.Sorted(maps.Keys(kinds[i.Kind])) {
 		out[name] = fields[name]
 	}
@@ -74,9 +80,17 @@ func (i *Item) shown(fields Fields, both bool) map[string]any {
 // kinds says what each kind of item has, and how an editor's page asks for it:
 // line, text, object or list.
 var kinds = map[string]map[string]string{
-	"reports": {"headline": "line", "address": "line", "standfirst": "text", "copy": "text", "by": "line", "photo": "object", "topics": "list"},
-	"staff":   {"fullName": "line", "address": "line", "duty": "line", "portrait": "object", "life": "text"},
-	"pages":   {"heading": "line", "address": "line", "under": "line", "parts": "list"},
+	"reports": {
+		"headline":   "line",
+		"address":    "line",
+		"standfirst": "text",
+		"copy":       "text",
+		"by":         "line",
+		"photo":      "object",
+		"topics":     "list",
+	},
+	"staff": {"fullName": "line", "address": "line", "duty": "line", "portrait": "object", "life": "text"},
+	"pages": {"heading": "line", "address": "line", "under": "line", "parts": "list"},
 }
 
 // Kinds lists the kinds of item.
@@ -158,7 +172,14 @@ func (f *Office) seed() error {
 			clean := maps.Clone(fields)
 			delete(clean, "ref")
 			delete(clean, "wentLive")
-			f.state.Items[kind+"/"+ref] = &Item{Ref: ref, Kind: kind, Working: clean, Live: maps.Clone(clean), Changed: now, WentLive: &at}
+			f.state.Items[kind+"/"+ref] = &Item{
+				Ref:      ref,
+				Kind:     kind,
+				Working:  clean,
+				Live:     maps.Clone(clean),
+				Changed:  now,
+				WentLive: &at,
+			}
 		}
 	}
 	return f.save()
@@ -326,7 +347,9 @@ func (i *Item) merge(in Fields) error {
 	}
 	for name, v := range in {
 		if name != "translations" && kinds[i.Kind][name] == "" {
-			return fmt.Errorf("%s have no %s; they have %v", i.Kind, strconv.Quote(name), slices.Sorted(maps.Keys(kinds[i.Kind])))
+			return fmt.Errorf(
+				"%s have no %s; they have %v", i.Kind, strconv.Quote(name), slices.Sorted(maps.Keys(kinds[i.Kind])),
+			)
 		}
 		next[name] = v
 	}

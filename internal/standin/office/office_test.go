@@ -61,7 +61,10 @@ func open(t *testing.T, dir string) *bench {
 	t.Cleanup(b.hook.Close)
 	seed := map[string][]Fields{"staff": {{"ref": "S-1", "fullName": "Ragna", "wentLive": "2026-02-01T08:00:00Z"}}}
 	for i := range 30 {
-		seed["reports"] = append(seed["reports"], Fields{"ref": "R-" + string(rune('A'+i/10)) + string(rune('0'+i%10)), "headline": "Report"})
+		seed["reports"] = append(
+			seed["reports"],
+			Fields{"ref": "R-" + string(rune('A'+i/10)) + string(rune('0'+i%10)), "headline": "Report"},
+		)
 	}
 	b.Office, err = Open(Options{Dir: dir, Seed: seed, Credentials: "user:pass", Hook: b.hook.URL, Secret: secret})
 	if err != nil {
@@ -116,7 +119,8 @@ func TestAnItemsLifeIsAnnounced(t *testing.T) {
 		t.Errorf("published: %v", live)
 	}
 	_, draft, _ := b.do("PATCH", path, map[string]any{"headline": "Newer"})
-	if draft["status"] != "draft" || draft["headline"] != "Newer" || draft["live"].(map[string]any)["headline"] != "New" {
+	if draft["status"] != "draft" || draft["headline"] != "Newer" ||
+		draft["live"].(map[string]any)["headline"] != "New" {
 		t.Errorf("a draft behind the live state: %v", draft)
 	}
 	_, gone, _ := b.do("POST", path+"/unpublish", nil)
@@ -130,7 +134,8 @@ func TestAnItemsLifeIsAnnounced(t *testing.T) {
 		t.Errorf("deleted: %d", code)
 	}
 	subject := "reports/" + ref
-	want := "saved " + subject + ", published " + subject + ", saved " + subject + ", unpublished " + subject + ", deleted " + subject
+	want := "saved " + subject + ", published " + subject + ", saved " + subject + ", unpublished " + subject +
+		", deleted " + subject
 	testkit.Eventually(t, "all of it is announced", func() bool { return b.announced() == want })
 }
 
@@ -162,7 +167,8 @@ func TestListsAndMistakes(t *testing.T) {
 		t.Errorf("kinds %v", kinds)
 	}
 	_, first, h := b.do("GET", "/api/reports", nil)
-	if len(first["reports"].([]any)) != pageSize || !strings.Contains(h.Get("Link"), `</api/reports?page=1>; rel="next"`) {
+	if len(first["reports"].([]any)) != pageSize ||
+		!strings.Contains(h.Get("Link"), `</api/reports?page=1>; rel="next"`) {
 		t.Errorf("first page: %d, %s", len(first["reports"].([]any)), h.Get("Link"))
 	}
 	_, second, h := b.do("GET", "/api/reports?page=1", nil)
@@ -173,10 +179,13 @@ func TestListsAndMistakes(t *testing.T) {
 	if _, drafts, _ := b.do("GET", "/api/reports?state=draft", nil); len(drafts["reports"].([]any)) != 1 {
 		t.Errorf("drafts %v", drafts)
 	}
-	if _, live, _ := b.do("GET", "/api/reports?state=live&page=0", nil); live["reports"].([]any)[0].(map[string]any)["headline"] != "Report" {
+	if _, live, _ := b.do("GET", "/api/reports?state=live&page=0",
+		nil); live["reports"].([]any)[0].(map[string]any)["headline"] != "Report" {
 		t.Errorf("the live state shows the draft: %v", live["reports"].([]any)[0])
 	}
-	if _, none, _ := b.do("GET", "/api/reports?updatedSince=2100-01-01T00:00:00Z", nil); len(none["reports"].([]any)) != 0 {
+	if _, none, _ := b.do("GET", "/api/reports?updatedSince=2100-01-01T00:00:00Z", nil); len(
+		none["reports"].([]any),
+	) != 0 {
 		t.Errorf("of the future: %v", none)
 	}
 	for _, c := range []struct {
@@ -184,8 +193,10 @@ func TestListsAndMistakes(t *testing.T) {
 		body         any
 		want         int
 	}{
-		{"GET", "/api/boats", nil, 404}, {"GET", "/api/reports?state=x", nil, 400}, {"GET", "/api/reports?updatedSince=x", nil, 400}, {"GET", "/api/reports/none", nil, 404},
-		{"PATCH", "/api/reports/R-A1", map[string]any{"headlin": "x"}, 422}, {"PATCH", "/api/reports/R-A1", "x", 400}, {"POST", "/api/boats", map[string]any{}, 404},
+		{"GET", "/api/boats", nil, 404}, {"GET", "/api/reports?state=x", nil, 400},
+		{"GET", "/api/reports?updatedSince=x", nil, 400}, {"GET", "/api/reports/none", nil, 404},
+		{"PATCH", "/api/reports/R-A1", map[string]any{"headlin": "x"}, 422},
+		{"PATCH", "/api/reports/R-A1", "x", 400}, {"POST", "/api/boats", map[string]any{}, 404},
 	} {
 		if code, answer, _ := b.do(c.method, c.path, c.body); code != c.want || answer["error"] == "" {
 			t.Errorf("%s %s: %d %v", c.method, c.path, code, answer)
@@ -210,7 +221,8 @@ func TestTheDeskWrites(t *testing.T) {
 	if err != nil || resp.StatusCode != 303 {
 		t.Fatalf("%v %v", resp, err)
 	}
-	if _, item, _ := b.do("GET", "/api/staff/S-1", nil); item["status"] != "live" || item["fullName"] != "Ragna Tveit" {
+	if _, item, _ := b.do("GET", "/api/staff/S-1", nil); item["status"] != "live" ||
+		item["fullName"] != "Ragna Tveit" {
 		t.Errorf("%v", item)
 	}
 	req, _ = http.NewRequest("GET", b.web.URL+"/?kind=staff&ref=S-1", nil)
@@ -220,7 +232,8 @@ func TestTheDeskWrites(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer resp.Body.Close()
-	if page, _ := io.ReadAll(resp.Body); !bytes.Contains(page, []byte(`value="Ragna Tveit"`)) || !bytes.Contains(page, []byte("On Østra.")) {
+	if page, _ := io.ReadAll(resp.Body); !bytes.Contains(page, []byte(`value="Ragna Tveit"`)) ||
+		!bytes.Contains(page, []byte("On Østra.")) {
 		t.Errorf("%s", page)
 	}
 }

@@ -77,7 +77,9 @@ func (f *Office) deliver(ctx context.Context) time.Duration {
 		due.Tries++
 		if err != nil {
 			due.Due = time.Now().Add(min(500*time.Millisecond<<min(due.Tries, 6), 20*time.Second))
-			f.o.Log.Warn("the gateway did not take an announcement; it will be sent again", "try", due.Tries, "error", err)
+			f.o.Log.Warn(
+				"the gateway did not take an announcement; it will be sent again", "try", due.Tries, "error", err,
+			)
 		}
 		if err == nil || due.Tries >= maxTries {
 			f.state.Outbox = slices.DeleteFunc(f.state.Outbox, func(l *letter) bool { return l == due })

@@ -17,7 +17,9 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 	h.Set("X-Robots-Tag", "noindex")
 	base := strings.TrimSuffix(s.o.Gateway, "/published") + "/preview/at?path=" + url.QueryEscape(path)
 	get := func(fields string, into any) error {
-		req, err := http.NewRequestWithContext(r.Context(), http.MethodGet, base+"&fields="+url.QueryEscape(fields), nil)
+		req, err := http.NewRequestWithContext(
+			r.Context(), http.MethodGet, base+"&fields="+url.QueryEscape(fields), nil,
+		)
 		if err != nil {
 			return err
 		}
@@ -52,7 +54,14 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 			title = text
 		}
 	}
-	p := page{Name: settings["name"], Settings: settings, Section: section.name, Title: "Preview: " + title, Item: item, Lists: map[string][]any{}}
+	p := page{
+		Name:     settings["name"],
+		Settings: settings,
+		Section:  section.name,
+		Title:    "Preview: " + title,
+		Item:     item,
+		Lists:    map[string][]any{},
+	}
 	h.Set("Content-Type", "text/html; charset=utf-8")
 	_ = templates.ExecuteTemplate(w, "item.html", p) // the reader may be gone
 }

@@ -26,9 +26,18 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 
 // sections are the site's lists, and how each is read.
 var sections = []struct{ name, title, read string }{
-	{"dispatches", "Dispatches", "dispatches?sort=-published&fields=title,slug,lead,topics,text(html),picture,about(published),writer(name,role,portrait)"},
-	{"notices", "Service notices", "notices?sort=-published&fields=title,slug,severity(label),text(html),validUntil,about(published),routes(number,name,slug)"},
-	{"routes", "Routes", "routes?sort=number&fields=number,name,slug,minutes,season(label),text(html),piers(name,slug)"},
+	{
+		"dispatches", "Dispatches",
+		"dispatches?sort=-published&fields=title,slug,lead,topics,text(html),picture,about(published),writer(name,role,portrait)",
+	},
+	{
+		"notices", "Service notices",
+		"notices?sort=-published&fields=title,slug,severity(label),text(html),validUntil,about(published),routes(number,name,slug)",
+	},
+	{
+		"routes", "Routes",
+		"routes?sort=number&fields=number,name,slug,minutes,season(label),text(html),piers(name,slug)",
+	},
 	{"piers", "Piers", "piers?sort=name&fields=name,slug,summary,stepFree,picture"},
 }
 

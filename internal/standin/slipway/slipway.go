@@ -73,7 +73,12 @@ func Open(o Options) (*Slipway, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	s := &Slipway{o: o, client: &http.Client{Timeout: 20 * time.Second}, wake: make(chan struct{}, 1), mux: http.NewServeMux()}
+	s := &Slipway{
+		o:      o,
+		client: &http.Client{Timeout: 20 * time.Second},
+		wake:   make(chan struct{}, 1),
+		mux:    http.NewServeMux(),
+	}
 	if err := os.MkdirAll(s.orders(), 0o755); err != nil {
 		return nil, err
 	}

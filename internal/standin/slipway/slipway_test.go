@@ -51,7 +51,10 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		fmt.Fprint(w, `{"name": "Skerry Line", "claim": "Island to island"}`)
 		return
 	}
-	fmt.Fprintf(w, `{"items": [{"title": %q, "slug": "one", "text": {"html": "<p>Safe</p>"}}], "window": {"next": null}}`, g.title)
+	fmt.Fprintf(
+		w, `{"items": [{"title": %q, "slug": "one", "text": {"html": "<p>Safe</p>"}}], "window": {"next": null}}`,
+		g.title,
+	)
 }
 
 func (g *gateway) reported() string {
@@ -74,7 +77,8 @@ func open(t *testing.T) *yard {
 	y.api = httptest.NewServer(y.g)
 	t.Cleanup(y.api.Close)
 	var err error
-	if y.Slipway, err = Open(Options{Dir: t.TempDir(), Gateway: y.api.URL + "/content", Key: "site-key", Secret: secret, Delay: time.Millisecond}); err != nil {
+	if y.Slipway, err = Open(Options{Dir: t.TempDir(), Gateway: y.api.URL + "/content", Key: "site-key",
+		Secret: secret, Delay: time.Millisecond}); err != nil {
 		t.Fatal(err)
 	}
 	y.web = httptest.NewServer(y.Slipway)
@@ -140,14 +144,19 @@ func TestABuildIsReadRenderedSwappedAndReported(t *testing.T) {
 	y.run()
 	testkit.Eventually(t, "it is reported", func() bool { return y.g.reported() == "started, finished" })
 	code, page := y.page("/dispatches/one/")
-	if code != 200 || !strings.Contains(page, `<meta name="ubiquon-sequence" content="7">`) || !strings.Contains(page, "<h1>First &lt;one&gt;</h1>") || !strings.Contains(page, "<p>Safe</p>") {
+	if code != 200 || !strings.Contains(page, `<meta name="ubiquon-sequence" content="7">`) ||
+		!strings.Contains(page, "<h1>First &lt;one&gt;</h1>") ||
+		!strings.Contains(page, "<p>Safe</p>") {
 		t.Errorf("%d %s", code, page)
 	}
 	y.g.mu.Lock()
 	y.g.title, y.g.sequence = "Second", 9
 	y.g.mu.Unlock()
 	y.order(secret, "b2", 2, 9)
-	testkit.Eventually(t, "the second is swapped in", func() bool { _, page := y.page("/dispatches/one/"); return strings.Contains(page, "<h1>Second</h1>") })
+	testkit.Eventually(
+		t, "the second is swapped in",
+		func() bool { _, page := y.page("/dispatches/one/"); return strings.Contains(page, "<h1>Second</h1>") },
+	)
 	testkit.Eventually(t, "it is listed", func() bool {
 		_, list := y.page("/builds")
 		return strings.Contains(list, `"build":"b2"`) && strings.Contains(list, `"pages":9`)
@@ -163,7 +172,10 @@ func TestAFailureLeavesTheSiteAsItWas(t *testing.T) {
 	y.g.broken = true
 	y.g.mu.Unlock()
 	y.order(secret, "b2", 2, 8)
-	testkit.Eventually(t, "the failure is reported", func() bool { return strings.Contains(y.g.reported(), "failed /harbour-settings") })
+	testkit.Eventually(
+		t, "the failure is reported",
+		func() bool { return strings.Contains(y.g.reported(), "failed /harbour-settings") },
+	)
 	if code, page := y.page("/"); code != 200 || !strings.Contains(page, "Skerry Line") {
 		t.Errorf("the site after a failure: %d %s", code, page)
 	}
@@ -171,5 +183,8 @@ func TestAFailureLeavesTheSiteAsItWas(t *testing.T) {
 	y.g.broken = false
 	y.g.mu.Unlock()
 	y.order(secret, "b3", 3, 100)
-	testkit.Eventually(t, "an answer older than the order is a failure", func() bool { return strings.Contains(y.g.reported(), errTooOld.Error()) })
+	testkit.Eventually(
+		t, "an answer older than the order is a failure",
+		func() bool { return strings.Contains(y.g.reported(), errTooOld.Error()) },
+	)
 }

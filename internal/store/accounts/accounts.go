@@ -60,7 +60,8 @@ func scanAccount(r pgx.Row) (*Account, error) {
 
 // Accounts lists accounts by e-mail.
 func (as *Accounts) Accounts(ctx context.Context) ([]*Account, error) {
-	rows, err := as.db.Conns(ctx).Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, as.environment)
+	rows, err := as.db.Conns(ctx).
+		Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, as.environment)
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +71,11 @@ func (as *Accounts) Accounts(ctx context.Context) ([]*Account, error) {
 // Account returns the account with an id or e-mail address, ErrNotFound if there
 // is none.
 func (as *Accounts) Account(ctx context.Context, name string) (*Account, error) {
-	a, err := scanAccount(as.db.Conns(ctx).QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email = $3)`, as.environment, name, strings.ToLower(name)))
+	a, err := scanAccount(
+		as.db.Conns(ctx).
+			QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email =
+				$3)`, as.environment, name, strings.ToLower(name)),
+	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("account %s: %w", name, db.ErrNotFound)
 	}
@@ -101,22 +106,38 @@ func (as *Accounts) changeAccount(ctx context.Context, done audit.Record, write 
 // one already.
 func (as *Accounts) AddAccount(ctx context.Context, a *Account, cause content.Cause) error {
 	a.ID, a.By, a.Email = content.NewID(), cause.Name, strings.ToLower(a.Email)
-	return as.changeAccount(ctx, audit.NewRecord(audit.ActorFrom(ctx, cause), "account create", a.Email, nil, a), func(b *db.Batch) {
-		as.queueAccount(b, a)
-		// Whoever has the link of the first start is not the first any more.
-		b.Exec(`delete from invitation where environment = $1 and account is null`, as.environment)
-	})
+	return as.changeAccount(
+		ctx,
+		audit.NewRecord(audit.ActorFrom(ctx, cause), "account create", a.Email, nil, a),
+		func(b *db.Batch) {
+			as.queueAccount(b, a)
+			// Whoever has the link of the first start is not the first any more.
+			b.Exec(`delete from invitation where environment = $1 and account is null`, as.environment)
+		},
+	)
 }
 
 func (as *Accounts) queueAccount(b *db.Batch, a *Account) {
-	b.Query(func(r pgx.Rows) error { return r.Scan(&a.Created) }, `insert into account (environment, id, email, name, role, password, by)
-		values ($1, $2, $3, $4, $5, $6, $7) returning created`, as.environment, a.ID, a.Email, a.Name, a.Role, a.Password, a.By)
+	b.Query(
+		func(r pgx.Rows) error { return r.Scan(&a.Created) },
+		`insert into account (environment, id, email, name, role, password, by)
+		values ($1, $2, $3, $4, $5, $6, $7) returning created`,
+		as.environment,
+		a.ID,
+		a.Email,
+		a.Name,
+		a.Role,
+		a.Password,
+		a.By,
+	)
 }
 
 // ChangeAccount gives an account another name or role, disables it or lets it in
 // again; sessions of a disabled one end. ErrLastAdmin if nobody could administer
 // then.
-func (as *Accounts) ChangeAccount(ctx context.Context, id string, cause content.Cause, change func(*Account)) (*Account, error) {
+func (as *Accounts) ChangeAccount(
+	ctx context.Context, id string, cause content.Cause, change func(*Account),
+) (*Account, error) {
 	a, err := as.Account(ctx, id)
 	if err != nil {
 		return nil, err
@@ -130,25 +151,34 @@ func (as *Accounts) ChangeAccount(ctx context.Context, id string, cause content.
 	case a.Disabled == nil && before.Disabled != nil:
 		what = "account enable"
 	}
-	return a, as.changeAccount(ctx, audit.NewRecord(audit.ActorFrom(ctx, cause), what, a.Email, before, a), func(b *db.Batch) {
-		b.Exec(`select 1 from account where environment = $1 and role = 'admin' for update`, as.environment)
-		b.Exec(`update account set name = $3, role = $4, disabled = $5 where environment = $1 and id = $2`, as.environment, a.ID, a.Name, a.Role, a.Disabled)
-		if before.Role == access.RoleAdmin && before.Disabled == nil && (a.Role != access.RoleAdmin || a.Disabled != nil) {
-			b.QueryRow(func(r pgx.Row) error {
-				var n int
-				if err := r.Scan(&n); err != nil {
-					return err
-				}
-				if n == 0 {
-					return ErrLastAdmin
-				}
-				return nil
-			}, `select count(*) from account where environment = $1 and role = 'admin' and disabled is null and password <> ''`, as.environment)
-		}
-		if a.Disabled != nil {
-			b.Exec(`delete from session where environment = $1 and account = $2`, as.environment, a.ID)
-		}
-	})
+	return a, as.changeAccount(
+		ctx,
+		audit.NewRecord(audit.ActorFrom(ctx, cause), what, a.Email, before, a),
+		func(b *db.Batch) {
+			b.Exec(`select 1 from account where environment = $1 and role = 'admin' for update`, as.environment)
+			b.Exec(
+				`update account set name = $3, role = $4, disabled = $5 where environment = $1 and id = $2`,
+				as.environment, a.ID, a.Name, a.Role, a.Disabled,
+			)
+			if before.Role == access.RoleAdmin && before.Disabled == nil &&
+				(a.Role != access.RoleAdmin || a.Disabled != nil) {
+				b.QueryRow(func(r pgx.Row) error {
+					var n int
+					if err := r.Scan(&n); err != nil {
+						return err
+					}
+					if n == 0 {
+						return ErrLastAdmin
+					}
+					return nil
+				}, `select count(*) from account where environment = $1 and role = 'admin' and disabled is null and
+					password <> ''`, as.environment)
+			}
+			if a.Disabled != nil {
+				b.Exec(`delete from session where environment = $1 and account = $2`, as.environment, a.ID)
+			}
+		},
+	)
 }
 
 // AddInvitation keeps the hash of a link that lets somebody choose a password, and
@@ -156,23 +186,33 @@ func (as *Accounts) ChangeAccount(ctx context.Context, id string, cause content.
 // the first one.
 func (as *Accounts) AddInvitation(ctx context.Context, hash []byte, account string, good time.Duration) error {
 	return pgx.BeginFunc(ctx, as.db.Conns(ctx), func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `delete from invitation where environment = $1 and (coalesce(account, '') = $2 or expires < clock_timestamp())`, as.environment, account); err != nil {
+		if _, err := tx.Exec(ctx, `delete from invitation where environment = $1 and (coalesce(account, '') = $2 or
+			expires < clock_timestamp())`, as.environment, account); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `insert into invitation (environment, hash, account, expires) values ($1, $2, nullif($3, ''), clock_timestamp() + $4)`, as.environment, hash, account, good)
+		_, err := tx.Exec(
+			ctx,
+			`insert into invitation (environment, hash, account, expires) values ($1, $2, nullif($3, ''),
+				clock_timestamp() + $4)`,
+			as.environment, hash, account, good,
+		)
 		return err
 	})
 }
 
 // usable is the condition that a link is good: one that makes the first account is
 // until there is an account.
-const usable = ` expires > clock_timestamp() and (account is not null or not exists (select from account a where a.environment = $1))`
+const usable = ` expires > clock_timestamp() and (account is not null or not exists (select from account a where
+	a.environment = $1))`
 
 // Invitation returns the account that a link is for, nil if it makes the first
 // one. Its error is ErrNotFound when it was used, is too old, or never was.
 func (as *Accounts) Invitation(ctx context.Context, hash []byte) (*Account, error) {
 	var account *string
-	err := as.db.Conns(ctx).QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2 and`+usable, as.environment, hash).Scan(&account)
+	err := as.db.Conns(ctx).
+		QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2
+			and`+usable, as.environment, hash).
+		Scan(&account)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, db.ErrNotFound
 	}
@@ -192,7 +232,11 @@ func (as *Accounts) TakeInvitation(ctx context.Context, hash []byte, a *Account,
 	}
 	taken := false
 	return as.changeAccount(ctx, audit.NewRecord(by, what, a.Email, nil, a), func(b *db.Batch) {
-		b.Query(func(pgx.Rows) error { taken = true; return nil }, `delete from invitation where environment = $1 and hash = $2 and`+usable+` returning 1`, as.environment, hash)
+		b.Query(
+			func(pgx.Rows) error { taken = true; return nil },
+			`delete from invitation where environment = $1 and hash = $2 and`+usable+` returning 1`, as.environment,
+			hash,
+		)
 		b.QueryRow(func(pgx.Row) error {
 			if !taken {
 				return db.ErrNotFound
@@ -202,9 +246,13 @@ func (as *Accounts) TakeInvitation(ctx context.Context, hash []byte, a *Account,
 		if fresh {
 			as.queueAccount(b, a)
 		} else {
-			b.Exec(`update account set password = $3, name = $4 where environment = $1 and id = $2`, as.environment, a.ID, a.Password, a.Name)
+			b.Exec(`update account set password = $3, name = $4 where environment = $1 and id =
+				$2`, as.environment, a.ID, a.Password, a.Name)
 		}
 		b.Exec(`delete from session where environment = $1 and account = $2`, as.environment, a.ID)
-		b.Exec(`delete from invitation where environment = $1 and (account = $2 or account is null)`, as.environment, a.ID)
+		b.Exec(
+			`delete from invitation where environment = $1 and (account = $2 or account is null)`, as.environment,
+			a.ID,
+		)
 	})
 }

@@ -18,7 +18,8 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// Documents are the trusted GraphQL documents and the saved reads of an environment. It is safe for concurrent use.
+// Documents are the trusted GraphQL documents and the saved reads of an environment. It is safe
+// for concurrent use.
 type Documents struct {
 	db          *db.DB
 	environment string
@@ -49,7 +50,9 @@ func DocumentID(text string) string {
 
 // TrustedDocuments returns all of them, by name.
 func (ds *Documents) TrustedDocuments(ctx context.Context) ([]TrustedDocument, error) {
-	rows, err := ds.db.Conns(ctx).Query(ctx, `select id, name, text, added, by from trusted_document where environment = $1 order by name, added`, ds.environment)
+	rows, err := ds.db.Conns(ctx).
+		Query(ctx, `select id, name, text, added, by from trusted_document where environment = $1 order by name,
+			added`, ds.environment)
 	if err != nil {
 		return nil, err
 	}
@@ -58,11 +61,21 @@ func (ds *Documents) TrustedDocuments(ctx context.Context) ([]TrustedDocument, e
 
 // AddTrustedDocument keeps a document and announces it to all nodes. One that is
 // kept already only gets the name.
-func (ds *Documents) AddTrustedDocument(ctx context.Context, name, text string, cause content.Cause) (TrustedDocument, error) {
+func (ds *Documents) AddTrustedDocument(
+	ctx context.Context, name, text string, cause content.Cause,
+) (TrustedDocument, error) {
 	d := TrustedDocument{ID: DocumentID(text), Name: name, Text: text, By: cause.Name}
 	err := ds.keys.changeAccess(ctx, cause, content.DocumentAccess, d.ID, func(b *db.Batch) {
-		b.Query(func(r pgx.Rows) error { return r.Scan(&d.Added) }, `insert into trusted_document (environment, id, name, text, by) values ($1, $2, $3, $4, $5)
-			on conflict (environment, id) do update set name = excluded.name returning added`, ds.environment, d.ID, name, text, d.By)
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&d.Added) },
+			`insert into trusted_document (environment, id, name, text, by) values ($1, $2, $3, $4, $5)
+			on conflict (environment, id) do update set name = excluded.name returning added`,
+			ds.environment,
+			d.ID,
+			name,
+			text,
+			d.By,
+		)
 	}, func() audit.Record {
 		return audit.NewRecord(audit.ActorFrom(ctx, cause), "document add", name, nil, map[string]string{"id": d.ID})
 	})
@@ -73,7 +86,10 @@ func (ds *Documents) AddTrustedDocument(ctx context.Context, name, text string, 
 // ErrNotFound when there is none.
 func (ds *Documents) RemoveTrustedDocument(ctx context.Context, name string, cause content.Cause) error {
 	var id string
-	err := ds.db.Conns(ctx).QueryRow(ctx, `select id from trusted_document where environment = $1 and (id = $2 or name = $2) order by added desc limit 1`, ds.environment, name).Scan(&id)
+	err := ds.db.Conns(ctx).
+		QueryRow(ctx, `select id from trusted_document where environment = $1 and (id = $2 or name = $2) order by
+			added desc limit 1`, ds.environment, name).
+		Scan(&id)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return fmt.Errorf("document %q: %w", name, db.ErrNotFound)
 	}
@@ -98,7 +114,9 @@ type SavedRead struct {
 
 // SavedReads returns all of them, by name.
 func (ds *Documents) SavedReads(ctx context.Context) ([]SavedRead, error) {
-	rows, err := ds.db.Conns(ctx).Query(ctx, `select id, name, read, saved, by from saved_read where environment = $1 order by name`, ds.environment)
+	rows, err := ds.db.Conns(ctx).
+		Query(ctx, `select id, name, read, saved, by from saved_read where environment = $1 order by
+			name`, ds.environment)
 	if err != nil {
 		return nil, err
 	}
@@ -108,15 +126,19 @@ func (ds *Documents) SavedReads(ctx context.Context) ([]SavedRead, error) {
 // SaveRead keeps a read under a name, in place of the one that has it.
 func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (SavedRead, error) {
 	out := SavedRead{Name: name, Read: read, By: by}
-	err := ds.db.Conns(ctx).QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)
-		on conflict (environment, name) do update set read = excluded.read, by = excluded.by, saved = clock_timestamp() returning id, saved`,
-		ds.environment, strings.ToLower(rand.Text()[:8]), name, read, by).Scan(&out.ID, &out.Saved)
+	err := ds.db.Conns(ctx).
+		QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)
+		on conflict (environment, name) do update set read = excluded.read, by = excluded.by, saved =
+		clock_timestamp() returning id, saved`,
+			ds.environment, strings.ToLower(rand.Text()[:8]), name, read, by).
+		Scan(&out.ID, &out.Saved)
 	return out, err
 }
 
 // ForgetRead throws a kept read away. Its error is ErrNotFound when there is none.
 func (ds *Documents) ForgetRead(ctx context.Context, id string) error {
-	tag, err := ds.db.Conns(ctx).Exec(ctx, `delete from saved_read where environment = $1 and id = $2`, ds.environment, id)
+	tag, err := ds.db.Conns(ctx).
+		Exec(ctx, `delete from saved_read where environment = $1 and id = $2`, ds.environment, id)
 	if err == nil && tag.RowsAffected() == 0 {
 		return fmt.Errorf("saved read %q: %w", id, db.ErrNotFound)
 	}

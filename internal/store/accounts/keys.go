@@ -19,7 +19,8 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// Keys are the access keys of an environment, and what is open to everyone. It is safe for concurrent use.
+// Keys are the access keys of an environment, and what is open to everyone. It is safe for
+// concurrent use.
 type Keys struct {
 	db          *db.DB
 	environment string
@@ -37,7 +38,9 @@ const keyColumns = `id, name, hash, grants, site, per_minute, created, by, expir
 // eachKey reads keys. Keys with the same grants share them: there may be very
 // many.
 func (ks *Keys) eachKey(ctx context.Context, each func(*access.Key), condition string, args ...any) error {
-	rows, err := ks.db.Conns(ctx).Query(ctx, `select `+keyColumns+` from access_key where environment = $1`+condition, append([]any{ks.environment}, args...)...)
+	rows, err := ks.db.Conns(ctx).
+		Query(ctx, `select `+keyColumns+` from access_key where environment =
+			$1`+condition, append([]any{ks.environment}, args...)...)
 	if err != nil {
 		return err
 	}
@@ -46,7 +49,8 @@ func (ks *Keys) eachKey(ctx context.Context, each func(*access.Key), condition s
 	for rows.Next() {
 		k := &access.Key{}
 		var hash, former, grants []byte
-		if err := rows.Scan(&k.ID, &k.Name, &hash, &grants, &k.Site, &k.PerMinute, &k.Created, &k.By, &k.Expires, &k.Revoked, &former, &k.FormerUntil); err != nil {
+		if err := rows.Scan(&k.ID, &k.Name, &hash, &grants, &k.Site, &k.PerMinute, &k.Created, &k.By, &k.Expires,
+			&k.Revoked, &former, &k.FormerUntil); err != nil {
 			return err
 		}
 		copy(k.Hash[:], hash)
@@ -111,16 +115,21 @@ func (ks *Keys) AddKey(ctx context.Context, k *access.Key, cause content.Cause) 
 	k.ID = strings.ToLower(rand.Text()[:10])
 	k.By = cause.Name
 	return ks.changeAccess(ctx, cause, content.KeyAccess, k.ID, func(b *db.Batch) {
-		b.Query(func(r pgx.Rows) error { return r.Scan(&k.Created) },
-			`insert into access_key (environment, id, name, hash, grants, site, per_minute, expires, by) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning created`,
-			ks.environment, k.ID, k.Name, k.Hash[:], k.Grants, k.Site, k.PerMinute, k.Expires, k.By)
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&k.Created) },
+			`insert into access_key (environment, id, name, hash, grants, site, per_minute, expires, by) values ($1,
+				$2, $3, $4, $5, $6, $7, $8, $9) returning created`,
+			ks.environment, k.ID, k.Name, k.Hash[:], k.Grants, k.Site, k.PerMinute, k.Expires, k.By,
+		)
 	}, func() audit.Record { return audit.NewRecord(audit.ActorFrom(ctx, cause), "key create", k.ID, nil, k) })
 }
 
 // ChangeKey changes a key that is not revoked, and returns it as it is then.
 // what is what the audit log calls the change. The error is ErrNotFound when
 // there is no such key.
-func (ks *Keys) ChangeKey(ctx context.Context, id, what string, cause content.Cause, change func(k *access.Key, now time.Time) error) (*access.Key, error) {
+func (ks *Keys) ChangeKey(
+	ctx context.Context, id, what string, cause content.Cause, change func(k *access.Key, now time.Time) error,
+) (*access.Key, error) {
 	var before, after access.Key
 	err := ks.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var now time.Time
@@ -146,11 +155,25 @@ func (ks *Keys) ChangeKey(ctx context.Context, id, what string, cause content.Ca
 	changed := false
 	err = ks.changeAccess(ctx, cause, content.KeyAccess, id, func(b *db.Batch) {
 		// Somebody may have changed it meanwhile; then neither is lost silently.
-		b.Query(func(pgx.Rows) error { changed = true; return nil },
-			`update access_key set name = $3, hash = $4, grants = $5, site = $6, per_minute = $7, expires = $8, revoked = $9, former = $10, former_until = $11
+		b.Query(
+			func(pgx.Rows) error { changed = true; return nil },
+			`update access_key set name = $3, hash = $4, grants = $5, site = $6, per_minute = $7, expires = $8,
+				revoked = $9, former = $10, former_until = $11
 			where environment = $1 and id = $2 and hash = $12 and grants = $13 and revoked is null returning 1`,
-			ks.environment, id, after.Name, after.Hash[:], after.Grants, after.Site, after.PerMinute, after.Expires, after.Revoked, after.Former[:], after.FormerUntil,
-			before.Hash[:], before.Grants)
+			ks.environment,
+			id,
+			after.Name,
+			after.Hash[:],
+			after.Grants,
+			after.Site,
+			after.PerMinute,
+			after.Expires,
+			after.Revoked,
+			after.Former[:],
+			after.FormerUntil,
+			before.Hash[:],
+			before.Grants,
+		)
 		b.QueryRow(func(pgx.Row) error {
 			if !changed {
 				return fmt.Errorf("key %s was changed by somebody else meanwhile; look at it, and try again", id)
@@ -176,12 +199,17 @@ func (ks *Keys) Secret(ctx context.Context) ([]byte, error) {
 }
 
 // SetOpen changes what is open to everyone, and returns it.
-func (ks *Keys) ChangePublicGrants(ctx context.Context, what string, cause content.Cause, change func(access.Grants) access.Grants) (access.Grants, error) {
+func (ks *Keys) ChangePublicGrants(
+	ctx context.Context, what string, cause content.Cause, change func(access.Grants) access.Grants,
+) (access.Grants, error) {
 	var before, after access.Grants
 	err := ks.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b db.Batch
 		b.Exec(`begin`)
-		b.Query(func(r pgx.Rows) error { return r.Scan(&before) }, `select open from environment where name = $1 for update`, ks.environment)
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&before) },
+			`select open from environment where name = $1 for update`, ks.environment,
+		)
 		if err := b.Run(ctx, conn); err != nil {
 			return err
 		}
@@ -191,12 +219,17 @@ func (ks *Keys) ChangePublicGrants(ctx context.Context, what string, cause conte
 		}
 		var last db.Batch
 		last.Exec(`update environment set open = $2 where name = $1`, ks.environment, after)
-		return ks.announceAccess(ctx, conn, &last, cause, content.OpenAccess, "", audit.NewRecord(audit.ActorFrom(ctx, cause), what, "everyone", before, after))
+		return ks.announceAccess(
+			ctx, conn, &last, cause, content.OpenAccess, "",
+			audit.NewRecord(audit.ActorFrom(ctx, cause), what, "everyone", before, after),
+		)
 	})
 	return after, err
 }
 
-func (ks *Keys) changeAccess(ctx context.Context, cause content.Cause, what, id string, write func(*db.Batch), done func() audit.Record) error {
+func (ks *Keys) changeAccess(
+	ctx context.Context, cause content.Cause, what, id string, write func(*db.Batch), done func() audit.Record,
+) error {
 	return ks.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b db.Batch
 		b.Exec(`begin`)
@@ -209,9 +242,12 @@ func (ks *Keys) changeAccess(ctx context.Context, cause content.Cause, what, id 
 }
 
 // announceAccess ends a transaction that changes who may do what.
-func (ks *Keys) announceAccess(ctx context.Context, conn *pgxpool.Conn, last *db.Batch, cause content.Cause, what, id string, done audit.Record) error {
+func (ks *Keys) announceAccess(
+	ctx context.Context, conn *pgxpool.Conn, last *db.Batch, cause content.Cause, what, id string, done audit.Record,
+) error {
 	ks.audit.Queue(last, done)
-	if err := ks.changes.Queue(last, [][]content.Change{{{Kind: content.AccessChange, What: what, Entry: id, Cause: cause}}}); err != nil {
+	if err := ks.changes.Queue(last,
+		[][]content.Change{{{Kind: content.AccessChange, What: what, Entry: id, Cause: cause}}}); err != nil {
 		return err
 	}
 	last.Exec(`commit`)
@@ -238,9 +274,11 @@ func (ks *Keys) AddKeyUse(ctx context.Context, more map[string]access.Use) error
 		requests, hits, used = append(requests, u.Requests), append(hits, u.Hits), append(used, u.At)
 	}
 	_, err := ks.db.Conns(ctx).Exec(ctx, `insert into key_use (environment, key, requests, hits, used, address, agent)
-		select $1, n.* from unnest($2::text[], $3::bigint[], $4::bigint[], $5::timestamptz[], $6::text[], $7::text[]) as n (key, requests, hits, used, address, agent)
+		select $1, n.* from unnest($2::text[], $3::bigint[], $4::bigint[], $5::timestamptz[], $6::text[],
+		$7::text[]) as n (key, requests, hits, used, address, agent)
 			where exists (select from access_key k where k.environment = $1 and k.id = n.key) order by n.key
-		on conflict (environment, key) do update set requests = key_use.requests + excluded.requests, hits = key_use.hits + excluded.hits,
+		on conflict (environment, key) do update set requests = key_use.requests + excluded.requests, hits =
+		key_use.hits + excluded.hits,
 			used = greatest(key_use.used, excluded.used),
 			address = case when excluded.used > key_use.used then excluded.address else key_use.address end,
 			agent = case when excluded.used > key_use.used then excluded.agent else key_use.agent end`,
@@ -250,7 +288,9 @@ func (ks *Keys) AddKeyUse(ctx context.Context, more map[string]access.Use) error
 
 // KeyUses returns what keys were used for, by id.
 func (ks *Keys) KeyUses(ctx context.Context) (map[string]KeyUse, error) {
-	rows, err := ks.db.Conns(ctx).Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment = $1`, ks.environment)
+	rows, err := ks.db.Conns(ctx).
+		Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment =
+			$1`, ks.environment)
 	if err != nil {
 		return nil, err
 	}

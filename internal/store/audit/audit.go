@@ -87,7 +87,8 @@ func (l *Log) Queue(b *db.Batch, acts ...Record) {
 	src, _ := json.Marshal(acts) // plain records
 	b.Exec(`insert into audit (environment, who, kind, address, what, subject, before, after)
 		select $1, who, kind, coalesce(address, ''), what, coalesce(subject, ''), before, after
-		from jsonb_to_recordset($2::jsonb) as n (who text, kind text, address text, what text, subject text, before jsonb, after jsonb)`, l.environment, src)
+		from jsonb_to_recordset($2::jsonb) as n (who text, kind text, address text, what text, subject text, before
+		jsonb, after jsonb)`, l.environment, src)
 }
 
 // Note adds a line to the audit log for what was not written in a transaction of
@@ -120,7 +121,8 @@ func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
 		f.Limit = 100
 	}
 	f.Limit = min(f.Limit, maxActs)
-	sql := `select id, at, who, kind, address, what, subject, before, after, encode(previous, 'hex'), encode(hash, 'hex') from audit where environment = $1`
+	sql := `select id, at, who, kind, address, what, subject, before, after, encode(previous, 'hex'), encode(hash,
+		'hex') from audit where environment = $1`
 	args := []any{l.environment}
 	add := func(condition string, v any) {
 		args = append(args, v)
@@ -151,7 +153,9 @@ func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Record, error) {
 		var a Record
-		err := r.Scan(&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After, &a.Previous, &a.Hash)
+		err := r.Scan(
+			&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After, &a.Previous, &a.Hash,
+		)
 		return a, err
 	})
 }
@@ -181,25 +185,37 @@ type State struct {
 // writes jsonb (function audit_digest).
 func (l *Log) Verify(ctx context.Context, contains string) (State, error) {
 	var out State
-	err := pgx.BeginTxFunc(ctx, l.db.Conns(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `select count(*), coalesce(min(id), 0), coalesce(max(id), 0), coalesce((select encode(hash, 'hex') from audit where environment = $1 order by id desc limit 1), '') from audit where environment = $1`,
-			l.environment).Scan(&out.Lines, &out.First, &out.Last, &out.Hash)
-		if err != nil {
-			return err
-		}
-		err = tx.QueryRow(ctx, `select coalesce(min(id), 0) from (
-			select a.id, a.previous, a.hash, audit_digest(a.previous, a) as made, lag(a.hash) over w as before, lag(a.id) over w as last from audit a where a.environment = $1 window w as (order by a.id)) c
+	err := pgx.BeginTxFunc(
+		ctx,
+		l.db.Conns(ctx),
+		pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
+		func(tx pgx.Tx) error {
+			err := tx.QueryRow(ctx, `select count(*), coalesce(min(id), 0), coalesce(max(id), 0), coalesce((select
+				encode(hash, 'hex') from audit where environment = $1 order by id desc limit 1), '') from audit
+				where environment = $1`,
+				l.environment).
+				Scan(&out.Lines, &out.First, &out.Last, &out.Hash)
+			if err != nil {
+				return err
+			}
+			err = tx.QueryRow(ctx, `select coalesce(min(id), 0) from (
+			select a.id, a.previous, a.hash, audit_digest(a.previous, a) as made, lag(a.hash) over w as before,
+			lag(a.id) over w as last from audit a where a.environment = $1 window w as (order by a.id)) c
 			where hash <> made or last is not null and (last <> id - 1 or previous <> before)
-				or last is null and previous <> '' and not exists (select from audit t where t.environment = $1 and t.what = 'audit trim' and t.after ->> 'hash' = encode(c.previous, 'hex'))
+				or last is null and previous <> '' and not exists (select from audit t where t.environment = $1 and
+				t.what = 'audit trim' and t.after ->> 'hash' = encode(c.previous, 'hex'))
 				or last is null and previous = '' and id <> 1`, l.environment).Scan(&out.Broken)
-		if err != nil || contains == "" {
+			if err != nil || contains == "" {
+				return err
+			}
+			var there bool
+			err = tx.QueryRow(ctx, `select exists (select from audit where environment = $1 and encode(hash, 'hex')
+				= lower($2))`, l.environment, contains).
+				Scan(&there)
+			out.Contains = &there
 			return err
-		}
-		var there bool
-		err = tx.QueryRow(ctx, `select exists (select from audit where environment = $1 and encode(hash, 'hex') = lower($2))`, l.environment, contains).Scan(&there)
-		out.Contains = &there
-		return err
-	})
+		},
+	)
 	return out, err
 }
 
@@ -209,17 +225,21 @@ func (l *Log) Verify(ctx context.Context, contains string) (State, error) {
 func (l *Log) Trim(ctx context.Context, keep time.Duration) (int, error) {
 	var upTo int64
 	var hash []byte
-	err := l.db.Conns(ctx).QueryRow(ctx, `select id, hash from audit where environment = $1 and at < clock_timestamp() - $2::interval
-		and id < (select max(id) from audit where environment = $1) order by id desc limit 1`, l.environment, keep).Scan(&upTo, &hash)
+	err := l.db.Conns(ctx).
+		QueryRow(ctx, `select id, hash from audit where environment = $1 and at < clock_timestamp() - $2::interval
+		and id < (select max(id) from audit where environment = $1) order by id desc limit 1`, l.environment, keep).
+		Scan(&upTo, &hash)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, nil
 	}
 	if err != nil {
 		return 0, err
 	}
-	if err := l.Add(ctx, content.Cause{Kind: "retention"}, "audit trim", strconv.FormatInt(upTo, 10), nil, map[string]any{"upTo": upTo, "hash": hex.EncodeToString(hash)}); err != nil {
+	if err := l.Add(ctx, content.Cause{Kind: "retention"}, "audit trim", strconv.FormatInt(upTo, 10), nil,
+		map[string]any{"upTo": upTo, "hash": hex.EncodeToString(hash)}); err != nil {
 		return 0, err
 	}
-	tag, err := l.db.Conns(ctx).Exec(ctx, `delete from audit where environment = $1 and id <= $2`, l.environment, upTo)
+	tag, err := l.db.Conns(ctx).
+		Exec(ctx, `delete from audit where environment = $1 and id <= $2`, l.environment, upTo)
 	return int(tag.RowsAffected()), err
 }

@@ -18,7 +18,8 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// Builds are the builds of the sites of an environment, and what rules made of changes. It is safe for concurrent use.
+// Builds are the builds of the sites of an environment, and what rules made of changes. It is
+// safe for concurrent use.
 type Builds struct {
 	db          *db.DB
 	environment string
@@ -30,14 +31,19 @@ func New(d *db.DB, environment string) *Builds { return &Builds{d, environment} 
 // Advance hands the next changes to a background reader of the log that is
 // known by its name, and moves its position on in the same transaction. Only
 // one node at a time gets any: claimed is false when another one is at it.
-func (bs *Builds) ConsumeChanges(ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error) (claimed bool, n int, err error) {
+func (bs *Builds) ConsumeChanges(
+	ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error,
+) (claimed bool, n int, err error) {
 	// By itself, so that nobody waits here for a transaction that made the row.
-	if _, err := bs.db.Conns(ctx).Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0) on conflict do nothing`, bs.environment, name); err != nil {
+	if _, err := bs.db.Conns(ctx).Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0)
+		on conflict do nothing`, bs.environment, name); err != nil {
 		return false, 0, err
 	}
 	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
 		var at int64
-		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip locked`, bs.environment, name).Scan(&at)
+		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip
+			locked`, bs.environment, name).
+			Scan(&at)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return nil
 		}
@@ -47,12 +53,20 @@ func (bs *Builds) ConsumeChanges(ctx context.Context, name string, f func(tx pgx
 		claimed = true
 		// Rules look at what happened to which entry; the values would be most of what
 		// is read.
-		rows, err := tx.Query(ctx, `select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb, null::jsonb, cause
-			from change where environment = $1 and sequence > $2 order by sequence limit 500`, bs.environment, at)
+		rows, err := tx.Query(
+			ctx,
+			`select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb,
+				null::jsonb, cause
+			from change where environment = $1 and sequence > $2 order by sequence limit 500`,
+			bs.environment,
+			at,
+		)
 		if err != nil {
 			return err
 		}
-		changes, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return changelog.ScanChange(r) })
+		changes, err := pgx.CollectRows(
+			rows, func(r pgx.CollectableRow) (content.Change, error) { return changelog.ScanChange(r) },
+		)
 		if err != nil || len(changes) == 0 {
 			return err
 		}
@@ -60,7 +74,10 @@ func (bs *Builds) ConsumeChanges(ctx context.Context, name string, f func(tx pgx
 		if err := f(tx, changes); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `update position set sequence = $3 where environment = $1 and name = $2`, bs.environment, name, changes[n-1].Sequence)
+		_, err = tx.Exec(
+			ctx, `update position set sequence = $3 where environment = $1 and name = $2`, bs.environment, name,
+			changes[n-1].Sequence,
+		)
 		return err
 	})
 	return claimed, n, err
@@ -76,17 +93,25 @@ type RuleRun struct {
 }
 
 // AddRuleRun notes what a rule made of a change, once per rule and change.
-func (bs *Builds) AddRuleRun(ctx context.Context, tx pgx.Tx, sequence int64, r *rule.Rule, fired bool, detail string) error {
-	_, err := tx.Exec(ctx, `insert into rule_run (environment, sequence, rule, fired, detail) values ($1, $2, $3, $4, $5) on conflict do nothing`,
-		bs.environment, sequence, r.Name, fired, detail)
+func (bs *Builds) AddRuleRun(
+	ctx context.Context, tx pgx.Tx, sequence int64, r *rule.Rule, fired bool, detail string,
+) error {
+	_, err := tx.Exec(
+		ctx,
+		`insert into rule_run (environment, sequence, rule, fired, detail) values ($1, $2, $3, $4, $5) on conflict
+			do nothing`,
+		bs.environment, sequence, r.Name, fired, detail,
+	)
 	return err
 }
 
 // RuleRuns returns what the rules made of the changes of one event, and of the
 // change that it found applied.
 func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) ([]RuleRun, error) {
-	rows, err := bs.db.Conns(ctx).Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
-		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by sequence, rule`, bs.environment, event, sequence)
+	rows, err := bs.db.Conns(ctx).
+		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
+		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by
+		sequence, rule`, bs.environment, event, sequence)
 	if err != nil {
 		return nil, err
 	}
@@ -99,32 +124,44 @@ func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) (
 
 // RunsOf returns what the rules made of one change.
 func (bs *Builds) RunsOf(ctx context.Context, sequence int64) ([]RuleRun, error) {
-	rows, err := bs.db.Conns(ctx).Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and sequence = $2 order by rule`, bs.environment, sequence)
+	rows, err := bs.db.Conns(ctx).
+		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and sequence = $2
+			order by rule`, bs.environment, sequence)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[RuleRun])
 }
 
-const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request, not_before, attempts, called, started, finished, error, failures, counts, log`
+const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request,
+	not_before, attempts, called, started, finished, error, failures, counts, log`
 
 func scanBuild(r pgx.Row) (rebuild.Build, error) {
 	var b rebuild.Build
-	err := r.Scan(&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest, &b.NotBefore,
-		&b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log)
+	err := r.Scan(
+		&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest,
+		&b.NotBefore, &b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log,
+	)
 	return b, err
 }
 
 // lockSite keeps all who decide about a site's builds apart until the
 // transaction ends, and returns its waiting and its running build.
-func (bs *Builds) lockSite(ctx context.Context, tx pgx.Tx, site string) (waiting, running *rebuild.Build, now time.Time, err error) {
-	if _, err = tx.Exec(ctx, `select pg_advisory_xact_lock(hashtext($1), hashtext($2))`, bs.environment, "site "+site); err != nil {
+func (bs *Builds) lockSite(
+	ctx context.Context, tx pgx.Tx, site string,
+) (waiting, running *rebuild.Build, now time.Time, err error) {
+	if _, err = tx.Exec(ctx, `select pg_advisory_xact_lock(hashtext($1),
+		hashtext($2))`, bs.environment, "site "+site); err != nil {
 		return
 	}
 	if err = tx.QueryRow(ctx, `select clock_timestamp()`).Scan(&now); err != nil {
 		return
 	}
-	rows, err := tx.Query(ctx, `select `+buildColumns+` from build where environment = $1 and site = $2 and state in ('waiting', 'running')`, bs.environment, site)
+	rows, err := tx.Query(
+		ctx,
+		`select `+buildColumns+` from build where environment = $1 and site = $2 and state in ('waiting', 'running')`,
+		bs.environment, site,
+	)
 	if err != nil {
 		return
 	}
@@ -146,23 +183,51 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 			return err
 		}
 		b.ID = id.String()
-		if err := tx.QueryRow(ctx, `select coalesce(max(number), 0) + 1 from build where environment = $1 and site = $2`, bs.environment, b.Site).Scan(&b.Number); err != nil {
+		if err := tx.QueryRow(ctx, `select coalesce(max(number), 0) + 1 from build where environment = $1 and site =
+			$2`, bs.environment, b.Site).Scan(&b.Number); err != nil {
 			return err
 		}
 	}
-	_, err := tx.Exec(ctx, `insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request, last_request, not_before,
+	_, err := tx.Exec(
+		ctx,
+		`insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request,
+			last_request, not_before,
 			attempts, called, started, finished, error, failures, counts, log)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, coalesce($18::jsonb, '{}'), coalesce($19::jsonb, '[]'))
-		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes = excluded.causes,
-			immediately = excluded.immediately, last_request = excluded.last_request, not_before = excluded.not_before, attempts = excluded.attempts,
-			called = excluded.called, started = excluded.started, finished = excluded.finished, error = excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log`,
-		bs.environment, b.ID, b.Site, b.Number, b.State, b.Sequence, b.Causes, b.Now, b.FirstRequest, b.LastRequest, b.NotBefore,
-		b.Attempts, b.Called, b.Started, b.Finished, b.Error, b.Failures, b.Counts, b.Log)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, coalesce($18::jsonb,
+		'{}'), coalesce($19::jsonb, '[]'))
+		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes =
+		excluded.causes,
+			immediately = excluded.immediately, last_request = excluded.last_request, not_before =
+			excluded.not_before, attempts = excluded.attempts,
+			called = excluded.called, started = excluded.started, finished = excluded.finished, error =
+			excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log`,
+		bs.environment,
+		b.ID,
+		b.Site,
+		b.Number,
+		b.State,
+		b.Sequence,
+		b.Causes,
+		b.Now,
+		b.FirstRequest,
+		b.LastRequest,
+		b.NotBefore,
+		b.Attempts,
+		b.Called,
+		b.Started,
+		b.Finished,
+		b.Error,
+		b.Failures,
+		b.Counts,
+		b.Log,
+	)
 	return err
 }
 
 // RequestBuild joins causes to the site's waiting build.
-func (bs *Builds) Request(ctx context.Context, site string, causes []rebuild.Cause, sequence int64, immediately bool) (b rebuild.Build, err error) {
+func (bs *Builds) Request(
+	ctx context.Context, site string, causes []rebuild.Cause, sequence int64, immediately bool,
+) (b rebuild.Build, err error) {
 	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
 		b, err = bs.RequestIn(ctx, tx, site, causes, sequence, immediately)
 		return err
@@ -171,7 +236,9 @@ func (bs *Builds) Request(ctx context.Context, site string, causes []rebuild.Cau
 }
 
 // RequestBuildIn does the same inside a transaction of Advance's.
-func (bs *Builds) RequestIn(ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool) (rebuild.Build, error) {
+func (bs *Builds) RequestIn(
+	ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool,
+) (rebuild.Build, error) {
 	waiting, _, now, err := bs.lockSite(ctx, tx, site)
 	if err != nil {
 		return rebuild.Build{}, err
@@ -184,7 +251,9 @@ func (bs *Builds) RequestIn(ctx context.Context, tx pgx.Tx, site string, causes 
 // NextCall returns the build that the site is to be called for now, or nil and
 // how long to wait until there may be one. The build is marked as running and
 // is returned again, with the same id, unless Called confirms the call in time.
-func (bs *Builds) NextCall(ctx context.Context, site string, call *rebuild.Call) (due *rebuild.Build, wait time.Duration, err error) {
+func (bs *Builds) NextCall(
+	ctx context.Context, site string, call *rebuild.Call,
+) (due *rebuild.Build, wait time.Duration, err error) {
 	wait = time.Minute
 	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
 		waiting, running, now, err := bs.lockSite(ctx, tx, site)
@@ -256,7 +325,9 @@ const longestRetryAfter = time.Hour
 // Called notes that the builder took the call, or, with a reason, that it did
 // not: then the call is made again later, no earlier than after the wait. The build of a
 // builder that is silent ends with that.
-func (bs *Builds) Called(ctx context.Context, b *rebuild.Build, silent bool, failure string, wait time.Duration) error {
+func (bs *Builds) Called(
+	ctx context.Context, b *rebuild.Build, silent bool, failure string, wait time.Duration,
+) error {
 	return pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
 		_, running, now, err := bs.lockSite(ctx, tx, b.Site)
 		if err != nil || running == nil || running.ID != b.ID {
@@ -275,7 +346,8 @@ func (bs *Builds) Called(ctx context.Context, b *rebuild.Build, silent bool, fai
 			}
 			return bs.putBuild(ctx, tx, running)
 		}
-		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 && (running.NotBefore == nil || at.After(*running.NotBefore)) {
+		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 &&
+			(running.NotBefore == nil || at.After(*running.NotBefore)) {
 			running.NotBefore = &at
 		}
 		running.Note(now, running.NotBefore, "the builder did not take the call: %s", failure)
@@ -286,8 +358,10 @@ func (bs *Builds) Called(ctx context.Context, b *rebuild.Build, silent bool, fai
 // HeardOf takes word from a site as a sign that its builder works again: what waits
 // because builds have failed is tried at once. A call that is under way is left alone.
 func (bs *Builds) HeardOf(ctx context.Context, site string) error {
-	_, err := bs.db.Conns(ctx).Exec(ctx, `update build set not_before = case when state = 'waiting' then null else clock_timestamp() end
-		where environment = $1 and site = $2 and (state = 'waiting' or state = 'running' and error <> '') and not_before > clock_timestamp()`, bs.environment, site)
+	_, err := bs.db.Conns(ctx).
+		Exec(ctx, `update build set not_before = case when state = 'waiting' then null else clock_timestamp() end
+		where environment = $1 and site = $2 and (state = 'waiting' or state = 'running' and error <> '') and
+		not_before > clock_timestamp()`, bs.environment, site)
 	return err
 }
 
@@ -296,7 +370,9 @@ var ErrNotRunning = errors.New("the build has ended already")
 
 // ReportBuild notes what the builder says of a running build: that it started,
 // finished or failed, with a reason. After a failure the causes wait again.
-func (bs *Builds) Report(ctx context.Context, id string, state rebuild.State, started bool, reason string) (rebuild.Build, error) {
+func (bs *Builds) Report(
+	ctx context.Context, id string, state rebuild.State, started bool, reason string,
+) (rebuild.Build, error) {
 	var out rebuild.Build
 	known, err := bs.Get(ctx, id)
 	if err != nil {
@@ -316,7 +392,8 @@ func (bs *Builds) Report(ctx context.Context, id string, state rebuild.State, st
 		}
 		if !started {
 			if state == rebuild.Failed {
-				if err := bs.fail(ctx, tx, running, waiting, cmp.Or(reason, "the builder reported a failure and no reason"), now); err != nil {
+				if err := bs.fail(ctx, tx, running, waiting, cmp.Or(reason, "the builder reported a failure and "+
+					"no reason"), now); err != nil {
 					return err
 				}
 				out = *running
@@ -335,7 +412,9 @@ func (bs *Builds) Report(ctx context.Context, id string, state rebuild.State, st
 
 // fail ends a build and lets its causes wait for another one: the longer, the more have
 // failed in a row.
-func (bs *Builds) fail(ctx context.Context, tx pgx.Tx, b, waiting *rebuild.Build, reason string, now time.Time) error {
+func (bs *Builds) fail(
+	ctx context.Context, tx pgx.Tx, b, waiting *rebuild.Build, reason string, now time.Time,
+) error {
 	b.State, b.Finished, b.NotBefore, b.Error = rebuild.Failed, &now, nil, reason
 	failures := b.Failures + 1
 	at := now.Add(rebuild.Backoff(failures))
@@ -354,7 +433,10 @@ func (bs *Builds) Get(ctx context.Context, id string) (rebuild.Build, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return rebuild.Build{}, fmt.Errorf("build %s: %w", id, db.ErrNotFound)
 	}
-	b, err := scanBuild(bs.db.Conns(ctx).QueryRow(ctx, `select `+buildColumns+` from build where environment = $1 and id = $2`, bs.environment, id))
+	b, err := scanBuild(
+		bs.db.Conns(ctx).
+			QueryRow(ctx, `select `+buildColumns+` from build where environment = $1 and id = $2`, bs.environment, id),
+	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("build %s: %w", id, db.ErrNotFound)
 	}
@@ -376,10 +458,13 @@ func (bs *Builds) List(ctx context.Context, f BuildFilter) ([]rebuild.Build, err
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := bs.db.Conns(ctx).Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
-		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @> jsonb_build_array(jsonb_build_object('sequence', $4::bigint))
+	rows, err := bs.db.Conns(ctx).
+		Query(ctx, `select `+buildColumns+` from build where environment = $1 and ($2 = '' or site = $2)
+		and ($3 = '' or causes @> jsonb_build_array(jsonb_build_object('event', $3::text)) or causes @>
+		jsonb_build_array(jsonb_build_object('sequence', $4::bigint))
 			or jsonb_array_length(causes) >= 1000 and (causes -> 0 ->> 'sequence')::bigint <= $4 and sequence >= $4)
-		and first_request >= $5 order by first_request desc, number desc limit $6`, bs.environment, f.Site, f.Event, f.Sequence, f.Since, f.Limit)
+		and first_request >= $5 order by first_request desc, number desc limit
+		$6`, bs.environment, f.Site, f.Event, f.Sequence, f.Since, f.Limit)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,8 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// Log is the change log of an environment, and the nodes that follow it. It is safe for concurrent use.
+// Log is the change log of an environment, and the nodes that follow it. It is safe for
+// concurrent use.
 type Log struct {
 	db          *db.DB
 	environment string
@@ -41,14 +42,20 @@ const ChangeColumns = `sequence, commit, id::text, at, kind, edition, entry, typ
 
 func ScanChange(r pgx.Row) (content.Change, error) {
 	var c content.Change
-	err := r.Scan(&c.Sequence, &c.Commit, &c.ID, &c.At, &c.Kind, &c.Edition, &c.Entry, &c.Type, &c.What, &c.Fields, &c.Before, &c.After, &c.Cause)
+	err := r.Scan(
+		&c.Sequence, &c.Commit, &c.ID, &c.At, &c.Kind, &c.Edition, &c.Entry, &c.Type, &c.What, &c.Fields, &c.Before,
+		&c.After, &c.Cause,
+	)
 	return c, err
 }
 
 // Head returns the place of the newest change.
 func (l *Log) Head(ctx context.Context) (Mark, error) {
 	var m Mark
-	err := l.db.Conns(ctx).QueryRow(ctx, `select sequence, id::text from change where environment = $1 order by sequence desc limit 1`, l.environment).Scan(&m.Sequence, &m.ID)
+	err := l.db.Conns(ctx).
+		QueryRow(ctx, `select sequence, id::text from change where environment = $1 order by sequence desc limit
+			1`, l.environment).
+		Scan(&m.Sequence, &m.ID)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return Mark{}, nil
 	}
@@ -76,7 +83,11 @@ func (l *Log) ChangesAfter(ctx context.Context, at Mark) ([]content.Change, erro
 
 func changesAfter(ctx context.Context, q db.Querier, environment string, at Mark) ([]content.Change, error) {
 	read := func(from int64, limit int) ([]content.Change, error) {
-		rows, err := q.Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`, environment, from, limit)
+		rows, err := q.Query(
+			ctx,
+			`select `+ChangeColumns+` from change where environment = $1 and sequence >= $2 order by sequence limit $3`,
+			environment, from, limit,
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -100,7 +111,8 @@ func changesAfter(ctx context.Context, q db.Querier, environment string, at Mark
 			return slices.DeleteFunc(found, func(c content.Change) bool { return c.Commit == last }), nil
 		}
 		var all int // how many changes the commit has, as far as it matters
-		if err := q.QueryRow(ctx, `select count(*) from (select 1 from change where environment = $1 and sequence >= $2 and sequence <= $2 + $3::bigint and commit = $4 limit $3 + 1) c`,
+		if err := q.QueryRow(ctx, `select count(*) from (select 1 from change where environment = $1 and sequence >=
+			$2 and sequence <= $2 + $3::bigint and commit = $4 limit $3 + 1) c`,
 			environment, found[0].Sequence, LargestCommit, first).Scan(&all); err != nil {
 			return nil, err
 		}
@@ -126,21 +138,29 @@ const maxReferrers = 200
 // ChangesWith is ChangesAfter for who wants to know, of some entries that changed,
 // what conditions on others come to: as of the last of the changes. It finds out
 // nothing when there are more changes than it returns.
-func (l *Log) ChangesWith(ctx context.Context, m *model.Model, at Mark, asks func([]content.Change) []Probe) (changes []content.Change, err error) {
-	err = pgx.BeginTxFunc(ctx, l.db.Conns(ctx), pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		if changes, err = changesAfter(ctx, tx, l.environment, at); err != nil || len(changes) >= ChangesPerPoll/2 {
-			return err
-		}
-		var b pgx.Batch
-		for _, a := range asks(changes) {
-			if t := m.Type(a.Type); a.Way != nil && t != nil {
-				l.probeReferrers(&b, a, t)
-			} else if a.Way == nil {
-				l.probeOwn(&b, a)
+func (l *Log) ChangesWith(
+	ctx context.Context, m *model.Model, at Mark, asks func([]content.Change) []Probe,
+) (changes []content.Change, err error) {
+	err = pgx.BeginTxFunc(
+		ctx,
+		l.db.Conns(ctx),
+		pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
+		func(tx pgx.Tx) error {
+			if changes, err = changesAfter(ctx, tx, l.environment, at); err != nil ||
+				len(changes) >= ChangesPerPoll/2 {
+				return err
 			}
-		}
-		return tx.SendBatch(ctx, &b).Close()
-	})
+			var b pgx.Batch
+			for _, a := range asks(changes) {
+				if t := m.Type(a.Type); a.Way != nil && t != nil {
+					l.probeReferrers(&b, a, t)
+				} else if a.Way == nil {
+					l.probeOwn(&b, a)
+				}
+			}
+			return tx.SendBatch(ctx, &b).Close()
+		},
+	)
 	return changes, err
 }
 
@@ -165,19 +185,21 @@ func (a *Probe) byText(truths []int8) map[string]int8 {
 
 func (l *Log) probeOwn(b *pgx.Batch, a Probe) {
 	args := clause.Params{l.environment, a.Change.Edition, a.Locale, a.Change.Entry}
-	b.Queue("select "+a.values(&args, "")+" from document where environment = $1 and edition = $2 and locale = $3 and entry = $4", args...).QueryRow(func(r pgx.Row) error {
-		var truths []int8
-		if err := r.Scan(&truths); errors.Is(err, pgx.ErrNoRows) {
-			return nil // it is gone again
-		} else if err != nil {
-			return err
-		}
-		if a.Change.Dotted == nil {
-			a.Change.Dotted = map[string]map[string]int8{}
-		}
-		a.Change.Dotted[a.Locale] = a.byText(truths)
-		return nil
-	})
+	b.Queue("select "+a.values(&args, "")+" from document where environment = $1 and edition = $2 and locale = $3 "+
+		"and entry = $4", args...).
+		QueryRow(func(r pgx.Row) error {
+			var truths []int8
+			if err := r.Scan(&truths); errors.Is(err, pgx.ErrNoRows) {
+				return nil // it is gone again
+			} else if err != nil {
+				return err
+			}
+			if a.Change.Dotted == nil {
+				a.Change.Dotted = map[string]map[string]int8{}
+			}
+			a.Change.Dotted[a.Locale] = a.byText(truths)
+			return nil
+		})
 }
 
 // askLed asks of the entries that lead to the one that changed: it walks the way
@@ -191,7 +213,8 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 	if !last.Back {
 		found = "links <> '{}' and links @> array[" + args.Add(last.Field+"/"+a.Change.Entry, "text") + "]"
 	} else {
-		ids := append(filter.Texts(a.Change.Before[a.Locale][last.Field]), filter.Texts(a.Change.After[a.Locale][last.Field])...)
+		ids := append(filter.Texts(a.Change.Before[a.Locale][last.Field]),
+			filter.Texts(a.Change.After[a.Locale][last.Field])...)
 		found = "entry = any(" + args.Add(ids, "text[]") + ")"
 	}
 	for i := len(a.Way) - 2; i >= 0; i-- {
@@ -199,39 +222,47 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 		next := here + " and type = any(" + args.Add(step.Types, "text[]") + ") and " + found
 		field := "fields -> " + clause.Quote(step.Field)
 		if step.Back {
-			found = "entry in (select jsonb_array_elements_text(case jsonb_typeof(" + field + ") when 'array' then " + field + " else jsonb_build_array(" + field + ") end)" + next + ")"
+			found = "entry in (select jsonb_array_elements_text(case jsonb_typeof(" + field + ") when 'array' " +
+				"then " + field + " else jsonb_build_array(" + field + ") end)" + next + ")"
 		} else {
 			found = "links <> '{}' and links && array(select " + clause.Quote(step.Field+"/") + " || entry" + next + ")"
 		}
 	}
 	truths := a.values(&args, "") + ", " + a.values(&args, clause.Quote(a.Change.Entry))
-	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+clause.OfType(t.Name)+" and "+found+" limit "+args.Add(maxReferrers+1, "bigint"), args...).Query(func(rows pgx.Rows) error {
-		led := []content.Led{}
-		for rows.Next() {
-			d := content.Document{Type: t.Name, Locale: a.Locale}
-			var truths, others []int8
-			if err := rows.Scan(&d.Entry, &d.Slug, &d.About, &d.Fields, &truths, &others); err != nil {
-				return err
+	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+clause.OfType(t.Name)+" and "+found+
+		" limit "+args.Add(maxReferrers+1, "bigint"), args...).
+		Query(func(rows pgx.Rows) error {
+			led := []content.Led{}
+			for rows.Next() {
+				d := content.Document{Type: t.Name, Locale: a.Locale}
+				var truths, others []int8
+				if err := rows.Scan(&d.Entry, &d.Slug, &d.About, &d.Fields, &truths, &others); err != nil {
+					return err
+				}
+				led = append(
+					led,
+					content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.byText(truths), Others: a.byText(others)},
+				)
 			}
-			led = append(led, content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.byText(truths), Others: a.byText(others)})
-		}
-		if len(led) > maxReferrers {
+			if len(led) > maxReferrers {
+				return rows.Err()
+			}
+			if a.Change.Led == nil {
+				a.Change.Led = map[string]map[string][]content.Led{}
+			}
+			if a.Change.Led[a.Locale] == nil {
+				a.Change.Led[a.Locale] = map[string][]content.Led{}
+			}
+			a.Change.Led[a.Locale][a.Key] = led
 			return rows.Err()
-		}
-		if a.Change.Led == nil {
-			a.Change.Led = map[string]map[string][]content.Led{}
-		}
-		if a.Change.Led[a.Locale] == nil {
-			a.Change.Led[a.Locale] = map[string][]content.Led{}
-		}
-		a.Change.Led[a.Locale][a.Key] = led
-		return rows.Err()
-	})
+		})
 }
 
 // ChangesFrom returns so many changes after a sequence.
 func (l *Log) ChangesFrom(ctx context.Context, after int64, limit int) ([]content.Change, error) {
-	rows, err := l.db.Conns(ctx).Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and sequence > $2 order by sequence limit $3`, l.environment, after, limit)
+	rows, err := l.db.Conns(ctx).
+		Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and sequence > $2 order by sequence
+			limit $3`, l.environment, after, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -241,10 +272,14 @@ func (l *Log) ChangesFrom(ctx context.Context, after int64, limit int) ([]conten
 // ChangesIn returns so many changes of an edition after a sequence: what happened, and in
 // which locales, without the values.
 func (l *Log) ChangesIn(ctx context.Context, edition string, after int64, limit int) ([]content.Change, error) {
-	rows, err := l.db.Conns(ctx).Query(ctx, `select sequence, at, what, entry, type, array(select jsonb_object_keys(fields)),
-			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value -> 'about.path')) from jsonb_each(before)),
-			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value -> 'about.path')) from jsonb_each(after)) from change
-		where environment = $1 and edition = $2 and sequence > $3 order by sequence limit $4`, l.environment, edition, after, limit)
+	rows, err := l.db.Conns(ctx).
+		Query(ctx, `select sequence, at, what, entry, type, array(select jsonb_object_keys(fields)),
+			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value ->
+			'about.path')) from jsonb_each(before)),
+			(select jsonb_object_agg(key, jsonb_build_object('slug', value -> 'slug', 'about.path', value ->
+			'about.path')) from jsonb_each(after)) from change
+		where environment = $1 and edition = $2 and sequence > $3 order by sequence limit
+		$4`, l.environment, edition, after, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -263,8 +298,12 @@ func (l *Log) ChangesIn(ctx context.Context, edition string, after int64, limit 
 // LogBounds returns the sequences of the oldest change in the log and of the newest; 0
 // if there is none.
 func (l *Log) LogBounds(ctx context.Context) (oldest, newest int64, err error) {
-	err = l.db.Conns(ctx).QueryRow(ctx, `select coalesce((select sequence from change where environment = $1 order by sequence limit 1), 0),
-		coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0)`, l.environment).Scan(&oldest, &newest)
+	err = l.db.Conns(ctx).
+		QueryRow(ctx, `select coalesce((select sequence from change where environment = $1 order by sequence limit
+			1), 0),
+		coalesce((select sequence from change where environment = $1 order by sequence desc limit 1),
+		0)`, l.environment).
+		Scan(&oldest, &newest)
 	return oldest, newest, err
 }
 
@@ -273,16 +312,20 @@ func (l *Log) LogBounds(ctx context.Context) (oldest, newest int64, err error) {
 func (l *Log) PublishedHead(ctx context.Context) (sequence int64, err error) {
 	err = l.db.Conns(ctx).QueryRow(ctx, `with ends as (
 			select c.sequence, c.commit from unnest(array['published', '']) e
-			cross join lateral (select sequence, commit from change where environment = $1 and edition = e order by sequence desc limit 1) c
+			cross join lateral (select sequence, commit from change where environment = $1 and edition = e order by
+			sequence desc limit 1) c
 			order by c.sequence desc limit 1)
-		select coalesce(max(n.sequence), 0) from ends join change n on n.environment = $1 and n.sequence >= ends.sequence and n.commit = ends.commit`, l.environment).Scan(&sequence)
+		select coalesce(max(n.sequence), 0) from ends join change n on n.environment = $1 and n.sequence >=
+		ends.sequence and n.commit = ends.commit`, l.environment).Scan(&sequence)
 	return sequence, err
 }
 
 // Changes lists changes, the newest first: of an entry, if one is given, and below a
 // sequence, if that is not 0.
 func (l *Log) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
-	rows, err := l.db.Conns(ctx).Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and ($2 = '' or entry = $2) and ($3 = 0 or sequence < $3) order by sequence desc limit $4`, l.environment, entry, below, limit)
+	rows, err := l.db.Conns(ctx).
+		Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and ($2 = '' or entry = $2) and ($3
+			= 0 or sequence < $3) order by sequence desc limit $4`, l.environment, entry, below, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -336,7 +379,8 @@ const TrimAtOnce = 5000
 // returns how many went: fewer than there are, if those are many.
 func (l *Log) TrimChanges(ctx context.Context, keep time.Duration) (int, error) {
 	tag, err := l.db.Conns(ctx).Exec(ctx, `delete from change where environment = $1 and sequence in (
-		select sequence from change where environment = $1 and at < clock_timestamp() - $2::interval and sequence < least(
+		select sequence from change where environment = $1 and at < clock_timestamp() - $2::interval and sequence <
+		least(
 			(select sequence from change where environment = $1 order by sequence desc limit 1),
 			(select min(applied) from node where environment = $1),
 			(select min(sequence) from position where environment = $1))

@@ -16,7 +16,9 @@ import (
 func (l *Log) Model(ctx context.Context) (*model.Model, int64, error) {
 	var src []byte
 	var version int64
-	err := l.db.Conns(ctx).QueryRow(ctx, `select model, model_version from environment where name = $1`, l.environment).Scan(&src, &version)
+	err := l.db.Conns(ctx).
+		QueryRow(ctx, `select model, model_version from environment where name = $1`, l.environment).
+		Scan(&src, &version)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, 0, fmt.Errorf("environment %s: %w", l.environment, db.ErrNotFound)
 	}

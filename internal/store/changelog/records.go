@@ -44,9 +44,12 @@ func (l *Log) Queue(b *db.Batch, groups [][]content.Change) error {
 		c.Sequence, c.Commit, c.ID, c.At = sequence, commit, id, time
 		return nil
 	}, `with last as (select sequence, commit, at from change where environment = $1 order by sequence desc limit 1),
-		taken as materialized (select coalesce(max(sequence), 0) as base, coalesce(max(commit), 0) as first, greatest(max(at), clock_timestamp()) as at from last)
-		insert into change (environment, sequence, commit, at, kind, edition, entry, type, what, fields, before, after, cause)
-		select $1, t.base + n, t.first + (c ->> 'group')::bigint, t.at, c ->> 'kind', coalesce(c ->> 'edition', ''), coalesce(c ->> 'entry', ''), coalesce(c ->> 'type', ''),
+		taken as materialized (select coalesce(max(sequence), 0) as base, coalesce(max(commit), 0) as first,
+		greatest(max(at), clock_timestamp()) as at from last)
+		insert into change (environment, sequence, commit, at, kind, edition, entry, type, what, fields, before,
+		after, cause)
+		select $1, t.base + n, t.first + (c ->> 'group')::bigint, t.at, c ->> 'kind', coalesce(c ->> 'edition', ''),
+		coalesce(c ->> 'entry', ''), coalesce(c ->> 'type', ''),
 			coalesce(c ->> 'what', ''), c -> 'fields', c -> 'before', c -> 'after', c -> 'cause'
 		from taken t, jsonb_array_elements($2::jsonb) with ordinality as l (c, n)
 		returning sequence - (select base from taken), sequence, commit, id::text, at`, l.environment, src)

@@ -43,7 +43,11 @@ func (c *Condition) Expr(e filter.Expr, row string) string {
 	if c.Except != "" {
 		where += " and " + end + ".entry <> " + c.Except
 	}
-	return c.holding(e, name, row) + "exists (select from " + from + " where " + where + " and (" + c.predicate(e, end, true) + "))"
+	return c.holding(
+		e, name, row,
+	) + "exists (select from " + from + " where " + where + " and (" + c.predicate(
+		e, end, true,
+	) + "))"
 }
 
 // holding is what an index can tell of a condition on the ids that a list of references
@@ -92,12 +96,20 @@ func (c *Condition) way(steps []filter.Step, row string) (end, from, where strin
 	for _, s := range steps {
 		c.n++
 		next := "f" + strconv.Itoa(c.n)
-		join := fmt.Sprintf("%[1]s.environment = %[2]s.environment and %[1]s.edition = %[2]s.edition and %[1]s.locale = %[2]s.locale and %[1]s.type = any(%[3]s)", next, row, c.Args.Add(s.Types, "text[]"))
+		join := fmt.Sprintf(
+			"%[1]s.environment = %[2]s.environment and %[1]s.edition = %[2]s.edition and %[1]s.locale = "+
+				"%[2]s.locale and %[1]s.type = any(%[3]s)",
+			next, row, c.Args.Add(s.Types, "text[]"),
+		)
 		switch field := Quote(s.Field); {
 		case s.Back:
-			join += " and " + next + ".links <> '{}' and " + next + ".links @> array[" + Quote(s.Field+"/") + " || " + row + ".entry]"
+			join += " and " + next + ".links <> '{}' and " + next + ".links @> array[" + Quote(
+				s.Field+"/",
+			) + " || " + row + ".entry]"
 		case s.Several:
-			tables = append(tables, "jsonb_array_elements_text("+row+".fields -> "+field+") r"+strconv.Itoa(c.n)+" (id)")
+			tables = append(
+				tables, "jsonb_array_elements_text("+row+".fields -> "+field+") r"+strconv.Itoa(c.n)+" (id)",
+			)
 			join += " and " + next + ".entry = r" + strconv.Itoa(c.n) + ".id"
 		default:
 			join += " and " + next + ".entry = " + row + ".fields ->> " + field
@@ -167,7 +179,9 @@ const timeForm = `'YYYY-MM-DD"T"HH24:MI:SS.US"Z"'`
 // isBare tells whether the operands can be compared as texts, if they are times:
 // when none is a column of its own.
 func isBare(operands ...filter.Operand) bool {
-	return !slices.ContainsFunc(operands, func(o filter.Operand) bool { return o.Name != nil && strings.HasPrefix(o.Name.Field, "about.") })
+	return !slices.ContainsFunc(
+		operands, func(o filter.Operand) bool { return o.Name != nil && strings.HasPrefix(o.Name.Field, "about.") },
+	)
 }
 
 func (c *Condition) Operand(o filter.Operand, row string, there bool) string {
@@ -202,12 +216,14 @@ func (c *Condition) predicate(e filter.Expr, row string, there bool) string {
 		like := value + " like " + c.Args.Add(e.Pattern, "text")
 		if from, to := stretch(e.Pattern); to != "" && e.Of.Name != nil && !e.Of.CaseI && !e.Of.AccentI {
 			// What begins alike lies together: an index can be used.
-			like = "(" + like + " and " + value + " >= " + c.Args.Add(from, "text") + ` collate "C" and ` + value + " < " + c.Args.Add(to, "text") + ` collate "C")`
+			like = "(" + like + " and " + value + " >= " + c.Args.Add(from, "text") + ` collate "C" and ` + value +
+				" < " + c.Args.Add(to, "text") + ` collate "C")`
 		}
 		return like
 	case filter.Between:
 		c.Bare = isBare(e.Of, e.Low, e.High)
-		return c.Operand(e.Of, row, there) + " between " + c.Operand(e.Low, row, there) + " and " + c.Operand(e.High, row, there)
+		return c.Operand(e.Of, row, there) + " between " + c.Operand(e.Low, row, there) + " and " +
+			c.Operand(e.High, row, there)
 	case filter.In:
 		c.Bare = isBare(append(slices.Clone(e.Values), e.Of)...)
 		values := make([]string, len(e.Values))
@@ -236,7 +252,8 @@ func (c *Condition) predicate(e filter.Expr, row string, there bool) string {
 		case "A_CONTAINEDBY":
 			return b + " @> " + a
 		}
-		return "exists (select from jsonb_array_elements(" + a + ") a (v), jsonb_array_elements(" + b + ") b (v) where a.v = b.v)"
+		return "exists (select from jsonb_array_elements(" + a + ") a (v), jsonb_array_elements(" + b +
+			") b (v) where a.v = b.v)"
 	}
 	panic(fmt.Sprintf("store: no SQL for %T", e))
 }

@@ -11,7 +11,8 @@ import (
 // and the type that the text is cast to when it is compared.
 func SortColumn(s query.Sort) (expression, asText, cast string) {
 	if name, ok := strings.CutPrefix(s.By, "about."); ok {
-		column := map[string]string{"published": "published", "firstPublished": "first_published", "updated": "updated"}[name]
+		column := map[string]string{"published": "published", "firstPublished": "first_published",
+			"updated": "updated"}[name]
 		return column, Member("about", name, true), "timestamptz"
 	}
 	asText = Member("fields", s.By, true)

@@ -124,16 +124,39 @@ const maxStarts = 20
 var errEnded = errors.New("PostgreSQL did not start")
 
 // serve starts the server and waits until it is ready.
-func (c *Cluster) serve(ctx context.Context, bin string, as *syscall.Credential, scratch bool, password string, logFile *os.File, port int) error {
+func (c *Cluster) serve(
+	ctx context.Context, bin string, as *syscall.Credential, scratch bool, password string, logFile *os.File,
+	port int,
+) error {
 	if port == 0 {
 		var err error
 		if port, err = freePort(); err != nil {
 			return err
 		}
 	}
-	args := []string{"-D", c.Dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port), "-k", "", "-c", "max_connections=200", "-c", "shared_buffers=256MB",
+	args := []string{
+		"-D",
+		c.Dir,
+		"-h",
+		"127.0.0.1",
+		"-p",
+		strconv.Itoa(port),
+		"-k",
+		"",
+		"-c",
+		"max_connections=200",
+		"-c",
+		"shared_buffers=256MB",
 		// Fewer checkpoints, and smaller records of what they force to be written whole.
-		"-c", "max_wal_size=4GB", "-c", "checkpoint_timeout=15min", "-c", "wal_compression=on", "-c", "jit=off"}
+		"-c",
+		"max_wal_size=4GB",
+		"-c",
+		"checkpoint_timeout=15min",
+		"-c",
+		"wal_compression=on",
+		"-c",
+		"jit=off",
+	}
 	if scratch {
 		args = append(args, "-c", "fsync=off", "-c", "full_page_writes=off", "-c", "synchronous_commit=off")
 	}
@@ -174,7 +197,9 @@ var errStopping = errors.New("the server is being stopped")
 
 // watch starts the server again, on the same port, when it ends without having been told
 // to.
-func (c *Cluster) watch(ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string) {
+func (c *Cluster) watch(
+	ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string,
+) {
 	defer close(c.watched)
 	u, err := url.Parse(c.URL)
 	if err != nil {
@@ -209,7 +234,9 @@ func (c *Cluster) watch(ctx context.Context, bin string, as *syscall.Credential,
 	}
 }
 
-func (c *Cluster) again(ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string, port int) error {
+func (c *Cluster) again(
+	ctx context.Context, bin string, as *syscall.Credential, o Options, password, logName string, port int,
+) error {
 	logFile, err := os.OpenFile(logName, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return err
@@ -250,7 +277,10 @@ func RunningURL(dir string) (string, error) {
 	if len(lines) < 4 {
 		return "", fmt.Errorf("no server runs on %s", dir)
 	}
-	return fmt.Sprintf("postgres://ubiquon:%s@127.0.0.1:%s/ubiquon", strings.TrimSpace(string(password)), strings.TrimSpace(lines[3])), nil
+	return fmt.Sprintf(
+		"postgres://ubiquon:%s@127.0.0.1:%s/ubiquon", strings.TrimSpace(string(password)),
+		strings.TrimSpace(lines[3]),
+	), nil
 }
 
 // Stop ends the server for good, waiting for it.
@@ -282,7 +312,9 @@ func (c *Cluster) end() {
 	}
 }
 
-func (c *Cluster) initialise(ctx context.Context, bin string, as *syscall.Credential, log *slog.Logger) (password string, err error) {
+func (c *Cluster) initialise(
+	ctx context.Context, bin string, as *syscall.Credential, log *slog.Logger,
+) (password string, err error) {
 	secret := filepath.Join(c.Dir, passwordFile)
 	if src, err := os.ReadFile(secret); err == nil {
 		return strings.TrimSpace(string(src)), nil
@@ -311,8 +343,10 @@ func (c *Cluster) initialise(ctx context.Context, bin string, as *syscall.Creden
 			return "", err
 		}
 	}
-	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), "-D", c.Dir, "-U", "ubiquon", "-A", "scram-sha-256", "--pwfile", pw.Name(),
-		"-E", "UTF8", "--locale", "C.UTF-8", "--no-sync")
+	cmd := exec.CommandContext(
+		ctx, filepath.Join(bin, "initdb"), "-D", c.Dir, "-U", "ubiquon", "-A", "scram-sha-256", "--pwfile", pw.Name(),
+		"-E", "UTF8", "--locale", "C.UTF-8", "--no-sync",
+	)
 	cmd.Dir = c.Dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: as}
 	if out, err := cmd.CombinedOutput(); err != nil {
@@ -362,7 +396,9 @@ func (c *Cluster) ready(ctx context.Context, url, logFile string) error {
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool
-			if err := conn.QueryRow(ctx, `select exists (select from pg_database where datname = 'ubiquon')`).Scan(&there); err != nil || there {
+			if err := conn.QueryRow(ctx, `select exists (select from pg_database where datname =
+				'ubiquon')`).Scan(&there); err != nil ||
+				there {
 				return err
 			}
 			_, err = conn.Exec(ctx, `create database ubiquon`)
@@ -385,7 +421,9 @@ func binaries() (string, error) {
 		if path, err := exec.LookPath("postgres"); err == nil {
 			return filepath.Dir(path), nil
 		}
-		return "", errors.New("there is no PostgreSQL server on this machine; install it with: apt-get install postgresql")
+		return "", errors.New(
+			"there is no PostgreSQL server on this machine; install it with: apt-get install postgresql",
+		)
 	}
 	sort.Slice(found, func(i, j int) bool { return versionOf(found[i]) < versionOf(found[j]) })
 	return filepath.Dir(found[len(found)-1]), nil
@@ -411,7 +449,9 @@ func unprivileged() (*syscall.Credential, error) {
 		gid, _ := strconv.Atoi(u.Gid)
 		return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
 	}
-	return nil, errors.New("PostgreSQL refuses to run as root, and there is neither a user postgres nor nobody to run it as")
+	return nil, errors.New(
+		"PostgreSQL refuses to run as root, and there is neither a user postgres nor nobody to run it as",
+	)
 }
 
 // reachable tells whether everybody may pass through the directories above.

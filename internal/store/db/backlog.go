@@ -20,9 +20,20 @@ func (d *DB) PoolUses() []PoolUse {
 	for _, one := range []struct {
 		name    string
 		purpose Purpose
-	}{{"control", Controlling}, {"write", Writing}, {"receive", Receiving}, {"list", Listing}, {"read", Reading}, {"follow", Following}} {
+	}{{"control", Controlling}, {"write", Writing}, {"receive", Receiving}, {"list", Listing}, {"read", Reading},
+		{"follow", Following}} {
 		st := d.Conns(For(context.Background(), one.purpose)).Stat()
-		out = append(out, PoolUse{Purpose: one.name, Busy: st.AcquiredConns(), Idle: st.IdleConns(), Max: st.MaxConns(), Waits: st.EmptyAcquireCount(), Waited: st.EmptyAcquireWaitTime()})
+		out = append(
+			out,
+			PoolUse{
+				Purpose: one.name,
+				Busy:    st.AcquiredConns(),
+				Idle:    st.IdleConns(),
+				Max:     st.MaxConns(),
+				Waits:   st.EmptyAcquireCount(),
+				Waited:  st.EmptyAcquireWaitTime(),
+			},
+		)
 	}
 	return out
 }

@@ -10,4 +10,7 @@ var ErrWriteTimeout = errors.New("the write took too long and was given up; noth
 
 // ErrUnsure is the error of a write that took too long when it was committed already: it may
 // be stored.
-var ErrUnsure = errors.New("the write took too long, and it is not known whether it is stored; look at the entry, or send it again with an Idempotency-Key")
+var ErrUnsure = errors.New(
+	"the write took too long, and it is not known whether it is stored; look at the entry, or send it again with " +
+		"an Idempotency-Key",
+)

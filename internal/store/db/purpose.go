@@ -92,13 +92,16 @@ func (d *DB) openPools(ctx context.Context, like *pgxpool.Config, reads int32) e
 	if reads == 0 {
 		reads = 8
 	}
-	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers, Writing: writers, Receiving: receivers, Listing: listers} {
+	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers, Writing: writers,
+		Receiving: receivers, Listing: listers} {
 		cfg := like.Copy()
 		cfg.MaxConns = conns
 		if purpose == Reading {
 			// Work that nobody waits for ends in PostgreSQL, too.
 			cfg.ConnConfig.BuildContextWatcherHandler = func(c *pgconn.PgConn) ctxwatch.Handler {
-				return &cancelling{pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}, &d.cancelled}
+				return &cancelling{
+					pgconn.CancelRequestContextWatcherHandler{Conn: c, DeadlineDelay: cancelWithin}, &d.cancelled,
+				}
 			}
 			cfg.ConnConfig.RuntimeParams["client_connection_check_interval"] = "2s"
 		}

@@ -73,7 +73,12 @@ func TroubleOf(err error) (trouble Trouble, told string) {
 		return PassingTrouble, admission.ErrOverloaded.Error()
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
 		return PassingTrouble, "the database took too long"
-	case errors.As(err, &connecting), errors.As(err, &network), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed), pgconn.SafeToRetry(err):
+	case errors.As(err, &connecting),
+		errors.As(err, &network),
+		errors.Is(err, io.EOF),
+		errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, net.ErrClosed),
+		pgconn.SafeToRetry(err):
 		return PassingTrouble, "the database cannot be reached"
 	}
 	return OurTrouble, ""

@@ -15,7 +15,8 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// Entries lists the entries of an environment, with their revisions, for those who edit them. It is safe for concurrent use.
+// Entries lists the entries of an environment, with their revisions, for those who edit them.
+// It is safe for concurrent use.
 type Entries struct {
 	db          *db.DB
 	environment string
@@ -70,17 +71,22 @@ type EntryFilter struct {
 
 const (
 	// translation is how much of the document d is translated.
-	translation = `case when not d.about -> 'locales' ? d.locale then 'filled in' when jsonb_array_length(d.about -> 'filledIn') > 0 then 'partly' else 'translated' end`
+	translation = `case when not d.about -> 'locales' ? d.locale then 'filled in' when jsonb_array_length(d.about ->
+		'filledIn') > 0 then 'partly' else 'translated' end`
 
 	// stateOf is the state of the entry e.
 	stateOf = `case when e.retired is not null then 'retired' when e.review = 'submitted' then 'in review'
-		when exists (select from schedule s where s.environment = e.environment and s.entry = e.id and s.state = 'pending') then 'scheduled'
+		when exists (select from schedule s where s.environment = e.environment and s.entry = e.id and s.state =
+		'pending') then 'scheduled'
 		when e.published_revision = 0 then 'draft' when e.behind then 'revised' else 'published' end`
 
 	entryInfo = `select ` + writing.EntryColumns + `, e.title, ` + stateOf + `,
-		(select coalesce(jsonb_object_agg(d.locale, ` + translation + `), '{}') from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id),
-		array(select d.locale from document d where d.environment = e.environment and d.edition = 'published' and d.entry = e.id and d.about -> 'locales' ? d.locale order by d.locale),
-		(select min(s.at) from schedule s where s.environment = e.environment and s.entry = e.id and s.state = 'pending')
+		(select coalesce(jsonb_object_agg(d.locale, ` + translation +
+		`), '{}') from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id),
+		array(select d.locale from document d where d.environment = e.environment and d.edition = 'published' and
+		d.entry = e.id and d.about -> 'locales' ? d.locale order by d.locale),
+		(select min(s.at) from schedule s where s.environment = e.environment and s.entry = e.id and s.state =
+		'pending')
 		from entry e`
 )
 
@@ -93,13 +99,16 @@ func scanInfo(r pgx.Row) (EntryInfo, error) {
 // ListEntries returns entries, those saved last first, and how many there are
 // in all.
 func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, error) {
-	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or e.origin = $3)
+	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or
+		e.origin = $3)
 		and case when $4 = '' then e.retired is null else $4 = ` + stateOf + ` end
 		and ($5 = '' or position(lower($5) in lower(e.title)) > 0 or e.id = $5 or exists (select from document d
 			where d.environment = e.environment and d.entry = e.id and d.slug = $5))
-		and ($6 = '' or not exists (select from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id and d.locale = $6
+		and ($6 = '' or not exists (select from document d where d.environment = e.environment and d.edition =
+		'preview' and d.entry = e.id and d.locale = $6
 			and ` + translation + ` = 'translated'))
-		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
+		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and
+		d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
 		and ($8::text[] is null or e.id = any($8)) and ($9::text[] is null or e.type = any($9))`
 	args := []any{es.environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs, f.Types}
 	var total int
@@ -109,7 +118,9 @@ func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, e
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := es.db.Conns(ctx).Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`, append(args, f.Limit, f.Offset)...)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`,
+			append(args, f.Limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -149,34 +160,45 @@ func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
 		out.EntryInfo, err = scanInfo(r)
 		return err
 	}, entryInfo+` where e.environment = $1 and e.id = $2 and e.revision > 0`, es.environment, id)
-	b.Query(func(r pgx.Rows) error { return r.Scan(&out.Shown, &out.Newest) },
-		`select e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
-		where e.environment = $1 and e.id = $2`, es.environment, id)
+	b.Query(
+		func(r pgx.Rows) error { return r.Scan(&out.Shown, &out.Newest) },
+		`select e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id
+			and r.number = e.revision
+		where e.environment = $1 and e.id = $2`,
+		es.environment,
+		id,
+	)
 	b.Query(func(r pgx.Rows) error {
 		var v content.Revision
 		err := r.Scan(&v.Number, &v.At, &v.By, &v.Message)
 		out.Revisions = append(out.Revisions, v)
 		return err
-	}, `select number, at, by, message from revision where environment = $1 and entry = $2 order by number desc limit 50`, es.environment, id)
+	}, `select number, at, by, message from revision where environment = $1 and entry = $2 order by number desc
+		limit 50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
 		var v writing.Review
 		err := r.Scan(&v.Revision, &v.At, &v.By, &v.What, &v.Remark)
 		out.Reviews = append(out.Reviews, v)
 		return err
-	}, `select revision, at, by, what, remark from review where environment = $1 and entry = $2 order by at desc limit 50`, es.environment, id)
+	}, `select revision, at, by, what, remark from review where environment = $1 and entry = $2 order by at desc
+		limit 50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
 		v, err := scanSchedule(r)
 		out.Schedules = append(out.Schedules, v)
 		return err
-	}, scheduleInfo+` where s.environment = $1 and s.entry = $2 order by s.state = 'pending' desc, s.at desc limit 50`, es.environment, id)
+	}, scheduleInfo+` where s.environment = $1 and s.entry = $2 order by s.state = 'pending' desc, s.at desc limit
+		50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
 		var v writing.Referrer
 		err := r.Scan(&v.Entry, &v.Type, &v.Title, &v.Field)
 		out.ReferredBy = append(out.ReferredBy, v)
 		return err
-	}, `select distinct d.entry, d.type, e.title, f.name from document d join entry e on e.environment = d.environment and e.id = d.entry,
-			(select distinct split_part(l, '/', 1) as name from document a, unnest(a.links) l where a.environment = $1 and split_part(l, '/', 2) = $2) f
-		where d.environment = $1 and d.links <> '{}' and d.links @> array[f.name || '/' || $2] order by 3, 1 limit 100`, es.environment, id)
+	}, `select distinct d.entry, d.type, e.title, f.name from document d join entry e on e.environment =
+		d.environment and e.id = d.entry,
+			(select distinct split_part(l, '/', 1) as name from document a, unnest(a.links) l where a.environment =
+			$1 and split_part(l, '/', 2) = $2) f
+		where d.environment = $1 and d.links <> '{}' and d.links @> array[f.name || '/' || $2] order by 3, 1 limit
+		100`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
 		var path string
 		err := r.Scan(&path)
@@ -195,7 +217,9 @@ func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
 // Revision returns one revision with its fields, ErrNotFound if there is none.
 func (es *Entries) Revision(ctx context.Context, id string, number int) (content.Revision, error) {
 	var v content.Revision
-	err := es.db.Conns(ctx).QueryRow(ctx, `select number, at, by, message, fields from revision where environment = $1 and entry = $2 and number = $3`, es.environment, id, number).
+	err := es.db.Conns(ctx).
+		QueryRow(ctx, `select number, at, by, message, fields from revision where environment = $1 and entry = $2
+			and number = $3`, es.environment, id, number).
 		Scan(&v.Number, &v.At, &v.By, &v.Message, &v.Fields)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("revision %d of entry %s: %w", number, id, db.ErrNotFound)
@@ -206,7 +230,8 @@ func (es *Entries) Revision(ctx context.Context, id string, number int) (content
 // LinkedFrom returns the entries that the newest states of some lead to, by a
 // reference or a link in prose.
 func (es *Entries) LinkedFrom(ctx context.Context, ids []string) ([]string, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select distinct substr(l, strpos(l, '/') + 1) from document d, unnest(d.links) l
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select distinct substr(l, strpos(l, '/') + 1) from document d, unnest(d.links) l
 		where d.environment = $1 and d.edition = 'preview' and d.entry = any($2) order by 1`, es.environment, ids)
 	if err != nil {
 		return nil, err
@@ -223,7 +248,9 @@ type EntryAccess struct {
 
 // Standings returns how entries stand, by id; of those that there are.
 func (es *Entries) Access(ctx context.Context, ids []string) (map[string]EntryAccess, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id = any($2) and revision > 0`, es.environment, ids)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id =
+			any($2) and revision > 0`, es.environment, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -242,7 +269,9 @@ func (es *Entries) Access(ctx context.Context, ids []string) (map[string]EntryAc
 
 // EntryIDs returns the ids of an origin's entries of one type.
 func (es *Entries) EntryIDs(ctx context.Context, origin, typ string) (map[string]string, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select id, origin_key from entry where environment = $1 and origin = $2 and type = $3 and revision > 0`, es.environment, origin, typ)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select id, origin_key from entry where environment = $1 and origin = $2 and type = $3 and
+			revision > 0`, es.environment, origin, typ)
 	if err != nil {
 		return nil, err
 	}
@@ -260,18 +289,26 @@ func (es *Entries) EntryIDs(ctx context.Context, origin, typ string) (map[string
 
 // EntryChanges returns the entry's last changes, the newest first.
 func (es *Entries) EntryChanges(ctx context.Context, id string) ([]content.Change, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select `+changelog.ChangeColumns+` from change where environment = $1 and entry = $2 order by sequence desc limit 20`, es.environment, id)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select `+changelog.ChangeColumns+` from change where environment = $1 and entry = $2 order by
+			sequence desc limit 20`, es.environment, id)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return changelog.ScanChange(r) })
+	return pgx.CollectRows(
+		rows, func(r pgx.CollectableRow) (content.Change, error) { return changelog.ScanChange(r) },
+	)
 }
 
 // LastPublished returns the entry's newest change in the published edition,
 // ErrNotFound if there was none.
 func (es *Entries) LastPublished(ctx context.Context, id string) (content.Change, error) {
-	c, err := changelog.ScanChange(es.db.Conns(ctx).QueryRow(ctx, `select `+changelog.ChangeColumns+` from change where environment = $1 and entry = $2 and edition = 'published'
-		order by sequence desc limit 1`, es.environment, id))
+	c, err := changelog.ScanChange(
+		es.db.Conns(ctx).
+			QueryRow(ctx, `select `+changelog.ChangeColumns+` from change where environment = $1 and entry = $2 and
+				edition = 'published'
+		order by sequence desc limit 1`, es.environment, id),
+	)
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("a change of entry %s: %w", id, db.ErrNotFound)
 	}
@@ -280,7 +317,9 @@ func (es *Entries) LastPublished(ctx context.Context, id string) (content.Change
 
 // Counts says how many entries of each type there are.
 func (es *Entries) Counts(ctx context.Context) (map[string]int, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select type, count(*) from entry where environment = $1 and revision > 0 group by type`, es.environment)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select type, count(*) from entry where environment = $1 and revision > 0 group by
+			type`, es.environment)
 	if err != nil {
 		return nil, err
 	}
@@ -311,9 +350,13 @@ type Coverage struct {
 // that has entries and each of the locales.
 func (es *Entries) Coverages(ctx context.Context, locales []string) ([]Coverage, error) {
 	rows, err := es.db.Conns(ctx).Query(ctx, `select t.type, l.locale,
-			count(*) filter (where d.how = 'translated'), count(*) filter (where d.how = 'partly'), count(*) filter (where d.how = 'filled in'), count(*) filter (where d.how is null)
-		from (select id, type from entry where environment = $1 and revision > 0 and retired is null) t cross join unnest($2::text[]) with ordinality l (locale, n)
-		left join lateral (select `+translation+` as how from document d where d.environment = $1 and d.edition = 'preview' and d.locale = l.locale and d.entry = t.id) d on true
+			count(*) filter (where d.how = 'translated'), count(*) filter (where d.how = 'partly'), count(*) filter
+			(where d.how = 'filled in'), count(*) filter (where d.how is null)
+		from (select id, type from entry where environment = $1 and revision > 0 and retired is null) t cross join
+		unnest($2::text[]) with ordinality l (locale, n)
+		left join lateral (select
+		`+translation+` as how from document d where d.environment = $1 and d.edition = 'preview' and d.locale =
+			l.locale and d.entry = t.id) d on true
 		group by 1, 2, l.n order by 1, l.n`, es.environment, locales)
 	if err != nil {
 		return nil, err
@@ -329,10 +372,13 @@ func (es *Entries) Coverages(ctx context.Context, locales []string) ([]Coverage,
 // open within the last half minute. A session with nobody behind it has closed
 // it.
 func (es *Entries) RecordPresence(ctx context.Context, id, session, who string) ([]string, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or (environment, entry, session) = ($1, $2, $3) and $4 = ''),
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or
+			(environment, entry, session) = ($1, $2, $3) and $4 = ''),
 			here as (insert into presence (environment, entry, session, who) select $1, $2, $3, $4 where $4 <> ''
 				on conflict (environment, entry, session) do update set seen = clock_timestamp())
-		select distinct who from presence where environment = $1 and entry = $2 and session <> $3 and seen >= clock_timestamp() - interval '30 s' order by who`, es.environment, id, session, who)
+		select distinct who from presence where environment = $1 and entry = $2 and session <> $3 and seen >=
+		clock_timestamp() - interval '30 s' order by who`, es.environment, id, session, who)
 	if err != nil {
 		return nil, err
 	}
@@ -348,7 +394,8 @@ func (es *Entries) Analyse(ctx context.Context) error {
 
 // There tells which of the ids are those of entries.
 func (es *Entries) Existing(ctx context.Context, ids []string) (map[string]bool, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, es.environment, ids)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, es.environment, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -370,13 +417,18 @@ type Exported struct {
 
 // EachEntry calls each for every entry of an origin, of some types or, with none,
 // of all, in the order of ids. It reads some at a time, not one snapshot.
-func (es *Entries) EachEntry(ctx context.Context, types []string, origin string, revisions bool, each func(*Exported) error) error {
+func (es *Entries) EachEntry(
+	ctx context.Context, types []string, origin string, revisions bool, each func(*Exported) error,
+) error {
 	const atOnce = 200
 	for last := ""; ; {
-		rows, err := es.db.Conns(ctx).Query(ctx, `select `+writing.EntryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
-			from (select * from entry where environment = $1 and origin = $2 and ($3::text[] is null or type = any($3)) and revision > 0 and id > $4 order by id limit $5) e
-			join revision r on r.environment = e.environment and r.entry = e.id and (r.number = e.revision or $6) order by e.id, r.number`,
-			es.environment, origin, types, last, atOnce, revisions)
+		rows, err := es.db.Conns(ctx).
+			Query(ctx, `select `+writing.EntryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
+			from (select * from entry where environment = $1 and origin = $2 and ($3::text[] is null or type =
+			any($3)) and revision > 0 and id > $4 order by id limit $5) e
+			join revision r on r.environment = e.environment and r.entry = e.id and (r.number = e.revision or $6)
+			order by e.id, r.number`,
+				es.environment, origin, types, last, atOnce, revisions)
 		if err != nil {
 			return err
 		}
@@ -384,7 +436,8 @@ func (es *Entries) EachEntry(ctx context.Context, types []string, origin string,
 		for rows.Next() {
 			var e Exported
 			var v content.Revision
-			if err := rows.Scan(append(writing.EntryTargets(&e.Entry), &e.Live, &v.Number, &v.At, &v.By, &v.Message, &v.Fields)...); err != nil {
+			if err := rows.Scan(append(writing.EntryTargets(&e.Entry), &e.Live, &v.Number, &v.At, &v.By, &v.Message,
+				&v.Fields)...); err != nil {
 				rows.Close()
 				return err
 			}

@@ -28,7 +28,10 @@ func indexesOf(m *model.Model) map[string]string {
 	add := func(t *model.Type, using string) {
 		sum := sha256.Sum256([]byte(t.Name + " " + using))
 		name := indexPrefix + hex.EncodeToString(sum[:8])
-		out[name] = "create index concurrently " + name + " on document using " + using + " where type = " + clause.Quote(t.Name)
+		out[name] = "create index concurrently " + name + " on document using " + using + " where type = " +
+			clause.Quote(
+				t.Name,
+			)
 	}
 	for _, t := range m.Types {
 		for _, f := range t.Fields {
@@ -41,7 +44,12 @@ func indexesOf(m *model.Model) map[string]string {
 			default:
 				for _, descending := range []bool{false, true} {
 					expression, _, _ := clause.SortColumn(query.Sort{By: f.Name, Kind: f.Kind})
-					add(t, "btree (environment, edition, locale, ("+expression+")"+clause.Direction(descending, false)+", entry)")
+					add(
+						t,
+						"btree (environment, edition, locale, ("+expression+")"+clause.Direction(
+							descending, false,
+						)+", entry)",
+					)
 				}
 			}
 		}
@@ -82,14 +90,20 @@ func (es *Entries) KeepIndexes(ctx context.Context, told func(string)) (done boo
 		}
 		maps.Copy(wanted, indexesOf(m))
 	}
-	rows, err = conn.Query(ctx, `select c.relname, i.indisvalid from pg_index i join pg_class c on c.oid = i.indexrelid where i.indrelid = 'document'::regclass and starts_with(c.relname, $1)`, indexPrefix)
+	rows, err = conn.Query(
+		ctx,
+		`select c.relname, i.indisvalid from pg_index i join pg_class c on c.oid = i.indexrelid where i.indrelid =
+			'document'::regclass and starts_with(c.relname, $1)`,
+		indexPrefix,
+	)
 	if err != nil {
 		return false, err
 	}
 	var name string
 	var valid bool
 	held := map[string]bool{}
-	if _, err := pgx.ForEachRow(rows, []any{&name, &valid}, func() error { held[name] = valid; return nil }); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&name, &valid},
+		func() error { held[name] = valid; return nil }); err != nil {
 		return false, err
 	}
 	run := func(sql string) error {

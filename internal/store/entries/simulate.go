@@ -16,13 +16,20 @@ import (
 // SupposedChanges returns the change of the published edition that publishing an
 // entry's newest state would make, or unpublishing it; none if readers would see no
 // difference. Its error is ErrNotFound if there is no such entry.
-func (es *Entries) SimulateChanges(ctx context.Context, m *model.Model, entry, what string) ([]content.Change, error) {
+func (es *Entries) SimulateChanges(
+	ctx context.Context, m *model.Model, entry, what string,
+) ([]content.Change, error) {
 	held := map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}
 	typ := ""
 	err := es.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b db.Batch
-		b.Query(func(r pgx.Rows) error { return r.Scan(&typ) }, `select type from entry where environment = $1 and id = $2`, es.environment, entry)
-		es.writer.QueueDocumentsOf(&b, []string{entry}, func(edition string, d content.Document) { held[edition][d.Locale] = d })
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&typ) },
+			`select type from entry where environment = $1 and id = $2`, es.environment, entry,
+		)
+		es.writer.QueueDocumentsOf(
+			&b, []string{entry}, func(edition string, d content.Document) { held[edition][d.Locale] = d },
+		)
 		return b.Run(ctx, conn)
 	})
 	if err != nil {

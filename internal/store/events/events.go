@@ -55,23 +55,38 @@ type Event struct {
 // AddEvent keeps an announcement and, in the same transaction, lets enqueue put
 // its processing into the job queue. The same message twice is one event: then
 // it returns the first one's id and true, and nothing is enqueued.
-func (es *Events) Add(ctx context.Context, e *Event, enqueue func(tx pgx.Tx, id string) error) (duplicate bool, err error) {
+func (es *Events) Add(
+	ctx context.Context, e *Event, enqueue func(tx pgx.Tx, id string) error,
+) (duplicate bool, err error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return false, err
 	}
 	e.ID = id.String()
 	err = pgx.BeginFunc(ctx, es.db.Conns(ctx), func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
+		tag, err := tx.Exec(
+			ctx,
+			`insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing`,
-			es.environment, e.ID, e.Origin, e.MessageID, e.ContentType, e.Body, e.State, e.Detail, e.Decoded)
+			es.environment,
+			e.ID,
+			e.Origin,
+			e.MessageID,
+			e.ContentType,
+			e.Body,
+			e.State,
+			e.Detail,
+			e.Decoded,
+		)
 		if err != nil {
 			return err
 		}
 		if tag.RowsAffected() == 0 {
 			duplicate = true
-			return tx.QueryRow(ctx, `select id::text from event where environment = $1 and origin = $2 and message_id = $3 and state <> $4`,
-				es.environment, e.Origin, e.MessageID, EventRefused).Scan(&e.ID)
+			return tx.QueryRow(ctx, `select id::text from event where environment = $1 and origin = $2 and
+				message_id = $3 and state <> $4`,
+				es.environment, e.Origin, e.MessageID, EventRefused).
+				Scan(&e.ID)
 		}
 		if enqueue == nil {
 			return nil
@@ -88,7 +103,8 @@ func (es *Events) AddRefused(ctx context.Context, e *Event, most int) error {
 		return err
 	}
 	_, err := es.db.Conns(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
-		select id from event where environment = $1 and origin = $2 and state = 'refused' order by received desc offset $3 limit 100)`, es.environment, e.Origin, most)
+		select id from event where environment = $1 and origin = $2 and state = 'refused' order by received desc
+		offset $3 limit 100)`, es.environment, e.Origin, most)
 	return err
 }
 
@@ -96,7 +112,8 @@ func (es *Events) AddRefused(ctx context.Context, e *Event, most int) error {
 // fewer than there are, if those are many. What waits stays.
 func (es *Events) Trim(ctx context.Context, keep time.Duration) (int, error) {
 	tag, err := es.db.Conns(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
-		select id from event where environment = $1 and received < clock_timestamp() - $2::interval and state <> 'waiting' order by received limit $3)`, es.environment, keep, changelog.TrimAtOnce)
+		select id from event where environment = $1 and received < clock_timestamp() - $2::interval and state <>
+		'waiting' order by received limit $3)`, es.environment, keep, changelog.TrimAtOnce)
 	return int(tag.RowsAffected()), err
 }
 
@@ -107,13 +124,16 @@ const keptBuilds = 50
 // and returns how many: fewer than there are, if those are many.
 func (es *Events) TrimRuns(ctx context.Context, keep time.Duration) (int, error) {
 	runs, err := es.db.Conns(ctx).Exec(ctx, `delete from rule_run where (environment, sequence, rule) in (
-		select environment, sequence, rule from rule_run where environment = $1 and at < clock_timestamp() - $2::interval order by sequence limit $3)`, es.environment, keep, changelog.TrimAtOnce)
+		select environment, sequence, rule from rule_run where environment = $1 and at < clock_timestamp() -
+		$2::interval order by sequence limit $3)`, es.environment, keep, changelog.TrimAtOnce)
 	if err != nil {
 		return 0, err
 	}
 	builds, err := es.db.Conns(ctx).Exec(ctx, `delete from build b where environment = $1 and id in (
-		select id from (select id, finished, row_number() over (partition by site order by number desc) as nth from build where environment = $1 and state in ('finished', 'failed')) old
-		where nth > $3 and finished < clock_timestamp() - $2::interval limit $4)`, es.environment, keep, keptBuilds, changelog.TrimAtOnce)
+		select id from (select id, finished, row_number() over (partition by site order by number desc) as nth from
+		build where environment = $1 and state in ('finished', 'failed')) old
+		where nth > $3 and finished < clock_timestamp() - $2::interval limit
+		$4)`, es.environment, keep, keptBuilds, changelog.TrimAtOnce)
 	return int(runs.RowsAffected() + builds.RowsAffected()), err
 }
 
@@ -121,21 +141,28 @@ func (es *Events) TrimRuns(ctx context.Context, keep time.Duration) (int, error)
 // own made by an event before, the older answers are gone by now, or were gone
 // with that one.
 func (es *Events) Finish(ctx context.Context, e *Event) error {
-	_, err := es.db.Conns(ctx).Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
-			expired = case when $6::bigint is null then null else greatest($7, coalesce((select min(o.expired) from event o
-				where o.environment = $1 and o.entry = $5 and o.stored = $7 and o.id <> $2), clock_timestamp())) end, attempts = $8
-		where environment = $1 and id = $2`, es.environment, e.ID, e.State, e.Detail, e.Entry, e.Sequence, e.Stored, e.Attempts)
+	_, err := es.db.Conns(ctx).
+		Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
+			expired = case when $6::bigint is null then null else greatest($7, coalesce((select min(o.expired) from
+			event o
+				where o.environment = $1 and o.entry = $5 and o.stored = $7 and o.id <> $2), clock_timestamp()))
+				end, attempts = $8
+		where environment = $1 and id =
+		$2`, es.environment, e.ID, e.State, e.Detail, e.Entry, e.Sequence, e.Stored, e.Attempts)
 	return err
 }
 
-const eventColumns = `select v.id::text, v.origin, v.message_id, v.content_type, v.body, v.received, v.state, v.detail, v.decoded, v.entry,
+const eventColumns = `select v.id::text, v.origin, v.message_id, v.content_type, v.body, v.received, v.state,
+	v.detail, v.decoded, v.entry,
 	coalesce(e.title, ''), coalesce(e.type, ''), v.sequence, v.stored, v.expired, v.attempts
 	from event v left join entry e on e.environment = v.environment and e.id = v.entry where v.environment = $1`
 
 func scanEvent(r pgx.Row) (Event, error) {
 	var e Event
-	err := r.Scan(&e.ID, &e.Origin, &e.MessageID, &e.ContentType, &e.Body, &e.Received, &e.State, &e.Detail, &e.Decoded, &e.Entry, &e.Title, &e.Type,
-		&e.Sequence, &e.Stored, &e.Expired, &e.Attempts)
+	err := r.Scan(
+		&e.ID, &e.Origin, &e.MessageID, &e.ContentType, &e.Body, &e.Received, &e.State, &e.Detail, &e.Decoded,
+		&e.Entry, &e.Title, &e.Type, &e.Sequence, &e.Stored, &e.Expired, &e.Attempts,
+	)
 	return e, err
 }
 
@@ -159,7 +186,8 @@ const leaseOfJobs = "5 seconds"
 func (es *Events) FreeJobs(ctx context.Context, queues []string) (int, error) {
 	tag, err := es.db.Conns(ctx).Exec(ctx, `update river_job set state = 'available', scheduled_at = clock_timestamp()
 		where state = 'running' and queue = any($2) and attempted_at < clock_timestamp() - interval '`+leaseOfJobs+`'
-			and attempted_by[array_upper(attempted_by, 1)] not in (select id::text from node where environment = $1 and seen > clock_timestamp() - interval '`+leaseOfJobs+`')`,
+			and attempted_by[array_upper(attempted_by, 1)] not in (select id::text from node where environment = $1
+			and seen > clock_timestamp() - interval '`+leaseOfJobs+`')`,
 		es.environment, queues)
 	return int(tag.RowsAffected()), err
 }
@@ -167,9 +195,12 @@ func (es *Events) FreeJobs(ctx context.Context, queues []string) (int, error) {
 // EventsWithoutJob returns events that wait and have no job that will process them, so many
 // at most, the oldest first.
 func (es *Events) EventsWithoutJob(ctx context.Context, limit int) ([]Event, error) {
-	rows, err := es.db.Conns(ctx).Query(ctx, eventColumns+` and v.state = 'waiting' and v.received < clock_timestamp() - interval '`+leaseOfJobs+`'
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, eventColumns+` and v.state = 'waiting' and v.received < clock_timestamp() - interval
+			'`+leaseOfJobs+`'
 		and not exists (select from river_job where kind = 'event' and args @> jsonb_build_object('event', v.id::text)
-			and state in ('available', 'pending', 'running', 'retryable', 'scheduled')) order by v.received limit $2`, es.environment, limit)
+			and state in ('available', 'pending', 'running', 'retryable', 'scheduled')) order by v.received limit
+			$2`, es.environment, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -187,8 +218,10 @@ func (es *Events) List(ctx context.Context, f EventFilter) ([]Event, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := es.db.Conns(ctx).Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received desc, v.id desc limit $4`,
-		es.environment, f.State, f.Entry, f.Limit)
+	rows, err := es.db.Conns(ctx).
+		Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received
+			desc, v.id desc limit $4`,
+			es.environment, f.State, f.Entry, f.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +231,10 @@ func (es *Events) List(ctx context.Context, f EventFilter) ([]Event, error) {
 // LastHeard returns when an announcement of the origin was last accepted and
 // when one was last refused; nil for never.
 func (es *Events) LastHeard(ctx context.Context, origin string) (accepted, refused *time.Time, err error) {
-	err = es.db.Conns(ctx).QueryRow(ctx, `select max(received) filter (where state <> 'refused'), max(received) filter (where state = 'refused')
-		from event where environment = $1 and origin = $2`, es.environment, origin).Scan(&accepted, &refused)
+	err = es.db.Conns(ctx).
+		QueryRow(ctx, `select max(received) filter (where state <> 'refused'), max(received) filter (where state =
+			'refused')
+		from event where environment = $1 and origin = $2`, es.environment, origin).
+		Scan(&accepted, &refused)
 	return accepted, refused, err
 }

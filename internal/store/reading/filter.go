@@ -36,15 +36,21 @@ func (rd *Reader) deadlineStatements(q *query.Query, res *query.Result) []statem
 	return out
 }
 
-func (rd *Reader) deadlineStatement(edition string, root *query.Root, held filter.Held, n *filter.Name, res *query.Result) statement {
+func (rd *Reader) deadlineStatement(
+	edition string, root *query.Root, held filter.Held, n *filter.Name, res *query.Result,
+) statement {
 	args := clause.Params{rd.environment, edition, []string{root.Type}}
 	c := clause.Condition{Args: &args, Bare: !strings.HasPrefix(n.Field, "about.")}
 	value := c.Column(n, "document", true)
-	where := " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value + " > " + c.Operand(filter.Operand{Now: true}, "", true)
+	where := " from document where environment = $1 and edition = $2 and type = any($3::text[]) and " + value +
+		" > " + c.Operand(
+		filter.Operand{Now: true}, "", true,
+	)
 	if len(n.Steps) > 0 {
 		args[2] = n.Steps[len(n.Steps)-1].Types
 	} else {
-		where += " and (" + c.Expr(held.IfTrue, "document") + ") is distinct from (" + c.Expr(held.IfFalse, "document") + ")"
+		where += " and (" + c.Expr(held.IfTrue, "document") + ") is distinct from (" +
+			c.Expr(held.IfFalse, "document") + ")"
 		if root.Locale != "" {
 			where += " and locale = " + args.Add(root.Locale, "")
 		}
@@ -52,36 +58,44 @@ func (rd *Reader) deadlineStatement(edition string, root *query.Root, held filte
 			where += " and about -> 'locales' ? locale"
 		}
 	}
-	rest := " from (select 1) one left join (select entry, (" + value + ")::timestamptz as at" + where + " order by 2 limit " + strconv.Itoa(clause.MomentsKept) + ") moment on true order by at"
+	rest := " from (select 1) one left join (select entry, (" + value + ")::timestamptz as at" + where +
+		" order by 2 limit " + strconv.Itoa(
+		clause.MomentsKept,
+	) + ") moment on true order by at"
 	known := 0
-	return statement{"extract(epoch from at - now())::text, extract(epoch from at)::text, extract(epoch from now())::text, entry", rest, args, func(raw [][]byte) error {
-		now, err := strconv.ParseFloat(string(raw[2]), 64)
-		res.Now = time.UnixMicro(int64(math.Round(now * 1e6)))
-		if raw[0] == nil || err != nil {
+	return statement{
+		"extract(epoch from at - now())::text, extract(epoch from at)::text, extract(epoch from now())::text, entry",
+		rest,
+		args,
+		func(raw [][]byte) error {
+			now, err := strconv.ParseFloat(string(raw[2]), 64)
+			res.Now = time.UnixMicro(int64(math.Round(now * 1e6)))
+			if raw[0] == nil || err != nil {
+				return err
+			}
+			seconds, err := strconv.ParseFloat(string(raw[0]), 64)
+			if err != nil {
+				return err
+			}
+			epoch, err := strconv.ParseFloat(string(raw[1]), 64)
+			at := time.UnixMicro(int64(math.Round(epoch * 1e6)))
+			if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
+				res.Good, res.Deadline = max(span, 1), at
+			}
+			one := depend.Moments{List: []depend.Moment{{At: at, Entry: string(raw[3])}}}
+			if known++; known == clause.MomentsKept {
+				one.Until = at
+			}
+			if len(n.Steps) > 0 {
+				one.List[0].Entry = "" // it is not an entry of the list
+			}
+			if res.Moments == nil {
+				res.Moments = map[*query.Root]depend.Moments{}
+			}
+			all := res.Moments[root]
+			all.Add(one)
+			res.Moments[root] = all
 			return err
-		}
-		seconds, err := strconv.ParseFloat(string(raw[0]), 64)
-		if err != nil {
-			return err
-		}
-		epoch, err := strconv.ParseFloat(string(raw[1]), 64)
-		at := time.UnixMicro(int64(math.Round(epoch * 1e6)))
-		if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
-			res.Good, res.Deadline = max(span, 1), at
-		}
-		one := depend.Moments{List: []depend.Moment{{At: at, Entry: string(raw[3])}}}
-		if known++; known == clause.MomentsKept {
-			one.Until = at
-		}
-		if len(n.Steps) > 0 {
-			one.List[0].Entry = "" // it is not an entry of the list
-		}
-		if res.Moments == nil {
-			res.Moments = map[*query.Root]depend.Moments{}
-		}
-		all := res.Moments[root]
-		all.Add(one)
-		res.Moments[root] = all
-		return err
-	}}
+		},
+	}
 }

@@ -69,8 +69,12 @@ func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most 
 	err := rd.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b db.Batch
 		b.Exec(`begin isolation level repeatable read read only`)
-		b.Query(func(r pgx.Rows) error { return r.Scan(&res.Sequence, &res.ModelVersion) },
-			`select coalesce((select sequence from change where environment = $1 order by sequence desc limit 1), 0), model_version from environment where name = $1`, rd.environment)
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&res.Sequence, &res.ModelVersion) },
+			`select coalesce((select sequence from change where environment = $1 order by sequence desc limit 1),
+				0), model_version from environment where name = $1`,
+			rd.environment,
+		)
 		for _, st := range all {
 			st.queue(&b)
 		}
@@ -188,7 +192,8 @@ func (st statement) queue(b *db.Batch) {
 }
 
 // stamp is where the log and the model are, as one more column of a statement.
-const stamp = `(select (select sequence from change where environment = $1 order by sequence desc limit 1) || ' ' || model_version from environment where name = $1)`
+const stamp = `(select (select sequence from change where environment = $1 order by sequence desc limit 1) || ' ' ||
+	model_version from environment where name = $1)`
 
 // readAtOnce runs a statement that brings the end of the log and the model's
 // version along with its rows. Without rows it brings nothing: then found is
@@ -402,20 +407,34 @@ func (rd *Reader) pathStatements(q *query.Query, root *query.Root, out *query.Ro
 	r := newReader(&root.Selection, "")
 	locale := r.column("locale")
 	args := []any{rd.environment, q.Edition, root.Value, out.LookedIn(root)}
-	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) order by array_position($4::text[], locale) limit 1",
-		args, func(raw [][]byte) error {
-			out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
-			return nil
-		}}, {"f.entry, f.locale, d.path, d.type", " from former_path f left join document d on d.environment = f.environment and d.edition = $2 and d.entry = f.entry and d.locale = f.locale" +
-		" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) order by f.since desc, f.locale limit 100",
-		args, func(raw [][]byte) error {
-			if out.MovedTo == "" {
-				// One that lives nowhere now may come back.
-				out.Formerly = append(out.Formerly, query.Former{Entry: string(raw[0]), Locale: string(raw[1])})
-				out.MovedTo, out.MovedLocale, out.MovedType = string(raw[2]), string(raw[1]), string(raw[3])
-			}
-			return nil
-		}}}
+	return []statement{
+		{
+			strings.Join(r.columns, ", "),
+			" from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) " +
+				"order by array_position($4::text[], locale) limit 1",
+			args,
+			func(raw [][]byte) error {
+				out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
+				return nil
+			},
+		},
+		{
+			"f.entry, f.locale, d.path, d.type",
+			" from former_path f left join document d on d.environment = f.environment and d.edition = $2 and " +
+				"d.entry = f.entry and d.locale = f.locale" +
+				" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) order by f.since desc, " +
+				"f.locale limit 100",
+			args,
+			func(raw [][]byte) error {
+				if out.MovedTo == "" {
+					// One that lives nowhere now may come back.
+					out.Formerly = append(out.Formerly, query.Former{Entry: string(raw[0]), Locale: string(raw[1])})
+					out.MovedTo, out.MovedLocale, out.MovedType = string(raw[2]), string(raw[1]), string(raw[3])
+				}
+				return nil
+			},
+		},
+	}
 }
 
 // pathsStatements lists where entries live, locale by locale: as the index of
@@ -427,16 +446,30 @@ func pathsStatements(environment, edition string, root *query.Root, out *query.R
 		from = " and (locale, path) > ($6, $7)"
 		args = append(args, *root.After.Values[0], *root.After.Values[1])
 	}
-	return []statement{{"entry, type, locale, path, about ->> 'updated'", " from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not null and type = any($4::text[]) and about -> 'locales' ? locale" +
-		from + " order by locale, path limit $5", args, func(raw [][]byte) error {
-		row := query.PathRow{Entry: string(raw[0]), Type: string(raw[1]), Locale: string(raw[2]), Path: string(raw[3]), Updated: string(raw[4])}
-		if len(out.Paths) == root.Limit {
-			out.More, out.PastPaths = true, append(out.PastPaths, row)
-			return nil
-		}
-		out.Paths = append(out.Paths, row)
-		return nil
-	}}}
+	return []statement{
+		{
+			"entry, type, locale, path, about ->> 'updated'",
+			" from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not " +
+				"null and type = any($4::text[]) and about -> 'locales' ? locale" +
+				from + " order by locale, path limit $5",
+			args,
+			func(raw [][]byte) error {
+				row := query.PathRow{
+					Entry:   string(raw[0]),
+					Type:    string(raw[1]),
+					Locale:  string(raw[2]),
+					Path:    string(raw[3]),
+					Updated: string(raw[4]),
+				}
+				if len(out.Paths) == root.Limit {
+					out.More, out.PastPaths = true, append(out.PastPaths, row)
+					return nil
+				}
+				out.Paths = append(out.Paths, row)
+				return nil
+			},
+		},
+	}
 }
 
 func hasLinks(sel *query.Selection) bool {
@@ -468,7 +501,14 @@ type linkRead struct {
 func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*query.Row) []*linkRead {
 	for i := range sel.Picks {
 		p := &sel.Picks[i]
-		l := &linkRead{locale: locale, pick: i, types: p.Types, list: p.List, selection: p.Link, found: map[string]*query.Row{}}
+		l := &linkRead{
+			locale:    locale,
+			pick:      i,
+			types:     p.Types,
+			list:      p.List,
+			selection: p.Link,
+			found:     map[string]*query.Row{},
+		}
 		switch p.Kind {
 		case query.PickBack:
 			l.selection = &p.List.Selection
@@ -517,12 +557,19 @@ func (l *linkRead) statements(s *Reader, edition string) []statement {
 		only = l.types[0]
 	}
 	r := newReader(l.selection, only)
-	return []statement{{strings.Join(r.columns, ", "), " from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type = any($5)",
-		[]any{s.environment, edition, l.locale, wanted, l.types}, func(raw [][]byte) error {
-			row := r.row(raw)
-			l.found[row.ID] = row
-			return nil
-		}}}
+	return []statement{
+		{
+			strings.Join(r.columns, ", "),
+			" from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type " +
+				"= any($5)",
+			[]any{s.environment, edition, l.locale, wanted, l.types},
+			func(raw [][]byte) error {
+				row := r.row(raw)
+				l.found[row.ID] = row
+				return nil
+			},
+		},
+	}
 }
 
 func (l *linkRead) backStatements(s *Reader, edition string) []statement {
@@ -535,16 +582,28 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
 	}
 	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
-	where := " where environment = $1 and edition = $2 and locale = $3" + clause.OfType(l.list.Type) + " and links <> '{}' and links @> array[$5 || p.id]" + filtered(l.list, &args)
+	where := " where environment = $1 and edition = $2 and locale = $3" + clause.OfType(
+		l.list.Type,
+	) + " and links <> '{}' and links @> array[$5 || p.id]" + filtered(
+		l.list, &args,
+	)
 	var all []statement
 	if l.list.Count {
-		all = append(all, statement{"p.id, (select count(*)::text from document" + where + ")", " from unnest($4::text[]) as p (id)", slices.Clone(args), func(raw [][]byte) error {
-			n, err := strconv.Atoi(string(raw[1]))
-			for _, list := range lists[string(raw[0])] {
-				list.Total = n
-			}
-			return err
-		}})
+		all = append(
+			all,
+			statement{
+				"p.id, (select count(*)::text from document" + where + ")",
+				" from unnest($4::text[]) as p (id)",
+				slices.Clone(args),
+				func(raw [][]byte) error {
+					n, err := strconv.Atoi(string(raw[1]))
+					for _, list := range lists[string(raw[0])] {
+						list.Total = n
+					}
+					return err
+				},
+			},
+		)
 	}
 	r := newReader(l.selection, l.list.Type)
 	from := window(l.list, r, where, &args)
@@ -552,12 +611,22 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	for i, c := range r.columns {
 		columns[i] = c + " as c" + strconv.Itoa(i)
 	}
-	return append(all, statement{"p.id, d.*", " from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(columns, ", ") + from + ") d", args, func(raw [][]byte) error {
-		for _, list := range lists[string(raw[0])] {
-			takeRow(l.list, r, list, raw[1:])
-		}
-		return nil
-	}})
+	return append(
+		all,
+		statement{
+			"p.id, d.*",
+			" from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(
+				columns, ", ",
+			) + from + ") d",
+			args,
+			func(raw [][]byte) error {
+				for _, list := range lists[string(raw[0])] {
+					takeRow(l.list, r, list, raw[1:])
+				}
+				return nil
+			},
+		},
+	)
 }
 
 // attach hangs the entries found below the rows that refer to them, in the

@@ -9,17 +9,22 @@ import (
 	"ubiquon/internal/store/clause"
 )
 
-func listStatements(root *query.Root, r *reader, out *query.RootResult, where string, args clause.Params) []statement {
+func listStatements(
+	root *query.Root, r *reader, out *query.RootResult, where string, args clause.Params,
+) []statement {
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
 	where += filtered(root, &args)
 	var all []statement
 	if root.Count {
-		all = append(all, statement{"count(*)::text", " from document" + where, slices.Clone(args), func(raw [][]byte) (err error) {
-			out.Total, err = strconv.Atoi(string(raw[0]))
-			return err
-		}})
+		all = append(
+			all,
+			statement{"count(*)::text", " from document" + where, slices.Clone(args), func(raw [][]byte) (err error) {
+				out.Total, err = strconv.Atoi(string(raw[0]))
+				return err
+			}},
+		)
 	}
 	if root.Offset > 0 && root.Offset <= query.MaxAhead {
 		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
@@ -112,7 +117,10 @@ func behind(args *clause.Params, root *query.Root) []string {
 		if root.Sort[i].Descending {
 			sign = " < "
 		}
-		pieces = append(pieces, equal.then(i, equal[i].expression+sign+equal[i].value), equal.then(i, equal[i].expression+" is null"))
+		pieces = append(
+			pieces, equal.then(i, equal[i].expression+sign+equal[i].value),
+			equal.then(i, equal[i].expression+" is null"),
+		)
 	}
 	return pieces
 }

@@ -26,11 +26,20 @@ func (tx *transaction) advance(w *write, e *Edit) error {
 		return fmt.Errorf("entry %s: %w (%s)", e.ID, db.ErrForeign, held.Origin)
 	}
 	if e.Origin != "" && e.Origin != content.Local && held.Origin != e.Origin && held.Revision > 0 {
-		return content.Problems{{Entry: e.ID, Path: "origin", Rule: "origin", Text: fmt.Sprintf("the entry belongs to %s now, not to the origin %s", owner(held.Origin), e.Origin)}}
+		return content.Problems{
+			{
+				Entry: e.ID,
+				Path:  "origin",
+				Rule:  "origin",
+				Text:  fmt.Sprintf("the entry belongs to %s now, not to the origin %s", owner(held.Origin), e.Origin),
+			},
+		}
 	}
 	t := tx.m.Type(held.Type)
 	if t == nil {
-		return content.Problems{{Entry: e.ID, Path: "type", Rule: "unknown", Text: fmt.Sprintf("there is no type %q", held.Type)}}
+		return content.Problems{
+			{Entry: e.ID, Path: "type", Rule: "unknown", Text: fmt.Sprintf("there is no type %q", held.Type)},
+		}
 	}
 	if e.IfRevision != 0 && e.IfRevision != held.Revision {
 		return &ConflictError{Entry: e.ID, Wanted: e.IfRevision, Present: held.Revision}
@@ -40,7 +49,14 @@ func (tx *transaction) advance(w *write, e *Edit) error {
 	}
 	for _, tag := range e.Locales {
 		if _, ok := tx.m.Locale(tag); !ok {
-			return content.Problems{{Entry: e.ID, Path: "locales", Rule: "locale", Text: fmt.Sprintf("there is no locale %q%s", tag, strictyaml.DidYouMean(tag, tx.m.Tags()))}}
+			return content.Problems{
+				{
+					Entry: e.ID,
+					Path:  "locales",
+					Rule:  "locale",
+					Text:  fmt.Sprintf("there is no locale %q%s", tag, strictyaml.DidYouMean(tag, tx.m.Tags())),
+				},
+			}
 		}
 	}
 	if e.Schedule != "" {
@@ -83,7 +99,17 @@ func (a *advancing) run() error {
 		n.Withheld = e.Withhold
 		for _, r := range e.History {
 			n.Revision++
-			a.tx.out.revisions = append(a.tx.out.revisions, revisionRow{entry: e.ID, number: n.Revision, at: r.At, by: r.By, message: r.Message, fields: r.Fields})
+			a.tx.out.revisions = append(
+				a.tx.out.revisions,
+				revisionRow{
+					entry:   e.ID,
+					number:  n.Revision,
+					at:      r.At,
+					by:      r.By,
+					message: r.Message,
+					fields:  r.Fields,
+				},
+			)
 		}
 	}
 	if e.Live == PublishGiven {
@@ -140,7 +166,14 @@ func (a *advancing) save() error {
 		}
 	case e.Discard:
 		if n.PublishedRevision == 0 {
-			return content.Problems{{Entry: e.ID, Path: "do", Rule: "discard", Text: "nothing of it is published that one could go back to; delete it, or restore a revision"}}
+			return content.Problems{
+				{
+					Entry: e.ID,
+					Path:  "do",
+					Rule:  "discard",
+					Text:  "nothing of it is published that one could go back to; delete it, or restore a revision",
+				},
+			}
 		}
 		fields = n.live
 		if e.Message == "" {
@@ -193,7 +226,8 @@ func (a *advancing) dangling(fields content.Fields) content.Problems {
 			continue
 		}
 		typ := a.tx.there[id]
-		if i := slices.IndexFunc(a.w.edits, func(o Edit) bool { return o.ID == id && !o.Delete }); i >= 0 && typ == "" {
+		if i := slices.IndexFunc(a.w.edits, func(o Edit) bool { return o.ID == id && !o.Delete }); i >= 0 &&
+			typ == "" {
 			typ = a.w.edits[i].Type
 		}
 		if id == a.e.ID {
@@ -201,9 +235,25 @@ func (a *advancing) dangling(fields content.Fields) content.Problems {
 		}
 		switch {
 		case typ == "":
-			found = append(found, content.Problem{Entry: a.e.ID, Path: leaf.Path, Rule: "reference", Text: fmt.Sprintf("there is no entry %q", id)})
+			found = append(
+				found,
+				content.Problem{
+					Entry: a.e.ID,
+					Path:  leaf.Path,
+					Rule:  "reference",
+					Text:  fmt.Sprintf("there is no entry %q", id),
+				},
+			)
 		case !slices.Contains(leaf.Field.Types, typ):
-			found = append(found, content.Problem{Entry: a.e.ID, Path: leaf.Path, Rule: "types", Text: fmt.Sprintf("entry %s is a %s; allowed are %v", id, typ, leaf.Field.Types)})
+			found = append(
+				found,
+				content.Problem{
+					Entry: a.e.ID,
+					Path:  leaf.Path,
+					Rule:  "types",
+					Text:  fmt.Sprintf("entry %s is a %s; allowed are %v", id, typ, leaf.Field.Types),
+				},
+			)
 		}
 	}
 	return found
@@ -215,7 +265,17 @@ func (a *advancing) revise(fields content.Fields) {
 	n := &a.next
 	n.Revision++
 	n.newest, n.writer, n.Updated, n.Review, n.Retired = fields, a.w.by, a.tx.now, "", nil
-	a.tx.out.revisions = append(a.tx.out.revisions, revisionRow{entry: a.e.ID, number: n.Revision, at: a.tx.now, by: a.w.by, message: a.e.Message, fields: fields})
+	a.tx.out.revisions = append(
+		a.tx.out.revisions,
+		revisionRow{
+			entry:   a.e.ID,
+			number:  n.Revision,
+			at:      a.tx.now,
+			by:      a.w.by,
+			message: a.e.Message,
+			fields:  fields,
+		},
+	)
 }
 
 func (a *advancing) publish(revision int, live content.Fields) {
@@ -242,8 +302,19 @@ func (a *advancing) publishNewest() error {
 			return fmt.Errorf("revision %d of entry %s: %w", revision, e.ID, db.ErrNotFound)
 		}
 	}
-	if a.t.Approval && n.Origin == content.Local && e.Origin == content.Local && e.Schedule == "" && n.Review != content.Approved {
-		return content.Problems{{Entry: e.ID, Path: "do", Rule: "approval", Text: fmt.Sprintf("revision %d is not approved, and %s is published only after approval; submit it for review", revision, a.t.Label)}}
+	if a.t.Approval && n.Origin == content.Local && e.Origin == content.Local && e.Schedule == "" &&
+		n.Review != content.Approved {
+		return content.Problems{
+			{
+				Entry: e.ID,
+				Path:  "do",
+				Rule:  "approval",
+				Text: fmt.Sprintf(
+					"revision %d is not approved, and %s is published only after approval; submit it for review",
+					revision, a.t.Label,
+				),
+			},
+		}
 	}
 	locales := e.Locales
 	var p content.Problems
@@ -251,7 +322,15 @@ func (a *advancing) publishNewest() error {
 		written := content.WrittenIn(a.t, newest)
 		for _, tag := range locales {
 			if a.t.HasTranslations() && !slices.Contains(written, tag) {
-				p = append(p, content.Problem{Entry: e.ID, Path: "locales", Rule: "locale", Text: fmt.Sprintf("nothing is written in %s yet", tag)})
+				p = append(
+					p,
+					content.Problem{
+						Entry: e.ID,
+						Path:  "locales",
+						Rule:  "locale",
+						Text:  fmt.Sprintf("nothing is written in %s yet", tag),
+					},
+				)
 			}
 		}
 		if !a.t.HasTranslations() {
@@ -298,10 +377,18 @@ func (a *advancing) review() error {
 	case e.Review != content.Submitted && n.Review != content.Submitted && n.Review != content.Approved:
 		return refuse("it is not in review; submit it first")
 	case e.Review == content.Approved && a.t.Approval && n.writer == a.w.by:
-		return refuse(fmt.Sprintf("revision %d was written by %s too; somebody else must approve it", n.Revision, a.w.by))
+		return refuse(
+			fmt.Sprintf("revision %d was written by %s too; somebody else must approve it", n.Revision, a.w.by),
+		)
 	}
 	n.Review = e.Review
-	a.tx.out.reviews = append(a.tx.out.reviews, reviewRow{Entry: e.ID, Review: Review{Revision: n.Revision, At: a.tx.now, By: a.w.by, What: e.Review, Remark: e.Remark}})
+	a.tx.out.reviews = append(
+		a.tx.out.reviews,
+		reviewRow{
+			Entry:  e.ID,
+			Review: Review{Revision: n.Revision, At: a.tx.now, By: a.w.by, What: e.Review, Remark: e.Remark},
+		},
+	)
 	return nil
 }
 
@@ -324,13 +411,22 @@ func (w *write) note(e *Edit, before *heldEntry, after *entryState) {
 		if e.Revision == 0 {
 			return nil
 		}
-		return standing{Type: e.Type, Revision: e.Revision, PublishedRevision: e.PublishedRevision, Review: e.Review, Retired: e.Retired}
+		return standing{
+			Type:              e.Type,
+			Revision:          e.Revision,
+			PublishedRevision: e.PublishedRevision,
+			Review:            e.Review,
+			Retired:           e.Retired,
+		}
 	}
 	var then any
 	if after != nil {
 		then = stands(&after.Entry)
 	}
-	w.acts = append(w.acts, audit.NewRecord(audit.ActorFrom(w.ctx, w.cause), "entry "+e.does(), e.ID, stands(&before.Entry), then))
+	w.acts = append(
+		w.acts,
+		audit.NewRecord(audit.ActorFrom(w.ctx, w.cause), "entry "+e.does(), e.ID, stands(&before.Entry), then),
+	)
 }
 
 // does names what the edit does, as the command line does.

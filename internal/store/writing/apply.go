@@ -36,7 +36,9 @@ type Writer struct {
 }
 
 // New returns the writer of an environment.
-func New(d *db.DB, environment string, changes *changelog.Log, a *audit.Log, writes *Writes, log *slog.Logger) *Writer {
+func New(
+	d *db.DB, environment string, changes *changelog.Log, a *audit.Log, writes *Writes, log *slog.Logger,
+) *Writer {
 	w := &Writer{db: d, environment: environment, changes: changes, audit: a, writes: writes, log: log}
 	w.commits.s = w
 	return w
@@ -127,7 +129,10 @@ type ConflictError struct {
 }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("entry %s is at revision %d by now, not %d; look at what was saved meanwhile, then write again", e.Entry, e.Present, e.Wanted)
+	return fmt.Sprintf(
+		"entry %s is at revision %d by now, not %d; look at what was saved meanwhile, then write again", e.Entry,
+		e.Present, e.Wanted,
+	)
 }
 
 // Referrer is an entry that refers to another one.
@@ -151,7 +156,10 @@ func (e *ReferredError) Error() string {
 	if n := len(e.By) - 1; n > 0 {
 		more = fmt.Sprintf(", and %d more", n)
 	}
-	return fmt.Sprintf("entry %s is referred to by %s %q (%s) in %s%s; take the references out first, or delete it even so", e.Entry, first.Type, first.Title, first.Entry, first.Field, more)
+	return fmt.Sprintf(
+		"entry %s is referred to by %s %q (%s) in %s%s; take the references out first, or delete it even so", e.Entry,
+		first.Type, first.Title, first.Entry, first.Field, more,
+	)
 }
 
 // entryState is an entry with the fields that matter for its documents.
@@ -168,8 +176,15 @@ type heldEntry struct {
 }
 
 // documents lays out what readers of the edition get of the entry.
-func (e *entryState) documents(m *model.Model, t *model.Type, edition string, around *content.RenderContext) map[string]content.Document {
-	about := content.About{Revision: e.PublishedRevision, FirstPublished: e.FirstPublished, Published: e.Published, Updated: e.Updated}
+func (e *entryState) documents(
+	m *model.Model, t *model.Type, edition string, around *content.RenderContext,
+) map[string]content.Document {
+	about := content.About{
+		Revision:       e.PublishedRevision,
+		FirstPublished: e.FirstPublished,
+		Published:      e.Published,
+		Updated:        e.Updated,
+	}
 	fields := e.live
 	if edition == content.Preview {
 		fields, about.Revision = e.newest, e.Revision
@@ -198,7 +213,9 @@ func (e *entryState) documents(m *model.Model, t *model.Type, edition string, ar
 // that others live below: one locks the entries and reads them, one writes and
 // commits. The end of the log is locked last, so numbers are given in the
 // order in which commits become visible.
-func (wr *Writer) Apply(ctx context.Context, m *model.Model, version int64, edits []Edit, by string, cause content.Cause) (Applied, error) {
+func (wr *Writer) Apply(
+	ctx context.Context, m *model.Model, version int64, edits []Edit, by string, cause content.Cause,
+) (Applied, error) {
 	edits = slices.Clone(edits)
 	sort.SliceStable(edits, func(i, j int) bool { return edits[i].ID < edits[j].ID })
 	for i := range edits {
@@ -300,7 +317,8 @@ func newTransaction(s *Writer, conn *pgxpool.Conn, m *model.Model) *transaction 
 		s: s, conn: conn, m: m,
 		held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
 		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
-		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{}, reached: map[string]bool{},
+		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
+		reached: map[string]bool{},
 	}
 	tx.around.Find = tx.find
 	return tx
@@ -369,7 +387,8 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 	}
 	if len(ids) > 0 {
 		b.Exec(`insert into entry (environment, id, type, origin, origin_key, updated)
-			select $1, id, type, origin, key, clock_timestamp() from unnest($2::text[], $3::text[], $4::text[], $5::text[]) as n (id, type, origin, key)
+			select $1, id, type, origin, key, clock_timestamp() from unnest($2::text[], $3::text[], $4::text[],
+			$5::text[]) as n (id, type, origin, key)
 			on conflict do nothing`, tx.s.environment, ids, types, origins, keys)
 	}
 	b.Query(func(r pgx.Rows) error {
@@ -393,12 +412,15 @@ func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) e
 // somebody else holds, before each goes its own way.
 const togetherLock = "500ms"
 
-const EntryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision, e.first_published, e.published, e.updated,
+const EntryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision,
+	e.first_published, e.published, e.updated,
 	e.behind, e.review, e.retired, e.withheld`
 
 func EntryTargets(e *content.Entry) []any {
-	return []any{&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision, &e.FirstPublished, &e.Published, &e.Updated,
-		&e.Behind, &e.Review, &e.Retired, &e.Withheld}
+	return []any{
+		&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision,
+		&e.FirstPublished, &e.Published, &e.Updated, &e.Behind, &e.Review, &e.Retired, &e.Withheld,
+	}
 }
 
 // read queues what locks the edits' entries and reads them.
@@ -432,7 +454,9 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 		}
 		tx.held[h.ID] = h
 		return nil
-	}, `select `+EntryColumns+`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2) order by e.id for update`, tx.s.environment, all)
+	}, `select `+EntryColumns+
+		`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2)
+			order by e.id for update`, tx.s.environment, all)
 	b.Query(func(r pgx.Rows) error {
 		var id, by string
 		var number int
@@ -449,17 +473,22 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 		}
 		h.revisions[number] = fields
 		return nil
-	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and e.id = r.entry
-		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select * from unnest($3::text[], $4::int[])))`,
+	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and
+		e.id = r.entry
+		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select
+		* from unnest($3::text[], $4::int[])))`,
 		tx.s.environment, all, asked, numbers)
-	tx.s.QueueDocumentsOf(b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d })
+	tx.s.QueueDocumentsOf(
+		b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d },
+	)
 	if len(refs) > 0 {
 		b.Query(func(r pgx.Rows) error {
 			var id, typ string
 			err := r.Scan(&id, &typ)
 			tx.there[id] = typ
 			return err
-		}, `select id, type from entry where environment = $1 and id = any($2) and revision > 0`, tx.s.environment, refs)
+		}, `select id, type from entry where environment = $1 and id = any($2) and revision >
+			0`, tx.s.environment, refs)
 	}
 }
 
@@ -548,8 +577,14 @@ func (tx *transaction) happened(id string) string {
 		return event.Deleted
 	case next.PublishedRevision == 0 && held.PublishedRevision != 0:
 		return event.Unpublished
-	case next.PublishedRevision != 0 && (next.PublishedRevision != held.PublishedRevision || !reflect.DeepEqual(next.live, held.live)):
-		if held.PublishedRevision != 0 && len(content.WrittenIn(tx.m.Type(next.Type), next.live)) < len(content.WrittenIn(tx.m.Type(next.Type), held.live)) {
+	case next.PublishedRevision != 0 &&
+		(next.PublishedRevision != held.PublishedRevision || !reflect.DeepEqual(next.live, held.live)):
+		if held.PublishedRevision != 0 &&
+			len(
+				content.WrittenIn(tx.m.Type(next.Type), next.live),
+			) < len(
+				content.WrittenIn(tx.m.Type(next.Type), held.live),
+			) {
 			return event.Unpublished
 		}
 		return event.Published
@@ -565,10 +600,19 @@ func (tx *transaction) render(w *write, ids []string, what map[string]string) er
 		t := tx.m.Type(held.Type)
 		if tx.cycle != "" {
 			parents := tx.m.Type(tx.held[w.edits[0].ID].Type).Parents()
-			return content.Problems{{Entry: w.edits[0].ID, Path: "fields." + strings.Join(parents, ", "), Rule: "cycle", Text: "the entry would live below itself; choose another parent"}}
+			return content.Problems{
+				{
+					Entry: w.edits[0].ID,
+					Path:  "fields." + strings.Join(parents, ", "),
+					Rule:  "cycle",
+					Text:  "the entry would live below itself; choose another parent",
+				},
+			}
 		}
 		if next != nil && !tx.reached[id] {
-			tx.out.entries = append(tx.out.entries, entryRow{Entry: next.Entry, Title: title(tx.m, t, next.newest), Live: next.live})
+			tx.out.entries = append(
+				tx.out.entries, entryRow{Entry: next.Entry, Title: title(tx.m, t, next.newest), Live: next.live},
+			)
 			tx.out.takes(t, id, next)
 		}
 		for _, edition := range content.Editions {
@@ -610,7 +654,9 @@ func pathOf(d content.Document) string {
 
 // difference compares an entry's documents in an edition with what they were,
 // and queues what is to be written; nil when nobody could see a difference.
-func (tx *transaction) difference(w *write, id string, t *model.Type, edition, what string, after map[string]content.Document) (*content.Change, error) {
+func (tx *transaction) difference(
+	w *write, id string, t *model.Type, edition, what string, after map[string]content.Document,
+) (*content.Change, error) {
 	before := tx.held[id].documents[edition]
 	c := content.ChangeBetween(content.ContentChange, edition, id, t, before, after)
 	if c == nil {
@@ -700,7 +746,8 @@ func (tx *transaction) below(ctx context.Context, moved []string, what map[strin
 				fresh = append(fresh, Edit{ID: id})
 			}
 			return nil
-		}, `select distinct entry from document where environment = $1 and links <> '{}' and links && $2 order by entry`, tx.s.environment, links)
+		}, `select distinct entry from document where environment = $1 and links <> '{}' and links && $2 order by
+			entry`, tx.s.environment, links)
 		if err := b.Run(ctx, tx.conn); err != nil {
 			return nil, err
 		}
@@ -744,7 +791,9 @@ func (tx *transaction) linksTo(ids []string) []string {
 		for _, t := range tx.m.Types {
 			parents := t.Parents()
 			for _, f := range t.Fields {
-				if link := f.Name + "/" + id; (f.HasProse() || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) && !slices.Contains(links, link) {
+				if link := f.Name + "/" +
+					id; (f.HasProse() || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) &&
+					!slices.Contains(links, link) {
 					links = append(links, link)
 				}
 			}
@@ -805,7 +854,8 @@ func (tx *transaction) unreferred(ctx context.Context, w *write) error {
 		return nil
 	}, `select distinct d.entry, d.type, e.title, split_part(l, '/', 1), split_part(l, '/', 2) from document d
 		join entry e on e.environment = d.environment and e.id = d.entry, unnest(d.links) l
-		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) order by 1, 4`, tx.s.environment, links)
+		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) order by 1,
+		4`, tx.s.environment, links)
 	if err := b.Run(ctx, tx.conn); err != nil {
 		return err
 	}
@@ -855,5 +905,6 @@ func (wr *Writer) QueueDocumentsOf(b *db.Batch, ids []string, each func(edition 
 			each(edition, d)
 		}
 		return err
-	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1 and entry = any($2)`, wr.environment, ids)
+	}, `select edition, locale, entry, type, coalesce(slug, ''), about, fields from document where environment = $1
+		and entry = any($2)`, wr.environment, ids)
 }

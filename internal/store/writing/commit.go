@@ -30,14 +30,18 @@ const (
 var errCommitting = errors.New("given up as it was committed")
 
 // ErrModelChanging is the ErrWriteTimeout of a write that waited for a change of the model.
-var ErrModelChanging = fmt.Errorf("a change of the model is being applied, which writes wait for: %w", db.ErrWriteTimeout)
+var ErrModelChanging = fmt.Errorf(
+	"a change of the model is being applied, which writes wait for: %w", db.ErrWriteTimeout,
+)
 
 // modelLocked tells whether a change of the model is being applied at the moment.
 func (wr *Writer) modelLocked(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 	defer cancel()
 	var free bool
-	err := wr.db.Conns(ctx).QueryRow(ctx, `select pg_try_advisory_xact_lock_shared($1, hashtext($2))`, db.LockContent, wr.environment).Scan(&free)
+	err := wr.db.Conns(ctx).
+		QueryRow(ctx, `select pg_try_advisory_xact_lock_shared($1, hashtext($2))`, db.LockContent, wr.environment).
+		Scan(&free)
 	return err == nil && !free
 }
 
@@ -119,7 +123,9 @@ func (c *committer) take() []*write {
 			close(w.over)
 			continue
 		}
-		fits := len(taken) == 0 || !w.apart && !taken[0].apart && w.version == taken[0].version && !w.alone() && !taken[0].alone() && len(entries)+len(w.edits) <= maxTogether
+		fits := len(taken) == 0 ||
+			!w.apart && !taken[0].apart && w.version == taken[0].version && !w.alone() && !taken[0].alone() &&
+				len(entries)+len(w.edits) <= maxTogether
 		for i := range w.edits {
 			fits = fits && !entries[w.edits[i].ID]
 		}

@@ -31,7 +31,9 @@ func (wr *Writer) Consequences(ctx context.Context, from, to *model.Model) ([]Co
 	return consequences(ctx, wr.db.Conns(ctx), wr.environment, from, to)
 }
 
-func consequences(ctx context.Context, q db.Querier, environment string, from, to *model.Model) ([]Consequence, error) {
+func consequences(
+	ctx context.Context, q db.Querier, environment string, from, to *model.Model,
+) ([]Consequence, error) {
 	differences := model.Compare(from, to)
 	out := make([]Consequence, len(differences))
 	var types []string
@@ -50,8 +52,14 @@ func consequences(ctx context.Context, q db.Querier, environment string, from, t
 		return out, nil
 	}
 	conversion := model.Convert(from, to)
-	rows, err := q.Query(ctx, `select e.type, e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
-		where e.environment = $1 and e.type = any($2)`, environment, types)
+	rows, err := q.Query(
+		ctx,
+		`select e.type, e.live, r.fields from entry e join revision r on r.environment = e.environment and r.entry =
+			e.id and r.number = e.revision
+		where e.environment = $1 and e.type = any($2)`,
+		environment,
+		types,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +81,8 @@ func consequences(ctx context.Context, q db.Querier, environment string, from, t
 			switch {
 			case d.Severity == model.NeedsDefault && d.Type == typ && newest[d.Field] == nil,
 				d.Severity == model.Loses && d.Type == typ && (d.Field == "" || slices.Contains(lost, d.Field)),
-				d.Severity == model.Loses && d.Type == "" && slices.Contains(content.WrittenIn(from.Type(typ), newest), strings.TrimPrefix(d.Where, "locale ")):
+				d.Severity == model.Loses && d.Type == "" &&
+					slices.Contains(content.WrittenIn(from.Type(typ), newest), strings.TrimPrefix(d.Where, "locale ")):
 				d.Entries++
 			}
 		}
@@ -126,7 +135,10 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 		var b db.Batch
 		b.Exec(`begin`)
 		b.Exec(`select pg_advisory_xact_lock($1, hashtext($2))`, db.LockContent, wr.environment)
-		b.Query(func(r pgx.Rows) error { return r.Scan(&held, &version) }, `select model, model_version from environment where name = $1`, wr.environment)
+		b.Query(
+			func(r pgx.Rows) error { return r.Scan(&held, &version) },
+			`select model, model_version from environment where name = $1`, wr.environment,
+		)
 		if err := b.Run(ctx, conn); err != nil {
 			return err
 		}
@@ -155,8 +167,11 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 		}
 		var last db.Batch
 		last.Exec(`insert into environment (name, model, model_version) values ($1, $2, 1)
-			on conflict (name) do update set model = excluded.model, model_version = environment.model_version + 1`, wr.environment, src)
-		if err := wr.changes.Queue(&last, [][]content.Change{append([]content.Change{{Kind: content.ModelChange, Fields: touches, Cause: cause}}, relaid...)}); err != nil {
+			on conflict (name) do update set model = excluded.model, model_version = environment.model_version +
+			1`, wr.environment, src)
+		if err := wr.changes.Queue(&last,
+			[][]content.Change{append([]content.Change{{Kind: content.ModelChange, Fields: touches, Cause: cause}},
+				relaid...)}); err != nil {
 			return err
 		}
 		last.Exec(`commit`)
@@ -168,13 +183,17 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 const convertAtOnce = 500
 
 // convert turns the stored content of one model into that of another.
-func (wr *Writer) convert(ctx context.Context, conn *pgxpool.Conn, from, to *model.Model, o ModelOptions) (*conversion, error) {
+func (wr *Writer) convert(
+	ctx context.Context, conn *pgxpool.Conn, from, to *model.Model, o ModelOptions,
+) (*conversion, error) {
 	if !o.AllowLoss {
 		all, err := consequences(ctx, conn, wr.environment, from, to)
 		if err != nil {
 			return nil, err
 		}
-		if losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses }); len(losing) > 0 {
+		if losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses }); len(
+			losing,
+		) > 0 {
 			return nil, &LossError{losing}
 		}
 	}
@@ -197,14 +216,16 @@ func (wr *Writer) convert(ctx context.Context, conn *pgxpool.Conn, from, to *mod
 	if err := c.gone(ctx, gone); err != nil {
 		return nil, err
 	}
-	if err := conn.QueryRow(ctx, `select count(*) from entry where environment = $1 and type = any($2) and revision > 0`, wr.environment, touched).Scan(&c.total); err != nil {
+	if err := conn.QueryRow(ctx, `select count(*) from entry where environment = $1 and type = any($2) and revision
+		> 0`, wr.environment, touched).Scan(&c.total); err != nil {
 		return nil, err
 	}
 	var b db.Batch
 	b.Exec(`delete from entry where environment = $1 and type = any($2)`, wr.environment, gone)
 	// Where the entries live now is where those that move will have lived.
 	b.Exec(`create temporary table lived on commit drop as select locale, path, entry from document
-		where environment = $1 and edition = 'published' and type = any($2) and path is not null`, wr.environment, touched)
+		where environment = $1 and edition = 'published' and type = any($2) and path is not
+		null`, wr.environment, touched)
 	b.Exec(`delete from taken where environment = $1 and type = any($2)`, wr.environment, touched)
 	// Paths may be swapped between entries that are laid out in different batches.
 	b.Exec(`set constraints all deferred`)
@@ -234,8 +255,10 @@ func (wr *Writer) convert(ctx context.Context, conn *pgxpool.Conn, from, to *mod
 	var last db.Batch
 	last.Exec(`set constraints all immediate`)
 	last.Exec(`insert into former_path (environment, locale, path, entry) select $1::text, l.* from lived l
-		where not exists (select from document d where d.environment = $1 and d.edition = 'published' and d.entry = l.entry and d.locale = l.locale and d.path = l.path)
-		on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`, wr.environment)
+		where not exists (select from document d where d.environment = $1 and d.edition = 'published' and d.entry =
+		l.entry and d.locale = l.locale and d.path = l.path)
+		on conflict (environment, locale, path) do update set entry = excluded.entry, since =
+		clock_timestamp()`, wr.environment)
 	if err := last.Run(ctx, conn); err != nil {
 		return nil, alreadyTaken(err, &c.written)
 	}
@@ -265,14 +288,17 @@ func (c *conversion) differs(id string, t *model.Type, before, after map[string]
 		return
 	}
 	for _, edition := range content.Editions {
-		if one := content.ChangeBetween(content.RelaidChange, edition, id, t, before[edition], after[edition]); one != nil {
+		if one := content.ChangeBetween(content.RelaidChange, edition, id, t, before[edition],
+			after[edition]); one != nil {
 			c.relaid = append(c.relaid, *one)
 		}
 	}
 }
 
 // documentsOf reads the documents of entries, by entry, edition and locale.
-func (c *conversion) documentsOf(ctx context.Context, ids []string) (map[string]map[string]map[string]content.Document, error) {
+func (c *conversion) documentsOf(
+	ctx context.Context, ids []string,
+) (map[string]map[string]map[string]content.Document, error) {
 	out := map[string]map[string]map[string]content.Document{}
 	if c.many {
 		return out, nil
@@ -289,7 +315,10 @@ func (c *conversion) documentsOf(ctx context.Context, ids []string) (map[string]
 
 // gone notes that the entries of types are not there any more.
 func (c *conversion) gone(ctx context.Context, types []string) error {
-	rows, err := c.conn.Query(ctx, `select id, type from entry where environment = $1 and type = any($2) order by id limit $3`, c.s.environment, types, maxRelaid+1)
+	rows, err := c.conn.Query(
+		ctx, `select id, type from entry where environment = $1 and type = any($2) order by id limit $3`,
+		c.s.environment, types, maxRelaid+1,
+	)
 	if err != nil {
 		return err
 	}
@@ -330,8 +359,17 @@ func (c *conversion) all(ctx context.Context, types []string, atOnce int) error 
 
 // some reads the next entries in their old form.
 func (c *conversion) some(ctx context.Context, types []string, after string, n int) ([]*entryState, error) {
-	rows, err := c.conn.Query(ctx, `select `+EntryColumns+`, e.live, r.number, r.fields from (select * from entry where environment = $1 and type = any($2) and revision > 0 and id > $3
-			order by id limit $4) e join revision r on r.environment = e.environment and r.entry = e.id order by e.id, r.number`, c.s.environment, types, after, n)
+	rows, err := c.conn.Query(
+		ctx,
+		`select `+EntryColumns+`, e.live, r.number, r.fields from (select * from entry where environment = $1 and
+			type = any($2) and revision > 0 and id > $3
+			order by id limit $4) e join revision r on r.environment = e.environment and r.entry = e.id order by
+			e.id, r.number`,
+		c.s.environment,
+		types,
+		after,
+		n,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -372,7 +410,13 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 			now := content.Fields(c.Fields(old, e.revisions[number]))
 			after, _ := json.Marshal(now)
 			if !bytes.Equal(before, after) {
-				changed, changedNumbers, changedFields = append(changed, e.ID), append(changedNumbers, number), append(changedFields, string(after))
+				changed, changedNumbers, changedFields = append(
+					changed, e.ID,
+				), append(
+					changedNumbers, number,
+				), append(
+					changedFields, string(after),
+				)
 			}
 			if number == e.Revision {
 				e.newest = now
@@ -389,7 +433,9 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 	}
 	for _, e := range states {
 		t := c.to.Type(e.Type)
-		tx.out.entries = append(tx.out.entries, entryRow{Entry: e.Entry, Title: title(c.to, t, e.newest), Live: e.live})
+		tx.out.entries = append(
+			tx.out.entries, entryRow{Entry: e.Entry, Title: title(c.to, t, e.newest), Live: e.live},
+		)
 		tx.out.takes(t, e.ID, e)
 		after := tx.documents(e.ID)
 		c.differs(e.ID, t, before[e.ID], after)
@@ -402,12 +448,21 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		}
 	}
 	if tx.cycle != "" {
-		return content.Problems{{Entry: tx.cycle, Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"}}
+		return content.Problems{
+			{Entry: tx.cycle, Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"},
+		}
 	}
 	var b db.Batch
 	b.Exec(`delete from document where environment = $1 and entry = any($2)`, c.s.environment, ids)
-	b.Exec(`update revision r set fields = n.fields::jsonb from unnest($2::text[], $3::int[], $4::text[]) as n (entry, number, fields)
-		where r.environment = $1 and r.entry = n.entry and r.number = n.number`, c.s.environment, changed, changedNumbers, changedFields)
+	b.Exec(
+		`update revision r set fields = n.fields::jsonb from unnest($2::text[], $3::int[], $4::text[]) as n (entry,
+			number, fields)
+		where r.environment = $1 and r.entry = n.entry and r.number = n.number`,
+		c.s.environment,
+		changed,
+		changedNumbers,
+		changedFields,
+	)
 	c.s.queueEntries(&b, &tx.out)
 	c.s.queueDocuments(&b, &tx.out)
 	if err := b.Run(ctx, c.conn); err != nil {

@@ -11,7 +11,8 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// Writes keeps what writes came to, so that a repetition or somebody who asks later can be told. It is safe for concurrent use.
+// Writes keeps what writes came to, so that a repetition or somebody who asks later can be
+// told. It is safe for concurrent use.
 type Writes struct {
 	db          *db.DB
 	environment string
@@ -53,14 +54,18 @@ const (
 // is ErrOtherRequest or ErrUnderWay where that is the reason.
 func (ws *Writes) Begin(ctx context.Context, w Idempotency) (made *Outcome, err error) {
 	err = pgx.BeginFunc(ctx, ws.db.Conns(ctx), func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `insert into written (environment, key, request) values ($1, $2, $3) on conflict do nothing`, ws.environment, w.Key, w.Request)
+		tag, err := tx.Exec(
+			ctx, `insert into written (environment, key, request) values ($1, $2, $3) on conflict do nothing`,
+			ws.environment, w.Key, w.Request,
+		)
 		if err != nil || tag.RowsAffected() == 1 {
 			return err
 		}
 		var request, body []byte
 		var status *int
 		var lost bool
-		if err := tx.QueryRow(ctx, `select request, status, body, at < clock_timestamp() - $3::interval from written where environment = $1 and key = $2 for update`,
+		if err := tx.QueryRow(ctx, `select request, status, body, at < clock_timestamp() - $3::interval from written
+			where environment = $1 and key = $2 for update`,
 			ws.environment, w.Key, onceLost).Scan(&request, &status, &body, &lost); err != nil {
 			return err
 		}
@@ -76,7 +81,10 @@ func (ws *Writes) Begin(ctx context.Context, w Idempotency) (made *Outcome, err 
 			made = &Outcome{Status: 200, Body: body}
 			return nil
 		}
-		_, err = tx.Exec(ctx, `update written set at = clock_timestamp() where environment = $1 and key = $2`, ws.environment, w.Key)
+		_, err = tx.Exec(
+			ctx, `update written set at = clock_timestamp() where environment = $1 and key = $2`, ws.environment,
+			w.Key,
+		)
 		return err
 	})
 	return made, err
@@ -86,13 +94,18 @@ func (ws *Writes) Begin(ctx context.Context, w Idempotency) (made *Outcome, err 
 // so that it may be tried again, unless something of it is stored.
 func (ws *Writes) Keep(ctx context.Context, w Idempotency, made Outcome) error {
 	if made.Status >= 500 || made.Status == 429 {
-		if _, err := ws.db.Conns(ctx).Exec(ctx, `delete from written where environment = $1 and key = $2 and status is null and body is null`, ws.environment, w.Key); err != nil {
+		if _, err := ws.db.Conns(ctx).Exec(ctx, `delete from written where environment = $1 and key = $2 and status
+			is null and body is null`, ws.environment, w.Key); err != nil {
 			return err
 		}
-		_, err := ws.db.Conns(ctx).Exec(ctx, `update written set status = 200 where environment = $1 and key = $2 and status is null`, ws.environment, w.Key)
+		_, err := ws.db.Conns(ctx).
+			Exec(ctx, `update written set status = 200 where environment = $1 and key = $2 and status is
+				null`, ws.environment, w.Key)
 		return err
 	}
-	_, err := ws.db.Conns(ctx).Exec(ctx, `update written set status = $3, body = $4 where environment = $1 and key = $2`, ws.environment, w.Key, made.Status, made.Body)
+	_, err := ws.db.Conns(ctx).
+		Exec(ctx, `update written set status = $3, body = $4 where environment = $1 and key =
+			$2`, ws.environment, w.Key, made.Status, made.Body)
 	return err
 }
 
@@ -106,13 +119,16 @@ type KnownWrite struct {
 // BeginWrite says that a write goes on in the background; the key is its name, with whose
 // it is.
 func (ws *Writes) BeginWrite(ctx context.Context, key string) error {
-	_, err := ws.db.Conns(ctx).Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '')`, ws.environment, key)
+	_, err := ws.db.Conns(ctx).
+		Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '')`, ws.environment, key)
 	return err
 }
 
 // EndWrite keeps what a write in the background came to.
 func (ws *Writes) EndWrite(ctx context.Context, key string, made Outcome) error {
-	_, err := ws.db.Conns(ctx).Exec(ctx, `update written set status = $3, body = $4 where environment = $1 and key = $2`, ws.environment, key, made.Status, made.Body)
+	_, err := ws.db.Conns(ctx).
+		Exec(ctx, `update written set status = $3, body = $4 where environment = $1 and key =
+			$2`, ws.environment, key, made.Status, made.Body)
 	return err
 }
 
@@ -121,8 +137,11 @@ func (ws *Writes) EndWrite(ctx context.Context, key string, made Outcome) error 
 func (ws *Writes) WriteOf(ctx context.Context, key string) (out KnownWrite, err error) {
 	var status *int
 	var body []byte
-	err = ws.db.Conns(ctx).QueryRow(ctx, `select at, status, body, at < clock_timestamp() - $3::interval from written where environment = $1 and key = $2`,
-		ws.environment, key, onceLost).Scan(&out.Since, &status, &body, &out.Lost)
+	err = ws.db.Conns(ctx).
+		QueryRow(ctx, `select at, status, body, at < clock_timestamp() - $3::interval from written where environment
+			= $1 and key = $2`,
+			ws.environment, key, onceLost).
+		Scan(&out.Since, &status, &body, &out.Lost)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return out, db.ErrNotFound
 	}
@@ -134,8 +153,10 @@ func (ws *Writes) WriteOf(ctx context.Context, key string) (out KnownWrite, err 
 
 // DropOnce forgets writes that were made long ago, or are too many.
 func (ws *Writes) Trim(ctx context.Context) error {
-	_, err := ws.db.Conns(ctx).Exec(ctx, `delete from written where environment = $1 and (at < clock_timestamp() - $2::interval
-		or at < (select at from written where environment = $1 order by at desc offset $3 limit 1))`, ws.environment, onceKept, onceMost)
+	_, err := ws.db.Conns(ctx).
+		Exec(ctx, `delete from written where environment = $1 and (at < clock_timestamp() - $2::interval
+		or at < (select at from written where environment = $1 order by at desc offset $3 limit
+		1))`, ws.environment, onceKept, onceMost)
 	return err
 }
 
@@ -145,10 +166,12 @@ func (ws *Writes) TryWrite(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	const key = "\x01try"
-	if _, err := ws.db.Conns(ctx).Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '') on conflict (environment, key) do update set at = clock_timestamp()`, ws.environment, key); err != nil {
+	if _, err := ws.db.Conns(ctx).Exec(ctx, `insert into written (environment, key, request) values ($1, $2, '') on
+		conflict (environment, key) do update set at = clock_timestamp()`, ws.environment, key); err != nil {
 		return err
 	}
-	_, err := ws.db.Conns(ctx).Exec(ctx, `delete from written where environment = $1 and key = $2`, ws.environment, key)
+	_, err := ws.db.Conns(ctx).
+		Exec(ctx, `delete from written where environment = $1 and key = $2`, ws.environment, key)
 	return err
 }
 
@@ -163,6 +186,8 @@ func WithIdempotency(ctx context.Context, w Idempotency) context.Context {
 // queueOnce has the transaction say that a write is made.
 func (ws *Writes) queue(ctx context.Context, b *db.Batch) {
 	if w, is := ctx.Value(idempotencyKey{}).(Idempotency); is {
-		b.Exec(`update written set body = '{"stored":true}' where environment = $1 and key = $2`, ws.environment, w.Key)
+		b.Exec(
+			`update written set body = '{"stored":true}' where environment = $1 and key = $2`, ws.environment, w.Key,
+		)
 	}
 }

@@ -78,7 +78,9 @@ func (w *records) document(edition string, t *model.Type, d content.Document) er
 	if err != nil {
 		return err
 	}
-	w.documents = append(w.documents, documentRow{Document: d, edition: edition, about: about, fields: fields, links: d.Links(t)})
+	w.documents = append(
+		w.documents, documentRow{Document: d, edition: edition, about: about, fields: fields, links: d.Links(t)},
+	)
 	return nil
 }
 
@@ -131,9 +133,15 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	if len(out.schedules) > 0 {
 		// All statements are on their way already when an answer comes back, so this
 		// one must fail by itself.
-		b.Exec(`with carried as (update schedule set state = 'done', next_try = null, finished = clock_timestamp(), detail = ''
+		b.Exec(
+			`with carried as (update schedule set state = 'done', next_try = null, finished = clock_timestamp(),
+				detail = ''
 				where environment = $1 and id = any($2::uuid[]) and state = 'pending' returning 1)
-			select 1 / (select (count(*) = $3)::int from carried)`, s.environment, out.schedules, len(out.schedules))
+			select 1 / (select (count(*) = $3)::int from carried)`,
+			s.environment,
+			out.schedules,
+			len(out.schedules),
+		)
 	}
 	s.queueEntries(&b, out)
 	s.queueDocuments(&b, out)
@@ -171,16 +179,28 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 
 func (wr *Writer) queueEntries(b *db.Batch, w *records) {
 	if gone := slices.Concat(w.deleted, w.unborn); len(gone) > 0 {
-		b.Exec(`delete from entry where environment = $1 and (id = any($2) or id = any($3) and revision = 0)`, wr.environment, w.deleted, w.unborn)
+		b.Exec(
+			`delete from entry where environment = $1 and (id = any($2) or id = any($3) and revision = 0)`,
+			wr.environment, w.deleted, w.unborn,
+		)
 	}
 	if len(w.entries) > 0 {
 		src, _ := json.Marshal(w.entries) // plain records
-		b.Exec(`update entry e set type = n.type, origin_version = n."originVersion", revision = n.revision, published_revision = n."publishedRevision",
-				first_published = n."firstPublished", published = n.published, updated = n.updated, title = n.title, live = nullif(n.live, 'null'::jsonb),
-				behind = coalesce(n.behind, false), review = coalesce(n.review, ''), retired = n.retired, withheld = coalesce(n.withheld, false)
-			from jsonb_to_recordset($2::jsonb) as n (id text, type text, "originVersion" text, revision int, "publishedRevision" int,
-				"firstPublished" timestamptz, published timestamptz, updated timestamptz, title text, live jsonb, behind boolean, review text, retired timestamptz, withheld boolean)
-			where e.environment = $1 and e.id = n.id`, wr.environment, src)
+		b.Exec(
+			`update entry e set type = n.type, origin_version = n."originVersion", revision = n.revision,
+				published_revision = n."publishedRevision",
+				first_published = n."firstPublished", published = n.published, updated = n.updated, title = n.title,
+				live = nullif(n.live, 'null'::jsonb),
+				behind = coalesce(n.behind, false), review = coalesce(n.review, ''), retired = n.retired, withheld =
+				coalesce(n.withheld, false)
+			from jsonb_to_recordset($2::jsonb) as n (id text, type text, "originVersion" text, revision int,
+			"publishedRevision" int,
+				"firstPublished" timestamptz, published timestamptz, updated timestamptz, title text, live jsonb,
+				behind boolean, review text, retired timestamptz, withheld boolean)
+			where e.environment = $1 and e.id = n.id`,
+			wr.environment,
+			src,
+		)
 	}
 	if len(w.revisions) > 0 {
 		var entries, by, messages, fields []string
@@ -188,33 +208,51 @@ func (wr *Writer) queueEntries(b *db.Batch, w *records) {
 		var at []time.Time
 		for _, r := range w.revisions {
 			src, _ := json.Marshal(r.fields) // came out of JSON
-			entries, by, messages, fields = append(entries, r.entry), append(by, r.by), append(messages, r.message), append(fields, string(src))
+			entries, by, messages, fields = append(
+				entries, r.entry,
+			), append(
+				by, r.by,
+			), append(
+				messages, r.message,
+			), append(
+				fields, string(src),
+			)
 			numbers, at = append(numbers, r.number), append(at, r.at)
 		}
 		b.Exec(`insert into revision (environment, entry, number, at, by, message, fields)
 			select $1, entry, number, at, by, message, fields::jsonb
-			from unnest($2::text[], $3::int[], $4::timestamptz[], $5::text[], $6::text[], $7::text[]) as n (entry, number, at, by, message, fields)`,
+			from unnest($2::text[], $3::int[], $4::timestamptz[], $5::text[], $6::text[], $7::text[]) as n (entry,
+			number, at, by, message, fields)`,
 			wr.environment, entries, numbers, at, by, messages, fields)
 	}
 	if len(w.reviews) > 0 {
 		src, _ := json.Marshal(w.reviews) // plain records
 		b.Exec(`insert into review (environment, entry, revision, at, by, what, remark)
 			select $1, entry, revision, at, by, what, coalesce(remark, '')
-			from jsonb_to_recordset($2::jsonb) as n (entry text, revision int, at timestamptz, by text, what text, remark text)`, wr.environment, src)
+			from jsonb_to_recordset($2::jsonb) as n (entry text, revision int, at timestamptz, by text, what text,
+			remark text)`, wr.environment, src)
 	}
 	if len(w.unique) > 0 {
 		b.Exec(`delete from taken where environment = $1 and entry = any($2)`, wr.environment, w.unique)
 		src, _ := json.Marshal(w.taken) // plain records
 		b.Exec(`insert into taken (environment, type, field, locale, value, entry)
-			select $1, n.* from jsonb_to_recordset($2::jsonb) as n (type text, field text, locale text, value text, entry text)`, wr.environment, src)
+			select $1, n.* from jsonb_to_recordset($2::jsonb) as n (type text, field text, locale text, value text,
+			entry text)`, wr.environment, src)
 	}
 	if len(w.former) > 0 {
 		var locales, paths, entries []string
 		for _, f := range w.former {
 			locales, paths, entries = append(locales, f[0]), append(paths, f[1]), append(entries, f[2])
 		}
-		b.Exec(`insert into former_path (environment, locale, path, entry) select distinct on (1, 2, 3) $1::text, n.* from unnest($2::text[], $3::text[], $4::text[]) as n (locale, path, entry)
-			on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`, wr.environment, locales, paths, entries)
+		b.Exec(
+			`insert into former_path (environment, locale, path, entry) select distinct on (1, 2, 3) $1::text, n.*
+				from unnest($2::text[], $3::text[], $4::text[]) as n (locale, path, entry)
+			on conflict (environment, locale, path) do update set entry = excluded.entry, since = clock_timestamp()`,
+			wr.environment,
+			locales,
+			paths,
+			entries,
+		)
 	}
 }
 
@@ -225,7 +263,8 @@ func (wr *Writer) queueDocuments(b *db.Batch, w *records) {
 			editions, locales, entries = append(editions, g[0]), append(locales, g[1]), append(entries, g[2])
 		}
 		b.Exec(`delete from document d using unnest($2::text[], $3::text[], $4::text[]) as n (edition, locale, entry)
-			where d.environment = $1 and d.edition = n.edition and d.locale = n.locale and d.entry = n.entry`, wr.environment, editions, locales, entries)
+			where d.environment = $1 and d.edition = n.edition and d.locale = n.locale and d.entry =
+			n.entry`, wr.environment, editions, locales, entries)
 	}
 	if len(w.documents) == 0 {
 		return
@@ -236,9 +275,23 @@ func (wr *Writer) queueDocuments(b *db.Batch, w *records) {
 	var updated []time.Time
 	for i := range w.documents {
 		d := &w.documents[i]
-		editions, locales, entries, types = append(editions, d.edition), append(locales, d.Locale), append(entries, d.Entry), append(types, d.Type)
+		editions, locales, entries, types = append(
+			editions, d.edition,
+		), append(
+			locales, d.Locale,
+		), append(
+			entries, d.Entry,
+		), append(
+			types, d.Type,
+		)
 		about, fields = append(about, string(d.about)), append(fields, string(d.fields))
-		published, first, updated = append(published, d.About.Published), append(first, d.About.FirstPublished), append(updated, d.About.Updated)
+		published, first, updated = append(
+			published, d.About.Published,
+		), append(
+			first, d.About.FirstPublished,
+		), append(
+			updated, d.About.Updated,
+		)
 		var slug *string
 		if d.Slug != "" {
 			slug = &d.Slug
@@ -247,14 +300,33 @@ func (wr *Writer) queueDocuments(b *db.Batch, w *records) {
 		// Names and ids have no commas.
 		links = append(links, strings.Join(d.links, ","))
 	}
-	b.Exec(`insert into document (environment, edition, locale, entry, type, slug, published, first_published, updated, about, fields, path, links)
-		select $1, edition, locale, entry, type, slug, published, first, updated, about::jsonb, fields::jsonb, path, string_to_array(links, ',')
-		from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[], $8::timestamptz[], $9::timestamptz[], $10::text[], $11::text[], $12::text[], $13::text[])
+	b.Exec(
+		`insert into document (environment, edition, locale, entry, type, slug, published, first_published, updated,
+			about, fields, path, links)
+		select $1, edition, locale, entry, type, slug, published, first, updated, about::jsonb, fields::jsonb, path,
+		string_to_array(links, ',')
+		from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[],
+		$8::timestamptz[], $9::timestamptz[], $10::text[], $11::text[], $12::text[], $13::text[])
 			as n (edition, locale, entry, type, slug, published, first, updated, about, fields, path, links)
-		on conflict (environment, edition, locale, entry) do update set type = excluded.type, slug = excluded.slug, published = excluded.published,
-			first_published = excluded.first_published, updated = excluded.updated, about = excluded.about, fields = excluded.fields,
+		on conflict (environment, edition, locale, entry) do update set type = excluded.type, slug = excluded.slug,
+		published = excluded.published,
+			first_published = excluded.first_published, updated = excluded.updated, about = excluded.about, fields =
+			excluded.fields,
 			path = excluded.path, links = excluded.links`,
-		wr.environment, editions, locales, entries, types, slugs, published, first, updated, about, fields, paths, links)
+		wr.environment,
+		editions,
+		locales,
+		entries,
+		types,
+		slugs,
+		published,
+		first,
+		updated,
+		about,
+		fields,
+		paths,
+		links,
+	)
 }
 
 // alreadyTaken turns the database's word for two entries with one slug, path or
@@ -280,20 +352,38 @@ func alreadyTaken(err error, w *records) error {
 		for i := range w.documents {
 			if d := &w.documents[i]; d.About.Path != nil && is(*d.About.Path) {
 				return content.Problems{{Entry: d.Entry, Path: "about.path", Rule: "unique",
-					Text: fmt.Sprintf("another entry lives at %s in %s; choose another slug or parent", *d.About.Path, d.Locale)}}
+					Text: fmt.Sprintf(
+						"another entry lives at %s in %s; choose another slug or parent", *d.About.Path, d.Locale,
+					)}}
 			}
 		}
 	case "taken_value":
 		for _, r := range w.taken {
 			if r.Value == onlyOne && is(onlyOne) {
-				return content.Problems{{Entry: r.Entry, Path: "type", Rule: "singleton", Text: fmt.Sprintf("there is an entry of type %s already, and there can be only one; edit that", r.Type)}}
+				return content.Problems{
+					{
+						Entry: r.Entry,
+						Path:  "type",
+						Rule:  "singleton",
+						Text: fmt.Sprintf(
+							"there is an entry of type %s already, and there can be only one; edit that", r.Type,
+						),
+					},
+				}
 			}
 			if is(r.Value) && strings.Contains(pg.Detail, ", "+r.Field+", ") {
 				path := "fields." + r.Field
 				if r.Locale != "" {
 					path += "." + r.Locale
 				}
-				return content.Problems{{Entry: r.Entry, Path: path, Rule: "unique", Text: fmt.Sprintf("another %s has the %s %q; it must be unique", r.Type, r.Field, r.Value)}}
+				return content.Problems{
+					{
+						Entry: r.Entry,
+						Path:  path,
+						Rule:  "unique",
+						Text:  fmt.Sprintf("another %s has the %s %q; it must be unique", r.Type, r.Field, r.Value),
+					},
+				}
 			}
 		}
 	}

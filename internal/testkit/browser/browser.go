@@ -18,7 +18,8 @@ func Start(parent context.Context) (ctx context.Context, stop func(), err error)
 		return nil, nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800)}
-	for _, name := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run", "disable-background-networking",
+	for _, name := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run",
+		"disable-background-networking",
 		"disable-component-update", "disable-sync", "hide-scrollbars"} {
 		options = append(options, chromedp.Flag(name, true))
 	}
@@ -44,9 +45,12 @@ func SignIn(ctx context.Context, gateway, email, password string, dark bool) err
 	}
 	within, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	if err := chromedp.Do(within, chromedp.Navigate(gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)),
+	if err := chromedp.Do(within, chromedp.Navigate(gateway+"/console/"),
+		chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)),
 		chromedp.Evaluate[chromedp.Void](fmt.Sprintf("localStorage.setItem('ubiquon.mode', %q)", mode)),
-		chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password), chromedp.Click(chromedp.CSS(`button[type=submit]`)),
+		chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password),
+		chromedp.Click(chromedp.CSS(`button[type=submit]`)),
 		chromedp.WaitVisible(chromedp.CSS(`[data-figure]`))); err != nil {
 		return fmt.Errorf("signing in to the console: %w", err)
 	}

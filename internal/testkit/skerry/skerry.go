@@ -33,6 +33,17 @@ func Main(m *testing.M, line **demo.Demo) {
 
 // Start starts a demo on free ports that need not survive a power cut.
 func Start(dir string, fresh bool) (*demo.Demo, error) {
-	return demo.Start(context.Background(), demo.Options{Data: dir, Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Fresh: fresh,
-		Console: console.Files(), Reconcile: time.Hour})
+	return demo.Start(
+		context.Background(),
+		demo.Options{
+			Data:      dir,
+			Listen:    "127.0.0.1:0",
+			Office:    "127.0.0.1:0",
+			Slipway:   "127.0.0.1:0",
+			Scratch:   true,
+			Fresh:     fresh,
+			Console:   console.Files(),
+			Reconcile: time.Hour,
+		},
+	)
 }
