@@ -1,10 +1,14 @@
 package server
 
-import "net/http"
+import (
+	"net/http"
+
+	"ubiquon/internal/server/guard"
+)
 
 // live tells that the process runs.
 func (s *Server) live(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, http.StatusOK, map[string]string{"status": "live"})
+	guard.WriteJSON(w, http.StatusOK, map[string]string{"status": "live"})
 }
 
 // readiness is the body of an answer on whether this node serves.
@@ -21,7 +25,7 @@ type readiness struct {
 // status is 200 then too, except with ?writes: that is for whoever sends writes here.
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	if err := s.env.Replica.Ready(r.Context()); err != nil {
-		writeJSON(w, http.StatusServiceUnavailable, readiness{Status: "not ready", Reason: err.Error()})
+		guard.WriteJSON(w, http.StatusServiceUnavailable, readiness{Status: "not ready", Reason: err.Error()})
 		return
 	}
 	out, status := readiness{Status: "ready", Writes: "ok"}, http.StatusOK
@@ -31,5 +35,5 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 			out.Status, status = "not ready", http.StatusServiceUnavailable
 		}
 	}
-	writeJSON(w, status, out)
+	guard.WriteJSON(w, status, out)
 }

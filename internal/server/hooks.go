@@ -9,6 +9,7 @@ import (
 
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/ingest"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/events"
 )
 
@@ -18,29 +19,29 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		var tooLarge *http.MaxBytesError
 		if errors.As(err, &tooLarge) {
-			writeProblem(w, problem{Kind: "too-large", Status: 413, Detail: "an announcement may have 1 MiB"})
+			guard.WriteProblem(w, guard.Problem{Kind: "too-large", Status: 413, Detail: "an announcement may have 1 MiB"})
 			return
 		}
-		writeProblem(w, problem{Kind: "body", Status: 400, Detail: "the body broke off"})
+		guard.WriteProblem(w, guard.Problem{Kind: "body", Status: 400, Detail: "the body broke off"})
 		return
 	}
-	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.address(r))
+	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.Guard.Address(r))
 	var undecodable *ingest.UndecodableError
 	switch {
 	case errors.Is(err, ingest.ErrUnknownOrigin):
-		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: err.Error()})
+		guard.WriteProblem(w, guard.Problem{Kind: "not-found", Status: 404, Detail: err.Error()})
 	case errors.Is(err, event.ErrNotProven):
 		w.Header().Set("WWW-Authenticate", `StandardWebhooks realm="ubiquon"`)
-		writeProblem(w, problem{Kind: "signature", Status: 401, Detail: err.Error()})
+		guard.WriteProblem(w, guard.Problem{Kind: "signature", Status: 401, Detail: err.Error()})
 	case errors.Is(err, event.ErrContentType):
-		writeProblem(w, problem{Kind: "media-type", Status: 415, Detail: err.Error()})
+		guard.WriteProblem(w, guard.Problem{Kind: "media-type", Status: 415, Detail: err.Error()})
 	case errors.As(err, &undecodable):
-		writeProblem(w, problem{Kind: "body", Status: 422, Detail: err.Error()})
+		guard.WriteProblem(w, guard.Problem{Kind: "body", Status: 422, Detail: err.Error()})
 	case err != nil:
-		s.fail(w, r, err)
+		s.Guard.Fail(w, r, err)
 	default:
 		out := map[string]any{"event": id, "duplicate": duplicate}
-		if patience := waits(r); patience > 0 {
+		if patience := guard.WaitTime(r); patience > 0 {
 			// It is kept already: whatever comes of the waiting, it is accepted.
 			state, open, err := s.env.Ingest.ConfirmEvent(r.Context(), id, patience)
 			if err != nil {
@@ -53,6 +54,6 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 				out["unconfirmed"] = open
 			}
 		}
-		writeJSON(w, http.StatusAccepted, out)
+		guard.WriteJSON(w, http.StatusAccepted, out)
 	}
 }

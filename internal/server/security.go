@@ -4,25 +4,25 @@ import (
 	"net/http"
 
 	"github.com/rs/cors"
-)
 
-var nosniff = []string{"nosniff"}
+	"ubiquon/internal/server/guard"
+)
 
 // secured sets what browsers are told to be careful with, on all but content.
 func (s *Server) secured(h http.Header) {
-	h["X-Content-Type-Options"] = nosniff
+	h["X-Content-Type-Options"] = guard.NoSniff
 	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	h.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=()")
-	if s.secure {
+	if s.Guard.Secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
 }
 
 // withCORS lets the pages of some web origins read content.
-func (s *Server) withCORS(next http.Handler, origins []string) http.Handler {
+func withCORS(next http.Handler, origins []string) http.Handler {
 	if len(origins) == 0 {
 		return next
 	}

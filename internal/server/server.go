@@ -15,31 +15,26 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/environment"
+	"ubiquon/internal/server/contentapi"
+	"ubiquon/internal/server/controlapi"
+	"ubiquon/internal/server/guard"
 )
 
-// Server serves one gateway over HTTP.
+// Server serves one environment over HTTP. It is safe for concurrent use. Create it with
+// New.
 type Server struct {
+	Guard   *guard.Guard
+	Content *contentapi.API
+	Control *controlapi.API
+
 	env     *environment.Environment
 	log     *slog.Logger
 	console fs.FS
-	metrics *metrics
 	mux     *chi.Mux
 	// reads is what answers under /content/.
-	reads      http.Handler
-	crossSite  *http.CrossOriginProtection
-	guesses    *access.Limiter
-	strangers  *access.Limiter // those without a key; nil: they are not bounded
-	streams    streams
-	background background
-	proxies    []netip.Prefix
-	measurers  []netip.Prefix
-	secure     bool
-	cors       bool
-	// batch and trustedOnly are those of Options.
-	batch       int
-	trustedOnly bool
+	reads     http.Handler
+	measurers []netip.Prefix
 }
 
 // Options of New.
@@ -67,45 +62,43 @@ type Options struct {
 
 // New returns the handler of every surface.
 func New(o Options) *Server {
-	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(),
-		crossSite: http.NewCrossOriginProtection(), guesses: access.NewLimiter(30, 30), proxies: o.Proxies,
-		measurers: o.Metrics, secure: o.Secure, cors: len(o.AllowedOrigins) > 0, batch: o.Batch,
-		trustedOnly: o.TrustedOnly}
-	s.streams.ending = make(chan struct{})
-	s.metrics = newMetrics(o.Environment, &s.streams)
-	if n := o.Environment.Replica.Limits().AnonymousPerMinute; n > 0 {
-		s.strangers = access.NewLimiter(float64(n), n)
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
 	}
-	o.Environment.Delivery.SetRecompile(s.replan)
-	s.reads = s.withCORS(http.HandlerFunc(s.content), o.AllowedOrigins)
+	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(), measurers: o.Metrics}
+	s.Guard = guard.New(guard.Options{
+		Environment: o.Environment, Proxies: o.Proxies, Secure: o.Secure, CORS: len(o.AllowedOrigins) > 0, Log: o.Log,
+	})
+	s.Content = contentapi.New(contentapi.Options{
+		Environment: o.Environment, Guard: s.Guard, Batch: o.Batch, TrustedOnly: o.TrustedOnly, Log: o.Log,
+	})
+	s.Control = controlapi.New(o.Environment, s.Guard, s.Content, o.Log)
+	s.reads = withCORS(s.Content, o.AllowedOrigins)
 	if s.console == nil {
 		s.console = embed.FS{}
 	}
 	if s.measurers == nil {
 		s.measurers = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8"), netip.MustParsePrefix("::1/128")}
 	}
-	if s.log == nil {
-		s.log = slog.New(slog.DiscardHandler)
-	}
 	r := s.mux
 	r.Post("/hooks/{origin}", s.hook)
-	r.Route("/control/v1", s.control)
+	r.Route("/control/v1", s.Control.Mount)
 	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)
 	r.Get("/console/*", s.serveConsole)
-	r.Get("/problems/{name}", s.problemPage)
+	r.Get("/problems/{name}", guard.ProblemPage)
 	r.Get("/health/live", s.live)
 	r.Get("/health/ready", s.ready)
-	r.Get("/metrics", s.measured(promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{})))
+	r.Get("/metrics", s.measured(promhttp.HandlerFor(s.Guard.Metrics.Registry, promhttp.HandlerOpts{})))
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(
-			w, problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path},
+		guard.WriteProblem(
+			w, guard.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path},
 		)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(
+		guard.WriteProblem(
 			w,
-			problem{
+			guard.Problem{
 				Kind:   "method",
 				Status: http.StatusMethodNotAllowed,
 				Detail: r.Method + " is not served at " + r.URL.Path,
@@ -126,9 +119,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 				panic(p)
 			}
 			s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
-			writeProblem(
+			guard.WriteProblem(
 				w,
-				problem{
+				guard.Problem{
 					Kind:   "internal",
 					Status: http.StatusInternalServerError,
 					Detail: "something went wrong here; the log has more",
@@ -142,9 +135,9 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.secured(w.Header())
-	noted := &counted{ResponseWriter: w}
+	noted := &guard.Counted{ResponseWriter: w}
 	defer func() {
-		s.metrics.requests.WithLabelValues(surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.status, http.StatusOK))).
+		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.Status, http.StatusOK))).
 			Inc()
 	}()
 	s.mux.ServeHTTP(noted, r)
@@ -167,10 +160,10 @@ func Listening(h http.Handler) *http.Server {
 // elsewhere, those who administer. What came through a proxy comes from elsewhere, unless
 // the proxy is trusted and says otherwise.
 func (s *Server) measured(next http.Handler) http.HandlerFunc {
-	guarded := s.guarded(administers, next)
+	guarded := s.Guard.Guard(guard.Administers, next)
 	return func(w http.ResponseWriter, r *http.Request) {
-		at, err := netip.ParseAddr(s.address(r))
-		forwarded := len(s.proxies) == 0 && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
+		at, err := netip.ParseAddr(s.Guard.Address(r))
+		forwarded := len(s.Guard.Proxies) == 0 && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
 		if err == nil && !forwarded &&
 			slices.ContainsFunc(s.measurers, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
 			next.ServeHTTP(w, r)

@@ -289,7 +289,7 @@ func (s *Service) Close() {
 		s.Environment.Replica.Leave()
 		s.http.SetKeepAlivesEnabled(false) // clients connect anew, perhaps elsewhere
 		time.Sleep(s.o.Drain)
-		s.server.EndStreams()
+		s.server.Guard.EndStreams()
 	}
 	if s.http != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
@@ -302,7 +302,7 @@ func (s *Service) Close() {
 	}
 	if s.server != nil {
 		ctx, cancel := context.WithTimeout(context.Background(), longestWrite)
-		s.server.FinishWrites(ctx)
+		s.server.Guard.FinishWrites(ctx)
 		cancel()
 	}
 	if s.Environment != nil {

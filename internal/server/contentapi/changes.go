@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"encoding/json"
@@ -10,6 +10,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/changelog"
 )
 
@@ -18,7 +19,7 @@ const changesAtOnce = 500
 
 // changes tells readers of an edition what has changed: with after as JSON, else
 // as server-sent events that go on from Last-Event-ID, or from now.
-func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
+func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
 		s.refused(
 			w, r, reader, edition,
@@ -26,9 +27,9 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 		)
 		return
 	}
-	p, err := parameters(r.URL, []string{"after", "limit"})
+	p, err := guard.Parameters(r.URL, []string{"after", "limit"})
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	after, given := p["after"]
@@ -38,7 +39,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	from := s.env.Replica.AppliedIn(edition)
 	if after != "" {
 		if from, err = strconv.ParseInt(after, 10, 64); err != nil || from < 0 {
-			s.fail(
+			s.guard.Fail(
 				w,
 				r,
 				&query.Error{
@@ -53,14 +54,14 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	w.Header().Set("Cache-Control", "no-store")
 	if !given {
 		if _, _, err := s.env.Replica.ChangesFor(r.Context(), reader.Rights, edition, from, 1); err != nil {
-			s.fail(w, r, s.trimmed(edition, err))
+			s.guard.Fail(w, r, s.trimmed(edition, err))
 			return
 		}
-		end, err := s.streams.open(
-			reader.Principal(s.source(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal,
+		end, err := s.guard.Streams.Open(
+			reader.Principal(s.guard.Network(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal,
 		)
 		if err != nil {
-			s.fail(w, r, err)
+			s.guard.Fail(w, r, err)
 			return
 		}
 		defer end()
@@ -70,7 +71,7 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 	limit := changesAtOnce
 	if text, given := p["limit"]; given {
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > changesAtOnce {
-			s.fail(
+			s.guard.Fail(
 				w,
 				r,
 				&query.Error{
@@ -81,48 +82,46 @@ func (s *Server) changes(w http.ResponseWriter, r *http.Request, reader *access.
 			return
 		}
 	}
-	leave, err := s.env.Delivery.Admit(r.Context(), reader.Principal(s.source(r)))
+	leave, err := s.env.Delivery.Admit(r.Context(), reader.Principal(s.guard.Network(r)))
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	defer leave()
 	items, next, err := s.env.Replica.ChangesFor(r.Context(), reader.Rights, edition, from, limit)
 	if err != nil {
-		s.fail(w, r, s.trimmed(edition, err))
+		s.guard.Fail(w, r, s.trimmed(edition, err))
 		return
 	}
-	writeJSON(w, http.StatusOK, map[string]any{"items": items, "next": next})
+	guard.WriteJSON(w, http.StatusOK, map[string]any{"items": items, "next": next})
 }
 
 // trimmed says how to go on after changes that are not in the log any more.
-func (s *Server) trimmed(edition string, err error) error {
+func (s *API) trimmed(edition string, err error) error {
 	if !errors.Is(err, changelog.ErrGap) {
 		return err
 	}
-	return badRequest{
-		problem{
-			Kind:      "changes-gone",
-			Status:    http.StatusGone,
-			Parameter: "after",
-			Detail:    "the changes after this sequence are not kept any more, or there never were any",
-			Hint: fmt.Sprintf(
-				"read anew what you hold, and go on with after=%d", s.env.Replica.AppliedIn(edition),
-			),
-		},
+	return guard.Problem{
+		Kind:      "changes-gone",
+		Status:    http.StatusGone,
+		Parameter: "after",
+		Detail:    "the changes after this sequence are not kept any more, or there never were any",
+		Hint: fmt.Sprintf(
+			"read anew what you hold, and go on with after=%d", s.env.Replica.AppliedIn(edition),
+		),
 	}
 }
 
 // streamChanges sends changes as they come, until the reader goes or may not know of
 // them any more.
-func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, edition string, from int64) {
-	out := beginEvents(w)
-	beat := time.NewTicker(streamBeat)
+func (s *API) streamChanges(w http.ResponseWriter, r *http.Request, edition string, from int64) {
+	out := guard.BeginEvents(w)
+	beat := time.NewTicker(guard.StreamBeat)
 	defer beat.Stop()
 	for {
 		moved := s.env.Replica.Advanced()
 		for s.env.Replica.AppliedIn(edition) > from {
-			reader, err := s.changesStill(r, edition)
+			reader, err := s.guard.ChangesStill(r, edition)
 			if err != nil {
 				return
 			}
@@ -132,25 +131,25 @@ func (s *Server) streamChanges(w http.ResponseWriter, r *http.Request, edition s
 			}
 			for _, one := range items {
 				src, _ := json.Marshal(one) // plain record
-				out.write("id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
+				out.Write("id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
 			}
 			from = next
 		}
-		if err := out.out.Flush(); err != nil {
+		if err := out.Out.Flush(); err != nil {
 			return
 		}
 		select {
 		case <-r.Context().Done():
 			return
-		case <-s.streams.ending:
-			out.bye()
+		case <-s.guard.Streams.Ending:
+			out.Bye()
 			return
 		case <-moved:
 		case <-beat.C:
-			if _, err := s.changesStill(r, edition); err != nil {
+			if _, err := s.guard.ChangesStill(r, edition); err != nil {
 				return
 			}
-			out.write(": at %d\n\n", from)
+			out.Write(": at %d\n\n", from)
 		}
 	}
 }

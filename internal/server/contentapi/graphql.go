@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"bytes"
@@ -19,22 +19,23 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/accounts"
 )
 
 const (
-	graphqlResponse = "application/graphql-response+json; charset=utf-8"
+	GraphqlResponse = "application/graphql-response+json; charset=utf-8"
 	plainJSON       = "application/json; charset=utf-8"
 )
 
 // requestErrors are the errors of a request that was not run.
-type requestErrors struct{ gqlerror.List }
+type RequestErrors struct{ gqlerror.List }
 
-func (e requestErrors) Error() string { return e.List.Error() }
+func (e RequestErrors) Error() string { return e.List.Error() }
 
 // graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
 // that is allowed, a list of requests with the list of their answers.
-func (s *Server) graphql(
+func (s *API) graphql(
 	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
 ) {
 	if r.Method == http.MethodGet && r.URL.RawQuery == "" && strings.Contains(r.Header.Get("Accept"), "text/html") {
@@ -45,7 +46,7 @@ func (s *Server) graphql(
 	asked, several, err := s.graphqlRequest(w, r, edition)
 	var bad badGraphQL
 	if errors.As(err, &bad) {
-		writeGraphQLErrors(w, bad.status, plainJSON, bad.list())
+		WriteGraphQLErrors(w, bad.status, plainJSON, bad.list())
 		return
 	}
 	if several == nil {
@@ -58,14 +59,14 @@ func (s *Server) graphql(
 	plain.Header.Del("Accept-Encoding")
 	bodies := make([]json.RawMessage, len(several))
 	for i, one := range several {
-		answer := recorded{header: http.Header{}}
+		answer := guard.Recorded{}
 		src, _ := json.Marshal(one) // came out of JSON
-		if one, bad := s.namedDocument(one); bad != nil {
-			writeGraphQLErrors(&answer, bad.status, plainJSON, bad.list())
+		if one, bad := s.NamedDocument(one); bad != nil {
+			WriteGraphQLErrors(&answer, bad.status, plainJSON, bad.list())
 		} else {
 			s.graphqlOne(&answer, plain, reader, edition, begin, askedOf(edition, r, string(src), one))
 		}
-		bodies[i] = answer.graphql()
+		bodies[i] = answer.GraphQL()
 	}
 	w.Header().Set("Content-Type", plainJSON)
 	w.Header().Set("Cache-Control", "no-store")
@@ -86,18 +87,18 @@ func askedOf(edition string, r *http.Request, text string, req graphql.Request) 
 }
 
 // graphqlOne answers one request.
-func (s *Server) graphqlOne(
+func (s *API) graphqlOne(
 	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
 	asked askedGraphQL,
 ) {
 	mediaType := plainJSON
 	if accept := r.Header["Accept"]; accept != nil &&
 		strings.Contains(accept[0], "application/graphql-response+json") {
-		mediaType = graphqlResponse
+		mediaType = GraphqlResponse
 	}
 	if s.trustedOnly && asked.DocumentID == "" && !reader.Rights.Allows(access.Administer) {
 		if _, trusted := s.env.Documents.Document(accounts.DocumentID(asked.Query)); !trusted {
-			writeGraphQLErrors(
+			WriteGraphQLErrors(
 				w,
 				http.StatusForbidden,
 				mediaType,
@@ -111,7 +112,7 @@ func (s *Server) graphqlOne(
 			return
 		}
 	}
-	principal := reader.Principal(s.source(r))
+	principal := reader.Principal(s.guard.Network(r))
 	compile := func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
@@ -124,7 +125,7 @@ func (s *Server) graphqlOne(
 						return nil, err
 					}
 				}
-				return s.compileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
+				return s.CompileGraphQL(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request)(m, schema)
 			},
 		)
 	}
@@ -136,7 +137,7 @@ func (s *Server) graphqlOne(
 		return compile()
 	}
 	if asked.plan == nil {
-		var refused requestErrors
+		var refused RequestErrors
 		first, err := plan()
 		if errors.As(err, &refused) &&
 			!reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
@@ -146,14 +147,14 @@ func (s *Server) graphqlOne(
 					known)
 			}
 			first, err = plan()
-			refused = requestErrors{}
+			refused = RequestErrors{}
 		}
 		if errors.As(err, &refused) {
 			status := http.StatusOK
-			if mediaType == graphqlResponse {
+			if mediaType == GraphqlResponse {
 				status = http.StatusBadRequest
 			}
-			writeGraphQLErrors(w, status, mediaType, refused.List)
+			WriteGraphQLErrors(w, status, mediaType, refused.List)
 			return
 		}
 		asked.plan = first
@@ -162,12 +163,12 @@ func (s *Server) graphqlOne(
 }
 
 // compileGraphQL compiles a request; language is its Accept-Language.
-func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql.Request) delivery.Compiler {
+func (s *API) CompileGraphQL(edition, language, mediaType string, req graphql.Request) delivery.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.Compile(edition, req)
 		if len(errs) > 0 {
-			return nil, requestErrors{errs}
+			return nil, RequestErrors{errs}
 		}
 		return s.planGraphQL(m, op, mediaType), nil
 	}
@@ -175,20 +176,20 @@ func (s *Server) compileGraphQL(edition, language, mediaType string, req graphql
 
 // compileFor compiles a request in which something is wrong, for a reader who may not
 // know what.
-func (s *Server) compileFor(
+func (s *API) compileFor(
 	edition, language, mediaType string, req graphql.Request, rights access.Rights,
 ) delivery.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
 		op, errs := schema.CompileFor(edition, req, func(typ string) bool { return readsAnyOf(rights, edition, typ) })
 		if len(errs) > 0 {
-			return nil, requestErrors{errs}
+			return nil, RequestErrors{errs}
 		}
 		return s.planGraphQL(m, op, mediaType), nil
 	}
 }
 
-func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *delivery.Plan {
+func (s *API) planGraphQL(m *model.Model, op *graphql.Operation, mediaType string) *delivery.Plan {
 	base := headers(m, &op.Query, mediaType, op.Negotiated)
 	for i, vary := range base["Vary"] {
 		base["Vary"][i] = vary + ", Accept"
@@ -209,7 +210,7 @@ func (s *Server) planGraphQL(m *model.Model, op *graphql.Operation, mediaType st
 
 // narrowGraphQL makes null what a reader may not have. Readers who lack the same
 // share the answer: what is null, and why, is part of its key.
-func (s *Server) narrowGraphQL(p *delivery.Plan, rights access.Rights) *delivery.Plan {
+func (s *API) narrowGraphQL(p *delivery.Plan, rights access.Rights) *delivery.Plan {
 	out := *p
 	out.GraphQL = p.GraphQL.Restrict(rights)
 	if p.GraphQL.Describes() {
@@ -234,14 +235,14 @@ func graphqlKey(op *graphql.Operation) string {
 // badGraphQL is the error of a request that is none.
 type badGraphQL struct {
 	status  int
-	message string
+	Message string
 	code    string // for clients; may be empty
 }
 
-func (e badGraphQL) Error() string { return e.message }
+func (e badGraphQL) Error() string { return e.Message }
 
 func (e badGraphQL) list() gqlerror.List {
-	one := gqlerror.Errorf("%s", e.message)
+	one := gqlerror.Errorf("%s", e.Message)
 	if e.code != "" {
 		one.Extensions = map[string]any{"code": e.code}
 	}
@@ -250,24 +251,24 @@ func (e badGraphQL) list() gqlerror.List {
 
 // graphqlRequest reads the request of either method, or several. The error is a
 // badGraphQL.
-func (s *Server) graphqlRequest(
+func (s *API) graphqlRequest(
 	w http.ResponseWriter, r *http.Request, edition string,
 ) (asked askedGraphQL, several []graphql.Request, err error) {
 	switch r.Method {
 	case http.MethodGet, http.MethodHead:
 		req, err := graphqlOf(r.URL.RawQuery)
 		if err != nil {
-			return asked, nil, badGraphQL{status: 400, message: "variables, or extensions, is not a JSON object"}
+			return asked, nil, badGraphQL{status: 400, Message: "variables, or extensions, is not a JSON object"}
 		}
 		asked = askedOf(edition, r, r.URL.RawQuery, req)
 	case http.MethodPost:
 		if !isJSON(r.Header.Get("Content-Type")) {
-			return asked, nil, badGraphQL{status: 415, message: "send the request as application/json in UTF-8"}
+			return asked, nil, badGraphQL{status: 415, Message: "send the request as application/json in UTF-8"}
 		}
 		most := s.env.Replica.Limits().GraphQLBody
 		body, err := readSmall(w, r, int64(most))
 		if err != nil {
-			return asked, nil, badGraphQL{status: 413, message: "the request has more than " + most.String()}
+			return asked, nil, badGraphQL{status: 413, Message: "the request has more than " + most.String()}
 		}
 		if bytes.HasPrefix(bytes.TrimSpace(body), []byte("[")) {
 			several, err = s.severalRequests(body)
@@ -284,14 +285,14 @@ func (s *Server) graphqlRequest(
 		if err := json.Unmarshal(body, &asked.Request); err != nil {
 			return asked, nil, badGraphQL{
 				status:  400,
-				message: "the body is not a JSON object with query, operationName and variables",
+				Message: "the body is not a JSON object with query, operationName and variables",
 			}
 		}
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
-		return asked, nil, badGraphQL{status: 405, message: "send GraphQL with GET or POST"}
+		return asked, nil, badGraphQL{status: 405, Message: "send GraphQL with GET or POST"}
 	}
-	req, bad := s.namedDocument(asked.Request)
+	req, bad := s.NamedDocument(asked.Request)
 	if bad != nil {
 		return asked, nil, *bad
 	}
@@ -320,11 +321,11 @@ func readSmall(w http.ResponseWriter, r *http.Request, most int64) ([]byte, erro
 }
 
 // severalRequests reads a list of requests.
-func (s *Server) severalRequests(body []byte) ([]graphql.Request, error) {
+func (s *API) severalRequests(body []byte) ([]graphql.Request, error) {
 	if s.batch == 0 {
 		return nil, badGraphQL{
 			status: 400,
-			message: "lists of requests are not taken here; send them one by one, or allow lists with graphql: " +
+			Message: "lists of requests are not taken here; send them one by one, or allow lists with graphql: " +
 				"{batch: 10} in the configuration",
 		}
 	}
@@ -332,20 +333,20 @@ func (s *Server) severalRequests(body []byte) ([]graphql.Request, error) {
 	if err := json.Unmarshal(body, &all); err != nil {
 		return nil, badGraphQL{
 			status:  400,
-			message: "the body is not a list of JSON objects with query, operationName and variables",
+			Message: "the body is not a list of JSON objects with query, operationName and variables",
 		}
 	}
 	if len(all) == 0 || len(all) > s.batch {
 		return nil, badGraphQL{
 			status:  400,
-			message: fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch),
+			Message: fmt.Sprintf("the list has %d requests, it may have 1 to %d", len(all), s.batch),
 		}
 	}
 	return all, nil
 }
 
 // namedDocument fills in the text of the document that a request names.
-func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQL) {
+func (s *API) NamedDocument(req graphql.Request) (graphql.Request, *badGraphQL) {
 	named := req.Extensions.PersistedQuery
 	switch {
 	case named == nil:
@@ -361,39 +362,29 @@ func (s *Server) namedDocument(req graphql.Request) (graphql.Request, *badGraphQ
 	case req.Query != "" && !strings.EqualFold(accounts.DocumentID(req.Query), "sha256:"+named.Hash):
 		return req, &badGraphQL{
 			status:  http.StatusBadRequest,
-			message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query",
+			Message: "extensions.persistedQuery.sha256Hash is not the SHA-256 of the query",
 		}
 	}
 	switch {
 	case req.Query == "" && req.DocumentID == "":
-		return req, &badGraphQL{status: 400, message: "the request has no query"}
+		return req, &badGraphQL{status: 400, Message: "the request has no query"}
 	case req.DocumentID == "":
 		return req, nil
 	case req.Query != "":
-		return req, &badGraphQL{status: 400, message: "the request has a query and a documentId; send one of them"}
+		return req, &badGraphQL{status: 400, Message: "the request has a query and a documentId; send one of them"}
 	}
 	text, known := s.env.Documents.Document(req.DocumentID)
 	if !known {
 		return req, &badGraphQL{
 			status:  400,
-			message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID),
+			Message: fmt.Sprintf("there is no trusted document %q; see ubiquon document list", req.DocumentID),
 		}
 	}
 	req.Query = text
 	return req, nil
 }
 
-// graphql is the body as a GraphQL answer, of which a problem is made an error.
-func (o *recorded) graphql() json.RawMessage {
-	var p problem
-	if o.header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(o.body.Bytes(), &p) != nil {
-		return bytes.TrimSpace(o.body.Bytes())
-	}
-	src, _ := json.Marshal(map[string]any{"errors": []any{map[string]any{"message": p.Detail}}}) // text
-	return src
-}
-
-func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, errs gqlerror.List) {
+func WriteGraphQLErrors(w http.ResponseWriter, status int, mediaType string, errs gqlerror.List) {
 	w.Header().Set("Content-Type", mediaType)
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(status)
@@ -403,7 +394,7 @@ func writeGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 
 // description serves what there is to read, to whoever may read anything of the
 // edition, as far as they may.
-func (s *Server) description(
+func (s *API) description(
 	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string,
 	of func(seen delivery.ModelView, base string) any,
 ) {
@@ -414,13 +405,13 @@ func (s *Server) description(
 		)
 		return
 	}
-	if _, err := parameters(r.URL, nil); err != nil {
-		s.fail(w, r, err)
+	if _, err := guard.Parameters(r.URL, nil); err != nil {
+		s.guard.Fail(w, r, err)
 		return
 	}
 	seen, err := s.env.Delivery.ModelFor(reader.Rights, edition)
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	made := of(seen, s.env.Automation.Address()+"/content/"+s.env.Replica.Environment()+"/"+edition)
@@ -428,7 +419,7 @@ func (s *Server) description(
 	if !isText {
 		src, err := json.Marshal(made)
 		if err != nil {
-			s.fail(w, r, err)
+			s.guard.Fail(w, r, err)
 			return
 		}
 		body = string(src) + "\n"

@@ -1,4 +1,4 @@
-package server
+package guard
 
 import (
 	"context"
@@ -18,38 +18,38 @@ import (
 
 // metrics are what GET /metrics tells, in the text format of OpenMetrics.
 type metrics struct {
-	registry *prometheus.Registry
+	Registry *prometheus.Registry
 	answers  [8]atomic.Int64 // by cache.Outcome
 	seconds  prometheus.Histogram
-	requests *prometheus.CounterVec
+	Requests *prometheus.CounterVec
 	// content counts answers under /content/ by hundreds of their status: a hit must cost
 	// next to nothing.
-	content [6]atomic.Int64
+	Content [6]atomic.Int64
 }
 
 func newMetrics(g *environment.Environment, streams *streams) *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(),
+	m := &metrics{Registry: prometheus.NewRegistry(),
 		seconds: prometheus.NewHistogram(
 			prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
 				Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)},
 		),
-		requests: prometheus.NewCounterVec(
+		Requests: prometheus.NewCounterVec(
 			prometheus.CounterOpts{
 				Name: "ubiquon_requests_total",
 				Help: "Requests outside of content, by surface and status.",
 			},
 			[]string{"surface", "status"},
 		)}
-	m.registry.MustRegister(
-		m.seconds, m.requests, collectors.NewGoCollector(),
+	m.Registry.MustRegister(
+		m.seconds, m.Requests, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(),
 		&collected{g: g, m: m},
 	)
 	gauge := func(name, help string, value func() float64) {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
+		m.Registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
 	counter := func(name, help string, value func() float64) {
-		m.registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
+		m.Registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
 	}
 	gauge(
 		"ubiquon_cache_responses", "Responses held.",
@@ -108,7 +108,7 @@ func newMetrics(g *environment.Environment, streams *streams) *metrics {
 	return m
 }
 
-func (m *metrics) count(o cache.Outcome, took time.Duration) {
+func (m *metrics) Count(o cache.Outcome, took time.Duration) {
 	if o == cache.Hit {
 		return // the cache counts its hits itself
 	}
@@ -117,7 +117,7 @@ func (m *metrics) count(o cache.Outcome, took time.Duration) {
 }
 
 // surface is what part of the service a path belongs to.
-func surface(path string) string {
+func Surface(path string) string {
 	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	switch first {
 	case "control", "hooks", "console", "health", "metrics", "problems":
@@ -127,19 +127,19 @@ func surface(path string) string {
 }
 
 // counted notes the status that is answered with; 0 if nothing was.
-type counted struct {
+type Counted struct {
 	http.ResponseWriter
-	status int
+	Status int
 }
 
-func (c *counted) WriteHeader(status int) {
-	if c.status == 0 {
-		c.status = status
+func (c *Counted) WriteHeader(status int) {
+	if c.Status == 0 {
+		c.Status = status
 	}
 	c.ResponseWriter.WriteHeader(status)
 }
 
-func (c *counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
+func (c *Counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
 // collected are the metrics that are found out when they are asked for.
 type collected struct {
@@ -205,12 +205,12 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 		}
 		return 0
 	}
-	for i := range c.m.content {
-		if n := c.m.content[i].Load(); n > 0 {
+	for i := range c.m.Content {
+		if n := c.m.Content[i].Load(); n > 0 {
 			count(contentAnswers, float64(n), strconv.Itoa(i)+"xx")
 		}
 	}
-	for o, how := range cacheStatus {
+	for o, how := range CacheStatus {
 		n := c.m.answers[o].Load()
 		if o == cache.Hit {
 			n = c.g.Delivery.CacheStats().Hits
@@ -251,4 +251,15 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 	gauge(buildsWaiting, float64(b.WaitingBuilds), "waiting")
 	gauge(buildsWaiting, float64(b.FailingBuilds), "failing")
 	gauge(rulesBehind, float64(b.RulesBehind))
+}
+
+// cacheStatus spells outcomes as RFC 9211 does.
+var CacheStatus = map[cache.Outcome][]string{
+	cache.Hit:      {"Ubiquon; hit"},
+	cache.Miss:     {"Ubiquon; fwd=miss; stored"},
+	cache.Joined:   {"Ubiquon; fwd=miss; collapsed"},
+	cache.Bypassed: {"Ubiquon; fwd=request; stored"},
+	cache.Passed:   {"Ubiquon; fwd=request"},
+	cache.Expired:  {"Ubiquon; hit; detail=expired"},
+	cache.Blind:    {"Ubiquon; hit; detail=without-the-database"},
 }

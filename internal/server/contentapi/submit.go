@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"encoding/json"
@@ -12,17 +12,18 @@ import (
 	"unicode/utf8"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/server/guard"
 )
 
 // maxSubmission bounds the body of a submission before its type is known.
 const maxSubmission = 16 << 10
 
 // submit takes in an entry from outside, as JSON or as a form.
-func (s *Server) submit(w http.ResponseWriter, r *http.Request, plural string, begin time.Time) {
-	reader, err := s.reader(w, r, begin)
+func (s *API) submit(w http.ResponseWriter, r *http.Request, plural string, begin time.Time) {
+	reader, err := s.guard.Authenticate(w, r, begin)
 	if err == nil {
 		err = s.takeIn(w, r, func(locale string, values map[string]any) error {
-			return s.env.Authoring.Submit(r.Context(), &reader, plural, locale, s.address(r), values)
+			return s.env.Authoring.Submit(r.Context(), &reader, plural, locale, s.guard.Address(r), values)
 		}, plural)
 	}
 	if err != nil {
@@ -30,20 +31,18 @@ func (s *Server) submit(w http.ResponseWriter, r *http.Request, plural string, b
 		return
 	}
 	w.Header().Set("Cache-Control", "no-store")
-	s.metrics.content[2].Add(1)
-	writeJSON(w, http.StatusAccepted, map[string]bool{"accepted": true})
+	s.guard.Metrics.Content[2].Add(1)
+	guard.WriteJSON(w, http.StatusAccepted, map[string]bool{"accepted": true})
 }
 
-func (s *Server) takeIn(
+func (s *API) takeIn(
 	w http.ResponseWriter, r *http.Request, take func(locale string, values map[string]any) error, plural string,
 ) error {
 	if r.Method != http.MethodPost {
 		w.Header().Set("Allow", "POST")
-		return badRequest{
-			problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"},
-		}
+		return guard.Problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"}
 	}
-	p, err := parameters(r.URL, []string{"locale"})
+	p, err := guard.Parameters(r.URL, []string{"locale"})
 	if err != nil {
 		return err
 	}
@@ -57,10 +56,10 @@ func (s *Server) takeIn(
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {
-		return badRequest{tooLargeProblem(tooLarge.Limit)}
+		return guard.TooLargeProblem(tooLarge.Limit)
 	}
 	if err != nil {
-		return badRequest{problem{Kind: "body", Status: 400, Detail: "the body broke off"}}
+		return guard.Problem{Kind: "body", Status: 400, Detail: "the body broke off"}
 	}
 	values, err := submitted(r.Header.Get("Content-Type"), body)
 	if err != nil {
@@ -68,7 +67,7 @@ func (s *Server) takeIn(
 	}
 	err = take(p["locale"], values)
 	if errors.Is(err, access.ErrTooMany) {
-		return tooMany(time.Minute, "so many entries of this kind are not taken from one address within a minute")
+		return guard.TooMany(time.Minute, "so many entries of this kind are not taken from one address within a minute")
 	}
 	return err
 }
@@ -76,7 +75,7 @@ func (s *Server) takeIn(
 // submitted reads the body of a submission.
 func submitted(contentType string, body []byte) (map[string]any, error) {
 	bad := func(detail string) error {
-		return badRequest{problem{Kind: "body", Status: 400, Detail: detail}}
+		return guard.Problem{Kind: "body", Status: 400, Detail: detail}
 	}
 	if !utf8.Valid(body) || strings.Contains(string(body), `\u0000`) {
 		return nil, bad("the body is not valid UTF-8, or holds a NUL")
@@ -102,12 +101,10 @@ func submitted(contentType string, body []byte) (map[string]any, error) {
 			values[name] = v[0]
 		}
 	default:
-		return nil, badRequest{
-			problem{
-				Kind:   "media-type",
-				Status: 415,
-				Detail: "send application/json or application/x-www-form-urlencoded",
-			},
+		return nil, guard.Problem{
+			Kind:   "media-type",
+			Status: 415,
+			Detail: "send application/json or application/x-www-form-urlencoded",
 		}
 	}
 	return values, nil

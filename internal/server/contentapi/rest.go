@@ -1,11 +1,10 @@
-package server
+package contentapi
 
 import (
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -18,6 +17,7 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
+	"ubiquon/internal/server/guard"
 )
 
 var (
@@ -31,11 +31,11 @@ var (
 )
 
 // planREST compiles a REST request; rest is its path below the edition.
-func planREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.Plan, error) {
+func PlanREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.Plan, error) {
 	if rest == "paths" {
 		return planPaths(m, edition, r)
 	}
-	root, t, err := locate(m, rest)
+	root, t, err := Locate(m, rest)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func planREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.
 	case query.ByPath:
 		known = pathParameters
 	}
-	p, err := parameters(r.URL, known)
+	p, err := guard.Parameters(r.URL, known)
 	if err != nil {
 		return nil, err
 	}
@@ -148,12 +148,8 @@ func narrowREST(m *model.Model, p *delivery.Plan, rights access.Rights) *deliver
 	return &out
 }
 
-// pathItself stands for the request's path where an error names a parameter: what
-// is wrong with it is a 404.
-const pathItself = "the path itself"
-
 // locate finds out what a path asks for. The type is nil for an entry by id.
-func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
+func Locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 	first, second, two := strings.Cut(rest, "/")
 	if strings.Contains(second, "/") || !utf8.ValidString(rest) || strings.ContainsRune(rest, 0) {
 		return nil, nil, errNoSuchPath(rest)
@@ -185,52 +181,17 @@ func locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 		}
 	}
 	return nil, nil, &query.Error{
-		Parameter: pathItself,
+		Parameter: guard.PathItself,
 		Detail:    fmt.Sprintf("nothing is listed under %q%s", first, strictyaml.DidYouMean(first, known)),
 	}
 }
 
 func errNoSuchPath(rest string) error {
 	return &query.Error{
-		Parameter: pathItself,
+		Parameter: guard.PathItself,
 		Detail:    fmt.Sprintf("there is nothing at %q", strings.ToValidUTF8(rest, "�")),
 		Hint:      "ask for {plural}, {plural}/{slug}, entries/{id} or {singleton}",
 	}
-}
-
-// parameters reads the query string; each may stand once, and none may be
-// unknown.
-func parameters(u *url.URL, known []string) (map[string]string, error) {
-	values, err := url.ParseQuery(u.RawQuery)
-	if err != nil {
-		return nil, &query.Error{Parameter: "query string", Detail: "it is not well encoded: " + err.Error()}
-	}
-	out := map[string]string{}
-	for name, v := range values {
-		if !slices.Contains(known, name) {
-			hint := strings.TrimPrefix(strictyaml.DidYouMean(name, known), "; ")
-			if strings.HasPrefix(v[0], "ubq_") {
-				hint = "a key belongs into the header Authorization: Bearer …, never into an address"
-			}
-			return nil, &query.Error{
-				Parameter: strings.ToValidUTF8(name, "�"),
-				Detail:    "there is no such parameter here",
-				Hint:      hint,
-			}
-		}
-		if len(v) > 1 {
-			return nil, &query.Error{
-				Parameter: name,
-				Detail:    "it stands there " + strconv.Itoa(len(v)) + " times",
-				Hint:      "give it once",
-			}
-		}
-		if !utf8.ValidString(v[0]) || strings.ContainsRune(v[0], 0) {
-			return nil, &query.Error{Parameter: name, Detail: "it is not valid UTF-8, or holds a NUL"}
-		}
-		out[name] = v[0]
-	}
-	return out, nil
 }
 
 // chooseLocale takes the locale from the parameter, else from Accept-Language
@@ -372,8 +333,8 @@ func renderREST(
 		} else if len(found.Rows) == 0 {
 			out.Status = http.StatusNotFound
 			out.Header = with(out.Header, "Content-Type", "application/problem+json")
-			b.Write(problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in " +
-				"this edition and locale"}.bytes())
+			b.Write(guard.Problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in " +
+				"this edition and locale"}.Bytes())
 		} else {
 			picks := root.Selection.Picks
 			if found.Locale != "" {

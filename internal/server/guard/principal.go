@@ -1,4 +1,4 @@
-package server
+package guard
 
 import (
 	"errors"
@@ -18,33 +18,31 @@ import (
 )
 
 // errSecretInAddress is the error of a key in the query string.
-var errSecretInAddress = badRequest{
-	problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
-		Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
-			"key revoke), and send keys in the header Authorization: Bearer … only"},
-}
+var errSecretInAddress = Problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
+	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
+		"key revoke), and send keys in the header Authorization: Bearer … only"}
 
 // reader finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.
-func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (access.Reader, error) {
+func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Time) (access.Reader, error) {
 	if strings.Contains(r.URL.RawQuery, "ub") && access.HoldsSecret(r.URL.RawQuery) {
 		return access.Reader{}, errSecretInAddress
 	}
 	header := r.Header["Authorization"] // by its name as it is kept, which is quicker than Get
 	if header == nil || header[0] == "" {
-		return s.env.Keys.Everyone(), nil
+		return g.env.Keys.Everyone(), nil
 	}
 	scheme, secret, _ := strings.Cut(header[0], " ")
 	if !strings.EqualFold(scheme, "Bearer") {
-		return access.Reader{}, s.guessed(r, now, access.ErrMalformed)
+		return access.Reader{}, g.guessed(r, now, access.ErrMalformed)
 	}
-	reader, err := s.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
+	reader, err := g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
 	if err != nil {
-		return access.Reader{}, s.guessed(r, now, err)
+		return access.Reader{}, g.guessed(r, now, err)
 	}
 	m := reader.Meter
 	if m.Due(now) {
-		m.Note(now, s.address(r), r.UserAgent())
+		m.Note(now, g.Address(r), r.UserAgent())
 	}
 	left, wait, ok := m.Admit(now)
 	if limit := m.Limit(); limit > 0 {
@@ -54,7 +52,7 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 			`"key";r=` + strconv.Itoa(left) + `;t=` + strconv.Itoa(int(math.Ceil(wait.Seconds()))),
 		}
 		if !ok {
-			return reader, tooMany(wait, fmt.Sprintf("the key %q may ask %d times a minute", reader.Name, limit))
+			return reader, TooMany(wait, fmt.Sprintf("the key %q may ask %d times a minute", reader.Name, limit))
 		}
 	}
 	return reader, nil
@@ -63,40 +61,40 @@ func (s *Server) reader(w http.ResponseWriter, r *http.Request, now time.Time) (
 // guessed counts a key that is not good. A few from one address may be mistakes;
 // of more nothing is said but that they are too many. Good keys are let through
 // whatever others at the same address do.
-func (s *Server) guessed(r *http.Request, now time.Time, err error) error {
-	if at := s.source(r); !s.guesses.Allow(at, now) {
-		return tooMany(s.guesses.Wait(at, now), "too many keys from this address were not good")
+func (g *Guard) guessed(r *http.Request, now time.Time, err error) error {
+	if at := g.Network(r); !g.guesses.Allow(at, now) {
+		return TooMany(g.guesses.Wait(at, now), "too many keys from this address were not good")
 	}
 	return err
 }
 
-func tooMany(wait time.Duration, detail string) error {
-	return retryLater{badRequest{problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}}, wait}
+func TooMany(wait time.Duration, detail string) error {
+	return retryLater{Problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}, wait}
 }
 
 // retryLater is a refusal that says when to try again.
 type retryLater struct {
-	badRequest
+	Problem
 	wait time.Duration
 }
 
-func (e retryLater) Unwrap() error { return e.badRequest }
+func (e retryLater) Unwrap() error { return e.Problem }
 
 // address is where a request comes from: the connection's other end, or, behind
 // a proxy that is trusted, what that says.
-func (s *Server) address(r *http.Request) string {
+func (g *Guard) Address(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		return r.RemoteAddr
 	}
 	said := r.Header.Values("X-Forwarded-For")
-	if len(s.proxies) == 0 || len(said) == 0 {
+	if len(g.Proxies) == 0 || len(said) == 0 {
 		return host
 	}
 	hops := strings.Split(strings.Join(said, ","), ",")
 	for i := len(hops); ; i-- {
 		at, err := netip.ParseAddr(host)
-		if err != nil || i == 0 || !s.trusted(at.Unmap()) {
+		if err != nil || i == 0 || !g.trusted(at.Unmap()) {
 			return host
 		}
 		next := strings.TrimSpace(hops[i-1])
@@ -108,10 +106,10 @@ func (s *Server) address(r *http.Request) string {
 }
 
 // source is the address as budgets count it.
-func (s *Server) source(r *http.Request) string { return access.Network(s.address(r)) }
+func (g *Guard) Network(r *http.Request) string { return access.Network(g.Address(r)) }
 
-func (s *Server) trusted(at netip.Addr) bool {
-	for _, p := range s.proxies {
+func (g *Guard) trusted(at netip.Addr) bool {
+	for _, p := range g.Proxies {
 		if p.Contains(at) {
 			return true
 		}
@@ -122,29 +120,29 @@ func (s *Server) trusted(at netip.Addr) bool {
 type readerContext struct{}
 
 // readerOf is who is behind a control request.
-func readerOf(r *http.Request) *access.Reader {
+func PrincipalOf(r *http.Request) *access.Reader {
 	return r.Context().Value(readerContext{}).(*access.Reader)
 }
 
 // by is what they are called.
-func by(r *http.Request) string { return readerOf(r).Name }
+func ActorName(r *http.Request) string { return PrincipalOf(r).Name }
 
-func (s *Server) actor(r *http.Request) audit.Actor { return audit.Actor{Address: s.address(r)} }
+func (g *Guard) Actor(r *http.Request) audit.Actor { return audit.Actor{Address: g.Address(r)} }
 
 // sessionCookie is the name of the cookie of who is signed in. Where the address is
 // https, browsers take it from this host alone, and only with Secure and the path /
 // (RFC 6265bis, __Host-).
-func (s *Server) sessionCookie(r *http.Request) string {
-	if s.overHTTPS(r) {
+func (g *Guard) sessionCookie(r *http.Request) string {
+	if g.OverHTTPS(r) {
 		return "__Host-ubiquon-session"
 	}
 	return "ubiquon-session"
 }
 
-func (s *Server) overHTTPS(r *http.Request) bool { return r.TLS != nil || s.secure }
+func (g *Guard) OverHTTPS(r *http.Request) bool { return r.TLS != nil || g.Secure }
 
-func (s *Server) cookieOf(r *http.Request) string {
-	c, err := r.Cookie(s.sessionCookie(r))
+func (g *Guard) CookieOf(r *http.Request) string {
+	c, err := r.Cookie(g.sessionCookie(r))
 	if err != nil {
 		return ""
 	}
@@ -153,34 +151,30 @@ func (s *Server) cookieOf(r *http.Request) string {
 
 // operator finds out who asks something of the service itself: the holder of a
 // key or token, or somebody who is signed in.
-func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reader, error) {
-	cookie := s.cookieOf(r)
+func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Reader, error) {
+	cookie := g.CookieOf(r)
 	if cookie == "" || r.Header.Get("Authorization") != "" {
-		reader, err := s.reader(w, r, time.Now())
+		reader, err := g.Authenticate(w, r, time.Now())
 		return &reader, err
 	}
-	if err := s.crossSite.Check(r); err != nil {
-		return nil, badRequest{
-			problem{
-				Kind:   "cross-site",
-				Status: http.StatusForbidden,
-				Detail: "this comes from another site than the console",
-			},
+	if err := g.CrossSite.Check(r); err != nil {
+		return nil, Problem{
+			Kind:   "cross-site",
+			Status: http.StatusForbidden,
+			Detail: "this comes from another site than the console",
 		}
 	}
-	reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
+	reader, _, err := g.env.Accounts.SignedIn(r.Context(), cookie)
 	if errors.Is(err, db.ErrNotFound) {
-		s.setCookie(w, r, "", -1)
-		if at := s.source(r); !s.guesses.Allow(at, time.Now()) {
-			return nil, tooMany(s.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
+		g.SetCookie(w, r, "", -1)
+		if at := g.Network(r); !g.guesses.Allow(at, time.Now()) {
+			return nil, TooMany(g.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
 		}
-		return nil, badRequest{
-			problem{
-				Kind:   "no-key",
-				Status: http.StatusUnauthorized,
-				Detail: "nobody is signed in here any more",
-				Hint:   "sign in again",
-			},
+		return nil, Problem{
+			Kind:   "no-key",
+			Status: http.StatusUnauthorized,
+			Detail: "nobody is signed in here any more",
+			Hint:   "sign in again",
 		}
 	}
 	return &reader, err
@@ -188,35 +182,35 @@ func (s *Server) operator(w http.ResponseWriter, r *http.Request) (*access.Reade
 
 // setCookie keeps a session in the browser, out of the reach of scripts and of
 // other sites.
-func (s *Server) setCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
+func (g *Guard) SetCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
 	http.SetCookie(
 		w,
 		&http.Cookie{
-			Name:     s.sessionCookie(r),
+			Name:     g.sessionCookie(r),
 			Value:    value,
 			Path:     "/",
 			MaxAge:   maxAge,
 			HttpOnly: true,
 			SameSite: http.SameSiteStrictMode,
-			Secure:   s.overHTTPS(r),
+			Secure:   g.OverHTTPS(r),
 		},
 	)
 }
 
 // may returns a *gateway.DeniedError if who asks lacks one of the grants.
-func may(r *http.Request, needs ...access.Need) error {
-	if missing, is := readerOf(r).Rights.Missing(needs); is {
+func Require(r *http.Request, needs ...access.Need) error {
+	if missing, is := PrincipalOf(r).Rights.Missing(needs); is {
 		return &access.DeniedError{Grant: missing}
 	}
 	return nil
 }
 
 // mayEntry is may for the type of an entry.
-func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
+func (g *Guard) RequireOnEntry(r *http.Request, id, verb, edition string) error {
 	if !content.ValidID(id) {
 		return fmt.Errorf("entry %q: %w", id, db.ErrNotFound)
 	}
-	all, err := s.env.Authoring.EntryAccess(r.Context(), []string{id})
+	all, err := g.env.Authoring.EntryAccess(r.Context(), []string{id})
 	if err != nil {
 		return err
 	}
@@ -224,8 +218,8 @@ func (s *Server) mayEntry(r *http.Request, id, verb, edition string) error {
 	if !known {
 		return fmt.Errorf("entry %s: %w", id, db.ErrNotFound)
 	}
-	if err := may(r, access.Need{Verb: verb, Edition: edition, Type: one.Type}); err != nil {
-		if may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type}) != nil {
+	if err := Require(r, access.Need{Verb: verb, Edition: edition, Type: one.Type}); err != nil {
+		if Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type}) != nil {
 			return fmt.Errorf("entry %s: %w", id, db.ErrNotFound) // of which type it is is not told
 		}
 		return err

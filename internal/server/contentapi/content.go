@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"cmp"
@@ -21,34 +21,33 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/server/guard"
 )
 
 // maxAddress bounds the address of a read, in bytes.
 const maxAddress = 16 << 10
 
 // content answers reads in both spellings: what they share is here.
-func (s *Server) content(w http.ResponseWriter, r *http.Request) {
+func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
-		s.fail(
+		s.guard.Fail(
 			w,
 			r,
-			badRequest{
-				problem{
-					Kind:   "too-long",
-					Status: http.StatusRequestURITooLong,
-					Detail: fmt.Sprintf(
-						"the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress,
-					),
-					Hint: "send GraphQL with POST, or name a trusted document",
-				},
+			guard.Problem{
+				Kind:   "too-long",
+				Status: http.StatusRequestURITooLong,
+				Detail: fmt.Sprintf(
+					"the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress,
+				),
+				Hint: "send GraphQL with POST, or name a trusted document",
 			},
 		)
 		return
 	}
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
 	edition, rest, _ := strings.Cut(rest, "/")
-	w.Header()["X-Content-Type-Options"] = nosniff
+	w.Header()["X-Content-Type-Options"] = guard.NoSniff
 	if environment == s.env.Replica.Environment() && edition == "submissions" {
 		s.submit(w, r, rest, begin)
 		return
@@ -62,16 +61,16 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 				edition, content.Editions,
 			)
 		}
-		s.fail(w, r, badRequest{problem{Kind: "not-found", Status: 404, Detail: detail}})
+		s.guard.Fail(w, r, guard.Problem{Kind: "not-found", Status: 404, Detail: detail})
 		return
 	}
-	reader, err := s.reader(w, r, begin)
+	reader, err := s.guard.Authenticate(w, r, begin)
 	if err == nil && reader.Kind == access.Everyone {
 		err = s.anonymous(r, begin)
 	}
 	if err == nil && !reader.Rights.AllowsAny(access.Read, edition) {
 		// Nothing could come back but refusals: nothing is read, compiled or kept for them.
-		err = &access.DeniedError{Grant: s.needOf(edition, rest)}
+		err = &access.DeniedError{Grant: s.NeedOf(edition, rest)}
 	}
 	if err != nil {
 		s.refused(w, r, &reader, edition, err)
@@ -83,26 +82,24 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	}
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		w.Header().Set("Allow", "GET, HEAD")
-		s.fail(
+		s.guard.Fail(
 			w,
 			r,
-			badRequest{
-				problem{
-					Kind:   "method",
-					Status: 405,
-					Detail: r.Method + " is not served here; content is read with GET",
-				},
+			guard.Problem{
+				Kind:   "method",
+				Status: 405,
+				Detail: r.Method + " is not served here; content is read with GET",
 			},
 		)
 		return
 	}
 	if rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/") {
 		// Not reads, which count themselves.
-		noted := &counted{ResponseWriter: w}
+		noted := &guard.Counted{ResponseWriter: w}
 		w = noted
 		defer func() {
-			if status := cmp.Or(noted.status, http.StatusOK); status < 400 { // problems are counted as they are told
-				s.metrics.content[status/100].Add(1)
+			if status := cmp.Or(noted.Status, http.StatusOK); status < 400 { // problems are counted as they are told
+				s.guard.Metrics.Content[status/100].Add(1)
 			}
 		}()
 	}
@@ -130,14 +127,14 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 		)
 		return
 	}
-	if _, t, err := locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
+	if _, t, err := Locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
 		!readsAnyOf(reader.Rights, edition, t.Name) {
 		// What else is wrong with the request would tell of the type.
-		s.refused(w, r, &reader, edition, &access.DeniedError{Grant: s.needOf(edition, rest)})
+		s.refused(w, r, &reader, edition, &access.DeniedError{Grant: s.NeedOf(edition, rest)})
 		return
 	} else if err != nil && rest != "paths" {
 		if seen, failed := s.env.Delivery.ModelFor(reader.Rights, edition); failed == nil {
-			_, _, err = locate(seen.Model, rest) // with what is near of that alone that the reader may know
+			_, _, err = Locate(seen.Model, rest) // with what is near of that alone that the reader may know
 		}
 		s.refused(w, r, &reader, edition, err)
 		return
@@ -146,10 +143,10 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 	s.answer(w, r, &reader, edition, begin, func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
-			reader.Principal(s.source(r)),
+			reader.Principal(s.guard.Network(r)),
 			text,
 			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
-				return planREST(m, edition, rest, r)
+				return PlanREST(m, edition, rest, r)
 			},
 		)
 	}, "")
@@ -157,7 +154,7 @@ func (s *Server) content(w http.ResponseWriter, r *http.Request) {
 
 // discreet is an error of compiling a read as the reader may know it: what it says of
 // types that they may not read is said to nobody else.
-func discreet(rights access.Rights, edition string, err error) error {
+func Discreet(rights access.Rights, edition string, err error) error {
 	var wrong *query.Error
 	if !errors.As(err, &wrong) {
 		return err
@@ -177,25 +174,25 @@ func readsAnyOf(rights access.Rights, edition, typ string) bool {
 }
 
 // needOf is the grant that a path below the edition takes at least.
-func (s *Server) needOf(edition, rest string) access.Need {
+func (s *API) NeedOf(edition, rest string) access.Need {
 	need := access.Need{Verb: access.Read, Edition: edition, Type: access.Any}
-	if _, t, err := locate(s.env.Replica.Model(), rest); err == nil && t != nil {
+	if _, t, err := Locate(s.env.Replica.Model(), rest); err == nil && t != nil {
 		need.Type = t.Name
 	}
 	return need
 }
 
 // anonymous counts a request without a key, by the address that it comes from.
-func (s *Server) anonymous(r *http.Request, now time.Time) error {
-	if s.strangers == nil {
+func (s *API) anonymous(r *http.Request, now time.Time) error {
+	if s.guard.Strangers == nil {
 		return nil
 	}
-	at := s.source(r)
-	if s.strangers.Allow(at, now) {
+	at := s.guard.Network(r)
+	if s.guard.Strangers.Allow(at, now) {
 		return nil
 	}
-	return tooMany(
-		s.strangers.Wait(at, now),
+	return guard.TooMany(
+		s.guard.Strangers.Wait(at, now),
 		fmt.Sprintf(
 			"%d requests a minute are answered to one address without a key",
 			s.env.Replica.Limits().AnonymousPerMinute,
@@ -205,14 +202,14 @@ func (s *Server) anonymous(r *http.Request, now time.Time) error {
 
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
-func (s *Server) answer(
+func (s *API) answer(
 	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
 	plan func() (*delivery.Plan, error), mediaType string,
 ) {
 	o := delivery.ReadOptions{
 		Only:      reader.Only,
 		Backs:     reader.Backs,
-		Principal: reader.Principal(s.source(r)),
+		Principal: reader.Principal(s.guard.Network(r)),
 		Anonymous: reader.Kind == access.Everyone,
 	}
 	if asked := r.Header["Cache-Control"]; asked != nil {
@@ -221,22 +218,20 @@ func (s *Server) answer(
 		o.Current = true // no-cache is all that it can say (RFC 9111, 5.4)
 	}
 	if r.Header["Prefer"] != nil {
-		o.Lenient, o.Recompute = prefers(r, "handling=lenient"), prefers(r, "recompute")
+		o.Lenient, o.Recompute = guard.Prefers(r, "handling=lenient"), guard.Prefers(r, "recompute")
 	}
 	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
 		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
-			s.fail(
+			s.guard.Fail(
 				w,
 				r,
-				badRequest{
-					problem{
-						Kind:      "parameter",
-						Status:    400,
-						Parameter: "Ubiquon-Min-Sequence",
-						Detail:    strconv.Quote(n[0]) + " is no sequence",
-						Hint:      "send a whole number",
-					},
+				guard.Problem{
+					Kind:      "parameter",
+					Status:    400,
+					Parameter: "Ubiquon-Min-Sequence",
+					Detail:    strconv.Quote(n[0]) + " is no sequence",
+					Hint:      "send a whole number",
 				},
 			)
 			return
@@ -251,7 +246,7 @@ func (s *Server) answer(
 		if errors.Is(err, delivery.ErrReplan) && try < 3 {
 			continue
 		}
-		err = discreet(reader.Rights, edition, err)
+		err = Discreet(reader.Rights, edition, err)
 		if err != nil {
 			s.refused(w, r, reader, edition, err)
 			return
@@ -267,7 +262,7 @@ func (s *Server) answer(
 		h["Content-Type"] = []string{mediaType}
 	}
 	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
-	if s.cors {
+	if s.guard.CORS {
 		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
 	}
 	if o.Lenient {
@@ -288,7 +283,7 @@ func (s *Server) answer(
 		reader.Meter.Hit()
 	}
 	if a.Outcome != cache.Hit || h["Cache-Status"] == nil {
-		h["Cache-Status"] = cacheStatus[a.Outcome]
+		h["Cache-Status"] = guard.CacheStatus[a.Outcome]
 	} else if o.Current {
 		h["Cache-Status"] = verifiedCurrent
 	} else if ends := a.Ends(); !ends.IsZero() {
@@ -297,7 +292,7 @@ func (s *Server) answer(
 	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
-	s.metrics.count(a.Outcome, took)
+	s.guard.Metrics.Count(a.Outcome, took)
 	body, tag := a.Body, a.ETag()[0]
 	if accepted := r.Header["Accept-Encoding"]; len(accepted) > 0 {
 		if v := a.Encoded(cache.ChooseEncoding(strings.Join(accepted, ","))); v != nil {
@@ -308,11 +303,11 @@ func (s *Server) answer(
 	if held := r.Header["If-None-Match"]; held != nil && a.Status == http.StatusOK && matches(held[0], tag) {
 		delete(h, "Content-Encoding")
 		delete(h, "Content-Length")
-		s.metrics.content[3].Add(1)
+		s.guard.Metrics.Content[3].Add(1)
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	s.metrics.content[a.Status/100].Add(1)
+	s.guard.Metrics.Content[a.Status/100].Add(1)
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {
 		// The reader may be gone; nothing can be done about that.
@@ -322,7 +317,7 @@ func (s *Server) answer(
 
 // refused answers a read that failed, and remembers it if it was refused for want
 // of a grant or of a good key.
-func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, err error) {
+func (s *API) refused(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, err error) {
 	var denied *access.DeniedError
 	if errors.As(err, &denied) {
 		denied.Everyone = !reader.Known()
@@ -330,7 +325,7 @@ func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.
 	if denied != nil || diagnose.IsBadKey(err) {
 		one := diagnose.Refusal{
 			At:      time.Now(),
-			Address: s.address(r),
+			Address: s.guard.Address(r),
 			Agent:   r.UserAgent(),
 			Request: r.Method + " " + r.URL.RequestURI(),
 			Edition: edition,
@@ -343,7 +338,7 @@ func (s *Server) refused(w http.ResponseWriter, r *http.Request, reader *access.
 		}
 		s.env.Diagnosis.NoteRefusal(one)
 	}
-	s.fail(w, r, err)
+	s.guard.Fail(w, r, err)
 }
 
 // timing writes a Server-Timing value, in milliseconds with three digits.
@@ -353,17 +348,6 @@ func timing(took time.Duration) string {
 	b = strconv.AppendInt(b, us/1000, 10)
 	b = append(b, '.', byte('0'+us/100%10), byte('0'+us/10%10), byte('0'+us%10))
 	return string(b)
-}
-
-// cacheStatus spells outcomes as RFC 9211 does.
-var cacheStatus = map[cache.Outcome][]string{
-	cache.Hit:      {"Ubiquon; hit"},
-	cache.Miss:     {"Ubiquon; fwd=miss; stored"},
-	cache.Joined:   {"Ubiquon; fwd=miss; collapsed"},
-	cache.Bypassed: {"Ubiquon; fwd=request; stored"},
-	cache.Passed:   {"Ubiquon; fwd=request"},
-	cache.Expired:  {"Ubiquon; hit; detail=expired"},
-	cache.Blind:    {"Ubiquon; hit; detail=without-the-database"},
 }
 
 // hitFor is the Cache-Status of a hit that is good for so long. Most are good until

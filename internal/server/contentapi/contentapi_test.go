@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"net/http/httptest"

@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"net/http"
@@ -33,7 +33,7 @@ func FuzzREST(f *testing.F) {
 			Header:     http.Header{"Accept-Language": {language}},
 		}
 		cost.Bound(t, func() {
-			p, err := planREST(m, "preview", path, r)
+			p, err := PlanREST(m, "preview", path, r)
 			if err == nil && (p.Query.Effort() < 0 || len(p.Query.Key()) > 4<<20) {
 				t.Errorf("%s?%s: effort %d, %d bytes", path, query, p.Query.Effort(), len(p.Query.Key()))
 			}

@@ -1,4 +1,4 @@
-package server
+package guard
 
 import (
 	"bytes"
@@ -56,10 +56,10 @@ func (b *background) leave() {
 }
 
 // FinishWrites waits until no write goes on in the background any more, or ctx ends.
-func (s *Server) FinishWrites(ctx context.Context) {
+func (g *Guard) FinishWrites(ctx context.Context) {
 	done := make(chan struct{})
 	go func() {
-		s.background.all.Wait()
+		g.background.all.Wait()
 		close(done)
 	}()
 	select {
@@ -71,7 +71,7 @@ func (s *Server) FinishWrites(ctx context.Context) {
 // async answers a write that takes long with 202 and where its outcome will be, and
 // has it go on; a client that prefers respond-async (RFC 7240) gets that at once. What is
 // not kept of routes whose answers hold secrets is the answer.
-func (s *Server) async(secret bool, next http.Handler) http.Handler {
+func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodGet {
 			next.ServeHTTP(w, r)
@@ -86,18 +86,18 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 		}
 		ctx, cancel := context.WithCancel(context.WithoutCancel(r.Context()))
 		gone := context.AfterFunc(r.Context(), cancel)
-		made := &recorded{header: http.Header{}}
+		made := &Recorded{}
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
 			defer cancel()
 			defer func() {
 				if p := recover(); p != nil {
-					s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
-					made = &recorded{header: http.Header{}}
-					writeProblem(
+					g.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
+					made = &Recorded{}
+					WriteProblem(
 						made,
-						problem{
+						Problem{
 							Kind:   "internal",
 							Status: http.StatusInternalServerError,
 							Detail: "something went wrong here; the log has more",
@@ -109,7 +109,7 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 			r.Body = io.NopCloser(bytes.NewReader(body))
 			next.ServeHTTP(made, r)
 		}()
-		wait, preferred := max(answerWithin, waits(r)+time.Second), prefers(r, "respond-async")
+		wait, preferred := max(answerWithin, WaitTime(r)+time.Second), Prefers(r, "respond-async")
 		if preferred {
 			wait = 0
 		}
@@ -122,28 +122,28 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 		case <-timer.C:
 		}
 		id := rand.Text()
-		key := s.writeKey(r, id)
-		if !s.background.enter() {
+		key := g.writeKey(r, id)
+		if !g.background.enter() {
 			<-done
 			made.writeTo(w)
 			return
 		}
-		if err := s.env.Authoring.BeginWrite(r.Context(), key); err != nil || !gone() {
-			s.background.leave()
+		if err := g.env.Authoring.BeginWrite(r.Context(), key); err != nil || !gone() {
+			g.background.leave()
 			<-done
 			made.writeTo(w)
 			return
 		}
 		go func() {
-			defer s.background.leave()
+			defer g.background.leave()
 			<-done
-			out := writing.Outcome{Status: made.status, Body: made.body.Bytes()}
+			out := writing.Outcome{Status: made.Status, Body: made.Body.Bytes()}
 			if secret && out.Status < 300 || len(out.Body) > onceKept {
 				out.Body = nil
 			}
-			if err := s.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
-				s.env.Replica.Work().Failures.Failed(
-					s.log, "what a write in the background came to cannot be kept", "error", err,
+			if err := g.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
+				g.env.Replica.Work().Failures.Failed(
+					g.log, "what a write in the background came to cannot be kept", "error", err,
 				)
 			}
 		}()
@@ -152,7 +152,7 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 		}
 		w.Header().Set("Location", writesPath+id)
 		w.Header().Set("Retry-After", "1")
-		writeJSON(
+		WriteJSON(
 			w, http.StatusAccepted,
 			writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)},
 		)
@@ -160,8 +160,8 @@ func (s *Server) async(secret bool, next http.Handler) http.Handler {
 }
 
 // writeKey is what a write in the background is known by: only who has made it is told of it.
-func (s *Server) writeKey(r *http.Request, id string) string {
-	return readerOf(r).Principal(s.source(r)) + "\n\x02" + id
+func (g *Guard) writeKey(r *http.Request, id string) string {
+	return PrincipalOf(r).Principal(g.Network(r)) + "\n\x02" + id
 }
 
 // writeState is what is said of a write in the background.
@@ -179,17 +179,15 @@ type writeState struct {
 }
 
 // showWrite tells what became of a write that goes on in the background.
-func (s *Server) showWrite(r *http.Request) (any, error) {
+func (g *Guard) ShowWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
-	known, err := s.env.Authoring.WriteOf(r.Context(), s.writeKey(r, id))
+	known, err := g.env.Authoring.WriteOf(r.Context(), g.writeKey(r, id))
 	if errors.Is(err, db.ErrNotFound) {
-		return nil, badRequest{
-			problem{
-				Kind:   "not-found",
-				Status: http.StatusNotFound,
-				Detail: "there is no write of yours with this id",
-				Hint:   "outcomes are kept for a day",
-			},
+		return nil, Problem{
+			Kind:   "not-found",
+			Status: http.StatusNotFound,
+			Detail: "there is no write of yours with this id",
+			Hint:   "outcomes are kept for a day",
 		}
 	}
 	if err != nil {
@@ -212,7 +210,7 @@ func (s *Server) showWrite(r *http.Request) (any, error) {
 }
 
 // prefers tells whether a request has the preference, as in handling=lenient (RFC 7240).
-func prefers(r *http.Request, preference string) bool {
+func Prefers(r *http.Request, preference string) bool {
 	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {
 		if name, _, _ := strings.Cut(one, ";"); strings.ReplaceAll(name, " ", "") == preference {
 			return true
@@ -221,29 +219,47 @@ func prefers(r *http.Request, preference string) bool {
 	return false
 }
 
-// recorded is an answer that is written later.
-type recorded struct {
+// Recorded is an http.ResponseWriter that keeps an answer, which is written later. The zero
+// value is ready; it is not safe for concurrent use.
+type Recorded struct {
 	header http.Header
-	status int
-	body   bytes.Buffer
+	Status int
+	Body   bytes.Buffer
 }
 
-func (o *recorded) Header() http.Header         { return o.header }
-func (o *recorded) WriteHeader(status int)      { o.status = cmp.Or(o.status, status) }
-func (o *recorded) Write(p []byte) (int, error) { o.WriteHeader(http.StatusOK); return o.body.Write(p) }
+// Header implements http.ResponseWriter.
+func (o *Recorded) Header() http.Header {
+	if o.header == nil {
+		o.header = http.Header{}
+	}
+	return o.header
+}
 
-func (o *recorded) writeTo(w http.ResponseWriter) {
+func (o *Recorded) WriteHeader(status int)      { o.Status = cmp.Or(o.Status, status) }
+func (o *Recorded) Write(p []byte) (int, error) { o.WriteHeader(http.StatusOK); return o.Body.Write(p) }
+
+func (o *Recorded) writeTo(w http.ResponseWriter) {
 	for name, values := range o.header {
 		w.Header()[name] = values
 	}
-	if o.status == 0 {
+	if o.Status == 0 {
 		return // whoever asked is gone
 	}
-	w.WriteHeader(o.status)
-	_, _ = w.Write(o.body.Bytes()) // the client may be gone
+	w.WriteHeader(o.Status)
+	_, _ = w.Write(o.Body.Bytes()) // the client may be gone
 }
 
 // failing is a reader that fails.
 type failing struct{ err error }
 
 func (f failing) Read([]byte) (int, error) { return 0, f.err }
+
+// GraphQL returns the body as a GraphQL answer, of which a problem is made an error.
+func (o *Recorded) GraphQL() json.RawMessage {
+	var p Problem
+	if o.Header().Get("Content-Type") != "application/problem+json" || json.Unmarshal(o.Body.Bytes(), &p) != nil {
+		return bytes.TrimSpace(o.Body.Bytes())
+	}
+	src, _ := json.Marshal(map[string]any{"errors": []any{map[string]any{"message": p.Detail}}}) // text
+	return src
+}

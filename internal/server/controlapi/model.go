@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"fmt"
@@ -11,48 +11,49 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/writing"
 )
 
 // routeModel mounts what is done with the model.
-func (s *Server) routeModel(c routes) {
+func (s *API) routeModel(c routes) {
 	// seen is the model as who asks may know it.
 	seen := func(w http.ResponseWriter, r *http.Request, mediaType string, of func(delivery.ModelView) []byte) {
-		known, err := s.env.Delivery.ModelFor(readerOf(r).Rights, content.Preview)
+		known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, content.Preview)
 		if err != nil {
-			s.fail(w, r, err)
+			s.guard.Fail(w, r, err)
 			return
 		}
 		w.Header().Set("Content-Type", mediaType)
 		_, _ = w.Write(of(known)) // the reader may be gone
 	}
 	// Types can be generated with a key for what is published, too.
-	c.get("/model", either(reads, on(access.Read, content.Published)), func(r *http.Request) (any, error) {
+	c.get("/model", guard.Either(guard.Reads, guard.On(access.Read, content.Published)), func(r *http.Request) (any, error) {
 		edition := content.Preview
-		if rights := readerOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
+		if rights := guard.PrincipalOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
 			edition = content.Published
 		}
-		known, err := s.env.Delivery.ModelFor(readerOf(r).Rights, edition)
+		known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, edition)
 		return known.Model, err
 	})
-	c.handle("GET", "/model.graphql", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	c.handle("GET", "/model.graphql", guard.Reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen(
 			w, r, "application/graphql; charset=utf-8",
 			func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) },
 		)
 	}))
-	c.handle("GET", "/model.yaml", reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	c.handle("GET", "/model.yaml", guard.Reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen(w, r, "application/yaml", func(known delivery.ModelView) []byte { return known.Model.YAML() })
 	}))
-	c.do("POST", "/model/plan", administers.withBody(contentBody), func(r *http.Request) (any, error) {
+	c.do("POST", "/model/plan", guard.Administers.WithBody(guard.ContentBody), func(r *http.Request) (any, error) {
 		m, _, err := readModel(r)
 		if err != nil {
 			return nil, err
 		}
 		return s.env.Authoring.PlanModel(r.Context(), m)
 	})
-	c.handle("POST", "/model/apply", administers.withBody(contentBody), http.HandlerFunc(s.applyModel))
-	c.handle("POST", "/locales", administers, http.HandlerFunc(s.editLocales))
+	c.handle("POST", "/model/apply", guard.Administers.WithBody(guard.ContentBody), http.HandlerFunc(s.applyModel))
+	c.handle("POST", "/locales", guard.Administers, http.HandlerFunc(s.editLocales))
 }
 
 type modelForm struct {
@@ -65,17 +66,15 @@ type modelForm struct {
 
 func readModel(r *http.Request) (*model.Model, modelForm, error) {
 	var form modelForm
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, form, err
 	}
 	if len(form.Files) == 0 {
-		return nil, form, badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "files",
-				Detail:    "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
-			},
+		return nil, form, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "files",
+			Detail:    "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
 		}
 	}
 	files := map[string][]byte{}
@@ -94,21 +93,21 @@ type conversionProgress struct {
 	Version int64 `json:"version,omitempty"`
 }
 
-func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
+func (s *API) applyModel(w http.ResponseWriter, r *http.Request) {
 	m, form, err := readModel(r)
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	s.converting(w, r, func(o writing.ModelOptions) error {
 		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
 		before := map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames()}
-		if err := s.env.Authoring.ApplyModel(r.Context(), m, by(r), o); err != nil {
+		if err := s.env.Authoring.ApplyModel(r.Context(), m, guard.ActorName(r), o); err != nil {
 			return err
 		}
 		return s.env.Audit.Note(
 			r.Context(),
-			by(r),
+			guard.ActorName(r),
 			"model apply",
 			strconv.FormatInt(s.env.Replica.ModelVersion(), 10),
 			before,
@@ -122,23 +121,23 @@ func (s *Server) applyModel(w http.ResponseWriter, r *http.Request) {
 }
 
 // converting runs a change of the model, and tells as NDJSON how far it has come.
-func (s *Server) converting(w http.ResponseWriter, r *http.Request, change func(writing.ModelOptions) error) {
-	out := newStream(w)
+func (s *API) converting(w http.ResponseWriter, r *http.Request, change func(writing.ModelOptions) error) {
+	out := guard.NewStream(w)
 	var last conversionProgress
 	err := change(writing.ModelOptions{Progress: func(done, total int) {
 		last = conversionProgress{Done: done, Total: total}
-		out.write(last)
+		out.Write(last)
 	}})
-	if err != nil && !out.started {
-		s.fail(w, r, err)
+	if err != nil && !out.Started {
+		s.guard.Fail(w, r, err)
 		return
 	}
 	if err != nil {
-		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
+		out.Write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
 		return
 	}
 	last.Applied, last.Version = true, s.env.Replica.ModelVersion()
-	out.write(last)
+	out.Write(last)
 }
 
 // localesForm is one change of the locales.
@@ -152,28 +151,26 @@ type localesForm struct {
 	Order []string `json:"order"`
 }
 
-func (s *Server) editLocales(w http.ResponseWriter, r *http.Request) {
+func (s *API) editLocales(w http.ResponseWriter, r *http.Request) {
 	var form localesForm
-	if err := readBody(r, &form); err != nil {
-		s.fail(w, r, err)
+	if err := guard.ReadBody(r, &form); err != nil {
+		s.guard.Fail(w, r, err)
 		return
 	}
 	s.converting(w, r, func(o writing.ModelOptions) error {
 		before := s.env.Replica.Model().Locales
-		if err := s.env.Authoring.EditLocales(r.Context(), by(r), o, form.change); err != nil {
+		if err := s.env.Authoring.EditLocales(r.Context(), guard.ActorName(r), o, form.change); err != nil {
 			return err
 		}
 		return s.env.Audit.Note(
-			r.Context(), by(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales,
+			r.Context(), guard.ActorName(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales,
 		)
 	})
 }
 
 func (f *localesForm) change(locales []model.Locale) ([]model.Locale, error) {
 	bad := func(parameter, format string, args ...any) error {
-		return badRequest{
-			problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)},
-		}
+		return guard.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}
 	}
 	var tags []string
 	for _, l := range locales {

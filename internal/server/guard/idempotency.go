@@ -1,4 +1,4 @@
-package server
+package guard
 
 import (
 	"bytes"
@@ -27,7 +27,7 @@ const (
 
 // once has writes with an Idempotency-Key made once. What is not kept of routes whose
 // answers hold secrets is the answer.
-func (s *Server) once(secret bool, next http.Handler) http.Handler {
+func (g *Guard) Idempotent(secret bool, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		given := r.Header.Get(onceHeader)
 		if given == "" || r.Method == http.MethodGet {
@@ -37,67 +37,59 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 		// The draft has a string of RFC 8941; many clients send it without the quotes.
 		key := strings.TrimSuffix(strings.TrimPrefix(given, `"`), `"`)
 		if key == "" || len(key) > longestOnce || key != access.Printable(key) {
-			s.fail(
+			g.Fail(
 				w,
 				r,
-				badRequest{
-					problem{
-						Kind:      "parameter",
-						Status:    400,
-						Parameter: onceHeader,
-						Detail:    fmt.Sprintf("the key is 1 to %d printable characters, in quotes", longestOnce),
-					},
+				Problem{
+					Kind:      "parameter",
+					Status:    400,
+					Parameter: onceHeader,
+					Detail:    fmt.Sprintf("the key is 1 to %d printable characters, in quotes", longestOnce),
 				},
 			)
 			return
 		}
 		body, err := io.ReadAll(r.Body)
 		if err != nil {
-			s.fail(w, r, err)
+			g.Fail(w, r, err)
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		digest := sha256.New()
 		fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 		digest.Write(body)
-		write := writing.Idempotency{Key: readerOf(r).Principal(s.source(r)) + "\n" + key, Request: digest.Sum(nil)}
-		made, err := s.env.Authoring.Once(r.Context(), write)
+		write := writing.Idempotency{Key: PrincipalOf(r).Principal(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}
+		made, err := g.env.Authoring.Once(r.Context(), write)
 		switch {
 		case errors.Is(err, writing.ErrOtherRequest):
-			err = badRequest{
-				problem{
-					Kind:      "idempotency",
-					Status:    422,
-					Parameter: onceHeader,
-					Detail:    "the key was used for another request; send a new key with every new write",
-				},
+			err = Problem{
+				Kind:      "idempotency",
+				Status:    422,
+				Parameter: onceHeader,
+				Detail:    "the key was used for another request; send a new key with every new write",
 			}
 		case errors.Is(err, writing.ErrUnderWay):
 			w.Header().Set("Retry-After", "1")
-			err = badRequest{
-				problem{
-					Kind:      "idempotency",
-					Status:    409,
-					Parameter: onceHeader,
-					Detail:    "the write with this key is still under way; ask again in a moment",
-				},
+			err = Problem{
+				Kind:      "idempotency",
+				Status:    409,
+				Parameter: onceHeader,
+				Detail:    "the write with this key is still under way; ask again in a moment",
 			}
 		}
 		if err != nil {
-			s.fail(w, r, err)
+			g.Fail(w, r, err)
 			return
 		}
 		if made != nil && made.Body == nil {
-			s.fail(
+			g.Fail(
 				w,
 				r,
-				badRequest{
-					problem{
-						Kind:      "idempotency",
-						Status:    409,
-						Parameter: onceHeader,
-						Detail:    "this was done already; its answer was not kept",
-					},
+				Problem{
+					Kind:      "idempotency",
+					Status:    409,
+					Parameter: onceHeader,
+					Detail:    "this was done already; its answer was not kept",
 				},
 			)
 			return
@@ -111,12 +103,12 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 			_, _ = w.Write(made.Body) // the client may be gone
 			return
 		}
-		kept := &keptAnswer{counted: counted{ResponseWriter: w}}
+		kept := &keptAnswer{Counted: Counted{ResponseWriter: w}}
 		defer func() {
 			// Whatever becomes of the client, the outcome is kept. Without an answer, since the
 			// client had gone before, it is not known to be done.
 			out := writing.Outcome{
-				Status: cmp.Or(kept.status, http.StatusInternalServerError),
+				Status: cmp.Or(kept.Status, http.StatusInternalServerError),
 				Body:   kept.body.Bytes(),
 			}
 			if secret || kept.body.Len() > onceKept {
@@ -126,9 +118,9 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 				out.Status = http.StatusInternalServerError
 				defer panic(p)
 			}
-			if err := s.env.Authoring.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
-				s.env.Replica.Work().Failures.Failed(
-					s.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err,
+			if err := g.env.Authoring.KeepOnce(context.WithoutCancel(r.Context()), write, out); err != nil {
+				g.env.Replica.Work().Failures.Failed(
+					g.log, "what a write with an Idempotency-Key came to cannot be kept", "error", err,
 				)
 			}
 		}()
@@ -138,7 +130,7 @@ func (s *Server) once(secret bool, next http.Handler) http.Handler {
 
 // keptAnswer keeps what is answered.
 type keptAnswer struct {
-	counted
+	Counted
 	body bytes.Buffer
 }
 

@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"fmt"
@@ -9,35 +9,36 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/diagnose"
+	"ubiquon/internal/server/guard"
 )
 
 // routeKeys mounts what is done with keys, and with what is open to everyone.
-func (s *Server) routeKeys(c routes) {
+func (s *API) routeKeys(c routes) {
 	name := func(r *http.Request) string { return chi.URLParam(r, "key") }
-	c.get("/keys", administers, func(r *http.Request) (any, error) {
+	c.get("/keys", guard.Administers, func(r *http.Request) (any, error) {
 		items, err := s.env.Keys.Keys(r.Context())
 		return map[string]any{"items": items, "open": opened(s.env.Keys.PublicGrants())}, err
 	})
-	c.do("POST", "/keys", secures, s.createKey)
+	c.do("POST", "/keys", guard.Secures, s.createKey)
 	c.get(
-		"/keys/{key}", administers,
+		"/keys/{key}", guard.Administers,
 		func(r *http.Request) (any, error) { return s.env.Keys.Key(r.Context(), name(r)) },
 	)
-	c.do("PATCH", "/keys/{key}", secures, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/keys/{key}", guard.Secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err
 		}
 		if form.days != nil {
-			return s.env.Keys.ExtendKey(r.Context(), name(r), by(r), *form.days)
+			return s.env.Keys.ExtendKey(r.Context(), name(r), guard.ActorName(r), *form.days)
 		}
-		return s.env.Keys.GrantKey(r.Context(), name(r), by(r), form.add, form.take)
+		return s.env.Keys.GrantKey(r.Context(), name(r), guard.ActorName(r), form.add, form.take)
 	})
-	c.do("POST", "/keys/{key}/rotate", secures, func(r *http.Request) (any, error) {
+	c.do("POST", "/keys/{key}/rotate", guard.Secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Overlap string `json:"overlap"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		overlap := 24 * time.Hour
@@ -45,44 +46,44 @@ func (s *Server) routeKeys(c routes) {
 			var err error
 			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 ||
 				overlap > 90*24*time.Hour {
-				return nil, badRequest{
-					problem{
-						Kind:      "body",
-						Status:    400,
-						Parameter: "overlap",
-						Detail:    fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap),
-					},
+				return nil, guard.Problem{
+					Kind:      "body",
+					Status:    400,
+					Parameter: "overlap",
+					Detail:    fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap),
 				}
 			}
 		}
-		k, secret, err := s.env.Keys.RotateKey(r.Context(), name(r), by(r), overlap)
+		k, secret, err := s.env.Keys.RotateKey(r.Context(), name(r), guard.ActorName(r), overlap)
 		return map[string]any{"key": k, "secret": secret}, err
 	})
 	c.do(
-		"DELETE", "/keys/{key}", secures,
-		func(r *http.Request) (any, error) { return s.env.Keys.RevokeKey(r.Context(), name(r), by(r)) },
+		"DELETE", "/keys/{key}", guard.Secures,
+		func(r *http.Request) (any, error) {
+			return s.env.Keys.RevokeKey(r.Context(), name(r), guard.ActorName(r))
+		},
 	)
-	c.do("POST", "/keys/check", administers, func(r *http.Request) (any, error) {
+	c.do("POST", "/keys/check", guard.Administers, func(r *http.Request) (any, error) {
 		var form struct {
 			Key string `json:"key"` // id, name or secret; empty: everyone
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		return s.env.Diagnosis.CheckKey(r.Context(), form.Key)
 	})
-	c.get("/open", reads, func(r *http.Request) (any, error) {
+	c.get("/open", guard.Reads, func(r *http.Request) (any, error) {
 		return map[string]any{"open": opened(s.env.Keys.PublicGrants())}, nil
 	})
-	c.do("PATCH", "/open", secures, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/open", guard.Secures, func(r *http.Request) (any, error) {
 		form, err := readGrants(r)
 		if err != nil {
 			return nil, err
 		}
-		open, err := s.env.Keys.ChangePublicGrants(r.Context(), by(r), form.add, form.take)
+		open, err := s.env.Keys.ChangePublicGrants(r.Context(), guard.ActorName(r), form.add, form.take)
 		return map[string]any{"open": opened(open)}, err
 	})
-	c.get("/refusals", administers, func(r *http.Request) (any, error) {
+	c.get("/refusals", guard.Administers, func(r *http.Request) (any, error) {
 		return map[string]any{"items": append([]diagnose.Refusal{}, s.env.Diagnosis.Refusals()...)}, nil
 	})
 }
@@ -103,17 +104,15 @@ func readGrants(r *http.Request) (out grantsForm, err error) {
 		Take []string `json:"take"`
 		Days *int     `json:"days"`
 	}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return out, err
 	}
 	if len(form.Add)+len(form.Take) == 0 && form.Days == nil {
-		return out, badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "add",
-				Detail:    `name the grants to add or to take, as in {"add": ["read published notice"]}`,
-			},
+		return out, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "add",
+			Detail:    `name the grants to add or to take, as in {"add": ["read published notice"]}`,
 		}
 	}
 	if out.add, err = parseGrants("add", form.Add); err != nil {
@@ -127,12 +126,12 @@ func readGrants(r *http.Request) (out grantsForm, err error) {
 func parseGrants(parameter string, texts []string) (access.Grants, error) {
 	out, err := access.ParseGrants(texts)
 	if err != nil {
-		return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}}
+		return nil, guard.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}
 	}
 	return out, nil
 }
 
-func (s *Server) createKey(r *http.Request) (any, error) {
+func (s *API) createKey(r *http.Request) (any, error) {
 	var form struct {
 		Name      string     `json:"name"`
 		Grants    []string   `json:"grants"`
@@ -140,7 +139,7 @@ func (s *Server) createKey(r *http.Request) (any, error) {
 		PerMinute int        `json:"perMinute"`
 		Expires   *time.Time `json:"expires"`
 	}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	grants, err := parseGrants("grants", form.Grants)
@@ -156,7 +155,7 @@ func (s *Server) createKey(r *http.Request) (any, error) {
 			PerMinute: form.PerMinute,
 			Expires:   form.Expires,
 		},
-		by(r),
+		guard.ActorName(r),
 	)
 	return map[string]any{"key": made, "secret": secret}, err
 }

@@ -1,37 +1,20 @@
-package server
+package guard
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"html"
-	"math"
 	"net/http"
-	"strconv"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
 
-	"ubiquon/internal/admission"
-	"ubiquon/internal/api"
-	"ubiquon/internal/authoring"
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/query"
-	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/identity"
-	"ubiquon/internal/ingest"
-	"ubiquon/internal/replication"
-	"ubiquon/internal/store/accounts"
-	"ubiquon/internal/store/builds"
-	"ubiquon/internal/store/db"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/writing"
 )
 
-// problem is an error in the form of RFC 9457.
-type problem struct {
+// Problem is an error in the form of RFC 9457, and an error that Fail writes as it is.
+type Problem struct {
 	Kind      string `json:"-"`
 	Type      string `json:"type"`
 	Title     string `json:"title"`
@@ -46,14 +29,14 @@ type problem struct {
 	Reason   string           `json:"reason,omitempty"`
 	Problems content.Problems `json:"problems,omitempty"`
 	// Conflict is what was saved meanwhile, beside what was sent.
-	Conflict     *conflict             `json:"conflict,omitempty"`
+	Conflict     *Conflict             `json:"conflict,omitempty"`
 	ReferredBy   []writing.Referrer    `json:"referredBy,omitempty"`
 	Consequences []writing.Consequence `json:"consequences,omitempty"`
 	Mistakes     []mistake             `json:"mistakes,omitempty"`
 }
 
 // conflict shows both sides of a lost update.
-type conflict struct {
+type Conflict struct {
 	Entry string `json:"entry"`
 	// Present is the newest revision, Yours what was to be written.
 	Present     content.Revision          `json:"present"`
@@ -214,18 +197,18 @@ var problemKinds = map[string][2]string{
 	},
 }
 
-func (p problem) fill() problem {
+func (p Problem) fill() Problem {
 	p.Type = "/problems/" + p.Kind
 	p.Title = problemKinds[p.Kind][0]
 	return p
 }
 
-func (p problem) bytes() []byte {
+func (p Problem) Bytes() []byte {
 	src, _ := json.Marshal(p.fill()) // text and numbers
 	return append(src, '\n')
 }
 
-func writeProblem(w http.ResponseWriter, p problem) {
+func WriteProblem(w http.ResponseWriter, p Problem) {
 	h := w.Header()
 	h.Set("Content-Type", "application/problem+json")
 	h.Set("Cache-Control", "no-store")
@@ -234,169 +217,35 @@ func writeProblem(w http.ResponseWriter, p problem) {
 	}
 	w.WriteHeader(p.Status)
 	// The reader may be gone; nothing can be done about that.
-	_, _ = w.Write(p.bytes())
+	_, _ = w.Write(p.Bytes())
 }
 
-// fail writes the problem document that an error of the gateway comes to.
-func (s *Server) fail(w http.ResponseWriter, r *http.Request, err error) {
-	var badParameter *query.Error
-	var denied *access.DeniedError
-	var problems content.Problems
-	var conflict *writing.ConflictError
-	var referred *writing.ReferredError
-	var mistakes strictyaml.Mistakes
-	var loss *writing.LossError
-	var configured *authoring.ConflictingConfigError
-	var bad badRequest
-	var tooLarge *http.MaxBytesError
-	var later retryLater
-	var badAccess *api.BadParameterError
-	var token *identity.TokenError
-	p := problem{Detail: err.Error()}
+// Error implements error.
+func (p Problem) Error() string { return p.Detail }
+
+// Fail writes the problem document for an error: see errorCodes. Nothing is written if the
+// client is gone.
+func (g *Guard) Fail(w http.ResponseWriter, r *http.Request, err error) {
+	p, known := g.problemOf(w.Header(), r, err)
 	switch {
-	case errors.As(err, &later):
-		w.Header().Set("Retry-After", strconv.Itoa(max(1, int(math.Ceil(later.wait.Seconds())))))
-		p = later.problem
-	case errors.As(err, &bad):
-		p = bad.problem
-	case errors.As(err, &tooLarge):
-		p = tooLargeProblem(tooLarge.Limit)
-	case errors.As(err, &badAccess):
-		p.Kind, p.Status, p.Parameter = "body", 400, badAccess.Parameter
-	case errors.As(err, &badParameter) && badParameter.Parameter == pathItself:
-		p = problem{Kind: "not-found", Status: 404, Detail: badParameter.Detail, Hint: badParameter.Hint}
-	case errors.As(err, &badParameter):
-		p = problem{
-			Kind:      "parameter",
-			Status:    400,
-			Detail:    badParameter.Detail,
-			Parameter: badParameter.Parameter,
-			At:        badParameter.At,
-			Hint:      badParameter.Hint,
-		}
-	case errors.As(err, &denied) && denied.Everyone:
-		p.Kind, p.Status, p.Grant = "no-key", 401, denied.Grant.String()
-		p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", denied.Grant)
-		p.Hint = access.Mend(p.Grant)
-		if _, err := r.Cookie(s.sessionCookie(r)); err == nil && strings.HasPrefix(r.URL.Path, "/content/") {
-			p.Hint = "you are signed in to the console, but content is read with a key: make one under Keys, or " +
-				"read in the Explorer, which reads as you"
-		}
-	case errors.As(err, &denied):
-		p.Kind, p.Status, p.Grant = "grant", 403, denied.Grant.String()
-		p.Hint = access.Mend(p.Grant)
-	case errors.As(err, &token):
-		w.Header().
-			Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token", error_description="`+token.Class+
-				`"`)
-		p.Kind, p.Status, p.Reason = "bad-key", 401, token.Class
-	case errors.Is(err, access.ErrMalformed),
-		errors.Is(err, identity.ErrUnknownKey),
-		errors.Is(err, access.ErrExpired),
-		errors.Is(err, access.ErrRevoked),
-		errors.Is(err, access.ErrRotated),
-		errors.Is(err, access.ErrPreviewOver),
-		errors.Is(err, access.ErrPreviewRevoked):
-		w.Header().Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
-		p.Kind, p.Status = "bad-key", 401
-	case errors.As(err, &problems):
-		p.Kind, p.Status, p.Problems = "content", 422, problems
-	case errors.As(err, &conflict):
-		p.Kind, p.Status = "conflict", 412
-	case errors.As(err, &referred):
-		p.Kind, p.Status, p.ReferredBy = "referred", 409, referred.By
-	case errors.As(err, &mistakes):
-		p.Kind, p.Status = "model", 422
-		for _, m := range mistakes {
-			p.Mistakes = append(p.Mistakes, mistake(m))
-		}
-	case errors.As(err, &loss):
-		p.Kind, p.Status, p.Consequences, p.Hint = "loss", 409, loss.Consequences, "apply it with allowLoss (on "+
-			"the command line: --allow-loss) if that is meant"
-	case errors.As(err, &configured):
-		p.Kind, p.Status = "configuration", 409
-	case errors.Is(err, db.ErrModelMoved):
-		p.Kind, p.Status = "model-moved", 409
-	case errors.Is(err, access.ErrOneEntry):
-		p.Kind, p.Status = "one-entry", 403
-	case errors.Is(err, access.ErrTooMany):
-		w.Header().Set("Retry-After", "10")
-		p.Kind, p.Status = "too-many", 429
-	case errors.Is(err, authoring.ErrNotTaken):
-		p.Kind, p.Status, p.Hint = "not-taken", 405, "add submissions: {fields: […]} to the type in the model"
-	case errors.Is(err, identity.ErrWrongPassword):
-		p.Kind, p.Status = "sign-in", 401
-	case errors.Is(err, accounts.ErrTooManyLinks):
-		p.Kind, p.Status = "too-many", 429
-		w.Header().Set("Retry-After", "3600")
-	case errors.Is(err, accounts.ErrTaken), errors.Is(err, accounts.ErrLastAdmin):
-		p.Kind, p.Status = "account", 409
-	case errors.Is(err, entries.ErrPast), errors.Is(err, authoring.ErrMoment):
-		p.Kind, p.Status, p.Parameter = "moment", 422, "at"
-	case errors.Is(err, writing.ErrScheduleGone):
-		p.Kind, p.Status = "not-pending", 409
-	case errors.Is(err, authoring.ErrBadLine):
-		p.Kind, p.Status = "bad-line", 422
-	case errors.Is(err, db.ErrForeign), errors.Is(err, ingest.ErrConfigured):
-		p.Kind, p.Status = "foreign", 409
-	case errors.Is(err, builds.ErrNotRunning):
-		p.Kind, p.Status = "not-running", 409
-	case errors.Is(err, db.ErrNotFound), errors.Is(err, ingest.ErrUnknownOrigin):
-		p.Kind, p.Status = "not-found", 404
-	case errors.Is(err, db.ErrWriteTimeout), errors.Is(err, db.ErrUnsure):
-		s.log.Warn("a write was given up", "path", r.URL.Path)
-		w.Header().Set("Retry-After", "2")
-		p.Kind, p.Status = "too-slow", 503
-	case errors.Is(err, query.ErrTooLarge):
-		p = problem{
-			Kind:   "answer-too-large",
-			Status: http.StatusRequestEntityTooLarge,
-			Detail: fmt.Sprintf("the answer would have more than %s", s.env.Replica.Limits().Answer),
-			Hint:   "ask for fewer entries, or for less of each",
-		}
-	case admission.Overloaded(err):
-		w.Header().Set("Retry-After", "2")
-		p.Kind, p.Status = "overloaded", 503
-	case errors.Is(err, delivery.ErrTooSlow):
-		s.log.Warn("a read was given up", "path", r.URL.Path, "error", err)
-		p.Kind, p.Status, p.Hint = "too-slow", 503, "ask for less; filter and sort by fields that the model marks "+
-			"as indexed"
-	case errors.Is(err, delivery.ErrNotHeld):
-		p.Kind, p.Status = "not-held", 504
-	case errors.Is(err, replication.ErrBehind):
-		w.Header().Set("Retry-After", "1")
-		p.Kind, p.Status = "behind", 503
+	case known:
 	case r.Context().Err() != nil:
-		return // the reader is gone
-	case ingest.OriginFails(err):
-		w.Header().Set("Retry-After", "2")
-		p.Kind, p.Status = "origin", http.StatusBadGateway
-	case db.BadValue(err):
-		s.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
-		p = problem{
-			Kind:   "parameter",
-			Status: 400,
-			Detail: "a value of the request is out of range, or no valid text",
-		}
-	case db.Passing(err):
-		_, told := db.TroubleOf(err)
-		s.env.Replica.Work().Failures.Failed(s.log, told, "path", r.URL.Path, "error", err)
-		w.Header().Set("Retry-After", "1")
-		p = problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}
+		return // the client is gone
 	default:
-		s.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
-		p = problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}
+		g.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		p = Problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}
 	}
 	if strings.HasPrefix(r.URL.Path, "/content/") {
-		s.metrics.content[p.Status/100].Add(1)
+		g.Metrics.Content[p.Status/100].Add(1)
 	}
-	writeProblem(w, p)
+	WriteProblem(w, p)
 }
 
-func (s *Server) problemPage(w http.ResponseWriter, r *http.Request) {
+// ProblemPage describes a kind of problem, at the address that is its type.
+func ProblemPage(w http.ResponseWriter, r *http.Request) {
 	kind, ok := problemKinds[chi.URLParam(r, "name")]
 	if !ok {
-		writeProblem(w, problem{Kind: "not-found", Status: 404, Detail: "there is no problem of that name"})
+		WriteProblem(w, Problem{Kind: "not-found", Status: 404, Detail: "there is no problem of that name"})
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

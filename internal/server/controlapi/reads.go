@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"encoding/json"
@@ -16,58 +16,58 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/identity"
+	"ubiquon/internal/server/contentapi"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/db"
 )
 
 // routeReads mounts what is done with reads: trying them with every detail,
 // keeping them, and trusting GraphQL documents.
-func (s *Server) routeReads(c routes) {
-	c.do("POST", "/reads", reads.withBody(512<<10), s.examine)
-	c.get("/reads/saved", reads, func(r *http.Request) (any, error) {
+func (s *API) routeReads(c routes) {
+	c.do("POST", "/reads", guard.Reads.WithBody(512<<10), s.examine)
+	c.get("/reads/saved", guard.Reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.SavedReads(r.Context())
 		return map[string]any{"items": append([]accounts.SavedRead{}, all...)}, err
 	})
-	c.do("POST", "/reads/saved", writesOrDecides.withBody(512<<10), func(r *http.Request) (any, error) {
+	c.do("POST", "/reads/saved", guard.WritesOrDecides.WithBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
 			Name string          `json:"name"`
 			Read json.RawMessage `json:"read"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		if len(form.Read) == 0 || form.Name == "" {
-			return nil, badRequest{
-				problem{
-					Kind:      "body",
-					Status:    400,
-					Parameter: "read",
-					Detail:    "name the read, and say which it is",
-					Hint:      `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`,
-				},
+			return nil, guard.Problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "read",
+				Detail:    "name the read, and say which it is",
+				Hint:      `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`,
 			}
 		}
-		return s.env.Documents.SaveRead(r.Context(), form.Name, form.Read, by(r))
+		return s.env.Documents.SaveRead(r.Context(), form.Name, form.Read, guard.ActorName(r))
 	})
-	c.do("DELETE", "/reads/saved/{id}", writesOrDecides, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.env.Documents.ForgetRead(r.Context(), chi.URLParam(r, "id"), by(r))
+	c.do("DELETE", "/reads/saved/{id}", guard.WritesOrDecides, func(r *http.Request) (any, error) {
+		return map[string]any{}, s.env.Documents.ForgetRead(r.Context(), chi.URLParam(r, "id"), guard.ActorName(r))
 	})
-	c.get("/documents", reads, func(r *http.Request) (any, error) {
+	c.get("/documents", guard.Reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.Documents(r.Context())
 		return map[string]any{"items": append([]accounts.TrustedDocument{}, all...)}, err
 	})
-	c.do("POST", "/documents", administers.withBody(512<<10), func(r *http.Request) (any, error) {
+	c.do("POST", "/documents", guard.Administers.WithBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
 			Name string `json:"name"`
 			Text string `json:"text"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
-		return s.env.Documents.Trust(r.Context(), form.Name, form.Text, by(r))
+		return s.env.Documents.Trust(r.Context(), form.Name, form.Text, guard.ActorName(r))
 	})
-	c.do("DELETE", "/documents/{document}", administers, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.env.Documents.Distrust(r.Context(), chi.URLParam(r, "document"), by(r))
+	c.do("DELETE", "/documents/{document}", guard.Administers, func(r *http.Request) (any, error) {
+		return map[string]any{}, s.env.Documents.Distrust(r.Context(), chi.URLParam(r, "document"), guard.ActorName(r))
 	})
 }
 
@@ -90,9 +90,9 @@ type readForm struct {
 	Explain bool `json:"explain"`
 }
 
-func (s *Server) examine(r *http.Request) (any, error) {
+func (s *API) examine(r *http.Request) (any, error) {
 	var form readForm
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	rights, edition, err := s.readsAs(r, &form)
@@ -103,7 +103,7 @@ func (s *Server) examine(r *http.Request) (any, error) {
 	var compile delivery.Compiler
 	text := form.Request
 	if form.Query != "" || form.DocumentID != "" {
-		req, bad := s.namedDocument(
+		req, bad := s.content.NamedDocument(
 			graphql.Request{
 				Query:         form.Query,
 				OperationName: form.OperationName,
@@ -112,50 +112,50 @@ func (s *Server) examine(r *http.Request) (any, error) {
 			},
 		)
 		if bad != nil {
-			return nil, badRequest{problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.message}}
+			return nil, guard.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
 		}
-		text, compile = "graphql "+req.Query, s.compileGraphQL(edition, form.Language, graphqlResponse, req)
+		text, compile = "graphql "+req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
 		return nil, err
 	}
 	if err == nil && !rights.AllowsAny(access.Read, edition) {
 		path, _, _ := strings.Cut(strings.TrimPrefix(form.Request, "/"), "?")
-		err = &access.DeniedError{Grant: s.needOf(edition, path)}
+		err = &access.DeniedError{Grant: s.content.NeedOf(edition, path)}
 	}
 	var parsing time.Duration
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *delivery.Plan
-		if p, err = s.env.Delivery.Compile(r.Context(), readerOf(r).Principal(s.source(r)), text, compile); err != nil {
+		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).Principal(s.guard.Network(r)), text, compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)
 		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient,
-			Principal: readerOf(r).Principal(s.source(r))}, form.Explain); !errors.Is(
+			Principal: guard.PrincipalOf(r).Principal(s.guard.Network(r))}, form.Explain); !errors.Is(
 			err, delivery.ErrReplan,
 		) {
 			break
 		}
 		err = nil
 	}
-	err = discreet(rights, edition, err)
+	err = contentapi.Discreet(rights, edition, err)
 	var denied *access.DeniedError
 	if errors.As(err, &denied) {
 		denied.Everyone = form.As == "everyone"
 	}
 	if err != nil {
 		// The answer is what the reader would get: the same problem, or errors.
-		b := recorded{header: http.Header{}}
-		var refused requestErrors
+		b := guard.Recorded{}
+		var refused contentapi.RequestErrors
 		if errors.As(err, &refused) {
-			writeGraphQLErrors(&b, http.StatusBadRequest, graphqlResponse, refused.List)
+			contentapi.WriteGraphQLErrors(&b, http.StatusBadRequest, contentapi.GraphqlResponse, refused.List)
 		} else {
-			s.fail(&b, r, err)
+			s.guard.Fail(&b, r, err)
 		}
-		return delivery.Examined{Status: b.status, Header: b.header, Body: b.body.String()}, nil
+		return delivery.Examined{Status: b.Status, Header: b.Header(), Body: b.Body.String()}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
-	if _, missing := readsAll.need(readerOf(r).Rights); !missing {
+	if _, missing := guard.ReadsAll.Need(guard.PrincipalOf(r).Rights); !missing {
 		err = s.env.Delivery.NameDependencies(r.Context(), &out)
 	}
 	return out, err
@@ -163,23 +163,21 @@ func (s *Server) examine(r *http.Request) (any, error) {
 
 // readsAs returns the rights of who is to read, and the edition. Whoever may read
 // all of preview may try what everyone, or any key, gets; nobody gets more by it.
-func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string, error) {
+func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, error) {
 	edition := form.Edition
 	if edition == "" {
 		edition = "published"
 	}
 	if !delivery.EditionKnown(edition) {
-		return access.Rights{}, "", badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "edition",
-				Detail:    "there is no such edition",
-				Hint:      "say published or preview",
-			},
+		return access.Rights{}, "", guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "edition",
+			Detail:    "there is no such edition",
+			Hint:      "say published or preview",
 		}
 	}
-	own := readerOf(r).Rights
+	own := guard.PrincipalOf(r).Rights
 	if form.Explain && !own.Allows(access.Administer) {
 		return own, "", &access.DeniedError{Grant: access.Administer}
 	}
@@ -189,7 +187,7 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 	case "everyone":
 		return s.env.Keys.Everyone().Rights, edition, nil
 	}
-	if missing, is := readsAll.need(own); is {
+	if missing, is := guard.ReadsAll.Need(own); is {
 		return own, "", &access.DeniedError{Grant: missing}
 	}
 	rights, err := s.env.Keys.RightsOf(r.Context(), form.As)
@@ -199,25 +197,21 @@ func (s *Server) readsAs(r *http.Request, form *readForm) (access.Rights, string
 		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
 			detail = "there is no key with the id or name " + strconv.Quote(form.As)
 		}
-		err = badRequest{
-			problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"},
-		}
+		err = guard.Problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"}
 	}
 	return rights, edition, err
 }
 
 // restRead returns what compiles the form's REST read. The edition of an address
 // that has one must be the form's.
-func (s *Server) restRead(form *readForm, edition string) (delivery.Compiler, error) {
+func (s *API) restRead(form *readForm, edition string) (delivery.Compiler, error) {
 	bad := func(detail string) error {
-		return badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "request",
-				Detail:    detail,
-				Hint:      "write it as in /notices?limit=3",
-			},
+		return guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "request",
+			Detail:    detail,
+			Hint:      "write it as in /notices?limit=3",
 		}
 	}
 	u, err := url.Parse(form.Request)
@@ -238,6 +232,6 @@ func (s *Server) restRead(form *readForm, edition string) (delivery.Compiler, er
 	u.Scheme, u.Host, u.RawPath, u.Path = "", "", "", base+rest
 	one := &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{"Accept-Language": {form.Language}}}
 	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
-		return planREST(m, edition, rest, one)
+		return contentapi.PlanREST(m, edition, rest, one)
 	}, nil
 }

@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"encoding/json"
@@ -29,7 +29,7 @@ func graphqlText(edition, language, request string) string {
 }
 
 // replan returns what compiles the request that a text stands for.
-func (s *Server) replan(text string) (delivery.Compiler, error) {
+func (s *API) replan(text string) (delivery.Compiler, error) {
 	if rest, is := strings.CutPrefix(text, graphqlMark+"\n"); is {
 		edition, rest, _ := strings.Cut(rest, "\n")
 		language, request, _ := strings.Cut(rest, "\n")
@@ -37,11 +37,11 @@ func (s *Server) replan(text string) (delivery.Compiler, error) {
 		if err != nil {
 			return nil, err
 		}
-		req, bad := s.namedDocument(req)
+		req, bad := s.NamedDocument(req)
 		if bad != nil {
 			return nil, *bad
 		}
-		return s.compileGraphQL(edition, language, plainJSON, req), nil
+		return s.CompileGraphQL(edition, language, plainJSON, req), nil
 	}
 	uri, language, _ := strings.Cut(text, "\n")
 	u, err := url.ParseRequestURI(uri)
@@ -56,11 +56,11 @@ func (s *Server) replan(text string) (delivery.Compiler, error) {
 	if language != "" {
 		r.Header.Set("Accept-Language", language)
 	}
-	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) { return planREST(m, edition, rest, r) }, nil
+	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) { return PlanREST(m, edition, rest, r) }, nil
 }
 
 // contentPath takes the path of a read apart.
-func (s *Server) contentPath(path string) (edition, rest string, ok bool) {
+func (s *API) contentPath(path string) (edition, rest string, ok bool) {
 	parts := strings.SplitN(strings.TrimPrefix(path, "/content/"), "/", 3)
 	if len(parts) < 3 || parts[0] != s.env.Replica.Environment() || !delivery.EditionKnown(parts[1]) {
 		return "", "", false

@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"errors"
@@ -12,55 +12,56 @@ import (
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/identity"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 )
 
 // routeSessions mounts signing in and out.
-func (s *Server) routeSessions(c routes) {
-	c.handle("POST", "/session", anybody, http.HandlerFunc(s.signIn))
-	c.get("/session", anybody, func(r *http.Request) (any, error) {
-		reader := readerOf(r)
+func (s *API) routeSessions(c routes) {
+	c.handle("POST", "/session", guard.Anybody, http.HandlerFunc(s.signIn))
+	c.get("/session", guard.Anybody, func(r *http.Request) (any, error) {
+		reader := guard.PrincipalOf(r)
 		if !reader.Known() {
-			return nil, badRequest{problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}}
+			return nil, guard.Problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}
 		}
 		return s.whoIs(reader), nil
 	})
-	c.handle("DELETE", "/session", anybody, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if cookie := s.cookieOf(r); cookie != "" {
-			if err := s.env.Accounts.SignOut(r.Context(), cookie, s.actor(r)); err != nil {
-				s.fail(w, r, err)
+	c.handle("DELETE", "/session", guard.Anybody, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if cookie := s.guard.CookieOf(r); cookie != "" {
+			if err := s.env.Accounts.SignOut(r.Context(), cookie, s.guard.Actor(r)); err != nil {
+				s.guard.Fail(w, r, err)
 				return
 			}
 		}
-		s.setCookie(w, r, "", -1)
-		writeJSON(w, http.StatusOK, map[string]bool{"signedOut": true})
+		s.guard.SetCookie(w, r, "", -1)
+		guard.WriteJSON(w, http.StatusOK, map[string]bool{"signedOut": true})
 	}))
-	c.handle("POST", "/welcome", anybody, http.HandlerFunc(s.welcome))
-	own := permit{kinds: []access.Kind{access.ByAccount}, body: credentialBody}
+	c.handle("POST", "/welcome", guard.Anybody, http.HandlerFunc(s.welcome))
+	own := guard.Permit{Kinds: []access.Kind{access.ByAccount}, Body: guard.CredentialBody}
 	c.get("/sessions", own, func(r *http.Request) (any, error) {
-		all, err := s.env.Accounts.Sessions(r.Context(), readerOf(r))
-		_, here, signedIn := s.env.Accounts.SignedIn(r.Context(), s.cookieOf(r))
+		all, err := s.env.Accounts.Sessions(r.Context(), guard.PrincipalOf(r))
+		_, here, signedIn := s.env.Accounts.SignedIn(r.Context(), s.guard.CookieOf(r))
 		return map[string]any{"items": append([]accounts.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
 		return map[string]bool{
 				"ended": true,
 			}, s.env.Accounts.EndSession(
-				r.Context(), readerOf(r), chi.URLParam(r, "session"), s.actor(r),
+				r.Context(), guard.PrincipalOf(r), chi.URLParam(r, "session"), s.guard.Actor(r),
 			)
 	})
 	c.do("POST", "/session/proof", own, func(r *http.Request) (any, error) {
 		var form struct {
 			Password string `json:"password"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		return map[string]bool{
 				"proved": true,
 			}, s.env.Accounts.Prove(
-				r.Context(), s.cookieOf(r), readerOf(r), form.Password, s.actor(r),
+				r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, s.guard.Actor(r),
 			)
 	})
 	c.do("POST", "/session/password", own, func(r *http.Request) (any, error) {
@@ -68,13 +69,13 @@ func (s *Server) routeSessions(c routes) {
 			Password string `json:"password"`
 			New      string `json:"new"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		return map[string]bool{
 				"changed": true,
 			}, s.env.Accounts.ChangePassword(
-				r.Context(), s.cookieOf(r), readerOf(r), form.Password, form.New, s.actor(r),
+				r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, form.New, s.guard.Actor(r),
 			)
 	})
 }
@@ -89,7 +90,7 @@ type who struct {
 	May map[string]bool `json:"may"`
 }
 
-func (s *Server) whoIs(r *access.Reader) who {
+func (s *API) whoIs(r *access.Reader) who {
 	out := who{
 		Kind:        r.Kind,
 		Name:        r.Name,
@@ -97,9 +98,9 @@ func (s *Server) whoIs(r *access.Reader) who {
 		Grants:      append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...),
 		May:         map[string]bool{},
 	}
-	for name, need := range map[string]permit{"write": on(access.Write, "preview"), "publish": publishes,
-		"administer": administers} {
-		_, missing := need.need(r.Rights)
+	for name, need := range map[string]guard.Permit{"write": guard.On(access.Write, "preview"), "publish": guard.Publishes,
+		"administer": guard.Administers} {
+		_, missing := need.Need(r.Rights)
 		out.May[name] = !missing
 	}
 	return out
@@ -107,51 +108,49 @@ func (s *Server) whoIs(r *access.Reader) who {
 
 // ownBody reads the body of a request that no session is needed for, unless
 // another site's page has sent it.
-func (s *Server) ownBody(r *http.Request, into any) error {
-	if err := s.crossSite.Check(r); err != nil {
-		return badRequest{
-			problem{
-				Kind:   "cross-site",
-				Status: http.StatusForbidden,
-				Detail: "this comes from another site than the console",
-			},
+func (s *API) ownBody(r *http.Request, into any) error {
+	if err := s.guard.CrossSite.Check(r); err != nil {
+		return guard.Problem{
+			Kind:   "cross-site",
+			Status: http.StatusForbidden,
+			Detail: "this comes from another site than the console",
 		}
 	}
-	return readBody(r, into)
+	return guard.ReadBody(r, into)
 }
 
-func (s *Server) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
-	s.setCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
+func (s *API) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
+	s.guard.SetCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
 	reader := access.Reader{
 		Kind:   access.ByAccount,
 		Name:   a.Email,
 		ID:     a.ID,
 		Rights: access.Rights{Open: s.env.Keys.PublicGrants(), Own: a.Role.Grants()},
 	}
-	writeJSON(w, http.StatusOK, s.whoIs(&reader))
+	guard.WriteJSON(w, http.StatusOK, s.whoIs(&reader))
 }
 
-func (s *Server) signIn(w http.ResponseWriter, r *http.Request) {
+func (s *API) signIn(w http.ResponseWriter, r *http.Request) {
 	var form struct {
 		Email    string `json:"email"`
 		Password string `json:"password"`
 	}
 	if err := s.ownBody(r, &form); err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	cookie, a, err := s.env.Accounts.SignIn(
-		r.Context(), form.Email, form.Password, s.actor(r), r.UserAgent(), s.cookieOf(r),
+		r.Context(), form.Email, form.Password, s.guard.Actor(r), r.UserAgent(), s.guard.CookieOf(r),
 	)
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	s.signedIn(w, r, cookie, a)
 }
 
 // welcome says whose link it is; with a password it uses the link up.
-func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
+func (s *API) welcome(w http.ResponseWriter, r *http.Request) {
 	var form struct {
 		Link     string `json:"link"`
 		Email    string `json:"email"`
@@ -161,12 +160,12 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 	err := s.ownBody(r, &form)
 	if err == nil && form.Password == "" {
 		var a *accounts.Account
-		if a, err = s.env.Accounts.Welcome(r.Context(), form.Link, s.actor(r)); err == nil {
+		if a, err = s.env.Accounts.Welcome(r.Context(), form.Link, s.guard.Actor(r)); err == nil {
 			out := map[string]any{"first": a == nil}
 			if a != nil {
 				out["email"], out["name"] = a.Email, a.Name
 			}
-			writeJSON(w, http.StatusOK, out)
+			guard.WriteJSON(w, http.StatusOK, out)
 			return
 		}
 	}
@@ -174,54 +173,54 @@ func (s *Server) welcome(w http.ResponseWriter, r *http.Request) {
 		var cookie string
 		var a *accounts.Account
 		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name,
-			form.Password, s.actor(r), r.UserAgent()); err == nil {
+			form.Password, s.guard.Actor(r), r.UserAgent()); err == nil {
 			s.signedIn(w, r, cookie, a)
 			return
 		}
 	}
-	s.fail(w, r, err)
+	s.guard.Fail(w, r, err)
 }
 
 // routeAccounts mounts what admins do with accounts, and the audit log.
-func (s *Server) routeAccounts(c routes) {
+func (s *API) routeAccounts(c routes) {
 	name := func(r *http.Request) string { return chi.URLParam(r, "account") }
-	c.get("/accounts", administers, func(r *http.Request) (any, error) {
+	c.get("/accounts", guard.Administers, func(r *http.Request) (any, error) {
 		items, err := s.env.Accounts.Accounts(r.Context())
 		return map[string]any{"items": items}, err
 	})
-	c.do("POST", "/accounts", secures, func(r *http.Request) (any, error) {
+	c.do("POST", "/accounts", guard.Secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Email    string      `json:"email"`
 			Name     string      `json:"name"`
 			Role     access.Role `json:"role"`
 			Password string      `json:"password"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
 		a, link, err := s.env.Accounts.CreateAccount(
-			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, by(r),
+			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, guard.ActorName(r),
 		)
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
-	c.do("PATCH", "/accounts/{account}", secures, func(r *http.Request) (any, error) {
+	c.do("PATCH", "/accounts/{account}", guard.Secures, func(r *http.Request) (any, error) {
 		var form struct {
 			Name     *string      `json:"name"`
 			Role     *access.Role `json:"role"`
 			Disabled *bool        `json:"disabled"`
 		}
-		if err := readBody(r, &form); err != nil {
+		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
-		return s.env.Accounts.ChangeAccount(r.Context(), name(r), identity.AccountChange(form), by(r))
+		return s.env.Accounts.ChangeAccount(r.Context(), name(r), identity.AccountChange(form), guard.ActorName(r))
 	})
-	c.do("POST", "/accounts/{account}/link", secures, func(r *http.Request) (any, error) {
-		a, link, err := s.env.Accounts.AccountLink(r.Context(), name(r), by(r))
+	c.do("POST", "/accounts/{account}/link", guard.Secures, func(r *http.Request) (any, error) {
+		a, link, err := s.env.Accounts.AccountLink(r.Context(), name(r), guard.ActorName(r))
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})
-	c.handle("GET", "/audit", administers.inTurn(), http.HandlerFunc(s.audit))
-	c.get("/audit/verify", administers.inTurn(), func(r *http.Request) (any, error) {
-		p, err := queryValues(r, "contains")
+	c.handle("GET", "/audit", guard.Administers.InTurn(), http.HandlerFunc(s.audit))
+	c.get("/audit/verify", guard.Administers.InTurn(), func(r *http.Request) (any, error) {
+		p, err := guard.QueryValues(r, "contains")
 		if err != nil {
 			return nil, err
 		}
@@ -231,39 +230,39 @@ func (s *Server) routeAccounts(c routes) {
 
 // linkAddress is where somebody chooses a password; what follows # stays in the
 // browser, out of every log.
-func (s *Server) linkAddress(r *http.Request, link string) string {
+func (s *API) linkAddress(r *http.Request, link string) string {
 	if link == "" {
 		return ""
 	}
 	scheme := "http"
-	if s.overHTTPS(r) {
+	if s.guard.OverHTTPS(r) {
 		scheme = "https"
 	}
 	return scheme + "://" + r.Host + "/console/welcome#" + link
 }
 
 // audit lists the audit log, or exports it as NDJSON.
-func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
+func (s *API) audit(w http.ResponseWriter, r *http.Request) {
 	f, err := auditFilter(r)
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	if !strings.Contains(r.Header.Get("Accept"), "application/x-ndjson") {
 		acts, err := s.env.Audit.Acts(r.Context(), f)
 		if err != nil {
-			s.fail(w, r, err)
+			s.guard.Fail(w, r, err)
 			return
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"items": append([]audit.Record{}, acts...)})
+		guard.WriteJSON(w, http.StatusOK, map[string]any{"items": append([]audit.Record{}, acts...)})
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), by(r), "audit export", "", nil,
+	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "audit export", "", nil,
 		map[string]string{"filter": access.Printable(r.URL.RawQuery)}); err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
-	out := newStream(w)
+	out := guard.NewStream(w)
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	const page = 500
 	for left := f.Limit; ; {
@@ -272,8 +271,8 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 			f.Limit = min(page, left)
 		}
 		acts, err := s.env.Audit.Acts(r.Context(), f)
-		if err != nil && !out.started {
-			s.fail(w, r, err)
+		if err != nil && !out.Started {
+			s.guard.Fail(w, r, err)
 			return
 		}
 		if err != nil {
@@ -281,7 +280,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 			panic(http.ErrAbortHandler)
 		}
 		for i := range acts {
-			out.write(acts[i])
+			out.Write(acts[i])
 			f.Below = acts[i].ID
 		}
 		if left -= len(acts); len(acts) < page || left == 0 {
@@ -291,7 +290,7 @@ func (s *Server) audit(w http.ResponseWriter, r *http.Request) {
 }
 
 func auditFilter(r *http.Request) (audit.Filter, error) {
-	p, err := queryValues(r, "who", "what", "subject", "after", "until", "below", "limit")
+	p, err := guard.QueryValues(r, "who", "what", "subject", "after", "until", "below", "limit")
 	if err != nil {
 		return audit.Filter{}, err
 	}
@@ -301,21 +300,19 @@ func auditFilter(r *http.Request) (audit.Filter, error) {
 			continue
 		}
 		if *at, _, err = authoring.ParseMoment(p[name], ""); err != nil {
-			return f, badRequest{problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}}
+			return f, guard.Problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}
 		}
 	}
-	if f.Limit, err = number(p, "limit"); err != nil {
+	if f.Limit, err = guard.Number(p, "limit"); err != nil {
 		return f, err
 	}
 	if p["below"] != "" {
 		if f.Below, err = strconv.ParseInt(p["below"], 10, 64); err != nil {
-			return f, badRequest{
-				problem{
-					Kind:      "parameter",
-					Status:    400,
-					Parameter: "below",
-					Detail:    strconv.Quote(p["below"]) + " is no number",
-				},
+			return f, guard.Problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: "below",
+				Detail:    strconv.Quote(p["below"]) + " is no number",
 			}
 		}
 	}

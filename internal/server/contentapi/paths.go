@@ -1,4 +1,4 @@
-package server
+package contentapi
 
 import (
 	"encoding/json"
@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
+	"ubiquon/internal/server/guard"
 )
 
 // defaultPaths is how many paths an answer has that does not say.
@@ -23,7 +24,7 @@ var pathsSort = []query.Sort{{By: "locale", Kind: model.Text}, {By: "path", Kind
 // planPaths compiles the list of all paths of the site, for those who build it.
 // Types that the reader may not read are left out, unless one is named.
 func planPaths(m *model.Model, edition string, r *http.Request) (*delivery.Plan, error) {
-	p, err := parameters(r.URL, pathsParameters)
+	p, err := guard.Parameters(r.URL, pathsParameters)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"errors"
@@ -18,6 +18,7 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/identity"
+	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
@@ -25,56 +26,56 @@ import (
 )
 
 // routeEntries mounts what is done with entries.
-func (s *Server) routeEntries(c routes) {
+func (s *API) routeEntries(c routes) {
 	id := func(r *http.Request) string { return chi.URLParam(r, "id") }
 	// seen lets those read an entry who may read its type's drafts.
 	seen := func(f func(*http.Request) (any, error)) func(*http.Request) (any, error) {
 		return func(r *http.Request) (any, error) {
-			if err := s.mayEntry(r, id(r), access.Read, "preview"); err != nil {
+			if err := s.guard.RequireOnEntry(r, id(r), access.Read, "preview"); err != nil {
 				return nil, err
 			}
 			return f(r)
 		}
 	}
-	c.get("/entries", reads.inTurn(), s.listEntries)
-	c.do("POST", "/edits", writesOrDecides.withBody(contentBody), s.edit)
-	c.get("/entries/{id}", reads, seen(func(r *http.Request) (any, error) {
+	c.get("/entries", guard.Reads.InTurn(), s.listEntries)
+	c.do("POST", "/edits", guard.WritesOrDecides.WithBody(guard.ContentBody), s.edit)
+	c.get("/entries/{id}", guard.Reads, seen(func(r *http.Request) (any, error) {
 		e, err := s.env.Diagnosis.Entry(r.Context(), id(r))
 		e.ReferredBy = visibleReferrers(r, e.ReferredBy)
 		return entryAnswer{e}, err
 	}))
-	c.do("PUT", "/entries/{id}", writesOrDecides.withBody(contentBody), s.putEntry)
-	c.do("POST", "/entries/{id}/duplicate", writesOrDecides, func(r *http.Request) (any, error) {
-		if err := s.mayEntry(r, id(r), access.Write, "preview"); err != nil {
+	c.do("PUT", "/entries/{id}", guard.WritesOrDecides.WithBody(guard.ContentBody), s.putEntry)
+	c.do("POST", "/entries/{id}/duplicate", guard.WritesOrDecides, func(r *http.Request) (any, error) {
+		if err := s.guard.RequireOnEntry(r, id(r), access.Write, "preview"); err != nil {
 			return nil, err
 		}
-		made, done, err := s.env.Authoring.Duplicate(r.Context(), id(r), by(r))
+		made, done, err := s.env.Authoring.Duplicate(r.Context(), id(r), guard.ActorName(r))
 		return outcome(done, made), err
 	})
-	c.get("/entries/{id}/revisions/{number}", reads, seen(func(r *http.Request) (any, error) {
+	c.get("/entries/{id}/revisions/{number}", guard.Reads, seen(func(r *http.Request) (any, error) {
 		n, err := strconv.ParseInt(chi.URLParam(r, "number"), 10, 32)
 		if err != nil {
 			return nil, db.ErrNotFound
 		}
 		return s.env.Authoring.Revision(r.Context(), id(r), int(n))
 	}))
-	c.get("/entries/{id}/differences", reads, seen(s.differences))
-	c.do("POST", "/entries/{id}/preview", reads, seen(s.preview))
-	c.do("POST", "/entries/{id}/open", reads, seen(s.sawOpen))
-	c.get("/linked-drafts", readsAll, func(r *http.Request) (any, error) {
-		p, err := queryValues(r, "ids")
+	c.get("/entries/{id}/differences", guard.Reads, seen(s.differences))
+	c.do("POST", "/entries/{id}/preview", guard.Reads, seen(s.preview))
+	c.do("POST", "/entries/{id}/open", guard.Reads, seen(s.sawOpen))
+	c.get("/linked-drafts", guard.ReadsAll, func(r *http.Request) (any, error) {
+		p, err := guard.QueryValues(r, "ids")
 		if err != nil {
 			return nil, err
 		}
 		items, err := s.env.Authoring.LinkedDrafts(r.Context(), strings.Split(p["ids"], ","))
 		return map[string]any{"items": items}, err
 	})
-	c.get("/coverage", readsAll.inTurn(), func(r *http.Request) (any, error) {
+	c.get("/coverage", guard.ReadsAll.InTurn(), func(r *http.Request) (any, error) {
 		items, err := s.env.Authoring.Coverage(r.Context())
 		return map[string]any{"locales": s.env.Replica.Model().Locales, "items": items}, err
 	})
-	c.handle("POST", "/import", administers.withBody(unboundedBody), http.HandlerFunc(s.importLines))
-	c.handle("GET", "/export", reads.inTurn(), http.HandlerFunc(s.export))
+	c.handle("POST", "/import", guard.Administers.WithBody(guard.UnboundedBody), http.HandlerFunc(s.importLines))
+	c.handle("GET", "/export", guard.Reads.InTurn(), http.HandlerFunc(s.export))
 }
 
 // entryAnswer is an entry with its entity tag.
@@ -82,8 +83,8 @@ type entryAnswer struct{ diagnose.EntryDetail }
 
 func (e entryAnswer) revision() int { return e.Revision }
 
-func (s *Server) listEntries(r *http.Request) (any, error) {
-	p, err := queryValues(r, "type", "origin", "state", "search", "missing", "refersTo", "ids", "limit", "offset")
+func (s *API) listEntries(r *http.Request) (any, error) {
+	p, err := guard.QueryValues(r, "type", "origin", "state", "search", "missing", "refersTo", "ids", "limit", "offset")
 	if err != nil {
 		return nil, err
 	}
@@ -99,22 +100,20 @@ func (s *Server) listEntries(r *http.Request) (any, error) {
 		f.IDs = strings.Split(p["ids"], ",")
 	}
 	if f.State != "" && !slices.Contains(content.States, f.State) {
-		return nil, badRequest{
-			problem{
-				Kind:      "parameter",
-				Status:    400,
-				Parameter: "state",
-				Detail: fmt.Sprintf(
-					"there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()),
-				),
-			},
+		return nil, guard.Problem{
+			Kind:      "parameter",
+			Status:    400,
+			Parameter: "state",
+			Detail: fmt.Sprintf(
+				"there is no state %q%s", p["state"], strictyaml.DidYouMean(p["state"], stateNames()),
+			),
 		}
 	}
-	f.Types = readerOf(r).Rights.WholeTypes(access.Read, "preview", s.env.Replica.Model().TypeNames())
-	if f.Limit, err = number(p, "limit"); err != nil {
+	f.Types = guard.PrincipalOf(r).Rights.WholeTypes(access.Read, "preview", s.env.Replica.Model().TypeNames())
+	if f.Limit, err = guard.Number(p, "limit"); err != nil {
 		return nil, err
 	}
-	if f.Offset, err = number(p, "offset"); err != nil {
+	if f.Offset, err = guard.Number(p, "offset"); err != nil {
 		return nil, err
 	}
 	items, total, err := s.env.Authoring.Entries(r.Context(), f)
@@ -167,11 +166,9 @@ var edits = map[string]func(*editForm, *writing.Edit){
 const maxEdits = 200
 
 // compile turns the form into an edit; at is where it stands in the body.
-func (s *Server) compile(f *editForm, at string) (writing.Edit, error) {
+func (s *API) compile(f *editForm, at string) (writing.Edit, error) {
 	bad := func(name, format string, args ...any) error {
-		return badRequest{
-			problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)},
-		}
+		return guard.Problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}
 	}
 	if f.ID == "" && f.Save != nil {
 		f.ID = content.NewID()
@@ -216,24 +213,22 @@ func (s *Server) compile(f *editForm, at string) (writing.Edit, error) {
 	return e, nil
 }
 
-func (s *Server) edit(r *http.Request) (any, error) {
+func (s *API) edit(r *http.Request) (any, error) {
 	var form struct {
 		Edits []editForm `json:"edits"`
 	}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
-		return nil, badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "edits",
-				Detail:    fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits),
-			},
+		return nil, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "edits",
+			Detail:    fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits),
 		}
 	}
-	wanted, err := wantedRevision(r)
+	wanted, err := guard.WantedRevision(r)
 	if err != nil {
 		return nil, err
 	}
@@ -250,12 +245,12 @@ func (s *Server) edit(r *http.Request) (any, error) {
 }
 
 // putEntry saves the whole of an entry's fields.
-func (s *Server) putEntry(r *http.Request) (any, error) {
+func (s *API) putEntry(r *http.Request) (any, error) {
 	form := editForm{}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
-	wanted, err := wantedRevision(r)
+	wanted, err := guard.WantedRevision(r)
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +301,7 @@ func outcome(done writing.Applied, ids ...string) editOutcome {
 }
 
 // mayApply checks what each of the edits takes, given the type of its entry.
-func (s *Server) mayApply(r *http.Request, all []writing.Edit) error {
+func (s *API) mayApply(r *http.Request, all []writing.Edit) error {
 	var ids []string
 	for i := range all {
 		ids = append(ids, all[i].ID)
@@ -338,18 +333,18 @@ func (s *Server) mayApply(r *http.Request, all []writing.Edit) error {
 		if decides && e.Locales == nil {
 			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ})
 		}
-		if err := may(r, needs...); err != nil {
+		if err := guard.Require(r, needs...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *Server) apply(r *http.Request, all []writing.Edit) (any, error) {
+func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
 	if err := s.mayApply(r, all); err != nil {
 		return nil, err
 	}
-	done, err := s.env.Authoring.Apply(r.Context(), all, by(r), content.Cause{Kind: "user", Name: by(r)})
+	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{Kind: "user", Name: guard.ActorName(r)})
 	var lost *writing.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
@@ -377,7 +372,7 @@ func (s *Server) apply(r *http.Request, all []writing.Edit) (any, error) {
 
 // visibleReferrers are those of the referrers whose drafts who asks may read.
 func visibleReferrers(r *http.Request, all []writing.Referrer) []writing.Referrer {
-	rights := readerOf(r).Rights
+	rights := guard.PrincipalOf(r).Rights
 	return slices.DeleteFunc(all, func(one writing.Referrer) bool {
 		return !rights.Allows(access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type})
 	})
@@ -390,24 +385,24 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 	if len(err.By) == n {
 		return err
 	}
-	return badRequest{problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
+	return guard.Problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
 		Detail: fmt.Sprintf(
 			"entry %s is referred to by %d entries, of which you may read %d; take the references out first, or "+
 				"delete it even so",
 			err.Entry, n, len(err.By),
-		)}}
+		)}
 }
 
 // bothSides makes a problem of a lost update that shows what was saved meanwhile
 // beside what was sent.
-func (s *Server) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
-	p := problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
+func (s *API) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
+	p := guard.Problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
 	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
 	if err != nil || len(e.Revisions) == 0 ||
-		may(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
-		return badRequest{p} // who may only write is not shown what others wrote
+		guard.Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
+		return p // who may only write is not shown what others wrote
 	}
-	c := conflict{Entry: lost.Entry, Present: e.Revisions[0]}
+	c := guard.Conflict{Entry: lost.Entry, Present: e.Revisions[0]}
 	c.Present.Fields = e.Newest
 	for i := range all {
 		if all[i].ID == lost.Entry {
@@ -419,21 +414,21 @@ func (s *Server) bothSides(r *http.Request, lost *writing.ConflictError, all []w
 		c.Differences = content.Compare(m, t, c.Present.Fields, content.Normalise(m, t, e.ID, c.Yours))
 	}
 	p.Conflict = &c
-	return badRequest{p}
+	return p
 }
 
-func (s *Server) differences(r *http.Request) (any, error) {
-	p, err := queryValues(r, "from", "to")
+func (s *API) differences(r *http.Request) (any, error) {
+	p, err := guard.QueryValues(r, "from", "to")
 	if err != nil {
 		return nil, err
 	}
-	from, err := number(p, "from")
+	from, err := guard.Number(p, "from")
 	if err != nil {
 		return nil, err
 	}
 	to := -1
 	if p["to"] != "" {
-		if to, err = number(p, "to"); err != nil {
+		if to, err = guard.Number(p, "to"); err != nil {
 			return nil, err
 		}
 	}
@@ -441,68 +436,66 @@ func (s *Server) differences(r *http.Request) (any, error) {
 }
 
 // preview makes a link that reads the entry in preview.
-func (s *Server) preview(r *http.Request) (any, error) {
+func (s *API) preview(r *http.Request) (any, error) {
 	form := struct {
 		Locale   string `json:"locale"`
 		Minutes  int    `json:"minutes"`
 		WaysBack bool   `json:"waysBack"`
 	}{Minutes: 60}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	good := time.Duration(min(max(form.Minutes, 0), 1<<20)) * time.Minute
 	return s.env.PreviewLinks.MakePreviewLink(
 		r.Context(), chi.URLParam(r, "id"),
-		identity.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, readerOf(r),
+		identity.LinkOptions{Locale: form.Locale, Good: good, Backs: form.WaysBack}, guard.PrincipalOf(r),
 	)
 }
 
 // routePreviewLinks mounts what is done with links that were made: those who may read
 // an entry's drafts see the links to it, and who may administer, or has made one, ends
 // it.
-func (s *Server) routePreviewLinks(c routes) {
-	c.get("/previews", reads, func(r *http.Request) (any, error) {
-		p, err := queryValues(r, "entry")
+func (s *API) routePreviewLinks(c routes) {
+	c.get("/previews", guard.Reads, func(r *http.Request) (any, error) {
+		p, err := guard.QueryValues(r, "entry")
 		if err != nil {
 			return nil, err
 		}
 		all, err := s.env.PreviewLinks.PreviewLinks(r.Context(), p["entry"])
-		types := readerOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
+		types := guard.PrincipalOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
 		all = slices.DeleteFunc(all, func(l accounts.PreviewLink) bool { return !slices.Contains(types, l.Type) })
 		return map[string]any{"items": append([]accounts.PreviewLink{}, all...)}, err
 	})
-	c.do("DELETE", "/previews/{preview}", reads, func(r *http.Request) (any, error) {
+	c.do("DELETE", "/previews/{preview}", guard.Reads, func(r *http.Request) (any, error) {
 		l, err := s.env.PreviewLinks.PreviewLink(r.Context(), chi.URLParam(r, "preview"))
-		if err == nil && l.By != by(r) {
-			err = may(r, access.Administer)
+		if err == nil && l.By != guard.ActorName(r) {
+			err = guard.Require(r, access.Administer)
 		}
 		if err == nil {
-			err = s.env.PreviewLinks.RevokePreviewLink(r.Context(), l.ID, by(r))
+			err = s.env.PreviewLinks.RevokePreviewLink(r.Context(), l.ID, guard.ActorName(r))
 		}
 		return map[string]bool{"revoked": err == nil}, err
 	})
 }
 
 // sawOpen notes that somebody has the entry open, or, with closed, no longer.
-func (s *Server) sawOpen(r *http.Request) (any, error) {
+func (s *API) sawOpen(r *http.Request) (any, error) {
 	var form struct {
 		Session string `json:"session"`
 		Closed  bool   `json:"closed"`
 	}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	if len(form.Session) < 8 || len(form.Session) > 100 {
-		return nil, badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "session",
-				Detail:    "name the session with 8 to 100 characters of your own choice",
-			},
+		return nil, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "session",
+			Detail:    "name the session with 8 to 100 characters of your own choice",
 		}
 	}
-	who := by(r)
+	who := guard.ActorName(r)
 	if form.Closed {
 		who = ""
 	}
@@ -512,40 +505,40 @@ func (s *Server) sawOpen(r *http.Request) (any, error) {
 
 // importLines takes in entries as NDJSON, and answers with its progress as
 // NDJSON while they arrive.
-func (s *Server) importLines(w http.ResponseWriter, r *http.Request) {
-	p, err := queryValues(r, "check", "after", "bad")
+func (s *API) importLines(w http.ResponseWriter, r *http.Request) {
+	p, err := guard.QueryValues(r, "check", "after", "bad")
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	o := authoring.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
-	if o.After, err = number(p, "after"); err != nil {
-		s.fail(w, r, err)
+	if o.After, err = guard.Number(p, "after"); err != nil {
+		s.guard.Fail(w, r, err)
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), by(r), "import", "", nil, o); err != nil {
-		s.fail(w, r, err)
+	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "import", "", nil, o); err != nil {
+		s.guard.Fail(w, r, err)
 		return
 	}
-	out := newStream(w)
+	out := guard.NewStream(w)
 	// What is left of the body must be read before the handler ends, for the
 	// answer has begun already.
 	defer io.Copy(io.Discard, r.Body)
-	if err := s.env.Authoring.Import(r.Context(), r.Body, by(r), o,
-		func(p authoring.ImportProgress) { out.write(p) }); err != nil {
-		if !out.started {
-			s.fail(w, r, err)
+	if err := s.env.Authoring.Import(r.Context(), r.Body, guard.ActorName(r), o,
+		func(p authoring.ImportProgress) { out.Write(p) }); err != nil {
+		if !out.Started {
+			s.guard.Fail(w, r, err)
 			return
 		}
-		out.write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
+		out.Write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
 	}
 }
 
 // export writes entries as NDJSON.
-func (s *Server) export(w http.ResponseWriter, r *http.Request) {
-	p, err := queryValues(r, "type", "origin", "revisions")
+func (s *API) export(w http.ResponseWriter, r *http.Request) {
+	p, err := guard.QueryValues(r, "type", "origin", "revisions")
 	if err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
 	var types []string
@@ -559,29 +552,29 @@ func (s *Server) export(w http.ResponseWriter, r *http.Request) {
 			needs = append(needs, access.Need{Verb: access.Read, Edition: content.Preview, Type: t})
 		}
 	}
-	if err := may(r, needs...); err != nil {
-		s.fail(w, r, err)
+	if err := guard.Require(r, needs...); err != nil {
+		s.guard.Fail(w, r, err)
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), by(r), "export", "", nil, map[string]any{"types": types,
+	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "export", "", nil, map[string]any{"types": types,
 		"origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
-		s.fail(w, r, err)
+		s.guard.Fail(w, r, err)
 		return
 	}
-	out := newStream(w)
+	out := guard.NewStream(w)
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	counted := &countingWriter{w: w}
 	if _, err := s.env.Authoring.Export(r.Context(), counted, types, p["origin"],
 		p["revisions"] == "true"); err != nil {
 		if counted.n == 0 {
-			s.fail(w, r, err)
+			s.guard.Fail(w, r, err)
 			return
 		}
 		// Half an export must not look like a whole one.
 		s.log.Error("an export broke off", "error", err)
 		panic(http.ErrAbortHandler)
 	}
-	_ = out.out.Flush() // the reader may be gone
+	_ = out.Out.Flush() // the reader may be gone
 }
 
 type countingWriter struct {

@@ -1,4 +1,4 @@
-package server
+package controlapi
 
 import (
 	"net/http"
@@ -7,10 +7,12 @@ import (
 
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/diagnose"
+	"ubiquon/internal/server/contentapi"
+	"ubiquon/internal/server/guard"
 )
 
 // why answers why a reader cannot see an entry.
-func (s *Server) why(r *http.Request) (any, error) {
+func (s *API) why(r *http.Request) (any, error) {
 	var form struct {
 		Entry   string `json:"entry"` // id, slug or path
 		Type    string `json:"type"`
@@ -21,7 +23,7 @@ func (s *Server) why(r *http.Request) (any, error) {
 		// address below /content/, or from a plural on.
 		Request string `json:"request"`
 	}
-	if err := readBody(r, &form); err != nil {
+	if err := guard.ReadBody(r, &form); err != nil {
 		return nil, err
 	}
 	q := diagnose.Question{
@@ -37,30 +39,26 @@ func (s *Server) why(r *http.Request) (any, error) {
 		}
 	}
 	if q.Entry == "" && q.Type == "" {
-		return nil, badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "entry",
-				Detail:    "name an entry by id, slug or path, or the request that it is about",
-			},
+		return nil, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "entry",
+			Detail:    "name an entry by id, slug or path, or the request that it is about",
 		}
 	}
 	return s.env.Diagnosis.Why(r.Context(), q)
 }
 
 // askedFor takes from a read what is asked of it.
-func (s *Server) askedFor(request string, q *diagnose.Question) error {
+func (s *API) askedFor(request string, q *diagnose.Question) error {
 	bad := func(detail string) error {
-		return badRequest{
-			problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "request",
-				Detail:    detail,
-				Hint: "give it as in /content/" + s.env.Replica.Environment() + "/published/notices?limit=3, " +
-					"or from the plural on",
-			},
+		return guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "request",
+			Detail:    detail,
+			Hint: "give it as in /content/" + s.env.Replica.Environment() + "/published/notices?limit=3, " +
+				"or from the plural on",
 		}
 	}
 	address := request
@@ -87,7 +85,7 @@ func (s *Server) askedFor(request string, q *diagnose.Question) error {
 	if q.Locale == "" {
 		q.Locale = u.Query().Get("locale")
 	}
-	root, t, err := locate(m, rest)
+	root, t, err := contentapi.Locate(m, rest)
 	if err != nil {
 		return err
 	}
@@ -105,7 +103,7 @@ func (s *Server) askedFor(request string, q *diagnose.Question) error {
 		}
 		// The list itself is what is asked about.
 		u.RawPath, u.Path = "", "/"+rest
-		p, err := planREST(m, "published", rest, &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{}})
+		p, err := contentapi.PlanREST(m, "published", rest, &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{}})
 		if err != nil {
 			return err
 		}

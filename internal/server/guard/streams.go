@@ -1,4 +1,4 @@
-package server
+package guard
 
 import (
 	"fmt"
@@ -12,14 +12,14 @@ import (
 
 const (
 	// streamBeat is how often a stream that has nothing to tell says that it is there.
-	streamBeat = 10 * time.Second
+	StreamBeat = 10 * time.Second
 	// streamWrite bounds how long a reader may take what is written to it.
 	streamWrite = 15 * time.Second
 )
 
 // streams counts the event streams that are open. It is safe for concurrent use.
 type streams struct {
-	ending chan struct{} // closed when all are to end
+	Ending chan struct{} // closed when all are to end
 	once   sync.Once
 	mu     sync.Mutex
 	all    int
@@ -27,11 +27,11 @@ type streams struct {
 }
 
 // open counts a stream, and returns what ends it. Its error is a retryLater.
-func (c *streams) open(principal string, most, mostEach int) (end func(), err error) {
+func (c *streams) Open(principal string, most, mostEach int) (end func(), err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.all >= most || c.each[principal] >= mostEach {
-		return nil, tooMany(
+		return nil, TooMany(
 			10*time.Second, fmt.Sprintf("%d streams at once are open to one reader, %d to all", mostEach, most),
 		)
 	}
@@ -52,12 +52,12 @@ func (c *streams) open(principal string, most, mostEach int) (end func(), err er
 
 // EndStreams ends all event streams, and has their readers connect anew, after a second:
 // they find another node, if this one is not reached any more.
-func (s *Server) EndStreams() { s.streams.once.Do(func() { close(s.streams.ending) }) }
+func (g *Guard) EndStreams() { g.Streams.once.Do(func() { close(g.Streams.Ending) }) }
 
 // bye tells a reader to connect anew.
-func (e eventStream) bye() {
-	e.write("retry: 1000\n\n")
-	_ = e.out.Flush() // the reader may be gone
+func (e eventStream) Bye() {
+	e.Write("retry: 1000\n\n")
+	_ = e.Out.Flush() // the reader may be gone
 }
 
 func (c *streams) count() int {
@@ -69,41 +69,41 @@ func (c *streams) count() int {
 // eventStream is a stream of server-sent events to somebody.
 type eventStream struct {
 	w   http.ResponseWriter
-	out *http.ResponseController
+	Out *http.ResponseController
 }
 
 // beginEvents begins a stream. It outlives the listener's limit for answers; what is
 // written has one of its own.
-func beginEvents(w http.ResponseWriter) eventStream {
+func BeginEvents(w http.ResponseWriter) eventStream {
 	e := eventStream{w, http.NewResponseController(w)}
 	w.Header().Set("Content-Type", "text/event-stream")
-	e.write(": listening\n\n")
+	e.Write(": listening\n\n")
 	return e
 }
 
-func (e eventStream) write(format string, args ...any) {
-	_ = e.out.SetWriteDeadline(time.Now().Add(streamWrite)) // not every writer has one
+func (e eventStream) Write(format string, args ...any) {
+	_ = e.Out.SetWriteDeadline(time.Now().Add(streamWrite)) // not every writer has one
 	fmt.Fprintf(e.w, format, args...)
 }
 
 // present is who asks, as they are now: rights may have been taken from them since the
 // stream was opened. Its error is that of a new request.
-func (s *Server) present(r *http.Request) (access.Reader, error) {
+func (g *Guard) PresentPrincipal(r *http.Request) (access.Reader, error) {
 	if header := r.Header.Get("Authorization"); header != "" {
 		_, secret, _ := strings.Cut(header, " ")
-		return s.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), s.address(r))
+		return g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
 	}
-	if cookie := s.cookieOf(r); cookie != "" && !strings.HasPrefix(r.URL.Path, "/content/") {
-		reader, _, err := s.env.Accounts.SignedIn(r.Context(), cookie)
+	if cookie := g.CookieOf(r); cookie != "" && !strings.HasPrefix(r.URL.Path, "/content/") {
+		reader, _, err := g.env.Accounts.SignedIn(r.Context(), cookie)
 		return reader, err
 	}
-	return s.env.Keys.Everyone(), nil
+	return g.env.Keys.Everyone(), nil
 }
 
 // changesStill returns who follows the changes of an edition, or why they may not any
 // more.
-func (s *Server) changesStill(r *http.Request, edition string) (access.Reader, error) {
-	reader, err := s.present(r)
+func (g *Guard) ChangesStill(r *http.Request, edition string) (access.Reader, error) {
+	reader, err := g.PresentPrincipal(r)
 	if err == nil && (reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition)) {
 		err = &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
 	}

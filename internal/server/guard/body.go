@@ -1,0 +1,202 @@
+package guard
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
+)
+
+func JSON(s *Guard, f func(*http.Request) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		out, err := f(r)
+		if err != nil {
+			s.Fail(w, r, err)
+			return
+		}
+		if tagged, ok := out.(interface{ revision() int }); ok {
+			w.Header().Set("ETag", revisionTag(tagged.revision()))
+		}
+		status := http.StatusOK
+		if other, ok := out.(interface{ status() int }); ok {
+			status = other.status()
+		}
+		WriteJSON(w, status, out)
+	}
+}
+
+// revisionTag is the entity tag of an entry at a revision.
+func revisionTag(n int) string { return `"` + strconv.Itoa(n) + `"` }
+
+// wantedRevision reads an If-Match header that revisionTag has written; 0 when
+// there is none.
+func WantedRevision(r *http.Request) (int, error) {
+	header := r.Header.Get("If-Match")
+	if header == "" || header == "*" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(strings.Trim(header, `"`))
+	if err != nil || n < 1 {
+		return 0, Problem{
+			Kind:      "parameter",
+			Status:    400,
+			Parameter: "If-Match",
+			Detail:    strconv.Quote(header) + " is no revision",
+			Hint:      `send the revision as it came in the ETag, as in "3"`,
+		}
+	}
+	return n, nil
+}
+
+// stream writes one JSON value a line (NDJSON) while long work goes on.
+type stream struct {
+	w       http.ResponseWriter
+	Out     *http.ResponseController
+	enc     *json.Encoder
+	Started bool
+}
+
+func NewStream(w http.ResponseWriter) *stream {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	out := http.NewResponseController(w)
+	// Long work outlives the listener's limits, and tells how far it has come
+	// while the rest still arrives.
+	_ = out.SetReadDeadline(time.Time{})
+	_ = out.SetWriteDeadline(time.Time{})
+	_ = out.EnableFullDuplex()
+	return &stream{w: w, Out: out, enc: enc}
+}
+
+func (s *stream) Write(v any) {
+	if !s.Started {
+		s.Started = true
+		s.w.Header().Set("Content-Type", "application/x-ndjson")
+	}
+	// The reader may be gone; the work goes on.
+	_ = s.enc.Encode(v)
+	_ = s.Out.Flush()
+}
+
+func WriteJSON(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	// The reader may be gone; nothing can be done about that.
+	_ = enc.Encode(v)
+}
+
+func TooLargeProblem(limit int64) Problem {
+	return Problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", limit)}
+}
+
+func ReadBody(r *http.Request, into any) error {
+	body, err := io.ReadAll(r.Body)
+	if err == nil && (bytes.Contains(body, []byte(`\u0000`)) || !utf8.Valid(body)) {
+		err = errors.New("it is not valid UTF-8, or holds a NUL")
+	}
+	if err == nil {
+		dec := json.NewDecoder(bytes.NewReader(body))
+		dec.DisallowUnknownFields()
+		err = dec.Decode(into)
+	}
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		return TooLargeProblem(tooLarge.Limit)
+	case err == io.EOF:
+		return nil
+	case err != nil:
+		return Problem{Kind: "body", Status: 400, Detail: "the body cannot be read: " + err.Error()}
+	}
+	return nil
+}
+
+// queryValues checks that only known parameters are given.
+func QueryValues(r *http.Request, known ...string) (map[string]string, error) {
+	return Parameters(r.URL, known)
+}
+
+func Number(p map[string]string, name string) (int, error) {
+	if p[name] == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(p[name], 10, 32)
+	if err != nil || n < 0 {
+		return 0, Problem{
+			Kind:      "parameter",
+			Status:    400,
+			Parameter: name,
+			Detail:    strconv.Quote(access.Printable(p[name])) + " is no number from 0 to 2147483647",
+		}
+	}
+	return int(n), nil
+}
+
+// pathItself stands for the request's path where an error names a parameter: what
+// is wrong with it is a 404.
+const PathItself = "the path itself"
+
+// parameters reads the query string; each may stand once, and none may be
+// unknown.
+func Parameters(u *url.URL, known []string) (map[string]string, error) {
+	values, err := url.ParseQuery(u.RawQuery)
+	if err != nil {
+		return nil, &query.Error{Parameter: "query string", Detail: "it is not well encoded: " + err.Error()}
+	}
+	out := map[string]string{}
+	for name, v := range values {
+		if !slices.Contains(known, name) {
+			hint := strings.TrimPrefix(strictyaml.DidYouMean(name, known), "; ")
+			if strings.HasPrefix(v[0], "ubq_") {
+				hint = "a key belongs into the header Authorization: Bearer …, never into an address"
+			}
+			return nil, &query.Error{
+				Parameter: strings.ToValidUTF8(name, "�"),
+				Detail:    "there is no such parameter here",
+				Hint:      hint,
+			}
+		}
+		if len(v) > 1 {
+			return nil, &query.Error{
+				Parameter: name,
+				Detail:    "it stands there " + strconv.Itoa(len(v)) + " times",
+				Hint:      "give it once",
+			}
+		}
+		if !utf8.ValidString(v[0]) || strings.ContainsRune(v[0], 0) {
+			return nil, &query.Error{Parameter: name, Detail: "it is not valid UTF-8, or holds a NUL"}
+		}
+		out[name] = v[0]
+	}
+	return out, nil
+}
+
+// maxWait is how long a request may wait for all nodes.
+const maxWait = 30 * time.Second
+
+// waits reads Prefer: wait (RFC 7240): how long the client would wait for every node
+// to know of what it does; 0 for not at all.
+func WaitTime(r *http.Request) time.Duration {
+	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {
+		if text, is := strings.CutPrefix(strings.ReplaceAll(strings.TrimSpace(one), " ", ""), "wait="); is {
+			if n, err := strconv.Atoi(text); err == nil && n > 0 {
+				return min(time.Duration(n)*time.Second, maxWait)
+			}
+		}
+	}
+	return 0
+}
