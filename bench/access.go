@@ -79,10 +79,10 @@ func (y *yard) check(ctx context.Context) error {
 		hash[len(hash)/2],
 	)
 	admin := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Admin}
-	if _, err := admin.Open(ctx, []string{"read published notice"}, nil); err != nil {
+	if _, err := admin.Keys().ChangePublicGrants(ctx, []string{"read published notice"}, nil); err != nil {
 		return err
 	}
-	defer admin.Open(context.WithoutCancel(ctx), nil, []string{"read published notice"})
+	defer admin.Keys().ChangePublicGrants(context.WithoutCancel(ctx), nil, []string{"read published notice"})
 	if _, err := y.read(ctx); err != nil {
 		return err
 	}

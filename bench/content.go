@@ -152,7 +152,7 @@ func (c *contentYard) load(ctx context.Context) error {
 	begin := time.Now()
 	var last client.ImportProgress
 	peak := int64(0)
-	if err := c.c.Import(ctx, in, client.ImportOptions{}, func(p client.ImportProgress) {
+	if err := c.c.Entries().Import(ctx, in, client.ImportOptions{}, func(p client.ImportProgress) {
 		last = p
 		peak = max(peak, resident())
 	}); err != nil {
@@ -181,7 +181,7 @@ func resident() int64 {
 
 // publish saves and publishes one notice anew.
 func (c *contentYard) publish(ctx context.Context, i, n int) error {
-	_, err := c.c.Edit(
+	_, err := c.c.Entries().Edit(
 		ctx,
 		client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
 			"title": map[string]any{
@@ -330,7 +330,7 @@ func (c *contentYard) convert(ctx context.Context) error {
 		Replace(contentModel)
 	begin := time.Now()
 	total := 0
-	err := c.c.ApplyModel(
+	err := c.c.Models().Apply(
 		ctx, map[string]string{"model.yaml": changed}, false, 0, func(p client.Conversion) { total = p.Total },
 	)
 	took := time.Since(begin)

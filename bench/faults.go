@@ -217,7 +217,7 @@ func (y *yard) faults(ctx context.Context) error {
 				return err == nil && status == http.StatusOK
 			}},
 			{rate: 5, do: func(i int) bool {
-				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Edit(
+				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Entries().Edit(
 					running,
 					client.Edit{ID: fmt.Sprint("fault-", i%20), Type: "notice",
 						Save: map[string]any{

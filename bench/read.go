@@ -75,7 +75,7 @@ func (y *yard) reads(ctx context.Context) error {
 		readLine(&in, i)
 	}
 	fmt.Printf("  bringing in %d entries\n", y.entries)
-	if err := c.Import(ctx, &in, client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
+	if err := c.Entries().Import(ctx, &in, client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
 		return err
 	}
 	pool, err := pgxpool.New(ctx, own.database)
@@ -248,7 +248,7 @@ func split(ctx context.Context, c *client.Client, path string) error {
 	var sum client.Examined
 	const n = 100
 	for range n {
-		e, err := c.Examine(ctx, q)
+		e, err := c.Reads().Examine(ctx, q)
 		if err != nil {
 			return err
 		}

@@ -20,12 +20,12 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	var made []string
 	t.Cleanup(func() {
 		for _, id := range made {
-			_, _ = s.Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
+			_, _ = s.Entries().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
 		}
 	})
 	edit := func(e client.Edit) string {
 		t.Helper()
-		done, err := s.Edit(t.Context(), e)
+		done, err := s.Entries().Edit(t.Context(), e)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -44,7 +44,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	}
 	key := func(k client.NewKey) string {
 		t.Helper()
-		made, _, err := s.CreateKey(t.Context(), k)
+		made, _, err := s.Keys().Create(t.Context(), k)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -56,7 +56,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	notice("Quay closed", "", nil)
 	notice("Quay in doubt", "submit", nil)
 	later := notice("Quay opens", "", nil)
-	if _, err := s.Schedule(t.Context(), later, "publish", "2031-05-01T08:00", "Europe/Oslo", nil); err != nil {
+	if _, err := s.Entries().Schedule(t.Context(), later, "publish", "2031-05-01T08:00", "Europe/Oslo", nil); err != nil {
 		t.Fatal(err)
 	}
 	edit(client.Edit{ID: notice("Quay was closed", "publish", nil), Do: "unpublish"})

@@ -25,7 +25,7 @@ func (a *app) account() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			made, link, err := s.CreateAccount(cmd.Context(), args[0], name, role, "")
+			made, link, err := s.Accounts().Create(cmd.Context(), args[0], name, role, "")
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a *app) account() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.Accounts(cmd.Context())
+			all, err := s.Accounts().List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ func (a *app) account() *cobra.Command {
 			if len(form) == 0 {
 				return misusef("say what to change: --role, --name, --disable or --enable")
 			}
-			one, err := s.ChangeAccount(cmd.Context(), args[0], form)
+			one, err := s.Accounts().Change(cmd.Context(), args[0], form)
 			if err != nil {
 				return err
 			}
@@ -113,7 +113,7 @@ func (a *app) account() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			address, err := s.AccountLink(cmd.Context(), args[0])
+			address, err := s.Accounts().Link(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -162,14 +162,14 @@ func (a *app) audit() *cobra.Command {
 				}
 			}
 			if export {
-				src, err := s.ExportAudit(cmd.Context(), f)
+				src, err := s.Accounts().ExportAudit(cmd.Context(), f)
 				if err != nil {
 					return err
 				}
 				_, err = a.out.Write(src)
 				return err
 			}
-			acts, err := s.Audit(cmd.Context(), f)
+			acts, err := s.Accounts().Audit(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -210,7 +210,7 @@ somewhere else, and give it with --contains the next time.`,
 			if err != nil {
 				return err
 			}
-			state, err := s.VerifyAudit(cmd.Context(), contains)
+			state, err := s.Accounts().VerifyAudit(cmd.Context(), contains)
 			if err != nil {
 				return err
 			}

@@ -22,7 +22,7 @@ func (a *app) build() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			builds, err := s.Builds(cmd.Context(), site, limit)
+			builds, err := s.Builds().List(cmd.Context(), site, limit)
 			if err != nil {
 				return err
 			}
@@ -50,7 +50,7 @@ func (a *app) build() *cobra.Command {
 			}
 			id := args[0]
 			if site, number, is := strings.Cut(id, "/"); is {
-				all, err := s.Builds(cmd.Context(), site, 500)
+				all, err := s.Builds().List(cmd.Context(), site, 500)
 				if err != nil {
 					return err
 				}
@@ -65,7 +65,7 @@ func (a *app) build() *cobra.Command {
 				}
 				id = all[i].ID
 			}
-			b, err := s.Build(cmd.Context(), id)
+			b, err := s.Builds().Get(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
@@ -80,7 +80,7 @@ func (a *app) build() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b, err := s.Rebuild(cmd.Context(), args[0], now)
+			b, err := s.Builds().Rebuild(cmd.Context(), args[0], now)
 			if err != nil {
 				return err
 			}

@@ -30,15 +30,15 @@ func (a *app) cacheStats() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			st, err := s.CacheStats(cmd.Context())
+			st, err := s.Cache().Stats(cmd.Context())
 			if err != nil {
 				return err
 			}
-			nodes, err := s.Nodes(cmd.Context())
+			nodes, err := s.Cache().Nodes(cmd.Context())
 			if err != nil {
 				return err
 			}
-			down, err := s.Downstream(cmd.Context())
+			down, err := s.Cache().Downstream(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -109,7 +109,7 @@ func (a *app) cacheList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			held, err := s.Held(cmd.Context(), q, limit)
+			held, err := s.Cache().Entries(cmd.Context(), q, limit)
 			if err != nil {
 				return err
 			}
@@ -140,7 +140,7 @@ func (a *app) cacheExplain() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := s.ExplainHeld(cmd.Context(), args[0])
+			e, err := s.Cache().Explain(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -181,7 +181,7 @@ func (a *app) cachePurge() *cobra.Command {
 			}
 			n := 0
 			for _, q.Key = range keys {
-				purged, err := s.Purge(cmd.Context(), q)
+				purged, err := s.Cache().Purge(cmd.Context(), q)
 				if err != nil {
 					return err
 				}
@@ -223,7 +223,7 @@ func (a *app) cacheWarm() *cobra.Command {
 					"with --paths a request has {path} where the path of an entry goes, as in '/at?path={path}'",
 				)
 			}
-			items, err := s.Warm(cmd.Context(), args, hottest, everywhere)
+			items, err := s.Cache().Warm(cmd.Context(), args, hottest, everywhere)
 			if err != nil {
 				return err
 			}
@@ -265,7 +265,7 @@ func (a *app) changeList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			items, err := s.Changes(cmd.Context(), entry, below, limit)
+			items, err := s.Entries().Changes(cmd.Context(), entry, below, limit)
 			if err != nil {
 				return err
 			}
@@ -309,7 +309,7 @@ func (a *app) changeShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := s.Change(cmd.Context(), n)
+			c, err := s.Entries().Change(cmd.Context(), n)
 			if err != nil {
 				return err
 			}
@@ -353,7 +353,7 @@ func (a *app) changeSimulate() *cobra.Command {
 			case len(args) == 1 || change == 0:
 				return misusef("name an entry, or a change with --change")
 			}
-			out, err := s.Suppose(cmd.Context(), entry, what, change)
+			out, err := s.Entries().Simulate(cmd.Context(), entry, what, change)
 			if err != nil {
 				return err
 			}

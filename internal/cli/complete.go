@@ -43,7 +43,7 @@ func (a *app) with(words completion) cobra.CompletionFunc {
 }
 
 func someTypes(ctx context.Context, s *client.Client, _ string) ([]string, error) {
-	m, err := s.Model(ctx)
+	m, err := s.Models().Present(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +51,7 @@ func someTypes(ctx context.Context, s *client.Client, _ string) ([]string, error
 }
 
 func someLocales(ctx context.Context, s *client.Client, _ string) ([]string, error) {
-	m, err := s.Model(ctx)
+	m, err := s.Models().Present(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +64,7 @@ func someEditions(context.Context, *client.Client, string) ([]string, error) {
 
 // someEntries are ids with titles, of entries that the begun word finds.
 func someEntries(ctx context.Context, s *client.Client, begun string) ([]string, error) {
-	items, _, err := s.Entries(ctx, entries.EntryFilter{Search: begun, Limit: 50})
+	items, _, err := s.Entries().List(ctx, entries.EntryFilter{Search: begun, Limit: 50})
 	var out []string
 	for _, e := range items {
 		out = append(out, e.ID+"\t"+e.Title)
@@ -73,7 +73,7 @@ func someEntries(ctx context.Context, s *client.Client, begun string) ([]string,
 }
 
 func someKeys(ctx context.Context, s *client.Client, _ string) ([]string, error) {
-	keys, _, err := s.Keys(ctx)
+	keys, _, err := s.Keys().List(ctx)
 	var out []string
 	for _, k := range keys {
 		if k.Revoked == nil {
@@ -93,7 +93,7 @@ func someSites(ctx context.Context, s *client.Client, _ string) ([]string, error
 }
 
 func someOrigins(ctx context.Context, s *client.Client, _ string) ([]string, error) {
-	all, err := s.Origins(ctx)
+	all, err := s.Origins().List(ctx)
 	var out []string
 	for _, o := range all {
 		out = append(out, o.Name)

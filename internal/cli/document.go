@@ -47,7 +47,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 					}
 				}
 				for _, name := range slices.Sorted(maps.Keys(documents)) {
-					d, err := s.AddDocument(cmd.Context(), name, documents[name])
+					d, err := s.Reads().AddDocument(cmd.Context(), name, documents[name])
 					if err != nil {
 						return fmt.Errorf("%s, %s: %w", file, name, err)
 					}
@@ -63,7 +63,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 			if err != nil {
 				return err
 			}
-			all, err := s.Documents(cmd.Context())
+			all, err := s.Reads().Documents(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -76,7 +76,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 			if err != nil {
 				return err
 			}
-			if err := s.RemoveDocument(cmd.Context(), args[0]); err != nil {
+			if err := s.Reads().RemoveDocument(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.err, "%s is not trusted any more\n", args[0])

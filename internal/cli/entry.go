@@ -49,7 +49,7 @@ func (a *app) entryList() *cobra.Command {
 			if err := checkState(f.State); err != nil {
 				return err
 			}
-			items, total, err := s.Entries(cmd.Context(), f)
+			items, total, err := s.Entries().List(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -103,7 +103,7 @@ func (a *app) find(ctx context.Context, s *client.Client, name string) (string, 
 	if !bySlug {
 		return name, nil
 	}
-	items, _, err := s.Entries(ctx, entries.EntryFilter{Type: typ, Search: slug, Limit: 2})
+	items, _, err := s.Entries().List(ctx, entries.EntryFilter{Type: typ, Search: slug, Limit: 2})
 	if err != nil {
 		return "", err
 	}
@@ -141,7 +141,7 @@ func (a *app) entryShow() *cobra.Command {
 				return err
 			}
 			if revision > 0 {
-				r, err := s.Revision(cmd.Context(), id, revision)
+				r, err := s.Entries().Revision(cmd.Context(), id, revision)
 				if err != nil {
 					return err
 				}
@@ -152,7 +152,7 @@ func (a *app) entryShow() *cobra.Command {
 					drawFields(t, r.Fields)
 				})
 			}
-			e, err := s.Entry(cmd.Context(), id)
+			e, err := s.Entries().Get(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
@@ -231,7 +231,7 @@ func (a *app) entryDiff() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			c, err := s.Compare(cmd.Context(), id, from, to)
+			c, err := s.Entries().Compare(cmd.Context(), id, from, to)
 			if err != nil {
 				return err
 			}

@@ -50,7 +50,7 @@ func (a *app) do(d doing) *cobra.Command {
 					d.fill(&edits[i])
 				}
 			}
-			out, err := s.Edit(cmd.Context(), edits...)
+			out, err := s.Entries().Edit(cmd.Context(), edits...)
 			if err != nil {
 				return a.refused(err)
 			}
@@ -101,7 +101,7 @@ func (a *app) choose(
 		return nil, err
 	}
 	f.Limit = 200
-	items, total, err := s.Entries(cmd.Context(), f)
+	items, total, err := s.Entries().List(cmd.Context(), f)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (a *app) entryPublish() *cobra.Command {
 			c.Flags().BoolVar(&linked, "with-linked", false, "publish the drafts too that they refer to")
 		},
 		before: func(cmd *cobra.Command, s *client.Client, ids []string) ([]string, error) {
-			drafts, err := s.LinkedDrafts(cmd.Context(), ids...)
+			drafts, err := s.Entries().LinkedDrafts(cmd.Context(), ids...)
 			if err != nil {
 				return nil, err
 			}
@@ -257,7 +257,7 @@ func (a *app) entryDuplicate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out, err := s.Duplicate(cmd.Context(), id)
+			out, err := s.Entries().Duplicate(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
@@ -276,7 +276,7 @@ func (a *app) entryPreview() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			link, err := s.Preview(cmd.Context(), id, o)
+			link, err := s.Keys().Preview(cmd.Context(), id, o)
 			if err != nil {
 				return err
 			}
@@ -317,7 +317,7 @@ func (a *app) previewCommand() *cobra.Command {
 					return err
 				}
 			}
-			all, err := s.Previews(cmd.Context(), entry)
+			all, err := s.Keys().Previews(cmd.Context(), entry)
 			if err != nil {
 				return err
 			}
@@ -344,7 +344,7 @@ func (a *app) previewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.RevokePreview(cmd.Context(), args[0]); err != nil {
+			if err := s.Keys().RevokePreview(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(
@@ -381,7 +381,7 @@ func (a *app) entrySchedule() *cobra.Command {
 				if one[1] == "" {
 					continue
 				}
-				sch, err := s.Schedule(cmd.Context(), id, one[0], one[1], zone, locales)
+				sch, err := s.Entries().Schedule(cmd.Context(), id, one[0], one[1], zone, locales)
 				if err != nil {
 					return err
 				}
@@ -420,7 +420,7 @@ func (a *app) schedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.Schedules(cmd.Context(), state)
+			all, err := s.Entries().Schedules(cmd.Context(), state)
 			if err != nil {
 				return err
 			}
@@ -435,7 +435,7 @@ func (a *app) schedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.CancelSchedule(cmd.Context(), id); err != nil {
+			if err := s.Entries().CancelSchedule(cmd.Context(), id); err != nil {
 				return err
 			}
 			return a.print(map[string]string{"cancelled": id}, func(t *table) { t.line(id + " cancelled") })
@@ -449,7 +449,7 @@ func (a *app) schedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sch, err := s.MoveSchedule(cmd.Context(), id, at, zone)
+			sch, err := s.Entries().MoveSchedule(cmd.Context(), id, at, zone)
 			if err != nil {
 				return err
 			}
@@ -468,7 +468,7 @@ func (a *app) pending(cmd *cobra.Command, name string) (*client.Client, string, 
 	if err != nil {
 		return nil, "", err
 	}
-	all, err := s.Schedules(cmd.Context(), entries.SchedulePending)
+	all, err := s.Entries().Schedules(cmd.Context(), entries.SchedulePending)
 	if err != nil {
 		return nil, "", err
 	}

@@ -255,7 +255,7 @@ func (a *app) entryCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := s.Model(cmd.Context())
+			m, err := s.Models().Present(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -273,7 +273,7 @@ func (a *app) entryCreate() *cobra.Command {
 			if publish {
 				edit.Do = "publish"
 			}
-			out, err := s.Edit(cmd.Context(), edit)
+			out, err := s.Entries().Edit(cmd.Context(), edit)
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry create "+t.Name)
 			}
@@ -309,11 +309,11 @@ func (a *app) entryEdit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := s.Entry(cmd.Context(), id)
+			e, err := s.Entries().Get(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
-			m, err := s.Model(cmd.Context())
+			m, err := s.Models().Present(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -330,7 +330,7 @@ func (a *app) entryEdit() *cobra.Command {
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry edit "+id)
 			}
-			out, err := s.Edit(
+			out, err := s.Entries().Edit(
 				cmd.Context(),
 				client.Edit{ID: id, Type: e.Type, Save: fields, Message: message, IfRevision: e.Revision},
 			)

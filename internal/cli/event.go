@@ -22,7 +22,7 @@ func (a *app) event() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			events, err := s.Events(cmd.Context(), f)
+			events, err := s.Origins().Events(cmd.Context(), f)
 			if err != nil {
 				return err
 			}
@@ -52,7 +52,7 @@ func (a *app) event() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := s.Event(cmd.Context(), args[0])
+			e, err := s.Origins().Event(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

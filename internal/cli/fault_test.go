@@ -336,7 +336,7 @@ func newFaults(t *testing.T) *faults {
 			i,
 		)
 	}
-	if err := f.client(0).Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{},
+	if err := f.client(0).Entries().Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{},
 		func(client.ImportProgress) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -426,7 +426,7 @@ func (f *faults) compare(ctx context.Context) {
 	for i := 0; ctx.Err() == nil; i++ {
 		f.outside.version.Add(1)
 		bounded, cancel := context.WithTimeout(ctx, 15*time.Second)
-		if _, err := f.client(i%len(f.nodes)).CompareOrigin(bounded, "harbour", false, nil); err == nil {
+		if _, err := f.client(i%len(f.nodes)).Origins().Compare(bounded, "harbour", false, nil); err == nil {
 			f.compared.Add(1)
 		}
 		cancel()
@@ -442,7 +442,7 @@ func (f *faults) rename(ctx context.Context, node int, slug string) error {
 	ctx, cancel := context.WithTimeout(ctx, 40*time.Second)
 	defer cancel()
 	_, err := f.client(node).
-		Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
+		Entries().Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
 	return err
 }
 
@@ -454,7 +454,7 @@ func (f *faults) outsideIsTrue() {
 	testkit.Eventually(f.t, "the origin can be compared with", func() bool {
 		ctx, cancel := context.WithTimeout(f.t.Context(), 10*time.Second)
 		defer cancel()
-		done, err := f.client(0).CompareOrigin(ctx, "harbour", false, nil)
+		done, err := f.client(0).Origins().Compare(ctx, "harbour", false, nil)
 		return err == nil && done.Seen == berths
 	})
 	testkit.Eventually(

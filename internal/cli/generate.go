@@ -89,7 +89,7 @@ func (a *app) generateOnce(
 	} else if s, wrong := a.service(); wrong != nil {
 		return wrong
 	} else {
-		m, err = s.Model(ctx)
+		m, err = s.Models().Present(ctx)
 	}
 	if err != nil {
 		return err

@@ -53,7 +53,7 @@ func (a *app) keyCreate() *cobra.Command {
 				at := time.Now().UTC().AddDate(0, 0, days)
 				k.Expires = &at
 			}
-			key, secret, err := s.CreateKey(cmd.Context(), k)
+			key, secret, err := s.Keys().Create(cmd.Context(), k)
 			if err != nil {
 				return err
 			}
@@ -100,7 +100,7 @@ func (a *app) keyList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			keys, open, err := s.Keys(cmd.Context())
+			keys, open, err := s.Keys().List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -163,7 +163,7 @@ func (a *app) keyShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			k, err := s.KeyNamed(cmd.Context(), args[0])
+			k, err := s.Keys().Get(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -212,7 +212,7 @@ func (a *app) keyCheck() *cobra.Command {
 			if len(args) > 0 {
 				name = args[0]
 			}
-			seeing, err := s.CheckKey(cmd.Context(), name)
+			seeing, err := s.Keys().Check(cmd.Context(), name)
 			if err != nil {
 				return err
 			}
@@ -278,7 +278,7 @@ func (a *app) keyGrant() *cobra.Command {
 					`name a grant, as in: ubiquon key grant %s "read published notice"`, args[0],
 				)
 			}
-			k, err := s.GrantKey(cmd.Context(), args[0], args[1:], take)
+			k, err := s.Keys().Grant(cmd.Context(), args[0], args[1:], take)
 			return k, fmt.Sprintf("key %s may: %s", k.Name, strings.Join(k.Grants.Texts(), ", ")), err
 		},
 	)
@@ -293,7 +293,7 @@ func (a *app) keyExtend() *cobra.Command {
 		"Have a key expire later, or never",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
-			k, err := s.ExtendKey(cmd.Context(), args[0], days)
+			k, err := s.Keys().Extend(cmd.Context(), args[0], days)
 			return k, fmt.Sprintf(
 				"key %s is good %s", k.Name,
 				map[bool]string{true: "for ever", false: "until " + when(k.Expires)}[k.Expires == nil],
@@ -314,7 +314,7 @@ func (a *app) keyRotate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			k, secret, err := s.RotateKey(cmd.Context(), args[0], overlap)
+			k, secret, err := s.Keys().Rotate(cmd.Context(), args[0], overlap)
 			if err != nil {
 				return err
 			}
@@ -335,7 +335,7 @@ func (a *app) keyRevoke() *cobra.Command {
 		"End a key, at once and on all nodes",
 		cobra.ExactArgs(1),
 		func(cmd *cobra.Command, s *client.Client, args []string) (access.Key, string, error) {
-			k, err := s.RevokeKey(cmd.Context(), args[0])
+			k, err := s.Keys().Revoke(cmd.Context(), args[0])
 			return k, fmt.Sprintf("key %s (%s) is revoked", k.Name, k.ID), err
 		},
 	)
@@ -350,7 +350,7 @@ func (a *app) keyRefused() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.Refusals(cmd.Context())
+			all, err := s.Keys().Refusals(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -407,9 +407,9 @@ func (a *app) openCommand(name string) *cobra.Command {
 						return errors.New("nothing was done; answer y, or give --yes")
 					}
 				}
-				open, err = s.Open(cmd.Context(), grants.Texts(), nil)
+				open, err = s.Keys().ChangePublicGrants(cmd.Context(), grants.Texts(), nil)
 			} else {
-				open, err = s.Open(cmd.Context(), nil, grants.Texts())
+				open, err = s.Keys().ChangePublicGrants(cmd.Context(), nil, grants.Texts())
 			}
 			if err != nil {
 				return err

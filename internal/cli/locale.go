@@ -21,7 +21,7 @@ func (a *app) locale() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := s.Model(cmd.Context())
+			m, err := s.Models().Present(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -88,7 +88,7 @@ func (a *app) locale() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			items, err := s.Coverage(cmd.Context())
+			items, err := s.Entries().Coverage(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -141,7 +141,7 @@ func (a *app) editLocales(cmd *cobra.Command, e client.LocaleEdit, done string) 
 		return err
 	}
 	var last client.Conversion
-	if err := s.EditLocales(cmd.Context(), e, func(p client.Conversion) { last = p; a.tellConversion(p) }); err != nil {
+	if err := s.Models().EditLocales(cmd.Context(), e, func(p client.Conversion) { last = p; a.tellConversion(p) }); err != nil {
 		return err
 	}
 	return a.print(last, func(t *table) { t.line(fmt.Sprintf("%s; model version %d", done, last.Version)) })

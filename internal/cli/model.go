@@ -23,7 +23,7 @@ func (a *app) model() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			m, err := s.Model(cmd.Context())
+			m, err := s.Models().Present(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -66,7 +66,7 @@ func (a *app) model() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			plan, err := s.PlanModel(cmd.Context(), files)
+			plan, err := s.Models().Plan(cmd.Context(), files)
 			if err != nil {
 				return err
 			}
@@ -89,7 +89,7 @@ func (a *app) model() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			plan, err := s.PlanModel(cmd.Context(), files)
+			plan, err := s.Models().Plan(cmd.Context(), files)
 			if err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ func (a *app) model() *cobra.Command {
 				}
 			}
 			var last client.Conversion
-			err = s.ApplyModel(
+			err = s.Models().Apply(
 				cmd.Context(), files, allowLoss, plan.Version,
 				func(p client.Conversion) { last = p; a.tellConversion(p) },
 			)
@@ -172,7 +172,7 @@ func (a *app) sendModel(ctx context.Context, path string) (*client.Client, map[s
 		if err != nil {
 			return nil, nil, err
 		}
-		present, err := s.Model(ctx)
+		present, err := s.Models().Present(ctx)
 		if err != nil {
 			return nil, nil, err
 		}

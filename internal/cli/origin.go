@@ -20,7 +20,7 @@ func (a *app) originCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.Origins(cmd.Context())
+			all, err := s.Origins().List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -61,7 +61,7 @@ is meant.`,
 			if err != nil {
 				return err
 			}
-			done, err := s.CompareOrigin(
+			done, err := s.Origins().Compare(
 				cmd.Context(), args[0], del,
 				func(typ string, seen int) { fmt.Fprintf(a.err, "read %d of type %s\n", seen, typ) },
 			)
@@ -101,7 +101,7 @@ func (a *app) originShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.Origins(cmd.Context())
+			all, err := s.Origins().List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -111,7 +111,7 @@ func (a *app) originShow() *cobra.Command {
 					"there is no origin %q, and no entry comes from it; see ubiquon origin list", args[0],
 				)
 			}
-			untaken, err := s.Untaken(cmd.Context(), args[0])
+			untaken, err := s.Origins().Rejected(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -169,7 +169,7 @@ configuration of every node first: otherwise it would bring them back.`,
 			if err != nil {
 				return err
 			}
-			done, err := s.RetireOrigin(cmd.Context(), args[0], do, apply, a.telling("done"))
+			done, err := s.Origins().Retire(cmd.Context(), args[0], do, apply, a.telling("done"))
 			if err != nil {
 				return err
 			}
@@ -219,7 +219,7 @@ compared with. It only says what would happen, until --apply.`,
 			if err != nil {
 				return err
 			}
-			done, err := s.AdoptOrigin(cmd.Context(), args[0], args[1], by, apply, a.telling("found"))
+			done, err := s.Origins().Adopt(cmd.Context(), args[0], args[1], by, apply, a.telling("found"))
 			if err != nil {
 				return err
 			}

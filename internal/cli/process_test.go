@@ -137,7 +137,7 @@ func TestKillLosesNoAcceptedEvent(t *testing.T) {
 	s := &client.Client{Address: again.Gateway, Key: again.Keys.Admin}
 	for _, id := range accepted {
 		testkit.Eventually(t, "event "+id+" is done", func() bool {
-			e, err := s.Event(t.Context(), id)
+			e, err := s.Origins().Event(t.Context(), id)
 			return err == nil && e.State == events.EventDone
 		})
 	}
@@ -175,7 +175,7 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if done, err := s.Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"},
+	if done, err := s.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"},
 		Do: "publish"}); err != nil ||
 		done.Sequence == 0 {
 		t.Fatalf("writing with the first key: %+v, %v", done, err)

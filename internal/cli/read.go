@@ -58,7 +58,7 @@ read as everyone or as another key would read it.`,
 				return a.saveRead(cmd.Context(), s, &r)
 			case r.explain || r.plans:
 				r.q.Explain = r.plans
-				out, err := s.Examine(cmd.Context(), r.q)
+				out, err := s.Reads().Examine(cmd.Context(), r.q)
 				if err != nil {
 					return err
 				}
@@ -98,7 +98,7 @@ func (r *reading) take(cmd *cobra.Command, s *client.Client, args []string) erro
 		return misusef("name one thing to read: a path, a query, --saved NAME or --document ID")
 	}
 	if r.saved != "" {
-		all, err := s.SavedReads(cmd.Context())
+		all, err := s.Reads().SavedReads(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -181,7 +181,7 @@ func isGraphQL(what string) bool {
 // has the service answer as it would them.
 func (r *reading) ask(ctx context.Context, s *client.Client) (*client.Answer, error) {
 	if r.q.As != "" {
-		out, err := s.Examine(ctx, r.q)
+		out, err := s.Reads().Examine(ctx, r.q)
 		return &client.Answer{Status: out.Status, Header: out.Header, Body: []byte(out.Body)}, err
 	}
 	base := "/content/" + url.PathEscape(r.environment) + "/" + url.PathEscape(r.q.Edition)
@@ -255,7 +255,7 @@ func (a *app) saveRead(ctx context.Context, s *client.Client, r *reading) error 
 	if err != nil {
 		return err
 	}
-	kept, err := s.SaveRead(ctx, r.save, src)
+	kept, err := s.Reads().SaveRead(ctx, r.save, src)
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ interruption run it again, or go on with --after LINE.`,
 					return err
 				}
 				defer in.Close()
-				err = s.Import(cmd.Context(), in, o, func(p client.ImportProgress) {
+				err = s.Entries().Import(cmd.Context(), in, o, func(p client.ImportProgress) {
 					last = p
 					for _, b := range p.BadLines {
 						bad++
@@ -115,13 +115,13 @@ func (a *app) entryExport() *cobra.Command {
 				return err
 			}
 			if to == "" {
-				return s.Export(cmd.Context(), a.out, types, origin, revisions)
+				return s.Entries().Export(cmd.Context(), a.out, types, origin, revisions)
 			}
 			f, err := os.Create(to + ".part")
 			if err != nil {
 				return err
 			}
-			err = errors.Join(s.Export(cmd.Context(), f, types, origin, revisions), f.Close())
+			err = errors.Join(s.Entries().Export(cmd.Context(), f, types, origin, revisions), f.Close())
 			if err != nil {
 				os.Remove(to + ".part")
 				return err

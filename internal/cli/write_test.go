@@ -103,7 +103,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 		return strings.Contains(must(t, "read", "/boats?fields=name"), "Black Guillemot")
 	})
 	s := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
-	e, err := s.Entry(t.Context(), two)
+	e, err := s.Entries().Get(t.Context(), two)
 	if err != nil || e.Schedules[0].State != entries.ScheduleDone ||
 		e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) ||
 		e.EntryRecord.Entry.Published.Sub(at) > time.Second {
@@ -173,7 +173,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 // pierOf makes a boat refer to a pier, and returns that.
 func pierOf(t *testing.T, s *client.Client, boat string) string {
 	t.Helper()
-	piers, _, err := s.Entries(t.Context(), entries.EntryFilter{Type: "pier", Search: "Mella"})
+	piers, _, err := s.Entries().List(t.Context(), entries.EntryFilter{Type: "pier", Search: "Mella"})
 	if err != nil || len(piers) != 1 {
 		t.Fatal(piers, err)
 	}

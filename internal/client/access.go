@@ -32,18 +32,18 @@ type NewKey struct {
 }
 
 // Keys lists all keys, and what is open to everyone.
-func (c *Client) Keys(ctx context.Context) ([]KeyInfo, access.Grants, error) {
+func (ks *Keys) List(ctx context.Context) ([]KeyInfo, access.Grants, error) {
 	var out struct {
 		Items []KeyInfo
 		Open  access.Grants
 	}
-	err := c.call(ctx, http.MethodGet, "/keys", nil, &out)
+	err := ks.c.call(ctx, http.MethodGet, "/keys", nil, &out)
 	return out.Items, out.Open, err
 }
 
 // KeyNamed returns the key with an id or a name.
-func (c *Client) KeyNamed(ctx context.Context, name string) (out KeyInfo, err error) {
-	return out, c.call(ctx, http.MethodGet, keyPath(name), nil, &out)
+func (ks *Keys) Get(ctx context.Context, name string) (out KeyInfo, err error) {
+	return out, ks.c.call(ctx, http.MethodGet, keyPath(name), nil, &out)
 }
 
 func keyPath(name string) string { return "/keys/" + url.PathEscape(name) }
@@ -54,37 +54,37 @@ type keySecret struct {
 }
 
 // CreateKey makes a key and returns its secret.
-func (c *Client) CreateKey(ctx context.Context, k NewKey) (access.Key, string, error) {
+func (ks *Keys) Create(ctx context.Context, k NewKey) (access.Key, string, error) {
 	var out keySecret
-	err := c.call(ctx, http.MethodPost, "/keys", k, &out)
+	err := ks.c.call(ctx, http.MethodPost, "/keys", k, &out)
 	return out.Key, out.Secret, err
 }
 
 // GrantKey adds grants to a key, and takes others away.
-func (c *Client) GrantKey(ctx context.Context, name string, add, take []string) (out access.Key, err error) {
-	return out, c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"add": add, "take": take}, &out)
+func (ks *Keys) Grant(ctx context.Context, name string, add, take []string) (out access.Key, err error) {
+	return out, ks.c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"add": add, "take": take}, &out)
 }
 
 // ExtendKey has a key expire so many days from now; 0 means never.
-func (c *Client) ExtendKey(ctx context.Context, name string, days int) (out access.Key, err error) {
-	return out, c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"days": days}, &out)
+func (ks *Keys) Extend(ctx context.Context, name string, days int) (out access.Key, err error) {
+	return out, ks.c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"days": days}, &out)
 }
 
 // RotateKey gives a key a new secret; the one before is good for the overlap.
-func (c *Client) RotateKey(ctx context.Context, name string, overlap time.Duration) (access.Key, string, error) {
+func (ks *Keys) Rotate(ctx context.Context, name string, overlap time.Duration) (access.Key, string, error) {
 	var out keySecret
-	err := c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()}, &out)
+	err := ks.c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()}, &out)
 	return out.Key, out.Secret, err
 }
 
 // RevokeKey ends a key.
-func (c *Client) RevokeKey(ctx context.Context, name string) (out access.Key, err error) {
-	return out, c.call(ctx, http.MethodDelete, keyPath(name), nil, &out)
+func (ks *Keys) Revoke(ctx context.Context, name string) (out access.Key, err error) {
+	return out, ks.c.call(ctx, http.MethodDelete, keyPath(name), nil, &out)
 }
 
 // CheckKey says what a key would see; an empty name stands for everyone.
-func (c *Client) CheckKey(ctx context.Context, name string) (out Seeing, err error) {
-	return out, c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
+func (ks *Keys) Check(ctx context.Context, name string) (out Seeing, err error) {
+	return out, ks.c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
 }
 
 // PreviewLink is a link that reads one entry in preview.
@@ -101,32 +101,32 @@ type PreviewOptions struct {
 }
 
 // Preview makes a link that reads an entry in preview.
-func (c *Client) Preview(ctx context.Context, id string, o PreviewOptions) (out PreviewLink, err error) {
-	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", o, &out)
+func (ks *Keys) Preview(ctx context.Context, id string, o PreviewOptions) (out PreviewLink, err error) {
+	return out, ks.c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", o, &out)
 }
 
 // Previews lists the preview links that have not expired; of one entry, if one is given.
-func (c *Client) Previews(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
+func (ks *Keys) Previews(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
 	var out struct{ Items []accounts.PreviewLink }
-	err := c.call(ctx, http.MethodGet, "/previews?entry="+url.QueryEscape(entry), nil, &out)
+	err := ks.c.call(ctx, http.MethodGet, "/previews?entry="+url.QueryEscape(entry), nil, &out)
 	return out.Items, err
 }
 
 // RevokePreview ends a preview link.
-func (c *Client) RevokePreview(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/previews/"+url.PathEscape(id), nil, &struct{ Revoked bool }{})
+func (ks *Keys) RevokePreview(ctx context.Context, id string) error {
+	return ks.c.call(ctx, http.MethodDelete, "/previews/"+url.PathEscape(id), nil, &struct{ Revoked bool }{})
 }
 
 // VerifyAudit checks that the audit log is whole, and, if contains is not empty, that a
 // line has that digest.
-func (c *Client) VerifyAudit(ctx context.Context, contains string) (out audit.State, err error) {
-	return out, c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
+func (as *Accounts) VerifyAudit(ctx context.Context, contains string) (out audit.State, err error) {
+	return out, as.c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
 }
 
 // Open opens grants to everyone, and closes others.
-func (c *Client) Open(ctx context.Context, add, take []string) (access.Grants, error) {
+func (ks *Keys) ChangePublicGrants(ctx context.Context, add, take []string) (access.Grants, error) {
 	var out struct{ Open access.Grants }
-	err := c.call(ctx, http.MethodPatch, "/open", map[string]any{"add": add, "take": take}, &out)
+	err := ks.c.call(ctx, http.MethodPatch, "/open", map[string]any{"add": add, "take": take}, &out)
 	return out.Open, err
 }
 
@@ -147,16 +147,16 @@ func (c *Client) Why(ctx context.Context, q WhyQuestion) (out WhyAnswer, err err
 }
 
 // Refusals lists the reads that were refused lately.
-func (c *Client) Refusals(ctx context.Context) ([]Refusal, error) {
+func (ks *Keys) Refusals(ctx context.Context) ([]Refusal, error) {
 	var out struct{ Items []Refusal }
-	err := c.call(ctx, http.MethodGet, "/refusals", nil, &out)
+	err := ks.c.call(ctx, http.MethodGet, "/refusals", nil, &out)
 	return out.Items, err
 }
 
 // Accounts lists accounts.
-func (c *Client) Accounts(ctx context.Context) ([]accounts.Account, error) {
+func (as *Accounts) List(ctx context.Context) ([]accounts.Account, error) {
 	var out struct{ Items []accounts.Account }
-	err := c.call(ctx, http.MethodGet, "/accounts", nil, &out)
+	err := as.c.call(ctx, http.MethodGet, "/accounts", nil, &out)
 	return out.Items, err
 }
 
@@ -167,11 +167,11 @@ type accountLink struct {
 
 // CreateAccount makes an account; without a password it returns the link at which
 // one is chosen.
-func (c *Client) CreateAccount(
+func (as *Accounts) Create(
 	ctx context.Context, email, name, role, password string,
 ) (accounts.Account, string, error) {
 	var out accountLink
-	err := c.call(
+	err := as.c.call(
 		ctx, http.MethodPost, "/accounts",
 		map[string]string{"email": email, "name": name, "role": role, "password": password}, &out,
 	)
@@ -179,16 +179,16 @@ func (c *Client) CreateAccount(
 }
 
 // ChangeAccount changes an account: its name, role, and whether it is disabled.
-func (c *Client) ChangeAccount(
+func (as *Accounts) Change(
 	ctx context.Context, name string, change map[string]any,
 ) (out accounts.Account, err error) {
-	return out, c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
+	return out, as.c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
 }
 
 // AccountLink returns a link at which the account chooses a new password.
-func (c *Client) AccountLink(ctx context.Context, name string) (string, error) {
+func (as *Accounts) Link(ctx context.Context, name string) (string, error) {
 	var out accountLink
-	err := c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/link", nil, &out)
+	err := as.c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/link", nil, &out)
 	return out.Link, err
 }
 
@@ -210,15 +210,15 @@ func actValues(f audit.Filter) string {
 }
 
 // Audit lists the audit log, the newest first.
-func (c *Client) Audit(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
+func (as *Accounts) Audit(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
 	var out struct{ Items []audit.Record }
-	err := c.call(ctx, http.MethodGet, "/audit?"+actValues(f), nil, &out)
+	err := as.c.call(ctx, http.MethodGet, "/audit?"+actValues(f), nil, &out)
 	return out.Items, err
 }
 
 // ExportAudit returns the audit log as NDJSON.
-func (c *Client) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error) {
-	a, err := c.Do(
+func (as *Accounts) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error) {
+	a, err := as.c.Do(
 		ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil,
 	)
 	if err != nil {

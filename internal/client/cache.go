@@ -15,13 +15,13 @@ import (
 )
 
 // CacheStats returns what the cache has done.
-func (c *Client) CacheStats(ctx context.Context) (out cache.Stats, err error) {
-	return out, c.call(ctx, http.MethodGet, "/cache", nil, &out)
+func (cs *Cache) Stats(ctx context.Context) (out cache.Stats, err error) {
+	return out, cs.c.call(ctx, http.MethodGet, "/cache", nil, &out)
 }
 
 // Held lists answers of the node's cache.
-func (c *Client) Held(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
-	return out, c.call(
+func (cs *Cache) Entries(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
+	return out, cs.c.call(
 		ctx,
 		http.MethodGet,
 		"/cache/answers?"+values(
@@ -34,26 +34,26 @@ func (c *Client) Held(ctx context.Context, q delivery.CacheQuery, limit int) (ou
 }
 
 // ExplainHeld says what an answer of the cache was made of, by its key.
-func (c *Client) ExplainHeld(ctx context.Context, key string) (out delivery.ExplainedEntry, err error) {
-	return out, c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
+func (cs *Cache) Explain(ctx context.Context, key string) (out delivery.ExplainedEntry, err error) {
+	return out, cs.c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
 }
 
 // Purge throws away the cached answers that are meant and returns how many there
 // were.
-func (c *Client) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) {
+func (cs *Cache) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) {
 	var out struct{ Purged int }
-	err := c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
+	err := cs.c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
 	return out.Purged, err
 }
 
 // Warm has answers computed before anybody asks: to requests, to so many of the
 // hottest, and, with everywhere, to the requests that have {path} in them for every
 // path of the site.
-func (c *Client) Warm(
+func (cs *Cache) Warm(
 	ctx context.Context, requests []string, hottest int, everywhere bool,
 ) ([]delivery.Warmed, error) {
 	var out struct{ Items []delivery.Warmed }
-	err := c.call(
+	err := cs.c.call(
 		ctx, http.MethodPost, "/cache/warm",
 		map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out,
 	)
@@ -61,23 +61,23 @@ func (c *Client) Warm(
 }
 
 // Nodes lists the nodes of the environment.
-func (c *Client) Nodes(ctx context.Context) ([]replication.NodeState, error) {
+func (cs *Cache) Nodes(ctx context.Context) ([]replication.NodeState, error) {
 	var out struct{ Items []replication.NodeState }
-	err := c.call(ctx, http.MethodGet, "/nodes", nil, &out)
+	err := cs.c.call(ctx, http.MethodGet, "/nodes", nil, &out)
 	return out.Items, err
 }
 
 // Downstream lists the caches that are told of what changes.
-func (c *Client) Downstream(ctx context.Context) ([]builds.Downstream, error) {
+func (cs *Cache) Downstream(ctx context.Context) ([]builds.Downstream, error) {
 	var out struct{ Items []builds.Downstream }
-	err := c.call(ctx, http.MethodGet, "/downstream", nil, &out)
+	err := cs.c.call(ctx, http.MethodGet, "/downstream", nil, &out)
 	return out.Items, err
 }
 
 // Changes lists changes of the log, the newest first.
-func (c *Client) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
+func (es *Entries) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
 	var out struct{ Items []content.Change }
-	err := c.call(
+	err := es.c.call(
 		ctx, http.MethodGet,
 		"/changes?"+values("entry", entry, "below", positive(int(below)), "limit", positive(limit)), nil, &out,
 	)
@@ -85,14 +85,14 @@ func (c *Client) Changes(ctx context.Context, entry string, below int64, limit i
 }
 
 // Change returns one change of the log.
-func (c *Client) Change(ctx context.Context, sequence int64) (out diagnose.ChangeDetail, err error) {
-	return out, c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
+func (es *Entries) Change(ctx context.Context, sequence int64) (out diagnose.ChangeDetail, err error) {
+	return out, es.c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
 }
 
 // Suppose says what publishing or unpublishing an entry would expire and rebuild; or
 // what a change that was made would.
-func (c *Client) Suppose(ctx context.Context, entry, what string, change int64) (out diagnose.Simulation, err error) {
-	return out, c.call(
+func (es *Entries) Simulate(ctx context.Context, entry, what string, change int64) (out diagnose.Simulation, err error) {
+	return out, es.c.call(
 		ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change},
 		&out,
 	)

@@ -1,5 +1,3 @@
-// Package client speaks to a running service: the control endpoints, typed, and
-// reads of content as they come. The command line and the tests use it.
 package client
 
 import (
@@ -213,17 +211,17 @@ func (c *Client) Status(ctx context.Context) (out diagnose.Status, err error) {
 }
 
 // Model returns the model.
-func (c *Client) Model(ctx context.Context) (*model.Model, error) {
+func (ms *Models) Present(ctx context.Context) (*model.Model, error) {
 	var src json.RawMessage
-	if err := c.call(ctx, http.MethodGet, "/model", nil, &src); err != nil {
+	if err := ms.c.call(ctx, http.MethodGet, "/model", nil, &src); err != nil {
 		return nil, err
 	}
 	return model.FromJSON(src)
 }
 
 // PlanModel returns what applying the model in the files would do.
-func (c *Client) PlanModel(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
-	return out, c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
+func (ms *Models) Plan(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
+	return out, ms.c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
 }
 
 // Conversion is how far a change of the model has come.
@@ -234,10 +232,10 @@ type Conversion struct {
 }
 
 // ApplyModel makes the files the model, telling how far it has come.
-func (c *Client) ApplyModel(
+func (ms *Models) Apply(
 	ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion),
 ) error {
-	return c.convert(
+	return ms.convert(
 		ctx, "/model/apply", map[string]any{"files": files, "allowLoss": allowLoss, "ifVersion": ifVersion}, tell,
 	)
 }
@@ -253,16 +251,16 @@ type LocaleEdit struct {
 }
 
 // EditLocales changes the locales, telling how far it has come.
-func (c *Client) EditLocales(ctx context.Context, e LocaleEdit, tell func(Conversion)) error {
-	return c.convert(ctx, "/locales", e, tell)
+func (ms *Models) EditLocales(ctx context.Context, e LocaleEdit, tell func(Conversion)) error {
+	return ms.convert(ctx, "/locales", e, tell)
 }
 
-func (c *Client) convert(ctx context.Context, path string, body any, tell func(Conversion)) error {
+func (ms *Models) convert(ctx context.Context, path string, body any, tell func(Conversion)) error {
 	src, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	return c.stream(ctx, path, "application/json", bytes.NewReader(src), func(line []byte) error {
+	return ms.c.stream(ctx, path, "application/json", bytes.NewReader(src), func(line []byte) error {
 		var p Conversion
 		err := json.Unmarshal(line, &p)
 		if err == nil && tell != nil {
@@ -324,12 +322,12 @@ func (c *Client) stream(
 }
 
 // Import sends entries as NDJSON, telling how far the service has come.
-func (c *Client) Import(ctx context.Context, in io.Reader, o ImportOptions, tell func(ImportProgress)) error {
+func (es *Entries) Import(ctx context.Context, in io.Reader, o ImportOptions, tell func(ImportProgress)) error {
 	bad := "skip"
 	if o.StopAtBad {
 		bad = "stop"
 	}
-	return c.stream(
+	return es.c.stream(
 		ctx,
 		"/import?"+values("check", strconv.FormatBool(o.Check), "after", positive(o.After), "bad", bad),
 		"application/x-ndjson",
@@ -346,12 +344,12 @@ func (c *Client) Import(ctx context.Context, in io.Reader, o ImportOptions, tell
 }
 
 // Export writes entries as NDJSON.
-func (c *Client) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) error {
+func (es *Entries) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) error {
 	query := values("type", strings.Join(types, ","), "origin", origin)
 	if revisions {
 		query += "&revisions=true"
 	}
-	answer, err := c.long(ctx, http.MethodGet, "/export?"+strings.TrimPrefix(query, "&"), "", nil)
+	answer, err := es.c.long(ctx, http.MethodGet, "/export?"+strings.TrimPrefix(query, "&"), "", nil)
 	if err != nil {
 		return err
 	}
@@ -361,19 +359,19 @@ func (c *Client) Export(ctx context.Context, out io.Writer, types []string, orig
 }
 
 // Coverage returns how much of each type is translated into each locale.
-func (c *Client) Coverage(ctx context.Context) ([]entries.Coverage, error) {
+func (es *Entries) Coverage(ctx context.Context) ([]entries.Coverage, error) {
 	var out struct{ Items []entries.Coverage }
-	err := c.call(ctx, http.MethodGet, "/coverage", nil, &out)
+	err := es.c.call(ctx, http.MethodGet, "/coverage", nil, &out)
 	return out.Items, err
 }
 
 // Entries lists entries, and says how many there are.
-func (c *Client) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
+func (es *Entries) List(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
 	var out struct {
 		Items []entries.EntryInfo
 		Total int
 	}
-	err := c.call(
+	err := es.c.call(
 		ctx,
 		http.MethodGet,
 		"/entries?"+values(
@@ -388,8 +386,8 @@ func (c *Client) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.
 }
 
 // Entry returns one entry with its history.
-func (c *Client) Entry(ctx context.Context, id string) (out diagnose.EntryDetail, err error) {
-	return out, c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
+func (es *Entries) Get(ctx context.Context, id string) (out diagnose.EntryDetail, err error) {
+	return out, es.c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }
 
 // Edit is one edit of an entry that is written in the service itself: what is
@@ -425,72 +423,72 @@ type Edited struct {
 }
 
 // Edit carries out edits, all or none.
-func (c *Client) Edit(ctx context.Context, edits ...Edit) (out Edited, err error) {
-	return out, c.call(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits}, &out)
+func (es *Entries) Edit(ctx context.Context, edits ...Edit) (out Edited, err error) {
+	return out, es.c.call(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits}, &out)
 }
 
 // Duplicate saves a copy of an entry as a draft.
-func (c *Client) Duplicate(ctx context.Context, id string) (out Edited, err error) {
-	return out, c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/duplicate", nil, &out)
+func (es *Entries) Duplicate(ctx context.Context, id string) (out Edited, err error) {
+	return out, es.c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/duplicate", nil, &out)
 }
 
 // Revision returns one revision of an entry, with its fields.
-func (c *Client) Revision(ctx context.Context, id string, number int) (out content.Revision, err error) {
-	return out, c.call(
+func (es *Entries) Revision(ctx context.Context, id string, number int) (out content.Revision, err error) {
+	return out, es.c.call(
 		ctx, http.MethodGet, fmt.Sprintf("/entries/%s/revisions/%d", url.PathEscape(id), number), nil, &out,
 	)
 }
 
 // Compare compares two revisions of an entry. A from of 0 is what readers get, a
 // to of 0 the newest.
-func (c *Client) Compare(ctx context.Context, id string, from, to int) (out authoring.Comparison, err error) {
-	return out, c.call(
+func (es *Entries) Compare(ctx context.Context, id string, from, to int) (out authoring.Comparison, err error) {
+	return out, es.c.call(
 		ctx, http.MethodGet,
 		"/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out,
 	)
 }
 
 // LinkedDrafts lists drafts that the entries refer to.
-func (c *Client) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.EntryInfo, error) {
+func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.EntryInfo, error) {
 	var out struct{ Items []entries.EntryInfo }
-	err := c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
+	err := es.c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
 	return out.Items, err
 }
 
 // Schedule has an entry published or unpublished at a moment: RFC 3339, or a
 // local time in the zone.
-func (c *Client) Schedule(
+func (es *Entries) Schedule(
 	ctx context.Context, entry, action, at, zone string, locales []string,
 ) (out entries.Schedule, err error) {
-	return out, c.call(
+	return out, es.c.call(
 		ctx, http.MethodPost, "/schedules",
 		map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out,
 	)
 }
 
 // Schedules lists schedules; with a state only those in it.
-func (c *Client) Schedules(ctx context.Context, state string) ([]entries.Schedule, error) {
+func (es *Entries) Schedules(ctx context.Context, state string) ([]entries.Schedule, error) {
 	var out struct{ Items []entries.Schedule }
-	err := c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
+	err := es.c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
 	return out.Items, err
 }
 
 // MoveSchedule gives a pending schedule another moment.
-func (c *Client) MoveSchedule(ctx context.Context, id, at, zone string) (out entries.Schedule, err error) {
-	return out, c.call(
+func (es *Entries) MoveSchedule(ctx context.Context, id, at, zone string) (out entries.Schedule, err error) {
+	return out, es.c.call(
 		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out,
 	)
 }
 
 // CancelSchedule cancels a pending schedule.
-func (c *Client) CancelSchedule(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, &struct{}{})
+func (es *Entries) CancelSchedule(ctx context.Context, id string) error {
+	return es.c.call(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, &struct{}{})
 }
 
 // Events lists events, the newest first.
-func (c *Client) Events(ctx context.Context, f events.EventFilter) ([]ingest.EventTrace, error) {
+func (os *Origins) Events(ctx context.Context, f events.EventFilter) ([]ingest.EventTrace, error) {
 	var out struct{ Items []ingest.EventTrace }
-	err := c.call(
+	err := os.c.call(
 		ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil,
 		&out,
 	)
@@ -498,65 +496,65 @@ func (c *Client) Events(ctx context.Context, f events.EventFilter) ([]ingest.Eve
 }
 
 // Event returns one event with everything that came of it.
-func (c *Client) Event(ctx context.Context, id string) (out ingest.EventDetail, err error) {
-	return out, c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
+func (os *Origins) Event(ctx context.Context, id string) (out ingest.EventDetail, err error) {
+	return out, os.c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
 }
 
 // Rebuild asks for a build of a site.
-func (c *Client) Rebuild(ctx context.Context, site string, immediately bool) (out rebuild.Build, err error) {
-	return out, c.call(
+func (bs *Builds) Rebuild(ctx context.Context, site string, immediately bool) (out rebuild.Build, err error) {
+	return out, bs.c.call(
 		ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", map[string]bool{"now": immediately}, &out,
 	)
 }
 
 // Build returns one build, with its log.
-func (c *Client) Build(ctx context.Context, id string) (out rebuild.Build, err error) {
-	return out, c.call(ctx, http.MethodGet, "/builds/"+url.PathEscape(id), nil, &out)
+func (bs *Builds) Get(ctx context.Context, id string) (out rebuild.Build, err error) {
+	return out, bs.c.call(ctx, http.MethodGet, "/builds/"+url.PathEscape(id), nil, &out)
 }
 
 // Origins lists the origins, and how reading them goes.
-func (c *Client) Origins(ctx context.Context) ([]ingest.OriginState, error) {
+func (os *Origins) List(ctx context.Context) ([]ingest.OriginState, error) {
 	var out struct{ Items []ingest.OriginState }
-	err := c.call(ctx, http.MethodGet, "/origins", nil, &out)
+	err := os.c.call(ctx, http.MethodGet, "/origins", nil, &out)
 	return out.Items, err
 }
 
 // CompareOrigin compares everything an origin holds with what is held here, telling how
 // many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
-func (c *Client) CompareOrigin(
+func (os *Origins) Compare(
 	ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int),
 ) (out ingest.Reconciled, err error) {
-	return out, c.withProgress(
+	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out,
 	)
 }
 
 // RetireOrigin lets go of an origin that is not configured any more: do is local, unpublish
 // or delete. Without apply it is only told what would happen.
-func (c *Client) RetireOrigin(
+func (os *Origins) Retire(
 	ctx context.Context, name, do string, apply bool, tell func(typ string, seen int),
 ) (out ingest.Retirement, err error) {
-	return out, c.withProgress(
+	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out,
 	)
 }
 
 // AdoptOrigin has the entries of an old origin change hands to a new one. by is key, slug or
 // path, or empty for all of them; without apply it is only told what would happen.
-func (c *Client) AdoptOrigin(
+func (os *Origins) Adopt(
 	ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int),
 ) (out ingest.Adoption, err error) {
-	return out, c.withProgress(
+	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell,
 		&out,
 	)
 }
 
 // Untaken lists what could not be taken over of an origin.
-func (c *Client) Untaken(ctx context.Context, name string) ([]events.Rejected, error) {
+func (os *Origins) Rejected(ctx context.Context, name string) ([]events.Rejected, error) {
 	var out struct{ Items []events.Rejected }
-	err := c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
+	err := os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
 	return out.Items, err
 }
 
@@ -593,9 +591,9 @@ func (c *Client) Wake(ctx context.Context) error {
 }
 
 // Builds lists builds, the newest first.
-func (c *Client) Builds(ctx context.Context, site string, limit int) ([]rebuild.Build, error) {
+func (bs *Builds) List(ctx context.Context, site string, limit int) ([]rebuild.Build, error) {
 	var out struct{ Items []rebuild.Build }
-	err := c.call(ctx, http.MethodGet, "/builds?"+values("site", site, "limit", positive(limit)), nil, &out)
+	err := bs.c.call(ctx, http.MethodGet, "/builds?"+values("site", site, "limit", positive(limit)), nil, &out)
 	return out.Items, err
 }
 

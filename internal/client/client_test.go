@@ -23,7 +23,7 @@ func TestRequestsAndProblems(t *testing.T) {
 	}))
 	defer web.Close()
 	c := &Client{Address: web.URL + "/", Key: "ubq_x"}
-	items, total, err := c.Entries(t.Context(), entries.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
+	items, total, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
 	if err != nil || total != 7 || items[0].Title != "Mella" {
 		t.Fatalf("%v, %d, %v", items, total, err)
 	}
@@ -32,13 +32,13 @@ func TestRequestsAndProblems(t *testing.T) {
 		t.Errorf("asked %s %s with %v", got.Method, got.URL, got.Header)
 	}
 	answer = `{"sequence": 9}`
-	if done, err := c.Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 ||
+	if done, err := c.Entries().Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 ||
 		body != `{"edits":[{"id":"a","do":"publish"}]}` ||
 		got.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("%+v, %v, sent %s", done, err, body)
 	}
 	answer = `{}`
-	if _, err := c.Entry(t.Context(), "a/b c"); err != nil ||
+	if _, err := c.Entries().Get(t.Context(), "a/b c"); err != nil ||
 		got.URL.EscapedPath() != "/control/v1/entries/a%2Fb%20c" {
 		t.Errorf("%v, asked for %s", err, got.URL.EscapedPath())
 	}

@@ -38,40 +38,40 @@ type ReadQuestion struct {
 }
 
 // Examine runs a read and tells all about it.
-func (c *Client) Examine(ctx context.Context, q ReadQuestion) (out Examined, err error) {
-	return out, c.call(ctx, http.MethodPost, "/reads", q, &out)
+func (rs *Reads) Examine(ctx context.Context, q ReadQuestion) (out Examined, err error) {
+	return out, rs.c.call(ctx, http.MethodPost, "/reads", q, &out)
 }
 
 // SavedReads lists the reads that people have kept.
-func (c *Client) SavedReads(ctx context.Context) ([]SavedRead, error) {
+func (rs *Reads) SavedReads(ctx context.Context) ([]SavedRead, error) {
 	var out struct{ Items []SavedRead }
-	err := c.call(ctx, http.MethodGet, "/reads/saved", nil, &out)
+	err := rs.c.call(ctx, http.MethodGet, "/reads/saved", nil, &out)
 	return out.Items, err
 }
 
 // SaveRead keeps a read under a name.
-func (c *Client) SaveRead(ctx context.Context, name string, read json.RawMessage) (out SavedRead, err error) {
-	return out, c.call(ctx, http.MethodPost, "/reads/saved", map[string]any{"name": name, "read": read}, &out)
+func (rs *Reads) SaveRead(ctx context.Context, name string, read json.RawMessage) (out SavedRead, err error) {
+	return out, rs.c.call(ctx, http.MethodPost, "/reads/saved", map[string]any{"name": name, "read": read}, &out)
 }
 
 // ForgetRead throws a kept read away.
-func (c *Client) ForgetRead(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodDelete, "/reads/saved/"+url.PathEscape(id), nil, &struct{}{})
+func (rs *Reads) ForgetRead(ctx context.Context, id string) error {
+	return rs.c.call(ctx, http.MethodDelete, "/reads/saved/"+url.PathEscape(id), nil, &struct{}{})
 }
 
 // Documents lists the trusted GraphQL documents.
-func (c *Client) Documents(ctx context.Context) ([]TrustedDocument, error) {
+func (rs *Reads) Documents(ctx context.Context) ([]TrustedDocument, error) {
 	var out struct{ Items []TrustedDocument }
-	err := c.call(ctx, http.MethodGet, "/documents", nil, &out)
+	err := rs.c.call(ctx, http.MethodGet, "/documents", nil, &out)
 	return out.Items, err
 }
 
 // AddDocument trusts a GraphQL document.
-func (c *Client) AddDocument(ctx context.Context, name, text string) (out TrustedDocument, err error) {
-	return out, c.call(ctx, http.MethodPost, "/documents", map[string]string{"name": name, "text": text}, &out)
+func (rs *Reads) AddDocument(ctx context.Context, name, text string) (out TrustedDocument, err error) {
+	return out, rs.c.call(ctx, http.MethodPost, "/documents", map[string]string{"name": name, "text": text}, &out)
 }
 
 // RemoveDocument ends the trust in a document, by id or name.
-func (c *Client) RemoveDocument(ctx context.Context, name string) error {
-	return c.call(ctx, http.MethodDelete, "/documents/"+url.PathEscape(name), nil, &struct{}{})
+func (rs *Reads) RemoveDocument(ctx context.Context, name string) error {
+	return rs.c.call(ctx, http.MethodDelete, "/documents/"+url.PathEscape(name), nil, &struct{}{})
 }

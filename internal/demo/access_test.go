@@ -57,7 +57,9 @@ func (w writer) value(js string) string {
 func TestKeysAndWhyInTheConsole(t *testing.T) {
 	w := inBrowser(t, 0)
 	base := line.Card.Gateway + "/console"
-	t.Cleanup(func() { _, _ = admin().Open(context.Background(), nil, []string{"read published pier"}) })
+	t.Cleanup(func() {
+		_, _ = admin().Keys().ChangePublicGrants(context.Background(), nil, []string{"read published pier"})
+	})
 	w.do("to Keys", chromedp.Navigate(base+"/keys"), chromedp.WaitVisible(chromedp.CSS("[data-reader='skerry-web']")))
 	if first := w.value("document.querySelector('[data-reader]').dataset.reader"); first != "everyone" {
 		t.Errorf("the first row is %q", first)
@@ -128,13 +130,13 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 },
 	)
 
-	done, err := admin().Edit(t.Context(), client.Edit{Type: "pier", Save: map[string]any{"name": "Gannet Steps"}})
+	done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "pier", Save: map[string]any{"name": "Gannet Steps"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	id := done.Entries[0].ID
 	t.Cleanup(func() {
-		_, _ = admin().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
+		_, _ = admin().Entries().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
 	})
 	w.do(
 		"to the entry", chromedp.Navigate(base+"/entries/"+id),
@@ -199,7 +201,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 		"!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)",
 	)
 	id := func() string {
-		done, err := admin().Edit(t.Context(), client.Edit{Type: "fare",
+		done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "fare",
 			Save: map[string]any{"name": map[string]any{"en": "Dog"},
 				"price": map[string]any{"amount": 900, "currency": "NOK"}}})
 		if err != nil {
@@ -222,11 +224,11 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 // TestThePreviewOfADraftOnTheSite follows a preview link to the site, and reads
 // labels in the locale that a path tells.
 func TestThePreviewOfADraftOnTheSite(t *testing.T) {
-	items, _, err := admin().Entries(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries().List(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
-	link, err := admin().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
+	link, err := admin().Keys().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
 	if err != nil || len(link.Addresses) != 1 ||
 		!strings.HasPrefix(
 			link.Addresses[0].Address,
@@ -265,11 +267,11 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 // TestOnesOwnAccount goes through what somebody who is signed in does for themselves, and
 // is asked for the password before changing who may do what.
 func TestOnesOwnAccount(t *testing.T) {
-	items, _, err := admin().Entries(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries().List(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
-	link, err := admin().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
+	link, err := admin().Keys().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
 	if err != nil {
 		t.Fatal(err)
 	}

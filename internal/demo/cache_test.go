@@ -28,11 +28,11 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	)
 	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
 	w.press("Close")
-	held, err := admin().Held(t.Context(), delivery.CacheQuery{Search: "slug&limit=2"}, 1)
+	held, err := admin().Cache().Entries(t.Context(), delivery.CacheQuery{Search: "slug&limit=2"}, 1)
 	if err != nil || len(held.Items) != 1 {
 		t.Fatalf("%v %+v", err, held)
 	}
-	e, err := admin().ExplainHeld(t.Context(), held.Items[0].Key)
+	e, err := admin().Cache().Explain(t.Context(), held.Items[0].Key)
 	if err != nil || len(e.Dependencies.Entries) != 2 {
 		t.Fatalf("%v %+v", err, e)
 	}
@@ -55,7 +55,7 @@ func TestTheCacheInTheConsole(t *testing.T) {
 		t.Errorf("still held: %v %d", err, a.Status)
 	}
 	testkit.Eventually(t, "this node is there", func() bool {
-		nodes, err := admin().Nodes(t.Context())
+		nodes, err := admin().Cache().Nodes(t.Context())
 		return err == nil && len(nodes) == 1 && nodes[0].Here
 	})
 }

@@ -374,13 +374,13 @@ func TestBadRequestsAreNamed(t *testing.T) {
 }
 
 func TestAccess(t *testing.T) {
-	narrow, secret, err := admin().CreateKey(t.Context(), client.NewKey{Name: "notices only",
+	narrow, secret, err := admin().Keys().Create(t.Context(), client.NewKey{Name: "notices only",
 		Grants: []string{"read published notice"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	soon := time.Now().Add(50 * time.Millisecond)
-	_, expired, err := admin().CreateKey(t.Context(), client.NewKey{Name: "expired",
+	_, expired, err := admin().Keys().Create(t.Context(), client.NewKey{Name: "expired",
 		Grants: []string{"read published *"}, Expires: &soon})
 	if err != nil {
 		t.Fatal(err)
@@ -453,7 +453,7 @@ func TestAccess(t *testing.T) {
 		!strings.Contains(string(a.Body), `"grant":"read published person"`) {
 		t.Errorf("GraphQL, by id, another type: %v %s", err, a.Body)
 	}
-	if _, err := admin().RevokeKey(t.Context(), narrow.ID); err != nil {
+	if _, err := admin().Keys().Revoke(t.Context(), narrow.ID); err != nil {
 		t.Fatal(err)
 	}
 	if a := get(t, &client.Client{Address: line.Card.Gateway, Key: secret}, "/notices"); a.Status != 401 {
@@ -477,7 +477,7 @@ func TestDraftsStayInPreview(t *testing.T) {
 		t.Errorf("the draft is published: %s", a.Body)
 	}
 	id := content.MakeID("harbour-office", "dispatch", "R-1005")
-	if e, err := admin().Entry(t.Context(), id); err != nil || e.State != content.Revised ||
+	if e, err := admin().Entries().Get(t.Context(), id); err != nil || e.State != content.Revised ||
 		!strings.Contains(e.EditAt, "ref=R-1005") {
 		t.Errorf("%+v, %v", e.EntryInfo, err)
 	}
@@ -516,7 +516,7 @@ func TestAnswersFollowContent(t *testing.T) {
 		Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"},
 		Do:   "publish",
 	}
-	done, err := admin().Edit(ctx, edit)
+	done, err := admin().Entries().Edit(ctx, edit)
 	sequence := done.Sequence
 	if err != nil || sequence == 0 {
 		t.Fatal(sequence, err)
@@ -539,20 +539,20 @@ func TestAnswersFollowContent(t *testing.T) {
 		a.Header.Get("Retry-After") == "" {
 		t.Errorf("of the future: %d %s", a.Status, a.Body)
 	}
-	if _, err := admin().Edit(ctx, client.Edit{ID: "fog", Do: "delete"}); err != nil {
+	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: "fog", Do: "delete"}); err != nil {
 		t.Fatal(err)
 	}
 	if code, _, _ := status("by slug"); code != 404 {
 		t.Errorf("after the deletion: %d", code)
 	}
 	var refused *client.Problem
-	if _, err := admin().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"),
+	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"),
 		Type: "person", Save: map[string]any{"name": "X"}}); err == nil {
 		t.Error("an entry of the harbour office is written here")
 	} else if !asProblem(err, &refused) || refused.Status != 409 {
 		t.Errorf("got %v", err)
 	}
-	if _, err := admin().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
+	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
 		Do: "publish"}); !asProblem(
 		err, &refused,
 	) ||
@@ -653,7 +653,7 @@ func TestHooks(t *testing.T) {
 		t.Errorf("the same again: %d %s", code, answer)
 	}
 	testkit.Eventually(t, "the event is done", func() bool {
-		e, err := admin().Event(t.Context(), event)
+		e, err := admin().Origins().Event(t.Context(), event)
 		return err == nil && e.State == events.EventDone
 	})
 	for name, c := range map[string]struct {
@@ -677,7 +677,7 @@ func TestHooks(t *testing.T) {
 			t.Errorf("%s: the answer tells the secret", name)
 		}
 	}
-	refused, err := admin().Events(t.Context(), events.EventFilter{State: events.EventRefused})
+	refused, err := admin().Origins().Events(t.Context(), events.EventFilter{State: events.EventRefused})
 	if err != nil || len(refused) < 5 {
 		t.Errorf("%d refused announcements are kept: %v", len(refused), err)
 	}
@@ -701,14 +701,14 @@ func TestDeletionsAndPingsArrive(t *testing.T) {
 		t.Fatalf("%d %s", code, answer)
 	}
 	testkit.Eventually(t, "the ping is done", func() bool {
-		all, err := admin().Events(t.Context(), events.EventFilter{Limit: 5})
+		all, err := admin().Origins().Events(t.Context(), events.EventFilter{Limit: 5})
 		return err == nil && len(all) > 0 && all[0].Decoded != nil && all[0].Decoded.Kind == "ping" &&
 			all[0].State == events.EventDone
 	})
 }
 
 func TestPublishesCloseTogetherShareABuild(t *testing.T) {
-	before, err := admin().Builds(t.Context(), "skerry-web", 1)
+	before, err := admin().Builds().List(t.Context(), "skerry-web", 1)
 	if err != nil || len(before) == 0 {
 		t.Fatal(before, err)
 	}
@@ -723,17 +723,17 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 			},
 			Do: "publish",
 		}
-		done, err := admin().Edit(t.Context(), edit)
+		done, err := admin().Entries().Edit(t.Context(), edit)
 		if err != nil {
 			t.Fatal(err)
 		}
 		last = done.Sequence
 	}
 	testkit.Eventually(t, "the last one is built", func() bool {
-		builds, err := admin().Builds(t.Context(), "skerry-web", 1)
+		builds, err := admin().Builds().List(t.Context(), "skerry-web", 1)
 		return err == nil && builds[0].State == "finished" && builds[0].Sequence >= last-1
 	})
-	after, err := admin().Builds(t.Context(), "skerry-web", 50)
+	after, err := admin().Builds().List(t.Context(), "skerry-web", 50)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -750,10 +750,10 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 		!strings.Contains(string(page), `<meta name="ubiquon-sequence" content="`) {
 		t.Errorf("the page is\n%s", page)
 	}
-	if b, err := admin().Rebuild(t.Context(), "skerry-web", true); err != nil || b.Site != "skerry-web" {
+	if b, err := admin().Builds().Rebuild(t.Context(), "skerry-web", true); err != nil || b.Site != "skerry-web" {
 		t.Errorf("rebuild now: %+v, %v", b, err)
 	}
-	if _, err := admin().Rebuild(t.Context(), "skerry-wbe", true); err == nil {
+	if _, err := admin().Builds().Rebuild(t.Context(), "skerry-wbe", true); err == nil {
 		t.Error("an unknown site is rebuilt")
 	}
 }
@@ -790,7 +790,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: first.Card.Gateway, Key: first.Card.Keys.Admin}
-	if _, err := c.Edit(t.Context(), client.Edit{ID: "kept", Type: "notice",
+	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: "kept", Type: "notice",
 		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
 		t.Fatal(err)
 	}

@@ -124,11 +124,11 @@ func TestTheExplorer(t *testing.T) {
 	w.write("Name", "how many notices")
 	w.press("Keep")
 	w.shows("/console/explorer?saved=")
-	kept, err := admin().SavedReads(t.Context())
+	kept, err := admin().Reads().SavedReads(t.Context())
 	if err != nil || len(kept) != 1 || kept[0].Name != "how many notices" {
 		t.Fatalf("%v %+v", err, kept)
 	}
-	t.Cleanup(func() { _ = admin().ForgetRead(context.Background(), kept[0].ID) })
+	t.Cleanup(func() { _ = admin().Reads().ForgetRead(context.Background(), kept[0].ID) })
 	w.do(
 		"the link", chromedp.Navigate(base+"/explorer?saved="+kept[0].ID),
 		chromedp.WaitVisible(chromedp.CSS("[data-answer='200']")),
@@ -137,7 +137,7 @@ func TestTheExplorer(t *testing.T) {
 	w.press("Earlier and kept")
 	w.shows("how many notices")
 
-	out, err := admin().Examine(t.Context(), client.ReadQuestion{Request: "/notices?fields=title&limit=1"})
+	out, err := admin().Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices?fields=title&limit=1"})
 	if err != nil || len(out.Titles) == 0 {
 		t.Errorf("what it depends on is not named: %v %v", err, out.Titles)
 	}

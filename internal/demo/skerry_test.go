@@ -54,7 +54,7 @@ func TestTheLineIsAllThere(t *testing.T) {
 	if a := get(t, reader(), "/notices?limit=200&fields=title"); strings.Contains(string(a.Body), "easter") {
 		t.Error("the draft is published")
 	}
-	if _, err := admin().Entry(t.Context(), content.MakeID(content.Local, "notice", "n13")); err != nil {
+	if _, err := admin().Entries().Get(t.Context(), content.MakeID(content.Local, "notice", "n13")); err != nil {
 		t.Errorf("the draft: %v", err)
 	}
 }

@@ -48,7 +48,7 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 		status := a.Header.Get("Cache-Status")
 		if i == 0 && strings.Contains(status, "hit") {
 			say("   (the list was still held from before; purging it)")
-			if _, err := admin.Purge(ctx, delivery.CacheQuery{}); err != nil {
+			if _, err := admin.Cache().Purge(ctx, delivery.CacheQuery{}); err != nil {
 				return fmt.Errorf("step 1, purging: %w", err)
 			}
 			if a, err = reader.Do(ctx, http.MethodGet, tourRead, nil, nil); err != nil {
@@ -159,7 +159,7 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (ingest.EventTrace, error) {
 	last := ingest.EventTrace{}
 	for {
-		traces, err := c.Events(ctx, events.EventFilter{Entry: entry, Limit: 5})
+		traces, err := c.Origins().Events(ctx, events.EventFilter{Entry: entry, Limit: 5})
 		if err != nil {
 			return last, err
 		}

@@ -192,7 +192,7 @@ func TestWritingInTheConsole(t *testing.T) {
 
 	// Somebody else saves meanwhile: both sides are shown, and nothing is lost.
 	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
-	items, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "island", Search: "Seal Island"})
+	items, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "island", Search: "Seal Island"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
@@ -202,7 +202,7 @@ func TestWritingInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
 	)
 	w.write("Name, English", " of the north")
-	if _, err := c.Edit(t.Context(), client.Edit{ID: id, Type: "island",
+	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: id, Type: "island",
 		Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}}}); err != nil {
 		t.Fatal(err)
 	}
@@ -211,7 +211,7 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.shows("Grey")
 	w.press("Save mine over it")
 	testkit.Eventually(t, "mine is saved over theirs, which is kept", func() bool {
-		e, err := c.Entry(t.Context(), id)
+		e, err := c.Entries().Get(t.Context(), id)
 		return err == nil && e.Revision == 3 && strings.Contains(e.Title, "of the north")
 	})
 
@@ -278,7 +278,7 @@ func (w writer) replace(label, text string) {
 // TestEveryKindOfFieldIsEdited saves a value of every kind through the console.
 func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
-	m, err := c.Model(t.Context())
+	m, err := c.Models().Present(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -305,11 +305,11 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
       owner:   {kind: record, fields: {person: {kind: text, required: true}, since: {kind: integer}}}
       story:   {kind: blocks, blocks: {heading: {label: Heading, fields: {text: {kind: text}}}, aside: {label: Aside, fields: {text: {kind: prose, required: true}}}}}
 `, 1)
-	if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": boats}, false, 0, nil); err != nil {
+	if err := c.Models().Apply(t.Context(), map[string]string{"model.yaml": boats}, false, 0, nil); err != nil {
 		t.Fatal(err)
 	}
 	defer func() {
-		if err := c.ApplyModel(t.Context(), map[string]string{"model.yaml": string(m.YAML())}, true, 0,
+		if err := c.Models().Apply(t.Context(), map[string]string{"model.yaml": string(m.YAML())}, true, 0,
 			nil); err != nil {
 			t.Error(err)
 		}
@@ -409,15 +409,15 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	)
 	w.press("Save draft")
 	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
-	items, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "boat"})
+	items, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "boat"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
-	e, err := c.Entry(t.Context(), items[0].ID)
+	e, err := c.Entries().Get(t.Context(), items[0].ID)
 	if err != nil {
 		t.Fatal(err)
 	}
-	piers, _, err := c.Entries(t.Context(), entries.EntryFilter{Type: "pier"})
+	piers, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "pier"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -447,7 +447,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	w.when("the value is still there", `document.querySelector("[aria-label=Seats]").value === "4.5"`)
 	w.press("Put back what was saved")
 	w.when("it is put back", `document.querySelector("[aria-label=Seats]").value === "48"`)
-	if _, err := c.Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"},
+	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"},
 		client.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
 		t.Error(err)
 	}

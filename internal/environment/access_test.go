@@ -360,7 +360,7 @@ func TestWhatKeysAreUsedFor(t *testing.T) {
 		info.Use.Address != "127.0.0.1" {
 		t.Fatalf("%+v %+v %v", info, info.Use, err)
 	}
-	all, _, err := n.client.Keys(t.Context())
+	all, _, err := n.client.Keys().List(t.Context())
 	if i := slices.IndexFunc(all, func(one client.KeyInfo) bool { return one.ID == k.ID }); err != nil ||
 		all[i].Use == nil ||
 		all[i].Use.Requests != 4 {
@@ -388,7 +388,7 @@ func TestWhatKeysAreUsedFor(t *testing.T) {
 
 // KeyNamed is the key as the client is told of it.
 func (n node) KeyNamed(t *testing.T, name string) (client.KeyInfo, error) {
-	return n.client.KeyNamed(t.Context(), name)
+	return n.client.Keys().Get(t.Context(), name)
 }
 
 // TestNothingTellsThatADraftExists compares what a reader is told of a draft, and
@@ -399,7 +399,7 @@ func TestNothingTellsThatADraftExists(t *testing.T) {
 	_, secret := l.key(t, "read published notice")
 	n.must(t, client.Edit{ID: "gone", Type: "notice", Save: per{"title": per{"en": "Gone"}}, Do: "publish"})
 	n.must(t, client.Edit{ID: "gone", Do: "unpublish"})
-	if _, err := n.client.Schedule(t.Context(), "ice", "publish", "2030-01-01T00:00", "UTC", nil); err != nil {
+	if _, err := n.client.Entries().Schedule(t.Context(), "ice", "publish", "2030-01-01T00:00", "UTC", nil); err != nil {
 		t.Fatal(err)
 	}
 	same := func(what string, as string, draft, nothing string) {
@@ -495,7 +495,7 @@ func TestSubmissions(t *testing.T) {
 	if a := as("", good); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
 		t.Fatalf("handed in: %d %s", a.Status, a.Body)
 	}
-	items, total, err := n.client.Entries(t.Context(), entries.EntryFilter{Type: "remark"})
+	items, total, err := n.client.Entries().List(t.Context(), entries.EntryFilter{Type: "remark"})
 	if err != nil || total != 1 || items[0].State != content.InReview || items[0].Title != "Lost a hat" ||
 		!items[0].Withheld {
 		t.Fatalf("%v %d %+v", err, total, items)
@@ -595,7 +595,7 @@ func TestSubmissionsAreBoundedInAll(t *testing.T) {
 func TestPreviewLinks(t *testing.T) {
 	l := newLine(t, 2)
 	n, other := l.nodes[0], l.nodes[1]
-	link, err := n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+	link, err := n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -640,11 +640,11 @@ func TestPreviewLinks(t *testing.T) {
 		t.Errorf("a token in the gateway's own address: %d", a.Status)
 	}
 	for name, minutes := range map[string]int{"no time": 0, "more than a week": 10081} {
-		if _, err := n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: minutes}); err == nil {
+		if _, err := n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: minutes}); err == nil {
 			t.Errorf("%s is taken", name)
 		}
 	}
-	if _, err := n.client.Preview(t.Context(), "nothing", client.PreviewOptions{Minutes: 5}); err == nil {
+	if _, err := n.client.Keys().Preview(t.Context(), "nothing", client.PreviewOptions{Minutes: 5}); err == nil {
 		t.Error("a link to nothing is made")
 	}
 }
@@ -1104,7 +1104,7 @@ func TestSigningIn(t *testing.T) {
 func TestFourEyes(t *testing.T) {
 	n, _, _ := islesNode(t)
 	n.must(t, client.Edit{ID: "b1", Type: "berth", Save: per{"name": "North", "number": 1}, Do: "submit"})
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err == nil ||
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err == nil ||
 		!strings.Contains(err.Error(), "somebody else") {
 		t.Errorf("the writer approves: %v", err)
 	}
@@ -1112,7 +1112,7 @@ func TestFourEyes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Edit(t.Context(), client.Edit{ID: "b1",
+	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Entries().Edit(t.Context(), client.Edit{ID: "b1",
 		Do: "approve"}); err != nil {
 		t.Errorf("somebody else approves: %v", err)
 	}

@@ -243,7 +243,7 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
 		len(kept) > 100 ||
 		len(kept) != statuses[401] {
 		t.Errorf("%d are kept, %v", len(kept), err)
@@ -257,7 +257,7 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
 		len(kept) != 25 {
 		t.Errorf("%d of one origin are kept, %v", len(kept), err)
 	}
@@ -330,7 +330,7 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 		strings.Repeat("[a][", 20_000),
 		"|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + strings.Repeat("\n|a", 5000)} {
 		wg.Go(func() {
-			_, err := n.client.Edit(
+			_, err := n.client.Entries().Edit(
 				t.Context(),
 				client.Edit{
 					ID:   fmt.Sprint("dear", i),
@@ -358,7 +358,7 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 	long := strings.Repeat("Woollen. ", 12_000)
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "long", Type: "remark",
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "long", Type: "remark",
 		Save: per{"subject": "Long", "text": per{"en": long}}}); err == nil ||
 		!strings.Contains(err.Error(), "100000") {
 		t.Errorf("a text that is too long: %v", err)
@@ -459,7 +459,7 @@ func TestFiltersArePriced(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	effort := func(filter string) int {
-		out, err := n.client.Examine(
+		out, err := n.client.Reads().Examine(
 			t.Context(),
 			client.ReadQuestion{Request: "/notices?limit=1&fields=title&filter=" + url.QueryEscape(filter)},
 		)

@@ -193,7 +193,7 @@ func (l *line) matrix(t *testing.T) *matrix {
 		Grants: both}, "test"); err != nil {
 		t.Fatal(err)
 	}
-	link, err := m.n.client.Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
+	link, err := m.n.client.Keys().Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -234,7 +234,7 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 	}
 	switch {
 	case strings.Contains(path, "/schedules/"):
-		s, err := m.n.client.Schedule(t.Context(), "fog", "unpublish", "2031-01-01T00:00", "UTC", nil)
+		s, err := m.n.client.Entries().Schedule(t.Context(), "fog", "unpublish", "2031-01-01T00:00", "UTC", nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -242,19 +242,19 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 	case strings.Contains(path, "/origins/"):
 		fill["{origin}"] = "quay"
 	case strings.Contains(path, "/reads/saved/"):
-		kept, err := m.n.client.SaveRead(t.Context(), "routes", json.RawMessage(`{"request": "/routes"}`))
+		kept, err := m.n.client.Reads().SaveRead(t.Context(), "routes", json.RawMessage(`{"request": "/routes"}`))
 		if err != nil {
 			t.Fatal(err)
 		}
 		fill["{id}"] = kept.ID
 	case strings.Contains(path, "/documents/"):
-		d, err := m.n.client.AddDocument(t.Context(), "routes", "{ routes { totalCount } }")
+		d, err := m.n.client.Reads().AddDocument(t.Context(), "routes", "{ routes { totalCount } }")
 		if err != nil {
 			t.Fatal(err)
 		}
 		fill["{document}"] = d.ID
 	case strings.Contains(path, "/previews/"):
-		link, err := m.n.client.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+		link, err := m.n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -460,10 +460,10 @@ func TestTheAuditLog(t *testing.T) {
 	)
 	n.must(t, client.Edit{ID: "fog", Do: "publish"})
 	n.must(t, client.Edit{ID: "ice", Do: "delete"})
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
 		t.Fatal("what is referred to is deleted")
 	}
-	acts, err := n.client.Audit(t.Context(), audit.Filter{Subject: "fog"})
+	acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Subject: "fog"})
 	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" ||
 		acts[0].Who != "test" ||
 		acts[0].Kind != "key" ||
@@ -472,19 +472,19 @@ func TestTheAuditLog(t *testing.T) {
 		!strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
 		t.Fatalf("%v %+v", err, acts)
 	}
-	deleted, err := n.client.Audit(t.Context(), audit.Filter{What: "entry delete"})
+	deleted, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry delete"})
 	if err != nil || len(deleted) != 1 || deleted[0].Subject != "ice" || deleted[0].After != nil {
 		t.Errorf("%v %+v", err, deleted)
 	}
-	all, err := n.client.Audit(t.Context(), audit.Filter{What: "entry"})
+	all, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry"})
 	if err != nil || len(all) != 7 {
 		t.Errorf("%v: %d lines about entries", err, len(all))
 	}
-	if none, err := n.client.Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil ||
+	if none, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil ||
 		len(none) > 1 {
 		t.Errorf("before the first: %v %+v", err, none)
 	}
-	src, err := n.client.ExportAudit(t.Context(), audit.Filter{})
+	src, err := n.client.Accounts().ExportAudit(t.Context(), audit.Filter{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -500,7 +500,7 @@ func TestTheAuditLog(t *testing.T) {
 	// What a schedule does is told as its own doing.
 	var s entries.Schedule
 	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 { // the shortest that is not over before it is heard of
-		if s, err = n.client.Schedule(t.Context(), "fog", "unpublish",
+		if s, err = n.client.Entries().Schedule(t.Context(), "fog", "unpublish",
 			time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
 			break
 		}
@@ -509,7 +509,7 @@ func TestTheAuditLog(t *testing.T) {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "the schedule is in the audit log", func() bool {
-		acts, err := n.client.Audit(t.Context(), audit.Filter{What: "entry unpublish"})
+		acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry unpublish"})
 		return err == nil && len(acts) == 1 && acts[0].Kind == "schedule" && s.ID != ""
 	})
 }

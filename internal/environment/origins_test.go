@@ -106,7 +106,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	shows(n, "quay-3", "Quay 3")
 	id := content.MakeID("old", "quay", "q1")
 	var refused *client.Problem
-	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
 		!strings.Contains(refused.Detail, "still in the configuration") {
 		t.Errorf("an origin that is read: %v", err)
 	}
@@ -131,7 +131,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	options.Origins = map[string]origin.Config{"new": quaysOf(t, web.URL+"/new")}
 	n = start(t, options, secret)
 	testkit.Eventually(t, "what cannot be taken over is kept", func() bool {
-		untaken, err := n.client.Untaken(t.Context(), "new")
+		untaken, err := n.client.Origins().Rejected(t.Context(), "new")
 		return err == nil && len(untaken) == 2 && strings.Contains(untaken[0].Reason, "has the slug")
 	})
 	why, err := n.client.Why(t.Context(), client.WhyQuestion{Entry: "n0"})
@@ -145,7 +145,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		!strings.Contains(told, "4 entries come from the origin old, which is not in the configuration") {
 		t.Errorf("%v: %s", err, told)
 	}
-	would, err := n.client.AdoptOrigin(t.Context(), "old", "new", "", false, nil)
+	would, err := n.client.Origins().Adopt(t.Context(), "old", "new", "", false, nil)
 	if err != nil || would.Applied || would.Adopted != 3 || would.By["slug"] != 2 || would.By["path"] != 1 ||
 		would.LeftAll != 1 ||
 		would.NewAll != 1 ||
@@ -155,7 +155,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	shows(n, "quay-1", `"id":"`+id+`"`)
 	shows(n, "quay-1", "Quay 1")
 	// The item that was taken over under its own slug gives way to nobody: it is an entry.
-	done, err := n.client.AdoptOrigin(t.Context(), "old", "new", "", true, nil)
+	done, err := n.client.Origins().Adopt(t.Context(), "old", "new", "", true, nil)
 	if err != nil || !done.Applied || done.Adopted != 3 || done.Compared == nil || done.Compared.BadItems != 0 {
 		t.Fatalf("%+v %v", done, err)
 	}
@@ -163,28 +163,28 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	shows(n, "quay-1", `"name":"New 1"`)
 	shows(n, "quay-0", `"name":"New 1"}}`)
 	shows(n, "quay-1", `"name":"New 9"}}`)
-	if untaken, err := n.client.Untaken(t.Context(), "new"); err != nil || len(untaken) != 0 {
+	if untaken, err := n.client.Origins().Rejected(t.Context(), "new"); err != nil || len(untaken) != 0 {
 		t.Errorf("%+v %v", untaken, err)
 	}
 
-	if plan, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, false, nil); err != nil ||
+	if plan, err := n.client.Origins().Retire(t.Context(), "old", ingest.KeepLocal, false, nil); err != nil ||
 		plan.Applied ||
 		plan.Entries != 1 ||
 		plan.Published != 1 {
 		t.Errorf("%+v %v", plan, err)
 	}
 	shows(n, "quay-3", "Quay 3")
-	if gone, err := n.client.RetireOrigin(t.Context(), "old", ingest.KeepLocal, true, nil); err != nil ||
+	if gone, err := n.client.Origins().Retire(t.Context(), "old", ingest.KeepLocal, true, nil); err != nil ||
 		!gone.Applied ||
 		gone.Entries != 1 {
 		t.Errorf("%+v %v", gone, err)
 	}
-	if _, err := n.client.Edit(t.Context(), client.Edit{ID: content.MakeID("old", "quay", "q3"), Type: "quay",
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: content.MakeID("old", "quay", "q3"), Type: "quay",
 		Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish"}); err != nil {
 		t.Errorf("an entry that was kept: %v", err)
 	}
 	shows(n, "quay-3", "Our own")
-	if _, err := n.client.RetireOrigin(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
 		refused.Status != http.StatusNotFound {
 		t.Errorf("nothing is left: %v", err)
 	}
@@ -194,7 +194,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	options.Origins = map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")}
 	n = start(t, options, secret)
 	testkit.Eventually(t, "it is refused", func() bool {
-		untaken, err := n.client.Untaken(t.Context(), "old")
+		untaken, err := n.client.Origins().Rejected(t.Context(), "old")
 		return err == nil && len(untaken) == 4
 	})
 	shows(n, "quay-3", "Our own")
@@ -202,7 +202,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	n.Close()
 	options.Origins = nil
 	n = start(t, options, secret)
-	if gone, err := n.client.RetireOrigin(t.Context(), "new", ingest.DeleteAll, true, nil); err != nil ||
+	if gone, err := n.client.Origins().Retire(t.Context(), "new", ingest.DeleteAll, true, nil); err != nil ||
 		gone.Entries != 4 ||
 		gone.LeftAll != 0 {
 		t.Errorf("%+v %v", gone, err)
@@ -253,7 +253,7 @@ types:
 		},
 		access.NewSecret(),
 	)
-	done, err := n.client.CompareOrigin(t.Context(), "harbour", false, nil)
+	done, err := n.client.Origins().Compare(t.Context(), "harbour", false, nil)
 	if err != nil || done.BadItems != 0 || done.LostAll != 1 || !strings.Contains(done.Lost[0], "text: <script>") ||
 		!strings.Contains(done.Lost[0], "raw: <a>, <h2>, <p>, <script>") {
 		t.Fatalf("%+v %v", done, err)
@@ -273,7 +273,7 @@ types:
 	) {
 		t.Errorf("the event says %q", e.Detail)
 	}
-	saved, err := n.client.Edit(
+	saved, err := n.client.Entries().Edit(
 		t.Context(),
 		client.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}},
 	)

@@ -36,7 +36,7 @@ func FuzzReads(f *testing.F) {
 		f.Add(seed)
 	}
 	n := open(f, testkit.Store(f, testkit.Model(f, harbour)), access.NewSecret())
-	if _, err := n.client.Edit(f.Context(), client.Edit{ID: "ring", Type: "route",
+	if _, err := n.client.Entries().Edit(f.Context(), client.Edit{ID: "ring", Type: "route",
 		Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish"},
 		client.Edit{ID: "fog", Type: "notice",
 			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring"}}, Do: "publish"}); err != nil {

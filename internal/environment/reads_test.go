@@ -43,7 +43,7 @@ func TestAReadIsExamined(t *testing.T) {
 	notices, _ := l.key(t, "read published notice")
 	examine := func(q client.ReadQuestion) client.Examined {
 		t.Helper()
-		out, err := n.client.Examine(t.Context(), q)
+		out, err := n.client.Reads().Examine(t.Context(), q)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +115,7 @@ func TestAReadIsExamined(t *testing.T) {
 	for _, wrong := range []client.ReadQuestion{{}, {Request: "/notices", As: "nobody's"},
 		{Request: "/notices", Edition: "printed"}, {Request: "/content/elsewhere/published/notices"},
 		{Request: "/changes"}, {DocumentID: "sha256:0"}} {
-		if _, err := n.client.Examine(t.Context(), wrong); err == nil ||
+		if _, err := n.client.Reads().Examine(t.Context(), wrong); err == nil ||
 			!strings.Contains(err.Error(), "no address") && !strings.Contains(err.Error(), "is not below") &&
 				!strings.Contains(err.Error(), "is no read") &&
 				!strings.Contains(err.Error(), "there is no") {
@@ -124,10 +124,10 @@ func TestAReadIsExamined(t *testing.T) {
 	}
 	_, previewer := l.key(t, "read preview notice")
 	other := &client.Client{Address: n.client.Address, Key: previewer}
-	if _, err := other.Examine(t.Context(), client.ReadQuestion{Request: "/notices", As: notices.ID}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices", As: notices.ID}); err == nil {
 		t.Error("whoever may read notices may read as any key")
 	}
-	if _, err := other.Examine(t.Context(), client.ReadQuestion{Request: "/notices", Explain: true}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices", Explain: true}); err == nil {
 		t.Error("whoever may read notices is shown plans")
 	}
 }
@@ -135,25 +135,25 @@ func TestAReadIsExamined(t *testing.T) {
 func TestReadsAreKept(t *testing.T) {
 	l := newLine(t, 1)
 	c := l.nodes[0].client
-	first, err := c.SaveRead(t.Context(), "front page", json.RawMessage(`{"request":"/notices"}`))
+	first, err := c.Reads().SaveRead(t.Context(), "front page", json.RawMessage(`{"request":"/notices"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := c.SaveRead(t.Context(), "front page", json.RawMessage(`{"request":"/notices?limit=3"}`))
+	again, err := c.Reads().SaveRead(t.Context(), "front page", json.RawMessage(`{"request":"/notices?limit=3"}`))
 	if err != nil || again.ID != first.ID {
 		t.Errorf("%v: %s, then %s", err, first.ID, again.ID)
 	}
-	if all, err := c.SavedReads(t.Context()); err != nil || len(all) != 1 ||
+	if all, err := c.Reads().SavedReads(t.Context()); err != nil || len(all) != 1 ||
 		!strings.Contains(string(all[0].Read), "limit=3") {
 		t.Errorf("%v %+v", err, all)
 	}
-	if _, err := c.SaveRead(t.Context(), " ", json.RawMessage(`{}`)); err == nil {
+	if _, err := c.Reads().SaveRead(t.Context(), " ", json.RawMessage(`{}`)); err == nil {
 		t.Error("kept without a name")
 	}
-	if err := c.ForgetRead(t.Context(), first.ID); err != nil {
+	if err := c.Reads().ForgetRead(t.Context(), first.ID); err != nil {
 		t.Error(err)
 	}
-	if err := c.ForgetRead(t.Context(), first.ID); err == nil {
+	if err := c.Reads().ForgetRead(t.Context(), first.ID); err == nil {
 		t.Error("forgotten twice")
 	}
 }
@@ -178,11 +178,11 @@ func TestDocumentsAreNamed(t *testing.T) {
 		!strings.Contains(body, "trusted") {
 		t.Errorf("before: %d %s", status, body)
 	}
-	if _, err := n.client.AddDocument(t.Context(), "one", "{ notice(slug: 3) { nam } }"); err == nil ||
+	if _, err := n.client.Reads().AddDocument(t.Context(), "one", "{ notice(slug: 3) { nam } }"); err == nil ||
 		!strings.Contains(err.Error(), "nam") {
 		t.Errorf("a document that cannot be answered: %v", err)
 	}
-	d, err := n.client.AddDocument(t.Context(), "one", text)
+	d, err := n.client.Reads().AddDocument(t.Context(), "one", text)
 	if err != nil || d.ID != accounts.DocumentID(text) {
 		t.Fatalf("%v %+v", err, d)
 	}
@@ -218,7 +218,7 @@ func TestDocumentsAreNamed(t *testing.T) {
 		!strings.Contains(string(a.Body), "batch") {
 		t.Errorf("a list where none is allowed: %d %s", a.Status, a.Body)
 	}
-	if err := n.client.RemoveDocument(t.Context(), "one"); err != nil {
+	if err := n.client.Reads().RemoveDocument(t.Context(), "one"); err != nil {
 		t.Fatal(err)
 	}
 	testkit.Eventually(
@@ -373,7 +373,7 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	for _, d := range [][2]string{{"names", "{ piers { nodes { name } } }"}, {"counts", "{ piers { totalCount } }"}} {
-		if _, err := n.client.AddDocument(t.Context(), d[0], d[1]); err != nil {
+		if _, err := n.client.Reads().AddDocument(t.Context(), d[0], d[1]); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -392,7 +392,7 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 	renamed = strings.Replace(
 		strings.Replace(renamed, "title: name", "title: called", 1), "madeFrom: name", "madeFrom: called", 1,
 	)
-	plan, err := n.client.PlanModel(t.Context(), map[string]string{"m.yaml": renamed})
+	plan, err := n.client.Models().Plan(t.Context(), map[string]string{"m.yaml": renamed})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -419,7 +419,7 @@ func TestDocumentsAreNamedByHash(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	const text = "{ piers { totalCount } }"
-	d, err := n.client.AddDocument(t.Context(), "id-of-a-tool", text)
+	d, err := n.client.Reads().AddDocument(t.Context(), "id-of-a-tool", text)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -607,7 +607,7 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 		}
 		return a.Status != http.StatusConflict
 	})
-	e, err := n.client.Entry(t.Context(), "p1")
+	e, err := n.client.Entries().Get(t.Context(), "p1")
 	if err != nil || a.Status != http.StatusOK || e.Revision != 2 || e.Newest["name"] != "Vika" {
 		t.Errorf("%d %s; the entry is %+v, %v", a.Status, a.Body, e.Newest, err)
 	}
@@ -764,12 +764,12 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 	})
 	c := &client.Client{Address: a.client.Address, Key: secret, HTTP: &http.Client{Transport: asyncTransport{}}}
 	edit.Save = map[string]any{"name": "Vika"}
-	if done, err := c.Edit(t.Context(), edit); err != nil || done.Sequence == 0 {
+	if done, err := c.Entries().Edit(t.Context(), edit); err != nil || done.Sequence == 0 {
 		t.Errorf("the client: %+v %v", done, err)
 	}
 	edit.Save = map[string]any{"nmae": "Vika"}
 	var refused *client.Problem
-	if _, err := c.Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 ||
+	if _, err := c.Entries().Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 ||
 		len(refused.Problems) == 0 {
 		t.Errorf("a mistake: %v", err)
 	}

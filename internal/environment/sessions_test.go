@@ -130,7 +130,7 @@ func TestOwnSessions(t *testing.T) {
 		"tilda",
 	)
 	a.must("DELETE", "/control/v1/session", nil, 200, "signedOut")
-	acts, err := n.client.Audit(t.Context(), audit.Filter{Who: "tilda@skerry.example"})
+	acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Who: "tilda@skerry.example"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -198,7 +198,7 @@ func TestThePasswordIsAskedForAgain(t *testing.T) {
 	b.must("PATCH", "/control/v1/open", per{"add": []string{"read published route"}}, 403, "proof")
 	b.must("POST", "/control/v1/session/proof", per{"password": goodPassword}, 200, "proved")
 	b.must("PATCH", "/control/v1/open", per{"add": []string{"read published route"}}, 200, "route")
-	if _, err := n.client.Open(t.Context(), nil, []string{"read published route"}); err != nil {
+	if _, err := n.client.Keys().ChangePublicGrants(t.Context(), nil, []string{"read published route"}); err != nil {
 		t.Errorf("a key proves itself: %v", err)
 	}
 }
@@ -305,7 +305,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	reads := func(n node, token, path string) int { return n.ask(t, token, path).Status }
 	key, secret := l.key(t, "read preview notice", "read preview route")
 	maker := &client.Client{Address: n.client.Address, Key: secret}
-	link, err := maker.Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+	link, err := maker.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -313,11 +313,11 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	if reads(n, link.Token, own) != 200 || reads(other, link.Token, shown) != 200 {
 		t.Fatal("the link reads what its maker may")
 	}
-	ring, err := maker.Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5})
+	ring, err := maker.Keys().Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5})
 	if err != nil {
 		t.Fatal(err)
 	}
-	back, _ := maker.Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true})
+	back, _ := maker.Keys().Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true})
 	const backs = "preview/entries/ring?fields=name,notices(title)"
 	if got := reads(n, ring.Token, backs); got != 403 {
 		t.Errorf("a way back that nobody asked for: %d", got)
@@ -327,7 +327,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		t.Errorf("a way back that was asked for: %d %s", a.Status, a.Body)
 	}
 	_, few := l.key(t, "read preview route")
-	narrow, _ := (&client.Client{Address: n.client.Address, Key: few}).Preview(
+	narrow, _ := (&client.Client{Address: n.client.Address, Key: few}).Keys().Preview(
 		t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true},
 	)
 	if got := reads(n, narrow.Token, "preview/routes/outer-ring?fields=name,notices(title)"); got != 403 {
@@ -341,7 +341,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 			t.Errorf("the link reaches %s: %v %d", path, err, a.Status)
 		}
 	}
-	if _, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Preview(t.Context(), "ice",
+	if _, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Keys().Preview(t.Context(), "ice",
 		client.PreviewOptions{Minutes: 10_000}); err == nil {
 		t.Error("the link makes another link")
 	}
@@ -356,15 +356,15 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	if _, err := n.Keys.GrantKey(t.Context(), key.ID, "test", add, nil); err != nil {
 		t.Fatal(err)
 	}
-	items, err := n.client.Previews(t.Context(), "ice")
+	items, err := n.client.Keys().Previews(t.Context(), "ice")
 	if err != nil || len(items) != 1 || items[0].ID != link.ID || items[0].By != key.Name || items[0].Used == nil ||
 		len(items[0].Grants) != 2 {
 		t.Errorf("%+v, %v", items, err)
 	}
-	if err := (&client.Client{Address: n.client.Address, Key: few}).RevokePreview(t.Context(), link.ID); err == nil {
+	if err := (&client.Client{Address: n.client.Address, Key: few}).Keys().RevokePreview(t.Context(), link.ID); err == nil {
 		t.Error("somebody else's link is revoked")
 	}
-	if err := maker.RevokePreview(t.Context(), link.ID); err != nil {
+	if err := maker.Keys().RevokePreview(t.Context(), link.ID); err != nil {
 		t.Fatal(err)
 	}
 	for _, node := range l.nodes {
@@ -397,7 +397,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		t.Errorf("the link of an account that is disabled: %d", got)
 	}
 	for what, n := range map[string]int{"preview create": 5, "preview use": 5, "preview revoke": 1} {
-		acts, err := l.nodes[0].client.Audit(t.Context(), audit.Filter{What: what})
+		acts, err := l.nodes[0].client.Accounts().Audit(t.Context(), audit.Filter{What: what})
 		if err != nil || len(acts) != n {
 			t.Errorf("%s: %d lines in the audit log, %v", what, len(acts), err)
 		}
@@ -416,7 +416,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		}
 	}
 	n.must(t, client.Edit{ID: "fog", Do: "unpublish"})
-	if _, err := n.client.ExportAudit(t.Context(), audit.Filter{}); err != nil {
+	if _, err := n.client.Accounts().ExportAudit(t.Context(), audit.Filter{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.client.Do(t.Context(), http.MethodGet, "/control/v1/export?type=notice", nil, nil); err != nil {
@@ -426,30 +426,30 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		t.Context(), "nobody@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.7"}, "", "",
 	)
 	for _, what := range []string{"audit export", "export", "sign in refused"} {
-		if acts, err := n.client.Audit(t.Context(), audit.Filter{What: what}); err != nil || len(acts) != 1 {
+		if acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: what}); err != nil || len(acts) != 1 {
 			t.Errorf("%s is not in it: %v", what, err)
 		}
 	}
-	whole, err := n.client.VerifyAudit(t.Context(), "")
+	whole, err := n.client.Accounts().VerifyAudit(t.Context(), "")
 	if err != nil || whole.Broken != 0 || whole.Lines < 8 || len(whole.Hash) != 64 {
 		t.Fatalf("%+v, %v", whole, err)
 	}
 	sql(`update audit set who = 'somebody else' where environment = $1 and id = 4`)
-	if state, err := n.client.VerifyAudit(t.Context(), ""); err != nil || state.Broken != 4 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 4 {
 		t.Errorf("a line is changed, and nobody notices: %+v, %v", state, err)
 	}
 	sql(`update audit set who = 'test' where environment = $1 and id = 4`)
-	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Broken != 0 ||
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), whole.Hash); err != nil || state.Broken != 0 ||
 		!*state.Contains {
 		t.Fatalf("it is put right: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and id = (select max(id) from audit where environment = $1)`)
-	if state, err := n.client.VerifyAudit(t.Context(), whole.Hash); err != nil || state.Contains == nil ||
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), whole.Hash); err != nil || state.Contains == nil ||
 		*state.Contains {
 		t.Errorf("the end is cut off: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and id = 4`)
-	if state, err := n.client.VerifyAudit(t.Context(), ""); err != nil || state.Broken != 5 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 5 {
 		t.Errorf("a line is taken out, and nobody notices: %+v, %v", state, err)
 	}
 	short := start(t, environment.Options{Store: l.store, KeepAudit: time.Nanosecond}, access.NewSecret())
@@ -460,11 +460,11 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		acts, err := short.Audit.Acts(t.Context(), audit.Filter{What: "audit trim"})
 		return err == nil && len(acts) > 0
 	})
-	if state, err := n.client.VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 || state.Lines > 10 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 || state.Lines > 10 {
 		t.Errorf("after lines went: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and what = 'audit trim'`)
-	if state, err := n.client.VerifyAudit(t.Context(), ""); err != nil || state.Broken == 0 && state.Lines > 0 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken == 0 && state.Lines > 0 {
 		t.Errorf("nobody vouches for what went: %+v, %v", state, err)
 	}
 }

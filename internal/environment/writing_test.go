@@ -54,7 +54,7 @@ func islesNode(t *testing.T) (node, *store.Store, string) {
 
 func (n node) must(t *testing.T, edits ...client.Edit) client.Edited {
 	t.Helper()
-	done, err := n.client.Edit(t.Context(), edits...)
+	done, err := n.client.Entries().Edit(t.Context(), edits...)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +176,7 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 			t.Errorf("%s: %d, want %d with %q: %s", name, resp.StatusCode, c.status, c.want, body)
 		}
 	}
-	if items, total, err := n.client.Entries(t.Context(), entries.EntryFilter{}); err != nil || total != 2 {
+	if items, total, err := n.client.Entries().List(t.Context(), entries.EntryFilter{}); err != nil || total != 2 {
 		t.Errorf("something was written all the same: %v %v", items, err)
 	}
 }
@@ -233,7 +233,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	b := open(t, again(t, s), secret)
 	a.must(t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Snart"}}})
 	at := time.Now().Add(1500 * time.Millisecond).UTC()
-	sch, err := a.client.Schedule(t.Context(), "p", "publish", at.Format(time.RFC3339Nano), "", []string{"nb"})
+	sch, err := a.client.Entries().Schedule(t.Context(), "p", "publish", at.Format(time.RFC3339Nano), "", []string{"nb"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -241,7 +241,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	a.must(
 		t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Uferdig"}, "slug": "soon"}},
 	)
-	later, err := b.client.Schedule(t.Context(), "p", "unpublish", "2030-01-01T08:00", "Europe/Oslo", nil)
+	later, err := b.client.Entries().Schedule(t.Context(), "p", "unpublish", "2030-01-01T08:00", "Europe/Oslo", nil)
 	if err != nil || later.At.UTC().Hour() != 7 || later.Zone != "Europe/Oslo" {
 		t.Fatalf("%+v %v", later, err)
 	}
@@ -250,7 +250,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 		_, _, two := b.read(t, "/pages?locale=nb&fields=title")
 		return strings.Contains(one, "Snart") && strings.Contains(two, "Snart")
 	})
-	e, err := b.client.Entry(t.Context(), "p")
+	e, err := b.client.Entries().Get(t.Context(), "p")
 	if err != nil || e.State != content.Scheduled || e.EntryInfo.Entry.Published.Sub(at) > time.Second ||
 		e.EntryInfo.Entry.Published.Before(at) {
 		t.Errorf("state %s, published %s, due %s, %v", e.State, e.EntryInfo.Entry.Published, at, err)
@@ -267,14 +267,14 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	if published != 1 {
 		t.Errorf("published %d times", published)
 	}
-	if _, err := b.client.MoveSchedule(t.Context(), sch.ID, "2031-01-01T00:00:00Z", ""); err == nil {
+	if _, err := b.client.Entries().MoveSchedule(t.Context(), sch.ID, "2031-01-01T00:00:00Z", ""); err == nil {
 		t.Error("what is done was moved")
 	}
-	if err := b.client.CancelSchedule(t.Context(), later.ID); err != nil {
+	if err := b.client.Entries().CancelSchedule(t.Context(), later.ID); err != nil {
 		t.Fatal(err)
 	}
 	// One that cannot be carried out says why.
-	failing, err := a.client.Schedule(
+	failing, err := a.client.Entries().Schedule(
 		t.Context(), "p", "publish", time.Now().Add(400*time.Millisecond).UTC().Format(time.RFC3339Nano), "", nil,
 	)
 	if err != nil {
@@ -282,7 +282,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	}
 	a.must(t, client.Edit{ID: "p", Do: "delete"}, page("q", per{"title": per{"en": "Soon"}}))
 	testkit.Eventually(t, "nothing is left pending", func() bool {
-		pending, err := a.client.Schedules(t.Context(), entries.SchedulePending)
+		pending, err := a.client.Entries().Schedules(t.Context(), entries.SchedulePending)
 		return err == nil && len(pending) == 0
 	})
 	if _, err := s.Schedules.Get(t.Context(), failing.ID); !errors.Is(err, db.ErrNotFound) {
@@ -312,12 +312,12 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		isles, "      text: {kind: prose", "      lead: {kind: text, default: Nothing new}\n      text: {kind: prose",
 		1,
 	)
-	plan, err := a.client.PlanModel(t.Context(), map[string]string{"m.yaml": changed})
+	plan, err := a.client.Models().Plan(t.Context(), map[string]string{"m.yaml": changed})
 	if err != nil || len(plan.Consequences) == 0 || plan.Loses || !strings.Contains(plan.YAML, "Nothing new") {
 		t.Fatalf("%+v %v", plan, err)
 	}
 	told := 0
-	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": changed}, false, plan.Version,
+	if err := a.client.Models().Apply(t.Context(), map[string]string{"m.yaml": changed}, false, plan.Version,
 		func(p client.Conversion) { told++ }); err != nil ||
 		told == 0 {
 		t.Fatal(told, err)
@@ -327,7 +327,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		return status == 200 && strings.Contains(body, "Nothing new")
 	})
 	var p *client.Problem
-	if err := a.client.ApplyModel(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version,
+	if err := a.client.Models().Apply(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version,
 		nil); !errors.As(
 		err, &p,
 	) ||
@@ -339,7 +339,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
 		t.Fatal(err)
 	}
-	plan, err = a.client.PlanModel(
+	plan, err = a.client.Models().Plan(
 		t.Context(),
 		map[string]string{
 			"m.yaml": isles[:strings.Index(isles, "  page:")] + isles[strings.Index(isles, "  berth:"):],
@@ -443,30 +443,30 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 		draft("b", per{"title": per{"en": "B"}, "blocks": []any{per{"block": "show", "page": "c"}}}),
 		page("c", per{"title": per{"en": "C"}}),
 	)
-	drafts, err := n.client.LinkedDrafts(t.Context(), "a")
+	drafts, err := n.client.Entries().LinkedDrafts(t.Context(), "a")
 	if err != nil || len(drafts) != 1 || drafts[0].ID != "b" {
 		t.Errorf("%+v %v", drafts, err)
 	}
 	n.must(t, client.Edit{ID: "a", Do: "publish"}, client.Edit{ID: "b", Do: "publish"})
-	if drafts, _ := n.client.LinkedDrafts(t.Context(), "a"); len(drafts) != 0 {
+	if drafts, _ := n.client.Entries().LinkedDrafts(t.Context(), "a"); len(drafts) != 0 {
 		t.Errorf("still %+v", drafts)
 	}
 	var p *client.Problem
-	_, err = n.client.Edit(
+	_, err = n.client.Entries().Edit(
 		t.Context(), client.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"},
 		client.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"},
 	)
 	if !errors.As(err, &p) || len(p.Problems) != 2 {
 		t.Errorf("all or none: %v", err)
 	}
-	if _, total, _ := n.client.Entries(t.Context(), entries.EntryFilter{Search: "Fine"}); total != 0 {
+	if _, total, _ := n.client.Entries().List(t.Context(), entries.EntryFilter{Search: "Fine"}); total != 0 {
 		t.Error("half of a write is there")
 	}
-	copied, err := n.client.Duplicate(t.Context(), "b")
+	copied, err := n.client.Entries().Duplicate(t.Context(), "b")
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := n.client.Entry(t.Context(), copied.Entries[0].ID)
+	e, err := n.client.Entries().Get(t.Context(), copied.Entries[0].ID)
 	if err != nil || e.Title != "B (copy)" || e.State != content.Draft || e.Newest["slug"] != "b-copy" {
 		t.Errorf("the copy: %+v %v", e, err)
 	}
@@ -614,7 +614,7 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 		default:
 			edit.Do = "publish"
 		}
-		done, err := n.client.Edit(t.Context(), edit)
+		done, err := n.client.Entries().Edit(t.Context(), edit)
 		var p *client.Problem
 		if errors.As(err, &p) {
 			refused++ // a slug that is taken, a reference to nothing, a page above itself

@@ -36,7 +36,7 @@ func main() {
 // draft leaves a notice with a draft behind what readers get, if there is none
 // yet, and returns its id.
 func draft(ctx context.Context, c *client.Client) (string, error) {
-	items, _, err := c.Entries(ctx, entries.EntryFilter{Type: "notice", Search: "Ramp at Mella", Limit: 1})
+	items, _, err := c.Entries().List(ctx, entries.EntryFilter{Type: "notice", Search: "Ramp at Mella", Limit: 1})
 	if err != nil || len(items) == 0 {
 		return "", fmt.Errorf("no notice about the ramp at Mella: %w", err)
 	}
@@ -44,7 +44,7 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 	if items[0].Behind {
 		return id, nil
 	}
-	e, err := c.Entry(ctx, id)
+	e, err := c.Entries().Get(ctx, id)
 	if err != nil {
 		return "", err
 	}
@@ -55,7 +55,7 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 			"with prams and bicycles.",
 		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner " +
 			"og sykler."}
-	_, err = c.Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer than planned"})
+	_, err = c.Entries().Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer than planned"})
 	return id, err
 }
 
@@ -71,7 +71,7 @@ func run(cardFile, to string, dark bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	c := &client.Client{Address: card.Gateway, Key: card.Keys.Admin}
-	events, err := c.Events(ctx, events.EventFilter{Limit: 20})
+	events, err := c.Origins().Events(ctx, events.EventFilter{Limit: 20})
 	if err != nil {
 		return err
 	}
@@ -83,8 +83,8 @@ func run(cardFile, to string, dark bool) error {
 	if err != nil {
 		return err
 	}
-	if links, err := c.Previews(ctx, ramp); err != nil || len(links) == 0 {
-		if _, err := c.Preview(ctx, ramp, client.PreviewOptions{Minutes: 600}); err != nil {
+	if links, err := c.Keys().Previews(ctx, ramp); err != nil || len(links) == 0 {
+		if _, err := c.Keys().Preview(ctx, ramp, client.PreviewOptions{Minutes: 600}); err != nil {
 			return err
 		}
 	}
@@ -146,13 +146,13 @@ func run(cardFile, to string, dark bool) error {
 
 // opened opens two types, makes a key that is limited, uses it, and returns its id.
 func opened(ctx context.Context, c *client.Client) (string, error) {
-	if _, err := c.Open(ctx, []string{"read published pier", "read published route"}, nil); err != nil {
+	if _, err := c.Keys().ChangePublicGrants(ctx, []string{"read published pier", "read published route"}, nil); err != nil {
 		return "", err
 	}
-	if k, err := c.KeyNamed(ctx, "pier board"); err == nil {
+	if k, err := c.Keys().Get(ctx, "pier board"); err == nil {
 		return k.ID, nil
 	}
-	k, secret, err := c.CreateKey(
+	k, secret, err := c.Keys().Create(
 		ctx, client.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600},
 	)
 	if err != nil {
