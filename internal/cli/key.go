@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -10,7 +9,6 @@ import (
 
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/diagnose"
 )
 
 func (a *app) keyCommand() *cobra.Command {
@@ -155,99 +153,6 @@ func keyState(k *access.Key) string {
 	return "good"
 }
 
-func (a *app) keyShow() *cobra.Command {
-	return &cobra.Command{
-		Use: "show KEY", Short: "Show one key, by id or name", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			k, err := s.Keys().Get(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(k, func(t *table) {
-				t.row("id", k.ID)
-				t.row("name", k.Name)
-				t.row("state", keyState(k.Key))
-				t.row("site", orDash(k.Site))
-				limit := "any number"
-				if k.PerMinute > 0 {
-					limit = fmt.Sprint(k.PerMinute)
-				}
-				t.row("requests a minute", limit)
-				t.row("made", when(&k.Created)+" by "+orDash(k.By))
-				t.row("expires", when(k.Expires))
-				if k.FormerUntil != nil {
-					t.row("former secret good until", when(k.FormerUntil))
-				}
-				if u := k.Use; u != nil {
-					t.row(
-						"last used",
-						fmt.Sprintf("%s from %s by %s", when(&u.Used), u.Address, orDash(t.short(u.Agent, 40))),
-					)
-					t.row("requests", fmt.Sprintf("%d, %s from the cache", u.Requests, share(u.Hits, u.Requests)))
-				} else {
-					t.row("last used", "never")
-				}
-				for i, g := range k.Grants.Texts() {
-					t.row(map[bool]string{true: "may", false: ""}[i == 0], g)
-				}
-			})
-		},
-	}
-}
-
-func (a *app) keyCheck() *cobra.Command {
-	return &cobra.Command{
-		Use: "check [KEY]", Short: "Say what a key would see: id, name or secret; none for everyone",
-		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			name := ""
-			if len(args) > 0 {
-				name = args[0]
-			}
-			seeing, err := s.Keys().Check(cmd.Context(), name)
-			if err != nil {
-				return err
-			}
-			if err := a.print(seeing, func(t *table) {
-				t.line(seeing.Reader + " sees:")
-				t.row("TYPE", "PUBLISHED", "PREVIEW")
-				for i := 0; i+1 < len(seeing.Sights); i += 2 {
-					t.row(seeing.Sights[i].Type, sight(seeing.Sights[i]), sight(seeing.Sights[i+1]))
-				}
-			}); err != nil {
-				return err
-			}
-			if seeing.Problem != "" {
-				return fmt.Errorf("with this key nothing is answered: %s", seeing.Problem)
-			}
-			return nil
-		},
-	}
-}
-
-// sight says what is seen of a type in an edition.
-func sight(v diagnose.TypeVisibility) string {
-	if v.Through == "" {
-		return "–"
-	}
-	s := fmt.Sprintf(
-		"%d entries, %s", v.Entries,
-		map[string]string{"open": "open to everyone", "grant": "by a grant", "both": "by a grant, and open"}[v.Through],
-	)
-	if v.Locales != nil {
-		s += ", in " + strings.Join(v.Locales, ", ")
-	}
-	return s
-}
-
 // onKey makes a command that does something to one key.
 func (a *app) onKey(
 	use, short string, args cobra.PositionalArgs,
@@ -369,67 +274,4 @@ func (a *app) keyRefused() *cobra.Command {
 			})
 		},
 	}
-}
-
-// openCommand makes open or close.
-func (a *app) openCommand(name string) *cobra.Command {
-	var verb, edition string
-	var locales []string
-	var yes bool
-	opening := name == "open"
-	c := &cobra.Command{
-		Use: name + " TYPE…", Args: cobra.MinimumNArgs(1),
-		Short: map[bool]string{true: "Open types to everyone, without a key", false: "Close types that are open " +
-			"to everyone"}[opening],
-		Example: map[bool]string{true: "  ubiquon open notice route pier\n  ubiquon open remark --verb submit",
-			false: "  ubiquon close notice"}[opening],
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := a.service()
-			if err != nil {
-				return err
-			}
-			if verb == access.Submit && !cmd.Flags().Changed("edition") {
-				edition = "preview"
-			}
-			var grants access.Grants
-			for _, t := range args {
-				if t == "all" {
-					t = access.Any
-				}
-				grants = append(grants, access.Grant{Verb: verb, Edition: edition, Type: t, Locales: locales})
-			}
-			var open access.Grants
-			if opening {
-				if !yes && edition != "published" && verb == access.Read {
-					if !a.agreed(
-						fmt.Sprintf("Everyone could read drafts: %s. Go on?", strings.Join(grants.Texts(), ", ")),
-					) {
-						return errors.New("nothing was done; answer y, or give --yes")
-					}
-				}
-				open, err = s.Keys().ChangePublicGrants(cmd.Context(), grants.Texts(), nil)
-			} else {
-				open, err = s.Keys().ChangePublicGrants(cmd.Context(), nil, grants.Texts())
-			}
-			if err != nil {
-				return err
-			}
-			return a.print(map[string]any{"open": open}, func(t *table) {
-				if len(open) == 0 {
-					t.line("Nothing is open to everyone.")
-				}
-				for i, g := range open.Texts() {
-					t.row(map[bool]string{true: "everyone may", false: ""}[i == 0], g)
-				}
-			})
-		},
-	}
-	f := c.Flags()
-	f.StringVar(&verb, "verb", "read", "read or submit")
-	f.StringVar(&edition, "edition", "published", "published or preview (submit: preview)")
-	f.StringSliceVar(&locales, "locale", nil, "these locales only")
-	if opening {
-		f.BoolVar(&yes, "yes", false, "do not ask")
-	}
-	return c
 }

@@ -3,7 +3,6 @@ package diagnose
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -13,7 +12,6 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
-	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -368,135 +366,6 @@ func (w *investigation) absent(ctx context.Context) (err error) {
 	return nil
 }
 
-// maxPlaces bounds how far a list is followed in search of an entry.
-const maxPlaces = 10_000
-
-// list finds out where in a list the entry comes.
-func (w *investigation) list(ctx context.Context) error {
-	root := w.q.List
-	if root == nil {
-		return nil
-	}
-	l := &why.List{
-		Asked:          w.q.Asked,
-		Type:           root.Type,
-		OnlyTranslated: root.Translated,
-		Limit:          root.Limit,
-		Sort:           sortText(root.Sort),
-	}
-	w.facts.List = l
-	if w.info == nil || root.Type != w.info.Type || !w.facts.Entry.HasDocument {
-		return nil
-	}
-	find := func(r query.Root) (*query.RootResult, int, error) {
-		r.Locale = w.facts.Locale
-		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
-		res, err := w.g.store.Reader.Read(
-			ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}},
-			int(w.g.limits.Answer),
-		)
-		if err != nil {
-			return nil, 0, err
-		}
-		return &res.Roots[0], slices.IndexFunc(
-			res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID },
-		), nil
-	}
-	if root.Filter != nil {
-		docs, err := w.g.store.Entries.StoredDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
-		if err != nil || len(docs) == 0 {
-			return err
-		}
-		d := heldDocument{w: w, ctx: ctx, StoredDocument: docs[0], failed: new(error)}
-		l.Untrue = root.Filter.Untrue(d, time.Now())
-		if *d.failed != nil {
-			return *d.failed
-		}
-	}
-	_, at, err := find(*root)
-	if err != nil {
-		return err
-	}
-	if l.Shown = at >= 0; l.Shown {
-		return nil
-	}
-	whole := *root
-	whole.After, whole.Before, whole.Last, whole.Limit = nil, nil, false, query.MaxLimit
-	for before := 0; before < maxPlaces; {
-		found, at, err := find(whole)
-		if err != nil {
-			return err
-		}
-		if at >= 0 {
-			l.Place = before + at + 1
-			return nil
-		}
-		if !found.More {
-			return nil
-		}
-		before += len(found.Rows)
-		last := found.Rows[len(found.Rows)-1].Position()
-		whole.After = &last
-	}
-	return nil
-}
-
-// heldDocument lets a filter look at what a reader gets of an entry.
-type heldDocument struct {
-	entries.StoredDocument
-	w      *investigation
-	ctx    context.Context
-	failed *error
-}
-
-func (d heldDocument) Value(field string) any {
-	if name, ok := strings.CutPrefix(field, "about."); ok {
-		return d.About[name]
-	}
-	if field == "id" {
-		return d.ID
-	}
-	return d.Fields[field]
-}
-
-func (d heldDocument) Enter(s filter.Step) []filter.Document {
-	field, ids := "", []string{d.ID}
-	if s.Back {
-		field = s.Field
-	} else {
-		ids = nil
-		switch v := d.Fields[s.Field].(type) {
-		case string:
-			ids = []string{v}
-		case []any:
-			for _, id := range v {
-				ids = append(ids, fmt.Sprint(id))
-			}
-		}
-	}
-	found, err := d.w.g.store.Entries.StoredDocuments(d.ctx, d.w.q.Edition, d.w.facts.Locale, ids, field, s.Types)
-	if err != nil {
-		*d.failed = err
-	}
-	out := make([]filter.Document, len(found))
-	for i := range found {
-		out[i] = heldDocument{found[i], d.w, d.ctx, d.failed}
-	}
-	return out
-}
-
-func sortText(sort []query.Sort) string {
-	var out []string
-	for _, s := range sort {
-		name := strings.TrimPrefix(s.By, "about.")
-		if s.Descending {
-			name = "-" + name
-		}
-		out = append(out, name)
-	}
-	return strings.Join(out, ",")
-}
-
 // where says since when, in which answers and on which pages an entry is seen.
 func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 	c, err := w.g.store.Entries.LastChange(ctx, w.info.ID, w.q.Edition, "")
@@ -543,75 +412,4 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 		}
 	}
 	return nil
-}
-
-// Seeing is what a key, or everyone, may read.
-type KeyVisibility struct {
-	Reader string `json:"reader"`
-	// Problem is why the key is not good; empty if it is.
-	Problem string           `json:"problem,omitempty"`
-	Sights  []TypeVisibility `json:"sights"`
-}
-
-// Sight is what may be read of a type in an edition.
-type TypeVisibility struct {
-	Type    string `json:"type"`
-	Edition string `json:"edition"`
-	// Through says what allows it: open, grant or both; empty if nothing does.
-	Through string `json:"through"`
-	// Locales it is limited to; none means all.
-	Locales []string `json:"locales,omitempty"`
-	// Entries there are.
-	Entries int `json:"entries"`
-}
-
-// CheckKey says what a key would see: named, by id, or by its secret; an empty
-// name stands for everyone.
-func (d *Service) CheckKey(ctx context.Context, name string) (KeyVisibility, error) {
-	out := KeyVisibility{Reader: "everyone", Sights: []TypeVisibility{}}
-	rights := access.Rights{Open: d.keys.PublicGrants()}
-	if name != "" {
-		k, hash, err := d.keys.KeyFor(ctx, name)
-		switch {
-		case errors.Is(err, access.ErrMalformed), errors.Is(err, identity.ErrUnknownKey):
-			out.Reader, out.Problem = "the key", err.Error()
-		case err != nil:
-			return out, err
-		default:
-			out.Reader, rights.Own = k.Name, k.Grants
-			if err := k.Good(hash, time.Now()); err != nil {
-				out.Problem = err.Error()
-			}
-		}
-	}
-	counts, err := d.store.Entries.CountsByEdition(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, t := range d.replica.Model().TypeNames() {
-		for _, edition := range content.Editions {
-			s := TypeVisibility{Type: t, Edition: edition, Entries: counts[t][edition]}
-			need := access.Need{Verb: access.Read, Edition: edition, Type: t}
-			open, openLocales := rights.Open.Reach(need)
-			own, ownLocales := rights.Own.Reach(need)
-			if own && out.Problem != "" {
-				own = false // a key that is not good is refused, whatever is open
-			}
-			switch {
-			case open && own:
-				s.Through = "both"
-			case open:
-				s.Through = "open"
-			case own:
-				s.Through = "grant"
-			}
-			if !(open && openLocales == nil) && !(own && ownLocales == nil) {
-				s.Locales = slices.Concat(openLocales, ownLocales)
-				slices.Sort(s.Locales)
-				s.Locales = slices.Compact(s.Locales)
-			}
-			out.Sights = append(out.Sights, s)
-		}
-	}
-	return out, nil
 }

@@ -5,16 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/core/rule"
-	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
 )
 
@@ -27,111 +23,6 @@ type Builds struct {
 
 // New returns the builds of an environment.
 func New(d *db.DB, environment string) *Builds { return &Builds{d, environment} }
-
-// Advance hands the next changes to a background reader of the log that is
-// known by its name, and moves its position on in the same transaction. Only
-// one node at a time gets any: claimed is false when another one is at it.
-func (bs *Builds) ConsumeChanges(
-	ctx context.Context, name string, f func(tx pgx.Tx, changes []content.Change) error,
-) (claimed bool, n int, err error) {
-	// By itself, so that nobody waits here for a transaction that made the row.
-	if _, err := bs.db.Conns(ctx).Exec(ctx, `insert into position (environment, name, sequence) values ($1, $2, 0)
-		on conflict do nothing`, bs.environment, name); err != nil {
-		return false, 0, err
-	}
-	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
-		var at int64
-		err := tx.QueryRow(ctx, `select sequence from position where environment = $1 and name = $2 for update skip
-			locked`, bs.environment, name).
-			Scan(&at)
-		if errors.Is(err, pgx.ErrNoRows) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		claimed = true
-		// Rules look at what happened to which entry; the values would be most of what
-		// is read.
-		rows, err := tx.Query(
-			ctx,
-			`select sequence, commit, id::text, at, kind, edition, entry, type, what, null::jsonb, null::jsonb,
-				null::jsonb, cause
-			from change where environment = $1 and sequence > $2 order by sequence limit 500`,
-			bs.environment,
-			at,
-		)
-		if err != nil {
-			return err
-		}
-		changes, err := pgx.CollectRows(
-			rows, func(r pgx.CollectableRow) (content.Change, error) { return changelog.ScanChange(r) },
-		)
-		if err != nil || len(changes) == 0 {
-			return err
-		}
-		n = len(changes)
-		if err := f(tx, changes); err != nil {
-			return err
-		}
-		_, err = tx.Exec(
-			ctx, `update position set sequence = $3 where environment = $1 and name = $2`, bs.environment, name,
-			changes[n-1].Sequence,
-		)
-		return err
-	})
-	return claimed, n, err
-}
-
-// RuleRun is what a rule made of one change.
-type RuleRun struct {
-	Sequence int64     `json:"sequence"`
-	Rule     string    `json:"rule"`
-	At       time.Time `json:"at"`
-	Fired    bool      `json:"fired"`
-	Detail   string    `json:"detail"`
-}
-
-// AddRuleRun notes what a rule made of a change, once per rule and change.
-func (bs *Builds) AddRuleRun(
-	ctx context.Context, tx pgx.Tx, sequence int64, r *rule.Rule, fired bool, detail string,
-) error {
-	_, err := tx.Exec(
-		ctx,
-		`insert into rule_run (environment, sequence, rule, fired, detail) values ($1, $2, $3, $4, $5) on conflict
-			do nothing`,
-		bs.environment, sequence, r.Name, fired, detail,
-	)
-	return err
-}
-
-// RuleRuns returns what the rules made of the changes of one event, and of the
-// change that it found applied.
-func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) ([]RuleRun, error) {
-	rows, err := bs.db.Conns(ctx).
-		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
-		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by
-		sequence, rule`, bs.environment, event, sequence)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (RuleRun, error) {
-		var x RuleRun
-		err := r.Scan(&x.Sequence, &x.Rule, &x.At, &x.Fired, &x.Detail)
-		return x, err
-	})
-}
-
-// RunsOf returns what the rules made of one change.
-func (bs *Builds) RunsOf(ctx context.Context, sequence int64) ([]RuleRun, error) {
-	rows, err := bs.db.Conns(ctx).
-		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and sequence = $2
-			order by rule`, bs.environment, sequence)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[RuleRun])
-}
 
 const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request,
 	not_before, attempts, called, started, finished, error, failures, counts, log`
@@ -246,113 +137,6 @@ func (bs *Builds) RequestIn(
 	b := rebuild.Request(waiting, causes, sequence, immediately, now)
 	b.Site = site
 	return b, bs.putBuild(ctx, tx, &b)
-}
-
-// NextCall returns the build that the site is to be called for now, or nil and
-// how long to wait until there may be one. The build is marked as running and
-// is returned again, with the same id, unless Called confirms the call in time.
-func (bs *Builds) NextCall(
-	ctx context.Context, site string, call *rebuild.Call,
-) (due *rebuild.Build, wait time.Duration, err error) {
-	wait = time.Minute
-	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
-		waiting, running, now, err := bs.lockSite(ctx, tx, site)
-		if err != nil {
-			return err
-		}
-		if running != nil {
-			switch at := lastSign(running); {
-			case running.NotBefore != nil && now.Before(*running.NotBefore):
-				wait = running.NotBefore.Sub(now)
-				return nil
-			case running.NotBefore != nil && running.Attempts >= rebuild.MaxAttempts:
-				wait = 0
-				return bs.fail(ctx, tx, running, waiting, "the builder did not take the call: "+running.Error, now)
-			case running.NotBefore != nil: // call again
-				due = running
-			case now.Sub(at) > call.Timeout.Or(rebuild.DefaultTimeout):
-				wait = 0
-				return bs.fail(ctx, tx, running, waiting, "no report in time; the build counts as failed", now)
-			default:
-				wait = min(wait, call.Timeout.Or(rebuild.DefaultTimeout)-now.Sub(at))
-				return nil
-			}
-		} else if waiting == nil {
-			return nil
-		} else if at := call.Due(waiting); now.Before(at) {
-			wait = at.Sub(now)
-			return nil
-		} else {
-			due = waiting
-		}
-		again := now.Add(rebuild.Backoff(due.Attempts + 1))
-		due.State, due.NotBefore, due.Error = rebuild.Running, &again, ""
-		due.Attempts++
-		if due.Called == nil {
-			due.Called = &now
-		}
-		due.Note(now, nil, "called the builder, for the %s time", ordinal(due.Attempts))
-		return bs.putBuild(ctx, tx, due)
-	})
-	return due, wait, err
-}
-
-func lastSign(b *rebuild.Build) time.Time {
-	at := b.FirstRequest
-	for _, t := range []*time.Time{b.Called, b.Started} {
-		if t != nil && t.After(at) {
-			at = *t
-		}
-	}
-	return at
-}
-
-func ordinal(n int) string {
-	switch n {
-	case 1:
-		return "first"
-	case 2:
-		return "second"
-	case 3:
-		return "third"
-	}
-	return strconv.Itoa(n) + "th"
-}
-
-// longestRetryAfter bounds how long a builder may have its call put off.
-const longestRetryAfter = time.Hour
-
-// Called notes that the builder took the call, or, with a reason, that it did
-// not: then the call is made again later, no earlier than after the wait. The build of a
-// builder that is silent ends with that.
-func (bs *Builds) Called(
-	ctx context.Context, b *rebuild.Build, silent bool, failure string, wait time.Duration,
-) error {
-	return pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
-		_, running, now, err := bs.lockSite(ctx, tx, b.Site)
-		if err != nil || running == nil || running.ID != b.ID {
-			return err
-		}
-		running.Error = failure
-		if failure == "" {
-			if running.NotBefore != nil {
-				running.Called = &now // the time that it has to report begins
-			}
-			running.NotBefore = nil
-			running.Note(now, nil, "the builder took the call")
-			if silent {
-				running.State, running.Finished = rebuild.Finished, &now
-				running.Note(now, nil, "finished, as far as is known: the builder does not report")
-			}
-			return bs.putBuild(ctx, tx, running)
-		}
-		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 &&
-			(running.NotBefore == nil || at.After(*running.NotBefore)) {
-			running.NotBefore = &at
-		}
-		running.Note(now, running.NotBefore, "the builder did not take the call: %s", failure)
-		return bs.putBuild(ctx, tx, running)
-	})
 }
 
 // HeardOf takes word from a site as a sign that its builder works again: what waits

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -28,104 +27,6 @@ type Entries struct {
 // New returns the entries of an environment.
 func New(d *db.DB, environment string, changes *changelog.Log, writer *writing.Writer, log *slog.Logger) *Entries {
 	return &Entries{d, environment, changes, writer, log}
-}
-
-// EntryInfo is an entry as those who run the service see it.
-type EntryInfo struct {
-	content.Entry
-	Title string        `json:"title"`
-	State content.State `json:"state"`
-	// Locales says, for each locale that the newest saved state can be read in,
-	// whether it is translated, partly translated (the rest is filled in) or
-	// wholly filled in from a fallback.
-	Locales map[string]string `json:"locales"`
-	// Live lists the locales that readers have it in, filled in ones not counted.
-	Live []string `json:"live"`
-	// Next is when the next schedule is due.
-	Next *time.Time `json:"next"`
-}
-
-// How much of an entry is translated.
-const (
-	Translated = "translated"
-	Partly     = "partly"
-	FilledIn   = "filled in"
-)
-
-// EntryFilter narrows ListEntries; empty parts do not.
-type EntryFilter struct {
-	Type, Origin string
-	// State; without one, retired entries are left out.
-	State content.State
-	// Search is looked for in title, slug and id, whatever the case.
-	Search string
-	// Missing is a locale in which something is not translated.
-	Missing string
-	// RefersTo is an entry that those listed refer to.
-	RefersTo string
-	IDs      []string
-	// Types that it is narrowed to; nil means all.
-	Types         []string
-	Limit, Offset int
-}
-
-const (
-	// translation is how much of the document d is translated.
-	translation = `case when not d.about -> 'locales' ? d.locale then 'filled in' when jsonb_array_length(d.about ->
-		'filledIn') > 0 then 'partly' else 'translated' end`
-
-	// stateOf is the state of the entry e.
-	stateOf = `case when e.retired is not null then 'retired' when e.review = 'submitted' then 'in review'
-		when exists (select from schedule s where s.environment = e.environment and s.entry = e.id and s.state =
-		'pending') then 'scheduled'
-		when e.published_revision = 0 then 'draft' when e.behind then 'revised' else 'published' end`
-
-	entryInfo = `select ` + writing.EntryColumns + `, e.title, ` + stateOf + `,
-		(select coalesce(jsonb_object_agg(d.locale, ` + translation +
-		`), '{}') from document d where d.environment = e.environment and d.edition = 'preview' and d.entry = e.id),
-		array(select d.locale from document d where d.environment = e.environment and d.edition = 'published' and
-		d.entry = e.id and d.about -> 'locales' ? d.locale order by d.locale),
-		(select min(s.at) from schedule s where s.environment = e.environment and s.entry = e.id and s.state =
-		'pending')
-		from entry e`
-)
-
-func scanInfo(r pgx.Row) (EntryInfo, error) {
-	var i EntryInfo
-	err := r.Scan(append(writing.EntryTargets(&i.Entry), &i.Title, &i.State, &i.Locales, &i.Live, &i.Next)...)
-	return i, err
-}
-
-// ListEntries returns entries, those saved last first, and how many there are
-// in all.
-func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, error) {
-	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or
-		e.origin = $3)
-		and case when $4 = '' then e.retired is null else $4 = ` + stateOf + ` end
-		and ($5 = '' or position(lower($5) in lower(e.title)) > 0 or e.id = $5 or exists (select from document d
-			where d.environment = e.environment and d.entry = e.id and d.slug = $5))
-		and ($6 = '' or not exists (select from document d where d.environment = e.environment and d.edition =
-		'preview' and d.entry = e.id and d.locale = $6
-			and ` + translation + ` = 'translated'))
-		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and
-		d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
-		and ($8::text[] is null or e.id = any($8)) and ($9::text[] is null or e.type = any($9))`
-	args := []any{es.environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs, f.Types}
-	var total int
-	if err := es.db.Conns(ctx).QueryRow(ctx, `select count(*) from entry e`+where, args...).Scan(&total); err != nil {
-		return nil, 0, err
-	}
-	if f.Limit <= 0 || f.Limit > 500 {
-		f.Limit = 50
-	}
-	rows, err := es.db.Conns(ctx).
-		Query(ctx, entryInfo+where+` order by e.updated desc, e.id limit $10 offset $11`,
-			append(args, f.Limit, f.Offset)...)
-	if err != nil {
-		return nil, 0, err
-	}
-	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (EntryInfo, error) { return scanInfo(r) })
-	return out, total, err
 }
 
 // EntryRecord is one entry with everything that is kept of it.
@@ -405,62 +306,4 @@ func (es *Entries) Existing(ctx context.Context, ids []string) (map[string]bool,
 		out[id] = true
 	}
 	return out, err
-}
-
-// Exported is an entry with everything that an export says of it.
-type Exported struct {
-	content.Entry
-	Newest, Live content.Fields
-	// Revisions are the earlier ones, the oldest first, if they were asked for.
-	Revisions []content.Revision
-}
-
-// EachEntry calls each for every entry of an origin, of some types or, with none,
-// of all, in the order of ids. It reads some at a time, not one snapshot.
-func (es *Entries) EachEntry(
-	ctx context.Context, types []string, origin string, revisions bool, each func(*Exported) error,
-) error {
-	const atOnce = 200
-	for last := ""; ; {
-		rows, err := es.db.Conns(ctx).
-			Query(ctx, `select `+writing.EntryColumns+`, e.live, r.number, r.at, r.by, r.message, r.fields
-			from (select * from entry where environment = $1 and origin = $2 and ($3::text[] is null or type =
-			any($3)) and revision > 0 and id > $4 order by id limit $5) e
-			join revision r on r.environment = e.environment and r.entry = e.id and (r.number = e.revision or $6)
-			order by e.id, r.number`,
-				es.environment, origin, types, last, atOnce, revisions)
-		if err != nil {
-			return err
-		}
-		var found []*Exported
-		for rows.Next() {
-			var e Exported
-			var v content.Revision
-			if err := rows.Scan(append(writing.EntryTargets(&e.Entry), &e.Live, &v.Number, &v.At, &v.By, &v.Message,
-				&v.Fields)...); err != nil {
-				rows.Close()
-				return err
-			}
-			if len(found) == 0 || found[len(found)-1].ID != e.ID {
-				found = append(found, &e)
-			}
-			if now := found[len(found)-1]; v.Number == now.Revision {
-				now.Newest = v.Fields
-			} else {
-				now.Revisions = append(now.Revisions, v)
-			}
-		}
-		if rows.Close(); rows.Err() != nil {
-			return rows.Err()
-		}
-		for _, e := range found {
-			if err := each(e); err != nil {
-				return err
-			}
-		}
-		if len(found) < atOnce {
-			return nil
-		}
-		last = found[len(found)-1].ID
-	}
 }

@@ -1,0 +1,143 @@
+package diagnose
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/why"
+	"ubiquon/internal/store/entries"
+)
+
+// maxPlaces bounds how far a list is followed in search of an entry.
+const maxPlaces = 10_000
+
+// list finds out where in a list the entry comes.
+func (w *investigation) list(ctx context.Context) error {
+	root := w.q.List
+	if root == nil {
+		return nil
+	}
+	l := &why.List{
+		Asked:          w.q.Asked,
+		Type:           root.Type,
+		OnlyTranslated: root.Translated,
+		Limit:          root.Limit,
+		Sort:           sortText(root.Sort),
+	}
+	w.facts.List = l
+	if w.info == nil || root.Type != w.info.Type || !w.facts.Entry.HasDocument {
+		return nil
+	}
+	find := func(r query.Root) (*query.RootResult, int, error) {
+		r.Locale = w.facts.Locale
+		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
+		res, err := w.g.store.Reader.Read(
+			ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}},
+			int(w.g.limits.Answer),
+		)
+		if err != nil {
+			return nil, 0, err
+		}
+		return &res.Roots[0], slices.IndexFunc(
+			res.Roots[0].Rows, func(row *query.Row) bool { return row.ID == w.info.ID },
+		), nil
+	}
+	if root.Filter != nil {
+		docs, err := w.g.store.Entries.StoredDocuments(ctx, w.q.Edition, w.facts.Locale, []string{w.info.ID}, "", nil)
+		if err != nil || len(docs) == 0 {
+			return err
+		}
+		d := heldDocument{w: w, ctx: ctx, StoredDocument: docs[0], failed: new(error)}
+		l.Untrue = root.Filter.Untrue(d, time.Now())
+		if *d.failed != nil {
+			return *d.failed
+		}
+	}
+	_, at, err := find(*root)
+	if err != nil {
+		return err
+	}
+	if l.Shown = at >= 0; l.Shown {
+		return nil
+	}
+	whole := *root
+	whole.After, whole.Before, whole.Last, whole.Limit = nil, nil, false, query.MaxLimit
+	for before := 0; before < maxPlaces; {
+		found, at, err := find(whole)
+		if err != nil {
+			return err
+		}
+		if at >= 0 {
+			l.Place = before + at + 1
+			return nil
+		}
+		if !found.More {
+			return nil
+		}
+		before += len(found.Rows)
+		last := found.Rows[len(found.Rows)-1].Position()
+		whole.After = &last
+	}
+	return nil
+}
+
+// heldDocument lets a filter look at what a reader gets of an entry.
+type heldDocument struct {
+	entries.StoredDocument
+	w      *investigation
+	ctx    context.Context
+	failed *error
+}
+
+func (d heldDocument) Value(field string) any {
+	if name, ok := strings.CutPrefix(field, "about."); ok {
+		return d.About[name]
+	}
+	if field == "id" {
+		return d.ID
+	}
+	return d.Fields[field]
+}
+
+func (d heldDocument) Enter(s filter.Step) []filter.Document {
+	field, ids := "", []string{d.ID}
+	if s.Back {
+		field = s.Field
+	} else {
+		ids = nil
+		switch v := d.Fields[s.Field].(type) {
+		case string:
+			ids = []string{v}
+		case []any:
+			for _, id := range v {
+				ids = append(ids, fmt.Sprint(id))
+			}
+		}
+	}
+	found, err := d.w.g.store.Entries.StoredDocuments(d.ctx, d.w.q.Edition, d.w.facts.Locale, ids, field, s.Types)
+	if err != nil {
+		*d.failed = err
+	}
+	out := make([]filter.Document, len(found))
+	for i := range found {
+		out[i] = heldDocument{found[i], d.w, d.ctx, d.failed}
+	}
+	return out
+}
+
+func sortText(sort []query.Sort) string {
+	var out []string
+	for _, s := range sort {
+		name := strings.TrimPrefix(s.By, "about.")
+		if s.Descending {
+			name = "-" + name
+		}
+		out = append(out, name)
+	}
+	return strings.Join(out, ",")
+}

@@ -1,0 +1,246 @@
+package ingest
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"ubiquon/internal/background"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/store/writing"
+)
+
+// Reconciled is the outcome of a comparison with an origin.
+type Reconciled struct {
+	Seen    int `json:"seen"`
+	Changed int `json:"changed"`
+	Deleted int `json:"deleted"`
+	// Held are entries that the origin does not have any more, and that are kept: they are
+	// too many to be deleted at once without anybody's word.
+	Held int `json:"held,omitempty"`
+	// Lost tells what of prose is not delivered, or could not be converted: the first
+	// hundred items.
+	Lost    []string `json:"lost,omitempty"`
+	LostAll int      `json:"lostAll,omitempty"`
+	// Bad are items that could not be taken over, and why: the first hundred of them.
+	Bad      []string `json:"bad,omitempty"`
+	BadItems int      `json:"badItems,omitempty"`
+}
+
+func (r *Reconciled) note(err error) {
+	if r.BadItems++; len(r.Bad) < 100 {
+		r.Bad = append(r.Bad, err.Error())
+	}
+}
+
+func (r Reconciled) String() string {
+	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
+	if r.BadItems > 0 {
+		out += fmt.Sprintf("; %d could not be taken over, as this one: %s", r.BadItems, r.Bad[0])
+	}
+	if r.LostAll > 0 {
+		out += fmt.Sprintf("; %d lost something of their prose, as this one: %s", r.LostAll, r.Lost[0])
+	}
+	if r.Held > 0 {
+		out += fmt.Sprintf(
+			"; %d that the origin does not have any more are kept, for they are too many to go at once without "+
+				"your word",
+			r.Held,
+		)
+	}
+	return out
+}
+
+const (
+	// brakeAt and brakeShare say when what is gone is too much to be deleted without a
+	// word: more entries of an origin than both.
+	brakeAt    = 10
+	brakeShare = 0.2
+)
+
+// comparison is the last comparison with an origin on this node.
+type LastComparison struct {
+	At    time.Time   `json:"at"`
+	Done  *Reconciled `json:"done,omitempty"`
+	Error string      `json:"error,omitempty"`
+}
+
+// Progress tells how far a long work has come.
+type Progress func(what string, done int)
+
+// Reconcile compares everything an origin holds with what is held here, and
+// applies what differs, deletions included; those that are very many only if that is said.
+// One comparison with an origin is made at a time.
+func (in *Service) Reconcile(
+	ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress,
+) (out Reconciled, err error) {
+	source := in.sources[name]
+	if source == nil {
+		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	if progress == nil {
+		progress = func(string, int) {}
+	}
+	lock, _ := in.comparing.LoadOrStore(name, make(chan struct{}, 1))
+	select {
+	case lock.(chan struct{}) <- struct{}{}:
+		defer func() { <-lock.(chan struct{}) }()
+	case <-ctx.Done():
+		return out, ctx.Err()
+	}
+	defer func() {
+		if ctx.Err() == nil {
+			c := LastComparison{At: time.Now(), Done: &out}
+			if err != nil {
+				c.Done, c.Error = nil, err.Error()
+			}
+			in.compared.Store(name, &c)
+		}
+	}()
+	begun, err := in.store.Rejected.Clock(ctx)
+	if err != nil {
+		return out, err
+	}
+	bad := func(item origin.BadItem) {
+		out.note(item.Err)
+		if item.Key != "" {
+			in.untaken(ctx, name, item)
+		}
+	}
+	all := 0
+	gone := map[string][]writing.Edit{}
+	for typ := range source.Config.Types {
+		held, err := in.store.Entries.EntryIDs(ctx, name, typ)
+		if err != nil {
+			return out, err
+		}
+		all += len(held)
+		seen := 0
+		err = source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
+			if err := in.resolveAdopted(ctx, items); err != nil {
+				return err
+			}
+			for i := range items {
+				delete(held, items[i].ID)
+				if len(items[i].Lost) > 0 {
+					if out.LostAll++; len(out.Lost) < 100 {
+						out.Lost = append(
+							out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")),
+						)
+					}
+				}
+			}
+			seen += len(items)
+			progress(typ, seen)
+			return in.takeItems(ctx, items, name, cause, &out, bad)
+		}, bad)
+		if err != nil {
+			return out, err
+		}
+		out.Seen += seen
+		for id, key := range held {
+			// It may have come while the list was read, or be one that cannot be taken over:
+			// ask for it by itself.
+			_, err := source.One(ctx, in.replica.Model(), typ, key)
+			var trouble *origin.Trouble
+			if errors.Is(err, origin.ErrGone) {
+				gone[typ] = append(gone[typ], writing.Edit{ID: id, Origin: name, Delete: true})
+			} else if errors.As(err, &trouble) {
+				return out, err
+			}
+		}
+	}
+	many := 0
+	for _, edits := range gone {
+		many += len(edits)
+	}
+	if many > brakeAt && float64(many) > brakeShare*float64(all) && !deleteMany {
+		out.Held = many
+	} else {
+		for _, edits := range gone {
+			for some := range slices.Chunk(edits, 200) {
+				if err := in.eachOrAll(ctx, some, name, cause,
+					func(_ string, err error) { out.note(err) }); err != nil {
+					return out, err
+				}
+				out.Changed += len(some)
+				out.Deleted += len(some)
+			}
+		}
+	}
+	if err := in.store.Rejected.DropBefore(ctx, name, begun); err != nil {
+		return out, err
+	}
+	if out.BadItems+out.Held > 0 {
+		in.work.Failures.Failed(
+			in.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String(),
+		)
+	}
+	return out, nil
+}
+
+// takeItems applies items together; if something is wrong with one of them, each by itself.
+func (in *Service) takeItems(
+	ctx context.Context, items []origin.Item, name string, cause content.Cause, out *Reconciled,
+	bad func(origin.BadItem),
+) error {
+	if len(items) == 0 {
+		return nil
+	}
+	edits := make([]writing.Edit, len(items))
+	for i := range items {
+		edits[i] = editOf(name, items[i])
+	}
+	done, err := in.apply(ctx, edits, name, cause)
+	var problems content.Problems
+	switch {
+	case err == nil:
+		out.Changed += len(done.Changes)
+		return nil
+	case !errors.As(err, &problems):
+		return err
+	case len(items) == 1:
+		bad(origin.BadItem{Type: items[0].Type, Key: items[0].Key, Slug: in.slugOf(&items[0]), Err: err})
+		return nil
+	}
+	for i := range items {
+		if err := in.takeItems(ctx, items[i:i+1], name, cause, out, bad); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepReconciled compares with the origin now and then, since announcements get
+// lost.
+func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
+	wait := time.Second
+	for {
+		done, err := in.Reconcile(ctx, source.Name, content.Cause{Kind: "reconcile", Name: source.Name}, false, nil)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			in.work.Failures.Failed(
+				in.log, "origin "+source.Name+" cannot be compared with; trying on", "error", err, "again", wait,
+			)
+			if !background.Sleep(ctx, wait, nil) {
+				return
+			}
+			wait = min(2*wait, in.reconcileEvery)
+			continue
+		}
+		wait = time.Second
+		if done.Changed > 0 {
+			in.log.Info("compared with an origin", "origin", source.Name, "items", done.Seen, "changes", done.Changed)
+		}
+		in.news.Tell("origins")
+		if !background.Sleep(ctx, in.reconcileEvery, nil) {
+			return
+		}
+	}
+}

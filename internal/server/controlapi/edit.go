@@ -1,0 +1,324 @@
+package controlapi
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"github.com/go-chi/chi/v5"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/server/guard"
+	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/writing"
+)
+
+// editForm is one edit of an entry that is written here: what is saved, and what
+// is done then.
+type editForm struct {
+	ID   string `json:"id"` // empty: a new one is given
+	Type string `json:"type"`
+	// Save is the whole of the fields.
+	Save    content.Fields `json:"save"`
+	Message string         `json:"message"`
+	Do      string         `json:"do"` // one of edits, or empty
+	// Locales that publish and unpublish are for; none means all.
+	Locales []string `json:"locales"`
+	// Revision that restore saves anew, or publish publishes.
+	Revision int    `json:"revision"`
+	Remark   string `json:"remark"` // of submit, approve and return
+	// EvenIfReferred deletes or retires what others refer to.
+	EvenIfReferred bool `json:"evenIfReferred"`
+	// IfRevision refuses the edit when the newest revision is another.
+	IfRevision int `json:"ifRevision"`
+}
+
+// edits has, by its name, what an edit does.
+var edits = map[string]func(*editForm, *writing.Edit){
+	"":          func(*editForm, *writing.Edit) {},
+	"publish":   func(f *editForm, e *writing.Edit) { e.Live, e.PublishRevision = writing.PublishNewest, f.Revision },
+	"unpublish": func(_ *editForm, e *writing.Edit) { e.Live = writing.TakeBack },
+	"discard":   func(_ *editForm, e *writing.Edit) { e.Discard = true },
+	"restore":   func(f *editForm, e *writing.Edit) { e.Restore = f.Revision },
+	"submit":    func(_ *editForm, e *writing.Edit) { e.Review = content.Submitted },
+	"approve":   func(_ *editForm, e *writing.Edit) { e.Review = content.Approved },
+	"return":    func(_ *editForm, e *writing.Edit) { e.Review = content.Returned },
+	"retire":    func(_ *editForm, e *writing.Edit) { e.Retire = true },
+	"delete":    func(_ *editForm, e *writing.Edit) { e.Delete = true },
+}
+
+// maxEdits bounds what one write may do.
+const maxEdits = 200
+
+// compile turns the form into an edit; at is where it stands in the body.
+func (s *API) compile(f *editForm, at string) (writing.Edit, error) {
+	bad := func(name, format string, args ...any) error {
+		return guard.Problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}
+	}
+	if f.ID == "" && f.Save != nil {
+		f.ID = content.NewID()
+	}
+	do, known := edits[f.Do]
+	m := s.env.Replica.Model()
+	switch {
+	case !content.ValidID(f.ID):
+		return writing.Edit{}, bad("id", "%q is no id; use a-z, 0-9 and hyphens, 64 at most", f.ID)
+	case !known:
+		var names []string
+		for name := range edits {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		return writing.Edit{}, bad(
+			"do", "there is nothing named %q to do%s", f.Do, strictyaml.DidYouMean(f.Do, names[1:]),
+		)
+	case f.Do == "restore" && f.Revision < 1:
+		return writing.Edit{}, bad("revision", "name the revision to restore")
+	case f.Save != nil && m.Type(f.Type) == nil:
+		return writing.Edit{}, bad(
+			"type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()),
+		)
+	case f.Locales != nil && f.Do != "publish" && f.Do != "unpublish":
+		return writing.Edit{}, bad("locales", "only publish and unpublish are for some locales")
+	case f.Locales != nil && len(f.Locales) == 0:
+		return writing.Edit{}, bad("locales", "name at least one, or leave locales out for all")
+	}
+	e := writing.Edit{
+		ID:             f.ID,
+		Type:           f.Type,
+		Origin:         content.Local,
+		Save:           f.Save,
+		Message:        f.Message,
+		Locales:        f.Locales,
+		Remark:         f.Remark,
+		EvenIfReferred: f.EvenIfReferred,
+		IfRevision:     f.IfRevision,
+	}
+	do(f, &e)
+	return e, nil
+}
+
+func (s *API) edit(r *http.Request) (any, error) {
+	var form struct {
+		Edits []editForm `json:"edits"`
+	}
+	if err := guard.ReadBody(r, &form); err != nil {
+		return nil, err
+	}
+	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
+		return nil, guard.Problem{
+			Kind:      "body",
+			Status:    400,
+			Parameter: "edits",
+			Detail:    fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits),
+		}
+	}
+	wanted, err := guard.WantedRevision(r)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]writing.Edit, len(form.Edits))
+	for i := range form.Edits {
+		if all[i], err = s.compile(&form.Edits[i], fmt.Sprintf("edits[%d].", i)); err != nil {
+			return nil, err
+		}
+		if wanted != 0 && len(all) == 1 {
+			all[i].IfRevision = wanted
+		}
+	}
+	return s.apply(r, all)
+}
+
+// putEntry saves the whole of an entry's fields.
+func (s *API) putEntry(r *http.Request) (any, error) {
+	form := editForm{}
+	if err := guard.ReadBody(r, &form); err != nil {
+		return nil, err
+	}
+	wanted, err := guard.WantedRevision(r)
+	if err != nil {
+		return nil, err
+	}
+	form.ID = chi.URLParam(r, "id")
+	if wanted != 0 {
+		form.IfRevision = wanted
+	}
+	e, err := s.compile(&form, "")
+	if err != nil {
+		return nil, err
+	}
+	return s.apply(r, []writing.Edit{e})
+}
+
+// editOutcome is what edits came to.
+type editOutcome struct {
+	// Sequence of the last change, 0 if no reader could see a difference.
+	Sequence int64         `json:"sequence"`
+	Changes  int           `json:"changes"`
+	Entries  []editedEntry `json:"entries"`
+	// Warnings tell of what is stored, and not delivered as it is.
+	Warnings content.Problems `json:"warnings,omitempty"`
+	// Confirmed says, to a request that would wait, whether every node knows of it;
+	// Unconfirmed are those of which that is not known.
+	Confirmed   *bool    `json:"confirmed,omitempty"`
+	Unconfirmed []string `json:"unconfirmed,omitempty"`
+}
+
+type editedEntry struct {
+	ID       string `json:"id"`
+	Revision int    `json:"revision"` // 0 when it is gone
+}
+
+// status is 202 when it is stored, and not known to be served everywhere that it should.
+func (o editOutcome) status() int {
+	if o.Confirmed != nil && !*o.Confirmed {
+		return http.StatusAccepted
+	}
+	return http.StatusOK
+}
+
+func outcome(done writing.Applied, ids ...string) editOutcome {
+	out := editOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []editedEntry{}}
+	for _, id := range ids {
+		out.Entries = append(out.Entries, editedEntry{ID: id, Revision: done.Revisions[id]})
+	}
+	return out
+}
+
+// mayApply checks what each of the edits takes, given the type of its entry.
+func (s *API) mayApply(r *http.Request, all []writing.Edit) error {
+	var ids []string
+	for i := range all {
+		ids = append(ids, all[i].ID)
+	}
+	present, err := s.env.Authoring.EntryAccess(r.Context(), ids)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		e := &all[i]
+		typ := present[e.ID].Type
+		if typ == "" {
+			typ = e.Type
+		}
+		if typ == "" {
+			return fmt.Errorf("entry %s: %w", e.ID, db.ErrNotFound)
+		}
+		var needs []access.Need
+		if e.Save != nil || e.Discard || e.Restore != 0 || e.Delete || e.Retire || e.Review == content.Submitted {
+			needs = append(needs, access.Need{Verb: access.Write, Edition: content.Preview, Type: typ})
+		}
+		decides := e.Live != writing.KeepLive || (e.Retire || e.Delete) && present[e.ID].Published ||
+			e.Review != "" && e.Review != content.Submitted
+		for _, locale := range e.Locales {
+			needs = append(
+				needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ, Locale: locale},
+			)
+		}
+		if decides && e.Locales == nil {
+			needs = append(needs, access.Need{Verb: access.Publish, Edition: content.Published, Type: typ})
+		}
+		if err := guard.Require(r, needs...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
+	if err := s.mayApply(r, all); err != nil {
+		return nil, err
+	}
+	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{Kind: "user", Name: guard.ActorName(r)})
+	var lost *writing.ConflictError
+	if errors.As(err, &lost) {
+		return nil, s.bothSides(r, lost, all)
+	}
+	var referred *writing.ReferredError
+	if errors.As(err, &referred) {
+		return nil, onlyVisible(r, referred)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for i := range all {
+		ids = append(ids, all[i].ID)
+	}
+	out := outcome(done, ids...)
+	for i := range all {
+		if t := s.env.Replica.Model().Type(all[i].Type); t != nil && all[i].Save != nil {
+			out.Warnings = append(out.Warnings, content.Lost(t, all[i].ID, all[i].Save)...)
+		}
+	}
+	s.confirm(r, done, &out)
+	return out, nil
+}
+
+// visibleReferrers are those of the referrers whose drafts who asks may read.
+func visibleReferrers(r *http.Request, all []writing.Referrer) []writing.Referrer {
+	rights := guard.PrincipalOf(r).Rights
+	return slices.DeleteFunc(all, func(one writing.Referrer) bool {
+		return !rights.Allows(access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type})
+	})
+}
+
+// onlyVisible is the error of what others refer to, as who asks may know it.
+func onlyVisible(r *http.Request, err *writing.ReferredError) error {
+	n := len(err.By)
+	err.By = visibleReferrers(r, err.By)
+	if len(err.By) == n {
+		return err
+	}
+	return guard.Problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
+		Detail: fmt.Sprintf(
+			"entry %s is referred to by %d entries, of which you may read %d; take the references out first, or "+
+				"delete it even so",
+			err.Entry, n, len(err.By),
+		)}
+}
+
+// bothSides makes a problem of a lost update that shows what was saved meanwhile
+// beside what was sent.
+func (s *API) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
+	p := guard.Problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
+	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
+	if err != nil || len(e.Revisions) == 0 ||
+		guard.Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
+		return p // who may only write is not shown what others wrote
+	}
+	c := guard.Conflict{Entry: lost.Entry, Present: e.Revisions[0]}
+	c.Present.Fields = e.Newest
+	for i := range all {
+		if all[i].ID == lost.Entry {
+			c.Yours = all[i].Save
+		}
+	}
+	m := s.env.Replica.Model()
+	if t := m.Type(e.Type); t != nil && c.Yours != nil {
+		c.Differences = content.Compare(m, t, c.Present.Fields, content.Normalise(m, t, e.ID, c.Yours))
+	}
+	p.Conflict = &c
+	return p
+}
+
+func (s *API) differences(r *http.Request) (any, error) {
+	p, err := guard.QueryValues(r, "from", "to")
+	if err != nil {
+		return nil, err
+	}
+	from, err := guard.Number(p, "from")
+	if err != nil {
+		return nil, err
+	}
+	to := -1
+	if p["to"] != "" {
+		if to, err = guard.Number(p, "to"); err != nil {
+			return nil, err
+		}
+	}
+	return s.env.Authoring.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
+}

@@ -1,0 +1,118 @@
+package builds
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/core/rebuild"
+)
+
+// NextCall returns the build that the site is to be called for now, or nil and
+// how long to wait until there may be one. The build is marked as running and
+// is returned again, with the same id, unless Called confirms the call in time.
+func (bs *Builds) NextCall(
+	ctx context.Context, site string, call *rebuild.Call,
+) (due *rebuild.Build, wait time.Duration, err error) {
+	wait = time.Minute
+	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
+		waiting, running, now, err := bs.lockSite(ctx, tx, site)
+		if err != nil {
+			return err
+		}
+		if running != nil {
+			switch at := lastSign(running); {
+			case running.NotBefore != nil && now.Before(*running.NotBefore):
+				wait = running.NotBefore.Sub(now)
+				return nil
+			case running.NotBefore != nil && running.Attempts >= rebuild.MaxAttempts:
+				wait = 0
+				return bs.fail(ctx, tx, running, waiting, "the builder did not take the call: "+running.Error, now)
+			case running.NotBefore != nil: // call again
+				due = running
+			case now.Sub(at) > call.Timeout.Or(rebuild.DefaultTimeout):
+				wait = 0
+				return bs.fail(ctx, tx, running, waiting, "no report in time; the build counts as failed", now)
+			default:
+				wait = min(wait, call.Timeout.Or(rebuild.DefaultTimeout)-now.Sub(at))
+				return nil
+			}
+		} else if waiting == nil {
+			return nil
+		} else if at := call.Due(waiting); now.Before(at) {
+			wait = at.Sub(now)
+			return nil
+		} else {
+			due = waiting
+		}
+		again := now.Add(rebuild.Backoff(due.Attempts + 1))
+		due.State, due.NotBefore, due.Error = rebuild.Running, &again, ""
+		due.Attempts++
+		if due.Called == nil {
+			due.Called = &now
+		}
+		due.Note(now, nil, "called the builder, for the %s time", ordinal(due.Attempts))
+		return bs.putBuild(ctx, tx, due)
+	})
+	return due, wait, err
+}
+
+func lastSign(b *rebuild.Build) time.Time {
+	at := b.FirstRequest
+	for _, t := range []*time.Time{b.Called, b.Started} {
+		if t != nil && t.After(at) {
+			at = *t
+		}
+	}
+	return at
+}
+
+func ordinal(n int) string {
+	switch n {
+	case 1:
+		return "first"
+	case 2:
+		return "second"
+	case 3:
+		return "third"
+	}
+	return strconv.Itoa(n) + "th"
+}
+
+// longestRetryAfter bounds how long a builder may have its call put off.
+const longestRetryAfter = time.Hour
+
+// Called notes that the builder took the call, or, with a reason, that it did
+// not: then the call is made again later, no earlier than after the wait. The build of a
+// builder that is silent ends with that.
+func (bs *Builds) Called(
+	ctx context.Context, b *rebuild.Build, silent bool, failure string, wait time.Duration,
+) error {
+	return pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
+		_, running, now, err := bs.lockSite(ctx, tx, b.Site)
+		if err != nil || running == nil || running.ID != b.ID {
+			return err
+		}
+		running.Error = failure
+		if failure == "" {
+			if running.NotBefore != nil {
+				running.Called = &now // the time that it has to report begins
+			}
+			running.NotBefore = nil
+			running.Note(now, nil, "the builder took the call")
+			if silent {
+				running.State, running.Finished = rebuild.Finished, &now
+				running.Note(now, nil, "finished, as far as is known: the builder does not report")
+			}
+			return bs.putBuild(ctx, tx, running)
+		}
+		if at := now.Add(min(wait, longestRetryAfter)); wait > 0 &&
+			(running.NotBefore == nil || at.After(*running.NotBefore)) {
+			running.NotBefore = &at
+		}
+		running.Note(now, running.NotBefore, "the builder did not take the call: %s", failure)
+		return bs.putBuild(ctx, tx, running)
+	})
+}

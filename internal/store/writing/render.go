@@ -1,0 +1,590 @@
+package writing
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/db"
+)
+
+// render renders the prose that is written, before anybody else has to wait for it.
+func (wr *Writer) render(ctx context.Context, w *write) error {
+	deadline := time.Now().Add(renderTimeout)
+	late := func() bool { return ctx.Err() != nil || time.Now().After(deadline) }
+	for i := range w.edits {
+		e := &w.edits[i]
+		t := w.m.Type(e.Type)
+		if t == nil {
+			continue
+		}
+		for _, fields := range []content.Fields{e.Save, e.Published} {
+			leave, err := wr.admit(ctx, w.by)
+			if err != nil {
+				return err
+			}
+			err = w.rendered.RenderAll(t, e.ID, fields, late)
+			leave()
+			if err != nil {
+				return cmp.Or(ctx.Err(), err)
+			}
+		}
+	}
+	return nil
+}
+
+// turn waits until something of a principal that takes nothing but processor time may
+// begin. Its error is admission.ErrOverloaded, or that of ctx.
+func (wr *Writer) admit(ctx context.Context, principal string) (leave func(), err error) {
+	if wr.db.Processor == nil {
+		return func() {}, nil
+	}
+	return wr.db.Processor.Enter(ctx, principal, false)
+}
+
+// write is one call of Apply on its way.
+type write struct {
+	m       *model.Model
+	version int64
+	edits   []Edit
+	by      string
+	cause   content.Cause
+
+	ctx      context.Context
+	rendered content.Renderings
+	acts     []audit.Record // for the audit log
+	done     Applied
+	err      error
+	over     chan struct{}
+	apart    bool // it must not be committed with others
+}
+
+// transaction is the work on some writes that are committed together.
+type transaction struct {
+	s    *Writer
+	conn *pgxpool.Conn
+	m    *model.Model
+	now  time.Time
+	held map[string]*heldEntry
+	// next is the state of every entry that is written, by id; nil when it goes.
+	next map[string]*entryState
+	// there are the types of entries that references lead to.
+	there map[string]string
+	// paths are where entries live that are not written; asked are those of which
+	// that is known, missing those of which it had to be.
+	paths          map[pathKey]string
+	asked, missing map[string]bool
+	around         content.RenderContext
+	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
+	// reached are entries that are not written themselves, but show where one lives that is.
+	reached map[string]bool
+	// making are the entries whose documents are being laid out.
+	making map[string]bool
+	// cycle is an entry that was found to live below itself, if any.
+	cycle string
+	// together says that there are several writes.
+	together bool
+	out      records
+}
+
+func newTransaction(s *Writer, conn *pgxpool.Conn, m *model.Model) *transaction {
+	tx := &transaction{
+		s: s, conn: conn, m: m,
+		held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
+		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
+		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
+		reached: map[string]bool{},
+	}
+	tx.around.Find = tx.find
+	return tx
+}
+
+// errApart is the error of a write that reaches entries beyond its own, and so
+// must not be committed together with others.
+var errApart = errors.New("this write needs a transaction of its own")
+
+type pathKey struct{ edition, locale, entry string }
+
+// applyTogether carries out the writes in one transaction. What is wrong with
+// one write is its own error, and leaves the others alone; an error of the
+// transaction is returned.
+func (wr *Writer) applyTogether(ctx context.Context, writes []*write) error {
+	return wr.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
+		begin := time.Now()
+		defer func() {
+			for _, w := range writes {
+				w.done.Took = time.Since(begin)
+			}
+		}()
+		tx := newTransaction(wr, conn, writes[0].m)
+		tx.together = len(writes) > 1
+		tx.around.Prose = content.Renderings{}
+		for _, w := range writes {
+			maps.Copy(tx.around.Prose, w.rendered)
+		}
+		var all []Edit
+		for _, w := range writes {
+			all = append(all, w.edits...)
+		}
+		slices.SortFunc(all, func(a, b Edit) int { return strings.Compare(a.ID, b.ID) })
+		if err := tx.begin(ctx, writes[0].version, all); err != nil {
+			return err
+		}
+		var good []*write
+		for _, w := range writes {
+			if w.err = tx.write(ctx, w); w.err == nil {
+				good = append(good, w)
+			} else if errors.Is(w.err, errApart) {
+				return w.err
+			} else {
+				tx.forget(w)
+			}
+		}
+		return tx.finish(ctx, good)
+	})
+}
+
+// begin opens the transaction, makes rows for entries that are new, and reads
+// all that the edits need to know.
+func (tx *transaction) begin(ctx context.Context, version int64, edits []Edit) error {
+	var b db.Batch
+	b.Exec(`begin`)
+	b.Exec(`select pg_advisory_xact_lock_shared($1, hashtext($2))`, db.LockContent, tx.s.environment)
+	if tx.together {
+		b.Exec(`set local lock_timeout = '` + togetherLock + `'`)
+	}
+	var ids, types, origins, keys []string
+	for _, e := range edits {
+		if e.Save != nil || e.Live == PublishGiven {
+			ids, types = append(ids, e.ID), append(types, e.Type)
+			origins, keys = append(origins, e.Origin), append(keys, e.OriginKey)
+		}
+	}
+	if len(ids) > 0 {
+		b.Exec(`insert into entry (environment, id, type, origin, origin_key, updated)
+			select $1, id, type, origin, key, clock_timestamp() from unnest($2::text[], $3::text[], $4::text[],
+			$5::text[]) as n (id, type, origin, key)
+			on conflict do nothing`, tx.s.environment, ids, types, origins, keys)
+	}
+	b.Query(func(r pgx.Rows) error {
+		var present int64
+		if err := r.Scan(&present); err != nil {
+			return err
+		}
+		if present != version {
+			return db.ErrModelMoved
+		}
+		return nil
+	}, `select model_version from environment where name = $1`, tx.s.environment)
+	tx.read(&b, edits)
+	if tx.together {
+		b.Exec(`set local lock_timeout = 0`)
+	}
+	return b.Run(ctx, tx.conn)
+}
+
+// togetherLock is how long writes that are committed together wait for an entry that
+// somebody else holds, before each goes its own way.
+const togetherLock = "500ms"
+
+const EntryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision,
+	e.first_published, e.published, e.updated,
+	e.behind, e.review, e.retired, e.withheld`
+
+func EntryTargets(e *content.Entry) []any {
+	return []any{
+		&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision,
+		&e.FirstPublished, &e.Published, &e.Updated, &e.Behind, &e.Review, &e.Retired, &e.Withheld,
+	}
+}
+
+// read queues what locks the edits' entries and reads them.
+func (tx *transaction) read(b *db.Batch, edits []Edit) {
+	var all, refs, asked []string
+	var numbers []int
+	for i := range edits {
+		e := &edits[i]
+		all = append(all, e.ID)
+		for _, n := range []int{e.Restore, e.PublishRevision} {
+			if n != 0 {
+				asked, numbers = append(asked, e.ID), append(numbers, n)
+			}
+		}
+		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
+			for _, leaf := range content.Leaves(t, e.Save, false) {
+				if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference && content.ValidID(id) {
+					refs = append(refs, id)
+				}
+			}
+		}
+	}
+	b.Query(func(r pgx.Rows) error {
+		h := &heldEntry{documents: map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}}
+		var now time.Time
+		if err := r.Scan(append(EntryTargets(&h.Entry), &h.live, &now)...); err != nil {
+			return err
+		}
+		if now.After(tx.now) {
+			tx.now = now
+		}
+		tx.held[h.ID] = h
+		return nil
+	}, `select `+EntryColumns+
+		`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2)
+			order by e.id for update`, tx.s.environment, all)
+	b.Query(func(r pgx.Rows) error {
+		var id, by string
+		var number int
+		var fields content.Fields
+		if err := r.Scan(&id, &number, &by, &fields); err != nil {
+			return err
+		}
+		h := tx.held[id]
+		if number == h.Revision {
+			h.newest, h.writer = fields, by
+		}
+		if h.revisions == nil {
+			h.revisions = map[int]content.Fields{}
+		}
+		h.revisions[number] = fields
+		return nil
+	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and
+		e.id = r.entry
+		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select
+		* from unnest($3::text[], $4::int[])))`,
+		tx.s.environment, all, asked, numbers)
+	tx.s.QueueDocumentsOf(
+		b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d },
+	)
+	if len(refs) > 0 {
+		b.Query(func(r pgx.Rows) error {
+			var id, typ string
+			err := r.Scan(&id, &typ)
+			tx.there[id] = typ
+			return err
+		}, `select id, type from entry where environment = $1 and id = any($2) and revision >
+			0`, tx.s.environment, refs)
+	}
+}
+
+// layOutAll lays out the entries' documents. Where other entries live, which
+// some paths and links are made of, is asked for when it turns out to matter.
+func (tx *transaction) renderAll(ctx context.Context, ids []string) error {
+	for {
+		for _, id := range ids {
+			tx.documents(id)
+		}
+		if len(tx.missing) == 0 {
+			return nil
+		}
+		var b db.Batch
+		b.Query(func(r pgx.Rows) error {
+			var k pathKey
+			var path string
+			err := r.Scan(&k.edition, &k.locale, &k.entry, &path)
+			tx.paths[k] = path
+			return err
+		}, `select edition, locale, entry, coalesce(path, '') from document where environment = $1 and entry = any($2)`,
+			tx.s.environment, slices.Collect(maps.Keys(tx.missing)))
+		if err := b.Run(ctx, tx.conn); err != nil {
+			return err
+		}
+		maps.Copy(tx.asked, tx.missing)
+		clear(tx.missing)
+		for _, id := range ids {
+			delete(tx.laid, id)
+		}
+	}
+}
+
+// write works out what one write does, with all its consequences.
+func (tx *transaction) write(ctx context.Context, w *write) error {
+	var problems content.Problems
+	for i := range w.edits {
+		err := tx.advance(w, &w.edits[i])
+		var p content.Problems
+		if errors.As(err, &p) {
+			problems = append(problems, p...)
+		} else if err != nil {
+			return err
+		}
+	}
+	if len(problems) > 0 {
+		return problems
+	}
+	if err := tx.unreferred(ctx, w); err != nil {
+		return err
+	}
+	what := map[string]string{}
+	var ids []string
+	for i := range w.edits {
+		id := w.edits[i].ID
+		if _, written := tx.next[id]; written {
+			ids = append(ids, id)
+			what[id] = tx.happened(id)
+		}
+	}
+	if err := tx.renderAll(ctx, ids); err != nil {
+		return err
+	}
+	if moved := tx.moved(ids); len(moved) > 0 {
+		// Who lives below, or links there, shows it.
+		below, err := tx.below(ctx, moved, what)
+		if err != nil {
+			return err
+		}
+		if len(below) > 0 {
+			ids = append(ids, below...)
+			clear(tx.laid)
+			if err := tx.renderAll(ctx, ids); err != nil {
+				return err
+			}
+		}
+	}
+	return tx.render(w, ids, what)
+}
+
+// happened says what readers would call what was done to an entry.
+func (tx *transaction) happened(id string) string {
+	held, next := tx.held[id], tx.next[id]
+	switch {
+	case next == nil:
+		return event.Deleted
+	case next.PublishedRevision == 0 && held.PublishedRevision != 0:
+		return event.Unpublished
+	case next.PublishedRevision != 0 &&
+		(next.PublishedRevision != held.PublishedRevision || !reflect.DeepEqual(next.live, held.live)):
+		if held.PublishedRevision != 0 &&
+			len(
+				content.WrittenIn(tx.m.Type(next.Type), next.live),
+			) < len(
+				content.WrittenIn(tx.m.Type(next.Type), held.live),
+			) {
+			return event.Unpublished
+		}
+		return event.Published
+	}
+	return event.Saved
+}
+
+// layOut notes what differs between the entries' documents and those that there
+// are.
+func (tx *transaction) render(w *write, ids []string, what map[string]string) error {
+	for _, id := range ids {
+		held, next := tx.held[id], tx.next[id]
+		t := tx.m.Type(held.Type)
+		if tx.cycle != "" {
+			parents := tx.m.Type(tx.held[w.edits[0].ID].Type).Parents()
+			return content.Problems{
+				{
+					Entry: w.edits[0].ID,
+					Path:  "fields." + strings.Join(parents, ", "),
+					Rule:  "cycle",
+					Text:  "the entry would live below itself; choose another parent",
+				},
+			}
+		}
+		if next != nil && !tx.reached[id] {
+			tx.out.entries = append(
+				tx.out.entries, entryRow{Entry: next.Entry, Title: title(tx.m, t, next.newest), Live: next.live},
+			)
+			tx.out.takes(t, id, next)
+		}
+		for _, edition := range content.Editions {
+			c, err := tx.difference(w, id, t, edition, what[id], tx.documents(id)[edition])
+			if err != nil {
+				return err
+			}
+			if c != nil {
+				w.done.Changes = append(w.done.Changes, *c)
+			}
+		}
+	}
+	return nil
+}
+
+// moved returns those of the entries that live elsewhere than they did, or that readers
+// see now and did not, or the other way round.
+func (tx *transaction) moved(ids []string) []string {
+	return slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		for _, edition := range content.Editions {
+			before, after := tx.held[id].documents[edition], tx.documents(id)[edition]
+			for _, tag := range tx.m.Tags() {
+				_, was := before[tag]
+				if _, is := after[tag]; was != is || pathOf(before[tag]) != pathOf(after[tag]) {
+					return false
+				}
+			}
+		}
+		return true
+	})
+}
+
+func pathOf(d content.Document) string {
+	if d.About.Path == nil {
+		return ""
+	}
+	return *d.About.Path
+}
+
+// difference compares an entry's documents in an edition with what they were,
+// and queues what is to be written; nil when nobody could see a difference.
+func (tx *transaction) difference(
+	w *write, id string, t *model.Type, edition, what string, after map[string]content.Document,
+) (*content.Change, error) {
+	before := tx.held[id].documents[edition]
+	c := content.ChangeBetween(content.ContentChange, edition, id, t, before, after)
+	if c == nil {
+		return nil, nil
+	}
+	c.What, c.Cause = what, w.cause
+	for tag, d := range before {
+		now, stays := after[tag]
+		if !stays {
+			tx.out.goneDocuments = append(tx.out.goneDocuments, [3]string{edition, tag, id})
+		}
+		if was := pathOf(d); was != "" && was != pathOf(now) && edition == content.Published && tx.next[id] != nil {
+			tx.out.former = append(tx.out.former, [3]string{tag, was, id})
+		}
+	}
+	for tag, d := range after {
+		if len(c.Fields[tag]) > 0 {
+			if err := tx.out.document(edition, t, d); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return c, nil
+}
+
+// documents lays out an entry's documents in both editions, once.
+func (tx *transaction) documents(id string) map[string]map[string]content.Document {
+	if d, ok := tx.laid[id]; ok {
+		return d
+	}
+	out := map[string]map[string]content.Document{}
+	if next := tx.next[id]; next != nil {
+		tx.making[id] = true
+		t := tx.m.Type(next.Type)
+		for _, edition := range content.Editions {
+			out[edition] = next.documents(tx.m, t, edition, &tx.around)
+		}
+		delete(tx.making, id)
+	}
+	tx.laid[id] = out
+	return out
+}
+
+// find is where another entry lives, as far as it matters to those below, and whether
+// readers can see it.
+func (tx *transaction) find(edition, locale, id string) (path string, visible bool) {
+	if tx.making[id] {
+		tx.cycle = cmp.Or(tx.cycle, id)
+		return "", false
+	}
+	if _, written := tx.next[id]; written {
+		d, visible := tx.documents(id)[edition][locale]
+		return pathOf(d), visible
+	}
+	if !tx.asked[id] {
+		tx.missing[id] = true
+	}
+	path, visible = tx.paths[pathKey{edition, locale, id}]
+	return path, visible
+}
+
+// below reads the entries that show where those live that have moved, so that
+// they are laid out anew: entries whose path is made of theirs, with all that
+// live below those, and entries whose prose links to any of them.
+func (tx *transaction) below(ctx context.Context, moved []string, what map[string]string) ([]string, error) {
+	var ids []string
+	seen := map[string]bool{}
+	for _, id := range moved {
+		seen[id] = true
+	}
+	for len(moved) > 0 {
+		links := tx.linksTo(moved)
+		if len(links) == 0 {
+			break
+		}
+		moved = nil
+		var fresh []Edit
+		var b db.Batch
+		b.Query(func(r pgx.Rows) error {
+			var id string
+			if err := r.Scan(&id); err != nil || seen[id] {
+				return err
+			}
+			seen[id] = true
+			moved = append(moved, id)
+			if _, known := tx.held[id]; !known {
+				fresh = append(fresh, Edit{ID: id})
+			}
+			return nil
+		}, `select distinct entry from document where environment = $1 and links <> '{}' and links && $2 order by
+			entry`, tx.s.environment, links)
+		if err := b.Run(ctx, tx.conn); err != nil {
+			return nil, err
+		}
+		if len(moved) > 0 && tx.together {
+			return nil, errApart
+		}
+		if len(fresh) == 0 {
+			continue
+		}
+		if large, ok := ctx.Value(largeWrite{}).(func()); ok && len(ids)+len(fresh) > largeReach {
+			large()
+		}
+		var more db.Batch
+		tx.read(&more, fresh)
+		if err := more.Run(ctx, tx.conn); err != nil {
+			return nil, err
+		}
+		for _, e := range fresh {
+			h := tx.held[e.ID]
+			if h == nil || tx.m.Type(h.Type) == nil {
+				continue
+			}
+			state := h.entryState
+			tx.next[e.ID] = &state
+			what[e.ID] = content.Moved
+			tx.reached[e.ID] = true
+			ids = append(ids, e.ID)
+		}
+	}
+	return ids, nil
+}
+
+// linksTo lists the links by which others would show where the entries live.
+func (tx *transaction) linksTo(ids []string) []string {
+	var links []string
+	for _, id := range ids {
+		h := tx.held[id]
+		if h == nil {
+			continue
+		}
+		for _, t := range tx.m.Types {
+			parents := t.Parents()
+			for _, f := range t.Fields {
+				if link := f.Name + "/" +
+					id; (f.HasProse() || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) &&
+					!slices.Contains(links, link) {
+					links = append(links, link)
+				}
+			}
+		}
+	}
+	return links
+}
