@@ -26,7 +26,7 @@ func TestTheCacheOnATerminal(t *testing.T) {
 	if err := json.Unmarshal([]byte(fares), &entries); err != nil || len(entries.Items) == 0 {
 		t.Fatalf("%v %s", err, fares)
 	}
-	runAll(t, []command{
+	runAll(t, []invocation{
 		{[]string{"cache", "stats"}, 0, []string{"responses", "thrown away", "node", "leased, this one"}},
 		{
 			[]string{"cache", "list", "--search", "fares"}, 0,

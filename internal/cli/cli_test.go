@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"ubiquon/internal/cli/servicecmd"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/testkit/skerry"
 )
@@ -34,14 +35,14 @@ func run(t *testing.T, args ...string) (code int, out, errOut string) {
 	return code, o.String(), e.String()
 }
 
-// command is a run of the program, with how it ends and some of what it says.
-type command struct {
+// invocation is a run of the program, with how it ends and some of what it says.
+type invocation struct {
 	args []string
 	code int
 	says []string
 }
 
-func runAll(t *testing.T, all []command) {
+func runAll(t *testing.T, all []invocation) {
 	t.Helper()
 	for _, c := range all {
 		code, out, errOut := run(t, c.args...)
@@ -244,7 +245,7 @@ func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	root := (&app{}).root()
+	root := (&app{}).Root()
 	seen := 0
 	for row := range strings.Lines(string(src)) {
 		quoted := regexp.MustCompile("`[^`]+`").FindAllString(row, -1)
@@ -331,18 +332,18 @@ func TestConfigurationPrecedence(t *testing.T) {
 	)
 	t.Setenv("UBIQUON_ENVIRONMENT", "fromvariable")
 	t.Setenv("UBIQUON_LISTEN", "127.0.0.1:2")
-	c, err := loadConfig(file, map[string]string{"listen": "127.0.0.1:3"})
+	c, err := servicecmd.LoadConfig(file, map[string]string{"listen": "127.0.0.1:3"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if c.Listen != "127.0.0.1:3" || c.Environment != "fromvariable" || c.Log.Level != "warn" ||
-		c.cacheBytes != 64<<20 ||
+		c.CacheBytes != 64<<20 ||
 		c.Data != filepath.Join(filepath.Dir(file), "d") {
 		t.Errorf("%+v", c)
 	}
 	t.Setenv("UBIQUON_LISTN", "x")
-	if c, err := loadConfig(file, nil); err != nil || len(c.warnings) != 1 ||
-		!strings.Contains(c.warnings[0], `did you mean "UBIQUON_LISTEN"?`) {
+	if c, err := servicecmd.LoadConfig(file, nil); err != nil || len(c.Warnings) != 1 ||
+		!strings.Contains(c.Warnings[0], `did you mean "UBIQUON_LISTEN"?`) {
 		t.Errorf("an unknown variable: %v %v", c, err)
 	}
 	for name, code := range map[string]int{"UBIQUON_SERVICE_HOST": exitMisuse, "": exitFine} {
@@ -379,7 +380,7 @@ func TestConfigurationMistakes(t *testing.T) {
 		"bad rules": {map[string]string{"ubiquon.yaml": "model: m\nrules: " +
 			"r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
 	} {
-		if _, err := loadConfig(write(t, c.files), nil); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := servicecmd.LoadConfig(write(t, c.files), nil); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}

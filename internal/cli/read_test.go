@@ -19,7 +19,7 @@ func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 		"routes(first: 1) { nodes { name } } }"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	runAll(t, []command{
+	runAll(t, []invocation{
 		{
 			[]string{"read", "/notices?fields=title,routes(name)&limit=2&sort=title", "--explain"},
 			0,

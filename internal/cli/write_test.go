@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/cli/contentcmd"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
@@ -394,11 +395,11 @@ func TestSetTakesValuesAsTheirFieldsDo(t *testing.T) {
 		Type("review")
 	fields := map[string]any{}
 	for _, set := range []string{"score=1", "title.nb=true", "berths=3", `tags=["a", 2]`} {
-		if err := (&app{}).setField(t.Context(), nil, typ, fields, set); err != nil {
+		if err := (&contentcmd.Commands{}).SetField(t.Context(), nil, typ, fields, set); err != nil {
 			t.Errorf("%s: %v", set, err)
 		}
 	}
-	if got := plainJSON(fields); got != `{"berths":3,"score":"1","tags":["a","2"],"title":{"nb":"true"}}` {
+	if got := contentcmd.PlainJSON(fields); got != `{"berths":3,"score":"1","tags":["a","2"],"title":{"nb":"true"}}` {
 		t.Error(got)
 	}
 }

@@ -1,0 +1,239 @@
+package accesscmd
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ubiquon/internal/authoring"
+	"ubiquon/internal/cli/command"
+	"ubiquon/internal/store/audit"
+)
+
+func (a *Commands) Account() *cobra.Command {
+	var name, role string
+	create := &cobra.Command{
+		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password",
+		Args:    cobra.ExactArgs(1),
+		Example: "  ubiquon account create duty@skerry.example --role approver",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			made, link, err := s.Accounts().Create(cmd.Context(), args[0], name, role, "")
+			if err != nil {
+				return err
+			}
+			return a.Print(map[string]any{"account": made, "link": link}, func(t *command.Table) {
+				t.Row("account", made.Email)
+				t.Row("role", made.Role)
+				t.Row("link", link)
+				t.Line("The link is good once, for a week.")
+			})
+		},
+	}
+	create.Flags().StringVar(&name, "name", "", "what people are to read")
+	create.Flags().StringVar(&role, "role", "reader", "reader, editor, approver or admin")
+	list := &cobra.Command{
+		Use: "list", Short: "List accounts", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			all, err := s.Accounts().List(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.Print(map[string]any{"items": all}, func(t *command.Table) {
+				t.Row("E-MAIL", "NAME", "ROLE", "STATE", "LAST SIGNED IN")
+				for _, one := range all {
+					state := "good"
+					if one.Disabled != nil {
+						state = "disabled"
+					} else if !one.HasPassword {
+						state = "no password yet"
+					}
+					t.Row(one.Email, one.Name, one.Role, state, command.When(one.SignedIn))
+				}
+			})
+		},
+	}
+	var newRole, newName string
+	var disable, enable bool
+	change := &cobra.Command{
+		Use: "change EMAIL", Short: "Give an account another role or name, disable it, or let it in again",
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			form := map[string]any{}
+			if newRole != "" {
+				form["role"] = newRole
+			}
+			if newName != "" {
+				form["name"] = newName
+			}
+			if disable != enable {
+				form["disabled"] = disable
+			}
+			if len(form) == 0 {
+				return command.Misusef("say what to change: --role, --name, --disable or --enable")
+			}
+			one, err := s.Accounts().Change(cmd.Context(), args[0], form)
+			if err != nil {
+				return err
+			}
+			return a.Print(one, func(t *command.Table) {
+				t.Line(
+					fmt.Sprintf(
+						"%s is %s%s", one.Email, one.Role,
+						map[bool]string{true: ", and disabled"}[one.Disabled != nil],
+					),
+				)
+			})
+		},
+	}
+	f := change.Flags()
+	f.StringVar(&newRole, "role", "", "reader, editor, approver or admin")
+	f.StringVar(&newName, "name", "", "what people are to read")
+	f.BoolVar(&disable, "disable", false, "sign it out, and let it in no more")
+	f.BoolVar(&enable, "enable", false, "let it in again")
+	link := &cobra.Command{
+		Use: "link EMAIL", Short: "Print a link at which the account chooses a new password", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			address, err := s.Accounts().Link(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.Print(map[string]string{"link": address}, func(t *command.Table) { t.Line(address) })
+		},
+	}
+	return command.Noun("account", "Make and change the accounts of people", create, list, change, link)
+}
+
+// differing says in what two records differ.
+func differing(before, after json.RawMessage) string {
+	var b, n map[string]json.RawMessage
+	if json.Unmarshal(before, &b) != nil || json.Unmarshal(after, &n) != nil {
+		return string(before) + " → " + string(after)
+	}
+	var out []string
+	for name := range n {
+		if string(b[name]) != string(n[name]) {
+			out = append(out, name+": "+command.OrDash(string(b[name]))+" → "+string(n[name]))
+		}
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", ")
+}
+
+func (a *Commands) Audit() *cobra.Command {
+	var f audit.Filter
+	var after, until string
+	var export bool
+	c := &cobra.Command{
+		Use: "audit", Short: "Show the audit log: who did what, and what it changed", Args: cobra.NoArgs,
+		Example: `  ubiquon audit --what key
+  ubiquon audit --who duty@skerry.example --after 2026-11-01T00:00
+  ubiquon audit --export > audit.ndjson`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			for text, at := range map[string]*time.Time{after: &f.After, until: &f.Until} {
+				if text == "" {
+					continue
+				}
+				if *at, _, err = authoring.ParseMoment(text, ""); err != nil {
+					return command.Misuse{Err: err}
+				}
+			}
+			if export {
+				src, err := s.Accounts().ExportAudit(cmd.Context(), f)
+				if err != nil {
+					return err
+				}
+				_, err = a.Out.Write(src)
+				return err
+			}
+			acts, err := s.Accounts().Audit(cmd.Context(), f)
+			if err != nil {
+				return err
+			}
+			return a.Print(map[string]any{"items": acts}, func(t *command.Table) {
+				t.Row("AT", "WHO", "WHAT", "SUBJECT", "BEFORE → AFTER")
+				for _, one := range acts {
+					t.Row(
+						command.When(&one.At), t.Short(one.Who, 26), one.What, t.Short(one.Subject, 20),
+						t.Short(differing(one.Before, one.After), 48),
+					)
+				}
+			})
+		},
+	}
+	g := c.Flags()
+	g.StringVar(&f.Who, "who", "", "an account's e-mail, or a key's name")
+	g.StringVar(&f.What, "what", "", "as in key, or key create")
+	g.StringVar(&f.Subject, "subject", "", "the id or name of what it was done to")
+	g.StringVar(&after, "after", "", "from this moment on, as in 2026-11-01T00:00 (UTC)")
+	g.StringVar(&until, "until", "", "up to this moment")
+	g.IntVar(&f.Limit, "limit", 0, "how many lines (default 100; with --export all)")
+	g.BoolVar(&export, "export", false, "write all of it as NDJSON")
+	c.AddCommand(a.auditVerify())
+	return c
+}
+
+func (a *Commands) auditVerify() *cobra.Command {
+	var contains string
+	c := &cobra.Command{
+		Use: "verify", Short: "Check that no line of the audit log was changed or taken out", Args: cobra.NoArgs,
+		Long: `Checks that each line carries the digest of the line before and its own. Lines at the
+end can be taken out without a trace in the log itself: keep the digest that is printed
+somewhere else, and give it with --contains the next time.`,
+		Example: `  ubiquon audit verify
+  ubiquon audit verify --contains 5f3c…`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			state, err := s.Accounts().VerifyAudit(cmd.Context(), contains)
+			if err != nil {
+				return err
+			}
+			if err := a.Print(state, func(t *command.Table) {
+				if state.Broken == 0 {
+					t.Line(fmt.Sprintf("%d lines, and each fits the one before.", state.Lines))
+				}
+				t.Line("Digest of the newest line: " + state.Hash)
+			}); err != nil {
+				return err
+			}
+			switch {
+			case state.Broken > 0:
+				return fmt.Errorf(
+					"the audit log was changed: line %d does not fit what stands before it", state.Broken,
+				)
+			case state.Contains != nil && !*state.Contains:
+				return errors.New("the audit log was changed: no line has the digest " + contains)
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&contains, "contains", "", "the digest of a line that must be there")
+	return c
+}
