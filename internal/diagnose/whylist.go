@@ -2,14 +2,18 @@ package diagnose
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/why"
+	"ubiquon/internal/delivery"
+	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
 )
 
@@ -140,4 +144,52 @@ func sortText(sort []query.Sort) string {
 		out = append(out, name)
 	}
 	return strings.Join(out, ",")
+}
+
+// where says since when, in which answers and on which pages an entry is seen.
+func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
+	c, err := w.g.store.Entries.LastChange(ctx, w.info.ID, w.q.Edition, "")
+	if err == nil {
+		out.Since = &Since{Sequence: c.Sequence, At: c.At, What: c.What}
+	} else if !errors.Is(err, db.ErrNotFound) {
+		return err
+	}
+	for _, r := range w.g.cache.MadeOf(w.q.Edition, w.info.ID, w.facts.Locale) {
+		out.Cached = append(
+			out.Cached, CachedAnswer{Asked: delivery.DisplayText(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)},
+		)
+	}
+	slices.SortFunc(out.Cached, func(a, b CachedAnswer) int { return strings.Compare(a.Asked, b.Asked) })
+	if len(out.Cached) > 50 {
+		out.Cached = out.Cached[:50]
+	}
+	var links []string
+	for _, t := range w.m.Types {
+		for _, f := range t.Fields {
+			links = append(links, f.Name+"/"+w.info.ID)
+		}
+	}
+	shows, err := w.g.store.Entries.PathsShowing(ctx, w.info.ID, w.q.Edition, w.facts.Locale, links)
+	if err != nil {
+		return err
+	}
+	for _, name := range w.g.automation.SiteNames() {
+		for _, p := range shows {
+			if need := (access.Need{Verb: access.Read, Edition: w.q.Edition, Type: p.Type,
+				Locale: w.facts.Locale}); w.facts.Reader.Rights.Allows(
+				need,
+			) {
+				out.Pages = append(
+					out.Pages,
+					Page{
+						Site:    name,
+						Address: strings.TrimSuffix(w.g.automation.Site(name).Address, "/") + p.Path,
+						Entry:   p.ID,
+						Title:   p.Title,
+					},
+				)
+			}
+		}
+	}
+	return nil
 }

@@ -113,7 +113,7 @@ func (m *measure) print() (over int) {
 		}
 	}
 	fmt.Printf("\n%s, at most %d (%d above)\n", m.what, m.limit, over)
-	for _, s := range m.found[:min(10, len(m.found))] {
+	for _, s := range m.found[:min(60, len(m.found))] {
 		mark := " "
 		if s.n > m.limit {
 			mark = "!"

@@ -16,6 +16,10 @@ import (
 )
 
 func (a *Commands) Account() *cobra.Command {
+	return command.Noun("account", "Make and a.accountChange() the accounts of people", a.accountCreate(), a.accountList(), a.accountChange(), a.accountLink())
+}
+
+func (a *Commands) accountCreate() *cobra.Command {
 	var name, role string
 	create := &cobra.Command{
 		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password",
@@ -40,6 +44,10 @@ func (a *Commands) Account() *cobra.Command {
 	}
 	create.Flags().StringVar(&name, "name", "", "what people are to read")
 	create.Flags().StringVar(&role, "role", "reader", "reader, editor, approver or admin")
+	return create
+}
+
+func (a *Commands) accountList() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List accounts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -65,6 +73,10 @@ func (a *Commands) Account() *cobra.Command {
 			})
 		},
 	}
+	return list
+}
+
+func (a *Commands) accountChange() *cobra.Command {
 	var newRole, newName string
 	var disable, enable bool
 	change := &cobra.Command{
@@ -107,6 +119,10 @@ func (a *Commands) Account() *cobra.Command {
 	f.StringVar(&newName, "name", "", "what people are to read")
 	f.BoolVar(&disable, "disable", false, "sign it out, and let it in no more")
 	f.BoolVar(&enable, "enable", false, "let it in again")
+	return change
+}
+
+func (a *Commands) accountLink() *cobra.Command {
 	link := &cobra.Command{
 		Use: "link EMAIL", Short: "Print a link at which the account chooses a new password", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -121,7 +137,7 @@ func (a *Commands) Account() *cobra.Command {
 			return a.Print(map[string]string{"link": address}, func(t *command.Table) { t.Line(address) })
 		},
 	}
-	return command.Noun("account", "Make and change the accounts of people", create, list, change, link)
+	return link
 }
 
 // differing says in what two records differ.

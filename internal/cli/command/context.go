@@ -95,6 +95,10 @@ func (c contexts) named(dir, name string) (address, key string, err error) {
 }
 
 func (a *App) ContextCommand() *cobra.Command {
+	return Noun("context", "Remember services and their keys by names", a.contextAdd(), a.contextUse(), a.contextList(), a.contextRemove())
+}
+
+func (a *App) contextAdd() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Remember a service by a name, with its key", Args: cobra.ExactArgs(1),
 		Long: `Remembers --address and --key (or UBIQUON_ADDRESS and UBIQUON_KEY) by a name, in the
@@ -135,6 +139,10 @@ The first one is used from then on.`,
 			)
 		},
 	}
+	return add
+}
+
+func (a *App) contextUse() *cobra.Command {
 	use := &cobra.Command{
 		Use: "use NAME", Short: "Use a service from now on", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: CompleteContexts,
@@ -156,6 +164,10 @@ The first one is used from then on.`,
 			)
 		},
 	}
+	return use
+}
+
+func (a *App) contextList() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the services that are remembered", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -181,6 +193,10 @@ The first one is used from then on.`,
 			})
 		},
 	}
+	return list
+}
+
+func (a *App) contextRemove() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Forget a service, and its key", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: CompleteContexts,
@@ -207,7 +223,7 @@ The first one is used from then on.`,
 			)
 		},
 	}
-	return Noun("context", "Remember services and their keys by names", add, use, list, remove)
+	return remove
 }
 
 func CompleteContexts(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {

@@ -11,6 +11,7 @@ import (
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/diagnose"
 	"ubiquon/internal/store/entries"
 )
 
@@ -132,62 +133,64 @@ func (a *Commands) entryShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Print(e, func(t *command.Table) {
-				t.Row("id", e.ID)
-				t.Row("title", e.Title)
-				t.Row("type", e.Type)
-				t.Row("state", e.State)
-				t.Row("origin", strings.TrimSpace(e.Origin+" "+e.OriginKey))
-				if e.EditAt != "" {
-					t.Row("edit at", e.EditAt)
-				}
-				t.Row("locales", localesText(e.Locales))
-				t.Row("readers have", command.OrDash(strings.Join(e.Live, " ")))
-				t.Row(
-					"published",
-					fmt.Sprintf("%s (revision %d of %d)", command.When(e.Published), e.PublishedRevision, e.Revision),
-				)
-				for _, sch := range e.Schedules {
-					if sch.State == entries.SchedulePending {
-						t.Row(
-							"scheduled",
-							sch.Action+" "+strings.Join(
-								sch.Locales, " ",
-							)+" at "+sch.At.Local().
-								Format("2006-01-02 15:04:05")+
-								" ("+sch.ID+")",
-						)
-					}
-				}
-				if len(e.Reviews) > 0 {
-					r := e.Reviews[0]
-					t.Row(
-						"review",
-						strings.TrimSpace(fmt.Sprintf("revision %d %s by %s %s", r.Revision, r.What, r.By, r.Remark)),
-					)
-				}
-				for _, path := range e.FormerPaths {
-					t.Row("lived at", path)
-				}
-				for _, r := range e.ReferredBy {
-					t.Row("referred to by", fmt.Sprintf("%s %s, in %s", r.Type, t.Short(r.Title, 40), r.Field))
-				}
-				drawFields(t, e.Newest)
-				t.Line("")
-				t.Row("REVISION", "SAVED", "BY", "MESSAGE")
-				for _, r := range e.Revisions {
-					t.Row(r.Number, command.When(&r.At), t.Short(r.By, 20), t.Short(command.OrDash(r.Message), 40))
-				}
-				t.Line("")
-				t.Row("SEQUENCE", "AT", "EDITION", "WHAT", "LOCALES")
-				for _, c := range e.Changes {
-					t.Row(c.Sequence, command.When(&c.At), c.Edition, c.What, strings.Join(command.SortedNames(c.Fields), " "))
-				}
-			})
+			return a.Print(e, func(t *command.Table) { drawEntry(t, &e) })
 		},
 	}
 	show.Flags().IntVar(&revision, "revision", 0, "show this revision instead")
 	return show
+}
+
+func drawEntry(t *command.Table, e *diagnose.EntryDetail) {
+	t.Row("id", e.ID)
+	t.Row("title", e.Title)
+	t.Row("type", e.Type)
+	t.Row("state", e.State)
+	t.Row("origin", strings.TrimSpace(e.Origin+" "+e.OriginKey))
+	if e.EditAt != "" {
+		t.Row("edit at", e.EditAt)
+	}
+	t.Row("locales", localesText(e.Locales))
+	t.Row("readers have", command.OrDash(strings.Join(e.Live, " ")))
+	t.Row(
+		"published",
+		fmt.Sprintf("%s (revision %d of %d)", command.When(e.Published), e.PublishedRevision, e.Revision),
+	)
+	for _, sch := range e.Schedules {
+		if sch.State == entries.SchedulePending {
+			t.Row(
+				"scheduled",
+				sch.Action+" "+strings.Join(
+					sch.Locales, " ",
+				)+" at "+sch.At.Local().
+					Format("2006-01-02 15:04:05")+
+					" ("+sch.ID+")",
+			)
+		}
+	}
+	if len(e.Reviews) > 0 {
+		r := e.Reviews[0]
+		t.Row(
+			"review",
+			strings.TrimSpace(fmt.Sprintf("revision %d %s by %s %s", r.Revision, r.What, r.By, r.Remark)),
+		)
+	}
+	for _, path := range e.FormerPaths {
+		t.Row("lived at", path)
+	}
+	for _, r := range e.ReferredBy {
+		t.Row("referred to by", fmt.Sprintf("%s %s, in %s", r.Type, t.Short(r.Title, 40), r.Field))
+	}
+	drawFields(t, e.Newest)
+	t.Line("")
+	t.Row("REVISION", "SAVED", "BY", "MESSAGE")
+	for _, r := range e.Revisions {
+		t.Row(r.Number, command.When(&r.At), t.Short(r.By, 20), t.Short(command.OrDash(r.Message), 40))
+	}
+	t.Line("")
+	t.Row("SEQUENCE", "AT", "EDITION", "WHAT", "LOCALES")
+	for _, c := range e.Changes {
+		t.Row(c.Sequence, command.When(&c.At), c.Edition, c.What, strings.Join(command.SortedNames(c.Fields), " "))
+	}
 }
 
 func drawFields(t *command.Table, fields content.Fields) {

@@ -15,6 +15,14 @@ import (
 )
 
 func (a *Commands) Locale() *cobra.Command {
+	add, change, retire, restore := a.localeEdits()
+	return command.Noun(
+		"locale", "Manage locales, and see what is translated", a.localeList(), add, change, retire, restore,
+		a.localeOrder(), a.localeCoverage(),
+	)
+}
+
+func (a *Commands) localeList() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the locales, the default first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -41,6 +49,11 @@ func (a *Commands) Locale() *cobra.Command {
 			})
 		},
 	}
+	return list
+}
+
+// localeEdits makes the commands that change one locale.
+func (a *Commands) localeEdits() (add, change, retire, restore *cobra.Command) {
 	var name string
 	var fallback []string
 	named := func(use, do, short string) *cobra.Command {
@@ -65,14 +78,18 @@ func (a *Commands) Locale() *cobra.Command {
 			},
 		}
 	}
-	add := named("add TAG|NAME", "add", "Add a locale, by its tag or its English name")
-	change := named("change TAG", "change", "Change a locale's name and fallbacks")
+	add = named("add TAG|NAME", "add", "Add a locale, by its tag or its English name")
+	change = named("change TAG", "change", "Change a locale's name and fallbacks")
 	for _, c := range []*cobra.Command{add, change} {
 		c.Flags().StringVar(&name, "name", "", "what people call it")
 		c.Flags().StringSliceVar(&fallback, "fallback", nil, "the locales to look in for what it lacks, in order")
 	}
-	retire := named("retire TAG", "retire", "Deliver a locale no more; what was written in it is kept")
-	restore := named("restore TAG", "restore", "Bring a retired locale back")
+	retire = named("retire TAG", "retire", "Deliver a locale no more; what was written in it is kept")
+	restore = named("restore TAG", "restore", "Bring a retired locale back")
+	return add, change, retire, restore
+}
+
+func (a *Commands) localeOrder() *cobra.Command {
 	order := &cobra.Command{
 		Use:   "order TAG…",
 		Short: "Order the locales; the first is the default",
@@ -81,6 +98,10 @@ func (a *Commands) Locale() *cobra.Command {
 			return a.editLocales(cmd, client.LocaleEdit{Do: "order", Order: args}, "ordered")
 		},
 	}
+	return order
+}
+
+func (a *Commands) localeCoverage() *cobra.Command {
 	var typ string
 	coverage := &cobra.Command{
 		Use: "coverage", Short: "Say how much of each type is translated", Args: cobra.NoArgs,
@@ -110,9 +131,7 @@ func (a *Commands) Locale() *cobra.Command {
 		},
 	}
 	coverage.Flags().StringVar(&typ, "type", "", "only this type")
-	return command.Noun(
-		"locale", "Manage locales, and see what is translated", list, add, change, retire, restore, order, coverage,
-	)
+	return coverage
 }
 
 // bar draws a coverage as twenty characters.

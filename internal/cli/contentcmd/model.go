@@ -17,6 +17,10 @@ import (
 )
 
 func (a *Commands) Model() *cobra.Command {
+	return command.Noun("model", "Describe content: types, fields, locales", a.modelShow(), a.modelCheck(), a.modelDiff(), a.modelApply())
+}
+
+func (a *Commands) modelShow() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show [TYPE]", Short: "Print the model in force, as a model file", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -46,6 +50,10 @@ func (a *Commands) Model() *cobra.Command {
 			return err
 		},
 	}
+	return show
+}
+
+func (a *Commands) modelCheck() *cobra.Command {
 	check := &cobra.Command{
 		Use: "check DIR", Short: "Check the model files in a directory, without a service", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -58,6 +66,10 @@ func (a *Commands) Model() *cobra.Command {
 			})
 		},
 	}
+	return check
+}
+
+func (a *Commands) modelDiff() *cobra.Command {
 	var exitCode bool
 	diff := &cobra.Command{
 		Use: "diff DIR|FILE", Short: "Say what applying model files would do", Long: aboutModelFiles,
@@ -81,6 +93,10 @@ func (a *Commands) Model() *cobra.Command {
 		},
 	}
 	diff.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 if there is any difference")
+	return diff
+}
+
+func (a *Commands) modelApply() *cobra.Command {
 	var allowLoss bool
 	apply := &cobra.Command{
 		Use: "apply DIR|FILE", Short: "Make model files the model, and convert what is stored",
@@ -116,7 +132,7 @@ func (a *Commands) Model() *cobra.Command {
 		},
 	}
 	apply.Flags().BoolVar(&allowLoss, "allow-loss", false, "apply it even if content is lost")
-	return command.Noun("model", "Describe content: types, fields, locales", show, check, diff, apply)
+	return apply
 }
 
 func drawPlan(t *command.Table, plan client.ModelPlan) {

@@ -1,6 +1,7 @@
 package contentcmd
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -33,43 +34,24 @@ interruption run it again, or go on with --after LINE.`,
 				return command.Misusef("--all-or-nothing reads the file twice, so it cannot be standard input")
 			}
 			begin := time.Now()
-			var last client.ImportProgress
 			bad := 0
-			told := time.Time{}
-			run := func(o client.ImportOptions, what string) error {
-				in, err := a.open(args[0])
-				if err != nil {
-					return err
-				}
-				defer in.Close()
-				err = s.Entries().Import(cmd.Context(), in, o, func(p client.ImportProgress) {
-					last = p
-					for _, b := range p.BadLines {
-						bad++
-						fmt.Fprintf(a.Err, "\rline %d: %s\n", b.Line, b.Reason)
-					}
-					if time.Since(told) > 200*time.Millisecond || p.Done {
-						told = time.Now()
-						fmt.Fprintf(
-							a.Err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same,
-							p.Bad,
-						)
-					}
-				})
-				fmt.Fprintln(a.Err)
-				return err
+			run := func(o client.ImportOptions, what string) (client.ImportProgress, error) {
+				last, n, err := a.importFile(cmd.Context(), s, args[0], o, what)
+				bad += n
+				return last, err
 			}
 			if all {
 				check := o
 				check.Check = true
-				if err := run(check, "Checking"); err != nil {
+				if _, err := run(check, "Checking"); err != nil {
 					return err
 				}
 				if bad > 0 {
 					return fmt.Errorf("%d lines are not good; nothing was written", bad)
 				}
 			}
-			if err := run(o, "Importing"); err != nil {
+			last, err := run(o, "Importing")
+			if err != nil {
 				if last.Line > 0 {
 					return fmt.Errorf(
 						"%w\nEverything up to line %d is dealt with; go on with: ubiquon entry import %s --after %d",
@@ -95,6 +77,34 @@ interruption run it again, or go on with --after LINE.`,
 	c.Flags().
 		BoolVar(&all, "all-or-nothing", false, "check the whole file first, and write nothing unless all of it is good")
 	return c
+}
+
+// importFile imports a file and shows how far it has come. bad counts the lines that are
+// not good.
+func (a *Commands) importFile(
+	ctx context.Context, s *client.Client, file string, o client.ImportOptions, what string,
+) (last client.ImportProgress, bad int, err error) {
+	in, err := a.open(file)
+	if err != nil {
+		return last, 0, err
+	}
+	defer in.Close()
+	told := time.Time{}
+	err = s.Entries().Import(ctx, in, o, func(p client.ImportProgress) {
+		last = p
+		for _, b := range p.BadLines {
+			bad++
+			fmt.Fprintf(a.Err, "\rline %d: %s\n", b.Line, b.Reason)
+		}
+		if time.Since(told) > 200*time.Millisecond || p.Done {
+			told = time.Now()
+			fmt.Fprintf(
+				a.Err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad,
+			)
+		}
+	})
+	fmt.Fprintln(a.Err)
+	return last, bad, err
 }
 
 func (a *Commands) open(name string) (io.ReadCloser, error) {

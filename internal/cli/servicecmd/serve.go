@@ -84,46 +84,9 @@ func (a *Commands) runService(ctx context.Context, conf *config) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(
-		ctx,
-		service.Options{
-			Database:    conf.Database,
-			Data:        conf.Data,
-			Environment: conf.Environment,
-			Listener:    l,
-			Address:     conf.PublicAddress,
-			Model:       conf.model,
-			ApplyModel:  conf.ApplyModel,
-			Origins:     conf.origins,
-			Sites:       conf.sites,
-			Rules:       conf.rules,
-			Cache:       cache.Options{Bytes: conf.CacheBytes},
-			Outbound: outbound.Options{
-				Private: conf.Outbound.Private,
-				Allow:   conf.outbound,
-			},
-			Limits:         conf.Limits,
-			SessionIdle:    time.Duration(conf.Sessions.Idle),
-			SessionLongest: time.Duration(conf.Sessions.Longest),
-			KeepEvents: time.Duration(
-				conf.Keep.Events,
-			),
-			KeepAudit:      time.Duration(conf.Keep.Audit),
-			Quiet:          conf.QuietCopy,
-			Drain:          conf.Drain.Or(2 * time.Second),
-			Metrics:        conf.metrics,
-			Issuer:         conf.Tokens,
-			Batch:          conf.GraphQL.Batch,
-			TrustedOnly:    conf.GraphQL.TrustedOnly,
-			ReadTimeout:    time.Duration(conf.ReadTimeout),
-			Downstream:     conf.Downstream,
-			KeepChanges:    time.Duration(conf.Changes.Keep),
-			AllowedOrigins: conf.CORS.Allow,
-			Proxies:        conf.proxies,
-			Console:        console.Files(),
-			Log:            log,
-		},
-	)
+	options := conf.serviceOptions()
+	options.Listener, options.Console, options.Log = l, console.Files(), log
+	s, err := service.Open(ctx, options)
 	if err != nil {
 		return err
 	}
@@ -157,6 +120,42 @@ func (a *Commands) runService(ctx context.Context, conf *config) error {
 		return nil
 	case err := <-s.Failed():
 		return errors.Join(errors.New("serving ended"), err)
+	}
+}
+
+// serviceOptions are what the configuration says of the service.
+func (conf *config) serviceOptions() service.Options {
+	return service.Options{
+		Database:    conf.Database,
+		Data:        conf.Data,
+		Environment: conf.Environment,
+		Address:     conf.PublicAddress,
+		Model:       conf.model,
+		ApplyModel:  conf.ApplyModel,
+		Origins:     conf.origins,
+		Sites:       conf.sites,
+		Rules:       conf.rules,
+		Cache:       cache.Options{Bytes: conf.CacheBytes},
+		Outbound: outbound.Options{
+			Private: conf.Outbound.Private,
+			Allow:   conf.outbound,
+		},
+		Limits:         conf.Limits,
+		SessionIdle:    time.Duration(conf.Sessions.Idle),
+		SessionLongest: time.Duration(conf.Sessions.Longest),
+		KeepEvents:     time.Duration(conf.Keep.Events),
+		KeepAudit:      time.Duration(conf.Keep.Audit),
+		Quiet:          conf.QuietCopy,
+		Drain:          conf.Drain.Or(2 * time.Second),
+		Metrics:        conf.metrics,
+		Issuer:         conf.Tokens,
+		Batch:          conf.GraphQL.Batch,
+		TrustedOnly:    conf.GraphQL.TrustedOnly,
+		ReadTimeout:    time.Duration(conf.ReadTimeout),
+		Downstream:     conf.Downstream,
+		KeepChanges:    time.Duration(conf.Changes.Keep),
+		AllowedOrigins: conf.CORS.Allow,
+		Proxies:        conf.proxies,
 	}
 }
 

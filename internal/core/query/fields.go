@@ -2,7 +2,6 @@ package query
 
 import (
 	"errors"
-	"maps"
 	"slices"
 	"strings"
 
@@ -307,81 +306,6 @@ func labels(m *model.Model, f *model.Field, locale string) Labels {
 		out[o.Value] = o.LabelIn(m.Chain(locale))
 	}
 	return out
-}
-
-// In returns the selection as it is in a locale that the result has told.
-func (s Selection) In(locale string) Selection {
-	out := Selection{Picks: slices.Clone(s.Picks)}
-	for i := range out.Picks {
-		p := &out.Picks[i]
-		if own := p.Labels[locale]; own != nil {
-			p.Label = own
-		}
-		if p.Link != nil {
-			link := p.Link.In(locale)
-			p.Link = &link
-		}
-		if p.List != nil {
-			list := *p.List
-			list.Selection = list.Selection.In(locale)
-			p.List = &list
-		}
-	}
-	return out
-}
-
-// innerFields adds the named fields of a record or block.
-func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, where string) error {
-	wanted := map[string]node{}
-	for _, n := range nodes {
-		if t.Field(n.name) == nil {
-			return failAt(
-				n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "),
-				"there is no field %q in %s", n.name, where,
-			)
-		}
-		wanted[n.name] = n
-	}
-	return s.fields(sel, []*model.Type{t}, wanted, where+".")
-}
-
-// Back returns the list of the entries that refer to the one at hand, without a
-// selection: newest first, the default number at most.
-func (s Selecting) Back(b model.Back) *Root {
-	return &Root{By: ByBack, Type: b.Type.Name, Field: b.Field.Name, Limit: DefaultLimit, Sort: DefaultSort}
-}
-
-func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
-	p := Pick{As: b.Name, Kind: PickBack, Several: true, List: s.Back(b)}
-	for _, name := range slices.Sorted(maps.Keys(n.args)) {
-		value := n.args[name]
-		var err error
-		switch name {
-		case "limit":
-			p.List.Limit, err = ParseLimit("fields", value)
-		case "sort":
-			p.List.Sort, err = ParseSort(b.Type, strings.Split(value, ","))
-		case "filter":
-			p.List.Filter, err = ParseFilter("fields", value, s.Model, b.Type)
-		default:
-			err = failAt(
-				n.at, strings.TrimPrefix(strictyaml.DidYouMean(name, []string{"limit", "sort", "filter"}), "; "),
-				"%s takes no argument %q", where, name,
-			)
-		}
-		if err != nil {
-			return p, err
-		}
-	}
-	if !n.given {
-		n.nested = []node{{name: "about", given: true, nested: []node{{name: "type"}}}}
-		if f := b.Type.SlugField(); f != nil {
-			n.nested = append(n.nested, node{name: f.Name})
-		}
-	}
-	var err error
-	p.List.Selection, err = s.bind([]*model.Type{b.Type}, n.nested, where+".")
-	return p, err
 }
 
 // choose returns the names in the brackets, in the known order.

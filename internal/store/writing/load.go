@@ -1,0 +1,95 @@
+package writing
+
+import (
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store/db"
+)
+
+// togetherLock is how long writes that are committed together wait for an entry that
+// somebody else holds, before each goes its own way.
+const togetherLock = "500ms"
+
+const EntryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.revision, e.published_revision,
+	e.first_published, e.published, e.updated,
+	e.behind, e.review, e.retired, e.withheld`
+
+func EntryTargets(e *content.Entry) []any {
+	return []any{
+		&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision,
+		&e.FirstPublished, &e.Published, &e.Updated, &e.Behind, &e.Review, &e.Retired, &e.Withheld,
+	}
+}
+
+// read queues what locks the edits' entries and reads them.
+func (tx *transaction) read(b *db.Batch, edits []Edit) {
+	var all, refs, asked []string
+	var numbers []int
+	for i := range edits {
+		e := &edits[i]
+		all = append(all, e.ID)
+		for _, n := range []int{e.Restore, e.PublishRevision} {
+			if n != 0 {
+				asked, numbers = append(asked, e.ID), append(numbers, n)
+			}
+		}
+		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
+			for _, leaf := range content.Leaves(t, e.Save, false) {
+				if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference && content.ValidID(id) {
+					refs = append(refs, id)
+				}
+			}
+		}
+	}
+	b.Query(func(r pgx.Rows) error {
+		h := &heldEntry{documents: map[string]map[string]content.Document{content.Published: {}, content.Preview: {}}}
+		var now time.Time
+		if err := r.Scan(append(EntryTargets(&h.Entry), &h.live, &now)...); err != nil {
+			return err
+		}
+		if now.After(tx.now) {
+			tx.now = now
+		}
+		tx.held[h.ID] = h
+		return nil
+	}, `select `+EntryColumns+
+		`, e.live, greatest(clock_timestamp(), e.updated) from entry e where e.environment = $1 and e.id = any($2)
+			order by e.id for update`, tx.s.environment, all)
+	b.Query(func(r pgx.Rows) error {
+		var id, by string
+		var number int
+		var fields content.Fields
+		if err := r.Scan(&id, &number, &by, &fields); err != nil {
+			return err
+		}
+		h := tx.held[id]
+		if number == h.Revision {
+			h.newest, h.writer = fields, by
+		}
+		if h.revisions == nil {
+			h.revisions = map[int]content.Fields{}
+		}
+		h.revisions[number] = fields
+		return nil
+	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and
+		e.id = r.entry
+		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select
+		* from unnest($3::text[], $4::int[])))`,
+		tx.s.environment, all, asked, numbers)
+	tx.s.QueueDocumentsOf(
+		b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d },
+	)
+	if len(refs) > 0 {
+		b.Query(func(r pgx.Rows) error {
+			var id, typ string
+			err := r.Scan(&id, &typ)
+			tx.there[id] = typ
+			return err
+		}, `select id, type from entry where environment = $1 and id = any($2) and revision >
+			0`, tx.s.environment, refs)
+	}
+}
