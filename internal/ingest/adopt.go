@@ -59,105 +59,22 @@ func (in *Service) Adopt(
 	if !slices.Contains(adoptBy, ways[0]) {
 		return out, api.BadParameter("by", "%q is none of key, slug and path", by)
 	}
-	known := map[string]events.Owned{} // by type, way and what it is known by
-	left := map[string]events.Owned{}
-	for after := ""; ; {
-		owned, err := in.store.Rejected.OwnedBy(ctx, old, after, 1000)
-		if err != nil {
-			return out, err
-		}
-		if len(owned) == 0 {
-			break
-		}
-		after = owned[len(owned)-1].ID
-		for _, e := range owned {
-			left[e.ID] = e
-			known[e.Type+"\nkey\n"+e.Key] = e
-			for _, slug := range e.Slugs {
-				known[e.Type+"\nslug\n"+slug] = e
-			}
-			for _, path := range e.Paths {
-				known[e.Type+"\npath\n"+path] = e
-			}
-		}
+	a := adopting{in: in, old: old, name: name, actor: actor, apply: apply, ways: ways, out: &out}
+	if err := a.gather(ctx); err != nil {
+		return out, err
 	}
-	if len(left) == 0 && in.sources[old] == nil {
+	if len(a.left) == 0 && in.sources[old] == nil {
 		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, db.ErrNotFound)
 	}
 	out.By, out.Applied = map[string]int{}, apply
-	var entries, keys, made []string
-	own := map[string]string{}
-	hand := func(least int) error {
-		if len(entries) < least || !apply {
-			return nil
-		}
-		var twice []writing.Edit
-		for _, id := range made {
-			if _, is := own[id]; is {
-				twice = append(twice, writing.Edit{ID: id, Origin: name, Delete: true, EvenIfReferred: true})
-			}
-		}
-		if err := in.eachOrAll(ctx, twice, actor, content.Cause{Kind: "user", Name: actor},
-			func(string, error) {}); err != nil {
-			return err
-		}
-		_, err := in.store.Rejected.ChangeOrigin(ctx, old, name, entries, keys, made)
-		entries, keys, made = nil, nil, nil
-		return err
-	}
 	for _, typ := range slices.Sorted(maps.Keys(source.Config.Types)) {
-		if own, err = in.store.Entries.EntryIDs(ctx, name, typ); err != nil {
-			return out, err
-		}
-		slug := ""
-		if f := in.replica.Model().Type(typ).SlugField(); f != nil {
-			slug = f.Name
-		}
-		err := source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
-			for _, item := range items {
-				names := map[string]string{
-					"key":  item.Key,
-					"slug": anyText(item.Saved[slug]),
-					"path": pathOf(item.Path),
-				}
-				found := false
-				for _, way := range ways {
-					e, is := known[typ+"\n"+way+"\n"+names[way]]
-					if names[way] == "" || !is {
-						continue
-					}
-					if _, still := left[e.ID]; !still {
-						continue // another item was it
-					}
-					delete(left, e.ID)
-					out.Adopted++
-					out.By[way]++
-					if _, is := own[item.ID]; is {
-						out.Replaced++
-					}
-					entries, keys, made = append(entries, e.ID), append(keys, item.Key), append(made, item.ID)
-					found = true
-					break
-				}
-				if !found {
-					if out.NewAll++; len(out.New) < 100 {
-						out.New = append(out.New, typ+" "+item.Key)
-					}
-				}
-			}
-			progress(typ, out.Adopted)
-			return hand(entriesPerStep)
-		}, func(origin.BadItem) {})
-		if err == nil {
-			err = hand(1)
-		}
-		if err != nil {
+		if err := a.takeType(ctx, source, typ, progress); err != nil {
 			return out, err
 		}
 	}
-	for _, id := range slices.Sorted(maps.Keys(left)) {
+	for _, id := range slices.Sorted(maps.Keys(a.left)) {
 		if out.LeftAll++; len(out.Left) < 100 {
-			e := left[id]
+			e := a.left[id]
 			out.Left = append(out.Left, fmt.Sprintf("%s %s (%s)", e.Type, e.Title, e.ID))
 		}
 	}
@@ -174,6 +91,120 @@ func (in *Service) Adopt(
 	done, err := in.Reconcile(ctx, name, content.Cause{Kind: "reconcile", Name: name}, false, progress)
 	out.Compared = &done
 	return out, err
+}
+
+// adopting is an adoption under way.
+type adopting struct {
+	in               *Service
+	old, name, actor string
+	apply            bool
+	ways             []string
+	out              *Adoption
+
+	known map[string]events.Owned // of the old origin, by type, way and what it is known by
+	left  map[string]events.Owned // those that no item was found for, by id
+	own   map[string]string       // keys of the entries that the new origin has of the type, by id
+
+	// entries are to change hands to the items with these keys, which would have made those.
+	entries, keys, made []string
+}
+
+// gather finds out what comes from the old origin.
+func (a *adopting) gather(ctx context.Context) error {
+	a.known, a.left = map[string]events.Owned{}, map[string]events.Owned{}
+	for after := ""; ; {
+		owned, err := a.in.store.Rejected.OwnedBy(ctx, a.old, after, 1000)
+		if err != nil {
+			return err
+		}
+		if len(owned) == 0 {
+			return nil
+		}
+		after = owned[len(owned)-1].ID
+		for _, e := range owned {
+			a.left[e.ID] = e
+			a.known[e.Type+"\nkey\n"+e.Key] = e
+			for _, slug := range e.Slugs {
+				a.known[e.Type+"\nslug\n"+slug] = e
+			}
+			for _, path := range e.Paths {
+				a.known[e.Type+"\npath\n"+path] = e
+			}
+		}
+	}
+}
+
+// takeType goes through the items of a type.
+func (a *adopting) takeType(ctx context.Context, source *origin.Source, typ string, progress Progress) error {
+	var err error
+	if a.own, err = a.in.store.Entries.EntryIDs(ctx, a.name, typ); err != nil {
+		return err
+	}
+	slug := ""
+	if f := a.in.replica.Model().Type(typ).SlugField(); f != nil {
+		slug = f.Name
+	}
+	err = source.All(ctx, a.in.replica.Model(), typ, func(items []origin.Item) error {
+		for i := range items {
+			a.takeItem(typ, slug, &items[i])
+		}
+		progress(typ, a.out.Adopted)
+		return a.hand(ctx, entriesPerStep)
+	}, func(origin.BadItem) {})
+	if err == nil {
+		err = a.hand(ctx, 1)
+	}
+	return err
+}
+
+// takeItem finds the entry of the old origin that an item is.
+func (a *adopting) takeItem(typ, slug string, item *origin.Item) {
+	names := map[string]string{
+		"key":  item.Key,
+		"slug": anyText(item.Saved[slug]),
+		"path": pathOf(item.Path),
+	}
+	for _, way := range a.ways {
+		e, is := a.known[typ+"\n"+way+"\n"+names[way]]
+		if names[way] == "" || !is {
+			continue
+		}
+		if _, still := a.left[e.ID]; !still {
+			continue // another item was it
+		}
+		delete(a.left, e.ID)
+		a.out.Adopted++
+		a.out.By[way]++
+		if _, is := a.own[item.ID]; is {
+			a.out.Replaced++
+		}
+		a.entries, a.keys = append(a.entries, e.ID), append(a.keys, item.Key)
+		a.made = append(a.made, item.ID)
+		return
+	}
+	if a.out.NewAll++; len(a.out.New) < 100 {
+		a.out.New = append(a.out.New, typ+" "+item.Key)
+	}
+}
+
+// hand has what was found change hands, if it is that much at least.
+func (a *adopting) hand(ctx context.Context, least int) error {
+	if len(a.entries) < least || !a.apply {
+		return nil
+	}
+	var twice []writing.Edit
+	for _, id := range a.made {
+		if _, is := a.own[id]; is {
+			twice = append(twice, writing.Edit{ID: id, Origin: a.name, Delete: true, EvenIfReferred: true})
+		}
+	}
+	if err := a.in.eachOrAll(ctx, twice, a.actor, content.Cause{Kind: "user", Name: a.actor},
+		func(string, error) {}); err != nil {
+		return err
+	}
+	_, err := a.in.store.Rejected.ChangeOrigin(ctx, a.old, a.name, a.entries, a.keys, a.made)
+	a.entries, a.keys, a.made = nil, nil, nil
+	return err
 }
 
 // pathOf is the path of an address, or of a path.

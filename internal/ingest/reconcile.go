@@ -114,45 +114,12 @@ func (in *Service) Reconcile(
 	all := 0
 	gone := map[string][]writing.Edit{}
 	for typ := range source.Config.Types {
-		held, err := in.store.Entries.EntryIDs(ctx, name, typ)
+		held, missing, err := in.compareType(ctx, source, typ, cause, &out, bad, progress)
 		if err != nil {
 			return out, err
 		}
-		all += len(held)
-		seen := 0
-		err = source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
-			if err := in.resolveAdopted(ctx, items); err != nil {
-				return err
-			}
-			for i := range items {
-				delete(held, items[i].ID)
-				if len(items[i].Lost) > 0 {
-					if out.LostAll++; len(out.Lost) < 100 {
-						out.Lost = append(
-							out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")),
-						)
-					}
-				}
-			}
-			seen += len(items)
-			progress(typ, seen)
-			return in.takeItems(ctx, items, name, cause, &out, bad)
-		}, bad)
-		if err != nil {
-			return out, err
-		}
-		out.Seen += seen
-		for id, key := range held {
-			// It may have come while the list was read, or be one that cannot be taken over:
-			// ask for it by itself.
-			_, err := source.One(ctx, in.replica.Model(), typ, key)
-			var trouble *origin.Trouble
-			if errors.Is(err, origin.ErrGone) {
-				gone[typ] = append(gone[typ], writing.Edit{ID: id, Origin: name, Delete: true})
-			} else if errors.As(err, &trouble) {
-				return out, err
-			}
-		}
+		all += held
+		gone[typ] = missing
 	}
 	many := 0
 	for _, edits := range gone {
@@ -181,6 +148,54 @@ func (in *Service) Reconcile(
 		)
 	}
 	return out, nil
+}
+
+// compareType compares the entries of one type. stored is how many there were, gone what
+// the origin does not have any more.
+func (in *Service) compareType(
+	ctx context.Context, source *origin.Source, typ string, cause content.Cause, out *Reconciled,
+	bad func(origin.BadItem), progress Progress,
+) (stored int, gone []writing.Edit, err error) {
+	held, err := in.store.Entries.EntryIDs(ctx, source.Name, typ)
+	if err != nil {
+		return stored, gone, err
+	}
+	stored = len(held)
+	seen := 0
+	err = source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
+		if err := in.resolveAdopted(ctx, items); err != nil {
+			return err
+		}
+		for i := range items {
+			delete(held, items[i].ID)
+			if len(items[i].Lost) > 0 {
+				if out.LostAll++; len(out.Lost) < 100 {
+					out.Lost = append(
+						out.Lost, fmt.Sprintf("%s %s: %s", typ, items[i].Key, strings.Join(items[i].Lost, "; ")),
+					)
+				}
+			}
+		}
+		seen += len(items)
+		progress(typ, seen)
+		return in.takeItems(ctx, items, source.Name, cause, out, bad)
+	}, bad)
+	if err != nil {
+		return stored, gone, err
+	}
+	out.Seen += seen
+	for id, key := range held {
+		// It may have come while the list was read, or be one that cannot be taken over:
+		// ask for it by itself.
+		_, err := source.One(ctx, in.replica.Model(), typ, key)
+		var trouble *origin.Trouble
+		if errors.Is(err, origin.ErrGone) {
+			gone = append(gone, writing.Edit{ID: id, Origin: source.Name, Delete: true})
+		} else if errors.As(err, &trouble) {
+			return stored, gone, err
+		}
+	}
+	return stored, gone, nil
 }
 
 // takeItems applies items together; if something is wrong with one of them, each by itself.

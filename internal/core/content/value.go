@@ -15,141 +15,206 @@ import (
 	"ubiquon/internal/core/strictyaml"
 )
 
-func (c *checker) one(f *model.Field, path string, v any) {
-	s, isText := v.(string)
-	kind := func(want string) { c.add(path, "kind", "%s wanted, not %s", want, named(v)) }
-	switch f.Kind {
-	case model.Text, model.Prose:
-		if !isText {
-			kind("text")
-			return
-		}
-		if n := float64(utf8.RuneCountInString(s)); f.Several {
-			// min and max count the values
-		} else if f.Max != nil && n > *f.Max {
-			c.add(path, "max", "%v characters long, at most %v allowed", n, *f.Max)
-		} else if f.Min != nil && n < *f.Min {
-			c.add(path, "min", "%v characters long, at least %v wanted", n, *f.Min)
-		}
-		if f.Kind == model.Prose {
-			if rule, wrong := checkProse(f, s); rule != "" {
-				c.add(path, rule, "%s", wrong)
-			}
-		}
-		if !f.Matches(s) {
-			c.add(path, "pattern", "%s does not match %s", named(v), f.Pattern)
-		}
-	case model.Slug:
-		if !isText || !slugForm.MatchString(s) || len(s) > 200 {
-			c.add(path, "slug", "%s is no slug; use a-z, 0-9 and single hyphens", named(v))
-		}
-	case model.Integer:
-		n, ok := v.(float64)
-		if !ok || n != math.Trunc(n) || math.Abs(n) > 1<<53 {
-			kind("a whole number")
-			return
-		}
-		c.between(f, path, n)
-	case model.Decimal:
-		n, ok := v.(float64)
-		if !ok || math.IsInf(n, 0) || math.IsNaN(n) {
-			kind("a number")
-			return
-		}
-		if digits := strings.TrimLeft(strings.ReplaceAll(strings.TrimPrefix(strconv.FormatFloat(n, 'f', -1, 64),
-			"-"), ".", ""), "0"); len(
-			strings.TrimRight(digits, "0"),
-		) > 15 {
-			c.add(path, "digits", "%v has more than 15 digits, which not every reader would get exactly", n)
-		}
-		c.between(f, path, n)
-	case model.Money:
-		sum, _ := v.(map[string]any)
-		amount, ok := sum["amount"].(float64)
-		code, _ := sum["currency"].(string)
-		if !ok || amount != math.Trunc(amount) || !currency.MatchString(code) || len(sum) != 2 {
-			c.add(
-				path, "kind",
-				`money is written {"amount": minor units as a whole number, "currency": three capital letters}`,
-			)
-			return
-		}
-		c.between(f, path, amount)
-	case model.Boolean:
-		if _, ok := v.(bool); !ok {
-			kind("true or false")
-		}
-	case model.Date:
-		if _, err := time.Parse(time.DateOnly, s); !isText || err != nil {
-			kind("a date as in 2026-11-23")
-		}
-	case model.DateTime:
-		if _, err := time.Parse(time.RFC3339, s); !isText || err != nil {
-			kind("a time as in 2026-11-23T08:30:00Z")
-		}
-	case model.Choice:
-		if _, ok := f.Option(s); !isText || !ok {
-			values := make([]string, len(f.Options))
-			for i, o := range f.Options {
-				values[i] = o.Value
-			}
-			c.add(path, "options", "%s is none of the options%s", named(v), strictyaml.DidYouMean(s, values))
-		}
-	case model.Reference:
-		if !isText || !idForm.MatchString(s) {
-			kind("the id of an entry")
-		}
-	case model.File:
-		file, ok := v.(map[string]any)
-		address, _ := file["url"].(string)
-		if u, err := url.Parse(address); !ok || err != nil || address == "" || !isFileAddress(address, u) {
-			c.add(path, "kind", `a file is written {"url": http address, "alt": description}`)
-			return
-		}
-		for name := range file {
-			switch name {
-			case "url", "alt", "width", "height", "mediaType", "bytes":
-			default:
-				c.add(
-					path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name,
-				)
-			}
-		}
-	case model.Location:
-		if !isPoint(v) {
-			c.add(
-				path, "kind",
-				`a location is a GeoJSON point: {"type": "Point", "coordinates": [longitude, latitude]}, in degrees`,
-			)
-		}
-	case model.JSON:
-		if err := f.CheckJSON(v); err != nil {
-			c.add(path, "schema", "%s", err)
-		}
-	case model.Record:
-		x, ok := v.(map[string]any)
-		if !ok {
-			kind("an object")
-			return
-		}
-		c.group(f.Inner[0], path, x)
-	case model.Blocks:
-		x, _ := v.(map[string]any)
-		t := f.InnerOf(x)
-		if t == nil {
-			names := make([]string, len(f.Inner))
-			for i, b := range f.Inner {
-				names[i] = b.Name
-			}
-			given, _ := x[model.BlockName].(string)
-			c.add(
-				path, "block", `a block is an object that names its kind, as in {"block": %q, …}%s`, names[0],
-				strictyaml.DidYouMean(given, names),
-			)
-			return
-		}
-		c.group(t, path, x)
+// kindChecks check one value of a field, by the field's kind.
+var kindChecks map[model.Kind]func(c *checker, f *model.Field, path string, v any)
+
+func init() { // records and blocks hold values of their own
+	kindChecks = map[model.Kind]func(c *checker, f *model.Field, path string, v any){
+		model.Text:      (*checker).text,
+		model.Prose:     (*checker).text,
+		model.Slug:      (*checker).slug,
+		model.Integer:   (*checker).integer,
+		model.Decimal:   (*checker).decimal,
+		model.Money:     (*checker).money,
+		model.Boolean:   (*checker).boolean,
+		model.Date:      (*checker).date,
+		model.DateTime:  (*checker).dateTime,
+		model.Choice:    (*checker).choice,
+		model.Reference: (*checker).reference,
+		model.File:      (*checker).file,
+		model.Location:  (*checker).location,
+		model.JSON:      (*checker).json,
+		model.Record:    (*checker).record,
+		model.Blocks:    (*checker).block,
 	}
+}
+
+// one checks one value of a field.
+func (c *checker) one(f *model.Field, path string, v any) {
+	if check := kindChecks[f.Kind]; check != nil {
+		check(c, f, path, v)
+	}
+}
+
+// kind says that a value is of another kind than is wanted.
+func (c *checker) kind(path, want string, v any) {
+	c.add(path, "kind", "%s wanted, not %s", want, named(v))
+}
+
+func (c *checker) text(f *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if !isText {
+		c.kind(path, "text", v)
+		return
+	}
+	if n := float64(utf8.RuneCountInString(s)); f.Several {
+		// min and max count the values
+	} else if f.Max != nil && n > *f.Max {
+		c.add(path, "max", "%v characters long, at most %v allowed", n, *f.Max)
+	} else if f.Min != nil && n < *f.Min {
+		c.add(path, "min", "%v characters long, at least %v wanted", n, *f.Min)
+	}
+	if f.Kind == model.Prose {
+		if rule, wrong := checkProse(f, s); rule != "" {
+			c.add(path, rule, "%s", wrong)
+		}
+	}
+	if !f.Matches(s) {
+		c.add(path, "pattern", "%s does not match %s", named(v), f.Pattern)
+	}
+}
+
+func (c *checker) slug(_ *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if !isText || !slugForm.MatchString(s) || len(s) > 200 {
+		c.add(path, "slug", "%s is no slug; use a-z, 0-9 and single hyphens", named(v))
+	}
+}
+
+func (c *checker) integer(f *model.Field, path string, v any) {
+	n, ok := v.(float64)
+	if !ok || n != math.Trunc(n) || math.Abs(n) > 1<<53 {
+		c.kind(path, "a whole number", v)
+		return
+	}
+	c.between(f, path, n)
+}
+
+func (c *checker) decimal(f *model.Field, path string, v any) {
+	n, ok := v.(float64)
+	if !ok || math.IsInf(n, 0) || math.IsNaN(n) {
+		c.kind(path, "a number", v)
+		return
+	}
+	if digits := strings.TrimLeft(strings.ReplaceAll(strings.TrimPrefix(strconv.FormatFloat(n, 'f', -1, 64),
+		"-"), ".", ""), "0"); len(
+		strings.TrimRight(digits, "0"),
+	) > 15 {
+		c.add(path, "digits", "%v has more than 15 digits, which not every reader would get exactly", n)
+	}
+	c.between(f, path, n)
+}
+
+func (c *checker) money(f *model.Field, path string, v any) {
+	sum, _ := v.(map[string]any)
+	amount, ok := sum["amount"].(float64)
+	code, _ := sum["currency"].(string)
+	if !ok || amount != math.Trunc(amount) || !currency.MatchString(code) || len(sum) != 2 {
+		c.add(
+			path, "kind",
+			`money is written {"amount": minor units as a whole number, "currency": three capital letters}`,
+		)
+		return
+	}
+	c.between(f, path, amount)
+}
+
+func (c *checker) boolean(_ *model.Field, path string, v any) {
+	if _, ok := v.(bool); !ok {
+		c.kind(path, "true or false", v)
+	}
+}
+
+func (c *checker) date(_ *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if _, err := time.Parse(time.DateOnly, s); !isText || err != nil {
+		c.kind(path, "a date as in 2026-11-23", v)
+	}
+}
+
+func (c *checker) dateTime(_ *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if _, err := time.Parse(time.RFC3339, s); !isText || err != nil {
+		c.kind(path, "a time as in 2026-11-23T08:30:00Z", v)
+	}
+}
+
+func (c *checker) choice(f *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if _, ok := f.Option(s); !isText || !ok {
+		values := make([]string, len(f.Options))
+		for i, o := range f.Options {
+			values[i] = o.Value
+		}
+		c.add(path, "options", "%s is none of the options%s", named(v), strictyaml.DidYouMean(s, values))
+	}
+}
+
+func (c *checker) reference(_ *model.Field, path string, v any) {
+	s, isText := v.(string)
+	if !isText || !idForm.MatchString(s) {
+		c.kind(path, "the id of an entry", v)
+	}
+}
+
+func (c *checker) file(_ *model.Field, path string, v any) {
+	file, ok := v.(map[string]any)
+	address, _ := file["url"].(string)
+	if u, err := url.Parse(address); !ok || err != nil || address == "" || !isFileAddress(address, u) {
+		c.add(path, "kind", `a file is written {"url": http address, "alt": description}`)
+		return
+	}
+	for name := range file {
+		switch name {
+		case "url", "alt", "width", "height", "mediaType", "bytes":
+		default:
+			c.add(
+				path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name,
+			)
+		}
+	}
+}
+
+func (c *checker) location(_ *model.Field, path string, v any) {
+	if !isPoint(v) {
+		c.add(
+			path, "kind",
+			`a location is a GeoJSON point: {"type": "Point", "coordinates": [longitude, latitude]}, in degrees`,
+		)
+	}
+}
+
+func (c *checker) json(f *model.Field, path string, v any) {
+	if err := f.CheckJSON(v); err != nil {
+		c.add(path, "schema", "%s", err)
+	}
+}
+
+func (c *checker) record(f *model.Field, path string, v any) {
+	x, ok := v.(map[string]any)
+	if !ok {
+		c.kind(path, "an object", v)
+		return
+	}
+	c.group(f.Inner[0], path, x)
+}
+
+func (c *checker) block(f *model.Field, path string, v any) {
+	x, _ := v.(map[string]any)
+	t := f.InnerOf(x)
+	if t == nil {
+		names := make([]string, len(f.Inner))
+		for i, b := range f.Inner {
+			names[i] = b.Name
+		}
+		given, _ := x[model.BlockName].(string)
+		c.add(
+			path, "block", `a block is an object that names its kind, as in {"block": %q, …}%s`, names[0],
+			strictyaml.DidYouMean(given, names),
+		)
+		return
+	}
+	c.group(t, path, x)
 }
 
 // isPoint tells whether a value is a GeoJSON Point (RFC 7946) on the globe.
