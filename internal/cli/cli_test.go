@@ -245,7 +245,7 @@ func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	root := (&app{}).Root()
+	root := newApp(nil, nil, nil).Root()
 	seen := 0
 	for row := range strings.Lines(string(src)) {
 		quoted := regexp.MustCompile("`[^`]+`").FindAllString(row, -1)

@@ -102,52 +102,13 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if o.Only != "" && (p.Query.ReadsLists() || p.Query.ReadsBacks() && !o.Backs) {
 		return Answer{}, access.ErrOneEntry
 	}
-	if reached := func() int64 { return d.reachedFor(p.Query.Edition, o) }; o.MinSequence > reached() {
-		if err := d.replica.AwaitSequence(ctx, o.MinSequence, reached); err != nil {
-			return Answer{}, fmt.Errorf(
-				"sequence %d was asked for, this node is at %d: %w", o.MinSequence,
-				d.cache.AppliedIn(p.Query.Edition), replication.ErrBehind,
-			)
-		}
-	}
-	if !d.replica.Position.Leased() {
-		if d.replica.Position.Failing.Load() {
-			// There is no point in waiting for what has just failed.
-			if a, held := d.withoutDatabase(p, rights); held {
-				return a, nil
-			}
-		}
-		if err := d.replica.VerifyCurrent(ctx); err != nil {
-			if a, held := d.withoutDatabase(p, rights); held {
-				return a, nil
-			}
-			return Answer{}, err
-		}
+	if a, held, err := d.current(ctx, p, rights, o); err != nil || held {
+		return a, err
 	}
 	applied := d.cache.AppliedIn(p.Query.Edition)
-	r, outcome := (*cache.Response)(nil), cache.Hit
-	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
-	asked.Fresh = o.Recompute && p.mayRecompute(rights)
-	compute := func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) }
-	if !asked.Fresh {
-		r, _ = d.cache.Get(p.Key)
-	}
-	switch {
-	case r != nil:
-		d.cache.CountHit(r)
-	case o.OnlyHeld:
-		return Answer{}, ErrNotHeld
-	case o.Anonymous && !d.strangers.Allow(o.Principal, begin):
-		return Answer{}, access.ErrTooMany
-	case asked.Fresh && o.NoStore:
-		if r, err = d.cache.Pass(ctx, asked, compute); err != nil {
-			return Answer{}, err
-		}
-		outcome = cache.Passed
-	default:
-		if r, outcome, err = d.cache.Read(ctx, asked, compute); err != nil {
-			return Answer{}, err
-		}
+	r, outcome, err := d.fetch(ctx, p, rights, o, begin)
+	if err != nil {
+		return Answer{}, err
 	}
 	if r.Sequence > applied && outcome != cache.Hit && outcome != cache.Expired {
 		// It was read past what this node has applied: nobody is to get something older
@@ -178,6 +139,63 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		applied = max(applied, r.Sequence)
 	}
 	return Answer{Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights)}, nil
+}
+
+// current returns when this node may answer from what it has applied. held is true if it
+// cannot find out whether it may, and the types of the plan let it answer all the same.
+func (d *Service) current(
+	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions,
+) (a Answer, held bool, err error) {
+	if reached := func() int64 { return d.reachedFor(p.Query.Edition, o) }; o.MinSequence > reached() {
+		if err := d.replica.AwaitSequence(ctx, o.MinSequence, reached); err != nil {
+			return Answer{}, false, fmt.Errorf(
+				"sequence %d was asked for, this node is at %d: %w", o.MinSequence,
+				d.cache.AppliedIn(p.Query.Edition), replication.ErrBehind,
+			)
+		}
+	}
+	if !d.replica.Position.Leased() {
+		if d.replica.Position.Failing.Load() {
+			// There is no point in waiting for what has just failed.
+			if a, held := d.withoutDatabase(p, rights); held {
+				return a, true, nil
+			}
+		}
+		if err := d.replica.VerifyCurrent(ctx); err != nil {
+			if a, held := d.withoutDatabase(p, rights); held {
+				return a, true, nil
+			}
+			return Answer{}, false, err
+		}
+	}
+	return Answer{}, false, nil
+}
+
+// fetch is the one place that decides whether a read is a hit: it returns the response that
+// is held under the plan's key, or has it computed.
+func (d *Service) fetch(
+	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, begin time.Time,
+) (r *cache.Response, outcome cache.Outcome, err error) {
+	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
+	asked.Fresh = o.Recompute && p.mayRecompute(rights)
+	compute := func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) }
+	if !asked.Fresh {
+		r, _ = d.cache.Get(p.Key)
+	}
+	switch {
+	case r != nil:
+		d.cache.CountHit(r)
+		return r, cache.Hit, nil
+	case o.OnlyHeld:
+		return nil, 0, ErrNotHeld
+	case o.Anonymous && !d.strangers.Allow(o.Principal, begin):
+		return nil, 0, access.ErrTooMany
+	case asked.Fresh && o.NoStore:
+		r, err = d.cache.Pass(ctx, asked, compute)
+		return r, cache.Passed, err
+	default:
+		return d.cache.Read(ctx, asked, compute)
+	}
 }
 
 // reachedFor is how far this node is for a reader who asks for a sequence at least.

@@ -60,11 +60,27 @@ func TestEveryCallHasARoute(t *testing.T) {
 		}
 		return v
 	}
-	calls := reflect.ValueOf(c)
+	type method struct {
+		name string
+		call reflect.Value
+	}
+	var methods []method
+	for _, area := range []any{
+		c, c.Keys(), c.Accounts(), c.Cache(), c.Entries(), c.Models(), c.Origins(), c.Builds(), c.Reads(),
+	} {
+		calls := reflect.ValueOf(area)
+		for i := range calls.NumMethod() {
+			name := calls.Type().Method(i).Name
+			if calls.Type().Method(i).Type.NumOut() == 1 && area == any(c) && name != "Wake" {
+				continue // it returns an area
+			}
+			methods = append(methods, method{calls.Type().Elem().Name() + "." + name, calls.Method(i)})
+		}
+	}
 	used := map[string]bool{}
-	for i := range calls.NumMethod() {
-		name, call := calls.Type().Method(i).Name, calls.Method(i)
-		if name == "Do" { // it goes where it is told to
+	for _, one := range methods {
+		name, call := one.name, one.call
+		if name == "Client.Do" { // it goes where it is told to
 			continue
 		}
 		var in []reflect.Value

@@ -137,6 +137,23 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 		return
 	}
 	r.belongs(f, key, name)
+	r.references(f, key, name, depth)
+	r.slug(t, f, key, name, depth)
+	r.farewell(key, "field "+name, f.Deprecated, f.Farewell)
+	r.lookedUp(f, key, name, depth)
+	if f.Min != nil && f.Max != nil && *f.Min > *f.Max {
+		r.add(key, "field %s has min %v above max %v", name, *f.Min, *f.Max)
+	}
+	r.options(f, key, name)
+	if depth >= MaxNesting && f.Inner != nil {
+		r.add(key, "field %s: records and blocks may be nested %d deep", name, MaxNesting)
+		return
+	}
+	r.inner(f, key, name, depth)
+}
+
+// references checks what a reference leads to.
+func (r *reader) references(f *Field, key, name string, depth int) {
 	if f.Kind == Reference {
 		if len(f.Types) == 0 {
 			r.add(key, "field %s is a reference without types; add types: [name, …]", name)
@@ -156,6 +173,10 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 			"record or block",
 		)
 	}
+}
+
+// slug checks that entries are found by one slug, and what it is made from.
+func (r *reader) slug(t *Type, f *Field, key, name string, depth int) {
 	if f.MadeFrom != "" {
 		if from := t.Field(f.MadeFrom); f.Kind != Slug || from == nil || from.Kind != Text {
 			r.add(
@@ -176,7 +197,10 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 			t.SlugField().Name,
 		)
 	}
-	r.farewell(key, "field "+name, f.Deprecated, f.Farewell)
+}
+
+// lookedUp checks what is indexed or unique.
+func (r *reader) lookedUp(f *Field, key, name string, depth int) {
 	if f.Indexed && (depth > 0 || !f.Filterable()) {
 		r.add(key, "field %s cannot be indexed: no list is filtered or sorted by it", name+"."+f.Name)
 	}
@@ -190,9 +214,10 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 		(depth > 0 || f.Several || !slices.Contains([]Kind{Slug, Text, Integer, Decimal, Date, DateTime}, f.Kind)) {
 		r.add(key, "field %s: only a single slug, text, number, date or time of a type's own can be unique", name)
 	}
-	if f.Min != nil && f.Max != nil && *f.Min > *f.Max {
-		r.add(key, "field %s has min %v above max %v", name, *f.Min, *f.Max)
-	}
+}
+
+// options checks the labels of a choice.
+func (r *reader) options(f *Field, key, name string) {
 	for _, o := range f.Options {
 		for tag := range o.Labels {
 			if _, ok := r.m.AnyLocale(tag); !ok {
@@ -203,10 +228,10 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 			}
 		}
 	}
-	if depth >= MaxNesting && f.Inner != nil {
-		r.add(key, "field %s: records and blocks may be nested %d deep", name, MaxNesting)
-		return
-	}
+}
+
+// inner checks the fields within a record or blocks.
+func (r *reader) inner(f *Field, key, name string, depth int) {
 	for _, inner := range f.Inner {
 		at, label := key, name
 		if f.Kind == Blocks {

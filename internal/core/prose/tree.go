@@ -100,6 +100,13 @@ func (b *treeBuilder) node(n ast.Node) []*Node {
 			node.Align = n.Alignment.String()
 		}
 		return one(node)
+	}
+	return b.inline(n, one)
+}
+
+// inline makes nodes of what stands within a line.
+func (b *treeBuilder) inline(n ast.Node, one func(Node) []*Node) []*Node {
+	switch n := n.(type) {
 	case *ast.Emphasis:
 		kind := "emphasis"
 		if n.Level == 2 {

@@ -29,18 +29,11 @@ const maxAddress = 16 << 10
 func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
-		s.guard.Fail(
-			w,
-			r,
-			guard.Problem{
-				Kind:   "too-long",
-				Status: http.StatusRequestURITooLong,
-				Detail: fmt.Sprintf(
-					"the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress,
-				),
-				Hint: "send GraphQL with POST, or name a trusted document",
-			},
-		)
+		s.guard.Fail(w, r, guard.Problem{
+			Kind: "too-long", Status: http.StatusRequestURITooLong,
+			Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress),
+			Hint:   "send GraphQL with POST, or name a trusted document",
+		})
 		return
 	}
 	environment, rest, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/content/"), "/")
@@ -51,15 +44,7 @@ func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if environment != s.env.Replica.Environment() || !delivery.EditionKnown(edition) {
-		detail := "there is no environment " + strconv.Quote(environment)
-		if environment == s.env.Replica.Environment() {
-			detail = "there is no edition " + strconv.Quote(
-				edition,
-			) + strictyaml.DidYouMean(
-				edition, content.Editions,
-			)
-		}
-		s.guard.Fail(w, r, guard.Problem{Kind: "not-found", Status: 404, Detail: detail})
+		s.guard.Fail(w, r, s.noEdition(environment, edition))
 		return
 	}
 	reader, err := s.guard.Authenticate(w, r, begin)
@@ -78,67 +63,80 @@ func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.graphql(w, r, &reader, edition, begin)
 		return
 	}
-	if r.Method != http.MethodGet && r.Method != http.MethodHead {
+	switch {
+	case r.Method != http.MethodGet && r.Method != http.MethodHead:
 		w.Header().Set("Allow", "GET, HEAD")
-		s.guard.Fail(
-			w,
-			r,
-			guard.Problem{
-				Kind:   "method",
-				Status: 405,
-				Detail: r.Method + " is not served here; content is read with GET",
-			},
-		)
-		return
+		s.guard.Fail(w, r, guard.Problem{
+			Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET",
+		})
+	case rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/"):
+		s.describeOrFollow(w, r, &reader, edition, rest)
+	default:
+		s.rest(w, r, &reader, edition, rest, begin)
 	}
-	if rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/") {
-		// Not reads, which count themselves.
-		noted := &guard.Counted{ResponseWriter: w}
-		w = noted
-		defer func() {
-			if status := cmp.Or(noted.Status, http.StatusOK); status < 400 { // problems are counted as they are told
-				s.guard.Metrics.Content[status/100].Add(1)
-			}
-		}()
+}
+
+// noEdition is the problem of an address that names no environment or edition.
+func (s *API) noEdition(environment, edition string) guard.Problem {
+	detail := "there is no environment " + strconv.Quote(environment)
+	if environment == s.env.Replica.Environment() {
+		detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
 	}
-	if rest == "changes" {
-		s.changes(w, r, &reader, edition)
-		return
-	}
+	return guard.Problem{Kind: "not-found", Status: 404, Detail: detail}
+}
+
+// describeOrFollow answers what is not a read: descriptions of the model and changes. Reads
+// count themselves; these are counted here, and problems as they are written.
+func (s *API) describeOrFollow(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, rest string,
+) {
+	noted := &guard.Counted{ResponseWriter: w}
+	defer func() {
+		if status := cmp.Or(noted.Status, http.StatusOK); status < 400 {
+			s.guard.Metrics.Content[status/100].Add(1)
+		}
+	}()
 	switch rest {
+	case "changes":
+		s.changes(noted, r, reader, edition)
 	case "graphql/schema.graphql":
 		s.description(
-			w, r, &reader, edition, "application/graphql; charset=utf-8",
+			noted, r, reader, edition, "application/graphql; charset=utf-8",
 			func(seen delivery.ModelView, _ string) any { return seen.Schema.SDL },
 		)
-		return
 	case "schema":
 		s.description(
-			w, r, &reader, edition, "application/schema+json",
+			noted, r, reader, edition, "application/schema+json",
 			func(seen delivery.ModelView, base string) any { return describe.Schema(seen.Model, base+"/schema") },
 		)
-		return
 	case "openapi.json":
 		s.description(
-			w, r, &reader, edition, "application/json",
+			noted, r, reader, edition, "application/json",
 			func(seen delivery.ModelView, base string) any { return describe.OpenAPI(seen.Model, base, edition) },
 		)
-		return
+	default:
+		s.rest(noted, r, reader, edition, rest, time.Now())
 	}
+}
+
+// rest answers a read over REST.
+func (s *API) rest(
+	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, rest string, begin time.Time,
+) {
 	if _, t, err := Locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
 		!readsAnyOf(reader.Rights, edition, t.Name) {
 		// What else is wrong with the request would tell of the type.
-		s.refused(w, r, &reader, edition, &access.DeniedError{Grant: s.NeedOf(edition, rest)})
+		s.refused(w, r, reader, edition, &access.DeniedError{Grant: s.NeedOf(edition, rest)})
 		return
 	} else if err != nil && rest != "paths" {
 		if seen, failed := s.env.Delivery.ModelFor(reader.Rights, edition); failed == nil {
 			_, _, err = Locate(seen.Model, rest) // with what is near of that alone that the reader may know
 		}
-		s.refused(w, r, &reader, edition, err)
+		s.refused(w, r, reader, edition, err)
 		return
 	}
 	text := restText(r)
-	s.answer(w, r, &reader, edition, begin, func() (*delivery.Plan, error) {
+	s.answer(w, r, reader, edition, begin, func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
 			reader.Principal(s.guard.Network(r)),
@@ -204,36 +202,10 @@ func (s *API) answer(
 	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
 	plan func() (*delivery.Plan, error), mediaType string,
 ) {
-	o := delivery.ReadOptions{
-		Only:      reader.Only,
-		Backs:     reader.Backs,
-		Principal: reader.Principal(s.guard.Network(r)),
-		Anonymous: reader.Kind == access.Everyone,
-	}
-	if asked := r.Header["Cache-Control"]; asked != nil {
-		directives(asked, reader.Known(), &o)
-	} else if r.Header["Pragma"] != nil {
-		o.Current = true // no-cache is all that it can say (RFC 9111, 5.4)
-	}
-	if r.Header["Prefer"] != nil {
-		o.Lenient, o.Recompute = guard.Prefers(r, "handling=lenient"), guard.Prefers(r, "recompute")
-	}
-	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
-		var err error
-		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
-			s.guard.Fail(
-				w,
-				r,
-				guard.Problem{
-					Kind:      "parameter",
-					Status:    400,
-					Parameter: "Ubiquon-Min-Sequence",
-					Detail:    strconv.Quote(n[0]) + " is no sequence",
-					Hint:      "send a whole number",
-				},
-			)
-			return
-		}
+	o, err := s.readOptions(r, reader)
+	if err != nil {
+		s.guard.Fail(w, r, err)
+		return
 	}
 	var a delivery.Answer
 	for try := 0; ; try++ {
@@ -251,43 +223,11 @@ func (s *API) answer(
 		}
 		break
 	}
-	h := w.Header()
-	for name, values := range a.Header {
-		h[name] = values
-	}
-	h["Etag"], h["Content-Length"] = a.ETag(), a.Length()
-	if mediaType != "" {
-		h["Content-Type"] = []string{mediaType}
-	}
-	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
-	if s.guard.CORS {
-		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
-	}
-	if o.Lenient {
-		h["Vary"] = []string{h["Vary"][0] + ", Prefer"}
-		h["Preference-Applied"] = []string{"handling=lenient"}
-	}
-	if a.Outcome == cache.Bypassed || a.Outcome == cache.Passed {
-		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
-	}
-	if r.Method == http.MethodGet && a.Open && !s.env.Delivery.NoteAddress(&a, r.RequestURI) {
-		h["Cache-Control"], h["Cdn-Cache-Control"] = []string{
-			browsers(model.Freshness{}, true),
-		}, []string{
-			"max-age=0",
-		}
-	}
+	s.setHeaders(w.Header(), r, &a, &o, mediaType)
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
 	}
-	if a.Outcome != cache.Hit || h["Cache-Status"] == nil {
-		h["Cache-Status"] = guard.CacheStatus[a.Outcome]
-	} else if o.Current {
-		h["Cache-Status"] = verifiedCurrent
-	} else if ends := a.Ends(); !ends.IsZero() {
-		h["Cache-Status"] = []string{hitFor(max(0, time.Until(ends)))}
-	}
-	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
+	h := w.Header()
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
 	s.guard.Metrics.Count(a.Outcome, took)
@@ -311,6 +251,73 @@ func (s *API) answer(
 		// The reader may be gone; nothing can be done about that.
 		_, _ = w.Write(body)
 	}
+}
+
+// readOptions are what the headers of a request ask for.
+func (s *API) readOptions(r *http.Request, reader *access.Reader) (delivery.ReadOptions, error) {
+	o := delivery.ReadOptions{
+		Only:      reader.Only,
+		Backs:     reader.Backs,
+		Principal: reader.Principal(s.guard.Network(r)),
+		Anonymous: reader.Kind == access.Everyone,
+	}
+	if asked := r.Header["Cache-Control"]; asked != nil {
+		directives(asked, reader.Known(), &o)
+	} else if r.Header["Pragma"] != nil {
+		o.Current = true // no-cache is all that it can say (RFC 9111, 5.4)
+	}
+	if r.Header["Prefer"] != nil {
+		o.Lenient, o.Recompute = guard.Prefers(r, "handling=lenient"), guard.Prefers(r, "recompute")
+	}
+	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
+		var err error
+		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
+			return o, guard.Problem{
+				Kind:      "parameter",
+				Status:    400,
+				Parameter: "Ubiquon-Min-Sequence",
+				Detail:    strconv.Quote(n[0]) + " is no sequence",
+				Hint:      "send a whole number",
+			}
+		}
+	}
+	return o, nil
+}
+
+// setHeaders sets the headers of an answer that do not depend on its encoding.
+func (s *API) setHeaders(
+	h http.Header, r *http.Request, a *delivery.Answer, o *delivery.ReadOptions, mediaType string,
+) {
+	for name, values := range a.Header {
+		h[name] = values
+	}
+	h["Etag"], h["Content-Length"] = a.ETag(), a.Length()
+	if mediaType != "" {
+		h["Content-Type"] = []string{mediaType}
+	}
+	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
+	if s.guard.CORS {
+		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
+	}
+	if o.Lenient {
+		h["Vary"] = []string{h["Vary"][0] + ", Prefer"}
+		h["Preference-Applied"] = []string{"handling=lenient"}
+	}
+	if a.Outcome == cache.Bypassed || a.Outcome == cache.Passed {
+		h["Preference-Applied"] = append(h["Preference-Applied"], "recompute")
+	}
+	if r.Method == http.MethodGet && a.Open && !s.env.Delivery.NoteAddress(a, r.RequestURI) {
+		h["Cache-Control"] = []string{browsers(model.Freshness{}, true)}
+		h["Cdn-Cache-Control"] = []string{"max-age=0"}
+	}
+	if a.Outcome != cache.Hit || h["Cache-Status"] == nil {
+		h["Cache-Status"] = guard.CacheStatus[a.Outcome]
+	} else if o.Current {
+		h["Cache-Status"] = verifiedCurrent
+	} else if ends := a.Ends(); !ends.IsZero() {
+		h["Cache-Status"] = []string{hitFor(max(0, time.Until(ends)))}
+	}
+	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
 }
 
 // refused answers a read that failed, and remembers it if it was refused for want

@@ -173,7 +173,7 @@ type editedEntry struct {
 }
 
 // status is 202 when it is stored, and not known to be served everywhere that it should.
-func (o editOutcome) status() int {
+func (o editOutcome) StatusCode() int {
 	if o.Confirmed != nil && !*o.Confirmed {
 		return http.StatusAccepted
 	}

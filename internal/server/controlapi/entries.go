@@ -79,7 +79,7 @@ func (s *API) routeEntries(c routes) {
 // entryAnswer is an entry with its entity tag.
 type entryAnswer struct{ diagnose.EntryDetail }
 
-func (e entryAnswer) revision() int { return e.Revision }
+func (e entryAnswer) RevisionNumber() int { return e.Revision }
 
 func (s *API) listEntries(r *http.Request) (any, error) {
 	p, err := guard.QueryValues(r, "type", "origin", "state", "search", "missing", "refersTo", "ids", "limit", "offset")

@@ -86,28 +86,14 @@ func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
 		}
 		ctx, cancel := context.WithCancel(context.WithoutCancel(r.Context()))
 		gone := context.AfterFunc(r.Context(), cancel)
-		made := &Recorded{}
+		var made *Recorded // once done is closed
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
 			defer cancel()
-			defer func() {
-				if p := recover(); p != nil {
-					g.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
-					made = &Recorded{}
-					WriteProblem(
-						made,
-						Problem{
-							Kind:   "internal",
-							Status: http.StatusInternalServerError,
-							Detail: "something went wrong here; the log has more",
-						},
-					)
-				}
-			}()
 			r := r.WithContext(ctx)
 			r.Body = io.NopCloser(bytes.NewReader(body))
-			next.ServeHTTP(made, r)
+			made = g.record(next, r)
 		}()
 		wait, preferred := max(answerWithin, WaitTime(r)+time.Second), Prefers(r, "respond-async")
 		if preferred {
@@ -137,15 +123,7 @@ func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
 		go func() {
 			defer g.background.leave()
 			<-done
-			out := writing.Outcome{Status: made.Status, Body: made.Body.Bytes()}
-			if secret && out.Status < 300 || len(out.Body) > onceKept {
-				out.Body = nil
-			}
-			if err := g.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
-				g.env.Replica.Work().Failures.Failed(
-					g.log, "what a write in the background came to cannot be kept", "error", err,
-				)
-			}
+			g.endWrite(r, key, made, secret)
 		}()
 		if preferred {
 			w.Header().Set("Preference-Applied", "respond-async")
@@ -157,6 +135,36 @@ func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
 			writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)},
 		)
 	})
+}
+
+// record has a request answered, also if its handler panics.
+func (g *Guard) record(next http.Handler, r *http.Request) (made *Recorded) {
+	made = &Recorded{}
+	defer func() {
+		if p := recover(); p != nil {
+			g.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
+			made = &Recorded{}
+			WriteProblem(made, Problem{
+				Kind: "internal", Status: http.StatusInternalServerError,
+				Detail: "something went wrong here; the log has more",
+			})
+		}
+	}()
+	next.ServeHTTP(made, r)
+	return made
+}
+
+// endWrite keeps what a write that went on in the background came to.
+func (g *Guard) endWrite(r *http.Request, key string, made *Recorded, secret bool) {
+	out := writing.Outcome{Status: made.Status, Body: made.Body.Bytes()}
+	if secret && out.Status < 300 || len(out.Body) > onceKept {
+		out.Body = nil
+	}
+	if err := g.env.Authoring.EndWrite(context.WithoutCancel(r.Context()), key, out); err != nil {
+		g.env.Replica.Work().Failures.Failed(
+			g.log, "what a write in the background came to cannot be kept", "error", err,
+		)
+	}
 }
 
 // writeKey is what a write in the background is known by: only who has made it is told of it.

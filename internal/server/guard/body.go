@@ -19,6 +19,14 @@ import (
 	"ubiquon/internal/core/strictyaml"
 )
 
+// Revised is an answer that has an entity tag: the number of an entry's newest revision.
+type Revised interface{ RevisionNumber() int }
+
+// StatusCoder is an answer with another status than 200.
+type StatusCoder interface{ StatusCode() int }
+
+// JSON returns a handler that writes what f returns as JSON, or the problem of its error. The
+// answer may be Revised or a StatusCoder.
 func JSON(s *Guard, f func(*http.Request) (any, error)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		out, err := f(r)
@@ -26,12 +34,12 @@ func JSON(s *Guard, f func(*http.Request) (any, error)) http.HandlerFunc {
 			s.Fail(w, r, err)
 			return
 		}
-		if tagged, ok := out.(interface{ revision() int }); ok {
-			w.Header().Set("ETag", revisionTag(tagged.revision()))
+		if tagged, ok := out.(Revised); ok {
+			w.Header().Set("ETag", revisionTag(tagged.RevisionNumber()))
 		}
 		status := http.StatusOK
-		if other, ok := out.(interface{ status() int }); ok {
-			status = other.status()
+		if other, ok := out.(StatusCoder); ok {
+			status = other.StatusCode()
 		}
 		WriteJSON(w, status, out)
 	}
