@@ -132,7 +132,8 @@ func (i *importing) read(n int, src []byte) (edit writing.Edit, reason string) {
 		History: l.Revisions,
 	}
 	if l.Published != nil {
-		edit.Live, edit.Published, edit.PublishedAt, edit.FirstPublishedAt = writing.PublishGiven, l.Live, l.Published, l.FirstPublished
+		edit.Live, edit.Published = writing.PublishGiven, l.Live
+		edit.PublishedAt, edit.FirstPublishedAt = l.Published, l.FirstPublished
 		if edit.Published == nil {
 			edit.Published = l.Fields
 		}

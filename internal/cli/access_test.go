@@ -56,7 +56,8 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	notice("Quay closed", "", nil)
 	notice("Quay in doubt", "submit", nil)
 	later := notice("Quay opens", "", nil)
-	if _, err := s.Entries().Schedule(t.Context(), later, "publish", "2031-05-01T08:00", "Europe/Oslo", nil); err != nil {
+	if _, err := s.Entries().Schedule(t.Context(), later, "publish", "2031-05-01T08:00", "Europe/Oslo",
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	edit(client.Edit{ID: notice("Quay was closed", "publish", nil), Do: "unpublish"})

@@ -68,7 +68,8 @@ type app struct {
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
 	shared := &command.App{In: in, Out: out, Err: errOut}
-	return &app{shared, contentcmd.Commands{App: shared}, accesscmd.Commands{App: shared}, servicecmd.Commands{App: shared}}
+	return &app{shared, contentcmd.Commands{App: shared}, accesscmd.Commands{App: shared},
+		servicecmd.Commands{App: shared}}
 }
 
 // Run runs the command line and returns the exit code, one of those above.
@@ -135,9 +136,12 @@ Begin with: ubiquon demo`,
 		return command.Misusef("--output is table, json or yaml, not %q", a.Output)
 	}
 	root.AddCommand(
-		a.service.Demo(), a.service.Serve(), a.service.Status(), a.service.Wake(), a.service.OriginCommand(), a.content.Read(), a.content.Model(), a.content.Entry(), a.content.Schedule(),
-		a.content.Locale(), a.service.Event(), a.service.Build(), a.service.Cache(), a.service.Change(), a.access.KeyCommand(), a.access.OpenCommand("open"),
-		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(), a.access.Account(), a.access.Audit(), a.content.Generate(),
+		a.service.Demo(), a.service.Serve(), a.service.Status(), a.service.Wake(), a.service.OriginCommand(),
+		a.content.Read(), a.content.Model(), a.content.Entry(), a.content.Schedule(),
+		a.content.Locale(), a.service.Event(), a.service.Build(), a.service.Cache(), a.service.Change(),
+		a.access.KeyCommand(), a.access.OpenCommand("open"),
+		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(),
+		a.access.Account(), a.access.Audit(), a.content.Generate(),
 		a.ContextCommand(), a.service.ConfigCommand(), a.version(),
 	)
 	for _, c := range root.Commands() {

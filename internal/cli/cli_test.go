@@ -380,7 +380,8 @@ func TestConfigurationMistakes(t *testing.T) {
 		"bad rules": {map[string]string{"ubiquon.yaml": "model: m\nrules: " +
 			"r.yaml\n", "m/m.yaml": smallModel, "r.yaml": "rules: [{nmae: x}]\n"}, `did you mean "name"?`},
 	} {
-		if _, err := servicecmd.LoadConfig(write(t, c.files), nil); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := servicecmd.LoadConfig(write(t, c.files), nil); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}

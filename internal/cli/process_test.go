@@ -175,8 +175,9 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if done, err := s.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"},
-		Do: "publish"}); err != nil ||
+	if done, err := s.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier",
+		Save: map[string]any{"name": "Mella"},
+		Do:   "publish"}); err != nil ||
 		done.Sequence == 0 {
 		t.Fatalf("writing with the first key: %+v, %v", done, err)
 	}

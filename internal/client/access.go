@@ -73,7 +73,8 @@ func (ks *Keys) Extend(ctx context.Context, name string, days int) (out access.K
 // RotateKey gives a key a new secret; the one before is good for the overlap.
 func (ks *Keys) Rotate(ctx context.Context, name string, overlap time.Duration) (access.Key, string, error) {
 	var out keySecret
-	err := ks.c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()}, &out)
+	err := ks.c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()},
+		&out)
 	return out.Key, out.Secret, err
 }
 

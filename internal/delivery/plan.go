@@ -188,7 +188,8 @@ func (p *Plan) narrow(rights access.Rights, o ReadOptions) *Plan {
 	if out == nil {
 		return nil
 	}
-	out.Needs, out.version, out.narrowed, out.heavy, out.stale, out.blind = out.Query.Needs(), p.version, true, p.heavy, p.stale, p.blind
+	out.Needs, out.version, out.narrowed = out.Query.Needs(), p.version, true
+	out.heavy, out.stale, out.blind = p.heavy, p.stale, p.blind
 	out.name()
 	if _, missing := rights.Missing(out.Needs); missing {
 		return nil

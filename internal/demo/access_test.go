@@ -130,7 +130,8 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 },
 	)
 
-	done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "pier", Save: map[string]any{"name": "Gannet Steps"}})
+	done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "pier",
+		Save: map[string]any{"name": "Gannet Steps"}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -63,7 +63,8 @@ func TestTheExplorer(t *testing.T) {
 		"the read is in the address",
 		`new URLSearchParams(location.search).get("request").startsWith("/notices?fields=title,routes(name)&filter=severity")`,
 	)
-	if at := w.value("decodeURIComponent(new URLSearchParams(location.search).get('request'))"); at != "/notices?fields=title,routes(name)&filter=severity = 'delay'" {
+	const request = "decodeURIComponent(new URLSearchParams(location.search).get('request'))"
+	if at := w.value(request); at != "/notices?fields=title,routes(name)&filter=severity = 'delay'" {
 		t.Errorf("the request is %s", at)
 	}
 	w.tick("with PostgreSQL's plans")

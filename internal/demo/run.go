@@ -70,9 +70,7 @@ type Demo struct {
 
 // Start brings everything up; when it returns, all of it is ready.
 func Start(ctx context.Context, o Options) (d *Demo, err error) {
-	if o.Log == nil {
-		o.Log = slog.New(slog.DiscardHandler)
-	}
+	o.Log = cmp.Or(o.Log, slog.New(slog.DiscardHandler))
 	say := func(format string, args ...any) {
 		if o.Say != nil {
 			fmt.Fprintf(o.Say, format+"\n", args...)
@@ -101,43 +99,14 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, err
 	}
-	card.Gateway, card.Office, card.Slipway = "http://"+listeners[0].Addr().
-		String(),
-		"http://"+listeners[1].Addr().
-			String(),
-		"http://"+listeners[2].Addr().
-			String()
-	card.Breakwater = "http://" + listeners[3].Addr().String()
+	for i, address := range []*string{&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater} {
+		*address = "http://" + listeners[i].Addr().String()
+	}
 	d.Card = card
-	m, err := Model()
-	if err != nil {
-		return d, err
-	}
-	conf, err := Configure(
-		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "env:OFFICE_CREDENTIALS",
-		card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret,
-	)
-	if err != nil {
-		return d, err
-	}
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
-	base := service.Options{
-		Data:        o.Data,
-		Locked:      true,
-		Scratch:     o.Scratch,
-		Environment: "main",
-		Listener:    listeners[0],
-		Model:       m,
-		Origins:     conf.Origins,
-		Sites:       conf.Sites,
-		Rules:       conf.Rules,
-		Outbound:    outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{
-			"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret},
-		},
-		Reconcile: o.Reconcile,
-		Console:   o.Console,
-		Log:       o.Log,
+	base, err := serviceOptions(o, card, listeners[0])
+	if err != nil {
+		return d, err
 	}
 	if o.Nodes > 1 {
 		base.Address, base.Name = card.Gateway, "node 1"
@@ -172,10 +141,54 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		}
 		say("Started %d nodes", o.Nodes)
 	}
-	pictures := card.Office + "/pictures/"
+	if err := d.load(ctx, say); err != nil {
+		return d, err
+	}
+	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
+		return d, err
+	}
+	return d, writeCard(CardFile(o.Data), d.Card)
+}
+
+// serviceOptions are those of the first node.
+func serviceOptions(o Options, card Card, l net.Listener) (service.Options, error) {
+	m, err := Model()
+	if err != nil {
+		return service.Options{}, err
+	}
+	conf, err := Configure(
+		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "env:OFFICE_CREDENTIALS",
+		card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret,
+	)
+	if err != nil {
+		return service.Options{}, err
+	}
+	return service.Options{
+		Data:        o.Data,
+		Locked:      true,
+		Scratch:     o.Scratch,
+		Environment: "main",
+		Listener:    l,
+		Model:       m,
+		Origins:     conf.Origins,
+		Sites:       conf.Sites,
+		Rules:       conf.Rules,
+		Outbound:    outbound.Options{Private: true},
+		Downstream: map[string]outbound.Target{
+			"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret},
+		},
+		Reconcile: o.Reconcile,
+		Console:   o.Console,
+		Log:       o.Log,
+	}, nil
+}
+
+// load writes the line's own content and reads the harbour office's.
+func (d *Demo) load(ctx context.Context, say func(format string, args ...any)) error {
+	pictures := d.Card.Office + "/pictures/"
 	n, err := LoadContent(ctx, d.Environment, pictures)
 	if err != nil {
-		return d, fmt.Errorf("the line's own content: %w", err)
+		return fmt.Errorf("the line's own content: %w", err)
 	}
 	if n > 0 {
 		say("Wrote %d entries of the line's own", n)
@@ -190,15 +203,12 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		},
 	)
 	if err != nil {
-		return d, err
+		return err
 	}
 	if len(done.Bad) > 0 {
-		return d, fmt.Errorf("the harbour office holds content that does not fit: %s", strings.Join(done.Bad, "; "))
+		return fmt.Errorf("the harbour office holds content that does not fit: %s", strings.Join(done.Bad, "; "))
 	}
-	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
-		return d, err
-	}
-	return d, writeCard(CardFile(o.Data), d.Card)
+	return nil
 }
 
 // clear takes away what an earlier demo left, and nothing else.

@@ -35,6 +35,52 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 	admin := &client.Client{Address: node, Key: d.Card.Keys.Admin}
 	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
 
+	if err := tourReads(ctx, reader, admin, say); err != nil {
+		return err
+	}
+
+	headline := "A library in a life raft, seen at " + time.Now().UTC().Format("15:04:05.000")
+	say("\n2. Change and publish it in the harbour office")
+	say("   headline: %q", headline)
+	if err := d.atOffice(ctx, http.MethodPatch, "/api/reports/"+tourEntry,
+		map[string]any{"headline": headline}); err != nil {
+		return fmt.Errorf("step 2, saving in the harbour office: %w", err)
+	}
+	if err := d.atOffice(ctx, http.MethodPost, "/api/reports/"+tourEntry+"/publish", nil); err != nil {
+		return fmt.Errorf("step 2, publishing in the harbour office: %w", err)
+	}
+
+	say("\n3. Wait for it to arrive")
+	entry := content.MakeID("harbour-office", "dispatch", tourEntry)
+	trace, err := awaitTrace(ctx, admin, entry, headline)
+	if err != nil {
+		return fmt.Errorf("step 3, the freshness trace: %w", err)
+	}
+	WriteTrace(out, trace.Trace, "   ")
+
+	slug, err := tourReadsAgain(ctx, reader, headline, say)
+	if err != nil {
+		return err
+	}
+
+	address := d.Card.Slipway + "/dispatches/" + slug + "/"
+	say("\n5. Look at the rebuilt page")
+	say("   GET %s", address)
+	lines, err := changedLines(ctx, address, headline)
+	if err != nil {
+		return fmt.Errorf("step 5, the rebuilt page: %w", err)
+	}
+	for _, l := range lines {
+		say("   %s", l)
+	}
+	say("\nEvery step happened.")
+	return nil
+}
+
+// tourReads reads the list twice: the first answer is computed, the second is held.
+func tourReads(
+	ctx context.Context, reader, admin *client.Client, say func(format string, args ...any),
+) error {
 	say("1. Read the dispatches, twice")
 	say("   GET %s", tourRead)
 	for i, want := range []string{"fwd=miss", "hit"} {
@@ -67,39 +113,26 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 			a.Header.Get("Server-Timing"),
 		)
 	}
+	return nil
+}
 
-	headline := "A library in a life raft, seen at " + time.Now().UTC().Format("15:04:05.000")
-	say("\n2. Change and publish it in the harbour office")
-	say("   headline: %q", headline)
-	if err := d.atOffice(ctx, http.MethodPatch, "/api/reports/"+tourEntry,
-		map[string]any{"headline": headline}); err != nil {
-		return fmt.Errorf("step 2, saving in the harbour office: %w", err)
-	}
-	if err := d.atOffice(ctx, http.MethodPost, "/api/reports/"+tourEntry+"/publish", nil); err != nil {
-		return fmt.Errorf("step 2, publishing in the harbour office: %w", err)
-	}
-
-	say("\n3. Wait for it to arrive")
-	entry := content.MakeID("harbour-office", "dispatch", tourEntry)
-	trace, err := awaitTrace(ctx, admin, entry, headline)
-	if err != nil {
-		return fmt.Errorf("step 3, the freshness trace: %w", err)
-	}
-	WriteTrace(out, trace.Trace, "   ")
-
+// tourReadsAgain reads the list and returns the slug of the dispatch with the headline.
+func tourReadsAgain(
+	ctx context.Context, reader *client.Client, headline string, say func(format string, args ...any),
+) (string, error) {
 	say("\n4. Read the list again")
 	a, err := reader.Do(ctx, http.MethodGet, tourRead, nil, nil)
 	if err == nil {
 		err = a.Err()
 	}
 	if err != nil {
-		return fmt.Errorf("step 4, reading the new answer: %w", err)
+		return "", fmt.Errorf("step 4, reading the new answer: %w", err)
 	}
 	var list struct {
 		Items []struct{ Title, Slug string }
 	}
 	if err := json.Unmarshal(a.Body, &list); err != nil {
-		return fmt.Errorf("step 4, reading the new answer: %w", err)
+		return "", fmt.Errorf("step 4, reading the new answer: %w", err)
 	}
 	slug := ""
 	for _, item := range list.Items {
@@ -110,25 +143,13 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 		say("   %s %s", mark, item.Title)
 	}
 	if slug == "" {
-		return fmt.Errorf("step 4, reading the new answer: the list does not show the new headline")
+		return "", fmt.Errorf("step 4, reading the new answer: the list does not show the new headline")
 	}
 	say(
 		"   %d  Cache-Status: %-26s Ubiquon-Sequence: %s", a.Status, a.Header.Get("Cache-Status"),
 		a.Header.Get("Ubiquon-Sequence"),
 	)
-
-	address := d.Card.Slipway + "/dispatches/" + slug + "/"
-	say("\n5. Look at the rebuilt page")
-	say("   GET %s", address)
-	lines, err := changedLines(ctx, address, headline)
-	if err != nil {
-		return fmt.Errorf("step 5, the rebuilt page: %w", err)
-	}
-	for _, l := range lines {
-		say("   %s", l)
-	}
-	say("\nEvery step happened.")
-	return nil
+	return slug, nil
 }
 
 // atOffice sends a request to the harbour office.

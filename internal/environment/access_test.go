@@ -399,7 +399,8 @@ func TestNothingTellsThatADraftExists(t *testing.T) {
 	_, secret := l.key(t, "read published notice")
 	n.must(t, client.Edit{ID: "gone", Type: "notice", Save: per{"title": per{"en": "Gone"}}, Do: "publish"})
 	n.must(t, client.Edit{ID: "gone", Do: "unpublish"})
-	if _, err := n.client.Entries().Schedule(t.Context(), "ice", "publish", "2030-01-01T00:00", "UTC", nil); err != nil {
+	if _, err := n.client.Entries().Schedule(t.Context(), "ice", "publish", "2030-01-01T00:00", "UTC",
+		nil); err != nil {
 		t.Fatal(err)
 	}
 	same := func(what string, as string, draft, nothing string) {
@@ -1112,8 +1113,9 @@ func TestFourEyes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Entries().Edit(t.Context(), client.Edit{ID: "b1",
-		Do: "approve"}); err != nil {
+	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Entries().Edit(t.Context(),
+		client.Edit{ID: "b1",
+			Do: "approve"}); err != nil {
 		t.Errorf("somebody else approves: %v", err)
 	}
 	n.must(t, client.Edit{ID: "b1", Do: "publish"})

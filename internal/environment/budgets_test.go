@@ -243,7 +243,8 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused",
+		Limit: 500}); err != nil ||
 		len(kept) > 100 ||
 		len(kept) != statuses[401] {
 		t.Errorf("%d are kept, %v", len(kept), err)
@@ -257,7 +258,8 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused", Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused",
+		Limit: 500}); err != nil ||
 		len(kept) != 25 {
 		t.Errorf("%d of one origin are kept, %v", len(kept), err)
 	}

@@ -141,26 +141,11 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		Limits: bounds, Work: e.work, Log: o.Log}); err != nil {
 		return nil, err
 	}
-	e.Delivery = delivery.New(
-		delivery.Options{
-			Replica:       e.Replica,
-			Computing:     computing,
-			Compiling:     o.Processor,
-			Timeout:       cmp.Or(o.ReadTimeout, 10*time.Second),
-			NoteAddresses: len(o.Downstream) > 0,
-		},
-	)
-	e.Documents = delivery.NewDocuments(e.Replica, e.Delivery)
 	caller := outbound.New(o.Outbound)
-	if e.Automation, err = automation.New(automation.Options{Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
-		Downstream: o.Downstream, Address: o.Address, Caller: caller}); err != nil {
+	fits := func(m *model.Model) error { return checkConfiguration(m, o) }
+	if err := e.openServices(o, computing, caller, fits); err != nil {
 		return nil, err
 	}
-	fits := func(m *model.Model) error { return checkConfiguration(m, o) }
-	e.Authoring = authoring.New(
-		e.Replica,
-		authoring.ModelChecks{Fits: fits, NewType: e.Automation.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests},
-	)
 	if err := e.Replica.Open(ctx, e.hooks(), o.Model, o.ApplyModel); err != nil {
 		return nil, err
 	}
@@ -188,6 +173,31 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		},
 	)
 	return e, errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx))
+}
+
+// openServices makes the services that take up the model.
+func (e *Environment) openServices(
+	o Options, computing *admission.Queue, caller *outbound.Caller, fits func(*model.Model) error,
+) (err error) {
+	e.Delivery = delivery.New(
+		delivery.Options{
+			Replica:       e.Replica,
+			Computing:     computing,
+			Compiling:     o.Processor,
+			Timeout:       cmp.Or(o.ReadTimeout, 10*time.Second),
+			NoteAddresses: len(o.Downstream) > 0,
+		},
+	)
+	e.Documents = delivery.NewDocuments(e.Replica, e.Delivery)
+	if e.Automation, err = automation.New(automation.Options{Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
+		Downstream: o.Downstream, Address: o.Address, Caller: caller}); err != nil {
+		return err
+	}
+	e.Authoring = authoring.New(
+		e.Replica,
+		authoring.ModelChecks{Fits: fits, NewType: e.Automation.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests},
+	)
+	return nil
 }
 
 func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbound.Caller) error {

@@ -310,7 +310,8 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 			s.Environment+`'))`); err != nil {
 		t.Fatal(err)
 	}
-	_, err = n.client.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier", Save: map[string]any{"name": "Mella"}})
+	_, err = n.client.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier",
+		Save: map[string]any{"name": "Mella"}})
 	var refused *client.Problem
 	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable ||
 		!strings.Contains(refused.Detail, "change of the model is being applied") {

@@ -305,7 +305,9 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		"/control/v1/session/proof": per{"password": "a boat is no bath tub"},
 		"/control/v1/session/password": per{"password": "not this one at all",
 			"new": "another bath tub"},
-		"/control/v1/accounts":                                           per{"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader"},
+		"/control/v1/accounts": per{
+			"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader",
+		},
 		"/control/v1/accounts/{account}":                                 per{"name": "Another"},
 		"/content/" + m.n.Replica.Environment() + "/submissions/remarks": per{"subject": "Hat"},
 	}[path]
@@ -499,7 +501,8 @@ func TestTheAuditLog(t *testing.T) {
 	}
 	// What a schedule does is told as its own doing.
 	var s entries.Schedule
-	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 { // the shortest that is not over before it is heard of
+	// The shortest that is not over before it is heard of.
+	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 {
 		if s, err = n.client.Entries().Schedule(t.Context(), "fog", "unpublish",
 			time.Now().Add(ahead).UTC().Format(time.RFC3339Nano), "UTC", nil); err == nil {
 			break

@@ -106,7 +106,8 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	shows(n, "quay-3", "Quay 3")
 	id := content.MakeID("old", "quay", "q1")
 	var refused *client.Problem
-	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true,
+		nil); !errors.As(err, &refused) ||
 		!strings.Contains(refused.Detail, "still in the configuration") {
 		t.Errorf("an origin that is read: %v", err)
 	}
@@ -184,7 +185,8 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		t.Errorf("an entry that was kept: %v", err)
 	}
 	shows(n, "quay-3", "Our own")
-	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true, nil); !errors.As(err, &refused) ||
+	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true,
+		nil); !errors.As(err, &refused) ||
 		refused.Status != http.StatusNotFound {
 		t.Errorf("nothing is left: %v", err)
 	}

@@ -124,10 +124,12 @@ func TestAReadIsExamined(t *testing.T) {
 	}
 	_, previewer := l.key(t, "read preview notice")
 	other := &client.Client{Address: n.client.Address, Key: previewer}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices", As: notices.ID}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices",
+		As: notices.ID}); err == nil {
 		t.Error("whoever may read notices may read as any key")
 	}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices", Explain: true}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices",
+		Explain: true}); err == nil {
 		t.Error("whoever may read notices is shown plans")
 	}
 }

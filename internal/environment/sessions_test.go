@@ -361,7 +361,8 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		len(items[0].Grants) != 2 {
 		t.Errorf("%+v, %v", items, err)
 	}
-	if err := (&client.Client{Address: n.client.Address, Key: few}).Keys().RevokePreview(t.Context(), link.ID); err == nil {
+	if err := (&client.Client{Address: n.client.Address, Key: few}).Keys().RevokePreview(t.Context(),
+		link.ID); err == nil {
 		t.Error("somebody else's link is revoked")
 	}
 	if err := maker.Keys().RevokePreview(t.Context(), link.ID); err != nil {
@@ -460,11 +461,13 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		acts, err := short.Audit.Acts(t.Context(), audit.Filter{What: "audit trim"})
 		return err == nil && len(acts) > 0
 	})
-	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 || state.Lines > 10 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 ||
+		state.Lines > 10 {
 		t.Errorf("after lines went: %+v, %v", state, err)
 	}
 	sql(`delete from audit where environment = $1 and what = 'audit trim'`)
-	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken == 0 && state.Lines > 0 {
+	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil ||
+		state.Broken == 0 && state.Lines > 0 {
 		t.Errorf("nobody vouches for what went: %+v, %v", state, err)
 	}
 }

@@ -233,7 +233,8 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	b := open(t, again(t, s), secret)
 	a.must(t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Snart"}}})
 	at := time.Now().Add(1500 * time.Millisecond).UTC()
-	sch, err := a.client.Entries().Schedule(t.Context(), "p", "publish", at.Format(time.RFC3339Nano), "", []string{"nb"})
+	sch, err := a.client.Entries().Schedule(t.Context(), "p", "publish", at.Format(time.RFC3339Nano), "",
+		[]string{"nb"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -575,7 +576,8 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 		for _, s := range slugs {
 			reads = append(
 				reads,
-				"/pages/"+s+"?fields=title,children[limit=2,sort=title](title,about(path)),blocks(show(page(title,about(path))))&locale="+locale,
+				"/pages/"+s+"?fields=title,children[limit=2,sort=title](title,about(path)),"+
+					"blocks(show(page(title,about(path))))&locale="+locale,
 				"/at?path=/"+s+"&fields=title", "/at?path=/one/"+s+"&fields=title,about(path)&locale="+locale,
 			)
 		}

@@ -19,13 +19,15 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		var tooLarge *http.MaxBytesError
 		if errors.As(err, &tooLarge) {
-			guard.WriteProblem(w, guard.Problem{Kind: "too-large", Status: 413, Detail: "an announcement may have 1 MiB"})
+			guard.WriteProblem(w, guard.Problem{Kind: "too-large", Status: 413, Detail: "an announcement may have " +
+				"1 MiB"})
 			return
 		}
 		guard.WriteProblem(w, guard.Problem{Kind: "body", Status: 400, Detail: "the body broke off"})
 		return
 	}
-	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body, s.Guard.Address(r))
+	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body,
+		s.Guard.Address(r))
 	var undecodable *ingest.UndecodableError
 	switch {
 	case errors.Is(err, ingest.ErrUnknownOrigin):

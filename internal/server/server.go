@@ -92,7 +92,8 @@ func New(o Options) *Server {
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		guard.WriteProblem(
-			w, guard.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is nothing at " + r.URL.Path},
+			w, guard.Problem{Kind: "not-found", Status: http.StatusNotFound,
+				Detail: "there is nothing at " + r.URL.Path},
 		)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
@@ -137,7 +138,8 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.secured(w.Header())
 	noted := &guard.Counted{ResponseWriter: w}
 	defer func() {
-		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path), strconv.Itoa(cmp.Or(noted.Status, http.StatusOK))).
+		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path),
+			strconv.Itoa(cmp.Or(noted.Status, http.StatusOK))).
 			Inc()
 	}()
 	s.mux.ServeHTTP(noted, r)
@@ -163,7 +165,8 @@ func (s *Server) measured(next http.Handler) http.HandlerFunc {
 	guarded := s.Guard.Guard(guard.Administers, next)
 	return func(w http.ResponseWriter, r *http.Request) {
 		at, err := netip.ParseAddr(s.Guard.Address(r))
-		forwarded := len(s.Guard.Proxies) == 0 && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
+		forwarded := len(s.Guard.Proxies) == 0 &&
+			(r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != "")
 		if err == nil && !forwarded &&
 			slices.ContainsFunc(s.measurers, func(p netip.Prefix) bool { return p.Contains(at.Unmap()) }) {
 			next.ServeHTTP(w, r)

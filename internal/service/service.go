@@ -143,26 +143,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		url = s.cluster.URL
 	}
 	processor := admission.ForProcessor(o.Limits.WithDefaults())
-	for wait := time.Second; ; wait = min(2*wait, longestDatabaseWait) {
-		s.store, err = store.Open(
-			ctx, o.Environment,
-			db.Options{URL: url, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log},
-		)
-		if err == nil {
-			break
-		}
-		if o.Database == "" || !db.Passing(err) || ctx.Err() != nil {
-			return s, err
-		}
-		if s.http == nil {
-			o.Log.Warn("the database is not there; waiting for it", "error", err)
-			s.serve(http.HandlerFunc(waiting))
-		}
-		select {
-		case <-ctx.Done():
-			return s, ctx.Err()
-		case <-time.After(wait):
-		}
+	if err := s.openStore(ctx, url, processor); err != nil {
+		return s, err
 	}
 	s.Environment, err = environment.Open(
 		ctx,
@@ -193,6 +175,32 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		},
 	)
 	return s, err
+}
+
+// openStore connects to the database, and waits for one that cannot be reached yet.
+func (s *Service) openStore(ctx context.Context, url string, processor *admission.Queue) (err error) {
+	o := s.o
+	for wait := time.Second; ; wait = min(2*wait, longestDatabaseWait) {
+		s.store, err = store.Open(
+			ctx, o.Environment,
+			db.Options{URL: url, Processor: processor, Reads: int32(o.Limits.WithDefaults().Computing), Log: o.Log},
+		)
+		if err == nil {
+			return nil
+		}
+		if o.Database == "" || !db.Passing(err) || ctx.Err() != nil {
+			return err
+		}
+		if s.http == nil {
+			o.Log.Warn("the database is not there; waiting for it", "error", err)
+			s.serve(http.HandlerFunc(waiting))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait):
+		}
+	}
 }
 
 // longestWrite is how long a write may go on in the background as the node goes down.

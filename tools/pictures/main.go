@@ -55,7 +55,8 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 			"with prams and bicycles.",
 		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner " +
 			"og sykler."}
-	_, err = c.Entries().Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer than planned"})
+	_, err = c.Entries().Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer " +
+		"than planned"})
 	return id, err
 }
 
@@ -146,7 +147,8 @@ func run(cardFile, to string, dark bool) error {
 
 // opened opens two types, makes a key that is limited, uses it, and returns its id.
 func opened(ctx context.Context, c *client.Client) (string, error) {
-	if _, err := c.Keys().ChangePublicGrants(ctx, []string{"read published pier", "read published route"}, nil); err != nil {
+	if _, err := c.Keys().ChangePublicGrants(ctx, []string{"read published pier", "read published " +
+		"route"}, nil); err != nil {
 		return "", err
 	}
 	if k, err := c.Keys().Get(ctx, "pier board"); err == nil {

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *Commands) Account() *cobra.Command {
-	return command.Noun("account", "Make and a.accountChange() the accounts of people", a.accountCreate(), a.accountList(), a.accountChange(), a.accountLink())
+	return command.Noun("account", "Make and a.accountChange() the accounts of people", a.accountCreate(),
+		a.accountList(), a.accountChange(), a.accountLink())
 }
 
 func (a *Commands) accountCreate() *cobra.Command {

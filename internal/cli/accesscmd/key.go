@@ -111,7 +111,8 @@ func (a *Commands) keyList() *cobra.Command {
 			}
 			return a.Print(map[string]any{"open": open, "items": shown}, func(t *command.Table) {
 				t.Row("ID", "NAME", "STATE", "LAST USED", "REQUESTS", "HITS", "GRANTS")
-				t.Row("–", "everyone", "open", "", "", "", command.OrDash(t.Short(strings.Join(open.Texts(), ", "), 26)))
+				t.Row("–", "everyone", "open", "", "", "",
+					command.OrDash(t.Short(strings.Join(open.Texts(), ", "), 26)))
 				for _, k := range shown {
 					used, requests, hits := "never", "0", "–"
 					if k.Use != nil {
@@ -227,7 +228,8 @@ func (a *Commands) keyRotate() *cobra.Command {
 			return a.Print(map[string]any{"key": k, "secret": secret}, func(t *command.Table) {
 				t.Row("id", k.ID)
 				t.Row("secret", secret)
-				t.Line("The secret is shown only now. The one before is good until " + command.When(k.FormerUntil) + ".")
+				t.Line("The secret is shown only now. The one before is good until " + command.When(k.FormerUntil) +
+					".")
 			})
 		},
 	}

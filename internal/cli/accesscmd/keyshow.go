@@ -40,7 +40,8 @@ func (a *Commands) keyShow() *cobra.Command {
 				if u := k.Use; u != nil {
 					t.Row(
 						"last used",
-						fmt.Sprintf("%s from %s by %s", command.When(&u.Used), u.Address, command.OrDash(t.Short(u.Agent, 40))),
+						fmt.Sprintf("%s from %s by %s", command.When(&u.Used), u.Address,
+							command.OrDash(t.Short(u.Agent, 40))),
 					)
 					t.Row("requests", fmt.Sprintf("%d, %s from the cache", u.Requests, share(u.Hits, u.Requests)))
 				} else {

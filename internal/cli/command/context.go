@@ -95,7 +95,8 @@ func (c contexts) named(dir, name string) (address, key string, err error) {
 }
 
 func (a *App) ContextCommand() *cobra.Command {
-	return Noun("context", "Remember services and their keys by names", a.contextAdd(), a.contextUse(), a.contextList(), a.contextRemove())
+	return Noun("context", "Remember services and their keys by names", a.contextAdd(), a.contextUse(),
+		a.contextList(), a.contextRemove())
 }
 
 func (a *App) contextAdd() *cobra.Command {

@@ -1,4 +1,5 @@
-// Package contentcmd has the commands of content: entries, the model, locales, schedules, previews, reads.
+// Package contentcmd has the commands of content: entries, the model, locales, schedules,
+// previews, reads.
 package contentcmd
 
 import "ubiquon/internal/cli/command"

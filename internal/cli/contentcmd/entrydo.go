@@ -84,7 +84,8 @@ func (a *Commands) choose(
 	case len(args) == 0 && !filtered:
 		return nil, command.Misusef("name the entries, or choose them with --type, --state, --search or --missing")
 	case len(args) > 0 && filtered:
-		return nil, command.Misusef("either name the entries or choose them with --type, --state, --search or --missing")
+		return nil, command.Misusef("either name the entries or choose them with --type, --state, --search or " +
+			"--missing")
 	case len(args) > 0:
 		var ids []string
 		for _, name := range args {

@@ -46,7 +46,8 @@ service and no key.`,
 				return command.Misusef("there is nothing to write for %q; say ts, go or json-schema", args[0])
 			}
 			if edition != content.Published && edition != content.Preview {
-				return command.Misusef("there is no edition %q%s", edition, strictyaml.DidYouMean(edition, content.Editions))
+				return command.Misusef("there is no edition %q%s", edition,
+					strictyaml.DidYouMean(edition, content.Editions))
 			}
 			if (watch || check) && to == "" {
 				return command.Misusef("say which file, with --to")

@@ -161,7 +161,8 @@ func (a *Commands) editLocales(cmd *cobra.Command, e client.LocaleEdit, done str
 		return err
 	}
 	var last client.Conversion
-	if err := s.Models().EditLocales(cmd.Context(), e, func(p client.Conversion) { last = p; a.tellConversion(p) }); err != nil {
+	if err := s.Models().EditLocales(cmd.Context(), e,
+		func(p client.Conversion) { last = p; a.tellConversion(p) }); err != nil {
 		return err
 	}
 	return a.Print(last, func(t *command.Table) { t.Line(fmt.Sprintf("%s; model version %d", done, last.Version)) })

@@ -17,7 +17,8 @@ import (
 )
 
 func (a *Commands) Model() *cobra.Command {
-	return command.Noun("model", "Describe content: types, fields, locales", a.modelShow(), a.modelCheck(), a.modelDiff(), a.modelApply())
+	return command.Noun("model", "Describe content: types, fields, locales", a.modelShow(), a.modelCheck(),
+		a.modelDiff(), a.modelApply())
 }
 
 func (a *Commands) modelShow() *cobra.Command {

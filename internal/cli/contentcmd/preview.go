@@ -32,7 +32,8 @@ func (a *Commands) entryPreview() *cobra.Command {
 					t.Line(link.Token)
 				}
 				t.Line(
-					"Good until " + command.When(&link.Expires) + ". End it before with: ubiquon preview revoke " + link.ID,
+					"Good until " + command.When(&link.Expires) + ". End it before with: ubiquon preview revoke " +
+						link.ID,
 				)
 			})
 		},
@@ -69,7 +70,8 @@ func (a *Commands) PreviewCommand() *cobra.Command {
 					if l.Revoked != nil {
 						state = "revoked"
 					}
-					t.Row(l.ID, t.Short(l.Title, 32), t.Short(l.By, 26), command.When(&l.Expires), command.When(l.Used), state)
+					t.Row(l.ID, t.Short(l.Title, 32), t.Short(l.By, 26), command.When(&l.Expires),
+						command.When(l.Used), state)
 				}
 				if len(all) == 0 {
 					t.Line("There are none. Make one with: ubiquon entry preview TYPE/SLUG")

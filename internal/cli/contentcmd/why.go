@@ -66,7 +66,8 @@ func (a *Commands) drawWhy(t *command.Table, out *client.WhyAnswer) {
 	if out.Visible {
 		t.Line(about + " is seen " + as + ".")
 		if out.Since != nil {
-			t.Line(fmt.Sprintf("  since change %d, %s (%s)", out.Since.Sequence, command.When(&out.Since.At), out.Since.What))
+			t.Line(fmt.Sprintf("  since change %d, %s (%s)", out.Since.Sequence, command.When(&out.Since.At),
+				out.Since.What))
 		}
 		for _, p := range out.Pages {
 			t.Line("  at " + p.Address + ", if the site has that page")

@@ -32,7 +32,8 @@ func (a *Commands) Build() *cobra.Command {
 				for _, b := range builds {
 					t.Row(
 						b.Site, b.Number, b.State, b.Sequence, len(b.Causes), command.When(&b.FirstRequest),
-						command.Between(&b.FirstRequest, b.Called), command.Between(b.Called, b.Finished), t.Short(b.Error, 24),
+						command.Between(&b.FirstRequest, b.Called), command.Between(b.Called, b.Finished),
+						t.Short(b.Error, 24),
 					)
 				}
 			})

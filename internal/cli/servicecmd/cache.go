@@ -275,7 +275,8 @@ func (a *Commands) changeList() *cobra.Command {
 				for i := range items {
 					c := &items[i]
 					t.Row(
-						c.Sequence, c.At.Local().Format("2006-01-02 15:04:05"), command.OrDash(c.Edition), command.OrDash(c.What),
+						c.Sequence, c.At.Local().Format("2006-01-02 15:04:05"), command.OrDash(c.Edition),
+						command.OrDash(c.What),
 						strings.TrimSpace(c.Type+" "+c.Entry+" "+kindWord(c)),
 						strings.TrimSpace(c.Cause.Kind+" "+c.Cause.Name),
 					)

@@ -1,4 +1,5 @@
-// Package servicecmd has the commands of the service: serve, demo, status, caches, builds, events, origins.
+// Package servicecmd has the commands of the service: serve, demo, status, caches, builds,
+// events, origins.
 package servicecmd
 
 import "ubiquon/internal/cli/command"

@@ -31,7 +31,8 @@ func (a *Commands) Event() *cobra.Command {
 						what = e.Decoded.Kind
 					}
 					t.Row(
-						e.ID, command.When(&e.Received), what, e.State, command.Between(e.Trace.Published, e.Trace.Expired),
+						e.ID, command.When(&e.Received), what, e.State,
+						command.Between(e.Trace.Published, e.Trace.Expired),
 						command.Between(e.Trace.Published, e.Trace.Built), t.Short(command.OrDash(e.Title), 16),
 					)
 				}

@@ -10,87 +10,140 @@ import (
 // OpenAPI returns an OpenAPI 3.1 description of an edition's base address.
 func OpenAPI(m *model.Model, base, edition string) map[string]any {
 	paths := object{}
-	locale := object{
+	locale := localeParameter(m)
+	for _, t := range m.Types {
+		describeType(t, paths, locale)
+	}
+	describeEntries(m, paths, locale)
+	describeRest(m, paths, base, edition)
+	schemas := definitions(m, "#/components/schemas/")
+	// With fields there is only what was asked for.
+	delete(schemas["part.file"].(object), "required")
+	delete(schemas["part.money"].(object), "required")
+	delete(schemas["part.location"].(object), "required")
+	for name, one := range schemas {
+		schemas[name] = withLabels(one)
+	}
+	describeParts(schemas)
+	return object{
+		"openapi":           "3.1.0",
+		"jsonSchemaDialect": "https://json-schema.org/draft/2020-12/schema",
+		"info": object{
+			"title":       "Content, " + edition,
+			"version":     "1",
+			"description": "What can be read of this edition, over REST. The same over GraphQL is at graphql.",
+			"license":     object{"name": "The content is its owner's", "identifier": "LicenseRef-owner"},
+		},
+		"servers":  []any{object{"url": base}},
+		"security": []any{object{"key": []string{}}, object{}},
+		"paths":    paths,
+		"components": object{
+			"schemas": schemas,
+			"securitySchemes": object{
+				"key": object{
+					"type":        "http",
+					"scheme":      "bearer",
+					"description": "A key; none for what is open to everyone",
+				},
+			},
+		},
+	}
+}
+
+// localeParameter is the parameter locale.
+func localeParameter(m *model.Model) object {
+	return object{
 		"name":        "locale",
 		"in":          "query",
 		"description": "A locale's tag; else Accept-Language, else the default",
 		"schema":      object{"type": "string", "enum": m.Tags()},
 	}
-	parameter := func(name, says string, schema object, example any) object {
-		p := object{"name": name, "in": "query", "description": says, "schema": schema}
-		if example != nil {
-			p["example"] = example
-		}
-		return p
+}
+
+// parameter is one of the query string. example may be nil.
+func parameter(name, says string, schema object, example any) object {
+	p := object{"name": name, "in": "query", "description": says, "schema": schema}
+	if example != nil {
+		p["example"] = example
 	}
-	get := func(id, summary string, parameters []any, body object) object {
-		return object{
-			"get": object{"operationId": id, "summary": summary, "parameters": parameters, "responses": object{
-				"200": object{
-					"description": "What was asked for",
-					"content":     object{"application/json": object{"schema": body}},
-				},
-				"304": object{"description": "It is still the same (If-None-Match)"},
-				"400": problem(
-					"A parameter is unknown or wrong; the nearest right one is named",
-				), "401": problem("No key, or one that is not good"),
-				"403": problem(
-					"A grant is missing; it is named",
-				), "404": problem("Nothing is there"), "413": problem("The answer would be too " +
-					"large"), "414": problem("The address is too long"), "429": problem("Too often; Retry-After " +
-					"says when again"), "504": problem("It is not held, and Cache-Control: only-if-cached was sent"), "503": problem("This node does not know enough at the moment to answer honestly"),
-			}},
-		}
+	return p
+}
+
+// getOperation is a read of what body describes.
+func getOperation(id, summary string, parameters []any, body object) object {
+	return object{
+		"get": object{"operationId": id, "summary": summary, "parameters": parameters, "responses": object{
+			"200": object{
+				"description": "What was asked for",
+				"content":     object{"application/json": object{"schema": body}},
+			},
+			"304": object{"description": "It is still the same (If-None-Match)"},
+			"400": problem(
+				"A parameter is unknown or wrong; the nearest right one is named",
+			), "401": problem("No key, or one that is not good"),
+			"403": problem(
+				"A grant is missing; it is named",
+			), "404": problem("Nothing is there"), "413": problem("The answer would be too " +
+				"large"), "414": problem("The address is too long"), "429": problem("Too often; Retry-After " +
+				"says when again"), "504": problem("It is not held, and Cache-Control: only-if-cached was sent"),
+			"503": problem("This node does not know enough at the moment to answer honestly"),
+		}},
 	}
-	for _, t := range m.Types {
-		one := object{"$ref": "#/components/schemas/" + t.Name}
-		title := cmp.Or(t.Title, "id")
-		selection := parameter("fields", "What comes back, as in title,routes(name)", text(), "id,"+title)
-		if title == "id" {
-			selection = parameter("fields", "What comes back", text(), "id")
-		}
-		if t.Singleton {
-			paths["/"+t.Name] = get("get-"+t.Name, t.Label, []any{selection, locale}, one)
-			continue
-		}
-		paths["/"+t.Plural] = get("list-"+t.Name, "A list: "+t.Label, []any{
-			selection, locale,
-			parameter("filter", "CQL2 text (OGC 21-065r2)", text(), "published IS NOT NULL"),
-			parameter(
-				"sort", "Names parted by commas, a minus before one for descending: "+strings.Join(sortable(t), ", "),
-				text(), "-published",
-			),
-			parameter(
-				"limit", "How many at most", object{"type": "integer", "minimum": 0, "maximum": 200, "default": 20},
-				5,
-			),
-			parameter(
-				"offset", "How many are skipped", object{"type": "integer", "minimum": 0, "maximum": 10000}, nil,
-			),
-			parameter(
-				"after", "A cursor from window.next", text(), nil,
-			), parameter("before", "A cursor from window.prev", text(), nil),
-			parameter("count", "Whether window.total is wanted", object{"type": "boolean"}, nil),
-			parameter(
-				"translated", "only leaves out what is filled in from a fallback",
-				object{"type": "string", "enum": []string{"fallback", "only"}}, nil,
-			),
-		}, object{"type": "object", "required": []string{"items", "window"},
-			"properties": object{"items": object{"type": "array", "items": one},
-				"window": object{"$ref": "#/components/schemas/part.window"}}})
-		if t.SlugField() != nil {
-			bySlug := object{"name": "slug", "in": "path", "required": true, "schema": text()}
-			paths["/"+t.Plural+"/{slug}"] = get(
-				"get-"+t.Name, t.Label+", by its slug", []any{bySlug, selection, locale}, one,
-			)
-		}
+}
+
+// describeType describes the lists and the entries of a type.
+func describeType(t *model.Type, paths object, locale object) {
+	one := object{"$ref": "#/components/schemas/" + t.Name}
+	title := cmp.Or(t.Title, "id")
+	selection := parameter("fields", "What comes back, as in title,routes(name)", text(), "id,"+title)
+	if title == "id" {
+		selection = parameter("fields", "What comes back", text(), "id")
 	}
+	if t.Singleton {
+		paths["/"+t.Name] = getOperation("get-"+t.Name, t.Label, []any{selection, locale}, one)
+		return
+	}
+	paths["/"+t.Plural] = getOperation("list-"+t.Name, "A list: "+t.Label, []any{
+		selection, locale,
+		parameter("filter", "CQL2 text (OGC 21-065r2)", text(), "published IS NOT NULL"),
+		parameter(
+			"sort", "Names parted by commas, a minus before one for descending: "+strings.Join(sortable(t), ", "),
+			text(), "-published",
+		),
+		parameter(
+			"limit", "How many at most", object{"type": "integer", "minimum": 0, "maximum": 200, "default": 20},
+			5,
+		),
+		parameter(
+			"offset", "How many are skipped", object{"type": "integer", "minimum": 0, "maximum": 10000}, nil,
+		),
+		parameter(
+			"after", "A cursor from window.next", text(), nil,
+		), parameter("before", "A cursor from window.prev", text(), nil),
+		parameter("count", "Whether window.total is wanted", object{"type": "boolean"}, nil),
+		parameter(
+			"translated", "only leaves out what is filled in from a fallback",
+			object{"type": "string", "enum": []string{"fallback", "only"}}, nil,
+		),
+	}, object{"type": "object", "required": []string{"items", "window"},
+		"properties": object{"items": object{"type": "array", "items": one},
+			"window": object{"$ref": "#/components/schemas/part.window"}}})
+	if t.SlugField() != nil {
+		bySlug := object{"name": "slug", "in": "path", "required": true, "schema": text()}
+		paths["/"+t.Plural+"/{slug}"] = getOperation(
+			"get-"+t.Name, t.Label+", by its slug", []any{bySlug, selection, locale}, one,
+		)
+	}
+}
+
+// describeEntries describes what is read whatever its type is.
+func describeEntries(m *model.Model, paths object, locale object) {
 	byID := object{"name": "id", "in": "path", "required": true, "schema": text()}
-	paths["/entries/{id}"] = get(
+	paths["/entries/{id}"] = getOperation(
 		"get-entry", "An entry of any type, by its id",
 		[]any{byID, parameter("fields", "What comes back", text(), "id,about(type)"), locale}, anyEntry(m),
 	)
-	at := get(
+	at := getOperation(
 		"get-at",
 		"The entry that lives at a path of the site",
 		[]any{
@@ -103,7 +156,7 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 		"description": "It lives elsewhere by now: Location leads there",
 	}
 	paths["/at"] = at
-	paths["/paths"] = get(
+	paths["/paths"] = getOperation(
 		"list-paths",
 		"Where everything lives, for builders",
 		[]any{
@@ -135,15 +188,10 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 			},
 		},
 	)
-	describeRest(m, paths, base, edition)
-	schemas := definitions(m, "#/components/schemas/")
-	// With fields there is only what was asked for.
-	delete(schemas["part.file"].(object), "required")
-	delete(schemas["part.money"].(object), "required")
-	delete(schemas["part.location"].(object), "required")
-	for name, one := range schemas {
-		schemas[name] = withLabels(one)
-	}
+}
+
+// describeParts describes what several answers have.
+func describeParts(schemas object) {
 	schemas["part.window"] = object{
 		"type": "object",
 		"properties": object{
@@ -168,29 +216,6 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 		},
 		"required": []string{"type", "title", "status", "detail"},
 	}
-	return object{
-		"openapi":           "3.1.0",
-		"jsonSchemaDialect": "https://json-schema.org/draft/2020-12/schema",
-		"info": object{
-			"title":       "Content, " + edition,
-			"version":     "1",
-			"description": "What can be read of this edition, over REST. The same over GraphQL is at graphql.",
-			"license":     object{"name": "The content is its owner's", "identifier": "LicenseRef-owner"},
-		},
-		"servers":  []any{object{"url": base}},
-		"security": []any{object{"key": []string{}}, object{}},
-		"paths":    paths,
-		"components": object{
-			"schemas": schemas,
-			"securitySchemes": object{
-				"key": object{
-					"type":        "http",
-					"scheme":      "bearer",
-					"description": "A key; none for what is open to everyone",
-				},
-			},
-		},
-	}
 }
 
 // withLabels allows, for the values of choices, what fields asks of them: the label alone,
@@ -214,138 +239,6 @@ func withLabels(v any) any {
 		}
 	}
 	return v
-}
-
-// describeRest describes what is no read over REST: GraphQL, the changes, and what may be
-// handed in.
-func describeRest(m *model.Model, paths object, base, edition string) {
-	answers := func(says, mediaType string, body object) object {
-		return object{
-			"200": object{"description": says, "content": object{mediaType: object{"schema": body}}},
-			"400": problem("The request is wrong"),
-			"401": problem("No key, or one that is not good"),
-			"403": problem("A grant is missing; it is named"),
-			"429": problem("Too often; Retry-After says when again"),
-		}
-	}
-	result := object{
-		"type": "object",
-		"properties": object{
-			"data": object{"type": []string{"object", "null"}},
-			"errors": object{
-				"type": "array",
-				"items": object{
-					"type":       "object",
-					"properties": object{"message": text()},
-					"required":   []string{"message"},
-				},
-			},
-		},
-	}
-	request := object{
-		"type": "object",
-		"properties": object{
-			"query":         text(),
-			"operationName": text(),
-			"variables":     object{"type": "object"},
-			"documentId":    text(),
-			"extensions":    object{"type": "object"},
-		},
-	}
-	paths["/graphql"] = object{
-		"post": object{
-			"operationId": "graphql",
-			"summary":     "GraphQL over HTTP; the schema is at /graphql/schema.graphql",
-			"requestBody": object{"required": true, "content": object{"application/json": object{"schema": request}}},
-			"responses":   answers("Data, or errors", "application/json", result),
-		},
-	}
-	change := object{
-		"type": "object",
-		"properties": object{
-			"sequence": object{"type": "integer"},
-			"what":     text(),
-			"entry":    text(),
-			"type":     text(),
-			"locales":  object{"type": "array", "items": text()},
-			"slugs":    object{"type": "object", "additionalProperties": text()},
-			"paths":    object{"type": "object", "additionalProperties": text()},
-			"at":       moment(),
-		},
-		"required": []string{"sequence"},
-	}
-	changes := answers(
-		"Changes after a sequence, oldest first; with Accept: text/event-stream a stream of them",
-		"application/json",
-		object{
-			"type": "object",
-			"properties": object{
-				"items": object{"type": "array", "items": change},
-				"next":  object{"type": "integer"},
-			},
-			"required": []string{"items", "next"},
-		},
-	)
-	changes["410"] = problem("They are not in the log any more; the hint says where to begin again")
-	paths["/changes"] = object{
-		"get": object{
-			"operationId": "list-changes",
-			"summary":     "What changed, for indexes that are kept elsewhere",
-			"parameters": []any{
-				object{
-					"name":        "after",
-					"in":          "query",
-					"required":    true,
-					"description": "A sequence: the changes behind it (without it, a stream of server-sent events)",
-					"example":     0,
-					"schema":      object{"type": "integer", "minimum": 0},
-				},
-			},
-			"responses": changes,
-		},
-	}
-	for _, t := range m.Types {
-		if t.Submissions == nil {
-			continue
-		}
-		properties := object{}
-		for _, name := range t.Submissions.Fields {
-			properties[name] = object{}
-		}
-		paths["/submissions/"+t.Plural] = object{
-			"servers": []any{object{"url": strings.TrimSuffix(base, "/"+edition)}},
-			"post": object{
-				"operationId": "submit-" + t.Name,
-				"summary":     "Hand in a draft: " + t.Label,
-				"requestBody": object{
-					"required": true,
-					"content": object{
-						"application/json": object{"schema": object{"type": "object", "properties": properties}},
-					},
-				},
-				"responses": object{
-					"202": object{
-						"description": "It is taken, and waits for somebody to look at it",
-						"content": object{
-							"application/json": object{
-								"schema": object{
-									"type":       "object",
-									"properties": object{"accepted": object{"type": "boolean"}},
-								},
-							},
-						},
-					},
-					"401": problem(
-						"It is not open to everyone, and no key was sent",
-					),
-					"413": problem("Too large"),
-					"415": problem("Not JSON and no form"),
-					"422": problem("What is wrong with it, all at once"),
-					"429": problem("Too often from this address"),
-				},
-			},
-		}
-	}
 }
 
 func problem(says string) object {

@@ -20,7 +20,8 @@ func TestHTMLBecomesCommonMark(t *testing.T) {
 		"a heading": {"<h2>Winter</h2><p>It <b>is</b> <em>cold</em>.</p>", "## Winter\n\nIt **is** *cold*.", nil},
 		"lists": {"<ul><li>one</li><li>two<ol><li>deep</li></ol></li></ul>", "- one\n- two\n  \n  1. " +
 			"deep", nil},
-		"a table": {"<table><thead><tr><th>Pier</th><th>Berths</th></tr></thead><tbody><tr><td>Mella</td><td>3</td></tr></tbody></table>", "| Pier | Berths |\n|--|--|\n| Mella | 3 |", nil},
+		"a table": {"<table><thead><tr><th>Pier</th><th>Berths</th></tr></thead>" +
+			"<tbody><tr><td>Mella</td><td>3</td></tr></tbody></table>", "| Pier | Berths |\n|--|--|\n| Mella | 3 |", nil},
 		"code": {"<pre><code class=\"language-go\">a := 1 &lt; 2\n</code></pre>", "```go\na := 1 < " +
 			"2\n```", nil},
 		"a quote":         {"<blockquote><p>Fog.</p></blockquote>", "> Fog.", nil},

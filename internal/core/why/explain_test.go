@@ -74,8 +74,11 @@ func TestEveryReason(t *testing.T) {
 			"2026-11-23 08:00:00 UTC", "ubiquon entry publish e1"},
 		"handed in": {func(f *Facts) { unpublish(f); f.Entry.Withheld = true }, Withheld,
 			"not even in preview", "ubiquon entry publish e1"},
-		"a draft":          {unpublish, Draft, "saved 2 times, and never published", "ubiquon entry publish e1"},
-		"an outside draft": {func(f *Facts) { unpublish(f); f.Entry.Origin, f.Entry.EditAt = "office", "http://office" }, Draft, "draft", "ubiquon event list"},
+		"a draft": {unpublish, Draft, "saved 2 times, and never published", "ubiquon entry publish e1"},
+		"an outside draft": {func(f *Facts) {
+			unpublish(f)
+			f.Entry.Origin, f.Entry.EditAt = "office", "http://office"
+		}, Draft, "draft", "ubiquon event list"},
 		"in review": {func(f *Facts) {
 			unpublish(f)
 			f.Entry.Review, f.Entry.ReviewAt, f.Entry.ReviewBy = "submitted", &at, "tilda"
@@ -107,7 +110,9 @@ func TestEveryReason(t *testing.T) {
 			KeyElsewhere, "trial", "ubiquon key create"},
 		"not copied whole": {func(f *Facts) { f.Reader.Problem = "malformed" }, KeyMalformed, "copied whole",
 			"ubiquon key create"},
-		"no such locale": {func(f *Facts) { f.Locale, f.UnknownLocale, f.NearLocale, f.Chain = "no", true, "nb", nil }, UnknownLocale, "did you mean nb?", "ubiquon locale list"},
+		"no such locale": {func(f *Facts) {
+			f.Locale, f.UnknownLocale, f.NearLocale, f.Chain = "no", true, "nb", nil
+		}, UnknownLocale, "did you mean nb?", "ubiquon locale list"},
 		"not translated": {func(f *Facts) { f.Locale, f.Chain, f.Entry.HasDocument = "ja", []string{"ja"}, false },
 			NotTranslated, "ja falls back to nothing", "ubiquon entry edit e1"},
 		"published in others": {func(f *Facts) {
@@ -128,7 +133,11 @@ func TestEveryReason(t *testing.T) {
 			f.List = &List{Asked: "/notices?filter=…", Type: "notice",
 				Untrue: []filter.Part{{Text: "severity = 'delay'", Values: []string{"severity is \"cancelled\""}}}}
 		}, FilteredOut, "severity = 'delay' is not true, for severity is \"cancelled\"", "ubiquon entry edit e1"},
-		"draft, and the key": {func(f *Facts) { unpublish(f); f.Reader.Rights.Own = nil; f.Locale, f.Chain = "ja", []string{"ja"} }, Draft + " " + NoGrant + " " + NotTranslated, "", ""},
+		"draft, and the key": {func(f *Facts) {
+			unpublish(f)
+			f.Reader.Rights.Own = nil
+			f.Locale, f.Chain = "ja", []string{"ja"}
+		}, Draft + " " + NoGrant + " " + NotTranslated, "", ""},
 	} {
 		f := visible()
 		f.Reader.Rights.Own = append(access.Grants{}, f.Reader.Rights.Own...)

@@ -58,7 +58,8 @@ func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Rea
 			return
 		}
 		end, err := s.guard.Streams.Open(
-			reader.Principal(s.guard.Network(r)), s.env.Replica.Limits().Streams, s.env.Replica.Limits().StreamsPerPrincipal,
+			reader.Principal(s.guard.Network(r)), s.env.Replica.Limits().Streams,
+			s.env.Replica.Limits().StreamsPerPrincipal,
 		)
 		if err != nil {
 			s.guard.Fail(w, r, err)

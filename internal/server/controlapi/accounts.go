@@ -98,7 +98,8 @@ func (s *API) whoIs(r *access.Reader) who {
 		Grants:      append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...),
 		May:         map[string]bool{},
 	}
-	for name, need := range map[string]guard.Permit{"write": guard.On(access.Write, "preview"), "publish": guard.Publishes,
+	for name, need := range map[string]guard.Permit{"write": guard.On(access.Write, "preview"),
+		"publish":    guard.Publishes,
 		"administer": guard.Administers} {
 		_, missing := need.Need(r.Rights)
 		out.May[name] = !missing
@@ -199,7 +200,8 @@ func (s *API) routeAccounts(c routes) {
 			return nil, err
 		}
 		a, link, err := s.env.Accounts.CreateAccount(
-			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password, guard.ActorName(r),
+			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password,
+			guard.ActorName(r),
 		)
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
 	})

@@ -92,7 +92,8 @@ func (s *API) purge(r *http.Request) (any, error) {
 	}
 	out := map[string]int{"purged": s.env.Delivery.Purge(form.CacheQuery)}
 	return out, s.env.Audit.Note(
-		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{"purged": out["purged"], "meant": form.CacheQuery},
+		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{"purged": out["purged"],
+			"meant": form.CacheQuery},
 	)
 }
 

@@ -232,7 +232,8 @@ func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
 	if err := s.mayApply(r, all); err != nil {
 		return nil, err
 	}
-	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{Kind: "user", Name: guard.ActorName(r)})
+	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{Kind: "user",
+		Name: guard.ActorName(r)})
 	var lost *writing.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)

@@ -28,14 +28,15 @@ func (s *API) routeModel(c routes) {
 		_, _ = w.Write(of(known)) // the reader may be gone
 	}
 	// Types can be generated with a key for what is published, too.
-	c.get("/model", guard.Either(guard.Reads, guard.On(access.Read, content.Published)), func(r *http.Request) (any, error) {
-		edition := content.Preview
-		if rights := guard.PrincipalOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
-			edition = content.Published
-		}
-		known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, edition)
-		return known.Model, err
-	})
+	c.get("/model", guard.Either(guard.Reads, guard.On(access.Read, content.Published)),
+		func(r *http.Request) (any, error) {
+			edition := content.Preview
+			if rights := guard.PrincipalOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
+				edition = content.Published
+			}
+			known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, edition)
+			return known.Model, err
+		})
 	c.handle("GET", "/model.graphql", guard.Reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		seen(
 			w, r, "application/graphql; charset=utf-8",

@@ -114,7 +114,8 @@ func (s *API) examine(r *http.Request) (any, error) {
 		if bad != nil {
 			return nil, guard.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
 		}
-		text, compile = "graphql "+req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
+		text, compile = "graphql "+
+			req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
 		return nil, err
 	}
@@ -126,7 +127,8 @@ func (s *API) examine(r *http.Request) (any, error) {
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *delivery.Plan
-		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).Principal(s.guard.Network(r)), text, compile); err != nil {
+		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).Principal(s.guard.Network(r)), text,
+			compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)

@@ -28,11 +28,13 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 var sections = []struct{ name, title, read string }{
 	{
 		"dispatches", "Dispatches",
-		"dispatches?sort=-published&fields=title,slug,lead,topics,text(html),picture,about(published),writer(name,role,portrait)",
+		"dispatches?sort=-published&fields=title,slug,lead,topics,text(html),picture,about(published)," +
+			"writer(name,role,portrait)",
 	},
 	{
 		"notices", "Service notices",
-		"notices?sort=-published&fields=title,slug,severity(label),text(html),validUntil,about(published),routes(number,name,slug)",
+		"notices?sort=-published&fields=title,slug,severity(label),text(html),validUntil,about(published)," +
+			"routes(number,name,slug)",
 	},
 	{
 		"routes", "Routes",

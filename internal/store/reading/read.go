@@ -91,32 +91,40 @@ func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most 
 		for i := range q.Roots {
 			next = collectLinks(next, localeOf(&q.Roots[i], &res.Roots[i]), &q.Roots[i].Selection, res.Roots[i].Rows)
 		}
-		for len(next) > 0 {
-			var b db.Batch
-			deeper = false
-			for _, l := range next {
-				for _, st := range l.statements(rd, q.Edition) {
-					budget.watch(&st)
-					st.queue(&b)
-				}
-				deeper = deeper || hasLinks(l.selection)
-			}
-			if !deeper {
-				b.Exec(`commit`)
-			}
-			if err := b.Run(ctx, conn); err != nil {
-				return err
-			}
-			var after []*linkRead
-			for _, l := range next {
-				l.attach()
-				after = collectLinks(after, l.locale, l.selection, l.rows())
-			}
-			next = after
-		}
-		return nil
+		return rd.readLinks(ctx, conn, q.Edition, next, budget)
 	})
 	return checked(res, version, budget.error(err))
+}
+
+// readLinks reads what references lead to, all of one depth in one round trip, and commits
+// with the last.
+func (rd *Reader) readLinks(
+	ctx context.Context, conn *pgxpool.Conn, edition string, next []*linkRead, budget *bytesLeft,
+) error {
+	for len(next) > 0 {
+		var b db.Batch
+		deeper := false
+		for _, l := range next {
+			for _, st := range l.statements(rd, edition) {
+				budget.watch(&st)
+				st.queue(&b)
+			}
+			deeper = deeper || hasLinks(l.selection)
+		}
+		if !deeper {
+			b.Exec(`commit`)
+		}
+		if err := b.Run(ctx, conn); err != nil {
+			return err
+		}
+		var after []*linkRead
+		for _, l := range next {
+			l.attach()
+			after = collectLinks(after, l.locale, l.selection, l.rows())
+		}
+		next = after
+	}
+	return nil
 }
 
 // localeOf is the locale that a root's rows are in.

@@ -27,9 +27,8 @@ func (wr *Writer) convert(
 		if err != nil {
 			return nil, err
 		}
-		if losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses }); len(
-			losing,
-		) > 0 {
+		losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses })
+		if len(losing) > 0 {
 			return nil, &LossError{losing}
 		}
 	}
@@ -246,13 +245,8 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 			now := content.Fields(c.Fields(old, e.revisions[number]))
 			after, _ := json.Marshal(now)
 			if !bytes.Equal(before, after) {
-				changed, changedNumbers, changedFields = append(
-					changed, e.ID,
-				), append(
-					changedNumbers, number,
-				), append(
-					changedFields, string(after),
-				)
+				changed, changedNumbers = append(changed, e.ID), append(changedNumbers, number)
+				changedFields = append(changedFields, string(after))
 			}
 			if number == e.Revision {
 				e.newest = now
@@ -294,10 +288,7 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		`update revision r set fields = n.fields::jsonb from unnest($2::text[], $3::int[], $4::text[]) as n (entry,
 			number, fields)
 		where r.environment = $1 and r.entry = n.entry and r.number = n.number`,
-		c.s.environment,
-		changed,
-		changedNumbers,
-		changedFields,
+		c.s.environment, changed, changedNumbers, changedFields,
 	)
 	c.s.queueEntries(&b, &tx.out)
 	c.s.queueDocuments(&b, &tx.out)
