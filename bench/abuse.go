@@ -44,7 +44,7 @@ type attack struct {
 // process of its own too, of the lowest priority: it takes the processor time that is left
 // over, as if it had a machine of its own. The service must stay ready, and keep to its
 // memory.
-func (y *yard) abuse(ctx context.Context) error {
+func (y *harness) abuse(ctx context.Context) error {
 	target, err := startService(ctx)
 	if err != nil {
 		return err
@@ -89,7 +89,7 @@ func (y *yard) abuse(ctx context.Context) error {
 
 // subject is a demo in a process of its own.
 type subject struct {
-	card demo.Card
+	card demo.ConnectionInfo
 	data string // its directory
 	pid  int
 	stop func()
@@ -174,7 +174,7 @@ const attackFrom = "attack-from-input"
 // order is what an attacker is told.
 type order struct {
 	Attack, Target string
-	Card           demo.Card
+	Card           demo.ConnectionInfo
 }
 
 // attackFromInput attacks until the program is killed.

@@ -28,7 +28,7 @@ import (
 // access measures what it costs to find out who asks and what they may: its share
 // of a hit, how soon a revoked key is refused everywhere, and what very many keys
 // take.
-func (y *yard) access(ctx context.Context) error {
+func (y *harness) access(ctx context.Context) error {
 	if err := y.check(ctx); err != nil {
 		return err
 	}
@@ -43,8 +43,8 @@ func (y *yard) access(ctx context.Context) error {
 
 // check holds the time of the check against that of a whole hit, and hits with a
 // key against hits without one.
-func (y *yard) check(ctx context.Context) error {
-	g, secret := y.demo.Environment, y.demo.Card.Keys.Published
+func (y *harness) check(ctx context.Context) error {
+	g, secret := y.demo.Environment, y.demo.Connection.Keys.Published
 	needs := []access.Need{{Verb: access.Read, Edition: content.Published, Type: "notice", Locale: "en"}}
 	const times = 500_000
 	once := func(do func()) time.Duration {
@@ -78,7 +78,7 @@ func (y *yard) check(ctx context.Context) error {
 		"  the check alone                                %v, of which SHA-256 of the key %v\n", half,
 		hash[len(hash)/2],
 	)
-	admin := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Admin}
+	admin := &client.Client{Address: y.demo.Connection.Gateway, Key: y.demo.Connection.Keys.Admin}
 	if _, err := admin.Keys().ChangePublicGrants(ctx, []string{"read published notice"}, nil); err != nil {
 		return err
 	}
@@ -88,11 +88,11 @@ func (y *yard) check(ctx context.Context) error {
 	}
 	var ratios, rates []float64
 	for range y.rounds {
-		with, err := y.load(ctx, y.demo.Card.Gateway+reading)
+		with, err := y.load(ctx, y.demo.Connection.Gateway+reading)
 		if err != nil {
 			return err
 		}
-		without, err := y.loadBare(ctx, y.demo.Card.Gateway+reading)
+		without, err := y.loadBare(ctx, y.demo.Connection.Gateway+reading)
 		if err != nil {
 			return err
 		}
@@ -117,14 +117,14 @@ func (y *yard) check(ctx context.Context) error {
 
 // guesses measures how a reader fares while somebody tries keys as fast as they
 // can, beside how it fares while somebody reads as fast as they can.
-func (y *yard) guesses(ctx context.Context) error {
+func (y *harness) guesses(ctx context.Context) error {
 	for _, beside := range []struct{ name, key string }{{"guesses", access.NewSecret()},
-		{"hits", y.demo.Card.Keys.Published}} {
+		{"hits", y.demo.Connection.Keys.Published}} {
 		loading, stop := context.WithCancel(ctx)
 		over := make(chan float64, 1)
 		go func() {
 			out, _ := exec.CommandContext(loading, "wrk", "-t1", "-c16", "-d4s", "-H", "Authorization: Bearer "+
-				beside.key, y.demo.Card.Gateway+reading).
+				beside.key, y.demo.Connection.Gateway+reading).
 				Output()
 			rate := 0.0
 			if found := perSecond.FindSubmatch(out); found != nil {
@@ -154,7 +154,7 @@ func (y *yard) guesses(ctx context.Context) error {
 }
 
 // revocation revokes keys on one of three nodes, and waits until all refuse them.
-func (y *yard) revocation(ctx context.Context) error {
+func (y *harness) revocation(ctx context.Context) error {
 	const keys = 40
 	var nodes []*client.Client
 	var first *environment.Environment
@@ -228,7 +228,7 @@ func (y *yard) revocation(ctx context.Context) error {
 }
 
 // node opens a gateway of its own on the demo's database.
-func (y *yard) node(ctx context.Context, name string) (*environment.Environment, func(), error) {
+func (y *harness) node(ctx context.Context, name string) (*environment.Environment, func(), error) {
 	m, err := demo.Model()
 	if err != nil {
 		return nil, nil, err
@@ -250,7 +250,7 @@ func (y *yard) node(ctx context.Context, name string) (*environment.Environment,
 
 // manyKeys measures what a node holds of very many keys, and how long it takes to
 // load them.
-func (y *yard) manyKeys(ctx context.Context) error {
+func (y *harness) manyKeys(ctx context.Context) error {
 	const keys = 100_000
 	_, stop, err := y.node(ctx, "bench-keys")
 	if err != nil {

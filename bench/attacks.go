@@ -11,7 +11,7 @@ import (
 )
 
 // attacks are what an audit found to be dear, each as it was.
-func attacks(card *demo.Card) []attack {
+func attacks(card *demo.ConnectionInfo) []attack {
 	send := func(method, path, key, body string) *http.Request {
 		req, err := http.NewRequest(method, "http://x"+path, strings.NewReader(body))
 		if err != nil {

@@ -21,7 +21,7 @@ import (
 
 // cache measures hits, a stampede, how soon a publish is known on another node, and
 // what exact expiry is worth against two that are not.
-func (y *yard) cache(ctx context.Context) error {
+func (y *harness) cache(ctx context.Context) error {
 	if err := y.hit(ctx); err != nil {
 		return err
 	}
@@ -39,7 +39,7 @@ func (y *yard) cache(ctx context.Context) error {
 
 // posted is hit for a GraphQL request with POST, and what the slowest of a hundred
 // takes, both ways, when as many come as would on a busy day.
-func (y *yard) posted(ctx context.Context) error {
+func (y *harness) posted(ctx context.Context) error {
 	const at = "/content/main/published/graphql"
 	asked := map[string]string{
 		"query": `{notices(first:20,sort:["title"]){nodes{title slug severity validUntil about{path}}}}`,
@@ -48,8 +48,8 @@ func (y *yard) posted(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	key := y.demo.Card.Keys.Published
-	c := &client.Client{Address: y.demo.Card.Gateway, Key: key}
+	key := y.demo.Connection.Keys.Published
+	c := &client.Client{Address: y.demo.Connection.Gateway, Key: key}
 	var a *client.Answer
 	for range 2 {
 		if a, err = c.Do(ctx, http.MethodPost, at, nil, asked); err == nil {
@@ -76,7 +76,7 @@ func (y *yard) posted(ctx context.Context) error {
 	script.Close()
 	y.script = script.Name()
 	fmt.Printf("  GraphQL with POST, %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
-	err = y.compare(ctx, y.demo.Card.Gateway+at, bare+at)
+	err = y.compare(ctx, y.demo.Connection.Gateway+at, bare+at)
 	if y.script = ""; err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (y *yard) posted(ctx context.Context) error {
 		for _, side := range []struct {
 			address string
 			into    *[]time.Duration
-		}{{y.demo.Card.Gateway, &ours}, {bare, &theirs}} {
+		}{{y.demo.Connection.Gateway, &ours}, {bare, &theirs}} {
 			p99, err := y.paced(ctx, side.address+at, body, key)
 			if err != nil {
 				return err
@@ -108,7 +108,7 @@ const pace = 2000
 
 // paced sends requests at an even pace, whether the ones before are answered or not,
 // and returns the time that 99 of 100 took at most, from when each was due.
-func (y *yard) paced(ctx context.Context, address string, body []byte, key string) (time.Duration, error) {
+func (y *harness) paced(ctx context.Context, address string, body []byte, key string) (time.Duration, error) {
 	web := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}
 	defer web.CloseIdleConnections()
 	n := pace * y.seconds
@@ -148,8 +148,8 @@ func (y *yard) paced(ctx context.Context, address string, body []byte, key strin
 	return took[n*99/100], nil
 }
 
-func (y *yard) stampede(ctx context.Context) error {
-	reader := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
+func (y *harness) stampede(ctx context.Context) error {
+	reader := &client.Client{Address: y.demo.Connection.Gateway, Key: y.demo.Connection.Keys.Published}
 	before := y.demo.Environment.Delivery.CacheStats()
 	var wg sync.WaitGroup
 	for range 1000 {
@@ -168,7 +168,7 @@ func (y *yard) stampede(ctx context.Context) error {
 
 // known measures from a publish on one of three nodes until another one cannot give
 // an older answer.
-func (y *yard) known(ctx context.Context) error {
+func (y *harness) known(ctx context.Context) error {
 	var nodes []*environment.Environment
 	for range 3 {
 		g, stop, err := y.node(ctx, "bench-known")

@@ -107,13 +107,13 @@ func ownService(ctx context.Context, text string) (own aService, stop func(), er
 }
 
 // content measures writing: import, publishing, and a model change.
-func (y *yard) content(ctx context.Context) error {
+func (y *harness) content(ctx context.Context) error {
 	own, stop, err := ownService(ctx, contentModel)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	c := contentYard{y: y, c: own.client, url: own.database}
+	c := contentHarness{y: y, c: own.client, url: own.database}
 	if err := c.load(ctx); err != nil {
 		return err
 	}
@@ -126,15 +126,15 @@ func (y *yard) content(ctx context.Context) error {
 	return nil
 }
 
-type contentYard struct {
-	y   *yard
+type contentHarness struct {
+	y   *harness
 	c   *client.Client
 	url string
 	n   int // rising, so that every title differs
 }
 
 // load imports the entries through the service, as the command line does.
-func (c *contentYard) load(ctx context.Context) error {
+func (c *contentHarness) load(ctx context.Context) error {
 	in, out := io.Pipe()
 	go func() {
 		var err error
@@ -174,7 +174,7 @@ func resident() int64 {
 }
 
 // publish saves and publishes one notice anew.
-func (c *contentYard) publish(ctx context.Context, i, n int) error {
+func (c *contentHarness) publish(ctx context.Context, i, n int) error {
 	_, err := c.c.Entries().Edit(
 		ctx,
 		client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
@@ -188,13 +188,13 @@ func (c *contentYard) publish(ctx context.Context, i, n int) error {
 }
 
 // roundTrips counts what one publish sends to PostgreSQL, on a store of its own.
-func (c *contentYard) roundTrips(ctx context.Context) error {
+func (c *contentHarness) roundTrips(ctx context.Context) error {
 	trips, statements, err := countPublish(ctx, c.url)
 	fmt.Printf("  one publish: %d statements in %d round trips\n", statements, trips)
 	return err
 }
 
-func (c *contentYard) oneByOne(ctx context.Context) error {
+func (c *contentHarness) oneByOne(ctx context.Context) error {
 	var spans []time.Duration
 	for i := range 300 {
 		c.n++
@@ -213,7 +213,7 @@ func (c *contentYard) oneByOne(ctx context.Context) error {
 }
 
 // rate is how many publishes a second eight writers get through.
-func (c *contentYard) rate(ctx context.Context) (float64, error) {
+func (c *contentHarness) rate(ctx context.Context) (float64, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(c.y.seconds)*time.Second)
 	defer cancel()
 	var wg sync.WaitGroup
@@ -239,7 +239,7 @@ func (c *contentYard) rate(ctx context.Context) (float64, error) {
 	return float64(done) / time.Since(begin).Seconds(), failed
 }
 
-func (c *contentYard) eightAtOnce(ctx context.Context) error {
+func (c *contentHarness) eightAtOnce(ctx context.Context) error {
 	var rates []float64
 	for range c.y.rounds {
 		r, err := c.rate(ctx)
@@ -258,7 +258,7 @@ func (c *contentYard) eightAtOnce(ctx context.Context) error {
 
 // besideSnapshot publishes while another reader holds a snapshot open for 40 s,
 // and compares with as long without one, before and after.
-func (c *contentYard) besideSnapshot(ctx context.Context) error {
+func (c *contentHarness) besideSnapshot(ctx context.Context) error {
 	free, err := c.rates(ctx, 20*time.Second)
 	if err != nil {
 		return err
@@ -298,7 +298,7 @@ func (c *contentYard) besideSnapshot(ctx context.Context) error {
 }
 
 // rates measures one rate after another for a span.
-func (c *contentYard) rates(ctx context.Context, span time.Duration) ([]float64, error) {
+func (c *contentHarness) rates(ctx context.Context, span time.Duration) ([]float64, error) {
 	var out []float64
 	for begin := time.Now(); time.Since(begin) < span; {
 		r, err := c.rate(ctx)
@@ -318,7 +318,7 @@ func median(all []float64) float64 {
 
 // convert applies a model that converts every notice: a field is renamed, and
 // one becomes a list.
-func (c *contentYard) convert(ctx context.Context) error {
+func (c *contentHarness) convert(ctx context.Context) error {
 	changed := strings.NewReplacer("severity:   {kind: choice,", "weight:   {was: severity, kind: choice, "+
 		"several: true,").
 		Replace(contentModel)

@@ -175,7 +175,7 @@ func traffic(ctx context.Context, rate int, do func(i int) bool) []tried {
 // faults has one thing after another go wrong with a service in a process of its own,
 // beside readers of hits, readers of what is computed, and somebody who publishes: how many
 // requests failed, how long they took, and when all was well again.
-func (y *yard) faults(ctx context.Context) error {
+func (y *harness) faults(ctx context.Context) error {
 	s, err := startService(ctx)
 	if err != nil {
 		return err

@@ -16,9 +16,9 @@ import (
 
 // freshness publishes in the harbour office, and waits for the first answer,
 // and the first page, that shows it.
-func (y *yard) freshness(ctx context.Context) error {
+func (y *harness) freshness(ctx context.Context) error {
 	const publishes = 50
-	reader := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
+	reader := &client.Client{Address: y.demo.Connection.Gateway, Key: y.demo.Connection.Keys.Published}
 	var answers, pages []time.Duration
 	for i := range publishes {
 		mark := fmt.Sprintf("The crane of Langvåg, lift %d", i)
@@ -41,7 +41,7 @@ func (y *yard) freshness(ctx context.Context) error {
 		}
 		answers = append(answers, time.Since(begin))
 		if err := until(ctx, func() (bool, error) {
-			resp, err := http.Get(y.demo.Card.Slipway + "/dispatches/the-crane-of-langvag/")
+			resp, err := http.Get(y.demo.Connection.Slipway + "/dispatches/the-crane-of-langvag/")
 			if err != nil {
 				return false, err
 			}
@@ -72,16 +72,16 @@ func (y *yard) freshness(ctx context.Context) error {
 	return nil
 }
 
-func (y *yard) office(ctx context.Context, method, path string, body any) error {
+func (y *harness) office(ctx context.Context, method, path string, body any) error {
 	src, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, y.demo.Card.Office+path, bytes.NewReader(src))
+	req, err := http.NewRequestWithContext(ctx, method, y.demo.Connection.Office+path, bytes.NewReader(src))
 	if err != nil {
 		return err
 	}
-	user, password, _ := strings.Cut(y.demo.Card.OfficeCredentials, ":")
+	user, password, _ := strings.Cut(y.demo.Connection.OfficeCredentials, ":")
 	req.SetBasicAuth(user, password)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

@@ -11,8 +11,8 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 )
 
@@ -44,7 +44,7 @@ const (
 	unbounded   = 16 << 30
 )
 
-var byID = []depend.Sort{}
+var byID = []invalidation.Sort{}
 
 func newBulk(m *model.Model, n, documents int, equal bool, bound uint64) (*bulk, error) {
 	b := &bulk{
@@ -80,35 +80,35 @@ func (b *bulk) fill() error {
 
 // store puts a response into the cache. Each document is read by ten of them.
 func (b *bulk) store(i int, sequence int64) error {
-	set := &depend.Set{
+	set := &invalidation.Set{
 		Edition: content.Published,
-		Lookups: []depend.Lookup{{Type: "notice", Locale: "en", Slug: "slug-" + strconv.Itoa(i)}},
+		Lookups: []invalidation.Lookup{{Type: "notice", Locale: "en", Slug: "slug-" + strconv.Itoa(i)}},
 	}
 	for j := range b.documents {
 		set.Entries = append(
-			set.Entries, depend.Entry{ID: b.document(i, j), Locale: "en", Fields: []string{"about.path", "title"}},
+			set.Entries, invalidation.Entry{ID: b.document(i, j), Locale: "en", Fields: []string{"about.path", "title"}},
 		)
 	}
 	page := i / filterCount % 20
-	l := depend.List{
+	l := invalidation.List{
 		Type:   "notice",
 		Locale: "en",
 		Filter: b.filters[i%filterCount],
 		Sort:   byID,
-		Window: depend.Window{Limit: 10, Beyond: 3, Tells: true},
+		Window: invalidation.Window{Limit: 10, Beyond: 3, StatesSize: true},
 	}
 	for j := range 13 { // three are past the page
-		l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(byID, nil, fmt.Sprintf("a%04d", page*10+j)))
+		l.Window.Rows = append(l.Window.Rows, invalidation.NewSortKey(byID, nil, fmt.Sprintf("a%04d", page*10+j)))
 	}
 	if page > 0 {
-		l.Window.After = depend.PlaceOf(byID, nil, fmt.Sprintf("a%04d", page*10-1))
+		l.Window.After = invalidation.NewSortKey(byID, nil, fmt.Sprintf("a%04d", page*10-1))
 	}
-	set.Lists = []depend.List{l}
+	set.Lists = []invalidation.List{l}
 	var stored *cache.Response
 	err := b.cache.Renew(
 		context.Background(),
 		cache.Request{Key: strconv.Itoa(i)},
-		func(context.Context) (*cache.Response, *depend.Set, error) {
+		func(context.Context) (*cache.Response, *invalidation.Set, error) {
 			content := b.body
 			if b.unique > 0 {
 				content = cache.NewContent(b.words(i))
@@ -142,7 +142,7 @@ func (b *bulk) document(i, j int) string {
 
 // invalidate measures how long it takes to find and expire what one change affects,
 // and what cached responses take.
-func (y *yard) invalidate(context.Context) error {
+func (y *harness) invalidate(context.Context) error {
 	m, err := readModel(invalidateModel)
 	if err != nil {
 		return err
@@ -181,7 +181,7 @@ func (y *yard) invalidate(context.Context) error {
 					After:  map[string]content.Fields{"en": values},
 				}
 				begin := time.Now()
-				hit := b.cache.Apply([]content.Change{c})
+				hit := b.cache.Apply(invalidation.Deltas(c))
 				took = append(took, time.Since(begin))
 				if len(hit) != 10 {
 					return fmt.Errorf("a change of %s affects %d responses, not 10", c.Entry, len(hit))
@@ -235,7 +235,7 @@ func (y *yard) invalidate(context.Context) error {
 
 // bounded fills a cache over its bound, several times over, and measures what it
 // takes then.
-func (y *yard) bounded(m *model.Model, body int, encoded bool) error {
+func (y *harness) bounded(m *model.Model, body int, encoded bool) error {
 	const bound = 128 << 20
 	var before, after runtime.MemStats
 	runtime.GC()

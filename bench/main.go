@@ -27,8 +27,8 @@ import (
 	"ubiquon/internal/store/cluster"
 )
 
-// yard is what the measurements share.
-type yard struct {
+// harness is what the measurements share.
+type harness struct {
 	script   string // for wrk, if it is to do something else than GET
 	demo     *demo.Demo
 	database string
@@ -46,7 +46,7 @@ func main() {
 		}
 		return
 	}
-	y := yard{}
+	y := harness{}
 	flag.IntVar(&y.rounds, "rounds", 5, "how often each side is measured, alternating")
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
 	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content and read import")
@@ -72,7 +72,7 @@ func main() {
 	}
 }
 
-func (y *yard) run(which []string) error {
+func (y *harness) run(which []string) error {
 	if len(which) == 0 {
 		which = []string{
 			"hit", "miss", "freshness", "content", "access", "read", "invalidate", "cache", "abuse", "faults",
@@ -128,8 +128,8 @@ func (y *yard) run(which []string) error {
 // reading is the list that hit and miss read: about 2 KB.
 const reading = "/content/main/published/notices?fields=title,slug,severity,validUntil,about(path)&sort=title&limit=20"
 
-func (y *yard) read(ctx context.Context) (*client.Answer, error) {
-	c := &client.Client{Address: y.demo.Card.Gateway, Key: y.demo.Card.Keys.Published}
+func (y *harness) read(ctx context.Context) (*client.Answer, error) {
+	c := &client.Client{Address: y.demo.Connection.Gateway, Key: y.demo.Connection.Keys.Published}
 	a, err := c.Do(ctx, http.MethodGet, reading, nil, nil)
 	if err == nil {
 		err = a.Err()
@@ -167,15 +167,15 @@ var failures = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
 
 // load returns how many requests a second an address answers that are sent with
 // the demo's key for reading.
-func (y *yard) load(ctx context.Context, address string, headers ...string) (float64, error) {
+func (y *harness) load(ctx context.Context, address string, headers ...string) (float64, error) {
 	return y.loadBare(
 		ctx,
 		address,
-		append([]string{"Authorization: Bearer " + y.demo.Card.Keys.Published}, headers...)...)
+		append([]string{"Authorization: Bearer " + y.demo.Connection.Keys.Published}, headers...)...)
 }
 
 // loadBare is load with these headers alone.
-func (y *yard) loadBare(ctx context.Context, address string, headers ...string) (float64, error) {
+func (y *harness) loadBare(ctx context.Context, address string, headers ...string) (float64, error) {
 	args := []string{"-t1", "-c16", fmt.Sprintf("-d%ds", y.seconds)}
 	for _, h := range headers {
 		args = append(args, "-H", h)
@@ -199,7 +199,7 @@ func (y *yard) loadBare(ctx context.Context, address string, headers ...string) 
 
 // compare measures two addresses, alternating, and prints the median of the
 // rounds' ratios: what slows the machine down slows both sides of a round.
-func (y *yard) compare(ctx context.Context, ours, reference string, headers ...string) error {
+func (y *harness) compare(ctx context.Context, ours, reference string, headers ...string) error {
 	var a, b, ratios, spentA, spentB, spent []float64
 	for range y.rounds {
 		x, timeA, err := y.spending(ctx, ours, headers...)
@@ -231,7 +231,7 @@ func (y *yard) compare(ctx context.Context, ours, reference string, headers ...s
 // spending is load, and how many microseconds of processor time this process, in which
 // both sides are served, takes for a request: whoever else uses the machine changes that
 // less.
-func (y *yard) spending(ctx context.Context, address string, headers ...string) (rate, micros float64, err error) {
+func (y *harness) spending(ctx context.Context, address string, headers ...string) (rate, micros float64, err error) {
 	before := processorTime()
 	rate, err = y.load(ctx, address, headers...)
 	return rate, float64((processorTime() - before).Microseconds()) / (rate * float64(y.seconds)), err
@@ -245,7 +245,7 @@ func processorTime() time.Duration {
 
 // hit compares a cached list with a bare handler that writes the same bytes
 // and headers.
-func (y *yard) hit(ctx context.Context) error {
+func (y *harness) hit(ctx context.Context) error {
 	if _, err := y.read(ctx); err != nil {
 		return err
 	}
@@ -259,12 +259,12 @@ func (y *yard) hit(ctx context.Context) error {
 	}
 	defer stop()
 	fmt.Printf("  %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
-	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading)
+	return y.compare(ctx, y.demo.Connection.Gateway+reading, address+reading)
 }
 
 // miss compares the same list, computed anew each time, with a handler that
 // does it by hand.
-func (y *yard) miss(ctx context.Context) error {
+func (y *harness) miss(ctx context.Context) error {
 	hand, err := newByHand(ctx, y.database)
 	if err != nil {
 		return err
@@ -286,5 +286,5 @@ func (y *yard) miss(ctx context.Context) error {
 	if !bytes.Equal(ours.Body, theirs.Body) {
 		return fmt.Errorf("the two sides differ:\n%s\n%s", ours.Body, theirs.Body)
 	}
-	return y.compare(ctx, y.demo.Card.Gateway+reading, address+reading, "Prefer: recompute")
+	return y.compare(ctx, y.demo.Connection.Gateway+reading, address+reading, "Prefer: recompute")
 }

@@ -61,7 +61,7 @@ func readLine(w *bytes.Buffer, i int) {
 
 // reads measures each kind of read, computed anew each time, against the same by
 // hand.
-func (y *yard) reads(ctx context.Context) error {
+func (y *harness) reads(ctx context.Context) error {
 	own, stop, err := ownService(ctx, readModelText)
 	if err != nil {
 		return err
@@ -105,7 +105,7 @@ func (y *yard) reads(ctx context.Context) error {
 		return err
 	}
 	base := "/content/main/published"
-	y.demo.Card.Keys.Published = c.Key // load sends it
+	y.demo.Connection.Keys.Published = c.Key // load sends it
 	for _, one := range []struct{ name, ours, theirs string }{
 		{"list of 20, filtered and sorted", "/notices?" + fields + filter, "/list"},
 		{"one by slug", "/notices/notice-7777-of-the-line?fields=title,slug,severity,text(html)", "/one"},
@@ -183,7 +183,7 @@ func (y *yard) reads(ctx context.Context) error {
 }
 
 // cursorAt follows a list of 20 to a page and returns the request for it.
-func (y *yard) cursorAt(ctx context.Context, c *client.Client, request string, page int) (string, error) {
+func (y *harness) cursorAt(ctx context.Context, c *client.Client, request string, page int) (string, error) {
 	at := request
 	for range page - 1 {
 		a, err := c.Do(ctx, http.MethodGet, "/content/main/published"+at, nil, nil)

@@ -37,7 +37,7 @@ types:
 // notice a second is published: once against this cache, and beside it in counting
 // what a cache would have done that expires by whole type, and one that expires after
 // sixty seconds.
-func (y *yard) trace(ctx context.Context) error {
+func (y *harness) trace(ctx context.Context) error {
 	const (
 		notices, routes   = 1500, 40
 		reads, perPublish = 60_000, 500 // of a second

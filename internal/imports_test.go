@@ -88,10 +88,10 @@ var pureOnly = []string{"os", "os/exec", "net", "database/sql", "log", "log/slog
 // Header type alone, sync for an index that many use at once, for buffers that go from
 // hand to hand, and for meters that many count with.
 var mayUse = map[string][]string{
-	"event":  {"net/http"},
-	"depend": {"sync"},
-	"query":  {"sync"},
-	"access": {"sync", "sync/atomic"},
+	"event":        {"net/http"},
+	"invalidation": {"sync"},
+	"query":        {"sync"},
+	"access":       {"sync", "sync/atomic"},
 }
 
 func TestImports(t *testing.T) {

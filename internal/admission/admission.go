@@ -1,6 +1,4 @@
-// Package admission bounds how much work is done at once, and shares it fairly: work
-// waits in a line of its principal, and the lines take turns. It knows nothing of
-// what the work is.
+// Package admission bounds how much work is done at once and shares it fairly among principals.
 package admission
 
 import (

@@ -1,3 +1,5 @@
+// Package api holds what server, client and command line share of the control endpoints. It
+// contains no logic.
 package api
 
 import (
@@ -15,6 +17,7 @@ type Breakage struct {
 // BadParameterError is the error of a request that cannot be carried out as it was made.
 type BadParameterError struct{ Parameter, Detail string }
 
+// Error implements error.
 func (e *BadParameterError) Error() string { return e.Detail }
 
 // BadParameter returns a *BadParameterError that says what is wrong with a parameter.

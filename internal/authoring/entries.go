@@ -166,7 +166,7 @@ func (a *Service) SawOpen(ctx context.Context, id, session, who string) ([]strin
 	return a.store.Entries.RecordPresence(ctx, id, session, who)
 }
 
-// Standings returns how entries stand, by id; of those that there are.
+// EntryAccess returns how entries stand, by id; of those that there are.
 func (a *Service) EntryAccess(ctx context.Context, ids []string) (map[string]entries.EntryAccess, error) {
 	return a.store.Entries.Access(ctx, ids)
 }

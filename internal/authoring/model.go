@@ -119,6 +119,7 @@ func readersOf(keys []*access.Key, typ string) []string {
 // fit.
 type ConflictingConfigError struct{ Reason error }
 
+// Error implements error.
 func (e *ConflictingConfigError) Error() string {
 	return "the configuration does not fit the model: " + e.Reason.Error()
 }

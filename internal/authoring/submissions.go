@@ -27,7 +27,7 @@ var ErrNotTaken = errors.New("entries of this type cannot be handed in")
 // *DeniedError, content.Problems, ErrNotTaken or ErrTooMany where that is the
 // reason.
 func (a *Service) Submit(
-	ctx context.Context, by *access.Reader, plural, locale, address string, values map[string]any,
+	ctx context.Context, by *access.Principal, plural, locale, address string, values map[string]any,
 ) error {
 	m := a.replica.Model()
 	t := m.ByPlural(plural)

@@ -8,13 +8,13 @@ import (
 	"github.com/maypok86/otter/v2"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // Apply expires what the changes of whole commits affect. They come in order
 // and without gaps. When it returns, no response is found any more that was
 // read before one of them and is affected by it. It returns those that expired.
-func (c *Cache) Apply(changes []content.Change) []*Response {
+func (c *Cache) Apply(changes []invalidation.Delta) []*Response {
 	if len(changes) == 0 {
 		return nil
 	}
@@ -29,7 +29,7 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 	var expired []*Response
 	published := c.published.Load()
 	for commit := range commits(changes) {
-		if slices.ContainsFunc(commit, func(one *content.Change) bool {
+		if slices.ContainsFunc(commit, func(one *invalidation.Delta) bool {
 			return one.Kind != content.ContentChange || one.Edition == content.Published
 		}) {
 			published = commit[len(commit)-1].Sequence
@@ -57,9 +57,9 @@ func (c *Cache) Apply(changes []content.Change) []*Response {
 }
 
 // commits takes changes apart by their commits.
-func commits(changes []content.Change) iter.Seq[[]*content.Change] {
-	return func(yield func([]*content.Change) bool) {
-		var commit []*content.Change
+func commits(changes []invalidation.Delta) iter.Seq[[]*invalidation.Delta] {
+	return func(yield func([]*invalidation.Delta) bool) {
+		var commit []*invalidation.Delta
 		for i := range changes {
 			commit = append(commit, &changes[i])
 			if last := i == len(changes)-1; last || changes[i+1].Commit != changes[i].Commit {
@@ -72,7 +72,7 @@ func commits(changes []content.Change) iter.Seq[[]*content.Change] {
 	}
 }
 
-func (c *Cache) match(commit ...*content.Change) []*Response {
+func (c *Cache) match(commit ...*invalidation.Delta) []*Response {
 	out, moved := c.index.Match(commit...)
 	for _, one := range moved {
 		one.Subscriber.endBy(one.Deadline)
@@ -83,7 +83,7 @@ func (c *Cache) match(commit ...*content.Change) []*Response {
 // hitBy returns what a commit may affect, and how many are kept through a change of
 // the model, which is the first of its commit.
 func (c *Cache) hitBy(
-	commit []*content.Change, match func(...*content.Change) []*Response,
+	commit []*invalidation.Delta, match func(...*invalidation.Delta) []*Response,
 ) (out []*Response, kept int) {
 	if commit[0].Kind != content.ModelChange {
 		return match(commit...), 0
@@ -107,11 +107,11 @@ func (c *Cache) hitBy(
 }
 
 // Simulate returns the responses that the changes would expire.
-func (c *Cache) Simulate(changes []content.Change) []*Response {
+func (c *Cache) Simulate(changes []invalidation.Delta) []*Response {
 	var out []*Response
 	seen := map[*Response]bool{}
 	for commit := range commits(changes) {
-		hit, _ := c.hitBy(commit, c.index.Supposing)
+		hit, _ := c.hitBy(commit, c.index.Simulate)
 		for _, r := range hit {
 			if !seen[r] && r.expired.Load() == 0 {
 				seen[r] = true
@@ -122,9 +122,11 @@ func (c *Cache) Simulate(changes []content.Change) []*Response {
 	return out
 }
 
-// Asks returns what must be known of the entries that changed, as of after the
+// Probes returns what must be known of the entries that changed, as of after the
 // changes, to tell what they affect.
-func (c *Cache) Asks(change *content.Change) []depend.Ask { return c.index.Asks(change) }
+func (c *Cache) Probes(change *invalidation.Delta) []invalidation.Probe {
+	return c.index.Probes(change)
+}
 
 // expire ends a response. One that may be served all the same stays to be found by
 // those who know that.

@@ -12,7 +12,7 @@ import (
 
 	"ubiquon/internal/admission"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // Outcome says how Read came by a response.
@@ -30,7 +30,7 @@ const (
 )
 
 // Compute makes a response and says what it was made of.
-type Compute func(context.Context) (*Response, *depend.Set, error)
+type Compute func(context.Context) (*Response, *invalidation.Set, error)
 
 // Options of New.
 type Options struct {
@@ -58,7 +58,7 @@ const Popular = 3
 // once.
 type Cache struct {
 	held  *otter.Cache[string, *Response]
-	index *depend.Index[*Response]
+	index *invalidation.Index[*Response]
 	limit uint64
 	o     Options
 
@@ -73,7 +73,7 @@ type Cache struct {
 	published atomic.Int64
 
 	mu         sync.Mutex // guards what follows
-	ring       []content.Change
+	ring       []invalidation.Delta
 	ringFrom   int64 // every change after this sequence is in the ring
 	generation int64
 	bodies     map[string]weak.Pointer[Content] // by entity tag; nobody is held by this
@@ -110,7 +110,7 @@ func New(o Options, at int64) *Cache {
 		o.Remember = 2_000
 	}
 	c := &Cache{
-		index:    depend.NewIndex[*Response](),
+		index:    invalidation.NewIndex[*Response](),
 		o:        o,
 		ringFrom: at,
 		flights:  map[string]*flight{},
@@ -194,7 +194,7 @@ func (c *Cache) goodSince(f *flight, sequence int64) bool {
 
 // affected looks through the remembered changes after the response's sequence,
 // up to the given one. known is false if they are not all remembered.
-func (c *Cache) affected(r *Response, deps *depend.Set, upTo int64) (affected, known bool) {
+func (c *Cache) affected(r *Response, deps *invalidation.Set, upTo int64) (affected, known bool) {
 	if r.Sequence < c.ringFrom {
 		return false, false
 	}
@@ -207,7 +207,7 @@ func (c *Cache) affected(r *Response, deps *depend.Set, upTo int64) (affected, k
 }
 
 // store makes a response findable, unless a change has affected it already.
-func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int64) {
+func (c *Cache) store(key string, r *Response, deps *invalidation.Set, generation int64) {
 	r.key, r.made = key, time.Now().UnixNano()
 	r.weigh(deps)
 	if ends := r.ends.Load(); ends != 0 && r.made >= ends || uint64(r.weight) > c.limit/8 {
@@ -237,6 +237,6 @@ func (c *Cache) store(key string, r *Response, deps *depend.Set, generation int6
 
 func (c *Cache) unsubscribe(r *Response) {
 	if h := r.handle.Swap(0); h != 0 {
-		c.index.Remove(depend.Handle(h))
+		c.index.Remove(invalidation.Handle(h))
 	}
 }

@@ -14,7 +14,7 @@ import (
 
 	"ubiquon/internal/admission"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // of makes a response that shows the title of an entry as of a sequence.
@@ -24,17 +24,17 @@ func of(entry string, sequence int64) *Response {
 }
 
 // made is what those responses are made of.
-func made(r *Response) *depend.Set {
-	return &depend.Set{
+func made(r *Response) *invalidation.Set {
+	return &invalidation.Set{
 		Edition: "published",
-		Entries: []depend.Entry{{ID: r.Asked, Locale: "en", Fields: []string{"title"}}},
+		Entries: []invalidation.Entry{{ID: r.Asked, Locale: "en", Fields: []string{"title"}}},
 	}
 }
 
 // titled is the change of an entry's title at a sequence.
-func titled(entry string, sequence int64) content.Change {
+func titled(entry string, sequence int64) invalidation.Delta {
 	f := content.Fields{"slug": entry}
-	return content.Change{
+	return invalidation.Delta{Change: content.Change{
 		Kind:     content.ContentChange,
 		Edition:  "published",
 		Entry:    entry,
@@ -45,12 +45,11 @@ func titled(entry string, sequence int64) content.Change {
 			"en": {"title"},
 		},
 		Before: map[string]content.Fields{"en": f},
-		After:  map[string]content.Fields{"en": f},
-	}
+		After:  map[string]content.Fields{"en": f}}}
 }
 
 func computes(r *Response) Compute {
-	return func(context.Context) (*Response, *depend.Set, error) { return r, made(r), nil }
+	return func(context.Context) (*Response, *invalidation.Set, error) { return r, made(r), nil }
 }
 
 func mustRead(t *testing.T, c *Cache, key string, compute Compute, want Outcome) *Response {
@@ -67,14 +66,14 @@ func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
 	mustRead(t, c, "b", computes(of("b", 10)), Miss)
 	mustRead(t, c, "a", nil, Hit)
-	if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 1 || c.Applied() != 11 {
+	if n := c.Apply([]invalidation.Delta{titled("a", 11)}); len(n) != 1 || c.Applied() != 11 {
 		t.Errorf("%d expired, applied %d", len(n), c.Applied())
 	}
 	mustRead(t, c, "b", nil, Hit)
 	if r := mustRead(t, c, "a", computes(of("a", 11)), Miss); string(r.Body) != "a@11" {
 		t.Errorf("got %s", r.Body)
 	}
-	if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 0 {
+	if n := c.Apply([]invalidation.Delta{titled("a", 11)}); len(n) != 0 {
 		t.Error("a change expires a response that knows of it")
 	}
 	if s := c.Stats(); s.Hits != 2 || s.Misses != 3 || s.Expired != 1 || s.Responses != 2 || s.Subscribers != 2 {
@@ -86,9 +85,9 @@ func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
 // the old state, and the change is applied before it is stored.
 func TestStoreRace(t *testing.T) {
 	c := New(Options{}, 10)
-	r := mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
+	r := mustRead(t, c, "a", func(context.Context) (*Response, *invalidation.Set, error) {
 		stale := of("a", 10)
-		c.Apply([]content.Change{titled("a", 11)}) // behind the snapshot's back
+		c.Apply([]invalidation.Delta{titled("a", 11)}) // behind the snapshot's back
 		return stale, made(stale), nil
 	}, Miss)
 	if string(r.Body) != "a@10" {
@@ -101,9 +100,9 @@ func TestStoreRace(t *testing.T) {
 		t.Errorf("stats %+v", s)
 	}
 	// An unaffected one is stored, although changes came meanwhile.
-	mustRead(t, c, "b", func(context.Context) (*Response, *depend.Set, error) {
+	mustRead(t, c, "b", func(context.Context) (*Response, *invalidation.Set, error) {
 		b := of("b", 11)
-		c.Apply([]content.Change{titled("a", 12)})
+		c.Apply([]invalidation.Delta{titled("a", 12)})
 		return b, made(b), nil
 	}, Miss)
 	mustRead(t, c, "b", nil, Hit)
@@ -111,16 +110,16 @@ func TestStoreRace(t *testing.T) {
 
 func TestNotStoredWhenTheRingDoesNotReachBack(t *testing.T) {
 	c := New(Options{Remember: 3}, 10)
-	mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
+	mustRead(t, c, "a", func(context.Context) (*Response, *invalidation.Set, error) {
 		for s := range int64(5) {
-			c.Apply([]content.Change{titled("b", 11+s)})
+			c.Apply([]invalidation.Delta{titled("b", 11+s)})
 		}
 		return of("a", 10), made(of("a", 10)), nil
 	}, Miss)
 	if _, ok := c.Get("a"); ok {
 		t.Error("stored, although it is not known whether it was affected")
 	}
-	mustRead(t, c, "a", func(context.Context) (*Response, *depend.Set, error) {
+	mustRead(t, c, "a", func(context.Context) (*Response, *invalidation.Set, error) {
 		r := of("a", 15)
 		c.Reset(15)
 		return r, made(r), nil
@@ -142,20 +141,20 @@ func TestFlightRace(t *testing.T) {
 			first, _, _ = c.Read(
 				t.Context(),
 				Request{Key: "a"},
-				func(context.Context) (*Response, *depend.Set, error) {
+				func(context.Context) (*Response, *invalidation.Set, error) {
 					<-finish
 					return of("a", 10), made(of("a", 10)), nil
 				},
 			)
 		})
 		synctest.Wait() // the first one computes
-		c.Apply([]content.Change{titled("a", 11)})
+		c.Apply([]invalidation.Delta{titled("a", 11)})
 		recomputed := false
 		wg.Go(func() {
 			second, _, _ = c.Read(
 				t.Context(),
 				Request{Key: "a"},
-				func(context.Context) (*Response, *depend.Set, error) {
+				func(context.Context) (*Response, *invalidation.Set, error) {
 					recomputed = true
 					return of("a", 11), made(of("a", 11)), nil
 				},
@@ -182,7 +181,7 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 				_, outcomes[i], _ = c.Read(
 					t.Context(),
 					Request{Key: "a"},
-					func(context.Context) (*Response, *depend.Set, error) {
+					func(context.Context) (*Response, *invalidation.Set, error) {
 						computed.Add(1)
 						<-finish
 						return of("a", 10), made(of("a", 10)), nil
@@ -191,7 +190,7 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 			})
 			synctest.Wait()
 			if i == 1 {
-				c.Apply([]content.Change{titled("b", 11)}) // concerns somebody else
+				c.Apply([]invalidation.Delta{titled("b", 11)}) // concerns somebody else
 			}
 		}
 		close(finish)
@@ -214,7 +213,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 				_, _, errs[i] = c.Read(
 					t.Context(),
 					Request{Key: "a"},
-					func(context.Context) (*Response, *depend.Set, error) {
+					func(context.Context) (*Response, *invalidation.Set, error) {
 						<-finish
 						return nil, nil, broken
 					},
@@ -236,7 +235,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 func TestAPanicIsAnError(t *testing.T) {
 	c := New(Options{}, 10)
 	if _, _, err := c.Read(t.Context(), Request{Key: "a"},
-		func(context.Context) (*Response, *depend.Set, error) { panic("spilt ink") }); err == nil ||
+		func(context.Context) (*Response, *invalidation.Set, error) { panic("spilt ink") }); err == nil ||
 		!strings.Contains(err.Error(), "spilt ink") {
 		t.Errorf("got %v", err)
 	}
@@ -250,7 +249,7 @@ func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
 		impatient, leave := context.WithCancel(t.Context())
 		var gaveUp, stayed error
 		var wg sync.WaitGroup
-		compute := func(ctx context.Context) (*Response, *depend.Set, error) {
+		compute := func(ctx context.Context) (*Response, *invalidation.Set, error) {
 			<-finish
 			return of("a", 10), made(of("a", 10)), ctx.Err()
 		}
@@ -314,13 +313,13 @@ func TestBytesAreBoundedAndEvictionUnsubscribes(t *testing.T) {
 func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{}, 10)
-		failing := func(context.Context) (*Response, *depend.Set, error) { return nil, nil, errors.New("no") }
+		failing := func(context.Context) (*Response, *invalidation.Set, error) { return nil, nil, errors.New("no") }
 		plain, onError, meanwhile := of("a", 10), of("a", 10), of("a", 10)
 		onError.Stale, meanwhile.Stale = Stale{IfError: 10 * time.Second}, Stale{While: 10 * time.Second}
 		mustRead(t, c, "plain", computes(plain), Miss)
 		mustRead(t, c, "error", computes(onError), Miss)
 		mustRead(t, c, "while", computes(meanwhile), Miss)
-		if n := c.Apply([]content.Change{titled("a", 11)}); len(n) != 3 || c.Stats().Subscribers != 0 {
+		if n := c.Apply([]invalidation.Delta{titled("a", 11)}); len(n) != 3 || c.Stats().Subscribers != 0 {
 			t.Fatalf("%d expired, %d subscribers", len(n), c.Stats().Subscribers)
 		}
 		if _, _, err := c.Read(t.Context(), Request{Key: "plain"}, failing); err == nil {
@@ -328,7 +327,7 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 		}
 		mustRead(t, c, "error", failing, Expired)
 		finish := make(chan struct{})
-		mustRead(t, c, "while", func(context.Context) (*Response, *depend.Set, error) {
+		mustRead(t, c, "while", func(context.Context) (*Response, *invalidation.Set, error) {
 			<-finish
 			return of("a", 11), made(of("a", 11)), nil
 		}, Expired)
@@ -393,7 +392,7 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 				r, _, err := c.Read(
 					t.Context(),
 					Request{Key: fmt.Sprint(e), Fresh: i%50 == 0},
-					func(context.Context) (*Response, *depend.Set, error) {
+					func(context.Context) (*Response, *invalidation.Set, error) {
 						log.Lock()
 						defer log.Unlock()
 						r := of(fmt.Sprint(e), head.Load())
@@ -420,7 +419,7 @@ func TestNeverStaleUnderLoad(t *testing.T) {
 		head.Store(s)
 		committed[e].Store(s)
 		log.Unlock()
-		c.Apply([]content.Change{titled(fmt.Sprint(e), s)})
+		c.Apply([]invalidation.Delta{titled(fmt.Sprint(e), s)})
 	}
 	close(done)
 	wg.Wait()
@@ -450,11 +449,11 @@ func TestTheBoundIsKept(t *testing.T) {
 		set := made(r)
 		for j := range 20 {
 			set.Entries = append(
-				set.Entries, depend.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}},
+				set.Entries, invalidation.Entry{ID: fmt.Sprint("shared", i%50, j), Locale: "en", Fields: []string{"title"}},
 			)
 		}
 		if err := c.Renew(t.Context(), Request{Key: fmt.Sprint(i)},
-			func(context.Context) (*Response, *depend.Set, error) { return r, set, nil }); err != nil {
+			func(context.Context) (*Response, *invalidation.Set, error) { return r, set, nil }); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -479,7 +478,7 @@ func TestWhoeverLeavesLastEndsTheComputation(t *testing.T) {
 		queue := admission.New(admission.Options{AtOnce: 1})
 		c := New(Options{Admission: queue}, 10)
 		ended := make(chan error, 1)
-		compute := func(ctx context.Context) (*Response, *depend.Set, error) {
+		compute := func(ctx context.Context) (*Response, *invalidation.Set, error) {
 			<-ctx.Done()
 			ended <- ctx.Err()
 			return nil, nil, ctx.Err()
@@ -514,7 +513,7 @@ func TestNobodyWaitsForSomebodyElsesTurn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{Admission: admission.New(admission.Options{AtOnce: 2, PerPrincipal: 1})}, 10)
 		finish := make(chan struct{})
-		slow := func(context.Context) (*Response, *depend.Set, error) {
+		slow := func(context.Context) (*Response, *invalidation.Set, error) {
 			<-finish
 			return of("slow", 10), made(of("slow", 10)), nil
 		}

@@ -27,6 +27,7 @@ const (
 // encodingNames are what the encodings are called in headers.
 var encodingNames = [...]string{"identity", "br", "zstd", "gzip"}
 
+// String implements fmt.Stringer.
 func (e Encoding) String() string { return encodingNames[e] }
 
 // MinEncoded is how long a body must be for another encoding to be worth it: it

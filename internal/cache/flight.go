@@ -8,14 +8,14 @@ import (
 	"time"
 
 	"ubiquon/internal/admission"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // flight is one computation, for all who ask for the same key meanwhile.
 type flight struct {
 	done     chan struct{}
 	response *Response
-	deps     *depend.Set
+	deps     *invalidation.Set
 	err      error
 
 	ticket *admission.Ticket // nil: computed without waiting for a turn
@@ -169,7 +169,8 @@ func (c *Cache) fly(key string, f *flight, compute Compute) {
 
 // computeAndStore stores what it computes unless the cache has begun anew
 // meanwhile: then it was read from a log that is not followed any more.
-func (c *Cache) computeAndStore(ctx context.Context, key string, compute Compute) (*Response, *depend.Set, error) {
+func (c *Cache) computeAndStore(ctx context.Context, key string,
+	compute Compute) (*Response, *invalidation.Set, error) {
 	c.mu.Lock()
 	generation := c.generation
 	c.mu.Unlock()

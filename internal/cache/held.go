@@ -4,7 +4,7 @@ import (
 	"cmp"
 	"slices"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // Lookup returns the response for the key, though it may have expired; nil if there
@@ -63,11 +63,13 @@ func (c *Cache) MadeOf(edition, entry, locale string) []*Response {
 
 // Uses returns the types of the model that a response was read by. Nobody may change
 // them.
-func (c *Cache) Uses(r *Response) []depend.Use { return c.index.Uses(depend.Handle(r.handle.Load())) }
+func (c *Cache) Uses(r *Response) []invalidation.Use {
+	return c.index.Uses(invalidation.Handle(r.handle.Load()))
+}
 
 // Dependencies returns what a response was made of.
-func (c *Cache) Dependencies(r *Response) *depend.Set {
-	return c.index.Set(depend.Handle(r.handle.Load()))
+func (c *Cache) Dependencies(r *Response) *invalidation.Set {
+	return c.index.Set(invalidation.Handle(r.handle.Load()))
 }
 
 // Stats is what the cache has done since it began.

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // Response is one answer, ready to be sent. It does not change once it is stored.
@@ -80,7 +80,7 @@ type Stale struct {
 // depends on.
 const overhead = 440
 
-func (r *Response) weigh(deps *depend.Set) {
+func (r *Response) weigh(deps *invalidation.Set) {
 	r.deps = uint32(deps.Size())
 	r.weight = uint32(min(len(r.Body)+len(r.Body)/16+len(r.Asked)+len(r.key)+int(r.deps)+overhead, 1<<31))
 }

@@ -11,8 +11,7 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // source is content of which only versions are known, and the log of how they came to
@@ -21,7 +20,7 @@ type source struct {
 	mu       sync.Mutex
 	sequence int64
 	versions map[string]int64 // the sequence of an entry's newest change
-	log      []content.Change
+	log      []invalidation.Delta
 }
 
 // publish changes some entries in one commit.
@@ -40,7 +39,7 @@ func (s *source) publish(entries ...string) int64 {
 }
 
 // after returns the first n that were changed after a sequence.
-func (s *source) after(sequence int64, n int) []content.Change {
+func (s *source) after(sequence int64, n int) []invalidation.Delta {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Clone(s.log[sequence:min(int(sequence)+n, len(s.log))])
@@ -48,7 +47,7 @@ func (s *source) after(sequence int64, n int) []content.Change {
 
 // compute reads two entries in one snapshot, and is slow about it.
 func (s *source) compute(a, b string) Compute {
-	return func(context.Context) (*Response, *depend.Set, error) {
+	return func(context.Context) (*Response, *invalidation.Set, error) {
 		s.mu.Lock()
 		sequence, first, second := s.sequence, s.versions[a], s.versions[b]
 		s.mu.Unlock()
@@ -61,9 +60,9 @@ func (s *source) compute(a, b string) Compute {
 			Asked:    a + b,
 			Content:  NewContent(fmt.Appendf(nil, "%d %d", first, second)),
 		}
-		return r, &depend.Set{
+		return r, &invalidation.Set{
 			Edition: "published",
-			Entries: []depend.Entry{
+			Entries: []invalidation.Entry{
 				{ID: a, Locale: "en", Fields: []string{"title"}}, {ID: b, Locale: "en", Fields: []string{"title"}},
 			},
 		}, nil

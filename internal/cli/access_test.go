@@ -16,7 +16,7 @@ import (
 // TestTenCausesOfOneComplaint prepares what makes people say "the new notice does
 // not show on the site", and finds each cause with one command.
 func TestTenCausesOfOneComplaint(t *testing.T) {
-	s := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	s := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 	var made []string
 	t.Cleanup(func() {
 		for _, id := range made {
@@ -94,7 +94,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	testkit.Eventually(t, "a key expires", func() bool { return time.Now().After(soon) })
 	// A forged announcement, and one that the office has made in good faith.
 	resp, err := http.Post(
-		line.Card.Gateway+"/hooks/harbour-office", "application/json", strings.NewReader(`{"kind":"published"}`),
+		line.Connection.Gateway+"/hooks/harbour-office", "application/json", strings.NewReader(`{"kind":"published"}`),
 	)
 	if err != nil || resp.StatusCode != 401 {
 		t.Fatal(err, resp)
@@ -191,12 +191,12 @@ func TestKeyCommands(t *testing.T) {
 		"--per-minute", "600", "--env",
 	)
 	secret := regexp.MustCompile(`UBIQUON_KEY=(ubq_\w{38})`).FindStringSubmatch(out)
-	if a, err := (&client.Client{Address: line.Card.Gateway}).Do(t.Context(), http.MethodGet,
+	if a, err := (&client.Client{Address: line.Connection.Gateway}).Do(t.Context(), http.MethodGet,
 		"/content/main/published/fares", nil, nil); err != nil ||
 		a.Status != 401 {
 		t.Fatal(err, a)
 	}
-	if secret == nil || !strings.Contains(out, "UBIQUON_ADDRESS="+line.Card.Gateway+"/content/main/preview\n") {
+	if secret == nil || !strings.Contains(out, "UBIQUON_ADDRESS="+line.Connection.Gateway+"/content/main/preview\n") {
 		t.Fatalf("%s%s", out, errOut)
 	}
 	for _, c := range []struct {

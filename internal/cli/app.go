@@ -108,6 +108,7 @@ func (a *app) complain(err error) {
 	_ = enc.Encode(problem) // plain records
 }
 
+// Root returns the command ubiquon with all others below it.
 func (a *app) Root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ubiquon",

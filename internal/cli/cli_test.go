@@ -25,8 +25,8 @@ func TestMain(m *testing.M) { skerry.Main(m, &line) }
 // run runs a command against the demo.
 func run(t *testing.T, args ...string) (code int, out, errOut string) {
 	t.Helper()
-	t.Setenv("UBIQUON_ADDRESS", line.Card.Gateway)
-	t.Setenv("UBIQUON_KEY", line.Card.Keys.Admin)
+	t.Setenv("UBIQUON_ADDRESS", line.Connection.Gateway)
+	t.Setenv("UBIQUON_KEY", line.Connection.Keys.Admin)
 	if os.Getenv("COLUMNS") == "" {
 		t.Setenv("COLUMNS", "100")
 	}
@@ -174,17 +174,17 @@ func TestErrorsAsJSON(t *testing.T) {
 func TestContexts(t *testing.T) {
 	dir := t.TempDir()
 	t.Setenv("XDG_CONFIG_HOME", dir)
-	t.Setenv("UBIQUON_ADDRESS", line.Card.Gateway+"/content/main/published") // as a site has it
+	t.Setenv("UBIQUON_ADDRESS", line.Connection.Gateway+"/content/main/published") // as a site has it
 	plain := func(args ...string) (int, string, string) {
 		var o, e bytes.Buffer
 		code := Run(args, strings.NewReader(""), &o, &e)
 		return code, o.String(), e.String()
 	}
-	if code, _, errOut := plain("context", "add", "line", "--key", line.Card.Keys.Admin); code != 0 {
+	if code, _, errOut := plain("context", "add", "line", "--key", line.Connection.Keys.Admin); code != 0 {
 		t.Fatal(errOut)
 	}
 	if code, _, errOut := plain("context", "add", "away", "--address", "http://127.0.0.1:1", "--key",
-		line.Card.Keys.Preview); code != 0 {
+		line.Connection.Keys.Preview); code != 0 {
 		t.Fatal(errOut)
 	}
 	key := filepath.Join(dir, "ubiquon", "keys", "line")

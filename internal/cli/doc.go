@@ -1,3 +1,2 @@
-// Package cli is the command line: one file a noun. It speaks to a running
-// service through internal/client; only serve and demo run one themselves.
+// Package cli is the command line. Run is its entry point; the commands are in the packages below.
 package cli

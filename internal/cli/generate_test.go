@@ -49,8 +49,8 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 	}
 	node := exec.Command("node", filepath.Join(dir, "out", "main.js"))
 	node.Env = append(
-		os.Environ(), "UBIQUON_ADDRESS="+line.Card.Gateway+"/content/main/published",
-		"UBIQUON_KEY="+line.Card.Keys.Published,
+		os.Environ(), "UBIQUON_ADDRESS="+line.Connection.Gateway+"/content/main/published",
+		"UBIQUON_KEY="+line.Connection.Keys.Published,
 	)
 	out, err := node.CombinedOutput()
 	var got struct {
@@ -105,7 +105,7 @@ console.log(JSON.stringify({ list, one, none, name: settings?.name, refused, tit
 		want string
 	}{
 		{[]string{"generate", "ts", "--to", file, "--check"}, exitFailed, "is behind the model"},
-		{[]string{"generate", "ts", "--key", line.Card.Keys.Published}, exitFine, "export interface Notice"},
+		{[]string{"generate", "ts", "--key", line.Connection.Keys.Published}, exitFine, "export interface Notice"},
 		{[]string{"generate", "go", "--to", filepath.Join(dir, "skerry", "content.go")}, exitFine, "package skerry"},
 		{[]string{"generate", "go", "--model", "../demo/skerry/model"}, exitFine, "type NoticeSeverity string"},
 		{[]string{"generate", "json-schema"}, exitFine, `"$schema": "https://json-schema.org/draft/2020-12/schema"`},

@@ -78,9 +78,9 @@ func dataDir(t *testing.T) string {
 	return dir
 }
 
-func card(t *testing.T, dir string) demo.Card {
+func card(t *testing.T, dir string) demo.ConnectionInfo {
 	t.Helper()
-	var c demo.Card
+	var c demo.ConnectionInfo
 	src, err := os.ReadFile(demo.CardFile(dir))
 	if err == nil {
 		err = json.Unmarshal(src, &c)

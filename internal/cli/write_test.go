@@ -103,7 +103,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 	testkit.Eventually(t, "the schedule has come", func() bool {
 		return strings.Contains(must(t, "read", "/boats?fields=name"), "Black Guillemot")
 	})
-	s := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	s := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 	e, err := s.Entries().Get(t.Context(), two)
 	if err != nil || e.Schedules[0].State != entries.ScheduleDone ||
 		e.EntryRecord.Entry.Published.Before(at.Truncate(time.Second)) ||

@@ -31,7 +31,7 @@ type NewKey struct {
 	Expires   *time.Time `json:"expires,omitempty"`
 }
 
-// Keys lists all keys, and what is open to everyone.
+// List lists all keys, and what is open to everyone.
 func (ks *Keys) List(ctx context.Context) ([]KeyInfo, access.Grants, error) {
 	var out struct {
 		Items []KeyInfo
@@ -41,7 +41,7 @@ func (ks *Keys) List(ctx context.Context) ([]KeyInfo, access.Grants, error) {
 	return out.Items, out.Open, err
 }
 
-// KeyNamed returns the key with an id or a name.
+// Get returns the key with an id or a name.
 func (ks *Keys) Get(ctx context.Context, name string) (out KeyInfo, err error) {
 	return out, ks.c.call(ctx, http.MethodGet, keyPath(name), nil, &out)
 }
@@ -53,24 +53,24 @@ type keySecret struct {
 	Secret string
 }
 
-// CreateKey makes a key and returns its secret.
+// Create makes a key and returns its secret.
 func (ks *Keys) Create(ctx context.Context, k NewKey) (access.Key, string, error) {
 	var out keySecret
 	err := ks.c.call(ctx, http.MethodPost, "/keys", k, &out)
 	return out.Key, out.Secret, err
 }
 
-// GrantKey adds grants to a key, and takes others away.
+// Grant adds grants to a key, and takes others away.
 func (ks *Keys) Grant(ctx context.Context, name string, add, take []string) (out access.Key, err error) {
 	return out, ks.c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"add": add, "take": take}, &out)
 }
 
-// ExtendKey has a key expire so many days from now; 0 means never.
+// Extend has a key expire so many days from now; 0 means never.
 func (ks *Keys) Extend(ctx context.Context, name string, days int) (out access.Key, err error) {
 	return out, ks.c.call(ctx, http.MethodPatch, keyPath(name), map[string]any{"days": days}, &out)
 }
 
-// RotateKey gives a key a new secret; the one before is good for the overlap.
+// Rotate gives a key a new secret; the one before is good for the overlap.
 func (ks *Keys) Rotate(ctx context.Context, name string, overlap time.Duration) (access.Key, string, error) {
 	var out keySecret
 	err := ks.c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", map[string]string{"overlap": overlap.String()},
@@ -78,12 +78,12 @@ func (ks *Keys) Rotate(ctx context.Context, name string, overlap time.Duration) 
 	return out.Key, out.Secret, err
 }
 
-// RevokeKey ends a key.
+// Revoke ends a key.
 func (ks *Keys) Revoke(ctx context.Context, name string) (out access.Key, err error) {
 	return out, ks.c.call(ctx, http.MethodDelete, keyPath(name), nil, &out)
 }
 
-// CheckKey says what a key would see; an empty name stands for everyone.
+// Check says what a key would see; an empty name stands for everyone.
 func (ks *Keys) Check(ctx context.Context, name string) (out Seeing, err error) {
 	return out, ks.c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
 }
@@ -124,7 +124,7 @@ func (as *Accounts) VerifyAudit(ctx context.Context, contains string) (out audit
 	return out, as.c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
 }
 
-// Open opens grants to everyone, and closes others.
+// ChangePublicGrants opens grants to everyone, and closes others.
 func (ks *Keys) ChangePublicGrants(ctx context.Context, add, take []string) (access.Grants, error) {
 	var out struct{ Open access.Grants }
 	err := ks.c.call(ctx, http.MethodPatch, "/open", map[string]any{"add": add, "take": take}, &out)
@@ -154,7 +154,7 @@ func (ks *Keys) Refusals(ctx context.Context) ([]Refusal, error) {
 	return out.Items, err
 }
 
-// Accounts lists accounts.
+// List lists accounts.
 func (as *Accounts) List(ctx context.Context) ([]accounts.Account, error) {
 	var out struct{ Items []accounts.Account }
 	err := as.c.call(ctx, http.MethodGet, "/accounts", nil, &out)
@@ -166,7 +166,7 @@ type accountLink struct {
 	Link    string
 }
 
-// CreateAccount makes an account; without a password it returns the link at which
+// Create makes an account; without a password it returns the link at which
 // one is chosen.
 func (as *Accounts) Create(
 	ctx context.Context, email, name, role, password string,
@@ -179,14 +179,14 @@ func (as *Accounts) Create(
 	return out.Account, out.Link, err
 }
 
-// ChangeAccount changes an account: its name, role, and whether it is disabled.
+// Change changes an account: its name, role, and whether it is disabled.
 func (as *Accounts) Change(
 	ctx context.Context, name string, change map[string]any,
 ) (out accounts.Account, err error) {
 	return out, as.c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
 }
 
-// AccountLink returns a link at which the account chooses a new password.
+// Link returns a link at which the account chooses a new password.
 func (as *Accounts) Link(ctx context.Context, name string) (string, error) {
 	var out accountLink
 	err := as.c.call(ctx, http.MethodPost, "/accounts/"+url.PathEscape(name)+"/link", nil, &out)

@@ -14,12 +14,12 @@ import (
 	"ubiquon/internal/store/builds"
 )
 
-// CacheStats returns what the cache has done.
+// Stats returns what the cache has done.
 func (cs *Cache) Stats(ctx context.Context) (out cache.Stats, err error) {
 	return out, cs.c.call(ctx, http.MethodGet, "/cache", nil, &out)
 }
 
-// Held lists answers of the node's cache.
+// Entries lists answers of the node's cache.
 func (cs *Cache) Entries(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
 	return out, cs.c.call(
 		ctx,
@@ -33,7 +33,7 @@ func (cs *Cache) Entries(ctx context.Context, q delivery.CacheQuery, limit int) 
 	)
 }
 
-// ExplainHeld says what an answer of the cache was made of, by its key.
+// Explain says what an answer of the cache was made of, by its key.
 func (cs *Cache) Explain(ctx context.Context, key string) (out delivery.ExplainedEntry, err error) {
 	return out, cs.c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
 }
@@ -89,7 +89,7 @@ func (es *Entries) Change(ctx context.Context, sequence int64) (out diagnose.Cha
 	return out, es.c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
 }
 
-// Suppose says what publishing or unpublishing an entry would expire and rebuild; or
+// Simulate says what publishing or unpublishing an entry would expire and rebuild; or
 // what a change that was made would.
 func (es *Entries) Simulate(ctx context.Context, entry, what string,
 	change int64) (out diagnose.Simulation, err error) {

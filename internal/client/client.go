@@ -218,12 +218,12 @@ func (bs *Builds) Rebuild(ctx context.Context, site string, immediately bool) (o
 	)
 }
 
-// Build returns one build, with its log.
+// Get returns one build, with its log.
 func (bs *Builds) Get(ctx context.Context, id string) (out rebuild.Build, err error) {
 	return out, bs.c.call(ctx, http.MethodGet, "/builds/"+url.PathEscape(id), nil, &out)
 }
 
-// Origins lists the origins, and how reading them goes.
+// List lists the origins, and how reading them goes.
 func (os *Origins) List(ctx context.Context) ([]ingest.OriginState, error) {
 	var out struct{ Items []ingest.OriginState }
 	err := os.c.call(ctx, http.MethodGet, "/origins", nil, &out)
@@ -236,7 +236,7 @@ func (c *Client) Wake(ctx context.Context) error {
 	return c.call(ctx, http.MethodPost, "/wake", nil, &out)
 }
 
-// Builds lists builds, the newest first.
+// List lists builds, the newest first.
 func (bs *Builds) List(ctx context.Context, site string, limit int) ([]rebuild.Build, error) {
 	var out struct{ Items []rebuild.Build }
 	err := bs.c.call(ctx, http.MethodGet, "/builds?"+values("site", site, "limit", positive(limit)), nil, &out)

@@ -60,7 +60,7 @@ func (es *Entries) Coverage(ctx context.Context) ([]entries.Coverage, error) {
 	return out.Items, err
 }
 
-// Entries lists entries, and says how many there are.
+// List lists entries, and says how many there are.
 func (es *Entries) List(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
 	var out struct {
 		Items []entries.EntryInfo
@@ -80,7 +80,7 @@ func (es *Entries) List(ctx context.Context, f entries.EntryFilter) ([]entries.E
 	return out.Items, out.Total, err
 }
 
-// Entry returns one entry with its history.
+// Get returns one entry with its history.
 func (es *Entries) Get(ctx context.Context, id string) (out diagnose.EntryDetail, err error) {
 	return out, es.c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }

@@ -9,7 +9,7 @@ import (
 	"ubiquon/internal/core/model"
 )
 
-// Model returns the model.
+// Present returns the model.
 func (ms *Models) Present(ctx context.Context) (*model.Model, error) {
 	var src json.RawMessage
 	if err := ms.c.call(ctx, http.MethodGet, "/model", nil, &src); err != nil {
@@ -18,7 +18,7 @@ func (ms *Models) Present(ctx context.Context) (*model.Model, error) {
 	return model.FromJSON(src)
 }
 
-// PlanModel returns what applying the model in the files would do.
+// Plan returns what applying the model in the files would do.
 func (ms *Models) Plan(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
 	return out, ms.c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
 }
@@ -30,7 +30,7 @@ type Conversion struct {
 	Version     int64
 }
 
-// ApplyModel makes the files the model, telling how far it has come.
+// Apply makes the files the model, telling how far it has come.
 func (ms *Models) Apply(
 	ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion),
 ) error {

@@ -26,7 +26,7 @@ func (os *Origins) Event(ctx context.Context, id string) (out ingest.EventDetail
 	return out, os.c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
 }
 
-// CompareOrigin compares everything an origin holds with what is held here, telling how
+// Compare compares everything an origin holds with what is held here, telling how
 // many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
 func (os *Origins) Compare(
@@ -37,7 +37,7 @@ func (os *Origins) Compare(
 	)
 }
 
-// RetireOrigin lets go of an origin that is not configured any more: do is local, unpublish
+// Retire lets go of an origin that is not configured any more: do is local, unpublish
 // or delete. Without apply it is only told what would happen.
 func (os *Origins) Retire(
 	ctx context.Context, name, do string, apply bool, tell func(typ string, seen int),
@@ -47,7 +47,7 @@ func (os *Origins) Retire(
 	)
 }
 
-// AdoptOrigin has the entries of an old origin change hands to a new one. by is key, slug or
+// Adopt has the entries of an old origin change hands to a new one. by is key, slug or
 // path, or empty for all of them; without apply it is only told what would happen.
 func (os *Origins) Adopt(
 	ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int),
@@ -58,7 +58,7 @@ func (os *Origins) Adopt(
 	)
 }
 
-// Untaken lists what could not be taken over of an origin.
+// Rejected lists what could not be taken over of an origin.
 func (os *Origins) Rejected(ctx context.Context, name string) ([]events.Rejected, error) {
 	var out struct{ Items []events.Rejected }
 	err := os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)

@@ -38,6 +38,7 @@ type Conflict struct {
 	Differences []content.FieldDifference `json:"differences"`
 }
 
+// Error implements error.
 func (p *Problem) Error() string {
 	text := p.Detail
 	if p.Parameter != "" {

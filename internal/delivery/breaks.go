@@ -20,7 +20,7 @@ const (
 	mostTried  = 500
 )
 
-// breaks compiles what is in use against a model: trusted documents, saved reads, and the
+// BrokenRequests compiles what is in use against a model: trusted documents, saved reads, and the
 // requests whose answers are held, the most popular first.
 func (d *Service) BrokenRequests(ctx context.Context, m *model.Model) ([]api.Breakage, error) {
 	out := []api.Breakage{}

@@ -15,7 +15,7 @@ type compiledModel struct {
 	seen    modelViews
 }
 
-// takeCompiled makes a model the one that requests are compiled against.
+// TakeModel makes a model the one that requests are compiled against.
 func (d *Service) TakeModel(m *model.Model, version int64) error {
 	schema, err := graphql.New(m, d.limits)
 	if err != nil {

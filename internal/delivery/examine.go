@@ -9,7 +9,7 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/db"
 )
@@ -30,7 +30,7 @@ type Examined struct {
 	// Key is the canonical form of the request.
 	Key          string               `json:"key"`
 	Statements   []db.TracedStatement `json:"statements"`
-	Dependencies *depend.Set          `json:"dependencies"`
+	Dependencies *invalidation.Set    `json:"dependencies"`
 	// Titles are what the entries among them are called, by id, for those who may see
 	// them all.
 	Titles map[string]string `json:"titles,omitempty"`
@@ -45,7 +45,7 @@ func (l *Timings) AddParse(d time.Duration) {
 	l.All += l.Parse
 }
 
-// Laps are the parts of an answer's time, in milliseconds.
+// Timings are the parts of an answer's time, in milliseconds.
 type Timings struct {
 	Parse  float64 `json:"parse"`
 	Cache  float64 `json:"cache"`
@@ -128,7 +128,7 @@ func (d *Service) Examine(
 	for _, n := range append(slices.Clone(p.Needs), out.Needs...) {
 		e.Grants = append(e.Grants, n.String())
 	}
-	e.Dependencies = &depend.Set{Edition: p.Query.Edition}
+	e.Dependencies = &invalidation.Set{Edition: p.Query.Edition}
 	if len(p.Query.Roots) > 0 {
 		e.Dependencies = query.Dependencies(p.Query, res)
 	}
@@ -156,5 +156,5 @@ func (d *Service) NameDependencies(ctx context.Context, e *Examined) error {
 	return err
 }
 
-// asked writes a plan's text in one line.
+// DisplayText writes a plan's text in one line.
 func DisplayText(text string) string { return strings.ReplaceAll(text, "\n", " ") }

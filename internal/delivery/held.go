@@ -8,11 +8,11 @@ import (
 	"time"
 
 	"ubiquon/internal/cache"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/store/db"
 )
 
-// HeldAnswer is an answer in this node's cache.
+// CacheEntry is an answer in this node's cache.
 type CacheEntry struct {
 	Key      string    `json:"key"`
 	Asked    string    `json:"asked"`
@@ -29,6 +29,7 @@ type CacheEntry struct {
 	Types []string `json:"types"`
 }
 
+// CacheEntry describes a response of the cache.
 func (d *Service) CacheEntry(r *cache.Response) CacheEntry {
 	out := CacheEntry{
 		Key:      r.Key(),
@@ -60,7 +61,7 @@ func (d *Service) typesOf(r *cache.Response) []string {
 	return out
 }
 
-// HeldQuery says which answers of the cache are meant: all conditions that are
+// CacheQuery says which answers of the cache are meant: all conditions that are
 // given must hold.
 type CacheQuery struct {
 	Edition string `json:"edition,omitempty"`
@@ -74,14 +75,14 @@ type CacheQuery struct {
 	Sort string `json:"sort,omitempty"`
 }
 
-// HeldSum is what the answers come to that were read of a type.
+// CacheSum is what the answers come to that were read of a type.
 type CacheSum struct {
 	Answers int `json:"answers"`
 	Bytes   int `json:"bytes"`
 	Hits    int `json:"hits"`
 }
 
-// HeldAnswers are answers of this node's cache: some, how many there are, and what
+// CacheEntries are answers of this node's cache: some, how many there are, and what
 // those of each type come to.
 type CacheEntries struct {
 	Items  []CacheEntry        `json:"items"`
@@ -89,7 +90,7 @@ type CacheEntries struct {
 	ByType map[string]CacheSum `json:"byType"`
 }
 
-// Held lists answers of this node's cache, the most asked for first, so many at most.
+// Entries lists answers of this node's cache, the most asked for first, so many at most.
 func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
 	order := cache.ByHits
 	switch q.Sort {
@@ -120,17 +121,17 @@ func (d *Service) matches(q CacheQuery, r *cache.Response) bool {
 		strings.Contains(r.Asked, q.Search) &&
 		(q.Type == "" || slices.Contains(d.typesOf(r), q.Type)) &&
 		(q.Entry == "" || slices.ContainsFunc(d.cache.Dependencies(r).Entries,
-			func(e depend.Entry) bool { return e.ID == q.Entry }))
+			func(e invalidation.Entry) bool { return e.ID == q.Entry }))
 }
 
-// ExplainedAnswer is an answer of the cache with what it was made of.
+// ExplainedEntry is an answer of the cache with what it was made of.
 type ExplainedEntry struct {
 	CacheEntry
-	Dependencies *depend.Set       `json:"dependencies"`
+	Dependencies *invalidation.Set `json:"dependencies"`
 	Titles       map[string]string `json:"titles,omitempty"`
 }
 
-// ExplainHeld says what an answer of the cache was made of, by its key. Its error is
+// ExplainEntry says what an answer of the cache was made of, by its key. Its error is
 // store.ErrNotFound.
 func (d *Service) ExplainEntry(ctx context.Context, key string) (ExplainedEntry, error) {
 	r := d.cache.Lookup(key)
@@ -142,7 +143,7 @@ func (d *Service) ExplainEntry(ctx context.Context, key string) (ExplainedEntry,
 	return ExplainedEntry{d.CacheEntry(r), e.Dependencies, e.Titles}, err
 }
 
-// PurgeHeld throws away the answers that are meant and returns how many there were.
+// Purge throws away the answers that are meant and returns how many there were.
 func (d *Service) Purge(q CacheQuery) int {
 	return d.cache.Purge(func(r *cache.Response) bool { return d.matches(q, r) })
 }

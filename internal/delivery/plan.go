@@ -130,9 +130,9 @@ func (p *Plan) name() {
 // none yet.
 func (d *Service) Planned(text string) *Plan { return d.compiled.Load().plans.get(text) }
 
-// ErrReplan is the error of a plan that was made for another model: compile
+// ErrModelChanged is the error of a plan that was made for another model: compile
 // the request again.
-var ErrReplan = errors.New("the model has changed; plan the request again")
+var ErrModelChanged = errors.New("the model has changed; plan the request again")
 
 // mayRecompute tells whether somebody with these rights may have the plan computed though
 // its answer is held.

@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store/db"
@@ -50,7 +50,7 @@ type Answer struct {
 	Open bool
 }
 
-// Turn waits until work that is as dear as a read is admitted for a principal. The
+// Admit waits until work that is as dear as a read is admitted for a principal. The
 // caller must call leave when it is done. Its error is admission.ErrOverloaded, or that
 // of ctx.
 func (d *Service) Admit(ctx context.Context, principal string) (leave func(), err error) {
@@ -71,7 +71,7 @@ func (d *Service) readTimeout() time.Duration {
 	return d.timeout
 }
 
-// admit returns the plan, or what is left of it, for a reader with these rights. Its
+// authorise returns the plan, or what is left of it, for a reader with these rights. Its
 // error is a *DeniedError.
 func (d *Service) authorise(p *Plan, rights access.Rights, o ReadOptions) (*Plan, error) {
 	if len(p.Needs) == 0 && !rights.AllowsAny(access.Read, p.Query.Edition) {
@@ -178,7 +178,7 @@ func (d *Service) fetch(
 ) (r *cache.Response, outcome cache.Outcome, err error) {
 	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
 	asked.Fresh = o.Recompute && p.mayRecompute(rights)
-	compute := func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) }
+	compute := func(ctx context.Context) (*cache.Response, *invalidation.Set, error) { return d.compute(ctx, p) }
 	if !asked.Fresh {
 		r, _ = d.cache.Get(p.Key)
 	}
@@ -235,7 +235,7 @@ func (d *Service) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 	// follower takes up a new model before it applies the change that brings it.
 	res := &query.Result{Sequence: d.cache.Applied(), MostBytes: int(d.limits.Answer)}
 	if len(p.Query.Roots) == 0 && d.compiled.Load().version != p.version {
-		return nil, Rendered{}, ErrReplan
+		return nil, Rendered{}, ErrModelChanged
 	}
 	if len(p.Query.Roots) > 0 {
 		var err error
@@ -245,7 +245,7 @@ func (d *Service) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 				if err := d.replica.ReloadModel(ctx); err != nil {
 					return nil, Rendered{}, err
 				}
-				return nil, Rendered{}, ErrReplan
+				return nil, Rendered{}, ErrModelChanged
 			case errors.Is(ctx.Err(), context.DeadlineExceeded):
 				err = fmt.Errorf("%w after %s", ErrTooSlow, d.readTimeout())
 			}
@@ -256,7 +256,7 @@ func (d *Service) answer(ctx context.Context, p *Plan) (*query.Result, Rendered,
 	return res, out, err
 }
 
-func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *depend.Set, error) {
+func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *invalidation.Set, error) {
 	ctx, cancel := context.WithTimeout(ctx, d.readTimeout())
 	defer cancel()
 	begin := time.Now()
@@ -273,7 +273,7 @@ func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *depen
 		Sequence: res.Sequence,
 		Stale:    p.stale,
 	}
-	deps := &depend.Set{Edition: p.Query.Edition}
+	deps := &invalidation.Set{Edition: p.Query.Edition}
 	terms := cache.Terms{Needs: out.Needs}
 	if len(p.Query.Roots) > 0 {
 		deps, terms.Found = query.Dependencies(p.Query, res), found(p.Query, res)

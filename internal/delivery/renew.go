@@ -6,17 +6,17 @@ import (
 	"slices"
 
 	"ubiquon/internal/cache"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
-// Replan returns what compiles the request that a plan's text stands for.
+// Recompile returns what compiles the request that a plan's text stands for.
 type Recompile func(text string) (Compiler, error)
 
-// SetReplan says how requests are compiled again when nobody is asking. It must be
+// SetRecompile says how requests are compiled again when nobody is asking. It must be
 // set before Start.
 func (d *Service) SetRecompile(f Recompile) { d.recompile = f }
 
-// planOf compiles a request by its text.
+// planFor compiles a request by its text.
 func (d *Service) planFor(text string) (*Plan, error) {
 	if d.recompile == nil || text == "" {
 		return nil, errors.New("this request cannot be made again")
@@ -31,9 +31,9 @@ func (d *Service) planFor(text string) (*Plan, error) {
 // toldByModel are the headers that follow from the model.
 var toldByModel = []string{"Cache-Control", "Cdn-Cache-Control", "Cache-Groups", "Vary", "Deprecation", "Sunset"}
 
-// keeps tells whether the request of a response gives it under the present model
+// StillValid tells whether the request of a response gives it under the present model
 // too, if the content that it was made of is as it was.
-func (d *Service) KeepsAnswer(r *cache.Response) bool {
+func (d *Service) StillValid(r *cache.Response) bool {
 	p, err := d.planFor(r.Asked)
 	if err != nil || p.Key != r.Key() || p.stale != r.Stale {
 		return false
@@ -43,11 +43,11 @@ func (d *Service) KeepsAnswer(r *cache.Response) bool {
 	)
 }
 
-// renewals bounds how many popular responses wait to be computed anew; those
+// maxQueuedRefreshes bounds how many popular responses wait to be computed anew; those
 // beyond are computed when somebody asks.
 const maxQueuedRefreshes = 1000
 
-// renewLater queues a response that was popular and has expired.
+// QueueRefresh queues a response that was popular and has expired.
 func (d *Service) QueueRefresh(r *cache.Response) {
 	select {
 	case d.refreshQueue <- r:
@@ -55,7 +55,7 @@ func (d *Service) QueueRefresh(r *cache.Response) {
 	}
 }
 
-// renewing computes popular responses anew, two at a time: those who ask for
+// refreshLoop computes popular responses anew, two at a time: those who ask for
 // something else shall not notice.
 func (d *Service) refreshLoop(ctx context.Context) {
 	for {
@@ -85,11 +85,11 @@ func (d *Service) Warm(ctx context.Context, text string) error {
 		}
 		err = d.cache.Renew(
 			ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy},
-			func(ctx context.Context) (*cache.Response, *depend.Set, error) { return d.compute(ctx, p) },
+			func(ctx context.Context) (*cache.Response, *invalidation.Set, error) { return d.compute(ctx, p) },
 		)
-		if !errors.Is(err, ErrReplan) {
+		if !errors.Is(err, ErrModelChanged) {
 			return err
 		}
 	}
-	return ErrReplan
+	return ErrModelChanged
 }

@@ -9,23 +9,23 @@ import (
 	"ubiquon/internal/graphql"
 )
 
-// Seen is the model as a reader may know it, with its GraphQL side.
+// ModelView is the model as a reader may know it, with its GraphQL side.
 type ModelView struct {
 	Model  *model.Model
 	Schema *graphql.Schema
 }
 
-// seenModels holds what readers with fewer rights see of a model, by the types that they
+// modelViews holds what readers with fewer rights see of a model, by the types that they
 // may read. It is safe for concurrent use.
 type modelViews struct {
 	mu   sync.Mutex
 	held map[string]ModelView
 }
 
-// seenHeld bounds how many views of a model are held.
+// maxModelViews bounds how many views of a model are held.
 const maxModelViews = 32
 
-// SeenBy returns the present model as far as a reader with these rights may read it in
+// ModelFor returns the present model as far as a reader with these rights may read it in
 // the edition, in whatever locale.
 func (d *Service) ModelFor(rights access.Rights, edition string) (ModelView, error) {
 	st := d.compiled.Load()

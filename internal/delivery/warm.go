@@ -24,7 +24,7 @@ type Warmed struct {
 // maxWarmed bounds how many requests are computed at once.
 const maxWarmed = 10_000
 
-// Everywhere returns the requests with each that has {path} in it, and perhaps
+// ExpandPaths returns the requests with each that has {path} in it, and perhaps
 // {locale}, made for every path of the site at which something published lives.
 func (d *Service) ExpandPaths(ctx context.Context, requests []string) ([]string, error) {
 	places, err := d.store.Requests.Places(ctx, maxWarmed+1) // one too many is refused
@@ -83,6 +83,7 @@ func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) (
 // BadWarmError is the error of asking for what cannot be computed ahead.
 type BadWarmError struct{ Detail string }
 
+// Error implements error.
 func (e *BadWarmError) Error() string { return e.Detail }
 
 const (
@@ -92,7 +93,7 @@ const (
 	hottest = 200
 )
 
-// rememberHottest writes down what is asked for most, so that a node that starts has
+// rememberPopularLoop writes down what is asked for most, so that a node that starts has
 // it at once.
 func (d *Service) rememberPopularLoop(ctx context.Context) {
 	for background.Sleep(ctx, rememberEvery, nil) {
@@ -102,6 +103,7 @@ func (d *Service) rememberPopularLoop(ctx context.Context) {
 	}
 }
 
+// RememberPopular stores which requests are asked for most, for the next start.
 func (d *Service) RememberPopular(ctx context.Context) error {
 	var texts []string
 	var hits []int
@@ -117,7 +119,7 @@ func (d *Service) RememberPopular(ctx context.Context) error {
 	return d.store.Requests.RememberRequests(ctx, texts, hits, hottest)
 }
 
-// warmStart computes what was asked for most before this node was started.
+// WarmFromLastRun computes what was asked for most before this node was started.
 func (d *Service) WarmFromLastRun(ctx context.Context) {
 	out, err := d.WarmAll(ctx, nil, hottest)
 	if errors.Is(err, context.Canceled) {

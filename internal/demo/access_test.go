@@ -26,8 +26,8 @@ func inBrowser(t *testing.T, account int) writer {
 		t.Fatal(err)
 	}
 	t.Cleanup(stop)
-	who := line.Card.Accounts[account]
-	if err := browser.SignIn(b, line.Card.Gateway, who.Email, who.Password, false); err != nil {
+	who := line.Connection.Accounts[account]
+	if err := browser.SignIn(b, line.Connection.Gateway, who.Email, who.Password, false); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
@@ -56,7 +56,7 @@ func (w writer) value(js string) string {
 // why an entry is not seen, all with the console.
 func TestKeysAndWhyInTheConsole(t *testing.T) {
 	w := inBrowser(t, 0)
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 	t.Cleanup(func() {
 		_, _ = admin().Keys().ChangePublicGrants(context.Background(), nil, []string{"read published pier"})
 	})
@@ -73,12 +73,12 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		"what becomes readable is said",
 		`document.querySelector('[data-becomes-readable]').innerText.startsWith('9 entries become readable')`,
 	)
-	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers"); a.Status != 401 {
+	if a := get(t, &client.Client{Address: line.Connection.Gateway}, "/piers"); a.Status != 401 {
 		t.Errorf("open before it was said yes to: %d", a.Status)
 	}
 	w.press("Open it")
 	w.when("it is open", cell+".innerText.trim() === '○'")
-	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers"); a.Status != 200 {
+	if a := get(t, &client.Client{Address: line.Connection.Gateway}, "/piers"); a.Status != 200 {
 		t.Errorf("open to everyone: %d %s", a.Status, a.Body)
 	}
 
@@ -94,7 +94,7 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	w.press("Show")
 	w.do("and shown once", chromedp.WaitVisible(chromedp.CSS("[data-secret=shown]")))
 	secret := w.value("document.querySelector('[data-secret]').innerText.trim()")
-	holder := &client.Client{Address: line.Card.Gateway, Key: secret}
+	holder := &client.Client{Address: line.Connection.Gateway, Key: secret}
 	if a := get(t, holder, "/notices?fields=title"); a.Status != 200 {
 		t.Fatalf("with the new key: %d %s", a.Status, a.Body)
 	}
@@ -149,7 +149,7 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		"its mend", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-mend='Publish it']").click()`),
 		chromedp.WaitVisible(chromedp.CSS("[data-visible=true]")),
 	)
-	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/piers/gannet-steps"); a.Status != 200 {
+	if a := get(t, &client.Client{Address: line.Connection.Gateway}, "/piers/gannet-steps"); a.Status != 200 {
 		t.Errorf("after the mend: %d", a.Status)
 	}
 	w.do(
@@ -161,14 +161,14 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		"the audit log", chromedp.Navigate(base+"/audit?what=key"),
 		chromedp.WaitVisible(chromedp.CSS("[data-act='key revoke']")),
 	)
-	w.shows(line.Card.Accounts[0].Email)
+	w.shows(line.Connection.Accounts[0].Email)
 }
 
 // TestAnAccountOfOnesOwn makes an account with the console, and goes in by its
 // link.
 func TestAnAccountOfOnesOwn(t *testing.T) {
 	w := inBrowser(t, 0)
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 	w.do("to Accounts", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account]")))
 	w.press("Add an account")
 	w.write("E-mail", "pen@skerry.example")
@@ -176,7 +176,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 	w.press("Add")
 	w.do("the link", chromedp.WaitVisible(chromedp.CSS("[data-link]")))
 	link := w.value("document.querySelector('[data-link]').innerText.trim()")
-	if !strings.HasPrefix(link, line.Card.Gateway+"/console/welcome#") {
+	if !strings.HasPrefix(link, line.Connection.Gateway+"/console/welcome#") {
 		t.Fatalf("the link is %q", link)
 	}
 	w.do(
@@ -217,7 +217,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 	)
 	w.do("the link again", chromedp.Navigate("about:blank"), chromedp.Navigate(link))
 	w.shows("This link was used already")
-	if resp, err := http.Get(line.Card.Gateway + "/control/v1/session"); err != nil || resp.StatusCode != 401 {
+	if resp, err := http.Get(line.Connection.Gateway + "/control/v1/session"); err != nil || resp.StatusCode != 401 {
 		t.Errorf("without a cookie: %v %v", err, resp)
 	}
 }
@@ -233,7 +233,7 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 	if err != nil || len(link.Addresses) != 1 ||
 		!strings.HasPrefix(
 			link.Addresses[0].Address,
-			line.Card.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_",
+			line.Connection.Slipway+"/preview?path=%2Fnotices%2Fdraft-easter-timetable&token=ubv_",
 		) {
 		t.Fatal(err, link)
 	}
@@ -277,14 +277,14 @@ func TestOnesOwnAccount(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := inBrowser(t, 0)
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 	w.do(
 		"to the preview links", chromedp.Navigate(base+"/previews"),
 		chromedp.WaitVisible(chromedp.CSS("[data-preview='"+link.ID+"']")),
 	)
 	w.press("Revoke")
 	w.when("it is revoked", "document.querySelector(`[data-preview='"+link.ID+"']`).innerText.includes('revoked')")
-	if a, err := (&client.Client{Address: line.Card.Gateway, Key: link.Token}).Do(t.Context(), http.MethodGet,
+	if a, err := (&client.Client{Address: line.Connection.Gateway, Key: link.Token}).Do(t.Context(), http.MethodGet,
 		"/content/main/preview/entries/"+items[0].ID, nil, nil); err != nil ||
 		a.Status != 401 {
 		t.Errorf("a revoked link: %v %+v", err, a)
@@ -313,7 +313,8 @@ func TestOnesOwnAccount(t *testing.T) {
 	w.shows("the password is wrong")
 	w.do(
 		"and given",
-		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+line.Card.Accounts[0].Password),
+		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+
+			line.Connection.Accounts[0].Password),
 		chromedp.KeyEvent("\r"), chromedp.WaitVisible(chromedp.CSS("[data-link]")),
 	)
 	w.shows("sula@skerry.example") // what was entered is not lost

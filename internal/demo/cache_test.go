@@ -17,7 +17,7 @@ func TestTheCacheInTheConsole(t *testing.T) {
 		get(t, reader(), "/routes?fields=name,slug&limit=2")
 	}
 	w := inBrowser(t, 0)
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 	w.do(
 		"to the cache", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"),
 		chromedp.WaitVisible(chromedp.CSS("[data-held] button")),

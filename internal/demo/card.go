@@ -13,8 +13,8 @@ import (
 	"ubiquon/internal/core/access"
 )
 
-// Card is what demo.json holds: everything a newcomer needs to try things out.
-type Card struct {
+// ConnectionInfo is what demo.json holds: everything a newcomer needs to try things out.
+type ConnectionInfo struct {
 	Gateway string `json:"gateway"`
 	Office  string `json:"office"`
 	Slipway string `json:"slipway"`
@@ -61,8 +61,8 @@ func newSecret() string {
 	return "whsec_" + base64.StdEncoding.EncodeToString(b)
 }
 
-func loadCard(data string) (Card, error) {
-	var card Card
+func loadConnection(data string) (ConnectionInfo, error) {
+	var card ConnectionInfo
 	if err := os.Remove(CardFile(data)); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return card, err
 	}
@@ -75,7 +75,7 @@ func loadCard(data string) (Card, error) {
 		}
 		if card.BreakwaterSecret == "" { // from before there was one
 			card.BreakwaterSecret = newSecret()
-			return card, writeCard(file, card)
+			return card, writeConnection(file, card)
 		}
 		return card, nil
 	case !errors.Is(err, os.ErrNotExist):
@@ -98,10 +98,10 @@ func loadCard(data string) (Card, error) {
 		a.Password = strings.ToLower(rand.Text()[:16])
 		card.Accounts = append(card.Accounts, a)
 	}
-	return card, writeCard(file, card)
+	return card, writeConnection(file, card)
 }
 
-func writeCard(file string, card Card) error {
+func writeConnection(file string, card ConnectionInfo) error {
 	src, err := json.MarshalIndent(card, "", "  ")
 	if err != nil {
 		return err

@@ -55,14 +55,14 @@ func TestConsole(t *testing.T) {
 		}
 		return s
 	}
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 
 	do(
 		"a wrong password",
 		chromedp.Navigate(base+"/entries"),
 		chromedp.WaitVisible(chromedp.CSS("input[name=email]")),
 		chromedp.SendKeys(
-			chromedp.CSS("input[name=email]"), line.Card.Accounts[0].Email,
+			chromedp.CSS("input[name=email]"), line.Connection.Accounts[0].Email,
 		),
 		chromedp.SendKeys(chromedp.CSS("input[name=password]"), "not this one"),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
@@ -71,7 +71,8 @@ func TestConsole(t *testing.T) {
 		t, "the refusal is told in the service's words",
 		func() bool { return strings.Contains(text("main"), "the e-mail address or the password is wrong") },
 	)
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+	if err := browser.SignIn(b, line.Connection.Gateway, line.Connection.Accounts[0].Email,
+		line.Connection.Accounts[0].Password,
 		false); err != nil {
 		t.Fatal(err)
 	}

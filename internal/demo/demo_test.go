@@ -30,10 +30,10 @@ var line *demo.Demo
 func TestMain(m *testing.M) { skerry.Main(m, &line) }
 
 func admin() *client.Client {
-	return &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	return &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 }
 func reader() *client.Client {
-	return &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Published}
+	return &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Published}
 }
 
 // get reads a path below the published edition.
@@ -60,11 +60,11 @@ func inOffice(t *testing.T, method, path string, body any) map[string]any {
 	if err != nil {
 		t.Fatal(err)
 	}
-	req, err := http.NewRequestWithContext(t.Context(), method, line.Card.Office+path, bytes.NewReader(src))
+	req, err := http.NewRequestWithContext(t.Context(), method, line.Connection.Office+path, bytes.NewReader(src))
 	if err != nil {
 		t.Fatal(err)
 	}
-	user, password, _ := strings.Cut(line.Card.OfficeCredentials, ":")
+	user, password, _ := strings.Cut(line.Connection.OfficeCredentials, ":")
 	req.SetBasicAuth(user, password)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
@@ -300,7 +300,7 @@ func TestIntrospectionIsServedAndCached(t *testing.T) {
 	if a.Status != 200 || !strings.Contains(string(a.Body), "type Notice implements Node") {
 		t.Errorf("the schema: %d %.200s", a.Status, a.Body)
 	}
-	if a := get(t, &client.Client{Address: line.Card.Gateway}, "/graphql/schema.graphql"); a.Status != 401 {
+	if a := get(t, &client.Client{Address: line.Connection.Gateway}, "/graphql/schema.graphql"); a.Status != 401 {
 		t.Errorf("the schema without a key: %d", a.Status)
 	}
 }
@@ -326,7 +326,7 @@ func TestBadRequestsAreNamed(t *testing.T) {
 		"/dispatches?locale=%zz":                                       {400, "well encoded"},
 		"/dispatches?locale=%00":                                       {400, "NUL"},
 		"/dispatches?locale=%ff":                                       {400, "UTF-8"},
-		"/dispatches?key=" + line.Card.Keys.Site:                       {400, "/problems/query-string"},
+		"/dispatches?key=" + line.Connection.Keys.Site:                 {400, "/problems/query-string"},
 		"/content/trial/published/dispatches":                          {404, "no environment"},
 		"/content/main/publishd/dispatches":                            {404, `did you mean \"published\"?`},
 		"/dispatches/fog-week?fields=" + strings.Repeat("writer(", 30): {400, "nested more than"},
@@ -409,15 +409,15 @@ func TestAccess(t *testing.T) {
 		"a slip in the key": {secret[:len(secret)-1] + "!", "/notices", 401, "copied whole"},
 		"an unknown key":    {"ubq_00000000000000000000000000000000" + "000000", "/notices", 401, "bad-key"},
 		"an expired key":    {expired, "/notices", 401, "expired"},
-		"the public's key, preview": {line.Card.Keys.Published, "/content/main/preview/notices", 403,
+		"the public's key, preview": {line.Connection.Keys.Published, "/content/main/preview/notices", 403,
 			"read preview notice"},
-		"control, with a reader's": {line.Card.Keys.Published, "/control/v1/status", 403, "read preview *"},
+		"control, with a reader's": {line.Connection.Keys.Published, "/control/v1/status", 403, "read preview *"},
 	} {
 		path := c.path
 		if !strings.HasPrefix(path, "/co") {
 			path = "/content/main/published" + path
 		}
-		a, err := (&client.Client{Address: line.Card.Gateway, Key: c.key}).Do(
+		a, err := (&client.Client{Address: line.Connection.Gateway, Key: c.key}).Do(
 			t.Context(), http.MethodGet, path, nil, nil,
 		)
 		if err != nil || a.Status != c.status || !strings.Contains(string(a.Body), c.text) {
@@ -427,7 +427,7 @@ func TestAccess(t *testing.T) {
 			t.Errorf("%s: no challenge", name)
 		}
 	}
-	a, err := (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(
+	a, err := (&client.Client{Address: line.Connection.Gateway, Key: secret}).Do(
 		t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
 		map[string]string{"query": "{ notices(first: 1) { totalCount } dispatches { totalCount } }"},
 	)
@@ -437,7 +437,7 @@ func TestAccess(t *testing.T) {
 		!strings.Contains(string(a.Body), `"path":["dispatches"]`) {
 		t.Errorf("GraphQL with half the rights: %v %s", err, a.Body)
 	}
-	a, err = (&client.Client{Address: line.Card.Gateway, Key: secret}).Do(
+	a, err = (&client.Client{Address: line.Connection.Gateway, Key: secret}).Do(
 		t.Context(),
 		http.MethodPost,
 		"/content/main/published/graphql",
@@ -456,13 +456,13 @@ func TestAccess(t *testing.T) {
 	if _, err := admin().Keys().Revoke(t.Context(), narrow.ID); err != nil {
 		t.Fatal(err)
 	}
-	if a := get(t, &client.Client{Address: line.Card.Gateway, Key: secret}, "/notices"); a.Status != 401 {
+	if a := get(t, &client.Client{Address: line.Connection.Gateway, Key: secret}, "/notices"); a.Status != 401 {
 		t.Errorf("a revoked key: %d", a.Status)
 	}
 }
 
 func TestDraftsStayInPreview(t *testing.T) {
-	preview := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Preview}
+	preview := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Preview}
 	inOffice(t, "PATCH", "/api/reports/R-1005", map[string]any{"headline": "The last telephone box rings"})
 	testkit.Eventually(t, "the draft is in preview", func() bool {
 		a := get(t, preview, "/content/main/preview/dispatches/the-last-telephone-box?fields=title")
@@ -571,7 +571,7 @@ func asProblem(err error, p **client.Problem) bool {
 func send(t *testing.T, origin, secret, id, contentType string, body []byte) (int, string) {
 	t.Helper()
 	req, err := http.NewRequestWithContext(
-		t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/"+origin, bytes.NewReader(body),
+		t.Context(), http.MethodPost, line.Connection.Gateway+"/hooks/"+origin, bytes.NewReader(body),
 	)
 	if err != nil {
 		t.Fatal(err)
@@ -598,14 +598,14 @@ func TestAnAnnouncementThatWaits(t *testing.T) {
 		`{"specversion":"1.0","id":"w1","source":"/office","type":"x.saved","subject":"reports/R-1004","time":"2026-11-23T08:00:00Z"}`,
 	)
 	req, err := http.NewRequestWithContext(
-		t.Context(), http.MethodPost, line.Card.Gateway+"/hooks/harbour-office", bytes.NewReader(body),
+		t.Context(), http.MethodPost, line.Connection.Gateway+"/hooks/harbour-office", bytes.NewReader(body),
 	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	req.Header.Set("Content-Type", "application/cloudevents+json")
 	req.Header.Set("Prefer", "wait=10")
-	if err := outbound.Sign(req.Header, line.Card.HookSecret, "w1", time.Now(), body); err != nil {
+	if err := outbound.Sign(req.Header, line.Connection.HookSecret, "w1", time.Now(), body); err != nil {
 		t.Fatal(err)
 	}
 	resp, err := http.DefaultClient.Do(req)
@@ -620,7 +620,7 @@ func TestAnAnnouncementThatWaits(t *testing.T) {
 	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil || resp.StatusCode != 202 || out.State != "done" {
 		t.Fatalf("%v %d %+v", err, resp.StatusCode, out)
 	}
-	preview := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Preview}
+	preview := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Preview}
 	a, err := preview.Do(
 		t.Context(), http.MethodGet,
 		"/content/main/preview/entries/"+content.MakeID("harbour-office", "dispatch", "R-1004")+"?fields=title", nil,
@@ -636,7 +636,7 @@ func TestHooks(t *testing.T) {
 	good := []byte(
 		`{"specversion":"1.0","id":"h1","source":"/office","type":"x.published","subject":"staff/S-4","time":"2026-11-23T08:00:00Z"}`,
 	)
-	secret := line.Card.HookSecret
+	secret := line.Connection.HookSecret
 	first, answer := send(t, "harbour-office", secret, "h1", structured, good)
 	var accepted struct {
 		Event     string
@@ -696,7 +696,7 @@ func TestDeletionsAndPingsArrive(t *testing.T) {
 	inOffice(t, "DELETE", "/api/reports/"+ref, nil)
 	testkit.Eventually(t, "it is gone", func() bool { return get(t, reader(), path).Status == 404 })
 	body := []byte(`{"specversion":"1.0","id":"p1","source":"/office","type":"x.ping"}`)
-	if code, answer := send(t, "harbour-office", line.Card.HookSecret, "ping-1", "application/cloudevents+json",
+	if code, answer := send(t, "harbour-office", line.Connection.HookSecret, "ping-1", "application/cloudevents+json",
 		body); code != 202 {
 		t.Fatalf("%d %s", code, answer)
 	}
@@ -740,7 +740,7 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 	if n := after[0].Number - before[0].Number; n > 2 {
 		t.Errorf("five publishes made %d builds", n)
 	}
-	resp, err := http.Get(line.Card.Slipway + "/notices/burst-4/")
+	resp, err := http.Get(line.Connection.Slipway + "/notices/burst-4/")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -762,7 +762,7 @@ func TestHealthAndMetrics(t *testing.T) {
 	for path, want := range map[string]string{"/health/live": "live", "/health/ready": "ready",
 		"/metrics": "ubiquon_cache_hits_total", "/problems/grant": "A grant is missing",
 		"/console/": "<div id=\"root\">"} {
-		resp, err := http.Get(line.Card.Gateway + path)
+		resp, err := http.Get(line.Connection.Gateway + path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -789,7 +789,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &client.Client{Address: first.Card.Gateway, Key: first.Card.Keys.Admin}
+	c := &client.Client{Address: first.Connection.Gateway, Key: first.Connection.Keys.Admin}
 	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: "kept", Type: "notice",
 		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
 		t.Fatal(err)
@@ -802,7 +802,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Error("a running demo's data is thrown away")
 	}
 	card, err := os.ReadFile(demo.CardFile(dir))
-	if err != nil || !bytes.Contains(card, []byte(first.Card.Keys.Published)) {
+	if err != nil || !bytes.Contains(card, []byte(first.Connection.Keys.Published)) {
 		t.Errorf("the card: %v %s", err, card)
 	}
 	if info, err := os.Stat(filepath.Join(dir, "demo.json")); err != nil || info.Mode().Perm() != 0o600 {
@@ -813,7 +813,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c = &client.Client{Address: second.Card.Gateway, Key: first.Card.Keys.Published}
+	c = &client.Client{Address: second.Connection.Gateway, Key: first.Connection.Keys.Published}
 	if a := get(t, c, "/notices/kept?fields=title"); a.Status != 200 {
 		t.Errorf("after the second start: %d %s", a.Status, a.Body)
 	}

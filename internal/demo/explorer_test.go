@@ -32,7 +32,7 @@ func (w writer) into(label, text string) {
 // they are, as others, and in both spellings.
 func TestTheExplorer(t *testing.T) {
 	w := inBrowser(t, 0)
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 	w.do(
 		"to the explorer", chromedp.Navigate(base+"/explorer"),
 		chromedp.WaitVisible(chromedp.CSS("select[aria-label=What]")),

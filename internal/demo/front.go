@@ -52,6 +52,7 @@ func (f *front) RoundTrip(r *http.Request) (*http.Response, error) {
 // does nothing.
 type unread struct{ io.Reader }
 
+// Close stops serving.
 func (unread) Close() error { return nil }
 
 // startNodes starts further nodes on the database of the first, and the front before
@@ -84,7 +85,7 @@ func (d *Demo) startNodes(ctx context.Context, o Options, base service.Options, 
 			return err
 		}
 		f.nodes = append(f.nodes, u)
-		d.Card.Nodes = append(d.Card.Nodes, s.Address)
+		d.Connection.Nodes = append(d.Connection.Nodes, s.Address)
 	}
 	d.front = server.Listening(
 		&httputil.ReverseProxy{Transport: f, FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {

@@ -53,7 +53,7 @@ type Options struct {
 
 // Demo is the running demo: a service and the outside around it.
 type Demo struct {
-	Card        Card
+	Connection  ConnectionInfo
 	Environment *environment.Environment
 	Data        string // its directory
 	service     *service.Service
@@ -91,7 +91,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 			return d, err
 		}
 	}
-	card, err := loadCard(o.Data)
+	card, err := loadConnection(o.Data)
 	if err != nil {
 		return d, err
 	}
@@ -102,7 +102,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	for i, address := range []*string{&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater} {
 		*address = "http://" + listeners[i].Addr().String()
 	}
-	d.Card = card
+	d.Connection = card
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
 	base, err := serviceOptions(o, card, listeners[0])
 	if err != nil {
@@ -135,7 +135,7 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err := d.keepKeys(ctx); err != nil {
 		return d, err
 	}
-	if d.Card.Nodes = nil; o.Nodes > 1 {
+	if d.Connection.Nodes = nil; o.Nodes > 1 {
 		if err := d.startNodes(ctx, o, base, listeners[0]); err != nil {
 			return d, fmt.Errorf("further nodes: %w", err)
 		}
@@ -147,11 +147,11 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
 		return d, err
 	}
-	return d, writeCard(CardFile(o.Data), d.Card)
+	return d, writeConnection(CardFile(o.Data), d.Connection)
 }
 
 // serviceOptions are those of the first node.
-func serviceOptions(o Options, card Card, l net.Listener) (service.Options, error) {
+func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Options, error) {
 	m, err := Model()
 	if err != nil {
 		return service.Options{}, err
@@ -185,7 +185,7 @@ func serviceOptions(o Options, card Card, l net.Listener) (service.Options, erro
 
 // load writes the line's own content and reads the harbour office's.
 func (d *Demo) load(ctx context.Context, say func(format string, args ...any)) error {
-	pictures := d.Card.Office + "/pictures/"
+	pictures := d.Connection.Office + "/pictures/"
 	n, err := LoadContent(ctx, d.Environment, pictures)
 	if err != nil {
 		return fmt.Errorf("the line's own content: %w", err)
@@ -246,13 +246,13 @@ func listenAll(o Options) ([]net.Listener, error) {
 }
 
 func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error {
-	seed, err := OfficeSeed(d.Card.Office + "/pictures/")
+	seed, err := OfficeSeed(d.Connection.Office + "/pictures/")
 	if err != nil {
 		return err
 	}
 	f, err := office.Open(
-		office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Card.OfficeCredentials,
-			Hook: d.Card.Gateway + "/hooks/harbour-office", Secret: d.Card.HookSecret, Pictures: Pictures(),
+		office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Connection.OfficeCredentials,
+			Hook: d.Connection.Gateway + "/hooks/harbour-office", Secret: d.Connection.HookSecret, Pictures: Pictures(),
 			Log: o.Log},
 	)
 	if err != nil {
@@ -267,9 +267,9 @@ func (d *Demo) startSlipway(ctx context.Context, o Options, l net.Listener) erro
 	s, err := slipway.Open(
 		slipway.Options{
 			Dir:     filepath.Join(o.Data, "slipway"),
-			Gateway: d.Card.Gateway + "/content/main/published",
-			Key:     d.Card.Keys.Site,
-			Secret:  d.Card.SlipwaySecret,
+			Gateway: d.Connection.Gateway + "/content/main/published",
+			Key:     d.Connection.Keys.Site,
+			Secret:  d.Connection.SlipwaySecret,
 			Delay:   o.SlipwayDelay,
 			Log:     o.Log,
 		},
@@ -301,12 +301,12 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		key    access.Key
 		secret string
 	}{
-		{access.Key{Name: "demo published", Grants: access.Grants{read(content.Published)}}, d.Card.Keys.Published},
+		{access.Key{Name: "demo published", Grants: access.Grants{read(content.Published)}}, d.Connection.Keys.Published},
 		{access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}},
-			d.Card.Keys.Preview},
-		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Card.Keys.Admin},
+			d.Connection.Keys.Preview},
+		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Connection.Keys.Admin},
 		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}},
-			d.Card.Keys.Site},
+			d.Connection.Keys.Site},
 	} {
 		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
 			continue
@@ -319,7 +319,7 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 	if err != nil || len(present) > 0 {
 		return err
 	}
-	for _, a := range d.Card.Accounts {
+	for _, a := range d.Connection.Accounts {
 		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{Email: a.Email, Name: a.Name,
 			Role: a.Role}, a.Password, "demo"); err != nil {
 			return err

@@ -27,12 +27,12 @@ const tourRead = "/content/main/published/dispatches?sort=-published&limit=5&fie
 func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
-	node := d.Card.Gateway
-	if len(d.Card.Nodes) > 0 {
-		node = d.Card.Nodes[0] // what another node holds is not what this one does
+	node := d.Connection.Gateway
+	if len(d.Connection.Nodes) > 0 {
+		node = d.Connection.Nodes[0] // what another node holds is not what this one does
 	}
-	reader := &client.Client{Address: node, Key: d.Card.Keys.Published}
-	admin := &client.Client{Address: node, Key: d.Card.Keys.Admin}
+	reader := &client.Client{Address: node, Key: d.Connection.Keys.Published}
+	admin := &client.Client{Address: node, Key: d.Connection.Keys.Admin}
 	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
 
 	if err := tourReads(ctx, reader, admin, say); err != nil {
@@ -63,7 +63,7 @@ func (d *Demo) Tour(ctx context.Context, out io.Writer) error {
 		return err
 	}
 
-	address := d.Card.Slipway + "/dispatches/" + slug + "/"
+	address := d.Connection.Slipway + "/dispatches/" + slug + "/"
 	say("\n5. Look at the rebuilt page")
 	say("   GET %s", address)
 	lines, err := changedLines(ctx, address, headline)
@@ -158,11 +158,11 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, d.Card.Office+path, bytes.NewReader(src))
+	req, err := http.NewRequestWithContext(ctx, method, d.Connection.Office+path, bytes.NewReader(src))
 	if err != nil {
 		return err
 	}
-	user, password, _ := strings.Cut(d.Card.OfficeCredentials, ":")
+	user, password, _ := strings.Cut(d.Connection.OfficeCredentials, ":")
 	req.SetBasicAuth(user, password)
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {

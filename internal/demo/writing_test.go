@@ -97,12 +97,13 @@ func TestWritingInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+	if err := browser.SignIn(b, line.Connection.Gateway, line.Connection.Accounts[0].Email,
+		line.Connection.Accounts[0].Password,
 		false); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
-	base := line.Card.Gateway + "/console"
+	base := line.Connection.Gateway + "/console"
 
 	w.do("to Types", chromedp.Navigate(base+"/types"), chromedp.WaitVisible(chromedp.CSS("[data-type=notice]")))
 	w.press("New type")
@@ -191,7 +192,7 @@ func TestWritingInTheConsole(t *testing.T) {
 	)
 
 	// Somebody else saves meanwhile: both sides are shown, and nothing is lost.
-	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	c := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 	items, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "island", Search: "Seal Island"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
@@ -277,7 +278,7 @@ func (w writer) replace(label, text string) {
 
 // TestEveryKindOfFieldIsEdited saves a value of every kind through the console.
 func TestEveryKindOfFieldIsEdited(t *testing.T) {
-	c := &client.Client{Address: line.Card.Gateway, Key: line.Card.Keys.Admin}
+	c := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 	m, err := c.Models().Present(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -319,13 +320,14 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stop()
-	if err := browser.SignIn(b, line.Card.Gateway, line.Card.Accounts[0].Email, line.Card.Accounts[0].Password,
+	if err := browser.SignIn(b, line.Connection.Gateway, line.Connection.Accounts[0].Email,
+		line.Connection.Accounts[0].Password,
 		true); err != nil {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
 	w.do(
-		"to a new boat", chromedp.Navigate(line.Card.Gateway+"/console/entries/new?type=boat"),
+		"to a new boat", chromedp.Navigate(line.Connection.Gateway+"/console/entries/new?type=boat"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
 	)
 	for label, text := range map[string]string{"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.",

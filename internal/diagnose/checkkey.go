@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/identity"
 )
 
-// Seeing is what a key, or everyone, may read.
+// KeyVisibility is what a key, or everyone, may read.
 type KeyVisibility struct {
 	Reader string `json:"reader"`
 	// Problem is why the key is not good; empty if it is.
@@ -19,7 +19,7 @@ type KeyVisibility struct {
 	Sights  []TypeVisibility `json:"sights"`
 }
 
-// Sight is what may be read of a type in an edition.
+// TypeVisibility is what may be read of a type in an edition.
 type TypeVisibility struct {
 	Type    string `json:"type"`
 	Edition string `json:"edition"`

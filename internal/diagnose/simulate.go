@@ -7,13 +7,14 @@ import (
 	"time"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/store/builds"
 	"ubiquon/internal/store/db"
 )
 
-// Supposition is a change that is supposed, and what it would do on this node.
+// Simulation is a change that is supposed, and what it would do on this node.
 type Simulation struct {
 	What    string                `json:"what"`
 	Changes int                   `json:"changes"`
@@ -32,7 +33,7 @@ type RuleVerdict struct {
 	Why   string `json:"why,omitempty"`
 }
 
-// Suppose says what publishing the newest state of an entry would expire and
+// Simulate says what publishing the newest state of an entry would expire and
 // rebuild, or unpublishing it; or what a change that was made would, if it were made
 // now.
 func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int64) (Simulation, error) {
@@ -60,7 +61,7 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 		Rules:   []RuleVerdict{},
 		Sites:   []string{},
 	}
-	for _, r := range d.cache.Simulate(changes) {
+	for _, r := range d.cache.Simulate(invalidation.Deltas(changes...)) {
 		out.Expires = append(out.Expires, d.delivery.CacheEntry(r))
 	}
 	for i := range changes {

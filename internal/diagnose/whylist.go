@@ -39,7 +39,7 @@ func (w *investigation) list(ctx context.Context) error {
 	}
 	find := func(r query.Root) (*query.RootResult, int, error) {
 		r.Locale = w.facts.Locale
-		r.Selection, r.Count = query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}, false
+		r.Selection, r.Count = query.Selection{Picks: []query.SelectedField{{As: "id", Kind: query.PickID}}}, false
 		res, err := w.g.store.Reader.Read(
 			ctx, w.g.replica.ModelVersion(), &query.Query{Edition: w.q.Edition, Roots: []query.Root{r}},
 			int(w.g.limits.Answer),
@@ -98,6 +98,7 @@ type heldDocument struct {
 	failed *error
 }
 
+// Value implements filter.Document.
 func (d heldDocument) Value(field string) any {
 	if name, ok := strings.CutPrefix(field, "about."); ok {
 		return d.About[name]
@@ -108,6 +109,7 @@ func (d heldDocument) Value(field string) any {
 	return d.Fields[field]
 }
 
+// Enter implements filter.Document.
 func (d heldDocument) Enter(s filter.Step) []filter.Document {
 	field, ids := "", []string{d.ID}
 	if s.Back {

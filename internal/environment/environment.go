@@ -132,7 +132,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		},
 	}
 	o.Cache.Admission = computing
-	o.Cache.Keep = func(r *cache.Response) bool { return e.Delivery.KeepsAnswer(r) }
+	o.Cache.Keep = func(r *cache.Response) bool { return e.Delivery.StillValid(r) }
 	if o.Cache.Refresh == nil {
 		o.Cache.Refresh = func(r *cache.Response) { e.Delivery.QueueRefresh(r) }
 	}

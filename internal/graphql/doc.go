@@ -1,4 +1,2 @@
-// Package graphql spells reads in GraphQL: it writes the schema that follows
-// from a model, and compiles an operation into the same query.Query that every
-// other surface uses. It runs nothing itself.
+// Package graphql derives a GraphQL schema from the model and compiles operations into queries.
 package graphql

@@ -51,7 +51,7 @@ func Denied(path ast.Path, grant string) *gqlerror.Error {
 	return &gqlerror.Error{
 		Message:    fmt.Sprintf("the grant %q is missing", grant),
 		Path:       path,
-		Extensions: map[string]any{"grant": grant, "hint": access.Mend(grant)},
+		Extensions: map[string]any{"grant": grant, "hint": access.GrantRemedy(grant)},
 	}
 }
 
@@ -112,7 +112,8 @@ func refusedInList(
 	return out
 }
 
-func refusedInEntry(out gqlerror.List, at ast.Path, picks []query.Pick, first int, row *query.Row) gqlerror.List {
+func refusedInEntry(out gqlerror.List, at ast.Path, picks []query.SelectedField, first int,
+	row *query.Row) gqlerror.List {
 	for i := range picks {
 		p := &picks[i]
 		if p.On != nil && !slices.Contains(p.On, row.Type) {

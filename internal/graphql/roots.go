@@ -9,7 +9,7 @@ import (
 
 	"github.com/vektah/gqlparser/v2/ast"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -197,7 +197,7 @@ func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Ty
 				}
 				part.Inner = append(part.Inner, inner)
 				if e.Name == "cursor" {
-					out.Shows.Cursors |= depend.CursorAll
+					out.Shows.Cursors |= invalidation.CursorAll
 				}
 			}
 		case "pageInfo":
@@ -207,9 +207,9 @@ func (c *compiler) connection(out *query.Root, set ast.SelectionSet, t *model.Ty
 				case "hasNextPage", "hasPreviousPage":
 					out.Shows.More = true
 				case "startCursor":
-					out.Shows.Cursors |= depend.CursorFirst
+					out.Shows.Cursors |= invalidation.CursorFirst
 				case "endCursor":
-					out.Shows.Cursors |= depend.CursorLast
+					out.Shows.Cursors |= invalidation.CursorLast
 				}
 			}
 		case "totalCount":

@@ -67,8 +67,8 @@ func (c *compiler) included(directives ast.DirectiveList) bool {
 }
 
 // picks compiles what is asked of an entry that may be of any of the types.
-func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick {
-	var out []query.Pick
+func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.SelectedField {
+	var out []query.SelectedField
 	for _, t := range types {
 		var on []string
 		if len(types) > 1 {
@@ -76,7 +76,7 @@ func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick
 		}
 		for _, f := range c.collect(set, c.s.nameOf(t)) {
 			p := c.pick(f, t)
-			if i := slices.IndexFunc(out, func(o query.Pick) bool { return same(o, p) }); i >= 0 {
+			if i := slices.IndexFunc(out, func(o query.SelectedField) bool { return same(o, p) }); i >= 0 {
 				out[i].On = append(out[i].On, on...)
 				continue
 			}
@@ -93,26 +93,26 @@ func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.Pick
 }
 
 // same tells whether two picks of different types can be one.
-func same(a, b query.Pick) bool {
+func same(a, b query.SelectedField) bool {
 	return a.Kind == b.Kind && a.As == b.As &&
 		(a.Kind == query.PickID || a.Kind == query.PickType && maps.Equal(a.Names, b.Names))
 }
 
-func (c *compiler) pick(f merged, t *model.Type) query.Pick {
-	p := query.Pick{As: f.Alias, Field: f.Name}
+func (c *compiler) pick(f merged, t *model.Type) query.SelectedField {
+	p := query.SelectedField{As: f.Alias, Field: f.Name}
 	switch f.Name {
 	case "__typename":
 		if name, ok := c.s.inner[t]; ok {
-			return query.Pick{As: f.Alias, Kind: query.PickType, Names: map[string]string{t.Name: name}}
+			return query.SelectedField{As: f.Alias, Kind: query.PickType, Names: map[string]string{t.Name: name}}
 		}
-		return query.Pick{As: f.Alias, Kind: query.PickType, Names: c.s.types}
+		return query.SelectedField{As: f.Alias, Kind: query.PickType, Names: c.s.types}
 	}
 	field := t.Field(f.Name)
 	switch {
 	case field == nil && f.Name == "id":
-		return query.Pick{As: f.Alias, Kind: query.PickID}
+		return query.SelectedField{As: f.Alias, Kind: query.PickID}
 	case field == nil && f.Name == "about":
-		return query.Pick{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
+		return query.SelectedField{As: f.Alias, Kind: query.PickAbout, Parts: c.parts(f.inner, "About")}
 	case field == nil:
 		return c.back(f, t)
 	}
@@ -144,12 +144,12 @@ func (c *compiler) pick(f merged, t *model.Type) query.Pick {
 
 // back compiles the list of those that refer to an entry of the type; a field of
 // a block without fields is empty.
-func (c *compiler) back(f merged, t *model.Type) query.Pick {
+func (c *compiler) back(f merged, t *model.Type) query.SelectedField {
 	b, ok := c.s.model.Back(t.Name, f.Name)
 	if !ok {
-		return query.Pick{As: f.Alias, Kind: query.PickValue, Field: f.Name}
+		return query.SelectedField{As: f.Alias, Kind: query.PickValue, Field: f.Name}
 	}
-	p := query.Pick{
+	p := query.SelectedField{
 		As:      f.Alias,
 		Kind:    query.PickBack,
 		Several: true,

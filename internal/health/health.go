@@ -1,6 +1,5 @@
-// Package health keeps, of somebody who is called, how that went, and holds back calls to
-// who has failed several times in a row (a circuit breaker): one call is let through after
-// a wait that grows, and the first that succeeds lets all through again.
+// Package health keeps how calls to an outside system go, and holds back calls to one that fails
+// (circuit breaker).
 package health
 
 import (
@@ -47,6 +46,7 @@ type HeldBackError struct {
 	Reason string
 }
 
+// Error implements error.
 func (e *HeldBackError) Error() string {
 	return fmt.Sprintf(
 		"it has failed several times (%s) and is tried again at %s", e.Reason, e.Until.UTC().Format("15:04:05Z"),

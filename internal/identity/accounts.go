@@ -252,7 +252,7 @@ func (as *Accounts) FirstLink(ctx context.Context) (string, error) {
 // Prove checks the password of somebody who is signed in, before they change who may do
 // what. Its errors are those of SignIn.
 func (as *Accounts) Prove(
-	ctx context.Context, cookie string, who *access.Reader, password string, by audit.Actor,
+	ctx context.Context, cookie string, who *access.Principal, password string, by audit.Actor,
 ) error {
 	if len(password) > maxPassword {
 		return ErrWrongPassword
@@ -266,7 +266,7 @@ func (as *Accounts) Prove(
 // ChangePassword gives somebody who is signed in another password, and ends their other
 // sessions. Its errors are those of SignIn, and a *BadParameterError.
 func (as *Accounts) ChangePassword(
-	ctx context.Context, cookie string, who *access.Reader, old, password string, by audit.Actor,
+	ctx context.Context, cookie string, who *access.Principal, old, password string, by audit.Actor,
 ) error {
 	if err := checkPassword(password, who.Name); err != nil {
 		return err

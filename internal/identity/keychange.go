@@ -127,10 +127,10 @@ func edited(held, add, take access.Grants) access.Grants {
 	return out
 }
 
-// Open is what everyone may do without a key.
+// PublicGrants is what everyone may do without a key.
 func (ks *Keys) PublicGrants() access.Grants { return ks.ring.publicGrants() }
 
-// OpenTo opens grants to everyone, and closes others. What may be opened is
+// ChangePublicGrants opens grants to everyone, and closes others. What may be opened is
 // reading, and handing in.
 func (ks *Keys) ChangePublicGrants(ctx context.Context, by string, add, take access.Grants) (access.Grants, error) {
 	for _, one := range add {
@@ -175,7 +175,7 @@ func (ks *Keys) RightsOf(ctx context.Context, key string) (access.Rights, error)
 	return access.Rights{Open: ks.ring.publicGrants(), Own: k.Grants}, k.Good(hash, time.Now())
 }
 
-// keyFor returns the key with an id, a name or a secret, and the hash that it is
+// KeyFor returns the key with an id, a name or a secret, and the hash that it is
 // asked about.
 func (ks *Keys) KeyFor(ctx context.Context, name string) (*access.Key, [32]byte, error) {
 	if strings.HasPrefix(name, "ubq_") {

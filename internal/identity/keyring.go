@@ -31,7 +31,7 @@ func (k *keyring) find(hash [32]byte) *heldKey {
 	return nil
 }
 
-// opened is what is open to everyone.
+// publicGrants is what is open to everyone.
 func (k *keyring) publicGrants() access.Grants {
 	if open := k.open.Load(); open != nil {
 		return *open

@@ -85,7 +85,7 @@ func NewKeys(o KeyOptions) (*Keys, *PreviewLinks, error) {
 // Start begins to write down what keys are used for.
 func (ks *Keys) Start() { ks.work.Go(ks.recordUseLoop) }
 
-// load takes up all keys, and forgets those that are not there.
+// Load takes up all keys, and forgets those that are not there.
 func (ks *Keys) Load(ctx context.Context) error {
 	open, err := ks.store.Keys.PublicGrants(ctx)
 	if err != nil {
@@ -141,8 +141,8 @@ func (ks *Keys) Changed(ctx context.Context, changes []content.Change) error {
 }
 
 // Everyone is who asks without a key.
-func (ks *Keys) Everyone() access.Reader {
-	return access.Reader{Kind: access.Everyone, Name: "everyone", Rights: access.Rights{Open: ks.ring.publicGrants()}}
+func (ks *Keys) Everyone() access.Principal {
+	return access.Principal{Kind: access.Everyone, Name: "everyone", Rights: access.Rights{Open: ks.ring.publicGrants()}}
 }
 
 // Authenticate finds out who sends a secret: a key, a preview link, or a token of
@@ -150,7 +150,7 @@ func (ks *Keys) Everyone() access.Reader {
 // access.ErrExpired, access.ErrRevoked, access.ErrRotated, access.ErrPreviewOver,
 // access.ErrPreviewRevoked or a *TokenError. The address is where it comes from, for the
 // audit log.
-func (ks *Keys) Authenticate(ctx context.Context, secret, address string) (access.Reader, error) {
+func (ks *Keys) Authenticate(ctx context.Context, secret, address string) (access.Principal, error) {
 	if access.IsPreviewLink(secret) {
 		return ks.links.byPreviewLink(ctx, secret, address)
 	}
@@ -164,20 +164,20 @@ func (ks *Keys) Authenticate(ctx context.Context, secret, address string) (acces
 		case ks.tokens != nil && strings.Count(secret, ".") == 2:
 			return ks.tokens.reader(ctx, secret, ks.ring.publicGrants())
 		}
-		return access.Reader{}, err
+		return access.Principal{}, err
 	}
 	if err := held.Good(hash, time.Now()); err != nil {
-		return access.Reader{}, err
+		return access.Principal{}, err
 	}
 	return ks.readerOf(held.Key, held.meter), nil
 }
 
-func (ks *Keys) readerOf(k *access.Key, m *access.Meter) access.Reader {
+func (ks *Keys) readerOf(k *access.Key, m *access.Meter) access.Principal {
 	kind := access.ByKey
 	if k.Site != "" {
 		kind = access.BySiteKey
 	}
-	return access.Reader{
+	return access.Principal{
 		Kind:   kind,
 		Name:   k.Name,
 		ID:     k.ID,
@@ -233,7 +233,7 @@ func (ks *Keys) withUse(ctx context.Context, keys []*access.Key) ([]KeyInfo, err
 	return out, nil
 }
 
-// keepUse writes down what keys were used for since the last time.
+// recordUse writes down what keys were used for since the last time.
 func (ks *Keys) recordUse(ctx context.Context) error {
 	ks.using.Lock()
 	defer ks.using.Unlock()
@@ -251,7 +251,7 @@ func (ks *Keys) recordUse(ctx context.Context) error {
 	return ks.store.Keys.AddKeyUse(ctx, more)
 }
 
-// noteUse writes down what keys are used for, every few seconds, and at the end.
+// recordUseLoop writes down what keys are used for, every few seconds, and at the end.
 func (ks *Keys) recordUseLoop(ctx context.Context) {
 	for background.Sleep(ctx, 5*time.Second, nil) {
 		if err := ks.recordUse(ctx); err != nil && ctx.Err() == nil {

@@ -68,7 +68,7 @@ type LinkOptions struct {
 // preview. It reaches what its maker may read in preview, now and when it is used. Its
 // error is store.ErrNotFound, store.ErrTooManyLinks or a *BadParameterError.
 func (p *PreviewLinks) MakePreviewLink(
-	ctx context.Context, id string, o LinkOptions, maker *access.Reader,
+	ctx context.Context, id string, o LinkOptions, maker *access.Principal,
 ) (PreviewLink, error) {
 	m := p.replica.Model()
 	if o.Locale == "" {
@@ -149,17 +149,17 @@ func (p *PreviewLinks) RevokePreviewLink(ctx context.Context, id, by string) err
 
 // byPreviewLink is who reads with a preview link: somebody who may read what its maker
 // could when it was made, and may now.
-func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string) (access.Reader, error) {
+func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string) (access.Principal, error) {
 	l, err := access.ReadPreviewLink(token, p.secret, time.Now())
 	if err != nil {
-		return access.Reader{}, err
+		return access.Principal{}, err
 	}
 	kept, err := p.store.PreviewLinks.Get(db.For(ctx, db.Reading), l.ID)
 	if errors.Is(err, db.ErrNotFound) || err == nil && kept.Revoked != nil {
-		return access.Reader{}, access.ErrPreviewRevoked
+		return access.Principal{}, access.ErrPreviewRevoked
 	}
 	if err != nil {
-		return access.Reader{}, err
+		return access.Principal{}, err
 	}
 	own := kept.Grants
 	switch kept.MakerKind {
@@ -169,15 +169,15 @@ func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string)
 		own = own.Intersect(p.presentGrants(kept.Maker))
 	}
 	if len(own) == 0 {
-		return access.Reader{}, access.ErrPreviewRevoked
+		return access.Principal{}, access.ErrPreviewRevoked
 	}
 	if kept.Used == nil || time.Since(*kept.Used) > 10*time.Minute {
 		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{Name: kept.By,
 			Kind: string(access.ByPreviewLink), Address: address}); err != nil {
-			return access.Reader{}, err
+			return access.Principal{}, err
 		}
 	}
-	return access.Reader{
+	return access.Principal{
 		Kind:   access.ByPreviewLink,
 		Name:   "preview link",
 		ID:     kept.ID,

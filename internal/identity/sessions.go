@@ -90,6 +90,7 @@ func (as *Accounts) signedCookie(random string) string {
 // SessionLongest is how long somebody stays signed in at most.
 func (as *Accounts) SessionLongest() time.Duration { return as.longest }
 
+// SessionIdle is after how long without a request a session ends.
 func (as *Accounts) SessionIdle() time.Duration { return as.idle }
 
 // SignOut ends the session of a cookie.
@@ -99,29 +100,29 @@ func (as *Accounts) SignOut(ctx context.Context, cookie string, by audit.Actor) 
 }
 
 // Sessions lists where somebody is signed in.
-func (as *Accounts) Sessions(ctx context.Context, who *access.Reader) ([]accounts.Session, error) {
+func (as *Accounts) Sessions(ctx context.Context, who *access.Principal) ([]accounts.Session, error) {
 	return as.store.Accounts.Sessions(ctx, who.ID, as.SessionIdle())
 }
 
 // EndSession ends one of somebody's own sessions.
-func (as *Accounts) EndSession(ctx context.Context, who *access.Reader, id string, by audit.Actor) error {
+func (as *Accounts) EndSession(ctx context.Context, who *access.Principal, id string, by audit.Actor) error {
 	by.Kind = string(access.ByAccount)
 	return as.store.Accounts.EndSessionNamed(ctx, who.ID, id, by)
 }
 
 // SignedIn finds out whose session a cookie is, and the session's id; store.ErrNotFound
 // if it is none, or its time is over.
-func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Reader, string, error) {
+func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Principal, string, error) {
 	random, _, _ := strings.Cut(cookie, ".")
 	if !hmac.Equal([]byte(cookie), []byte(as.signedCookie(random))) {
-		return access.Reader{}, "", db.ErrNotFound
+		return access.Principal{}, "", db.ErrNotFound
 	}
 	s, err := as.store.Accounts.Session(ctx, hashOf(cookie), as.SessionIdle())
 	if err != nil {
-		return access.Reader{}, "", err
+		return access.Principal{}, "", err
 	}
 	a := s.Account
-	return access.Reader{
+	return access.Principal{
 		Kind:   access.ByAccount,
 		Name:   a.Email,
 		ID:     a.ID,

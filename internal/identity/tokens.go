@@ -28,6 +28,7 @@ type TokenError struct {
 	Detail string
 }
 
+// Error implements error.
 func (e *TokenError) Error() string {
 	return "the token is not accepted (" + e.Class + "): " + e.Detail
 }
@@ -76,17 +77,17 @@ func newTokens(
 
 // reader checks a token and returns who it speaks of. A token that was good is
 // remembered until it expires, or its issuer's keys are asked for again.
-func (t *tokens) reader(ctx context.Context, text string, open access.Grants) (access.Reader, error) {
+func (t *tokens) reader(ctx context.Context, text string, open access.Grants) (access.Principal, error) {
 	hash := access.HashSecret(text)
 	held, known := t.checked.GetIfPresent(hash)
 	if !known || !time.Now().Before(held.until) {
 		var err error
 		if held, err = t.check(ctx, text); err != nil {
-			return access.Reader{}, err
+			return access.Principal{}, err
 		}
 		t.checked.Set(hash, held)
 	}
-	return access.Reader{
+	return access.Principal{
 		Kind:   access.ByToken,
 		Name:   held.name,
 		Until:  held.ends,

@@ -27,7 +27,10 @@ type UndecodableError struct {
 	Reason error
 }
 
+// Error implements error.
 func (e *UndecodableError) Error() string { return e.Reason.Error() }
+
+// Unwrap returns the error beneath.
 func (e *UndecodableError) Unwrap() error { return e.Reason }
 
 // Receive takes in an announcement: it proves it, keeps it and queues it, all
@@ -93,7 +96,7 @@ func (in *Service) Receive(
 	return e.ID, duplicate, err
 }
 
-// UnkeptHooks is how many announcements were not proven, and too many to be kept.
+// DroppedHooks is how many announcements were not proven, and too many to be kept.
 func (in *Service) DroppedHooks() int64 { return in.uncounted.Load() }
 
 // ConfirmEvent waits until an announcement is carried out, and every node knows of

@@ -30,6 +30,7 @@ type eventWorker struct {
 // maxAttempts is how often an event is tried: for about twenty minutes.
 const maxAttempts = 12
 
+// Work implements river.Worker.
 func (w *eventWorker) Work(ctx context.Context, job *river.Job[eventJob]) error {
 	wait, err := w.g.processEvent(ctx, job.Args.Event)
 	if wait > 0 {
@@ -57,6 +58,7 @@ func (in *Service) queued(origin string) *river.InsertOpts {
 	}
 }
 
+// NextRetry implements river.Worker.
 func (w *eventWorker) NextRetry(job *river.Job[eventJob]) time.Time {
 	return time.Now().Add(min(time.Second<<max(0, job.Attempt-1), 5*time.Minute))
 }
@@ -142,11 +144,13 @@ func (in *Service) takeOverOnce(ctx context.Context, queues []string) error {
 // jobErrors tells of failed jobs in our own words.
 type jobErrors struct{ g *Service }
 
+// HandleError implements river.ErrorHandler.
 func (h jobErrors) HandleError(_ context.Context, job *rivertype.JobRow, err error) *river.ErrorHandlerResult {
 	h.g.log.Warn("an event could not be processed", "job", job.ID, "attempt", job.Attempt, "error", err)
 	return nil
 }
 
+// HandlePanic implements river.ErrorHandler.
 func (h jobErrors) HandlePanic(
 	_ context.Context, job *rivertype.JobRow, panicked any, trace string,
 ) *river.ErrorHandlerResult {

@@ -26,7 +26,7 @@ const (
 	DeleteAll = "delete"
 )
 
-// Retired is what retiring an origin comes to, or would.
+// Retirement is what retiring an origin comes to, or would.
 type Retirement struct {
 	Entries   int            `json:"entries"`
 	Published int            `json:"published"`
@@ -166,7 +166,7 @@ func (in *Service) Untaken(ctx context.Context, name string) ([]events.Rejected,
 // ownersGood is for how long it is good how many entries each origin has: all are counted.
 const ownersGood = 10 * time.Second
 
-// owners counts the entries of each origin.
+// EntryCounts counts the entries of each origin.
 func (in *Service) EntryCounts(ctx context.Context) (map[string]int, error) {
 	in.owned.Lock()
 	defer in.owned.Unlock()
@@ -182,7 +182,7 @@ func (in *Service) EntryCounts(ctx context.Context) (map[string]int, error) {
 	return counts, err
 }
 
-// countAnew has the entries of the origins counted when that is asked for next.
+// forgetCounts has the entries of the origins counted when that is asked for next.
 func (in *Service) forgetCounts() {
 	in.owned.Lock()
 	defer in.owned.Unlock()

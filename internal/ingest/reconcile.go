@@ -37,6 +37,7 @@ func (r *Reconciled) note(err error) {
 	}
 }
 
+// String implements fmt.Stringer.
 func (r Reconciled) String() string {
 	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
 	if r.BadItems > 0 {
@@ -62,7 +63,7 @@ const (
 	brakeShare = 0.2
 )
 
-// comparison is the last comparison with an origin on this node.
+// LastComparison is the last comparison with an origin on this node.
 type LastComparison struct {
 	At    time.Time   `json:"at"`
 	Done  *Reconciled `json:"done,omitempty"`

@@ -1,4 +1,3 @@
-// Package origin reads outside origins: it fetches what they hold over HTTP and
-// JSON, and a mapping in the configuration brings their form over into ours. It
-// writes nothing, neither there nor here.
+// Package origin reads outside origins over HTTP and maps what they have to the types of the
+// model.
 package origin

@@ -43,7 +43,10 @@ type Source struct {
 // it: the same may be tried again.
 type Trouble struct{ err error }
 
+// Error implements error.
 func (t *Trouble) Error() string { return t.err.Error() }
+
+// Unwrap returns the error beneath.
 func (t *Trouble) Unwrap() error { return t.err }
 
 // Health returns how reading the origin has gone. After failures in a row it is not read

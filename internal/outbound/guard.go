@@ -46,6 +46,7 @@ func prefixes(texts ...string) []netip.Prefix {
 // ForbiddenError is the error of a call to an address that is not allowed.
 type ForbiddenError struct{ Address netip.Addr }
 
+// Error implements error.
 func (e *ForbiddenError) Error() string {
 	return fmt.Sprintf(
 		"%s lies in a private or special network; name the network in outbound.allow if it is meant", e.Address,

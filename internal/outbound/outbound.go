@@ -1,6 +1,5 @@
-// Package outbound calls out: the builders of sites, caches downstream, and, with
-// Options.NewClient, whoever else is called. Calls are bounded in time and size, and do
-// not reach private networks unless allowed; those of a Caller are signed.
+// Package outbound calls the outside: builders, caches downstream, issuers of tokens. Addresses
+// are checked when a connection is made, answers are bounded, calls are signed.
 package outbound
 
 import (
@@ -201,6 +200,7 @@ type AnswerError struct {
 	text       string
 }
 
+// Error implements error.
 func (e *AnswerError) Error() string { return e.text }
 
 // retryAfter reads the header of that name (RFC 9110, 10.2.3): seconds or a date.

@@ -1,5 +1,5 @@
-// Package recurring logs failures that come again and again: once at first, and from then
-// on how often they came.
+// Package recurring logs failures that repeat: once at first, and from then on how often they
+// came.
 package recurring
 
 import (

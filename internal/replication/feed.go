@@ -9,11 +9,12 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
 )
 
-// Told is a change as readers are told of it.
+// ChangeNotice is a change as readers are told of it.
 type ChangeNotice struct {
 	Sequence int64     `json:"sequence"`
 	At       time.Time `json:"at"`
@@ -51,7 +52,7 @@ func (f *feed) reset(at int64) {
 	f.from, f.held = at, nil
 }
 
-func (f *feed) add(changes []content.Change) {
+func (f *feed) add(changes []invalidation.Delta) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, c := range changes {
@@ -146,7 +147,7 @@ func (r *Replica) ChangesFor(
 	return out, next, nil
 }
 
-// toldOf takes from changes in an edition those that a reader may know of, so many at
+// noticesOf takes from changes in an edition those that a reader may know of, so many at
 // most, and says where to go on.
 func noticesOf(
 	changes []content.Change, rights access.Rights, edition string, after int64, limit int,
@@ -178,7 +179,7 @@ func noticesOf(
 	return out, next
 }
 
-// Moved returns a channel that is closed when this node has looked at the change
+// Advanced returns a channel that is closed when this node has looked at the change
 // log next.
 func (r *Replica) Advanced() <-chan struct{} { return r.Position.next() }
 

@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
@@ -20,7 +21,7 @@ import (
 const (
 	// pollEvery is how often the log is read when nobody announces anything.
 	pollEvery = 500 * time.Millisecond
-	// blindAfter is how long hits are served after the last proof that nothing is
+	// LeaseDuration is how long hits are served after the last proof that nothing is
 	// missing.
 	LeaseDuration = 2 * time.Second
 	// patience is how long a request waits for the log to be followed.
@@ -50,7 +51,7 @@ type Hooks struct {
 	Restarted func(ctx context.Context) error
 }
 
-// follower is where this node stands in the change log.
+// Position is where this node stands in the change log.
 type Position struct {
 	wake chan struct{}
 	// tell asks for an announcement to the other nodes.
@@ -85,17 +86,17 @@ func (f *Position) next() <-chan struct{} {
 	return f.moved
 }
 
-// blindFor is how long ago it was proven that nothing is missing.
+// Staleness is how long ago it was proven that nothing is missing.
 func (f *Position) Staleness() time.Duration {
 	return time.Duration(time.Now().UnixNano() - f.verifiedAt.Load())
 }
 
-// sinceAnew is how long ago the log was found not to go on from where this node was.
+// sinceRestart is how long ago the log was found not to go on from where this node was.
 func (f *Position) sinceRestart() time.Duration {
 	return time.Duration(time.Now().UnixNano() - f.restartedAt.Load())
 }
 
-// leased tells whether hits may be served now.
+// Leased tells whether hits may be served now.
 func (f *Position) Leased() bool {
 	return f.Staleness() < LeaseDuration
 }
@@ -137,27 +138,28 @@ func (r *Replica) poll(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if asks := r.asks(changes); len(asks) > 0 {
+		deltas := invalidation.Deltas(changes...)
+		if len(r.probes(deltas)) > 0 {
 			// Read again, with what is asked as of the same moment.
-			known, err := r.store.Changes.ChangesWith(ctx, r.Model(), r.Position.mark, r.asks)
+			known, err := r.store.Changes.ChangesWith(ctx, r.Model(), r.Position.mark, r.probes)
 			if err != nil {
 				r.log.Warn(
 					"more answers expire than need be: what lists by references depend on was not found out", "error",
 					err,
 				)
 			} else {
-				changes = known
+				deltas = known
 			}
 		}
-		if err := r.applyChanges(ctx, changes); err != nil {
+		if err := r.applyChanges(ctx, deltas); err != nil {
 			return err
 		}
-		if len(changes) > 0 {
+		if len(deltas) > 0 {
 			if err := r.heartbeat(ctx); err != nil { // somebody may be waiting to see it
 				return err
 			}
 		}
-		if len(changes) < changelog.ChangesPerPoll/2 {
+		if len(deltas) < changelog.ChangesPerPoll/2 {
 			r.Position.verifiedAt.Store(sent.UnixNano())
 			r.Position.notify()
 			return nil
@@ -167,22 +169,22 @@ func (r *Replica) poll(ctx context.Context) error {
 
 // asks lists what the cache wants to know of entries that changed. Only what the
 // last change of an entry made of it can be known.
-func (r *Replica) asks(changes []content.Change) []changelog.Probe {
+func (r *Replica) probes(changes []invalidation.Delta) []changelog.Probe {
 	var out []changelog.Probe
 	seen := map[string]bool{}
 	for i := len(changes) - 1; i >= 0; i-- {
 		c := &changes[i]
 		if key := c.Edition + " " + c.Entry; !seen[key] {
 			seen[key] = true
-			for _, a := range r.cache.Asks(c) {
-				out = append(out, changelog.Probe{Change: c, Ask: a})
+			for _, a := range r.cache.Probes(c) {
+				out = append(out, changelog.Probe{Delta: c, Probe: a})
 			}
 		}
 	}
 	return out
 }
 
-// startAnew forgets everything held and follows from the head of the log: the log is not
+// restart forgets everything held and follows from the head of the log: the log is not
 // the one that was followed, or what changed is more than can be looked at one by one.
 func (r *Replica) restart(ctx context.Context, why error) error {
 	if errors.Is(why, changelog.ErrLargeCommit) {
@@ -214,14 +216,23 @@ func (r *Replica) restart(ctx context.Context, why error) error {
 	return r.hooks.Restarted(ctx)
 }
 
-func (r *Replica) applyChanges(ctx context.Context, changes []content.Change) error {
+// contentOf are the changes without what was found out beside them.
+func contentOf(deltas []invalidation.Delta) []content.Change {
+	out := make([]content.Change, len(deltas))
+	for i := range deltas {
+		out[i] = deltas[i].Change
+	}
+	return out
+}
+
+func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta) error {
 	if len(changes) == 0 {
 		return nil
 	}
 	var model, access bool
-	mixed := slices.ContainsFunc(changes, func(c content.Change) bool { return c.Entry != changes[0].Entry })
+	mixed := slices.ContainsFunc(changes, func(d invalidation.Delta) bool { return d.Entry != changes[0].Entry })
 	for i := range changes {
-		changes[i].Mixed, changes[i].AsOf = mixed, changes[len(changes)-1].Sequence
+		changes[i].OthersChanged, changes[i].ReadAt = mixed, changes[len(changes)-1].Sequence
 		model = model || changes[i].Kind == content.ModelChange
 		access = access || changes[i].Kind == content.AccessChange
 	}
@@ -231,7 +242,7 @@ func (r *Replica) applyChanges(ctx context.Context, changes []content.Change) er
 		}
 	}
 	if access {
-		if err := r.hooks.AccessChanged(ctx, changes); err != nil {
+		if err := r.hooks.AccessChanged(ctx, contentOf(changes)); err != nil {
 			return err
 		}
 	}
@@ -281,14 +292,14 @@ func (r *Replica) announceLoop(ctx context.Context) {
 // Announce has the other nodes told that something was committed. It does not wait.
 func (r *Replica) Announce() { background.Nudge(r.Position.announce) }
 
-// catchUp returns when this node has applied everything that was committed
+// CatchUp returns when this node has applied everything that was committed
 // before the call.
 func (r *Replica) CatchUp(ctx context.Context) error {
 	r.Announce()
 	return r.VerifyCurrent(ctx)
 }
 
-// prove returns when a poll that was sent after the call has shown that nothing
+// VerifyCurrent returns when a poll that was sent after the call has shown that nothing
 // is missing.
 func (r *Replica) VerifyCurrent(ctx context.Context) error {
 	asked := time.Now().UnixNano()
@@ -308,13 +319,13 @@ func (r *Replica) VerifyCurrent(ctx context.Context) error {
 	}
 }
 
-// reach returns when this node has reached the sequence, which may be one that nobody
+// AwaitSequence returns when this node has reached the sequence, which may be one that nobody
 // has committed yet.
 func (r *Replica) AwaitSequence(ctx context.Context, sequence int64, reached func() int64) error {
 	return r.AwaitSequenceEvery(ctx, sequence, reached, 10*time.Millisecond)
 }
 
-// reachIn is reach with the pause after a poll that did not come that far. What
+// AwaitSequenceEvery is reach with the pause after a poll that did not come that far. What
 // is committed already needs none: the next poll has it.
 func (r *Replica) AwaitSequenceEvery(
 	ctx context.Context, sequence int64, reached func() int64, pause time.Duration,

@@ -13,7 +13,7 @@ import (
 	"ubiquon/internal/store/changelog"
 )
 
-// thisNode makes up who this process is.
+// newNode makes up who this process is.
 func newNode(name string) changelog.Node {
 	if name == "" {
 		host, _ := os.Hostname() // without one the number says enough
@@ -22,7 +22,7 @@ func newNode(name string) changelog.Node {
 	return changelog.Node{ID: uuid.NewString(), Name: name}
 }
 
-// seen says, before each poll, that this node is there: its lease may only be longer
+// heartbeat says, before each poll, that this node is there: its lease may only be longer
 // if others can see it.
 func (r *Replica) heartbeat(ctx context.Context) error {
 	n := r.Node
@@ -96,5 +96,5 @@ func (r *Replica) Confirm(ctx context.Context, sequence int64, patience time.Dur
 	}
 }
 
-// confirmEvery is how often a publish that waits looks at the nodes.
+// ConfirmEvery is how often a publish that waits looks at the nodes.
 const ConfirmEvery = 10 * time.Millisecond

@@ -1,4 +1,3 @@
-// Package server spells the gateway in HTTP: one file a surface (rest, graphql,
-// hooks, control, console, health). It parses requests, calls the gateway, and
-// writes what comes back; it holds no state of its own.
+// Package server serves an environment over HTTP: it mounts the surfaces (contentapi, controlapi,
+// hooks, console, health, metrics) and adds what all of them share.
 package server

@@ -1,6 +1,5 @@
-// Package service puts a running service together: a database (brought along,
-// or a private cluster), the gateway, and the HTTP server in front of it. What
-// the command line and the demo start, and the tests drive, is started here.
+// Package service puts a running process together: the database, which it starts itself if none is
+// configured, the environment, and the HTTP server. It owns their lifecycle.
 package service
 
 import (

@@ -385,7 +385,7 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 			Edition: "published",
 			Roots: []query.Root{
 				{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
-					Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}}},
+					Selection: query.Selection{Picks: []query.SelectedField{{As: "id", Kind: query.PickID}}}},
 			},
 		}
 		res, err := s.Reader.Read(t.Context(), version, q, 1<<20)

@@ -92,7 +92,7 @@ func TestWhatIsMarkedIsIndexed(t *testing.T) {
 			Locale:    "en",
 			Limit:     5,
 			Sort:      sort,
-			Selection: query.Selection{Picks: []query.Pick{{As: "id", Kind: query.PickID}}},
+			Selection: query.Selection{Picks: []query.SelectedField{{As: "id", Kind: query.PickID}}},
 		}
 		if text != "" {
 			if root.Filter, err = filter.Parse(text, m, m.Type("notice")); err != nil {

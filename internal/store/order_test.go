@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
@@ -119,10 +119,10 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 		if len(all.Rows) != 80 || all.More {
 			t.Fatalf("%v: %d entries, more %t", by, len(all.Rows), all.More)
 		}
-		places := make([]depend.Place, len(all.Rows))
+		places := make([]invalidation.SortKey, len(all.Rows))
 		for i, row := range all.Rows {
 			at := row.Position()
-			if places[i] = depend.PlaceOf(root.Sort, at.Values, at.ID); i > 0 && places[i-1] >= places[i] {
+			if places[i] = invalidation.NewSortKey(root.Sort, at.Values, at.ID); i > 0 && places[i-1] >= places[i] {
 				t.Fatalf(
 					"sorted by %v, PostgreSQL has %v before %v, and Go does not", by, all.Rows[i-1].Keys, row.Keys,
 				)
@@ -161,13 +161,13 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 					"%v, limit %d, offset %d, after %v, before %v: %v, want %v", by, part.Limit, part.Offset,
 					part.After, part.Before, ids(got.Rows), whole[first:end],
 				)
-			case !slices.Equal(ids(got.Past), past) || got.More != (len(past) > 0):
+			case !slices.Equal(ids(got.Lookahead), past) || got.More != (len(past) > 0):
 				t.Errorf(
 					"%v, limit %d, offset %d, after %v, before %v: past it %v, more %t, want %v", by, part.Limit,
-					part.Offset, part.After, part.Before, ids(got.Past), got.More, past,
+					part.Offset, part.After, part.Before, ids(got.Lookahead), got.More, past,
 				)
-			case part.Offset > 0 && !slices.Equal(ids(got.Ahead), whole[:from]):
-				t.Errorf("%v, offset %d: skipped %v, want %v", by, part.Offset, ids(got.Ahead), whole[:from])
+			case part.Offset > 0 && !slices.Equal(ids(got.Skipped), whole[:from]):
+				t.Errorf("%v, offset %d: skipped %v, want %v", by, part.Offset, ids(got.Skipped), whole[:from])
 			case part.Count && got.Total != len(whole):
 				t.Errorf("%v: counted %d", by, got.Total)
 			}

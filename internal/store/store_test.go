@@ -343,7 +343,7 @@ func TestListsSortAndPageStably(t *testing.T) {
 				page = append(page, row.ID)
 			}
 			paged = append(page, paged...)
-			prev, next := root.Around(&res.Roots[0])
+			prev, next := root.PageCursors(&res.Roots[0])
 			if (next == "") != (root.Before == nil) {
 				t.Errorf("%v: before %v, next is %q", sort, root.Before, next)
 			}

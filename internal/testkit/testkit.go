@@ -1,5 +1,5 @@
-// Package testkit brings what tests need: a PostgreSQL of their own, a small
-// model, and waiting for a condition instead of sleeping.
+// Package testkit is what tests share: a PostgreSQL of their own, a small model, and helpers that
+// wait for conditions.
 package testkit
 
 import (
@@ -67,6 +67,7 @@ func Log(t testing.TB) *slog.Logger {
 
 type writer struct{ t testing.TB }
 
+// Write implements io.Writer.
 func (w writer) Write(p []byte) (int, error) {
 	if w.t.Context().Err() == nil { // after the test's end nobody listens
 		w.t.Log(strings.TrimSpace(string(p)))

@@ -65,7 +65,7 @@ func run(cardFile, to string, dark bool) error {
 	if err != nil {
 		return err
 	}
-	var card demo.Card
+	var card demo.ConnectionInfo
 	if err := json.Unmarshal(src, &card); err != nil {
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/store/audit"
 )
 
+// Account returns the command account.
 func (a *Commands) Account() *cobra.Command {
 	return command.Noun("account", "Make and a.accountChange() the accounts of people", a.accountCreate(),
 		a.accountList(), a.accountChange(), a.accountLink())
@@ -157,6 +158,7 @@ func differing(before, after json.RawMessage) string {
 	return strings.Join(out, ", ")
 }
 
+// Audit returns the command audit.
 func (a *Commands) Audit() *cobra.Command {
 	var f audit.Filter
 	var after, until string

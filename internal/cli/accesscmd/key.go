@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/access"
 )
 
+// KeyCommand returns the command key.
 func (a *Commands) KeyCommand() *cobra.Command {
 	return command.Noun(
 		"key", "Make, look at, rotate and revoke keys", a.keyCreate(), a.keyList(), a.keyShow(), a.keyCheck(),

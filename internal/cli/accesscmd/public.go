@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/core/access"
 )
 
-// openCommand makes open or close.
+// OpenCommand makes open or close.
 func (a *Commands) OpenCommand(name string) *cobra.Command {
 	var verb, edition string
 	var locales []string

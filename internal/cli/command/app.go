@@ -27,7 +27,7 @@ type App struct {
 	Address, Key, Context, Output string
 }
 
-// misuse is an error of how the command was called.
+// Misuse is an error of how the command was called.
 type Misuse struct{ Err error }
 
 // Error implements error.
@@ -36,9 +36,10 @@ func (m Misuse) Error() string { return m.Err.Error() }
 // Unwrap returns what is wrong.
 func (m Misuse) Unwrap() error { return m.Err }
 
+// Misusef returns a Misuse with a formatted text.
 func Misusef(format string, args ...any) error { return Misuse{fmt.Errorf(format, args...)} }
 
-// service is the client of the running service: of flags, variables and the context that
+// Service is the client of the running service: of flags, variables and the context that
 // is in use, the first that says something counts, for the address and the key apart. A
 // context that is named counts before the variables.
 func (a *App) Service() (*client.Client, error) {
@@ -80,7 +81,7 @@ func (a *App) Service() (*client.Client, error) {
 	return c, nil
 }
 
-// noun makes the command that groups a noun's verbs.
+// Noun makes the command that groups a noun's verbs.
 func Noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error {
 		return Misusef("say what to do with it; see %s --help", cmd.CommandPath())
@@ -89,7 +90,7 @@ func Noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	return c
 }
 
-// find returns the id of an entry that is named by id, or as type/slug.
+// Find returns the id of an entry that is named by id, or as type/slug.
 func (a *App) Find(ctx context.Context, s *client.Client, name string) (string, error) {
 	typ, slug, bySlug := strings.Cut(name, "/")
 	if !bySlug {
@@ -112,6 +113,7 @@ func (a *App) Find(ctx context.Context, s *client.Client, name string) (string, 
 	return items[0].ID, nil
 }
 
+// ShortFrom is Short for a text whose end says more than its beginning.
 func (t *Table) ShortFrom(text []rune, from int) string {
 	if t.width > 0 && from > 0 && from < len(text) {
 		return "…" + t.Short(string(text[from:]), 33)
@@ -119,6 +121,7 @@ func (t *Table) ShortFrom(text []rune, from int) string {
 	return OrDash(t.Short(string(text), 34))
 }
 
+// Confirm asks a question on the terminal and reports whether the answer is yes.
 func (a *App) Confirm(question string) bool {
 	fmt.Fprintf(a.Err, "%s [y/N] ", question)
 	answer, _ := bufio.NewReader(a.In).ReadString('\n') // no answer is a no

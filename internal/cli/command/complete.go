@@ -124,7 +124,7 @@ var (
 	}
 )
 
-// complete gives every command the completions of its flags and its first argument.
+// Complete gives every command the completions of its flags and its first argument.
 func (a *App) Complete(c *cobra.Command) {
 	for name, words := range flagCompletions {
 		if c.Flags().Lookup(name) != nil {

@@ -94,6 +94,7 @@ func (c contexts) named(dir, name string) (address, key string, err error) {
 	return address, strings.TrimSpace(string(src)), err
 }
 
+// ContextCommand returns the command context.
 func (a *App) ContextCommand() *cobra.Command {
 	return Noun("context", "Remember services and their keys by names", a.contextAdd(), a.contextUse(),
 		a.contextList(), a.contextRemove())
@@ -227,6 +228,7 @@ func (a *App) contextRemove() *cobra.Command {
 	return remove
 }
 
+// CompleteContexts completes the names of remembered services.
 func CompleteContexts(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 	c, _, err := readContexts()
 	if err != nil {

@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"strings"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
-// madeOf says what a response depends on, a line each; of entries, how many had the
+// MadeOf says what a response depends on, a line each; of entries, how many had the
 // same read of them.
-func (t *Table) MadeOf(set *depend.Set, titles map[string]string) []string {
+func (t *Table) MadeOf(set *invalidation.Set, titles map[string]string) []string {
 	if set == nil {
 		return nil
 	}
@@ -41,7 +41,7 @@ func (t *Table) MadeOf(set *depend.Set, titles map[string]string) []string {
 }
 
 // listed describes a list and the part of it that is shown.
-func listed(l *depend.List, titles map[string]string) string {
+func listed(l *invalidation.List, titles map[string]string) string {
 	what := "the list of " + l.Type
 	switch {
 	case l.Paths:

@@ -9,6 +9,7 @@ import (
 	"ubiquon/internal/core/model"
 )
 
+// ReadModel reads the model files below a directory.
 func ReadModel(dir string) (*model.Model, error) {
 	files, err := ModelFiles(dir)
 	if err != nil {
@@ -17,7 +18,7 @@ func ReadModel(dir string) (*model.Model, error) {
 	return model.Read(files)
 }
 
-// modelFiles reads the YAML files below a directory, by their path.
+// ModelFiles reads the YAML files below a directory, by their path.
 func ModelFiles(dir string) (map[string][]byte, error) {
 	files := map[string][]byte{}
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {

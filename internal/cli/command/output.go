@@ -18,7 +18,7 @@ import (
 	"golang.org/x/term"
 )
 
-// table writes lines of columns that fit a terminal.
+// Table writes lines of columns that fit a terminal.
 type Table struct {
 	W *tabwriter.Writer
 	// width of the terminal; 0 where there is none: then nothing is cut.
@@ -29,7 +29,7 @@ type Table struct {
 // tableWidth is what tables are made for.
 const tableWidth = 100
 
-// newTable writes to out. The width is that of the terminal, or of COLUMNS. Colours are for
+// NewTable writes to out. The width is that of the terminal, or of COLUMNS. Colours are for
 // terminals, unless NO_COLOR is set (no-color.org).
 func NewTable(out io.Writer) *Table {
 	t := &Table{W: tabwriter.NewWriter(out, 2, 4, 2, ' ', 0)}
@@ -45,7 +45,7 @@ func NewTable(out io.Writer) *Table {
 	return t
 }
 
-// short cuts a text to the n characters that it has in a terminal of 100 columns, and more
+// Short cuts a text to the n characters that it has in a terminal of 100 columns, and more
 // where that is wider. What goes elsewhere is not cut.
 func (t *Table) Short(s string, n int) string {
 	s = strings.Join(strings.Fields(s), " ")
@@ -71,6 +71,7 @@ func (t *Table) coloured(line string) string {
 	return line
 }
 
+// Row adds a line of cells.
 func (t *Table) Row(cells ...any) {
 	texts := make([]string, len(cells))
 	for i, c := range cells {
@@ -79,9 +80,10 @@ func (t *Table) Row(cells ...any) {
 	t.Line(strings.Join(texts, "\t"))
 }
 
+// Line adds a line that is not divided into cells.
 func (t *Table) Line(s string) { fmt.Fprintln(t.W, t.coloured(s)) }
 
-// print writes v as --output says; table draws it for people.
+// Print writes v as --output says; table draws it for people.
 func (a *App) Print(v any, draw func(*Table)) error {
 	switch a.Output {
 	case "json":
@@ -106,7 +108,7 @@ func (a *App) Print(v any, draw func(*Table)) error {
 	return t.W.Flush()
 }
 
-// when writes a time in the reader's own zone, near ones without the day.
+// When writes a time in the reader's own zone, near ones without the day.
 func When(t *time.Time) string {
 	if t == nil {
 		return "–"
@@ -118,6 +120,7 @@ func When(t *time.Time) string {
 	return local.Format("2006-01-02 15:04")
 }
 
+// Between adds an empty line, unless it would be the first.
 func Between(from, to *time.Time) string {
 	if from == nil || to == nil {
 		return "–"
@@ -125,6 +128,7 @@ func Between(from, to *time.Time) string {
 	return Span(to.Sub(*from))
 }
 
+// OrDash returns the text, or a dash for an empty one.
 func OrDash(s string) string {
 	if s == "" {
 		return "–"
@@ -132,6 +136,8 @@ func OrDash(s string) string {
 	return s
 }
 
+// Span writes a duration as people read it.
 func Span(d time.Duration) string { return demo.Span(d) }
 
+// SortedNames returns the keys of a map, sorted.
 func SortedNames[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

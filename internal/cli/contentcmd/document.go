@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/client"
 )
 
+// Document returns the command document.
 func (a *Commands) Document() *cobra.Command {
 	c := command.Noun("document", "GraphQL documents that readers name instead of sending them")
 	c.AddCommand(&cobra.Command{

@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/store/entries"
 )
 
+// Entry returns the command entry.
 func (a *Commands) Entry() *cobra.Command {
 	return command.Noun(
 		"entry", "Write, publish and look at entries", a.entryList(), a.entryShow(), a.entryCreate(), a.entryEdit(),
@@ -259,7 +260,7 @@ func valueText(v any) string {
 	return PlainJSON(v)
 }
 
-// plainJSON writes what came as JSON, as people read it.
+// PlainJSON writes what came as JSON, as people read it.
 func PlainJSON(v any) string {
 	var out strings.Builder
 	enc := json.NewEncoder(&out)

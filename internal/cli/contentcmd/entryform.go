@@ -166,7 +166,7 @@ func (a *Commands) readFields(
 	return fields, f.Name(), err
 }
 
-// setField sets name=value or name.locale=value; a value that is JSON is taken
+// SetField sets name=value or name.locale=value; a value that is JSON is taken
 // as that, any other as text.
 func (a *Commands) SetField(
 	ctx context.Context, s *client.Client, t *model.Type, fields map[string]any, set string,

@@ -21,6 +21,7 @@ import (
 	"ubiquon/internal/core/strictyaml"
 )
 
+// Generate returns the command generate.
 func (a *Commands) Generate() *cobra.Command {
 	var files, to, pkg, edition string
 	var watch, check bool

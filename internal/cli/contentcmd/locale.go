@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/store/entries"
 )
 
+// Locale returns the command locale.
 func (a *Commands) Locale() *cobra.Command {
 	add, change, retire, restore := a.localeEdits()
 	return command.Noun(

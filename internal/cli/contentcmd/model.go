@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/core/model"
 )
 
+// Model returns the command model.
 func (a *Commands) Model() *cobra.Command {
 	return command.Noun("model", "Describe content: types, fields, locales", a.modelShow(), a.modelCheck(),
 		a.modelDiff(), a.modelApply())

@@ -44,7 +44,7 @@ func (a *Commands) entryPreview() *cobra.Command {
 	return c
 }
 
-// previewCommand manages the preview links that were made.
+// PreviewCommand manages the preview links that were made.
 func (a *Commands) PreviewCommand() *cobra.Command {
 	var entry string
 	list := &cobra.Command{

@@ -29,6 +29,7 @@ type reading struct {
 	save, saved                string
 }
 
+// Read returns the command read.
 func (a *Commands) Read() *cobra.Command {
 	r := reading{}
 	c := &cobra.Command{

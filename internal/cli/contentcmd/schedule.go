@@ -66,6 +66,7 @@ func drawSchedules(t *command.Table, all []entries.Schedule) {
 	}
 }
 
+// Schedule returns the command schedule.
 func (a *Commands) Schedule() *cobra.Command {
 	var state string
 	list := &cobra.Command{

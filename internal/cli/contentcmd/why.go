@@ -11,6 +11,7 @@ import (
 	"ubiquon/internal/core/why"
 )
 
+// Why returns the command why.
 func (a *Commands) Why() *cobra.Command {
 	var q client.WhyQuestion
 	c := &cobra.Command{

@@ -13,6 +13,7 @@ import (
 	"ubiquon/internal/core/rebuild"
 )
 
+// Build returns the command build.
 func (a *Commands) Build() *cobra.Command {
 	var site string
 	var limit int

@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/store/builds"
 )
 
+// Cache returns the command cache.
 func (a *Commands) Cache() *cobra.Command {
 	return command.Noun(
 		"cache", "Look after the cache", a.cacheStats(), a.cacheList(), a.cacheExplain(), a.cachePurge(),
@@ -248,6 +249,7 @@ func (a *Commands) cacheWarm() *cobra.Command {
 	return c
 }
 
+// Change returns the command change.
 func (a *Commands) Change() *cobra.Command {
 	return command.Noun(
 		"change", "Look at the change log, and at what a change would do", a.changeList(), a.changeShow(),

@@ -141,7 +141,7 @@ var settings = []setting{
 // foreignVariables begin with UBIQUON_ too, and set nothing here.
 var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY", "UBIQUON_CONTEXT"}
 
-// loadConfig reads the file, then the variables, then the flags, each counting
+// LoadConfig reads the file, then the variables, then the flags, each counting
 // before the ones read earlier; then the files that the configuration names.
 func LoadConfig(file string, flags map[string]string) (*config, error) {
 	c := &config{Listen: "127.0.0.1:8400", Environment: "main", Data: ".ubiquon"}

@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/demo"
 )
 
+// Demo returns the command demo.
 func (a *Commands) Demo() *cobra.Command {
 	var o demo.Options
 	var once, free bool
@@ -49,7 +50,7 @@ it; the next start takes up where this one was.`,
 			if once {
 				return d.Tour(cmd.Context(), a.Out)
 			}
-			a.card(d.Card, o.Data)
+			a.card(d.Connection, o.Data)
 			select {
 			case <-cmd.Context().Done():
 				fmt.Fprintln(a.Err, "\nStopping")
@@ -74,7 +75,7 @@ it; the next start takes up where this one was.`,
 	return c
 }
 
-func (a *Commands) card(c demo.Card, data string) {
+func (a *Commands) card(c demo.ConnectionInfo, data string) {
 	user, password, _ := strings.Cut(c.OfficeCredentials, ":")
 	say := func(format string, args ...any) { fmt.Fprintf(a.Out, format+"\n", args...) }
 	say(`

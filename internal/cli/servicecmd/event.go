@@ -10,6 +10,7 @@ import (
 	"ubiquon/internal/store/events"
 )
 
+// Event returns the command event.
 func (a *Commands) Event() *cobra.Command {
 	var f events.EventFilter
 	list := &cobra.Command{

@@ -13,6 +13,7 @@ import (
 	"ubiquon/internal/ingest"
 )
 
+// OriginCommand returns the command origin.
 func (a *Commands) OriginCommand() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the origins, and how reading them goes", Args: cobra.NoArgs,

@@ -33,6 +33,7 @@ func newLog(w io.Writer, level, format string) (*slog.Logger, error) {
 	return nil, command.Misusef("the log format is text or json, not %q", format)
 }
 
+// Serve returns the command serve.
 func (a *Commands) Serve() *cobra.Command {
 	var file string
 	given := map[string]*string{}
@@ -182,7 +183,7 @@ func (s setting) variable() string {
 	return "UBIQUON_" + strings.ToUpper(strings.ReplaceAll(s.flag(), "-", "_"))
 }
 
-// configCommand looks at configurations without starting anything.
+// ConfigCommand looks at configurations without starting anything.
 func (a *Commands) ConfigCommand() *cobra.Command {
 	var file string
 	check := &cobra.Command{

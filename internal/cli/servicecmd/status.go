@@ -13,6 +13,7 @@ import (
 // errProblems is the error of a status with problems, for scripts.
 var errProblems = errors.New("there are problems")
 
+// Status returns the command status.
 func (a *Commands) Status() *cobra.Command {
 	var check bool
 	c := &cobra.Command{
@@ -90,6 +91,7 @@ func drawStatus(t *command.Table, st *diagnose.Status) {
 	}
 }
 
+// Wake returns the command wake.
 func (a *Commands) Wake() *cobra.Command {
 	return &cobra.Command{
 		Use: "wake", Short: "Let a quiet copy run schedules, rules and builds", Args: cobra.NoArgs,

@@ -1,4 +1,3 @@
-// Package access says what somebody may do, and why not: grants, who holds them
-// (everyone, keys, tokens issued elsewhere, accounts), and which one is missing.
-// Rights only ever add up.
+// Package access decides what a principal may do, and why not: grants, rights, keys, tokens,
+// preview links and rate limits.
 package access

@@ -12,6 +12,7 @@ type DeniedError struct {
 	Everyone bool
 }
 
+// Error implements error.
 func (e *DeniedError) Error() string { return fmt.Sprintf("the grant %q is missing", e.Grant) }
 
 // ErrTooMany is the error of trying something too often.

@@ -104,8 +104,8 @@ func (n Need) String() string {
 // Administer is what it takes to see to the service itself.
 var Administer = Need{Verb: Manage, Edition: Any, Type: Any}
 
-// Mend says which commands give a missing grant.
-func Mend(grant string) string {
+// GrantRemedy says which commands give a missing grant.
+func GrantRemedy(grant string) string {
 	text := fmt.Sprintf("give it to a key: ubiquon key grant KEY %q", grant)
 	// That everything is opened is nobody's hint.
 	if open := OpenCommand(grant); open != "" && !strings.Contains(open, " all") {

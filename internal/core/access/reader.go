@@ -16,8 +16,8 @@ const (
 	ByPreviewLink Kind = "preview link"
 )
 
-// Reader is who asks, reader or writer.
-type Reader struct {
+// Principal is who asks, reader or writer.
+type Principal struct {
 	Kind Kind
 	// Name is what others call them: a key's name, a token's subject, an account's
 	// e-mail.
@@ -39,9 +39,9 @@ type Reader struct {
 	Meter *Meter
 }
 
-// Principal is what tells one who asks from others: an id, a token's subject, or, of
+// QueueName is what tells one who asks from others: an id, a token's subject, or, of
 // those who are nobody in particular, the address that they ask from.
-func (r *Reader) Principal(address string) string {
+func (r *Principal) QueueName(address string) string {
 	switch {
 	case r.Kind == Everyone:
 		return address
@@ -51,8 +51,8 @@ func (r *Reader) Principal(address string) string {
 	return r.Name
 }
 
-// Known tells whether it is somebody in particular.
-func (r *Reader) Known() bool { return r.Kind != Everyone }
+// Identified tells whether it is somebody in particular.
+func (r *Principal) Identified() bool { return r.Kind != Everyone }
 
 // Role is what an account is there for. Each may do all that the ones before may.
 type Role string

@@ -23,6 +23,7 @@ type Problem struct {
 // Problems is every problem of one write. It is an error.
 type Problems []Problem
 
+// Error implements error.
 func (p Problems) Error() string {
 	lines := make([]string, len(p))
 	for i, one := range p {

@@ -1,4 +1,4 @@
-// Package content turns what people write into what readers get: it validates
-// an entry's fields against the model, lays out one document per locale with
-// fallbacks filled in, and says what differs between two states of an entry.
+// Package content validates what editors write and renders the documents that readers get, one for
+// each edition and locale. It does not store anything; changes between documents are described by
+// Change.
 package content

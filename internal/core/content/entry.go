@@ -172,20 +172,7 @@ type Change struct {
 	// locale is missing where there was, or is, no document.
 	Before map[string]Fields `json:"before,omitempty"`
 	After  map[string]Fields `json:"after,omitempty"`
-	// Dotted holds, by locale, whether conditions of filters on entries that this one
-	// leads to were true of it once the change was made, as far as whoever applies the
-	// change asked: 0 unknown to SQL, 1 false, 2 true.
-	Dotted map[string]map[string]int8 `json:"-"`
-	// Mixed says that other entries changed too until the moment that Dotted and Led
-	// are of.
-	Mixed bool `json:"-"`
-	// AsOf is the sequence as of which they were told, if that is not the change's own
-	// commit.
-	AsOf int64 `json:"-"`
-	// Led are, by locale and by the way that leads here, the entries from which it
-	// does, likewise.
-	Led   map[string]map[string][]Led `json:"-"`
-	Cause Cause                       `json:"cause"`
+	Cause  Cause             `json:"cause"`
 }
 
 // Places are, by locale, the slug and the path that an entry had, or has, as far as the
@@ -204,16 +191,6 @@ func (c *Change) Places() (slugs, paths map[string]string) {
 	return slugs, paths
 }
 
-// Led is an entry from which a way of references leads to one that changed.
-type Led struct {
-	ID     string
-	Values Fields
-	Dotted map[string]int8
-	// Others are what the conditions come to without the entry that changed, of
-	// conditions for which that can be said.
-	Others map[string]int8
-}
-
 // Moved is what happens to an entry when the one that it lives below moves.
 const Moved = "moved"
 
@@ -221,10 +198,10 @@ const Moved = "moved"
 const (
 	ContentChange = "content"
 	ModelChange   = "model"
-	// RelaidChange is what a change of the model did to an entry's documents. It is
+	// RerenderChange is what a change of the model did to an entry's documents. It is
 	// for those who hold answers; nobody has published anything.
-	RelaidChange = "relaid"
-	AccessChange = "access"
+	RerenderChange = "relaid"
+	AccessChange   = "access"
 )
 
 // What an access change is about; a key's id is in Entry.

@@ -1,5 +1,5 @@
-// Package event decodes and proves what origins announce. It does not store,
-// and it does not fetch what an announcement is about.
+// Package event verifies and decodes the announcements of origins (Standard Webhooks,
+// CloudEvents). It does not store or process them.
 package event
 
 import (

@@ -79,7 +79,7 @@ func (v evaluation) expr(e Expr, d Document) truth {
 		}
 		return out
 	}
-	if g, ok := e.(given); ok {
+	if g, ok := e.(assumedValue); ok {
 		return v.given[g]
 	}
 	name := Named(e)

@@ -158,6 +158,7 @@ func (f *Filter) UnmarshalText(text []byte) error {
 	return nil
 }
 
+// String implements fmt.Stringer.
 func (v Value) String() string {
 	switch v.Kind {
 	case Number:
@@ -172,6 +173,7 @@ func (v Value) String() string {
 	return literal(v.Text)
 }
 
+// String implements fmt.Stringer.
 func (o Operand) String() string {
 	switch {
 	case o.Now:
@@ -189,6 +191,7 @@ func (o Operand) String() string {
 	return s
 }
 
+// String implements fmt.Stringer.
 func (n *Name) String() string {
 	var parts []string
 	for _, s := range n.Steps {
@@ -236,23 +239,23 @@ func names(e Expr) []*Name {
 	return out
 }
 
-// Held is a condition that holds properties against the present moment, and the
+// TimeTrigger is a condition that holds properties against the present moment, and the
 // filter as it would be if the condition were true or false.
-type Held struct {
+type TimeTrigger struct {
 	Names           []*Name
 	IfTrue, IfFalse Expr
 }
 
 // HeldAgainstNow lists the conditions that the passing of time turns.
-func (f *Filter) HeldAgainstNow() []Held {
+func (f *Filter) HeldAgainstNow() []TimeTrigger {
 	if f == nil {
 		return nil
 	}
-	var out []Held
+	var out []TimeTrigger
 	walk(f.Expr, func(e Expr) {
 		if isHeld(e) {
 			n := len(out)
-			out = append(out, Held{names(e), supposing(f.Expr, n, true), supposing(f.Expr, n, false)})
+			out = append(out, TimeTrigger{names(e), assuming(f.Expr, n, true), assuming(f.Expr, n, false)})
 		}
 	})
 	return out
@@ -270,8 +273,8 @@ func isHeld(e Expr) bool {
 	return false
 }
 
-// supposing is the condition with the truth of the nth that is held against now.
-func supposing(e Expr, nth int, is bool) Expr {
+// assuming is the condition with the truth of the nth that is held against now.
+func assuming(e Expr, nth int, is bool) Expr {
 	var in func(e Expr) Expr
 	all := func(parts []Expr) []Expr {
 		out := make([]Expr, len(parts))

@@ -22,6 +22,7 @@ type Error struct {
 	Types []string
 }
 
+// Error implements error.
 func (e *Error) Error() string {
 	text := fmt.Sprintf("at character %d: %s", e.At, e.Detail)
 	if e.Hint != "" {

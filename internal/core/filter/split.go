@@ -42,10 +42,10 @@ const (
 	True    = isTrue
 )
 
-// given stands for an atom.
-type given int
+// assumedValue stands for an atom.
+type assumedValue int
 
-func (g given) write(b *strings.Builder) { b.WriteByte(byte('0' + int(g))) }
+func (g assumedValue) write(b *strings.Builder) { b.WriteByte(byte('0' + int(g))) }
 
 // Split takes the filter apart.
 func (f *Filter) Split() *Split {
@@ -83,7 +83,7 @@ func (s *Split) expr(e Expr) Expr {
 	}
 	a.single, a.text = len(all) == 1, text(e)
 	s.Atoms = append(s.Atoms, a)
-	return given(len(s.Atoms) - 1)
+	return assumedValue(len(s.Atoms) - 1)
 }
 
 func (s *Split) all(parts []Expr) []Expr {
@@ -124,10 +124,10 @@ func (a *Atom) Keeps(before, after Document) bool {
 	return !slices.ContainsFunc(names(a.pred), func(n *Name) bool { return !same(n) })
 }
 
-// Turns tells whether the atom may come out otherwise because an entry of a type
+// ChangesBetween tells whether the atom may come out otherwise because an entry of a type
 // changes that it leads to or through: by what the entry held and holds now, nil
 // for nothing.
-func (a *Atom) Turns(typ string, before, after Document, now time.Time) bool {
+func (a *Atom) ChangesBetween(typ string, before, after Document, now time.Time) bool {
 	for _, n := range a.Names {
 		for i, step := range n.Steps {
 			reaches := slices.Contains(step.Types, typ)
@@ -161,8 +161,8 @@ func (a *Atom) Turns(typ string, before, after Document, now time.Time) bool {
 	return false
 }
 
-// Ways are the ways from the filter's entries to those of a type.
-func (a *Atom) Ways(typ string) [][]Step {
+// ReferencePaths are the ways from the filter's entries to those of a type.
+func (a *Atom) ReferencePaths(typ string) [][]Step {
 	var out [][]Step
 	for _, n := range a.Names {
 		for i, s := range n.Steps {
@@ -207,7 +207,10 @@ func differs(field string, before, after Document) bool {
 // nothing is a document that is not there.
 type nothing struct{}
 
-func (nothing) Value(string) any      { return nil }
+// Value implements Document.
+func (nothing) Value(string) any { return nil }
+
+// Enter implements Document.
 func (nothing) Enter(Step) []Document { return nil }
 
 // Values is a document of which only its own values are known, under the names

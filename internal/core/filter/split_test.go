@@ -186,7 +186,7 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 					for i := range split.Atoms {
 						// It may be that it leads back to itself: then it turns its own atoms.
 						if split.Atoms[i].Keeps(was.own(), is.own()) &&
-							!split.Atoms[i].Turns(typ, was.own(), is.own(), worldNow) {
+							!split.Atoms[i].ChangesBetween(typ, was.own(), is.own(), worldNow) {
 							if kept++; before[n][k].atoms[i] != now[k].atoms[i] {
 								t.Fatalf(
 									"%s of %s was to be kept from %v to %v", &split.Atoms[i], n, was.values,
@@ -203,7 +203,7 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 					if before[n][k].atoms[i] == now[k].atoms[i] {
 						continue
 					}
-					if turned++; !split.Atoms[i].Turns(typ, was.own(), is.own(), worldNow) {
+					if turned++; !split.Atoms[i].ChangesBetween(typ, was.own(), is.own(), worldNow) {
 						t.Fatalf(
 							"%s of %s came to %d from %d, and is not turned by %s, which was %v and is %v",
 							&split.Atoms[i], n, now[k].atoms[i], before[n][k].atoms[i], id, was, is,
@@ -239,7 +239,7 @@ func TestTimeTurnsWhatIsHeldAgainstIt(t *testing.T) {
 				continue
 			}
 			turned++
-			passed := slices.ContainsFunc(f.HeldAgainstNow(), func(h Held) bool {
+			passed := slices.ContainsFunc(f.HeldAgainstNow(), func(h TimeTrigger) bool {
 				matters := (&Filter{Expr: h.IfTrue}).Match(n, to) != (&Filter{Expr: h.IfFalse}).Match(n, to)
 				return matters && slices.ContainsFunc(h.Names, func(name *Name) bool {
 					text, _ := n.values[name.Field].(string)
@@ -283,20 +283,20 @@ func TestWaysLeadToTypes(t *testing.T) {
 	for i := range split.Atoms {
 		a := &split.Atoms[i]
 		end := map[bool][]string{true: {".routes.piers"}, false: {".routes.start"}}[a.Names[0].Steps[1].Name == "piers"]
-		if got := names(a.Ways("pier")); !reflect.DeepEqual(got, end) {
+		if got := names(a.ReferencePaths("pier")); !reflect.DeepEqual(got, end) {
 			t.Errorf("%s leads to piers by %v", a, got)
 		}
 		want := []string{".routes"}
 		if end[0] == ".routes.start" {
 			want = append(want, ".routes.start") // a route may begin at another
 		}
-		if got := names(a.Ways("route")); !reflect.DeepEqual(got, want) {
+		if got := names(a.ReferencePaths("route")); !reflect.DeepEqual(got, want) {
 			t.Errorf("%s leads to routes by %v", a, got)
 		}
-		if got := a.Ways("notice"); got != nil {
+		if got := a.ReferencePaths("notice"); got != nil {
 			t.Errorf("%s leads to notices by %v", a, names(got))
 		}
-		if !a.EndsWith(a.Ways("pier")[0]) || a.EndsWith(a.Ways("route")[0]) {
+		if !a.EndsWith(a.ReferencePaths("pier")[0]) || a.EndsWith(a.ReferencePaths("route")[0]) {
 			t.Errorf("where %s ends", a)
 		}
 	}

@@ -78,6 +78,7 @@ func (e Array) write(b *strings.Builder) {
 	b.WriteString(e.Op + "(" + e.Left.String() + ", " + e.Right.String() + ")")
 }
 
+// String implements fmt.Stringer.
 func (l List) String() string {
 	if l.Name != nil {
 		return l.Name.String()

@@ -1,3 +1,2 @@
-// Package generate writes types for a model: for TypeScript, with a small typed
-// reader, and for Go. The output names no address and no key.
+// Package generate writes TypeScript types for a model, with a small typed reader.
 package generate

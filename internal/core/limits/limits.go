@@ -1,6 +1,5 @@
-// Package limits holds the budgets of one node: how much of its memory, processor
-// time and connections a request, a principal and an address may use. Every budget
-// has a default and can be set under limits: in the configuration.
+// Package limits holds the budgets of one node: how much memory, processor time and how many
+// connections work may take.
 package limits
 
 import (

@@ -173,7 +173,7 @@ func (c *comparison) typ(old, now *Type) {
 		"paths are made otherwise; the former ones lead to the new",
 	)
 	change(old.Title != now.Title, "entries are known by %s, not by %s", now.Title, old.Title)
-	change(old.Deprecated != now.Deprecated || old.Farewell != now.Farewell, "deprecated: %s", now.Deprecated)
+	change(old.Deprecated != now.Deprecated || old.Deprecation != now.Deprecation, "deprecated: %s", now.Deprecated)
 	change(old.Approval != now.Approval, "approval before publishing: %t", now.Approval)
 	change(!reflect.DeepEqual(old.Submissions, now.Submissions), "other submissions are taken")
 	change(old.Freshness != now.Freshness, "answers may be kept for other times")
@@ -348,7 +348,7 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 		src, _ := json.Marshal(f.Default) // came out of JSON
 		add(Safe, "the default is %s", src)
 	}
-	if was.Label != f.Label || was.Help != f.Help || was.Deprecated != f.Deprecated || was.Farewell != f.Farewell {
+	if was.Label != f.Label || was.Help != f.Help || was.Deprecated != f.Deprecated || was.Deprecation != f.Deprecation {
 		add(Safe, "label, help or deprecation is another")
 	}
 	if was.Kind == f.Kind && f.Inner != nil {

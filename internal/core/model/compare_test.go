@@ -203,7 +203,7 @@ func TestConvertKeepsWhatItCan(t *testing.T) {
 func TestTouchedTypesAreThoseLaidOutOtherwise(t *testing.T) {
 	touched := func(was, is string) []string {
 		return model.Convert(testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, was, is, 1))).
-			Touched()
+			AffectedTypes()
 	}
 	if got := touched("label: Service notice", "label: Notice"); got != nil {
 		t.Errorf("a label touches %v", got)

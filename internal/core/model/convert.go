@@ -258,10 +258,10 @@ func (c *Conversion) Losing(oldType string, fields map[string]any) []string {
 	return out
 }
 
-// Touched returns the old names of the types whose stored content or delivered
+// AffectedTypes returns the old names of the types whose stored content or delivered
 // documents differ between the models. Locales that come, go or fall back
 // otherwise touch every type that has translations.
-func (c *Conversion) Touched() []string {
+func (c *Conversion) AffectedTypes() []string {
 	locales := !slices.EqualFunc(c.from.Locales, c.to.Locales, func(a, b Locale) bool {
 		return a.Tag == b.Tag && a.Retired == b.Retired && slices.Equal(a.Fallback, b.Fallback)
 	})

@@ -1,5 +1,4 @@
-// Package model describes content: types, their fields, the locales and how
-// one falls back to another. It reads the YAML form of a model, checks it as a
-// whole and answers questions about it. It holds no content and knows nothing
-// of storage or delivery.
+// Package model describes content: types with their fields, locales, and how long answers may be
+// kept. Read and FromJSON check a model and report all mistakes at once; Compare and Convert say
+// what a change of the model means for stored content.
 package model

@@ -77,7 +77,7 @@ type Type struct {
 	Was string `json:"was,omitempty"`
 	// Deprecated says why the type should not be used any more.
 	Deprecated string `json:"deprecated,omitempty"`
-	Farewell
+	Deprecation
 	// Path is the template of the site path, such as /notices/{slug} or
 	// {parent.path}/{slug}; empty when entries of the type have no page of their
 	// own. Paths has the locales that differ.
@@ -99,9 +99,9 @@ type Type struct {
 	byName map[string]*Field
 }
 
-// Farewell are the days on which something was deprecated, and on which it will be
+// Deprecation are the days on which something was deprecated, and on which it will be
 // gone: RFC 3339 dates.
-type Farewell struct {
+type Deprecation struct {
 	DeprecatedSince string `json:"deprecatedSince,omitempty"`
 	Sunset          string `json:"sunset,omitempty"`
 }
@@ -144,7 +144,7 @@ type Field struct {
 	Was string `json:"was,omitempty"`
 	// Deprecated says why the field should not be used any more.
 	Deprecated string `json:"deprecated,omitempty"`
-	Farewell
+	Deprecation
 	Required bool `json:"required,omitempty"`
 	// Indexed says that lists are filtered or sorted by the field: an index is kept
 	// for it.

@@ -120,7 +120,7 @@ func (r *reader) file(name string, form fileForm) {
 			Help:        f.Help,
 			Was:         f.Was,
 			Deprecated:  f.Deprecated,
-			Farewell:    Farewell{f.Since, f.Sunset},
+			Deprecation: Deprecation{f.Since, f.Sunset},
 			Path:        f.Path.all,
 			Paths:       f.Path.byName,
 			Home:        f.Home,
@@ -220,14 +220,14 @@ func (r *reader) typ(t *Type) {
 	if t.Submissions != nil {
 		r.submissions(t, key)
 	}
-	r.farewell(key, "type "+t.Name, t.Deprecated, t.Farewell)
+	r.deprecation(key, "type "+t.Name, t.Deprecated, t.Deprecation)
 	r.group(t, key, t.Name, 0)
 }
 
-// farewell checks what is said of something deprecated.
-func (r *reader) farewell(key, what, why string, days Farewell) {
+// deprecation checks what is said of something deprecated.
+func (r *reader) deprecation(key, what, why string, days Deprecation) {
 	switch {
-	case why == "" && days != Farewell{}:
+	case why == "" && days != Deprecation{}:
 		r.add(
 			key, "%s has deprecatedSince or sunset, but is not deprecated; say why, as in deprecated: use the slug",
 			what,

@@ -18,25 +18,25 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 		r.mark(at, file, fi.Line, fi.Column)
 		v := fi.Value
 		f := &Field{
-			Name:       fi.Name,
-			Kind:       Kind(v.Kind),
-			Label:      v.Label,
-			Help:       v.Help,
-			Was:        v.Was,
-			Deprecated: v.Deprecated,
-			Farewell:   Farewell{v.Since, v.Sunset},
-			Required:   v.Required,
-			Indexed:    v.Indexed,
-			Unique:     v.Unique,
-			Translated: v.Translated,
-			Several:    v.Several,
-			Min:        v.Min,
-			Max:        v.Max,
-			Pattern:    v.Pattern,
-			Types:      v.Types,
-			Inverse:    v.Inverse,
-			MadeFrom:   v.MadeFrom,
-			Marks:      v.Marks,
+			Name:        fi.Name,
+			Kind:        Kind(v.Kind),
+			Label:       v.Label,
+			Help:        v.Help,
+			Was:         v.Was,
+			Deprecated:  v.Deprecated,
+			Deprecation: Deprecation{v.Since, v.Sunset},
+			Required:    v.Required,
+			Indexed:     v.Indexed,
+			Unique:      v.Unique,
+			Translated:  v.Translated,
+			Several:     v.Several,
+			Min:         v.Min,
+			Max:         v.Max,
+			Pattern:     v.Pattern,
+			Types:       v.Types,
+			Inverse:     v.Inverse,
+			MadeFrom:    v.MadeFrom,
+			Marks:       v.Marks,
 		}
 		if v.Default != nil {
 			f.Default = asJSON(v.Default)
@@ -139,7 +139,7 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 	r.belongs(f, key, name)
 	r.references(f, key, name, depth)
 	r.slug(t, f, key, name, depth)
-	r.farewell(key, "field "+name, f.Deprecated, f.Farewell)
+	r.deprecation(key, "field "+name, f.Deprecated, f.Deprecation)
 	r.lookedUp(f, key, name, depth)
 	if f.Min != nil && f.Max != nil && *f.Min > *f.Max {
 		r.add(key, "field %s has min %v above max %v", name, *f.Min, *f.Max)

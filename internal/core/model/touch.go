@@ -14,11 +14,11 @@ const Everything = "*"
 // AllFields stands for which fields a type has, in which order, and of which form.
 const AllFields = "*"
 
-// Touches says in which parts documents that are read may differ between the
+// AffectedFields says in which parts documents that are read may differ between the
 // models: by locale, or Everything for all locales, the types, by their old names,
 // or single fields of them as TYPE.FIELD, or Everything for all types. What is not
 // said is delivered as it was to whoever reads it by its old name.
-func (c *Conversion) Touches() map[string][]string {
+func (c *Conversion) AffectedFields() map[string][]string {
 	if c.from.Default() != c.to.Default() {
 		return map[string][]string{Everything: {Everything}}
 	}
@@ -65,7 +65,7 @@ func (c *Conversion) Touches() map[string][]string {
 			add(Everything, old.Name) // it may be there in more locales, or fewer
 		}
 	}
-	for tag, names := range c.Restates() {
+	for tag, names := range c.AffectedResponses() {
 		add(tag, names...)
 	}
 	for tag := range out {
@@ -86,10 +86,10 @@ func IsLabel(part string) bool { return strings.Contains(part, labelMark) }
 
 const labelMark = "=" // no name of a field has it
 
-// Restates says, in the form of Touches, in what an answer may differ even if no
+// AffectedResponses says, in the form of Touches, in what an answer may differ even if no
 // document does: one that shows all fields of a type, as TYPE.AllFields, because these
 // are others, or of another form; one that shows labels, as TYPE.LabelOf.
-func (c *Conversion) Restates() map[string][]string {
+func (c *Conversion) AffectedResponses() map[string][]string {
 	out := map[string][]string{Everything: nil}
 	for _, old := range c.from.Types {
 		now := c.Type(old.Name)

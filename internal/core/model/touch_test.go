@@ -55,7 +55,7 @@ func TestWhatAChangeOfTheModelTouches(t *testing.T) {
 			t.Fatalf("%s: nothing changes", name)
 		}
 		conversion := model.Convert(testkit.Model(t, testkit.Ferries), testkit.Model(t, to))
-		touches, restates := conversion.Touches(), conversion.Restates()
+		touches, restates := conversion.AffectedFields(), conversion.AffectedResponses()
 		if touches[model.Everything] == nil {
 			delete(touches, model.Everything)
 		}
@@ -95,7 +95,7 @@ types:
 		to := testkit.Model(
 			t, strings.Replace(src, was, strings.TrimSuffix(was, ":")+"x"+was[len(strings.TrimSuffix(was, ":")):], 1),
 		)
-		if got := model.Convert(from, to).Restates(); !reflect.DeepEqual(got, want) {
+		if got := model.Convert(from, to).AffectedResponses(); !reflect.DeepEqual(got, want) {
 			t.Errorf("%q restates %v, want %v", was, got, want)
 		}
 	}

@@ -1,6 +1,5 @@
-// Package prose turns CommonMark, the form in which prose is stored, into the
-// forms in which it is delivered. Whatever comes out is safe to put on a page:
-// HTML is sanitised, always.
+// Package prose renders CommonMark, the form in which prose is stored, as sanitised HTML, plain
+// text or a tree, and converts HTML to it. All work is bounded.
 package prose
 
 import (

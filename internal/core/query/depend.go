@@ -4,14 +4,14 @@ import (
 	"slices"
 	"sort"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 )
 
 // Dependencies says what the result of the query was made of.
-func Dependencies(q *Query, r *Result) *depend.Set {
+func Dependencies(q *Query, r *Result) *invalidation.Set {
 	d := dependencies{
-		set:      &depend.Set{Edition: q.Edition, Deadline: r.Deadline},
+		set:      &invalidation.Set{Edition: q.Edition, Deadline: r.Deadline},
 		vain:     map[string]bool{},
 		sequence: r.Sequence,
 		moments:  r.Moments,
@@ -32,11 +32,11 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 			d.paths(root, res)
 		case BySlug:
 			d.set.Lookups = append(
-				d.set.Lookups, depend.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value},
+				d.set.Lookups, invalidation.Lookup{Type: root.Type, Locale: root.Locale, Slug: root.Value},
 			)
 		case ByID:
 			if len(res.Rows) == 0 {
-				d.set.Entries = append(d.set.Entries, depend.Entry{ID: root.Value, Locale: root.Locale})
+				d.set.Entries = append(d.set.Entries, invalidation.Entry{ID: root.Value, Locale: root.Locale})
 			}
 		case ByPath:
 			d.path(root, res)
@@ -53,7 +53,7 @@ func Dependencies(q *Query, r *Result) *depend.Set {
 func (d *dependencies) path(root *Root, res *RootResult) {
 	found := len(res.Rows) > 0
 	for _, tag := range res.LookedIn(root) {
-		d.set.Lookups = append(d.set.Lookups, depend.Lookup{Locale: tag, Path: root.Value, Found: found})
+		d.set.Lookups = append(d.set.Lookups, invalidation.Lookup{Locale: tag, Path: root.Value, Found: found})
 		if found && tag == res.Locale {
 			return
 		}
@@ -63,23 +63,23 @@ func (d *dependencies) path(root *Root, res *RootResult) {
 	}
 	for _, f := range res.Formerly {
 		d.set.Entries = append(
-			d.set.Entries, depend.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{depend.Lives}},
+			d.set.Entries, invalidation.Entry{ID: f.Entry, Locale: f.Locale, Fields: []string{invalidation.PathExists}},
 		)
 	}
 }
 
 type dependencies struct {
-	set      *depend.Set
+	set      *invalidation.Set
 	linked   bool // only then can the same document have been read twice
 	vain     map[string]bool
 	sequence int64
-	moments  map[*Root]depend.Moments
+	moments  map[*Root]invalidation.Moments
 }
 
 // list adds what a result shows of a list; target is the entry that is referred to,
 // for a way back.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
-	l := depend.List{
+	l := invalidation.List{
 		Type:       root.Type,
 		Locale:     locale,
 		Field:      root.Field,
@@ -89,15 +89,15 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 		Sort:       root.Sort,
 		Count:      root.Count,
 		Moments:    d.moments[root],
-		Window: depend.Window{
-			Limit:   root.Limit,
-			FromEnd: root.Backwards(),
-			Skipped: root.Offset > MaxAhead,
-			Ends:    len(res.Past) < root.Past(),
-			AsOf:    d.sequence,
-			Beyond:  root.Past(),
-			Tells:   root.Shows.More || root.Shows.Around,
-			Cursors: root.Shows.Cursors,
+		Window: invalidation.Window{
+			Limit:      root.Limit,
+			FromEnd:    root.Backwards(),
+			Skipped:    root.Offset > MaxSkippedKnown,
+			Ends:       len(res.Lookahead) < root.Past(),
+			AsOf:       d.sequence,
+			Beyond:     root.Past(),
+			StatesSize: root.Shows.More || root.Shows.Around,
+			Cursors:    root.Shows.Cursors,
 		},
 	}
 	w := &l.Window
@@ -105,42 +105,42 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 		w.Limit = 1
 	}
 	if root.After != nil {
-		w.After = depend.PlaceOf(root.Sort, root.After.Values, root.After.ID)
+		w.After = invalidation.NewSortKey(root.Sort, root.After.Values, root.After.ID)
 	}
 	if root.Before != nil {
-		w.Before = depend.PlaceOf(root.Sort, root.Before.Values, root.Before.ID)
+		w.Before = invalidation.NewSortKey(root.Sort, root.Before.Values, root.Before.ID)
 	}
 	if root.Offset > 0 && !w.Skipped {
 		w.Offset = root.Offset
 	}
-	if n := len(res.Ahead) + len(res.Rows) + len(res.Past); n > 0 {
-		w.Rows = make([]depend.Place, 0, n)
+	if n := len(res.Skipped) + len(res.Rows) + len(res.Lookahead); n > 0 {
+		w.Rows = make([]invalidation.SortKey, 0, n)
 		add := func(rows []*Row) {
 			for _, row := range rows {
 				w.Rows = append(w.Rows, row.place(root.Sort))
 			}
 		}
-		add(res.Ahead)
+		add(res.Skipped)
 		if w.FromEnd {
-			add(res.Past)
+			add(res.Lookahead)
 			slices.Reverse(w.Rows)
 			add(res.Rows)
 		} else {
 			add(res.Rows)
-			add(res.Past)
+			add(res.Lookahead)
 		}
 	}
 	if root.Shows.Around {
-		prev, next := root.Around(res)
+		prev, next := root.PageCursors(res)
 		if prev != "" {
-			w.Cursors |= depend.CursorFirst
+			w.Cursors |= invalidation.CursorFirst
 		}
 		if next != "" {
-			w.Cursors |= depend.CursorLast
+			w.Cursors |= invalidation.CursorLast
 		}
 	}
 	if w.Limit == 0 {
-		w.Tells = false // around nothing there is nothing
+		w.StatesSize = false // around nothing there is nothing
 	}
 	if !root.ShowsNothing() {
 		d.set.Lists = append(d.set.Lists, l)
@@ -148,7 +148,7 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 }
 
 // place is where the row stands in the order that it was read in.
-func (r *Row) place(order []Sort) depend.Place {
+func (r *Row) place(order []Sort) invalidation.SortKey {
 	values := make([]*string, len(order))
 	for k, v := range r.Keys {
 		if v != nil {
@@ -156,7 +156,7 @@ func (r *Row) place(order []Sort) depend.Place {
 			values[k] = &text
 		}
 	}
-	return depend.PlaceOf(order, values, r.ID)
+	return invalidation.NewSortKey(order, values, r.ID)
 }
 
 // pathSort is the order of the paths of one locale.
@@ -165,7 +165,9 @@ var pathSort = []Sort{{By: "about.path", Kind: model.Text}}
 // paths adds a list for each locale and type of a list of paths. A place after all
 // that have a path ends what is shown of the last locale.
 func (d *dependencies) paths(root *Root, res *RootResult) {
-	behind := func(path string) depend.Place { return depend.PlaceOf(pathSort, []*string{&path}, "") + "\xff" }
+	behind := func(path string) invalidation.SortKey {
+		return invalidation.NewSortKey(pathSort, []*string{&path}, "") + "\xff"
+	}
 	from, to := "", ""
 	var last PathRow
 	if root.After != nil {
@@ -176,19 +178,19 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 		to = last.Locale
 		// That there is more is so as long as one of these is behind.
 		past := res.PastPaths[0]
-		l := depend.List{
+		l := invalidation.List{
 			Type:   past.Type,
 			Locale: past.Locale,
 			Paths:  true,
 			Sort:   pathSort,
-			Window: depend.Window{Beyond: pastWindow, Tells: true},
+			Window: invalidation.Window{Beyond: pastWindow, StatesSize: true},
 		}
 		if past.Locale == to {
 			l.Window.After = behind(last.Path)
 		}
 		for _, p := range res.PastPaths {
 			if p.Type == past.Type && p.Locale == past.Locale {
-				l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(pathSort, []*string{&p.Path}, p.Entry))
+				l.Window.Rows = append(l.Window.Rows, invalidation.NewSortKey(pathSort, []*string{&p.Path}, p.Entry))
 			}
 		}
 		d.set.Lists = append(d.set.Lists, l)
@@ -198,12 +200,12 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			continue
 		}
 		for _, t := range root.Types {
-			l := depend.List{
+			l := invalidation.List{
 				Type:   t,
 				Locale: tag,
 				Paths:  true,
 				Sort:   pathSort,
-				Window: depend.Window{Limit: MaxPaths + 1, Beyond: pastWindow, Ends: true},
+				Window: invalidation.Window{Limit: MaxPaths + 1, Beyond: pastWindow, Ends: true},
 			}
 			if tag == from {
 				l.Window.After = behind(*root.After.Values[1])
@@ -213,7 +215,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			}
 			for _, p := range res.Paths {
 				if p.Locale == tag && p.Type == t {
-					l.Window.Rows = append(l.Window.Rows, depend.PlaceOf(pathSort, []*string{&p.Path}, p.Entry))
+					l.Window.Rows = append(l.Window.Rows, invalidation.NewSortKey(pathSort, []*string{&p.Path}, p.Entry))
 				}
 			}
 			d.set.Lists = append(d.set.Lists, l)
@@ -224,7 +226,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 
 // labels tells whether the selection asks for a label, at whatever depth.
 func (s *Selection) labels() (found bool) {
-	s.walk(func(p *Pick) { found = found || p.Label != nil })
+	s.walk(func(p *SelectedField) { found = found || p.Label != nil })
 	return found
 }
 
@@ -236,13 +238,13 @@ func (d *dependencies) missed(locale string, asked []string, found []*Row) {
 			n++
 		} else if key := locale + id; !d.vain[key] {
 			d.vain[key] = true
-			d.set.Entries = append(d.set.Entries, depend.Entry{ID: id, Locale: locale})
+			d.set.Entries = append(d.set.Entries, invalidation.Entry{ID: id, Locale: locale})
 		}
 	}
 }
 
 // mergeEntries unites what was read of the same document in several places.
-func mergeEntries(in []depend.Entry) []depend.Entry {
+func mergeEntries(in []invalidation.Entry) []invalidation.Entry {
 	at := map[[2]string]int{}
 	out := in[:0:0]
 	for _, e := range in {

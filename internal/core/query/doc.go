@@ -1,5 +1,4 @@
-// Package query is one read of content, however it was spelled: what is asked
-// for, in which order and window, in which locale. A surface compiles its
-// request into a Query; the store runs it; Dependencies says what the result
-// was made of; WriteObject lays it out as JSON.
+// Package query is a compiled read of content, however the request was spelled: roots, selected
+// fields, filters and windows. It computes the canonical key of a read, its effort, what a result
+// depends on, and writes results as JSON.
 package query

@@ -6,12 +6,12 @@ import (
 	"ubiquon/internal/core/model"
 )
 
-// Farewell says what deprecated things the query reads, as type or type.field, each
+// Deprecation says what deprecated things the query reads, as type or type.field, each
 // once, since when the first of them is deprecated, and when the first of them
 // will be gone; "" for never. Found are the types of the entries that roots without a
 // type have found.
-func (q *Query) Farewell(m *model.Model, found ...string) (names []string, days model.Farewell) {
-	f := farewell{m: m}
+func (q *Query) Deprecation(m *model.Model, found ...string) (names []string, days model.Deprecation) {
+	f := deprecation{m: m}
 	for i := range q.Roots {
 		root := &q.Roots[i]
 		types := root.Types
@@ -28,13 +28,13 @@ func (q *Query) Farewell(m *model.Model, found ...string) (names []string, days 
 	return f.names, f.days
 }
 
-type farewell struct {
+type deprecation struct {
 	m     *model.Model
 	names []string
-	days  model.Farewell
+	days  model.Deprecation
 }
 
-func (f *farewell) note(name, why string, days model.Farewell) {
+func (f *deprecation) note(name, why string, days model.Deprecation) {
 	if why == "" || slices.Contains(f.names, name) {
 		return
 	}
@@ -48,22 +48,22 @@ func (f *farewell) note(name, why string, days model.Farewell) {
 	first(&f.days.Sunset, days.Sunset)
 }
 
-func (f *farewell) of(names []string) []*model.Type { return Selecting{Model: f.m}.types(names) }
+func (f *deprecation) of(names []string) []*model.Type { return Selecting{Model: f.m}.types(names) }
 
-func (f *farewell) types(names []string) {
+func (f *deprecation) types(names []string) {
 	for _, t := range f.of(names) {
-		f.note(t.Name, t.Deprecated, t.Farewell)
+		f.note(t.Name, t.Deprecated, t.Deprecation)
 	}
 }
 
-func (f *farewell) field(t *model.Type, name string) {
+func (f *deprecation) field(t *model.Type, name string) {
 	if field := t.Field(name); field != nil {
-		f.note(t.Name+"."+name, field.Deprecated, field.Farewell)
+		f.note(t.Name+"."+name, field.Deprecated, field.Deprecation)
 	}
 }
 
 // list notes what a list is sorted and filtered by.
-func (f *farewell) list(root *Root) {
+func (f *deprecation) list(root *Root) {
 	t := f.m.Type(root.Type)
 	if t == nil {
 		return
@@ -83,7 +83,7 @@ func (f *farewell) list(root *Root) {
 }
 
 // selection notes what is picked of entries, records or blocks of the types.
-func (f *farewell) selection(s *Selection, types []*model.Type) {
+func (f *deprecation) selection(s *Selection, types []*model.Type) {
 	for i := range s.Picks {
 		p := &s.Picks[i]
 		for _, t := range types {

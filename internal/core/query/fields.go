@@ -34,7 +34,7 @@ func (s Selecting) Fields(types []*model.Type, text string) (Selection, error) {
 func (s Selecting) All(types []*model.Type) Selection {
 	sel := Selection{
 		All:   len(types) == 1,
-		Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}},
+		Picks: []SelectedField{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}},
 	}
 	for _, f := range fieldsOf(types) {
 		sel.Picks = append(sel.Picks, s.plainPick(f.field, f.on))
@@ -84,8 +84,8 @@ func parts(names []string) []Part {
 var pointParts = []string{"type", "coordinates"}
 
 // plainPick takes a field as a read gets it that says nothing more about it.
-func (s Selecting) plainPick(f *model.Field, on []string) Pick {
-	p := Pick{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.IsList(), Text: IsText(f), On: on}
+func (s Selecting) plainPick(f *model.Field, on []string) SelectedField {
+	p := SelectedField{As: f.Name, Field: f.Name, Kind: PickValue, Several: f.IsList(), Text: IsText(f), On: on}
 	switch f.Kind {
 	case model.Prose:
 		p.Kind, p.Parts = PickParts, parts([]string{"html"})
@@ -104,12 +104,12 @@ func (s Selecting) plainPick(f *model.Field, on []string) Pick {
 	case model.Reference:
 		p.Kind, p.Types = PickLink, f.Types
 		p.Link = &Selection{
-			Picks: []Pick{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}},
+			Picks: []SelectedField{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}},
 		}
 		for _, tf := range fieldsOf(s.types(f.Types)) {
 			if tf.field.Kind == model.Slug && tf.field.Name == "slug" {
 				p.Link.Picks = append(
-					p.Link.Picks, Pick{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on},
+					p.Link.Picks, SelectedField{As: "slug", Field: "slug", Kind: PickValue, Text: true, On: tf.on},
 				)
 			}
 		}
@@ -128,7 +128,7 @@ func (s Selecting) inner(t *model.Type, on []string) *Selection {
 
 // blockSelection begins the selection of blocks: each says of which kind it is.
 func blockSelection() *Selection {
-	return &Selection{Picks: []Pick{{As: model.BlockName, Kind: PickType}}}
+	return &Selection{Picks: []SelectedField{{As: model.BlockName, Kind: PickType}}}
 }
 
 func (s Selecting) types(names []string) []*model.Type {
@@ -155,7 +155,7 @@ func (s Selecting) bind(types []*model.Type, nodes []node, path string) (Selecti
 }
 
 func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Selection, error) {
-	sel := Selection{Picks: []Pick{{As: "id", Kind: PickID}}}
+	sel := Selection{Picks: []SelectedField{{As: "id", Kind: PickID}}}
 	known := []string{"id", "about"}
 	backs := map[string]model.Back{}
 	if len(types) == 1 {
@@ -194,7 +194,7 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 		if err != nil {
 			return sel, err
 		}
-		sel.Picks = append(sel.Picks, Pick{As: "about", Kind: PickAbout, Parts: parts(chosen)})
+		sel.Picks = append(sel.Picks, SelectedField{As: "about", Kind: PickAbout, Parts: parts(chosen)})
 	}
 	if err := s.fields(&sel, types, wanted, path); err != nil {
 		return sel, err
@@ -231,7 +231,7 @@ func (s Selecting) fields(sel *Selection, types []*model.Type, wanted map[string
 }
 
 // parts compiles what stands in a field's brackets.
-func (s Selecting) parts(p Pick, f *model.Field, n node, where string) (Pick, error) {
+func (s Selecting) parts(p SelectedField, f *model.Field, n node, where string) (SelectedField, error) {
 	var err error
 	some := func(known []string) {
 		var chosen []string

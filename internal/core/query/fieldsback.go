@@ -51,8 +51,8 @@ func (s Selecting) Back(b model.Back) *Root {
 	return &Root{By: ByBack, Type: b.Type.Name, Field: b.Field.Name, Limit: DefaultLimit, Sort: DefaultSort}
 }
 
-func (s Selecting) back(b model.Back, n node, where string) (Pick, error) {
-	p := Pick{As: b.Name, Kind: PickBack, Several: true, List: s.Back(b)}
+func (s Selecting) back(b model.Back, n node, where string) (SelectedField, error) {
+	p := SelectedField{As: b.Name, Kind: PickBack, Several: true, List: s.Back(b)}
 	for _, name := range slices.Sorted(maps.Keys(n.args)) {
 		value := n.args[name]
 		var err error

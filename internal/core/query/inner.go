@@ -8,7 +8,7 @@ import (
 
 // Inner makes rows of the record or the blocks in a cell, so that they are laid
 // out, and followed on, like entries. Their Type is the kind of block.
-func (p *Pick) Inner(cell []byte) []*Row {
+func (p *SelectedField) Inner(cell []byte) []*Row {
 	if cell == nil {
 		return nil
 	}
@@ -90,7 +90,7 @@ func (s *Selection) asJSON() {
 
 // InnerPick finishes a pick of a record or of blocks; the selection is what is
 // asked of them.
-func InnerPick(p Pick, sel *Selection) Pick {
+func InnerPick(p SelectedField, sel *Selection) SelectedField {
 	sel.asJSON()
 	p.Kind, p.Link = PickInner, sel
 	return p

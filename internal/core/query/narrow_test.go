@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/testkit"
@@ -143,7 +143,7 @@ func TestCursorsAround(t *testing.T) {
 		q := reading(t, m, "name")
 		root := &q.Roots[0]
 		c.set(root)
-		prev, next := root.Around(&c.found)
+		prev, next := root.PageCursors(&c.found)
 		for text, want := range map[string]string{prev: c.prev, next: c.next} {
 			if (text == "") != (want == "") {
 				if prev != next {
@@ -175,7 +175,7 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 		var out []string
 		for _, l := range set.Lists {
 			text := fmt.Sprintf("%s %s %d", l.Locale, l.Type, len(l.Window.Rows))
-			for i, is := range []bool{l.Window.After != "", l.Window.Before != "", l.Window.Tells} {
+			for i, is := range []bool{l.Window.After != "", l.Window.Before != "", l.Window.StatesSize} {
 				if is {
 					text += []string{" after", " before", " tells"}[i]
 				}
@@ -216,7 +216,7 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 // TestSearchesByPathEndWhereOneIsFound looks for whoever lives at a path.
 func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 	root := query.Root{By: query.ByPath, Value: "/ring", Locales: []string{"en", "nb", "ja"}}
-	set := func(r query.RootResult) *depend.Set {
+	set := func(r query.RootResult) *invalidation.Set {
 		return query.Dependencies(
 			&query.Query{Edition: "published", Roots: []query.Root{root}},
 			&query.Result{Roots: []query.RootResult{r}},
@@ -235,7 +235,7 @@ func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 	}
 	none := set(query.RootResult{Formerly: []query.Former{{Entry: "r2", Locale: "en"}}})
 	if len(none.Lookups) != 3 || none.Lookups[2].Found || len(none.Entries) != 1 ||
-		!slices.Equal(none.Entries[0].Fields, []string{depend.Lives}) {
+		!slices.Equal(none.Entries[0].Fields, []string{invalidation.PathExists}) {
 		t.Errorf("not found, but somebody lived there: %+v", none)
 	}
 	root.Locale = "ja"
@@ -297,7 +297,7 @@ func TestFarewellNamesWhatGoes(t *testing.T) {
 		"2027-02-01", "piers(name)": "pier since 2026-11-01 until 2027-01-01",
 		"number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01"} {
 		q := reading(t, m, fields)
-		names, days := q.Farewell(m)
+		names, days := q.Deprecation(m)
 		got := strings.Join(names, " ")
 		if got != "" {
 			got += " since " + days.DeprecatedSince + " until " + days.Sunset
@@ -311,7 +311,7 @@ func TestFarewellNamesWhatGoes(t *testing.T) {
 	if q.Roots[0].Sort, err = query.ParseSort(m.Type("route"), []string{"-number"}); err != nil {
 		t.Fatal(err)
 	}
-	if names, _ := q.Farewell(m); !slices.Equal(names, []string{"route.number"}) {
+	if names, _ := q.Deprecation(m); !slices.Equal(names, []string{"route.number"}) {
 		t.Errorf("sorted by what goes: %v", names)
 	}
 	q = reading(t, m, "name")
@@ -319,12 +319,12 @@ func TestFarewellNamesWhatGoes(t *testing.T) {
 		m.Type("route")); err != nil {
 		t.Fatal(err)
 	}
-	if names, _ := q.Farewell(m); !slices.Equal(names, []string{"route.number", "pier"}) &&
+	if names, _ := q.Deprecation(m); !slices.Equal(names, []string{"route.number", "pier"}) &&
 		!slices.Equal(names, []string{"pier", "route.number"}) {
 		t.Errorf("filtered by what goes: %v", names)
 	}
 	any := query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Locale: "en", Value: "x"}}}
-	if names, _ := any.Farewell(m, "pier"); !slices.Equal(names, []string{"pier"}) {
+	if names, _ := any.Deprecation(m, "pier"); !slices.Equal(names, []string{"pier"}) {
 		t.Errorf("whatever was found: %v", names)
 	}
 }

@@ -99,7 +99,7 @@ func (n *needs) filtered(q *Query, root *Root, locale string) {
 
 // enters lists the types that the pick leads to, and those that its filter looks
 // into.
-func (p *Pick) enters() []string {
+func (p *SelectedField) enters() []string {
 	if p.List == nil {
 		return p.Types
 	}
@@ -177,7 +177,7 @@ func (w *without) selection(s *Selection, path, on []string) Selection {
 		if need, missing := w.rights.Missing(takes); missing {
 			w.hidden = append(w.hidden, Hidden{Path: at, On: types, Need: need})
 			if w.null {
-				out.Picks = append(out.Picks, Pick{As: p.As, Kind: PickNull, On: p.On, Denied: need.String()})
+				out.Picks = append(out.Picks, SelectedField{As: p.As, Kind: PickNull, On: p.On, Denied: need.String()})
 			}
 			continue
 		}
@@ -221,9 +221,9 @@ func (s *Selection) TellHidden(hidden []Hidden, types []string) {
 			}
 		}
 	}
-	var out []Pick
+	var out []SelectedField
 	told := map[string]bool{}
-	tell := func(p Pick, on []string) {
+	tell := func(p SelectedField, on []string) {
 		for _, t := range on {
 			one := p
 			if len(types) > 1 {
@@ -249,7 +249,7 @@ func (s *Selection) TellHidden(hidden []Hidden, types []string) {
 	}
 	for _, t := range types {
 		if names[t] != nil && !told[t] {
-			tell(Pick{As: "about", Kind: PickAbout}, []string{t})
+			tell(SelectedField{As: "about", Kind: PickAbout}, []string{t})
 		}
 	}
 	s.Picks = out

@@ -7,8 +7,8 @@ import (
 	"sort"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 )
 
@@ -28,13 +28,13 @@ const (
 
 // The limits of a query.
 const (
-	DefaultLimit = 20
-	MaxLimit     = 200
-	MaxOffset    = 10_000
-	MaxAhead     = 100 // skipped entries that a result knows of
-	MaxPaths     = 10_000
-	MaxDepth     = 8   // levels of linked entries
-	MaxPicks     = 500 // picks in the whole query
+	DefaultLimit    = 20
+	MaxLimit        = 200
+	MaxOffset       = 10_000
+	MaxSkippedKnown = 100 // skipped entries that a result knows of
+	MaxPaths        = 10_000
+	MaxDepth        = 8   // levels of linked entries
+	MaxPicks        = 500 // picks in the whole query
 
 	pastWindow  = 3
 	pastCounted = 30 // see Past
@@ -91,15 +91,15 @@ type Shows struct {
 	// More: whether there is more.
 	More bool
 	// Cursors of its entries.
-	Cursors depend.Cursors
+	Cursors invalidation.Cursors
 }
 
 // Sort is one part of an order.
-type Sort = depend.Sort
+type Sort = invalidation.Sort
 
 // Selection is what is asked of an entry.
 type Selection struct {
-	Picks []Pick
+	Picks []SelectedField
 	// All says that it is whatever fields the one type that it is of has.
 	All bool
 }
@@ -112,27 +112,27 @@ func (s Selection) MarshalJSON() ([]byte, error) {
 	return json.Marshal(s.Picks)
 }
 
-// PickKind says what a pick takes.
-type PickKind string
+// SelectedKind says what a pick takes.
+type SelectedKind string
 
 // What a pick may take.
 const (
-	PickID    PickKind = "id"
-	PickType  PickKind = "type"  // the type's name, through Names if given
-	PickAbout PickKind = "about" // an object of Parts
-	PickValue PickKind = "value" // a field's value as stored, through Names if given
-	PickParts PickKind = "parts" // a field that is an object, or a list of them: some Parts of it
-	PickLink  PickKind = "link"  // the entries that a reference leads to
-	PickInner PickKind = "inner" // the record or blocks within a field
-	PickBack  PickKind = "back"  // the entries that refer to this one
-	PickNull  PickKind = "null"  // nothing: what would stand there is not for the reader
+	PickID    SelectedKind = "id"
+	PickType  SelectedKind = "type"  // the type's name, through Names if given
+	PickAbout SelectedKind = "about" // an object of Parts
+	PickValue SelectedKind = "value" // a field's value as stored, through Names if given
+	PickParts SelectedKind = "parts" // a field that is an object, or a list of them: some Parts of it
+	PickLink  SelectedKind = "link"  // the entries that a reference leads to
+	PickInner SelectedKind = "inner" // the record or blocks within a field
+	PickBack  SelectedKind = "back"  // the entries that refer to this one
+	PickNull  SelectedKind = "null"  // nothing: what would stand there is not for the reader
 )
 
-// Pick is one thing asked of an entry.
-type Pick struct {
-	As    string   `json:"as"`
-	Kind  PickKind `json:"kind"`
-	Field string   `json:"field,omitempty"`
+// SelectedField is one thing asked of an entry.
+type SelectedField struct {
+	As    string       `json:"as"`
+	Kind  SelectedKind `json:"kind"`
+	Field string       `json:"field,omitempty"`
 	// On lists the types that the pick is for; none means every type.
 	On      []string `json:"on,omitempty"`
 	Several bool     `json:"several,omitempty"`
@@ -167,7 +167,7 @@ type Labels map[string]string
 func (Labels) MarshalJSON() ([]byte, error) { return []byte("true"), nil }
 
 // words are what values are replaced by; nil if they stay as they are.
-func (p *Pick) words() map[string]string {
+func (p *SelectedField) words() map[string]string {
 	if p.Label != nil {
 		return p.Label
 	}
@@ -175,7 +175,7 @@ func (p *Pick) words() map[string]string {
 }
 
 // below is the selection of what hangs below the pick, nil if nothing does.
-func (p *Pick) below() *Selection {
+func (p *SelectedField) below() *Selection {
 	if p.List != nil {
 		return &p.List.Selection
 	}
@@ -237,6 +237,7 @@ type Error struct {
 	Types []string
 }
 
+// Error implements error.
 func (e *Error) Error() string {
 	if e.Hint != "" {
 		return e.Parameter + ": " + e.Detail + "; " + e.Hint
@@ -256,7 +257,7 @@ func (q *Query) ReadsLists() bool {
 // ReadsBacks tells whether the query reads entries that refer to others.
 func (q *Query) ReadsBacks() (reads bool) {
 	for i := range q.Roots {
-		q.Roots[i].Selection.walk(func(p *Pick) { reads = reads || p.Kind == PickBack })
+		q.Roots[i].Selection.walk(func(p *SelectedField) { reads = reads || p.Kind == PickBack })
 	}
 	return reads
 }
@@ -272,7 +273,7 @@ func (q *Query) Key() string {
 }
 
 // walk calls f for every pick of the selection and of the linked ones.
-func (s *Selection) walk(f func(*Pick)) {
+func (s *Selection) walk(f func(*SelectedField)) {
 	for i := range s.Picks {
 		f(&s.Picks[i])
 		if l := s.Picks[i].below(); l != nil {
@@ -285,7 +286,7 @@ func (s *Selection) walk(f func(*Pick)) {
 func (q *Query) CheckSize() error {
 	picks := 0
 	for i := range q.Roots {
-		q.Roots[i].Selection.walk(func(*Pick) { picks++ })
+		q.Roots[i].Selection.walk(func(*SelectedField) { picks++ })
 		if d := q.Roots[i].Selection.depth(); d > MaxDepth {
 			return failf(
 				"fields", "ask for the inner entries in a request of their own",
@@ -345,10 +346,10 @@ func (s *Selection) reads(typ string) []string {
 }
 
 // isOn tells whether the pick is for entries of the type.
-func (p *Pick) isOn(typ string) bool { return len(p.On) == 0 || slices.Contains(p.On, typ) }
+func (p *SelectedField) isOn(typ string) bool { return len(p.On) == 0 || slices.Contains(p.On, typ) }
 
 // partsRead names the parts of its field's value that the pick takes.
-func (p *Pick) partsRead() []string {
+func (p *SelectedField) partsRead() []string {
 	if p.Several {
 		return []string{p.Field}
 	}
@@ -390,7 +391,7 @@ func (q *Query) Lists() []*Root {
 		if root.Filter != nil {
 			out = append(out, root)
 		}
-		root.Selection.walk(func(p *Pick) {
+		root.Selection.walk(func(p *SelectedField) {
 			if p.List != nil && p.List.Filter != nil && !p.List.ShowsNothing() {
 				out = append(out, p.List)
 			}

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/testkit"
@@ -216,12 +216,12 @@ func TestDependenciesAreOfWhatIsShown(t *testing.T) {
 	}
 	set := query.Dependencies(&q, &query.Result{Roots: []query.RootResult{{Rows: rows}}})
 	for id, want := range map[string][]string{"r1": {"season", "start"}, "p1": {"name"}, "r3": {"name", "number"}} {
-		i := slices.IndexFunc(set.Entries, func(e depend.Entry) bool { return e.ID == id })
+		i := slices.IndexFunc(set.Entries, func(e invalidation.Entry) bool { return e.ID == id })
 		if i < 0 || !slices.Equal(set.Entries[i].Fields, want) {
 			t.Errorf("%s is read in another way: %+v", id, set.Entries)
 		}
 	}
-	uses := slices.IndexFunc(set.Uses, func(u depend.Use) bool { return u.Type == "route" })
+	uses := slices.IndexFunc(set.Uses, func(u invalidation.Use) bool { return u.Type == "route" })
 	if got := set.Uses[uses].Fields; !slices.Contains(got, "season=summer") || slices.Contains(got, "season=winter") {
 		t.Errorf("labels that are shown: %v", got)
 	}
@@ -258,7 +258,7 @@ func TestCountedListsKnowMore(t *testing.T) {
 			}
 			set := query.Dependencies(
 				&query.Query{Edition: "published", Roots: []query.Root{root}},
-				&query.Result{Roots: []query.RootResult{{Past: past, More: found > 0}}},
+				&query.Result{Roots: []query.RootResult{{Lookahead: past, More: found > 0}}},
 			)
 			if set.Lists[0].Window.Ends != ends {
 				t.Errorf("%d past the window, and the list ends there: %v", found, !ends)
@@ -289,27 +289,27 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 	row := &query.Row{ID: "r1", Type: "route", Asked: make([][]string, links), Linked: make([][]*query.Row, links)}
 	row.Asked[links-1], row.Linked[links-1] = []string{"p0", "p1", "p2", "p1"}, []*query.Row{pier, pier}
 	set := query.Dependencies(q, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}, {}, {}}})
-	want := &depend.Set{Edition: "published",
-		Entries: []depend.Entry{
+	want := &invalidation.Set{Edition: "published",
+		Entries: []invalidation.Entry{
 			{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}},
 			{ID: "p1", Locale: "en", Fields: []string{"name"}}, {ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"},
 			{ID: "gone", Locale: "en"},
 		},
-		Lookups: []depend.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
-		Lists: []depend.List{
+		Lookups: []invalidation.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
+		Lists: []invalidation.List{
 			{
 				Type:   "route",
 				Locale: "en",
 				Sort:   sort,
-				Window: depend.Window{
+				Window: invalidation.Window{
 					Limit:  5,
 					Beyond: 3,
 					Ends:   true,
-					Rows:   []depend.Place{depend.PlaceOf(sort, []*string{nil}, "r1")},
+					Rows:   []invalidation.SortKey{invalidation.NewSortKey(sort, []*string{nil}, "r1")},
 				},
 			},
 		},
-		Uses: []depend.Use{
+		Uses: []invalidation.Use{
 			{Type: "route", Locale: "en", Fields: []string{"about.path", "name", "number", "piers"}},
 			{Type: "pier", Locale: "en", Fields: []string{"name"}},
 			{
@@ -325,7 +325,7 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 }
 
 func TestWriteObject(t *testing.T) {
-	picks := []query.Pick{
+	picks := []query.SelectedField{
 		{As: "id", Kind: query.PickID},
 		{As: "kind", Kind: query.PickType, Names: map[string]string{"route": "Route"}},
 		{
@@ -351,7 +351,7 @@ func TestWriteObject(t *testing.T) {
 			nil, nil, {[]byte("summer")}, {nil}, {[]byte("t"), []byte("http://a/\"b\"")}, {[]byte("1")},
 		},
 	}
-	written := func(most int, picks []query.Pick, first int) (string, error) {
+	written := func(most int, picks []query.SelectedField, first int) (string, error) {
 		out, err := query.Render(most, func(b *query.Buffer) { query.WriteObject(b, picks, first, row) })
 		return string(out), err
 	}

@@ -3,7 +3,7 @@ package query
 import (
 	"time"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 )
 
 // Result is the answer to a Query.
@@ -21,7 +21,7 @@ type Result struct {
 	// Now is what the database's clock said, for answers that depend on the time.
 	Now time.Time
 	// Moments are by which entries it ends, for each list that speaks of now.
-	Moments map[*Root]depend.Moments
+	Moments map[*Root]invalidation.Moments
 	Roots   []RootResult
 }
 
@@ -32,11 +32,11 @@ type RootResult struct {
 	// behind the last row, or, with Before or Last, before the first.
 	More bool
 	// Past are entries that make it so, the nearest first, with their sort values.
-	Past  []*Row
-	Total int // only if counted
+	Lookahead []*Row
+	Total     int // only if counted
 	// Ahead are the entries that were skipped, with their sort values, if the root's
 	// Offset is at most MaxAhead.
-	Ahead []*Row
+	Skipped []*Row
 	// Locale that was found, for a Root without one.
 	Locale string
 	// MovedTo is where the entry lives now that was looked for at a former path, MovedType
@@ -100,10 +100,10 @@ func (r *Root) Past() int {
 // Backwards tells whether the list is read from its end.
 func (r *Root) Backwards() bool { return r.Before != nil || r.Last }
 
-// Around returns the cursors of what comes before and behind the rows found; ""
+// PageCursors returns the cursors of what comes before and behind the rows found; ""
 // for nothing. Before a page that was reached by a cursor there is at least what
 // the cursor was made of, and likewise behind.
-func (r *Root) Around(found *RootResult) (prev, next string) {
+func (r *Root) PageCursors(found *RootResult) (prev, next string) {
 	n := len(found.Rows)
 	if n == 0 {
 		return "", ""

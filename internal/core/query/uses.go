@@ -5,7 +5,7 @@ import (
 	"sort"
 	"strings"
 
-	"ubiquon/internal/core/depend"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 )
 
@@ -29,7 +29,7 @@ func (d *dependencies) use(typ, locale string, names []string) {
 		}
 	}
 	sort.Strings(fields)
-	d.set.Uses = append(d.set.Uses, depend.Use{Type: typ, Locale: locale, Fields: slices.Compact(fields)})
+	d.set.Uses = append(d.set.Uses, invalidation.Use{Type: typ, Locale: locale, Fields: slices.Compact(fields)})
 }
 
 // used adds the types and fields that a root was read by.
@@ -128,7 +128,7 @@ func (d *dependencies) rows(locale string, s *Selection, rows []*Row) {
 			if i == 0 || row.Type != rows[i-1].Type {
 				read = s.reads(row.Type)
 			}
-			d.set.Entries = append(d.set.Entries, depend.Entry{ID: row.ID, Locale: locale, Fields: read})
+			d.set.Entries = append(d.set.Entries, invalidation.Entry{ID: row.ID, Locale: locale, Fields: read})
 			d.labels(locale, s, row)
 		}
 		if !linked {

@@ -12,7 +12,7 @@ import (
 // Columns says what the store fetches for a pick: the members of the object,
 // the whole value, or nothing. Whole is also what an object that comes in a
 // list is fetched as.
-func (p *Pick) Columns() (whole bool, members []Part) {
+func (p *SelectedField) Columns() (whole bool, members []Part) {
 	switch p.Kind {
 	case PickValue, PickLink, PickInner:
 		return true, nil
@@ -27,7 +27,7 @@ func (p *Pick) Columns() (whole bool, members []Part) {
 	return false, members
 }
 
-func (p *Pick) members() []Part {
+func (p *SelectedField) members() []Part {
 	var out []Part
 	for _, part := range p.Parts {
 		if !part.isFixed() {
@@ -87,7 +87,7 @@ func Render(most int, write func(*Buffer)) (out []byte, err error) {
 // WriteObject lays a row out as a JSON object of the picks, which are some
 // consecutive ones of the selection that the row was read for; first is the
 // index of the first.
-func WriteObject(b *Buffer, picks []Pick, first int, row *Row) {
+func WriteObject(b *Buffer, picks []SelectedField, first int, row *Row) {
 	b.WriteByte('{')
 	comma := false
 	for i := range picks {
@@ -150,7 +150,7 @@ func WriteObject(b *Buffer, picks []Pick, first int, row *Row) {
 
 // WriteList lays out the entries that refer to another one: as a list, or in the
 // form that the pick asks for.
-func WriteList(b *Buffer, p *Pick, found *RootResult) {
+func WriteList(b *Buffer, p *SelectedField, found *RootResult) {
 	if p.Shape != nil {
 		WriteConnection(b, p.Shape, p.Names, p.List, found)
 		return
@@ -190,7 +190,7 @@ func WriteConnection(b *Buffer, shape []ListPart, names map[string]string, root 
 }
 
 func writePageInfo(b *Buffer, name string, root *Root, found *RootResult) {
-	prev, next := root.Around(found)
+	prev, next := root.PageCursors(found)
 	n := len(found.Rows)
 	switch {
 	case name == "__typename":
@@ -231,7 +231,7 @@ func writeRows(b *Buffer, rows []*Row, one func(*Row)) {
 	b.WriteByte(']')
 }
 
-func writeValue(b *Buffer, p *Pick, src []byte) {
+func writeValue(b *Buffer, p *SelectedField, src []byte) {
 	switch {
 	case src == nil && p.Several:
 		b.WriteString("[]")
@@ -256,7 +256,7 @@ func writeValue(b *Buffer, p *Pick, src []byte) {
 }
 
 // options are the values of a choice, as they were stored by us.
-func (p *Pick) options(src []byte) (out []string) {
+func (p *SelectedField) options(src []byte) (out []string) {
 	switch {
 	case src == nil:
 	case p.Several:
@@ -272,7 +272,7 @@ func (p *Pick) options(src []byte) (out []string) {
 }
 
 // writeWord writes a value of a choice as the pick asks for it.
-func (p *Pick) writeWord(b *Buffer, value string) {
+func (p *SelectedField) writeWord(b *Buffer, value string) {
 	if !p.Both {
 		writeNamed(b, p.words(), value)
 		return

@@ -1,7 +1,5 @@
-// Package rebuild turns requests for a site's rebuild into builds: requests
-// that come close together share one, one build runs while at most one waits,
-// and a failed build is tried again. It holds no clock and no state; the store
-// keeps builds, the gateway asks what is due.
+// Package rebuild turns requests for the rebuild of a site into builds: requests that come close
+// together become one.
 package rebuild
 
 import (

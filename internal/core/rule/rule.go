@@ -1,5 +1,4 @@
-// Package rule says which rules a change sets off, and why the others stay
-// quiet.
+// Package rule decides which rules a change triggers, and says why the others do not.
 package rule
 
 import (

@@ -20,6 +20,7 @@ type Mistake struct {
 	Text         string
 }
 
+// String implements fmt.Stringer.
 func (m Mistake) String() string {
 	if m.Line == 0 {
 		return m.File + ": " + m.Text
@@ -31,6 +32,7 @@ func (m Mistake) String() string {
 // order of the text.
 type Mistakes []Mistake
 
+// Error implements error.
 func (m Mistakes) Error() string {
 	lines := make([]string, len(m))
 	for i := range m {

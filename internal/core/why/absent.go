@@ -15,15 +15,15 @@ func (x *explanation) absent() {
 		x.say(
 			Moved,
 			fmt.Sprintf("the %s of “%s” is %s by now; %s was its %s before", what, m.Title, now, x.Asked, what),
-			Mend{Says: "Ask for " + now, Command: "ubiquon why " + now, Page: "/entries/" + m.ID},
+			Remedy{Says: "Ask for " + now, Command: "ubiquon why " + now, Page: "/entries/" + m.ID},
 		)
 		return
 	}
 	text := fmt.Sprintf("there is no entry with the id, slug or path %s", x.Asked)
-	var mends []Mend
+	var mends []Remedy
 	for _, n := range x.Near {
 		mends = append(
-			mends, Mend{Says: "Ask for " + n.Slug, Command: "ubiquon why " + n.Slug, Page: "/entries/" + n.ID},
+			mends, Remedy{Says: "Ask for " + n.Slug, Command: "ubiquon why " + n.Slug, Page: "/entries/" + n.ID},
 		)
 	}
 	if len(x.Near) > 0 {
@@ -37,7 +37,7 @@ func (x *explanation) absent() {
 				"the origin %s has it, as %s %s, but since %s it could not be taken over: %s", u.Origin, u.Type,
 				u.Key, moment(u.Since), u.Reason,
 			),
-			Mend{Says: "Look at what could not be taken over", Command: "ubiquon origin show " + u.Origin, Page: "/"},
+			Remedy{Says: "Look at what could not be taken over", Command: "ubiquon origin show " + u.Origin, Page: "/"},
 		)
 	}
 	if len(x.Untaken) > 0 {
@@ -58,7 +58,7 @@ func (x *explanation) absent() {
 			fmt.Sprintf(
 				"the origin %s, where %s is written, has not sent it; %s", o.Name, strings.Join(o.Types, ", "), heard,
 			),
-			Mend{Says: "Look at what it sent", Command: "ubiquon event list", Page: "/events"},
+			Remedy{Says: "Look at what it sent", Command: "ubiquon event list", Page: "/events"},
 		)
 	}
 }

@@ -1,4 +1,3 @@
-// Package why answers one question: why can this reader not see this entry?
-// It is given all there is to know, and returns every reason that holds at the
-// moment, the most fundamental first, each with what mends it.
+// Package why answers one question: why can this reader not see this entry? It takes facts and
+// returns reasons, each with a remedy. Who gathers the facts is package diagnose.
 package why

@@ -16,11 +16,11 @@ type Reason struct {
 	// Text says it in a sentence.
 	Text string `json:"text"`
 	// Mends are what would change it, the best first.
-	Mends []Mend `json:"mends"`
+	Mends []Remedy `json:"mends"`
 }
 
-// Mend is one way to change what keeps a reader from seeing an entry.
-type Mend struct {
+// Remedy is one way to change what keeps a reader from seeing an entry.
+type Remedy struct {
 	// Says what it does, as on a button.
 	Says    string `json:"says"`
 	Command string `json:"command"`
@@ -91,8 +91,8 @@ type explanation struct {
 	reasons, remarks []Reason
 }
 
-func (x *explanation) say(code, text string, mends ...Mend) {
-	x.reasons = append(x.reasons, Reason{Code: code, Text: text, Mends: append([]Mend{}, mends...)})
+func (x *explanation) say(code, text string, mends ...Remedy) {
+	x.reasons = append(x.reasons, Reason{Code: code, Text: text, Mends: append([]Remedy{}, mends...)})
 }
 
 func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") }
@@ -113,17 +113,17 @@ func edit(id, do string, more map[string]any) *Request {
 	return &Request{Method: "POST", Path: "/edits", Body: map[string]any{"edits": []any{one}}}
 }
 
-func (x *explanation) publish() Mend {
+func (x *explanation) publish() Remedy {
 	e := x.Entry
 	if e.Origin != content.Local {
-		return Mend{
+		return Remedy{
 			Says:    "Publish it in " + e.Origin,
 			Command: "ubiquon event list",
 			Link:    e.EditAt,
 			Page:    "/entries/" + e.ID,
 		}
 	}
-	return Mend{Says: "Publish it", Command: "ubiquon entry publish " + e.ID, Request: edit(e.ID, "publish", nil)}
+	return Remedy{Says: "Publish it", Command: "ubiquon entry publish " + e.ID, Request: edit(e.ID, "publish", nil)}
 }
 
 // entry says what about the entry itself keeps readers from it.
@@ -140,7 +140,7 @@ func (x *explanation) entry() {
 		x.say(
 			Retired,
 			fmt.Sprintf("%s was retired at %s; it is kept, and shown to nobody", e.named(), moment(*e.Retired)),
-			Mend{
+			Remedy{
 				Says:    "Publish it again",
 				Command: "ubiquon entry publish " + e.ID,
 				Request: edit(e.ID, "publish", nil),
@@ -174,7 +174,7 @@ func (x *explanation) entry() {
 			times(e.Revision)), x.publish())
 	}
 	if e.Review == content.Submitted {
-		mend := Mend{
+		mend := Remedy{
 			Says:    "Approve it",
 			Command: "ubiquon entry approve " + e.ID,
 			Request: edit(e.ID, "approve", nil),
@@ -193,7 +193,7 @@ func (x *explanation) entry() {
 				s.Zone,
 			),
 			x.publish(),
-			Mend{
+			Remedy{
 				Says:    "Move the moment",
 				Command: "ubiquon schedule move " + s.ID + " --at …",
 				Page:    "/entries/" + e.ID,
@@ -223,7 +223,7 @@ func (x *explanation) locale() {
 		if x.NearLocale != "" {
 			text += "; did you mean " + x.NearLocale + "?"
 		}
-		x.say(UnknownLocale, text, Mend{Says: "See the locales", Command: "ubiquon locale list", Page: "/settings"})
+		x.say(UnknownLocale, text, Remedy{Says: "See the locales", Command: "ubiquon locale list", Page: "/settings"})
 		return
 	}
 	e := x.Entry
@@ -249,7 +249,7 @@ func (x *explanation) locale() {
 				"it is published in %s only; what is written in %s is saved, and not published",
 				strings.Join(e.Live, ", "), x.Locale,
 			),
-			Mend{
+			Remedy{
 				Says:    "Publish it in " + x.Locale,
 				Command: fmt.Sprintf("ubiquon entry publish %s --locale %s", e.ID, x.Locale),
 				Request: edit(e.ID, "publish", map[string]any{"locales": []string{x.Locale}}),
@@ -264,12 +264,12 @@ func (x *explanation) locale() {
 	x.say(
 		NotTranslated,
 		fmt.Sprintf("nothing of it is written in %s, and %s %s", x.Locale, x.Locale, falls),
-		Mend{
+		Remedy{
 			Says:    "Translate it",
 			Command: fmt.Sprintf("ubiquon entry edit %s", e.ID),
 			Page:    "/entries/" + e.ID + "?beside=" + x.Locale,
 		},
-		Mend{
+		Remedy{
 			Says:    "Have " + x.Locale + " fall back",
 			Command: fmt.Sprintf("ubiquon locale change %s --fallback %s", x.Locale, x.DefaultLocale),
 			Page:    "/settings",
@@ -284,12 +284,12 @@ func (x *explanation) path() {
 		return
 	}
 	text := "it has no path in this edition and locale"
-	var mends []Mend
+	var mends []Remedy
 	if p := e.Parent; p != nil {
 		text += fmt.Sprintf(", since “%s”, below which it lives, is not published", p.Title)
 		mends = append(
 			mends,
-			Mend{
+			Remedy{
 				Says:    "Publish " + p.Title,
 				Command: "ubiquon entry publish " + p.ID,
 				Request: edit(p.ID, "publish", nil),

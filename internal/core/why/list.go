@@ -27,12 +27,12 @@ func (x *explanation) list() {
 				"the list asks for translated=only, and in %s all of it is filled in from %s", x.Locale,
 				strings.Join(x.Chain[1:], ", "),
 			),
-			Mend{
+			Remedy{
 				Says:    "Translate it",
 				Command: fmt.Sprintf("ubiquon entry edit %s", x.Entry.ID),
 				Page:    "/entries/" + x.Entry.ID + "?beside=" + x.Locale,
 			},
-			Mend{
+			Remedy{
 				Says: "Ask with translated=fallback",
 				Command: "ubiquon read '" + strings.Replace(
 					l.Asked, "translated=only", "translated=fallback", 1,
@@ -47,7 +47,7 @@ func (x *explanation) list() {
 					"the list's own filter leaves it out: %s is not true, for %s", p.Text,
 					strings.Join(p.Values, ", "),
 				),
-				Mend{
+				Remedy{
 					Says:    "Change the entry",
 					Command: "ubiquon entry edit " + x.Entry.ID,
 					Page:    "/entries/" + x.Entry.ID,
@@ -61,7 +61,7 @@ func (x *explanation) list() {
 				"the list is sorted by %s, and the entry is number %d of it; this page has %d at most", l.Sort,
 				l.Place, l.Limit,
 			),
-			Mend{Says: "Ask for the next page", Command: "ubiquon read '" + l.Asked + "' --headers"},
+			Remedy{Says: "Ask for the next page", Command: "ubiquon read '" + l.Asked + "' --headers"},
 		)
 	}
 }
@@ -78,12 +78,12 @@ func (x *explanation) leftOut() {
 				"in %s, “%s” (%s) is left out: %s lacks the grant “%s”", l.Field, l.Title, l.Type, x.who(), l.Grant,
 			)
 			r.Mends = x.forReader(
-				Mend{
+				Remedy{
 					Says:    "Give the grant to the key",
 					Command: fmt.Sprintf("ubiquon key grant %s %q", x.Reader.ID, l.Grant),
 					Request: &Request{"PATCH", "/keys/" + x.Reader.ID, map[string]any{"add": []string{l.Grant}}},
 				},
-				Mend{
+				Remedy{
 					Says:    "Open it to everyone",
 					Command: access.OpenCommand(l.Grant),
 					Request: &Request{"PATCH", "/open", map[string]any{"add": []string{l.Grant}}},
@@ -91,9 +91,9 @@ func (x *explanation) leftOut() {
 			)
 		} else {
 			r.Text = fmt.Sprintf("in %s, “%s” (%s) is left out: it is not published", l.Field, l.Title, l.Type)
-			r.Mends = []Mend{{Says: "Ask why", Command: "ubiquon why " + l.ID, Page: "/entries/" + l.ID}}
+			r.Mends = []Remedy{{Says: "Ask why", Command: "ubiquon why " + l.ID, Page: "/entries/" + l.ID}}
 			if l.Local {
-				r.Mends = append([]Mend{{Says: "Publish it", Command: "ubiquon entry publish " + l.ID,
+				r.Mends = append([]Remedy{{Says: "Publish it", Command: "ubiquon entry publish " + l.ID,
 					Request: edit(l.ID, "publish", nil)}}, r.Mends...)
 			}
 		}

@@ -10,7 +10,7 @@ import (
 func (x *explanation) reader() {
 	r := &x.Reader
 	key := r.Name
-	again := Mend{
+	again := Remedy{
 		Says:    "Make a new key",
 		Command: "ubiquon key create NAME --grant \"" + x.grant() + "\"",
 		Page:    "/keys",
@@ -35,7 +35,7 @@ func (x *explanation) reader() {
 		x.say(
 			KeyExpired,
 			fmt.Sprintf("the key %s expired%s", key, when()),
-			Mend{
+			Remedy{
 				Says:    "Extend it by 90 days",
 				Command: "ubiquon key extend " + r.ID + " --days 90",
 				Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"days": 90}},
@@ -51,7 +51,7 @@ func (x *explanation) reader() {
 				"the key %s was rotated, and its former secret ended%s; the front end must take the new one", key,
 				when(),
 			),
-			Mend{Says: "Rotate it again", Command: "ubiquon key rotate " + r.ID, Page: "/keys"},
+			Remedy{Says: "Rotate it again", Command: "ubiquon key rotate " + r.ID, Page: "/keys"},
 		)
 	}
 	if x.Type == nil || r.Rights.Allows(x.need()) {
@@ -59,12 +59,12 @@ func (x *explanation) reader() {
 	}
 	missing, _ := r.Rights.Missing([]access.Need{x.need()})
 	grant := missing.String()
-	open := Mend{
+	open := Remedy{
 		Says:    "Open it to everyone",
 		Command: access.OpenCommand(grant),
 		Request: &Request{"PATCH", "/open", map[string]any{"add": []string{grant}}},
 	}
-	give := Mend{
+	give := Remedy{
 		Says:    "Give the grant to the key",
 		Command: fmt.Sprintf("ubiquon key grant %s %q", r.ID, grant),
 		Request: &Request{"PATCH", "/keys/" + r.ID, map[string]any{"add": []string{grant}}},
@@ -89,8 +89,8 @@ func (x *explanation) reader() {
 }
 
 // forReader leaves out of the mends what does not fit who reads.
-func (x *explanation) forReader(give, open Mend) []Mend {
-	var out []Mend
+func (x *explanation) forReader(give, open Remedy) []Remedy {
+	var out []Remedy
 	if x.Reader.Kind == access.ByKey && x.Reader.ID != "" {
 		out = append(out, give)
 	}

@@ -34,6 +34,6 @@ type Options struct {
 // New returns the surface, and lets delivery compile requests again by their text.
 func New(o Options) *API {
 	s := &API{env: o.Environment, guard: o.Guard, log: o.Log, batch: o.Batch, trustedOnly: o.TrustedOnly}
-	o.Environment.Delivery.SetRecompile(s.replan)
+	o.Environment.Delivery.SetRecompile(s.recompile)
 	return s
 }

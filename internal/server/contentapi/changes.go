@@ -19,7 +19,7 @@ const changesAtOnce = 500
 
 // changes tells readers of an edition what has changed: with after as JSON, else
 // as server-sent events that go on from Last-Event-ID, or from now.
-func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string) {
+func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
 		s.refused(
 			w, r, reader, edition,
@@ -58,7 +58,7 @@ func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Rea
 			return
 		}
 		end, err := s.guard.Streams.Open(
-			reader.Principal(s.guard.Network(r)), s.env.Replica.Limits().Streams,
+			reader.QueueName(s.guard.Network(r)), s.env.Replica.Limits().Streams,
 			s.env.Replica.Limits().StreamsPerPrincipal,
 		)
 		if err != nil {
@@ -83,7 +83,7 @@ func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Rea
 			return
 		}
 	}
-	leave, err := s.env.Delivery.Admit(r.Context(), reader.Principal(s.guard.Network(r)))
+	leave, err := s.env.Delivery.Admit(r.Context(), reader.QueueName(s.guard.Network(r)))
 	if err != nil {
 		s.guard.Fail(w, r, err)
 		return

@@ -25,7 +25,7 @@ import (
 // maxAddress bounds the address of a read, in bytes.
 const maxAddress = 16 << 10
 
-// content answers reads in both spellings: what they share is here.
+// ServeHTTP answers reads in both spellings: what they share is here.
 func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
@@ -88,7 +88,7 @@ func (s *API) noEdition(environment, edition string) guard.Problem {
 // describeOrFollow answers what is not a read: descriptions of the model and changes. Reads
 // count themselves; these are counted here, and problems as they are written.
 func (s *API) describeOrFollow(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, rest string,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition, rest string,
 ) {
 	noted := &guard.Counted{ResponseWriter: w}
 	defer func() {
@@ -121,7 +121,7 @@ func (s *API) describeOrFollow(
 
 // rest answers a read over REST.
 func (s *API) rest(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, rest string, begin time.Time,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition, rest string, begin time.Time,
 ) {
 	if _, t, err := Locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
 		!readsAnyOf(reader.Rights, edition, t.Name) {
@@ -139,7 +139,7 @@ func (s *API) rest(
 	s.answer(w, r, reader, edition, begin, func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
-			reader.Principal(s.guard.Network(r)),
+			reader.QueueName(s.guard.Network(r)),
 			text,
 			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
 				return PlanREST(m, edition, rest, r)
@@ -148,9 +148,9 @@ func (s *API) rest(
 	}, "")
 }
 
-// discreet is an error of compiling a read as the reader may know it: what it says of
+// WithoutHiddenTypes is an error of compiling a read as the reader may know it: what it says of
 // types that they may not read is said to nobody else.
-func Discreet(rights access.Rights, edition string, err error) error {
+func WithoutHiddenTypes(rights access.Rights, edition string, err error) error {
 	var wrong *query.Error
 	if !errors.As(err, &wrong) {
 		return err
@@ -169,7 +169,7 @@ func readsAnyOf(rights access.Rights, edition, typ string) bool {
 	return len(rights.Types(access.Read, edition, []string{typ})) > 0
 }
 
-// needOf is the grant that a path below the edition takes at least.
+// NeedOf is the grant that a path below the edition takes at least.
 func (s *API) NeedOf(edition, rest string) access.Need {
 	need := access.Need{Verb: access.Read, Edition: edition, Type: access.Any}
 	if _, t, err := Locate(s.env.Replica.Model(), rest); err == nil && t != nil {
@@ -199,7 +199,7 @@ func (s *API) anonymous(r *http.Request, now time.Time) error {
 // answer reads the plan and writes the response. A mediaType overrides the
 // response's own.
 func (s *API) answer(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string, begin time.Time,
 	plan func() (*delivery.Plan, error), mediaType string,
 ) {
 	o, err := s.readOptions(r, reader)
@@ -213,10 +213,10 @@ func (s *API) answer(
 		if err == nil {
 			a, err = s.env.Delivery.Read(r.Context(), p, reader.Rights, o)
 		}
-		if errors.Is(err, delivery.ErrReplan) && try < 3 {
+		if errors.Is(err, delivery.ErrModelChanged) && try < 3 {
 			continue
 		}
-		err = Discreet(reader.Rights, edition, err)
+		err = WithoutHiddenTypes(reader.Rights, edition, err)
 		if err != nil {
 			s.refused(w, r, reader, edition, err)
 			return
@@ -254,15 +254,15 @@ func (s *API) answer(
 }
 
 // readOptions are what the headers of a request ask for.
-func (s *API) readOptions(r *http.Request, reader *access.Reader) (delivery.ReadOptions, error) {
+func (s *API) readOptions(r *http.Request, reader *access.Principal) (delivery.ReadOptions, error) {
 	o := delivery.ReadOptions{
 		Only:      reader.Only,
 		Backs:     reader.Backs,
-		Principal: reader.Principal(s.guard.Network(r)),
+		Principal: reader.QueueName(s.guard.Network(r)),
 		Anonymous: reader.Kind == access.Everyone,
 	}
 	if asked := r.Header["Cache-Control"]; asked != nil {
-		directives(asked, reader.Known(), &o)
+		directives(asked, reader.Identified(), &o)
 	} else if r.Header["Pragma"] != nil {
 		o.Current = true // no-cache is all that it can say (RFC 9111, 5.4)
 	}
@@ -322,10 +322,10 @@ func (s *API) setHeaders(
 
 // refused answers a read that failed, and remembers it if it was refused for want
 // of a grant or of a good key.
-func (s *API) refused(w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, err error) {
+func (s *API) refused(w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string, err error) {
 	var denied *access.DeniedError
 	if errors.As(err, &denied) {
-		denied.Everyone = !reader.Known()
+		denied.Everyone = !reader.Identified()
 	}
 	if denied != nil || diagnose.IsBadKey(err) {
 		one := diagnose.Refusal{

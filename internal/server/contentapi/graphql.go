@@ -25,15 +25,16 @@ const (
 	plainJSON       = "application/json; charset=utf-8"
 )
 
-// requestErrors are the errors of a request that was not run.
+// RequestErrors are the errors of a request that was not run.
 type RequestErrors struct{ gqlerror.List }
 
+// Error implements error.
 func (e RequestErrors) Error() string { return e.List.Error() }
 
 // graphql answers a request in the GraphQL-over-HTTP specification's form, or, where
 // that is allowed, a list of requests with the list of their answers.
 func (s *API) graphql(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string, begin time.Time,
 ) {
 	if r.Method == http.MethodGet && r.URL.RawQuery == "" && strings.Contains(r.Header.Get("Accept"), "text/html") {
 		// Somebody looks at it in a browser: there is a page to try requests on.
@@ -85,7 +86,7 @@ func askedOf(edition string, r *http.Request, text string, req graphql.Request) 
 
 // graphqlOne answers one request.
 func (s *API) graphqlOne(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition string, begin time.Time,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string, begin time.Time,
 	asked askedGraphQL,
 ) {
 	mediaType := plainJSON
@@ -109,7 +110,7 @@ func (s *API) graphqlOne(
 			return
 		}
 	}
-	principal := reader.Principal(s.guard.Network(r))
+	principal := reader.QueueName(s.guard.Network(r))
 	compile := func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
@@ -159,7 +160,7 @@ func (s *API) graphqlOne(
 	s.answer(w, r, reader, edition, begin, plan, mediaType)
 }
 
-// compileGraphQL compiles a request; language is its Accept-Language.
+// CompileGraphQL compiles a request; language is its Accept-Language.
 func (s *API) CompileGraphQL(edition, language, mediaType string, req graphql.Request) delivery.Compiler {
 	return func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 		req.Locale = negotiate(m, language)
@@ -197,7 +198,7 @@ func (s *API) planGraphQL(m *model.Model, op *graphql.Operation, mediaType strin
 		body, err := p.GraphQL.Write(res)
 		return delivery.Rendered{
 			Status: http.StatusOK,
-			Header: tellFarewellOf(base, m, p.Query, res),
+			Header: setDeprecationOf(base, m, p.Query, res),
 			Body:   body,
 			Needs:  p.GraphQL.Query.NeedsOf(res),
 		}, err
@@ -236,6 +237,7 @@ type badGraphQL struct {
 	code    string // for clients; may be empty
 }
 
+// Error implements error.
 func (e badGraphQL) Error() string { return e.Message }
 
 func (e badGraphQL) list() gqlerror.List {
@@ -246,6 +248,7 @@ func (e badGraphQL) list() gqlerror.List {
 	return gqlerror.List{one}
 }
 
+// WriteGraphQLErrors writes a GraphQL answer that has errors and no data.
 func WriteGraphQLErrors(w http.ResponseWriter, status int, mediaType string, errs gqlerror.List) {
 	w.Header().Set("Content-Type", mediaType)
 	w.Header().Set("Cache-Control", "no-store")
@@ -257,7 +260,7 @@ func WriteGraphQLErrors(w http.ResponseWriter, status int, mediaType string, err
 // description serves what there is to read, to whoever may read anything of the
 // edition, as far as they may.
 func (s *API) description(
-	w http.ResponseWriter, r *http.Request, reader *access.Reader, edition, mediaType string,
+	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition, mediaType string,
 	of func(seen delivery.ModelView, base string) any,
 ) {
 	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {

@@ -109,7 +109,7 @@ func (s *API) severalRequests(body []byte) ([]graphql.Request, error) {
 	return all, nil
 }
 
-// namedDocument fills in the text of the document that a request names.
+// NamedDocument fills in the text of the document that a request names.
 func (s *API) NamedDocument(req graphql.Request) (graphql.Request, *badGraphQL) {
 	named := req.Extensions.PersistedQuery
 	switch {

@@ -115,7 +115,7 @@ func headers(m *model.Model, q *query.Query, mediaType string, negotiated bool) 
 			h["Cache-Groups"] = []string{groups}
 		}
 	}
-	tellFarewell(h, m, q)
+	setDeprecation(h, m, q)
 	return h
 }
 
@@ -150,10 +150,10 @@ func groupsOf(types []string) string {
 	return strings.Join(all, ", ")
 }
 
-// tellFarewell says by RFC 9745 and RFC 8594 that what is read is deprecated. Found
+// setDeprecation says by RFC 9745 and RFC 8594 that what is read is deprecated. Found
 // are the types of entries whose type only the result tells.
-func tellFarewell(h map[string][]string, m *model.Model, q *query.Query, found ...string) {
-	_, days := q.Farewell(m, found...)
+func setDeprecation(h map[string][]string, m *model.Model, q *query.Query, found ...string) {
+	_, days := q.Deprecation(m, found...)
 	if since, err := time.Parse(time.DateOnly, days.DeprecatedSince); err == nil {
 		h["Deprecation"] = []string{"@" + strconv.FormatInt(since.Unix(), 10)}
 	}
@@ -162,8 +162,8 @@ func tellFarewell(h map[string][]string, m *model.Model, q *query.Query, found .
 	}
 }
 
-// tellFarewellOf is tellFarewell for a result of which only itself tells the types.
-func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *query.Result) map[string][]string {
+// setDeprecationOf is tellFarewell for a result of which only itself tells the types.
+func setDeprecationOf(h map[string][]string, m *model.Model, q *query.Query, res *query.Result) map[string][]string {
 	var types []string
 	for i := range q.Roots {
 		if q.Roots[i].Type == "" {
@@ -174,7 +174,7 @@ func tellFarewellOf(h map[string][]string, m *model.Model, q *query.Query, res *
 	}
 	if types != nil {
 		h = maps.Clone(h)
-		tellFarewell(h, m, q, types...)
+		setDeprecation(h, m, q, types...)
 	}
 	return h
 }

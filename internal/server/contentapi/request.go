@@ -28,8 +28,8 @@ func graphqlText(edition, language, request string) string {
 	return graphqlMark + "\n" + edition + "\n" + language + "\n" + request
 }
 
-// replan returns what compiles the request that a text stands for.
-func (s *API) replan(text string) (delivery.Compiler, error) {
+// recompile returns what compiles the request that a text stands for.
+func (s *API) recompile(text string) (delivery.Compiler, error) {
 	if rest, is := strings.CutPrefix(text, graphqlMark+"\n"); is {
 		edition, rest, _ := strings.Cut(rest, "\n")
 		language, request, _ := strings.Cut(rest, "\n")

@@ -30,7 +30,7 @@ var (
 	pathsParameters = []string{"type", "locale", "limit", "after"}
 )
 
-// planREST compiles a REST request; rest is its path below the edition.
+// PlanREST compiles a REST request; rest is its path below the edition.
 func PlanREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.Plan, error) {
 	if rest == "paths" {
 		return planPaths(m, edition, r)
@@ -148,7 +148,7 @@ func narrowREST(m *model.Model, p *delivery.Plan, rights access.Rights) *deliver
 	return &out
 }
 
-// locate finds out what a path asks for. The type is nil for an entry by id.
+// Locate finds out what a path asks for. The type is nil for an entry by id.
 func Locate(m *model.Model, rest string) (*query.Root, *model.Type, error) {
 	first, second, two := strings.Cut(rest, "/")
 	if strings.Contains(second, "/") || !utf8.ValidString(rest) || strings.ContainsRune(rest, 0) {
@@ -301,7 +301,7 @@ func renderREST(
 	var err error
 	out.Body, err = query.Render(res.MostBytes, func(b *query.Buffer) {
 		if root.By == query.ByList {
-			prev, next := root.Around(found)
+			prev, next := root.PageCursors(found)
 			writeList(b, root, found, prev, next)
 			var links []string
 			for _, l := range [][3]string{{"prev", "before", prev}, {"next", "after", next}} {
@@ -344,7 +344,7 @@ func renderREST(
 			query.WriteObject(b, picks, 0, found.Rows[0])
 			b.WriteByte('\n')
 			out.Needs = q.NeedsOf(res)
-			out.Header = tellFarewellOf(out.Header, m, q, res)
+			out.Header = setDeprecationOf(out.Header, m, q, res)
 		}
 	})
 	return out, err

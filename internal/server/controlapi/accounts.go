@@ -22,7 +22,7 @@ func (s *API) routeSessions(c routes) {
 	c.handle("POST", "/session", guard.Anybody, http.HandlerFunc(s.signIn))
 	c.get("/session", guard.Anybody, func(r *http.Request) (any, error) {
 		reader := guard.PrincipalOf(r)
-		if !reader.Known() {
+		if !reader.Identified() {
 			return nil, guard.Problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}
 		}
 		return s.whoIs(reader), nil
@@ -90,7 +90,7 @@ type who struct {
 	May map[string]bool `json:"may"`
 }
 
-func (s *API) whoIs(r *access.Reader) who {
+func (s *API) whoIs(r *access.Principal) who {
 	out := who{
 		Kind:        r.Kind,
 		Name:        r.Name,
@@ -122,7 +122,7 @@ func (s *API) ownBody(r *http.Request, into any) error {
 
 func (s *API) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
 	s.guard.SetCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
-	reader := access.Reader{
+	reader := access.Principal{
 		Kind:   access.ByAccount,
 		Name:   a.Email,
 		ID:     a.ID,

@@ -56,7 +56,7 @@ func (c routes) get(path string, need guard.Permit, f func(*http.Request) (any, 
 	c.do("GET", path, need, f)
 }
 
-// control mounts what those who run the service ask of it.
+// Mount mounts what those who run the service ask of it.
 func (s *API) Mount(r chi.Router) {
 	c := routes{s, r}
 	s.routeSessions(c)
@@ -145,7 +145,7 @@ func (s *API) report(r *http.Request) (any, error) {
 	b, err := s.env.Automation.Build(r.Context(), chi.URLParam(r, "id"))
 	if who := guard.PrincipalOf(r); !who.Rights.Allows(access.Administer) &&
 		(err != nil || who.Site == "" || who.Site != b.Site) {
-		return nil, &access.DeniedError{Grant: access.Administer, Everyone: !who.Known()}
+		return nil, &access.DeniedError{Grant: access.Administer, Everyone: !who.Identified()}
 	}
 	if err != nil {
 		return nil, err
@@ -173,7 +173,7 @@ func (s *API) report(r *http.Request) (any, error) {
 // fetch, until whoever asks may not any more.
 func (s *API) news(w http.ResponseWriter, r *http.Request) {
 	end, err := s.guard.Streams.Open(
-		guard.PrincipalOf(r).Principal(s.guard.Network(r)), s.env.Replica.Limits().Streams,
+		guard.PrincipalOf(r).QueueName(s.guard.Network(r)), s.env.Replica.Limits().Streams,
 		s.env.Replica.Limits().StreamsPerPrincipal,
 	)
 	if err != nil {

@@ -172,7 +172,7 @@ type editedEntry struct {
 	Revision int    `json:"revision"` // 0 when it is gone
 }
 
-// status is 202 when it is stored, and not known to be served everywhere that it should.
+// StatusCode is 202 when it is stored, and not known to be served everywhere that it should.
 func (o editOutcome) StatusCode() int {
 	if o.Confirmed != nil && !*o.Confirmed {
 		return http.StatusAccepted

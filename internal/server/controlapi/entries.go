@@ -79,6 +79,7 @@ func (s *API) routeEntries(c routes) {
 // entryAnswer is an entry with its entity tag.
 type entryAnswer struct{ diagnose.EntryDetail }
 
+// RevisionNumber implements guard.Revised.
 func (e entryAnswer) RevisionNumber() int { return e.Revision }
 
 func (s *API) listEntries(r *http.Request) (any, error) {
@@ -273,6 +274,7 @@ type countingWriter struct {
 	n int
 }
 
+// Write implements io.Writer.
 func (c *countingWriter) Write(p []byte) (int, error) {
 	n, err := c.w.Write(p)
 	c.n += n

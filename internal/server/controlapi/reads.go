@@ -127,20 +127,20 @@ func (s *API) examine(r *http.Request) (any, error) {
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *delivery.Plan
-		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).Principal(s.guard.Network(r)), text,
+		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).QueueName(s.guard.Network(r)), text,
 			compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)
 		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient,
-			Principal: guard.PrincipalOf(r).Principal(s.guard.Network(r))}, form.Explain); !errors.Is(
-			err, delivery.ErrReplan,
+			Principal: guard.PrincipalOf(r).QueueName(s.guard.Network(r))}, form.Explain); !errors.Is(
+			err, delivery.ErrModelChanged,
 		) {
 			break
 		}
 		err = nil
 	}
-	err = contentapi.Discreet(rights, edition, err)
+	err = contentapi.WithoutHiddenTypes(rights, edition, err)
 	var denied *access.DeniedError
 	if errors.As(err, &denied) {
 		denied.Everyone = form.As == "everyone"

@@ -50,7 +50,7 @@ func (s *API) listSchedules(r *http.Request) (any, error) {
 
 func (s *API) addSchedule(r *http.Request) (any, error) {
 	var form struct {
-		momentForm
+		timeForm
 		Entry   string   `json:"entry"`
 		Action  string   `json:"action"` // publish or unpublish
 		Locales []string `json:"locales"`
@@ -83,7 +83,7 @@ func (s *API) addSchedule(r *http.Request) (any, error) {
 }
 
 func (s *API) moveSchedule(r *http.Request) (any, error) {
-	var form momentForm
+	var form timeForm
 	before, err := s.scheduleOf(r)
 	if err != nil {
 		return nil, err
@@ -113,8 +113,8 @@ func (s *API) cancelSchedule(r *http.Request) (any, error) {
 	return map[string]bool{"cancelled": true}, err
 }
 
-// momentForm is a moment: RFC 3339, or a local time in the zone.
-type momentForm struct {
+// timeForm is a moment: RFC 3339, or a local time in the zone.
+type timeForm struct {
 	At   string `json:"at"`
 	Zone string `json:"zone"`
 }

@@ -68,7 +68,7 @@ func (g *Guard) FinishWrites(ctx context.Context) {
 	}
 }
 
-// async answers a write that takes long with 202 and where its outcome will be, and
+// Background answers a write that takes long with 202 and where its outcome will be, and
 // has it go on; a client that prefers respond-async (RFC 7240) gets that at once. What is
 // not kept of routes whose answers hold secrets is the answer.
 func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
@@ -169,7 +169,7 @@ func (g *Guard) endWrite(r *http.Request, key string, made *Recorded, secret boo
 
 // writeKey is what a write in the background is known by: only who has made it is told of it.
 func (g *Guard) writeKey(r *http.Request, id string) string {
-	return PrincipalOf(r).Principal(g.Network(r)) + "\n\x02" + id
+	return PrincipalOf(r).QueueName(g.Network(r)) + "\n\x02" + id
 }
 
 // writeState is what is said of a write in the background.
@@ -186,7 +186,7 @@ type writeState struct {
 	Detail string          `json:"detail,omitempty"`
 }
 
-// showWrite tells what became of a write that goes on in the background.
+// ShowWrite tells what became of a write that goes on in the background.
 func (g *Guard) ShowWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
 	known, err := g.env.Authoring.WriteOf(r.Context(), g.writeKey(r, id))
@@ -217,7 +217,7 @@ func (g *Guard) ShowWrite(r *http.Request) (any, error) {
 	return out, nil
 }
 
-// prefers tells whether a request has the preference, as in handling=lenient (RFC 7240).
+// Prefers tells whether a request has the preference, as in handling=lenient (RFC 7240).
 func Prefers(r *http.Request, preference string) bool {
 	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {
 		if name, _, _ := strings.Cut(one, ";"); strings.ReplaceAll(name, " ", "") == preference {
@@ -243,7 +243,10 @@ func (o *Recorded) Header() http.Header {
 	return o.header
 }
 
-func (o *Recorded) WriteHeader(status int)      { o.Status = cmp.Or(o.Status, status) }
+// WriteHeader implements http.ResponseWriter.
+func (o *Recorded) WriteHeader(status int) { o.Status = cmp.Or(o.Status, status) }
+
+// Write implements io.Writer.
 func (o *Recorded) Write(p []byte) (int, error) { o.WriteHeader(http.StatusOK); return o.Body.Write(p) }
 
 func (o *Recorded) writeTo(w http.ResponseWriter) {
@@ -260,6 +263,7 @@ func (o *Recorded) writeTo(w http.ResponseWriter) {
 // failing is a reader that fails.
 type failing struct{ err error }
 
+// Read implements io.Reader.
 func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 // GraphQL returns the body as a GraphQL answer, of which a problem is made an error.

@@ -48,7 +48,7 @@ func JSON(s *Guard, f func(*http.Request) (any, error)) http.HandlerFunc {
 // revisionTag is the entity tag of an entry at a revision.
 func revisionTag(n int) string { return `"` + strconv.Itoa(n) + `"` }
 
-// wantedRevision reads an If-Match header that revisionTag has written; 0 when
+// WantedRevision reads an If-Match header that revisionTag has written; 0 when
 // there is none.
 func WantedRevision(r *http.Request) (int, error) {
 	header := r.Header.Get("If-Match")
@@ -76,6 +76,7 @@ type stream struct {
 	Started bool
 }
 
+// NewStream returns a stream that lifts the listener's limits of time.
 func NewStream(w http.ResponseWriter) *stream {
 	enc := json.NewEncoder(w)
 	enc.SetEscapeHTML(false)
@@ -88,6 +89,7 @@ func NewStream(w http.ResponseWriter) *stream {
 	return &stream{w: w, Out: out, enc: enc}
 }
 
+// Write implements io.Writer.
 func (s *stream) Write(v any) {
 	if !s.Started {
 		s.Started = true
@@ -98,6 +100,7 @@ func (s *stream) Write(v any) {
 	_ = s.Out.Flush()
 }
 
+// WriteJSON writes a value as the body of an answer with the status.
 func WriteJSON(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
@@ -107,10 +110,12 @@ func WriteJSON(w http.ResponseWriter, status int, v any) {
 	_ = enc.Encode(v)
 }
 
+// TooLargeProblem is the problem of a body of more bytes than the limit.
 func TooLargeProblem(limit int64) Problem {
 	return Problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", limit)}
 }
 
+// ReadBody decodes a JSON body; unknown members are refused. Its error is a Problem.
 func ReadBody(r *http.Request, into any) error {
 	body, err := io.ReadAll(r.Body)
 	if err == nil && (bytes.Contains(body, []byte(`\u0000`)) || !utf8.Valid(body)) {
@@ -133,11 +138,12 @@ func ReadBody(r *http.Request, into any) error {
 	return nil
 }
 
-// queryValues checks that only known parameters are given.
+// QueryValues checks that only known parameters are given.
 func QueryValues(r *http.Request, known ...string) (map[string]string, error) {
 	return Parameters(r.URL, known)
 }
 
+// Number reads a parameter that is a number from 0 on; 0 if it is missing.
 func Number(p map[string]string, name string) (int, error) {
 	if p[name] == "" {
 		return 0, nil
@@ -154,11 +160,11 @@ func Number(p map[string]string, name string) (int, error) {
 	return int(n), nil
 }
 
-// pathItself stands for the request's path where an error names a parameter: what
+// PathItself stands for the request's path where an error names a parameter: what
 // is wrong with it is a 404.
 const PathItself = "the path itself"
 
-// parameters reads the query string; each may stand once, and none may be
+// Parameters reads the query string; each may stand once, and none may be
 // unknown.
 func Parameters(u *url.URL, known []string) (map[string]string, error) {
 	values, err := url.ParseQuery(u.RawQuery)
@@ -196,7 +202,7 @@ func Parameters(u *url.URL, known []string) (map[string]string, error) {
 // maxWait is how long a request may wait for all nodes.
 const maxWait = 30 * time.Second
 
-// waits reads Prefer: wait (RFC 7240): how long the client would wait for every node
+// WaitTime reads Prefer: wait (RFC 7240): how long the client would wait for every node
 // to know of what it does; 0 for not at all.
 func WaitTime(r *http.Request) time.Duration {
 	for one := range strings.SplitSeq(strings.Join(r.Header["Prefer"], ","), ",") {

@@ -92,7 +92,7 @@ var errorTypes = []func(err error, h http.Header) (Problem, bool){
 		}
 	}),
 	as(func(e *access.DeniedError, _ http.Header) Problem {
-		p := Problem{Kind: "grant", Status: 403, Grant: e.Grant.String(), Hint: access.Mend(e.Grant.String())}
+		p := Problem{Kind: "grant", Status: 403, Grant: e.Grant.String(), Hint: access.GrantRemedy(e.Grant.String())}
 		if e.Everyone {
 			p.Kind, p.Status = "no-key", 401
 			p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", e.Grant)

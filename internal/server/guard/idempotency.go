@@ -25,7 +25,7 @@ const (
 	onceKept    = 32 << 10
 )
 
-// once has writes with an Idempotency-Key made once. What is not kept of routes whose
+// Idempotent has writes with an Idempotency-Key made once. What is not kept of routes whose
 // answers hold secrets is the answer.
 func (g *Guard) Idempotent(secret bool, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -78,7 +78,7 @@ func (g *Guard) idempotencyOf(r *http.Request, given string) (write writing.Idem
 	digest := sha256.New()
 	fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 	digest.Write(body)
-	return writing.Idempotency{Key: PrincipalOf(r).Principal(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}, nil
+	return writing.Idempotency{Key: PrincipalOf(r).QueueName(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}, nil
 }
 
 // idempotencyProblem is the problem of a key that cannot be used now.
@@ -144,6 +144,7 @@ type keptAnswer struct {
 	body bytes.Buffer
 }
 
+// Write implements io.Writer.
 func (k *keptAnswer) Write(p []byte) (int, error) {
 	if k.body.Len() <= onceKept {
 		k.body.Write(p)

@@ -108,6 +108,7 @@ func newMetrics(g *environment.Environment, streams *streams) *metrics {
 	return m
 }
 
+// Count counts an answer to a read, and how long it took.
 func (m *metrics) Count(o cache.Outcome, took time.Duration) {
 	if o == cache.Hit {
 		return // the cache counts its hits itself
@@ -116,7 +117,7 @@ func (m *metrics) Count(o cache.Outcome, took time.Duration) {
 	m.seconds.Observe(took.Seconds())
 }
 
-// surface is what part of the service a path belongs to.
+// Surface is what part of the service a path belongs to.
 func Surface(path string) string {
 	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	switch first {
@@ -126,12 +127,13 @@ func Surface(path string) string {
 	return "other"
 }
 
-// counted notes the status that is answered with; 0 if nothing was.
+// Counted notes the status that is answered with; 0 if nothing was.
 type Counted struct {
 	http.ResponseWriter
 	Status int
 }
 
+// WriteHeader implements http.ResponseWriter.
 func (c *Counted) WriteHeader(status int) {
 	if c.Status == 0 {
 		c.Status = status
@@ -139,6 +141,7 @@ func (c *Counted) WriteHeader(status int) {
 	c.ResponseWriter.WriteHeader(status)
 }
 
+// Unwrap returns the error beneath.
 func (c *Counted) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
 // collected are the metrics that are found out when they are asked for.
@@ -253,7 +256,7 @@ func (c *collected) Collect(out chan<- prometheus.Metric) {
 	gauge(rulesBehind, float64(b.RulesBehind))
 }
 
-// cacheStatus spells outcomes as RFC 9211 does.
+// CacheStatus spells outcomes as RFC 9211 does.
 var CacheStatus = map[cache.Outcome][]string{
 	cache.Hit:      {"Ubiquon; hit"},
 	cache.Miss:     {"Ubiquon; fwd=miss; stored"},

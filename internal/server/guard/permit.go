@@ -15,7 +15,7 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// permit says who may use a route of the control endpoints, and what a request to it
+// Permit says who may use a route of the control endpoints, and what a request to it
 // may cost. What depends on the types that a request is about is checked by the route
 // itself.
 type Permit struct {
@@ -37,7 +37,7 @@ const (
 	// smallBody is what most requests need, credentialBody what signing in does.
 	smallBody      = 64 << 10
 	CredentialBody = 4 << 10
-	// contentBody is for edits and models.
+	// ContentBody is for edits and models.
 	ContentBody   = 8 << 20
 	UnboundedBody = -1
 )
@@ -48,7 +48,7 @@ var (
 	reporters = append([]access.Kind{access.BySiteKey}, operators...)
 )
 
-// on takes the verb in the edition on one type at least, in all of its locales: what
+// On takes the verb in the edition on one type at least, in all of its locales: what
 // the control endpoints show of an entry is the whole of it.
 func On(verb, edition string) Permit {
 	return Permit{Kinds: operators, Body: smallBody, Need: func(r access.Rights) (access.Need, bool) {
@@ -65,7 +65,7 @@ func takes(need access.Need) Permit {
 	}
 }
 
-// either takes one of two.
+// Either takes one of two.
 func Either(a, b Permit) Permit {
 	return Permit{Kinds: a.Kinds, Body: a.Body, Need: func(r access.Rights) (access.Need, bool) {
 		if _, missing := b.Need(r); !missing {
@@ -75,13 +75,13 @@ func Either(a, b Permit) Permit {
 	}}
 }
 
-// withBody is the permit with another bound of the body.
+// WithBody is the permit with another bound of the body.
 func (p Permit) WithBody(most int64) Permit {
 	p.Body = most
 	return p
 }
 
-// inTurn is the permit for a route whose requests are as dear as reads.
+// InTurn is the permit for a route whose requests are as dear as reads.
 func (p Permit) InTurn() Permit {
 	p.computed = true
 	return p
@@ -137,18 +137,18 @@ func errKind(k access.Kind) error {
 	}
 }
 
-// check returns why the permit does not let a principal through; nil if it does.
-func (p Permit) Check(r *access.Reader, now time.Time) error {
+// Check returns why the permit does not let a principal through; nil if it does.
+func (p Permit) Check(r *access.Principal, now time.Time) error {
 	var missing access.Need
 	is := false
 	if p.Need != nil {
 		missing, is = p.Need(r.Rights)
 	}
 	switch taken := slices.Contains(p.Kinds, r.Kind); {
-	case !taken && r.Known():
+	case !taken && r.Identified():
 		return errKind(r.Kind)
 	case is || !taken:
-		return &access.DeniedError{Grant: missing, Everyone: !r.Known()}
+		return &access.DeniedError{Grant: missing, Everyone: !r.Identified()}
 	case p.Proved && r.Kind == access.ByAccount && now.Sub(r.Proved) > proofGood:
 		return errNotProved
 	}
@@ -168,7 +168,7 @@ func sound(route *chi.Context) bool {
 	})
 }
 
-// guarded lets only those through whom the permit allows, bounds what they send, and
+// Guard lets only those through whom the permit allows, bounds what they send, and
 // says who they are.
 func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -187,7 +187,7 @@ func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 		}
 		if err == nil && p.computed {
 			var leave func()
-			if leave, err = g.env.Delivery.Admit(r.Context(), reader.Principal(g.Network(r))); err == nil {
+			if leave, err = g.env.Delivery.Admit(r.Context(), reader.QueueName(g.Network(r))); err == nil {
 				defer leave()
 			}
 		}

@@ -22,11 +22,11 @@ var errSecretInAddress = Problem{Kind: "query-string", Status: http.StatusBadReq
 	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
 		"key revoke), and send keys in the header Authorization: Bearer … only"}
 
-// reader finds out who asks for content: everyone, or the holder of a key or
+// Authenticate finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.
-func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Time) (access.Reader, error) {
+func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Time) (access.Principal, error) {
 	if strings.Contains(r.URL.RawQuery, "ub") && access.HoldsSecret(r.URL.RawQuery) {
-		return access.Reader{}, errSecretInAddress
+		return access.Principal{}, errSecretInAddress
 	}
 	header := r.Header["Authorization"] // by its name as it is kept, which is quicker than Get
 	if header == nil || header[0] == "" {
@@ -34,11 +34,11 @@ func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Ti
 	}
 	scheme, secret, _ := strings.Cut(header[0], " ")
 	if !strings.EqualFold(scheme, "Bearer") {
-		return access.Reader{}, g.guessed(r, now, access.ErrMalformed)
+		return access.Principal{}, g.guessed(r, now, access.ErrMalformed)
 	}
 	reader, err := g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
 	if err != nil {
-		return access.Reader{}, g.guessed(r, now, err)
+		return access.Principal{}, g.guessed(r, now, err)
 	}
 	m := reader.Meter
 	if m.Due(now) {
@@ -68,6 +68,7 @@ func (g *Guard) guessed(r *http.Request, now time.Time, err error) error {
 	return err
 }
 
+// TooMany is the error of a request that comes too often; it can be made again after the wait.
 func TooMany(wait time.Duration, detail string) error {
 	return retryLater{Problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}, wait}
 }
@@ -78,9 +79,10 @@ type retryLater struct {
 	wait time.Duration
 }
 
+// Unwrap returns the error beneath.
 func (e retryLater) Unwrap() error { return e.Problem }
 
-// address is where a request comes from: the connection's other end, or, behind
+// Address is where a request comes from: the connection's other end, or, behind
 // a proxy that is trusted, what that says.
 func (g *Guard) Address(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
@@ -105,7 +107,7 @@ func (g *Guard) Address(r *http.Request) string {
 	}
 }
 
-// source is the address as budgets count it.
+// Network is the address as budgets count it.
 func (g *Guard) Network(r *http.Request) string { return access.Network(g.Address(r)) }
 
 func (g *Guard) trusted(at netip.Addr) bool {
@@ -119,14 +121,15 @@ func (g *Guard) trusted(at netip.Addr) bool {
 
 type readerContext struct{}
 
-// readerOf is who is behind a control request.
-func PrincipalOf(r *http.Request) *access.Reader {
-	return r.Context().Value(readerContext{}).(*access.Reader)
+// PrincipalOf is who is behind a control request.
+func PrincipalOf(r *http.Request) *access.Principal {
+	return r.Context().Value(readerContext{}).(*access.Principal)
 }
 
-// by is what they are called.
+// ActorName is what they are called.
 func ActorName(r *http.Request) string { return PrincipalOf(r).Name }
 
+// Actor is who makes a request, for the audit log.
 func (g *Guard) Actor(r *http.Request) audit.Actor { return audit.Actor{Address: g.Address(r)} }
 
 // sessionCookie is the name of the cookie of who is signed in. Where the address is
@@ -139,8 +142,10 @@ func (g *Guard) sessionCookie(r *http.Request) string {
 	return "ubiquon-session"
 }
 
+// OverHTTPS reports whether a request came over HTTPS, to here or to a trusted proxy.
 func (g *Guard) OverHTTPS(r *http.Request) bool { return r.TLS != nil || g.Secure }
 
+// CookieOf returns the session cookie of a request; empty for none.
 func (g *Guard) CookieOf(r *http.Request) string {
 	c, err := r.Cookie(g.sessionCookie(r))
 	if err != nil {
@@ -151,7 +156,7 @@ func (g *Guard) CookieOf(r *http.Request) string {
 
 // operator finds out who asks something of the service itself: the holder of a
 // key or token, or somebody who is signed in.
-func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Reader, error) {
+func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Principal, error) {
 	cookie := g.CookieOf(r)
 	if cookie == "" || r.Header.Get("Authorization") != "" {
 		reader, err := g.Authenticate(w, r, time.Now())
@@ -180,7 +185,7 @@ func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Reader
 	return &reader, err
 }
 
-// setCookie keeps a session in the browser, out of the reach of scripts and of
+// SetCookie keeps a session in the browser, out of the reach of scripts and of
 // other sites.
 func (g *Guard) SetCookie(w http.ResponseWriter, r *http.Request, value string, maxAge int) {
 	http.SetCookie(
@@ -197,7 +202,7 @@ func (g *Guard) SetCookie(w http.ResponseWriter, r *http.Request, value string, 
 	)
 }
 
-// may returns a *gateway.DeniedError if who asks lacks one of the grants.
+// Require returns a *gateway.DeniedError if who asks lacks one of the grants.
 func Require(r *http.Request, needs ...access.Need) error {
 	if missing, is := PrincipalOf(r).Rights.Missing(needs); is {
 		return &access.DeniedError{Grant: missing}
@@ -205,7 +210,7 @@ func Require(r *http.Request, needs ...access.Need) error {
 	return nil
 }
 
-// mayEntry is may for the type of an entry.
+// RequireOnEntry is may for the type of an entry.
 func (g *Guard) RequireOnEntry(r *http.Request, id, verb, edition string) error {
 	if !content.ValidID(id) {
 		return fmt.Errorf("entry %q: %w", id, db.ErrNotFound)

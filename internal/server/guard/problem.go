@@ -35,7 +35,7 @@ type Problem struct {
 	Mistakes     []mistake             `json:"mistakes,omitempty"`
 }
 
-// conflict shows both sides of a lost update.
+// Conflict shows both sides of a lost update.
 type Conflict struct {
 	Entry string `json:"entry"`
 	// Present is the newest revision, Yours what was to be written.
@@ -203,11 +203,13 @@ func (p Problem) fill() Problem {
 	return p
 }
 
+// Bytes returns the problem document.
 func (p Problem) Bytes() []byte {
 	src, _ := json.Marshal(p.fill()) // text and numbers
 	return append(src, '\n')
 }
 
+// WriteProblem writes a problem document as the answer.
 func WriteProblem(w http.ResponseWriter, p Problem) {
 	h := w.Header()
 	h.Set("Content-Type", "application/problem+json")

@@ -11,7 +11,7 @@ import (
 )
 
 const (
-	// streamBeat is how often a stream that has nothing to tell says that it is there.
+	// StreamBeat is how often a stream that has nothing to tell says that it is there.
 	StreamBeat = 10 * time.Second
 	// streamWrite bounds how long a reader may take what is written to it.
 	streamWrite = 15 * time.Second
@@ -26,7 +26,7 @@ type streams struct {
 	each   map[string]int // by principal
 }
 
-// open counts a stream, and returns what ends it. Its error is a retryLater.
+// Open counts a stream, and returns what ends it. Its error is a retryLater.
 func (c *streams) Open(principal string, most, mostEach int) (end func(), err error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -54,7 +54,7 @@ func (c *streams) Open(principal string, most, mostEach int) (end func(), err er
 // they find another node, if this one is not reached any more.
 func (g *Guard) EndStreams() { g.Streams.once.Do(func() { close(g.Streams.Ending) }) }
 
-// bye tells a reader to connect anew.
+// Bye tells a reader to connect anew.
 func (e eventStream) Bye() {
 	e.Write("retry: 1000\n\n")
 	_ = e.Out.Flush() // the reader may be gone
@@ -72,7 +72,7 @@ type eventStream struct {
 	Out *http.ResponseController
 }
 
-// beginEvents begins a stream. It outlives the listener's limit for answers; what is
+// BeginEvents begins a stream. It outlives the listener's limit for answers; what is
 // written has one of its own.
 func BeginEvents(w http.ResponseWriter) eventStream {
 	e := eventStream{w, http.NewResponseController(w)}
@@ -81,14 +81,15 @@ func BeginEvents(w http.ResponseWriter) eventStream {
 	return e
 }
 
+// Write implements io.Writer.
 func (e eventStream) Write(format string, args ...any) {
 	_ = e.Out.SetWriteDeadline(time.Now().Add(streamWrite)) // not every writer has one
 	fmt.Fprintf(e.w, format, args...)
 }
 
-// present is who asks, as they are now: rights may have been taken from them since the
+// PresentPrincipal is who asks, as they are now: rights may have been taken from them since the
 // stream was opened. Its error is that of a new request.
-func (g *Guard) PresentPrincipal(r *http.Request) (access.Reader, error) {
+func (g *Guard) PresentPrincipal(r *http.Request) (access.Principal, error) {
 	if header := r.Header.Get("Authorization"); header != "" {
 		_, secret, _ := strings.Cut(header, " ")
 		return g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
@@ -100,9 +101,9 @@ func (g *Guard) PresentPrincipal(r *http.Request) (access.Reader, error) {
 	return g.env.Keys.Everyone(), nil
 }
 
-// changesStill returns who follows the changes of an edition, or why they may not any
+// ChangesStill returns who follows the changes of an edition, or why they may not any
 // more.
-func (g *Guard) ChangesStill(r *http.Request, edition string) (access.Reader, error) {
+func (g *Guard) ChangesStill(r *http.Request, edition string) (access.Principal, error) {
 	reader, err := g.PresentPrincipal(r)
 	if err == nil && (reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition)) {
 		err = &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}

@@ -1,6 +1,5 @@
-// Package breakwater is a simulated outside system: a shared cache in front of the
-// gateway, as a content network has one. It keeps what everyone may read for as long
-// as CDN-Cache-Control says (RFC 9213), and lets go of it when the gateway tells it to.
+// Package breakwater is a simulated shared cache in front of the service. It understands
+// invalidations, or goes by RFC 9111 alone.
 package breakwater
 
 import (

@@ -1,9 +1,5 @@
-// Package office is the harbour office: a small editorial system, simulated,
-// that stands in for whatever outside origin a gateway reads. It has its own
-// state, its own form of JSON and its own web page, asks for credentials, and
-// announces what happens with signed CloudEvents.
-//
-// It knows nothing of the gateway but the address of its hook.
+// Package office is the harbour office: a small simulated editorial system with an HTTP interface,
+// a page, and signed webhooks.
 package office
 
 import (

@@ -1,7 +1,5 @@
-// Package slipway is a small builder of static sites, simulated only in that it
-// ships with the gateway: on a call it really reads the gateway, renders the
-// Skerry Line's site to a directory, swaps it in and serves it, and reports how
-// it went.
+// Package slipway is a builder of static sites. It is simulated only in that it ships with the
+// service: it takes build calls, reads content and writes pages.
 package slipway
 
 import (

@@ -1,3 +1,5 @@
+// Package accounts stores who may do what: accounts with sessions, keys, preview links, trusted
+// documents.
 package accounts
 
 import (

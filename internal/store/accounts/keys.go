@@ -184,7 +184,7 @@ func (ks *Keys) ChangeKey(
 	return &after, err
 }
 
-// Open returns what is open to everyone.
+// PublicGrants returns what is open to everyone.
 func (ks *Keys) PublicGrants(ctx context.Context) (access.Grants, error) {
 	var out access.Grants
 	err := ks.db.Conns(ctx).QueryRow(ctx, `select open from environment where name = $1`, ks.environment).Scan(&out)
@@ -198,7 +198,7 @@ func (ks *Keys) Secret(ctx context.Context) ([]byte, error) {
 	return out, err
 }
 
-// SetOpen changes what is open to everyone, and returns it.
+// ChangePublicGrants changes what is open to everyone, and returns it.
 func (ks *Keys) ChangePublicGrants(
 	ctx context.Context, what string, cause content.Cause, change func(access.Grants) access.Grants,
 ) (access.Grants, error) {

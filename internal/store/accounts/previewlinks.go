@@ -71,7 +71,7 @@ func scanLink(r pgx.Row) (PreviewLink, error) {
 	return l, err
 }
 
-// AddPreviewLink keeps a link, and a line in the audit log; ErrTooManyLinks if there
+// Add keeps a link, and a line in the audit log; ErrTooManyLinks if there
 // are as many already that are good.
 func (ps *PreviewLinks) Add(ctx context.Context, l *PreviewLink, most int, cause content.Cause) error {
 	tag, err := ps.db.Conns(ctx).
@@ -90,7 +90,7 @@ func (ps *PreviewLinks) Add(ctx context.Context, l *PreviewLink, most int, cause
 	return ps.audit.Add(ctx, cause, "preview create", l.ID, nil, l)
 }
 
-// PreviewLink returns a link by its id, ErrNotFound if there is none.
+// Get returns a link by its id, ErrNotFound if there is none.
 func (ps *PreviewLinks) Get(ctx context.Context, id string) (PreviewLink, error) {
 	l, err := scanLink(ps.db.Conns(ctx).QueryRow(ctx, linkColumns+` and l.id = $2`, ps.environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -102,7 +102,7 @@ func (ps *PreviewLinks) Get(ctx context.Context, id string) (PreviewLink, error)
 // linksListed bounds what PreviewLinks returns.
 const linksListed = 1000
 
-// PreviewLinks lists links that have not expired, the newest first: all, or those of
+// List lists links that have not expired, the newest first: all, or those of
 // one entry.
 func (ps *PreviewLinks) List(ctx context.Context, entry string) ([]PreviewLink, error) {
 	rows, err := ps.db.Conns(ctx).
@@ -114,7 +114,7 @@ func (ps *PreviewLinks) List(ctx context.Context, entry string) ([]PreviewLink, 
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (PreviewLink, error) { return scanLink(r) })
 }
 
-// RevokePreviewLink ends a link; ErrNotFound if there is none that is good.
+// Revoke ends a link; ErrNotFound if there is none that is good.
 func (ps *PreviewLinks) Revoke(ctx context.Context, id string, cause content.Cause) error {
 	tag, err := ps.db.Conns(ctx).
 		Exec(ctx, `update preview_link set revoked = clock_timestamp() where environment = $1 and id = $2 and
@@ -128,7 +128,7 @@ func (ps *PreviewLinks) Revoke(ctx context.Context, id string, cause content.Cau
 	return ps.audit.Add(ctx, cause, "preview revoke", id, nil, nil)
 }
 
-// UsePreviewLink notes that a link is used, once in ten minutes, and then adds a line
+// Use notes that a link is used, once in ten minutes, and then adds a line
 // to the audit log.
 func (ps *PreviewLinks) Use(ctx context.Context, l *PreviewLink, by audit.Actor) error {
 	tag, err := ps.db.Conns(ctx).
@@ -142,7 +142,7 @@ func (ps *PreviewLinks) Use(ctx context.Context, l *PreviewLink, by audit.Actor)
 	)
 }
 
-// DropPreviewLinks forgets links that have expired.
+// Trim forgets links that have expired.
 func (ps *PreviewLinks) Trim(ctx context.Context) error {
 	_, err := ps.db.Conns(ctx).
 		Exec(ctx, `delete from preview_link where environment = $1 and expires < clock_timestamp() - interval

@@ -1,3 +1,4 @@
+// Package audit stores the audit log, a chain of hashes.
 package audit
 
 import (
@@ -41,7 +42,7 @@ func WithActor(ctx context.Context, a Actor) context.Context {
 	return context.WithValue(ctx, actorKey{}, a)
 }
 
-// actorOf is who writes: the context's actor, else who the cause names.
+// ActorFrom is who writes: the context's actor, else who the cause names.
 func ActorFrom(ctx context.Context, cause content.Cause) Actor {
 	if a, ok := ctx.Value(actorKey{}).(Actor); ok {
 		return a
@@ -49,7 +50,7 @@ func ActorFrom(ctx context.Context, cause content.Cause) Actor {
 	return Actor{Name: cmp.Or(cause.Name, "ubiquon"), Kind: cause.Kind}
 }
 
-// Act is one line of the audit log.
+// Record is one line of the audit log.
 type Record struct {
 	ID      int64     `json:"id"`
 	At      time.Time `json:"at"`
@@ -68,7 +69,7 @@ type Record struct {
 	Hash     string `json:"hash,omitempty"`
 }
 
-// act makes a line of the audit log; before and after may be nil.
+// NewRecord makes a line of the audit log; before and after may be nil.
 func NewRecord(by Actor, what, subject string, before, after any) Record {
 	a := Record{Who: by.Name, Kind: by.Kind, Address: by.Address, What: what, Subject: subject}
 	if before != nil {
@@ -80,6 +81,7 @@ func NewRecord(by Actor, what, subject string, before, after any) Record {
 	return a
 }
 
+// Queue adds records to a batch, so that they are written with what they are about.
 func (l *Log) Queue(b *db.Batch, acts ...Record) {
 	if len(acts) == 0 {
 		return
@@ -91,7 +93,7 @@ func (l *Log) Queue(b *db.Batch, acts ...Record) {
 		jsonb, after jsonb)`, l.environment, src)
 }
 
-// Note adds a line to the audit log for what was not written in a transaction of
+// Add adds a line to the audit log for what was not written in a transaction of
 // ours. before and after may be nil.
 func (l *Log) Add(ctx context.Context, cause content.Cause, what, subject string, before, after any) error {
 	var b db.Batch
@@ -99,7 +101,7 @@ func (l *Log) Add(ctx context.Context, cause content.Cause, what, subject string
 	return b.Run(ctx, l.db.Conns(ctx))
 }
 
-// ActFilter narrows Acts; empty parts do not.
+// Filter narrows Acts; empty parts do not.
 type Filter struct {
 	Who string
 	// What is what was done, or its first word: entry, key.
@@ -115,7 +117,7 @@ type Filter struct {
 // maxActs bounds what Acts returns at once.
 const maxActs = 1000
 
-// Acts returns lines of the audit log, the newest first.
+// Records returns lines of the audit log, the newest first.
 func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
 	if f.Limit <= 0 {
 		f.Limit = 100
@@ -160,7 +162,7 @@ func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
 	})
 }
 
-// AuditState is what verifying the audit log has found.
+// State is what verifying the audit log has found.
 type State struct {
 	// Lines are how many there are, from First to Last.
 	Lines       int64 `json:"lines"`
@@ -175,7 +177,7 @@ type State struct {
 	Contains *bool `json:"contains,omitempty"`
 }
 
-// VerifyAudit checks that each line of the audit log carries the digest of the line
+// Verify checks that each line of the audit log carries the digest of the line
 // before, and its own: that none was changed, put in or taken out. Lines that retention
 // took away are vouched for by the line that tells of it. contains, if not empty, is the
 // digest of a line that must be there.
@@ -219,7 +221,7 @@ func (l *Log) Verify(ctx context.Context, contains string) (State, error) {
 	return out, err
 }
 
-// TrimAudit takes lines out of the audit log that are older than keep, and tells so in a
+// Trim takes lines out of the audit log that are older than keep, and tells so in a
 // line of its own, which vouches for the digest of the last that went. It returns how
 // many went.
 func (l *Log) Trim(ctx context.Context, keep time.Duration) (int, error) {

@@ -1,3 +1,5 @@
+// Package builds stores builds of sites, what rules made of changes, and what caches downstream
+// were told.
 package builds
 
 import (
@@ -115,7 +117,7 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 	return err
 }
 
-// RequestBuild joins causes to the site's waiting build.
+// Request joins causes to the site's waiting build.
 func (bs *Builds) Request(
 	ctx context.Context, site string, causes []rebuild.Cause, sequence int64, immediately bool,
 ) (b rebuild.Build, err error) {
@@ -126,7 +128,7 @@ func (bs *Builds) Request(
 	return b, err
 }
 
-// RequestBuildIn does the same inside a transaction of Advance's.
+// RequestIn does the same inside a transaction of Advance's.
 func (bs *Builds) RequestIn(
 	ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64, immediately bool,
 ) (rebuild.Build, error) {
@@ -152,7 +154,7 @@ func (bs *Builds) HeardOf(ctx context.Context, site string) error {
 // ErrNotRunning is the error of a report on a build that has ended.
 var ErrNotRunning = errors.New("the build has ended already")
 
-// ReportBuild notes what the builder says of a running build: that it started,
+// Report notes what the builder says of a running build: that it started,
 // finished or failed, with a reason. After a failure the causes wait again.
 func (bs *Builds) Report(
 	ctx context.Context, id string, state rebuild.State, started bool, reason string,
@@ -212,7 +214,7 @@ func (bs *Builds) fail(
 	return bs.putBuild(ctx, tx, &next)
 }
 
-// Build returns one build, ErrNotFound if there is none of that id.
+// Get returns one build, ErrNotFound if there is none of that id.
 func (bs *Builds) Get(ctx context.Context, id string) (rebuild.Build, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return rebuild.Build{}, fmt.Errorf("build %s: %w", id, db.ErrNotFound)
@@ -237,7 +239,7 @@ type BuildFilter struct {
 	Limit    int
 }
 
-// ListBuilds returns builds, the newest first.
+// List returns builds, the newest first.
 func (bs *Builds) List(ctx context.Context, f BuildFilter) ([]rebuild.Build, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50

@@ -43,7 +43,7 @@ type Downstream struct {
 // callFor is how long a call is one node's before another may take it over.
 const callFor = "15 seconds"
 
-// ClaimDownstream takes the next call to a cache downstream for this node, unless
+// Claim takes the next call to a cache downstream for this node, unless
 // there is nothing new, another node has it, or it is to wait.
 func (n *Notifications) Claim(ctx context.Context, name string) (after int64, attempts int, claimed bool, err error) {
 	err = n.db.Conns(ctx).QueryRow(ctx, `update downstream set free_at = clock_timestamp() + interval '`+callFor+`'
@@ -56,7 +56,7 @@ func (n *Notifications) Claim(ctx context.Context, name string) (after int64, at
 	return after, attempts, err == nil, err
 }
 
-// DownstreamTold ends a claim: the cache knows of the changes up to a sequence. With
+// Notified ends a claim: the cache knows of the changes up to a sequence. With
 // called false there was nothing to tell it.
 func (n *Notifications) Notified(ctx context.Context, name string, sequence int64, called bool) error {
 	var b pgx.Batch
@@ -77,7 +77,7 @@ func (n *Notifications) Notified(ctx context.Context, name string, sequence int6
 	return n.db.Conns(ctx).SendBatch(ctx, &b).Close()
 }
 
-// DownstreamFailed ends a claim: the call was not taken, and is made again after a
+// Failed ends a claim: the call was not taken, and is made again after a
 // pause.
 func (n *Notifications) Failed(ctx context.Context, name, reason string, pause time.Duration) error {
 	_, err := n.db.Conns(ctx).
@@ -86,7 +86,7 @@ func (n *Notifications) Failed(ctx context.Context, name, reason string, pause t
 	return err
 }
 
-// Downstream lists the caches downstream that are configured.
+// List lists the caches downstream that are configured.
 func (n *Notifications) List(ctx context.Context, names []string) ([]Downstream, error) {
 	rows, err := n.db.Conns(ctx).
 		Query(ctx, `select name, sequence, greatest(0, coalesce((select sequence from change where environment = $1
@@ -99,7 +99,7 @@ func (n *Notifications) List(ctx context.Context, names []string) ([]Downstream,
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Downstream])
 }
 
-// KeepDownstream takes up the caches downstream that are configured, which know of all
+// Configure takes up the caches downstream that are configured, which know of all
 // there is if they are new, and forgets those that are not any more.
 func (n *Notifications) Configure(ctx context.Context, names []string) error {
 	var b pgx.Batch
@@ -114,7 +114,7 @@ func (n *Notifications) Configure(ctx context.Context, names []string) error {
 	return n.db.Conns(ctx).SendBatch(ctx, &b).Close()
 }
 
-// TellAnew lets the caches downstream be told of everything: they may hold what this
+// NotifyAll lets the caches downstream be told of everything: they may hold what this
 // copy of the database never had.
 func (n *Notifications) NotifyAll(ctx context.Context, names []string) error {
 	_, err := n.db.Conns(ctx).
@@ -134,7 +134,7 @@ func (n *Notifications) AddExpired(ctx context.Context, node string, sequence in
 	return err
 }
 
-// Untold is what a cache downstream does not know yet.
+// PendingInvalidations is what a cache downstream does not know yet.
 type PendingInvalidations struct {
 	// UpTo is the sequence up to which every node that may serve has applied the log.
 	UpTo int64
@@ -146,7 +146,7 @@ type PendingInvalidations struct {
 	Addresses []string
 }
 
-// Untold returns what changed after a sequence, as far as all nodes know of it that
+// Pending returns what changed after a sequence, as far as all nodes know of it that
 // have not been silent for so long; nothing while the server itself has not been running
 // for longer, since it may be an older copy, which does not know of every node.
 func (n *Notifications) Pending(

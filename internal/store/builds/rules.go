@@ -12,7 +12,7 @@ import (
 	"ubiquon/internal/store/changelog"
 )
 
-// Advance hands the next changes to a background reader of the log that is
+// ConsumeChanges hands the next changes to a background reader of the log that is
 // known by its name, and moves its position on in the same transaction. Only
 // one node at a time gets any: claimed is false when another one is at it.
 func (bs *Builds) ConsumeChanges(

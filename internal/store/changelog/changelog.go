@@ -1,3 +1,5 @@
+// Package changelog stores the change log of an environment, the model in force, and the nodes that
+// follow the log. Whoever changes content appends with Queue, in the same transaction.
 package changelog
 
 import (
@@ -10,8 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/clause"
 	"ubiquon/internal/store/db"
@@ -40,6 +42,7 @@ type Mark struct {
 
 const ChangeColumns = `sequence, commit, id::text, at, kind, edition, entry, type, what, fields, before, after, cause`
 
+// ScanChange reads a row of ChangeColumns.
 func ScanChange(r pgx.Row) (content.Change, error) {
 	var c content.Change
 	err := r.Scan(
@@ -125,13 +128,13 @@ func changesAfter(ctx context.Context, q db.Querier, environment string, at Mark
 	return found, nil
 }
 
-// Ask is what is to be known of an entry once a change of it is made.
+// Probe is what is to be known of an entry once a change of it is made.
 type Probe struct {
-	Change *content.Change
-	depend.Ask
+	Delta *invalidation.Delta
+	invalidation.Probe
 }
 
-// maxLed is how many entries that lead to one are looked at; of more nothing is
+// maxReferrers is how many entries that lead to one are looked at; of more nothing is
 // told.
 const maxReferrers = 200
 
@@ -139,32 +142,33 @@ const maxReferrers = 200
 // what conditions on others come to: as of the last of the changes. It finds out
 // nothing when there are more changes than it returns.
 func (l *Log) ChangesWith(
-	ctx context.Context, m *model.Model, at Mark, asks func([]content.Change) []Probe,
-) (changes []content.Change, err error) {
+	ctx context.Context, m *model.Model, at Mark, probes func([]invalidation.Delta) []Probe,
+) (deltas []invalidation.Delta, err error) {
 	err = pgx.BeginTxFunc(
 		ctx,
 		l.db.Conns(ctx),
 		pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly},
 		func(tx pgx.Tx) error {
-			if changes, err = changesAfter(ctx, tx, l.environment, at); err != nil ||
-				len(changes) >= ChangesPerPoll/2 {
+			changes, err := changesAfter(ctx, tx, l.environment, at)
+			deltas = invalidation.Deltas(changes...)
+			if err != nil || len(changes) >= ChangesPerPoll/2 {
 				return err
 			}
 			var b pgx.Batch
-			for _, a := range asks(changes) {
-				if t := m.Type(a.Type); a.Way != nil && t != nil {
+			for _, a := range probes(deltas) {
+				if t := m.Type(a.Type); a.Path != nil && t != nil {
 					l.probeReferrers(&b, a, t)
-				} else if a.Way == nil {
+				} else if a.Path == nil {
 					l.probeOwn(&b, a)
 				}
 			}
 			return tx.SendBatch(ctx, &b).Close()
 		},
 	)
-	return changes, err
+	return deltas, err
 }
 
-// truths is the SQL of what the conditions come to.
+// values is the SQL of what the conditions come to.
 func (a *Probe) values(args *clause.Params, but string) string {
 	c := clause.Condition{Args: args, Except: but}
 	columns := make([]string, len(a.Atoms))
@@ -184,7 +188,7 @@ func (a *Probe) byText(truths []int8) map[string]int8 {
 }
 
 func (l *Log) probeOwn(b *pgx.Batch, a Probe) {
-	args := clause.Params{l.environment, a.Change.Edition, a.Locale, a.Change.Entry}
+	args := clause.Params{l.environment, a.Delta.Edition, a.Locale, a.Delta.Entry}
 	b.Queue("select "+a.values(&args, "")+" from document where environment = $1 and edition = $2 and locale = $3 "+
 		"and entry = $4", args...).
 		QueryRow(func(r pgx.Row) error {
@@ -194,31 +198,31 @@ func (l *Log) probeOwn(b *pgx.Batch, a Probe) {
 			} else if err != nil {
 				return err
 			}
-			if a.Change.Dotted == nil {
-				a.Change.Dotted = map[string]map[string]int8{}
+			if a.Delta.PredicateValues == nil {
+				a.Delta.PredicateValues = map[string]map[string]int8{}
 			}
-			a.Change.Dotted[a.Locale] = a.byText(truths)
+			a.Delta.PredicateValues[a.Locale] = a.byText(truths)
 			return nil
 		})
 }
 
-// askLed asks of the entries that lead to the one that changed: it walks the way
+// probeReferrers asks of the entries that lead to the one that changed: it walks the way
 // backwards, by what the change says of its last step and by what there is of the
 // others.
 func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
-	args := clause.Params{l.environment, a.Change.Edition, a.Locale}
+	args := clause.Params{l.environment, a.Delta.Edition, a.Locale}
 	const here = " from document where environment = $1 and edition = $2 and locale = $3"
-	last := a.Way[len(a.Way)-1]
+	last := a.Path[len(a.Path)-1]
 	var found string
 	if !last.Back {
-		found = "links <> '{}' and links @> array[" + args.Add(last.Field+"/"+a.Change.Entry, "text") + "]"
+		found = "links <> '{}' and links @> array[" + args.Add(last.Field+"/"+a.Delta.Entry, "text") + "]"
 	} else {
-		ids := append(filter.Texts(a.Change.Before[a.Locale][last.Field]),
-			filter.Texts(a.Change.After[a.Locale][last.Field])...)
+		ids := append(filter.Texts(a.Delta.Before[a.Locale][last.Field]),
+			filter.Texts(a.Delta.After[a.Locale][last.Field])...)
 		found = "entry = any(" + args.Add(ids, "text[]") + ")"
 	}
-	for i := len(a.Way) - 2; i >= 0; i-- {
-		step := a.Way[i]
+	for i := len(a.Path) - 2; i >= 0; i-- {
+		step := a.Path[i]
 		next := here + " and type = any(" + args.Add(step.Types, "text[]") + ") and " + found
 		field := "fields -> " + clause.Quote(step.Field)
 		if step.Back {
@@ -228,11 +232,11 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 			found = "links <> '{}' and links && array(select " + clause.Quote(step.Field+"/") + " || entry" + next + ")"
 		}
 	}
-	truths := a.values(&args, "") + ", " + a.values(&args, clause.Quote(a.Change.Entry))
+	truths := a.values(&args, "") + ", " + a.values(&args, clause.Quote(a.Delta.Entry))
 	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+clause.OfType(t.Name)+" and "+found+
 		" limit "+args.Add(maxReferrers+1, "bigint"), args...).
 		Query(func(rows pgx.Rows) error {
-			led := []content.Led{}
+			led := []invalidation.Referrer{}
 			for rows.Next() {
 				d := content.Document{Type: t.Name, Locale: a.Locale}
 				var truths, others []int8
@@ -241,19 +245,20 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 				}
 				led = append(
 					led,
-					content.Led{ID: d.Entry, Values: d.Values(t), Dotted: a.byText(truths), Others: a.byText(others)},
+					invalidation.Referrer{ID: d.Entry, Values: d.Values(t), PredicateValues: a.byText(truths),
+						Others: a.byText(others)},
 				)
 			}
 			if len(led) > maxReferrers {
 				return rows.Err()
 			}
-			if a.Change.Led == nil {
-				a.Change.Led = map[string]map[string][]content.Led{}
+			if a.Delta.Referrers == nil {
+				a.Delta.Referrers = map[string]map[string][]invalidation.Referrer{}
 			}
-			if a.Change.Led[a.Locale] == nil {
-				a.Change.Led[a.Locale] = map[string][]content.Led{}
+			if a.Delta.Referrers[a.Locale] == nil {
+				a.Delta.Referrers[a.Locale] = map[string][]invalidation.Referrer{}
 			}
-			a.Change.Led[a.Locale][a.Key] = led
+			a.Delta.Referrers[a.Locale][a.Key] = led
 			return rows.Err()
 		})
 }
@@ -371,7 +376,7 @@ func (l *Log) Listen(ctx context.Context, wake func()) error {
 	}
 }
 
-// trimAtOnce bounds how many changes go in one statement.
+// TrimAtOnce bounds how many changes go in one statement.
 const TrimAtOnce = 5000
 
 // TrimChanges takes changes out of the log that are older than keep, that every node

@@ -10,7 +10,7 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// queueChanges appends to the change log; each group of changes has a commit
+// Queue appends to the change log; each group of changes has a commit
 // number of its own. The end of the log is locked here, by the last statements
 // before the commit: until that is done nobody else gets a number, and who then
 // does sees it.

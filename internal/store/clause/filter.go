@@ -1,3 +1,4 @@
+// Package clause translates filters and sorts to SQL.
 package clause
 
 import (
@@ -12,7 +13,7 @@ import (
 	"ubiquon/internal/core/filter"
 )
 
-// condition compiles filters to SQL. The row at hand is the table document, those
+// Condition compiles filters to SQL. The row at hand is the table document, those
 // that it leads to get names of their own.
 type Condition struct {
 	Args *Params
@@ -24,6 +25,7 @@ type Condition struct {
 	Except string
 }
 
+// Expr returns the SQL of an expression about the row of an alias.
 func (c *Condition) Expr(e filter.Expr, row string) string {
 	switch e := e.(type) {
 	case filter.Truth:
@@ -119,7 +121,7 @@ func (c *Condition) way(steps []filter.Step, row string) (end, from, where strin
 	return row, strings.Join(tables, ", "), strings.Join(conditions, " and ")
 }
 
-// column is a property's value as SQL compares it. there says that the row is
+// Column is a property's value as SQL compares it. there says that the row is
 // that at the end of the name's way already.
 func (c *Condition) Column(n *filter.Name, row string, there bool) string {
 	if len(n.Steps) > 0 && !there {
@@ -184,6 +186,7 @@ func isBare(operands ...filter.Operand) bool {
 	)
 }
 
+// Operand returns the SQL of an operand about the row of an alias.
 func (c *Condition) Operand(o filter.Operand, row string, there bool) string {
 	switch {
 	case o.Now && c.Bare:
@@ -290,6 +293,6 @@ func (c *Condition) list(l filter.List, row string, there bool) string {
 	return "jsonb_build_array(" + strings.Join(parts, ", ") + ")"
 }
 
-// momentsKept is how many moments are known of a list. When the entries of them all
+// MomentsKept is how many moments are known of a list. When the entries of them all
 // have changed, it ends at the last.
 const MomentsKept = 4

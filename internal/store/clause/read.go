@@ -5,6 +5,7 @@ import (
 	"strings"
 )
 
+// Member returns the SQL of a member of a JSON value; bare: as text.
 func Member(of, name string, bare bool) string {
 	if bare {
 		return of + " ->> " + Quote(name)
@@ -12,11 +13,13 @@ func Member(of, name string, bare bool) string {
 	return of + " -> " + Quote(name)
 }
 
+// Quote returns a text as an SQL literal.
 func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
-// params collects a statement's arguments.
+// Params collects a statement's arguments.
 type Params []any
 
+// Add adds a value and returns the placeholder that stands for it, with a cast.
 func (p *Params) Add(v any, cast string) string {
 	*p = append(*p, v)
 	n := "$" + strconv.Itoa(len(*p))

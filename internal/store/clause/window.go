@@ -7,7 +7,7 @@ import (
 	"ubiquon/internal/core/query"
 )
 
-// sortColumn returns the SQL of a sort's value, that of the same value as text,
+// SortColumn returns the SQL of a sort's value, that of the same value as text,
 // and the type that the text is cast to when it is compared.
 func SortColumn(s query.Sort) (expression, asText, cast string) {
 	if name, ok := strings.CutPrefix(s.By, "about."); ok {
@@ -29,10 +29,11 @@ func SortColumn(s query.Sort) (expression, asText, cast string) {
 	return "(" + asText + `) collate "C"`, asText, "text"
 }
 
-// ofType is the condition that a row is of a type. It is written out, so that a
+// OfType is the condition that a row is of a type. It is written out, so that a
 // plan may use the indexes that are for this type alone.
 func OfType(typ string) string { return " and type = " + Quote(typ) }
 
+// Direction returns the order of a sort: asc or desc, with nulls last.
 func Direction(descending, backwards bool) string {
 	switch {
 	case descending && backwards:

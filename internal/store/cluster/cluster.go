@@ -1,6 +1,4 @@
-// Package cluster runs a private PostgreSQL server on loopback, for those who
-// bring none of their own: the demo, a first try, the tests. It uses the server
-// of Debian's packages, as an unprivileged user when run as root.
+// Package cluster runs a private PostgreSQL server on loopback, for those who configure none.
 package cluster
 
 import (

@@ -1,3 +1,5 @@
+// Package db is the database of a process: pools of connections by purpose, migrations, batches of
+// statements, and the classes of database errors. It knows no environment.
 package db
 
 import (
@@ -165,16 +167,18 @@ type Sender interface {
 	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
 }
 
-// batch sends statements in one round trip. The methods add one each; run
+// Batch sends statements in one round trip. The methods add one each; run
 // executes them in order and stops at the first error.
 type Batch struct {
 	b pgx.Batch
 }
 
+// Exec adds a statement whose rows do not matter.
 func (b *Batch) Exec(sql string, args ...any) {
 	b.b.Queue(sql, args...).Exec(func(pgconn.CommandTag) error { return nil })
 }
 
+// Query adds a statement whose rows each is told.
 func (b *Batch) Query(each func(pgx.Rows) error, sql string, args ...any) {
 	b.b.Queue(sql, args...).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
@@ -191,6 +195,7 @@ func (b *Batch) QueryRow(scan func(pgx.Row) error, sql string, args ...any) {
 	b.b.Queue(sql, args...).QueryRow(scan)
 }
 
+// Run executes the statements in order, in one round trip, and stops at the first error.
 func (b *Batch) Run(ctx context.Context, conn Sender) error {
 	if t := TraceOf(ctx); t != nil {
 		defer t.beganBatch(&b.b)()
@@ -198,7 +203,7 @@ func (b *Batch) Run(ctx context.Context, conn Sender) error {
 	return conn.SendBatch(ctx, &b.b).Close()
 }
 
-// inBatches runs f on a connection of its own. f begins and ends transactions
+// InBatches runs f on a connection of its own. f begins and ends transactions
 // by itself, inside its batches; whatever it leaves open is rolled back.
 func (d *DB) InBatches(ctx context.Context, f func(*pgxpool.Conn) error) error {
 	conn, err := d.Conns(ctx).Acquire(ctx)

@@ -36,10 +36,10 @@ const (
 const followers = 4
 
 const (
-	// maxLeaders is how many transactions of writers are under way at once: one that waits
+	// LeadingWriters is how many transactions of writers are under way at once: one that waits
 	// for its commit, and one that reads meanwhile.
 	LeadingWriters = 2
-	// maxSlow is how many more there may be of those that have taken long.
+	// SlowWriters is how many more there may be of those that have taken long.
 	SlowWriters = 4
 )
 
@@ -64,6 +64,7 @@ type cancelling struct {
 	count *atomic.Int64
 }
 
+// HandleCancel implements ctxwatch.Handler.
 func (c *cancelling) HandleCancel(ctx context.Context) {
 	c.count.Add(1)
 	c.CancelRequestContextWatcherHandler.HandleCancel(ctx)
@@ -79,7 +80,7 @@ func For(ctx context.Context, p Purpose) context.Context {
 	return context.WithValue(ctx, purposeKey{}, p)
 }
 
-// pool returns the connections for the context's purpose.
+// Conns returns the connections for the context's purpose.
 func (d *DB) Conns(ctx context.Context) *pgxpool.Pool {
 	if p, set := ctx.Value(purposeKey{}).(Purpose); set && d.pools[p] != nil {
 		return d.pools[p]

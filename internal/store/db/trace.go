@@ -32,12 +32,13 @@ func WithTrace(ctx context.Context, t *Trace) context.Context {
 	return context.WithValue(ctx, traceKey{}, t)
 }
 
+// TraceOf returns the trace of a context; nil for none.
 func TraceOf(ctx context.Context) *Trace {
 	t, _ := ctx.Value(traceKey{}).(*Trace)
 	return t
 }
 
-// began notes a round trip; call what it returns when the answer is in.
+// Began notes a round trip; call what it returns when the answer is in.
 func (t *Trace) Began(sql string, args []any) (ended func()) {
 	t.RoundTrips++
 	t.Statements = append(t.Statements, TracedStatement{SQL: sql, Args: args})

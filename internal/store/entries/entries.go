@@ -1,3 +1,4 @@
+// Package entries lists entries with their revisions and schedules, for those who edit them.
 package entries
 
 import (
@@ -45,7 +46,7 @@ type EntryRecord struct {
 	FormerPaths []string `json:"formerPaths"`
 }
 
-// Entry returns one entry with its history. Its error is ErrNotFound if there is
+// Get returns one entry with its history. Its error is ErrNotFound if there is
 // none.
 func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
 	var out EntryRecord
@@ -140,14 +141,14 @@ func (es *Entries) LinkedFrom(ctx context.Context, ids []string) ([]string, erro
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
-// Standing is what it takes to know of an entry to say who may touch it.
+// EntryAccess is what it takes to know of an entry to say who may touch it.
 type EntryAccess struct {
 	Type      string
 	Title     string
 	Published bool
 }
 
-// Standings returns how entries stand, by id; of those that there are.
+// Access returns how entries stand, by id; of those that there are.
 func (es *Entries) Access(ctx context.Context, ids []string) (map[string]EntryAccess, error) {
 	rows, err := es.db.Conns(ctx).
 		Query(ctx, `select id, type, title, published_revision > 0 from entry where environment = $1 and id =
@@ -269,7 +270,7 @@ func (es *Entries) Coverages(ctx context.Context, locales []string) ([]Coverage,
 	})
 }
 
-// SawOpen notes that somebody has an entry open, and returns who else has had it
+// RecordPresence notes that somebody has an entry open, and returns who else has had it
 // open within the last half minute. A session with nobody behind it has closed
 // it.
 func (es *Entries) RecordPresence(ctx context.Context, id, session, who string) ([]string, error) {
@@ -293,7 +294,7 @@ func (es *Entries) Analyse(ctx context.Context) error {
 	return err
 }
 
-// There tells which of the ids are those of entries.
+// Existing tells which of the ids are those of entries.
 func (es *Entries) Existing(ctx context.Context, ids []string) (map[string]bool, error) {
 	rows, err := es.db.Conns(ctx).
 		Query(ctx, `select id from entry where environment = $1 and id = any($2) and revision > 0`, es.environment, ids)

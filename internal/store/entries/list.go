@@ -76,7 +76,7 @@ func scanInfo(r pgx.Row) (EntryInfo, error) {
 	return i, err
 }
 
-// ListEntries returns entries, those saved last first, and how many there are
+// List returns entries, those saved last first, and how many there are
 // in all.
 func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, error) {
 	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or

@@ -86,7 +86,7 @@ func scanSchedule(r pgx.Row) (Schedule, error) {
 // the database.
 var ErrPast = errors.New("the moment is over already")
 
-// AddSchedule keeps a schedule of the entry's newest revision. Its error is
+// Add keeps a schedule of the entry's newest revision. Its error is
 // ErrPast or ErrNotFound where that is the reason.
 func (ss *Schedules) Add(ctx context.Context, sch Schedule) (Schedule, error) {
 	id := uuid.NewString()
@@ -112,7 +112,7 @@ func (ss *Schedules) Add(ctx context.Context, sch Schedule) (Schedule, error) {
 	return ss.Get(ctx, id)
 }
 
-// Schedule returns one schedule, ErrNotFound if there is none.
+// Get returns one schedule, ErrNotFound if there is none.
 func (ss *Schedules) Get(ctx context.Context, id string) (Schedule, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return Schedule{}, fmt.Errorf("schedule %s: %w", id, db.ErrNotFound)
@@ -126,7 +126,7 @@ func (ss *Schedules) Get(ctx context.Context, id string) (Schedule, error) {
 	return out, err
 }
 
-// Schedules lists schedules, the pending ones first, in the order of their
+// List lists schedules, the pending ones first, in the order of their
 // moments: so many, 200 if limit is 0, and how many there are. A state, if not empty,
 // narrows the list; "late" are the pending ones whose moment has come.
 func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []Schedule, all int, err error) {
@@ -149,7 +149,7 @@ func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []S
 	return out, all, err
 }
 
-// MoveSchedule gives a pending schedule another moment; ErrScheduleGone if it is
+// Move gives a pending schedule another moment; ErrScheduleGone if it is
 // not pending any more.
 func (ss *Schedules) Move(ctx context.Context, id string, at time.Time, zone string) (Schedule, error) {
 	if _, err := ss.Get(ctx, id); err != nil {
@@ -170,7 +170,7 @@ func (ss *Schedules) Move(ctx context.Context, id string, at time.Time, zone str
 	return ss.Get(ctx, id)
 }
 
-// EndSchedule marks a pending schedule as failed or cancelled, and says why;
+// End marks a pending schedule as failed or cancelled, and says why;
 // ErrScheduleGone if it is not pending any more.
 func (ss *Schedules) End(ctx context.Context, id, state, detail string) error {
 	if _, err := ss.Get(ctx, id); err != nil {
@@ -184,7 +184,7 @@ func (ss *Schedules) End(ctx context.Context, id, state, detail string) error {
 	)
 }
 
-// DelaySchedule notes why a pending schedule could not be carried out, and that it is
+// Delay notes why a pending schedule could not be carried out, and that it is
 // tried again after the wait.
 func (ss *Schedules) Delay(ctx context.Context, id, why string, wait time.Duration) error {
 	return ss.settle(

@@ -13,7 +13,7 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// SupposedChanges returns the change of the published edition that publishing an
+// SimulateChanges returns the change of the published edition that publishing an
 // entry's newest state would make, or unpublishing it; none if readers would see no
 // difference. Its error is ErrNotFound if there is no such entry.
 func (es *Entries) SimulateChanges(

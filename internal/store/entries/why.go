@@ -121,7 +121,7 @@ func (es *Entries) NearSlugs(ctx context.Context, slug string) ([]why.Near, erro
 	return out, nil
 }
 
-// Seen is what readers of an edition and a locale get of an entry.
+// ShownDocument is what readers of an edition and a locale get of an entry.
 type ShownDocument struct {
 	Slug, Path string
 	// Locales are those that it is written in.
@@ -143,14 +143,14 @@ func (es *Entries) DocumentOf(ctx context.Context, id, edition, locale string) (
 	return &out, err
 }
 
-// Held is a document as filters see it.
+// StoredDocument is a document as filters see it.
 type StoredDocument struct {
 	ID, Type string
 	Fields   map[string]any
 	About    map[string]any
 }
 
-// HeldDocuments returns what readers of an edition and a locale get of the
+// StoredDocuments returns what readers of an edition and a locale get of the
 // entries with some ids; or, with a field, of those of the types whose field
 // refers to one of them.
 func (es *Entries) StoredDocuments(

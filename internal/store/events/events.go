@@ -1,3 +1,4 @@
+// Package events stores the announcements of origins and the items that could not be imported.
 package events
 
 import (
@@ -52,7 +53,7 @@ type Event struct {
 	Attempts int        `json:"attempts"`
 }
 
-// AddEvent keeps an announcement and, in the same transaction, lets enqueue put
+// Add keeps an announcement and, in the same transaction, lets enqueue put
 // its processing into the job queue. The same message twice is one event: then
 // it returns the first one's id and true, and nothing is enqueued.
 func (es *Events) Add(
@@ -108,7 +109,7 @@ func (es *Events) AddRefused(ctx context.Context, e *Event, most int) error {
 	return err
 }
 
-// TrimEvents forgets events that were received before the span, and returns how many:
+// Trim forgets events that were received before the span, and returns how many:
 // fewer than there are, if those are many. What waits stays.
 func (es *Events) Trim(ctx context.Context, keep time.Duration) (int, error) {
 	tag, err := es.db.Conns(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
@@ -137,7 +138,7 @@ func (es *Events) TrimRuns(ctx context.Context, keep time.Duration) (int, error)
 	return int(runs.RowsAffected() + builds.RowsAffected()), err
 }
 
-// FinishEvent notes what became of an event. If it made a change, or found its
+// Finish notes what became of an event. If it made a change, or found its
 // own made by an event before, the older answers are gone by now, or were gone
 // with that one.
 func (es *Events) Finish(ctx context.Context, e *Event) error {
@@ -166,7 +167,7 @@ func scanEvent(r pgx.Row) (Event, error) {
 	return e, err
 }
 
-// Event returns one event, ErrNotFound if there is none of that id.
+// Get returns one event, ErrNotFound if there is none of that id.
 func (es *Events) Get(ctx context.Context, id string) (Event, error) {
 	if _, err := uuid.Parse(id); err != nil {
 		return Event{}, fmt.Errorf("event %s: %w", id, db.ErrNotFound)
@@ -213,7 +214,7 @@ type EventFilter struct {
 	Limit        int
 }
 
-// ListEvents returns events, the newest first.
+// List returns events, the newest first.
 func (es *Events) List(ctx context.Context, f EventFilter) ([]Event, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50

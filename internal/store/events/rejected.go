@@ -22,7 +22,7 @@ func NewRejectedItems(d *db.DB, environment string) *RejectedItems {
 	return &RejectedItems{d, environment}
 }
 
-// Untaken is an item of an origin that could not be taken over.
+// Rejected is an item of an origin that could not be taken over.
 type Rejected struct {
 	Origin string `json:"origin"`
 	Type   string `json:"type"`
@@ -38,7 +38,7 @@ type Rejected struct {
 // mostUntaken bounds how many of them are kept for one origin.
 const mostUntaken = 10_000
 
-// KeepUntaken notes that an item could not be taken over.
+// Keep notes that an item could not be taken over.
 func (us *RejectedItems) Keep(ctx context.Context, u Rejected) error {
 	_, err := us.db.Conns(ctx).Exec(ctx, `insert into untaken (environment, origin, type, key, entry, slug, reason)
 		select $1, $2, $3, $4, $5, $6, $7 where (select count(*) from untaken where environment = $1 and origin =
@@ -49,7 +49,7 @@ func (us *RejectedItems) Keep(ctx context.Context, u Rejected) error {
 	return err
 }
 
-// DropUntaken forgets items that were taken over, or are gone.
+// Drop forgets items that were taken over, or are gone.
 func (us *RejectedItems) Drop(ctx context.Context, origin, typ string, keys []string) error {
 	_, err := us.db.Conns(ctx).
 		Exec(ctx, `delete from untaken where environment = $1 and origin = $2 and type = $3 and key =
@@ -57,7 +57,7 @@ func (us *RejectedItems) Drop(ctx context.Context, origin, typ string, keys []st
 	return err
 }
 
-// DropUntakenBefore forgets those of an origin that were not tried since a moment of the
+// DropBefore forgets those of an origin that were not tried since a moment of the
 // database's clock.
 func (us *RejectedItems) DropBefore(ctx context.Context, origin string, at time.Time) error {
 	_, err := us.db.Conns(ctx).
@@ -66,7 +66,7 @@ func (us *RejectedItems) DropBefore(ctx context.Context, origin string, at time.
 	return err
 }
 
-// DropUntakenUnseen forgets those that nobody has tried for so long: their origin is gone.
+// Trim forgets those that nobody has tried for so long: their origin is gone.
 func (us *RejectedItems) Trim(ctx context.Context, keep time.Duration) error {
 	_, err := us.db.Conns(ctx).
 		Exec(ctx, `delete from untaken where environment = $1 and seen < clock_timestamp() -
@@ -81,7 +81,7 @@ func (us *RejectedItems) Clock(ctx context.Context) (now time.Time, err error) {
 
 const untakenColumns = `origin, type, key, entry, slug, reason, since, seen`
 
-// UntakenOf lists what could not be taken over of an origin, the latest first.
+// Of lists what could not be taken over of an origin, the latest first.
 func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]Rejected, error) {
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select `+untakenColumns+` from untaken where environment = $1 and origin = $2 order by since
@@ -92,7 +92,7 @@ func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]Re
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Rejected])
 }
 
-// UntakenNamed lists what could not be taken over and has the name: the id that it would
+// Named lists what could not be taken over and has the name: the id that it would
 // have, its key in the origin, or its slug.
 func (us *RejectedItems) Named(ctx context.Context, name string) ([]Rejected, error) {
 	rows, err := us.db.Conns(ctx).
@@ -104,7 +104,7 @@ func (us *RejectedItems) Named(ctx context.Context, name string) ([]Rejected, er
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Rejected])
 }
 
-// CountUntaken counts them, by origin, and gives the latest reason of each.
+// Count counts them, by origin, and gives the latest reason of each.
 func (us *RejectedItems) Count(ctx context.Context) (counts map[string]int, reasons map[string]Rejected, err error) {
 	counts, reasons = map[string]int{}, map[string]Rejected{}
 	rows, err := us.db.Conns(ctx).

@@ -6,8 +6,8 @@ import (
 	"strings"
 	"time"
 
-	"ubiquon/internal/core/depend"
 	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/clause"
 )
@@ -37,7 +37,7 @@ func (rd *Reader) deadlineStatements(q *query.Query, res *query.Result) []statem
 }
 
 func (rd *Reader) deadlineStatement(
-	edition string, root *query.Root, held filter.Held, n *filter.Name, res *query.Result,
+	edition string, root *query.Root, held filter.TimeTrigger, n *filter.Name, res *query.Result,
 ) statement {
 	args := clause.Params{rd.environment, edition, []string{root.Type}}
 	c := clause.Condition{Args: &args, Bare: !strings.HasPrefix(n.Field, "about.")}
@@ -82,7 +82,7 @@ func (rd *Reader) deadlineStatement(
 			if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
 				res.Good, res.Deadline = max(span, 1), at
 			}
-			one := depend.Moments{List: []depend.Moment{{At: at, Entry: string(raw[3])}}}
+			one := invalidation.Moments{List: []invalidation.Moment{{At: at, Entry: string(raw[3])}}}
 			if known++; known == clause.MomentsKept {
 				one.Until = at
 			}
@@ -90,7 +90,7 @@ func (rd *Reader) deadlineStatement(
 				one.List[0].Entry = "" // it is not an entry of the list
 			}
 			if res.Moments == nil {
-				res.Moments = map[*query.Root]depend.Moments{}
+				res.Moments = map[*query.Root]invalidation.Moments{}
 			}
 			all := res.Moments[root]
 			all.Add(one)

@@ -1,3 +1,5 @@
+// Package reading executes compiled reads with a constant number of statements, all in one
+// snapshot.
 package reading
 
 import (
@@ -135,7 +137,7 @@ func localeOf(root *query.Root, found *query.RootResult) string {
 	return found.Locale
 }
 
-// turn puts the rows of lists that were read from their end into order.
+// forwards puts the rows of lists that were read from their end into order.
 func forwards(q *query.Query, res *query.Result) {
 	for i := range q.Roots {
 		if q.Roots[i].Backwards() {

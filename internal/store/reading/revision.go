@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/core/query"
 )
 
-// layOutRevision lays out a revision of an entry as preview would show it if it were
+// renderRevision lays out a revision of an entry as preview would show it if it were
 // the newest, and has the root read that. Nothing is found of an entry that is
 // retired, or not for readers yet.
 func (rd *Reader) renderRevision(

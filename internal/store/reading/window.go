@@ -26,12 +26,12 @@ func listStatements(
 			}},
 		)
 	}
-	if root.Offset > 0 && root.Offset <= query.MaxAhead {
+	if root.Offset > 0 && root.Offset <= query.MaxSkippedKnown {
 		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
 		keys.sorted(root)
 		rest := " from document" + where + inOrder(root) + " limit " + some.Add(root.Offset, "bigint")
 		all = append(all, statement{strings.Join(keys.columns, ", "), rest, some, func(raw [][]byte) error {
-			out.Ahead = append(out.Ahead, keys.placed(raw))
+			out.Skipped = append(out.Skipped, keys.placed(raw))
 			return nil
 		}})
 	}
@@ -45,7 +45,7 @@ func listStatements(
 // takeRow adds a row to a list, or notes that there is one more.
 func takeRow(root *query.Root, r *reader, out *query.RootResult, raw [][]byte) {
 	if len(out.Rows) == root.Limit {
-		out.More, out.Past = true, append(out.Past, r.placed(raw))
+		out.More, out.Lookahead = true, append(out.Lookahead, r.placed(raw))
 		return
 	}
 	out.Rows = append(out.Rows, r.row(raw))

@@ -1,3 +1,7 @@
+// Package writing changes content in one transaction: load and lock (load.go), transition
+// (advance.go, transition.go), render (render.go), persist (persist.go). Writes that do not touch
+// one another are committed together (commit.go). A change of the model converts what is stored
+// (convert.go).
 package writing
 
 import (
@@ -52,6 +56,7 @@ type ReferredError struct {
 	By    []Referrer
 }
 
+// Error implements error.
 func (e *ReferredError) Error() string {
 	first := e.By[0]
 	more := ""
@@ -149,7 +154,7 @@ func title(m *model.Model, t *model.Type, fields content.Fields) string {
 	return ""
 }
 
-// queueDocumentsOf reads the documents of entries.
+// QueueDocumentsOf reads the documents of entries.
 func (wr *Writer) QueueDocumentsOf(b *db.Batch, ids []string, each func(edition string, d content.Document)) {
 	b.Query(func(r pgx.Rows) error {
 		var edition string

@@ -37,7 +37,7 @@ func (wr *Writer) convert(
 		c.progress = func(int, int) {}
 	}
 	var gone, plain, below []string
-	for _, name := range c.Touched() {
+	for _, name := range c.AffectedTypes() {
 		switch now := c.Type(name); {
 		case now == nil:
 			gone = append(gone, name)
@@ -123,7 +123,7 @@ func (c *conversion) differs(id string, t *model.Type, before, after map[string]
 		return
 	}
 	for _, edition := range content.Editions {
-		if one := content.ChangeBetween(content.RelaidChange, edition, id, t, before[edition],
+		if one := content.ChangeBetween(content.RerenderChange, edition, id, t, before[edition],
 			after[edition]); one != nil {
 			c.relaid = append(c.relaid, *one)
 		}

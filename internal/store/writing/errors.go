@@ -10,6 +10,7 @@ type ConflictError struct {
 	Wanted, Present int
 }
 
+// Error implements error.
 func (e *ConflictError) Error() string {
 	return fmt.Sprintf(
 		"entry %s is at revision %d by now, not %d; look at what was saved meanwhile, then write again", e.Entry,

@@ -18,6 +18,7 @@ const EntryColumns = `e.id, e.type, e.origin, e.origin_key, e.origin_version, e.
 	e.first_published, e.published, e.updated,
 	e.behind, e.review, e.retired, e.withheld`
 
+// EntryTargets returns where the columns of EntryColumns are scanned to.
 func EntryTargets(e *content.Entry) []any {
 	return []any{
 		&e.ID, &e.Type, &e.Origin, &e.OriginKey, &e.OriginVersion, &e.Revision, &e.PublishedRevision,

@@ -100,6 +100,7 @@ type LossError struct {
 	Consequences []Consequence // those that lose something
 }
 
+// Error implements error.
 func (e *LossError) Error() string {
 	lines := make([]string, len(e.Consequences))
 	for i, c := range e.Consequences {
@@ -159,9 +160,9 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 				return err
 			}
 			relaid = c.relaid
-			touches = model.Convert(old, m).Restates()
+			touches = model.Convert(old, m).AffectedResponses()
 			if c.many {
-				relaid, touches = nil, model.Convert(old, m).Touches()
+				relaid, touches = nil, model.Convert(old, m).AffectedFields()
 			}
 		}
 		var last db.Batch

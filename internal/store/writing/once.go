@@ -21,14 +21,14 @@ type Writes struct {
 // NewWrites returns the outcomes of writes of an environment.
 func NewWrites(d *db.DB, environment string) *Writes { return &Writes{d, environment} }
 
-// Once is a write that is to be made once, however often it is asked for.
+// Idempotency is a write that is to be made once, however often it is asked for.
 type Idempotency struct {
 	// Key names it, with whose it is; Request is a digest of what was asked.
 	Key     string
 	Request []byte
 }
 
-// Made is what such a write came to.
+// Outcome is what such a write came to.
 type Outcome struct {
 	Status int
 	Body   []byte // nil if it was not kept
@@ -50,7 +50,7 @@ const (
 	onceMost = 50_000
 )
 
-// BeginOnce says that a write is made now; what it came to, if it was made already. Its error
+// Begin says that a write is made now; what it came to, if it was made already. Its error
 // is ErrOtherRequest or ErrUnderWay where that is the reason.
 func (ws *Writes) Begin(ctx context.Context, w Idempotency) (made *Outcome, err error) {
 	err = pgx.BeginFunc(ctx, ws.db.Conns(ctx), func(tx pgx.Tx) error {
@@ -90,7 +90,7 @@ func (ws *Writes) Begin(ctx context.Context, w Idempotency) (made *Outcome, err 
 	return made, err
 }
 
-// KeepOnce keeps what a write came to. What failed for a reason that passes is forgotten,
+// Keep keeps what a write came to. What failed for a reason that passes is forgotten,
 // so that it may be tried again, unless something of it is stored.
 func (ws *Writes) Keep(ctx context.Context, w Idempotency, made Outcome) error {
 	if made.Status >= 500 || made.Status == 429 {
@@ -151,7 +151,7 @@ func (ws *Writes) WriteOf(ctx context.Context, key string) (out KnownWrite, err 
 	return out, err
 }
 
-// DropOnce forgets writes that were made long ago, or are too many.
+// Trim forgets writes that were made long ago, or are too many.
 func (ws *Writes) Trim(ctx context.Context) error {
 	_, err := ws.db.Conns(ctx).
 		Exec(ctx, `delete from written where environment = $1 and (at < clock_timestamp() - $2::interval
@@ -177,13 +177,13 @@ func (ws *Writes) TryWrite(ctx context.Context) error {
 
 type idempotencyKey struct{}
 
-// WithOnce returns a context whose edits are stored in one transaction with the word that
+// WithIdempotency returns a context whose edits are stored in one transaction with the word that
 // they are: a node that ends right after it must not have them made again.
 func WithIdempotency(ctx context.Context, w Idempotency) context.Context {
 	return context.WithValue(ctx, idempotencyKey{}, w)
 }
 
-// queueOnce has the transaction say that a write is made.
+// queue has the transaction say that a write is made.
 func (ws *Writes) queue(ctx context.Context, b *db.Batch) {
 	if w, is := ctx.Value(idempotencyKey{}).(Idempotency); is {
 		b.Exec(

@@ -43,7 +43,7 @@ func (wr *Writer) render(ctx context.Context, w *write) error {
 	return nil
 }
 
-// turn waits until something of a principal that takes nothing but processor time may
+// admit waits until something of a principal that takes nothing but processor time may
 // begin. Its error is admission.ErrOverloaded, or that of ctx.
 func (wr *Writer) admit(ctx context.Context, principal string) (leave func(), err error) {
 	if wr.db.Processor == nil {
@@ -52,7 +52,7 @@ func (wr *Writer) admit(ctx context.Context, principal string) (leave func(), er
 	return wr.db.Processor.Enter(ctx, principal, false)
 }
 
-// layOutAll lays out the entries' documents. Where other entries live, which
+// renderAll lays out the entries' documents. Where other entries live, which
 // some paths and links are made of, is asked for when it turns out to matter.
 func (tx *transaction) renderAll(ctx context.Context, ids []string) error {
 	for {
@@ -152,7 +152,7 @@ func (tx *transaction) happened(id string) string {
 	return event.Saved
 }
 
-// layOut notes what differs between the entries' documents and those that there
+// render notes what differs between the entries' documents and those that there
 // are.
 func (tx *transaction) render(w *write, ids []string, what map[string]string) error {
 	for _, id := range ids {

@@ -1,5 +1,4 @@
-// Package cost holds what an input takes against a bound, in tests of whatever a
-// stranger can have parsed.
+// Package cost checks in tests that what an input takes stays within a bound.
 package cost
 
 import (

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"slices"
@@ -64,7 +64,7 @@ func (x *Index[S]) enlist(l *listGroup) {
 	} else {
 		t.others = append(t.others, l)
 	}
-	for _, typ := range l.watches() {
+	for _, typ := range l.timeTriggerFields() {
 		w := x.ofType(l.edition, l.Locale, typ)
 		w.watching = append(w.watching, l)
 	}
@@ -84,14 +84,14 @@ func (x *Index[S]) delist(l *listGroup) {
 	} else {
 		t.others = without(t.others)
 	}
-	for _, typ := range l.watches() {
+	for _, typ := range l.timeTriggerFields() {
 		w := x.ofType(l.edition, l.Locale, typ)
 		w.watching = without(w.watching)
 	}
 }
 
 // each calls f for the lists that an entry may matter to, some of them twice.
-func (t *listsOfType) each(s *step, f func(*listGroup)) {
+func (t *listsOfType) each(s *documentDelta, f func(*listGroup)) {
 	for i, l := range t.others {
 		if i < maxTried {
 			f(l)

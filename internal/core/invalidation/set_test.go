@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"fmt"
@@ -16,16 +16,15 @@ import (
 
 // changed makes a change of entry e of type t in locale en: what differs, and
 // the slug before and after ("-" for no document).
-func changed(e, t string, fields []string, before, after string) *content.Change {
-	c := &content.Change{
+func changed(e, t string, fields []string, before, after string) *Delta {
+	c := &Delta{Change: content.Change{
 		Kind:    content.ContentChange,
 		Edition: "published",
 		Entry:   e,
 		Type:    t,
 		Fields:  map[string][]string{"en": fields},
 		Before:  map[string]content.Fields{},
-		After:   map[string]content.Fields{},
-	}
+		After:   map[string]content.Fields{}}}
 	if before != "-" {
 		c.Before["en"] = content.Fields{"slug": before}
 	}
@@ -49,14 +48,14 @@ func TestAffected(t *testing.T) {
 				Type:   "pier",
 				Locale: "en",
 				Sort:   byTitle,
-				Window: Window{Limit: 20, Rows: []Place{PlaceOf(byTitle, []*string{nil}, "b")}},
+				Window: Window{Limit: 20, Rows: []SortKey{NewSortKey(byTitle, []*string{nil}, "b")}},
 			},
 		},
 	}
-	other := func(c *content.Change, f func(*content.Change)) *content.Change { f(c); return c }
+	other := func(c *Delta, f func(*Delta)) *Delta { f(c); return c }
 	for name, c := range map[string]struct {
 		set  *Set
-		c    *content.Change
+		c    *Delta
 		want bool
 	}{
 		"a field that was read":           {entry, changed("a", "pier", []string{"title"}, "x", "x"), true},
@@ -67,12 +66,12 @@ func TestAffected(t *testing.T) {
 		"the entry goes":                  {entry, changed("a", "pier", []string{"lead"}, "x", "-"), true},
 		"another edition": {entry,
 			other(changed("a", "pier", []string{"title"}, "x", "x"),
-				func(c *content.Change) { c.Edition = "preview" }), false},
+				func(c *Delta) { c.Edition = "preview" }), false},
 		"another locale": {entry,
 			other(changed("a", "pier", nil, "x", "x"),
-				func(c *content.Change) { c.Fields = map[string][]string{"nb": {"title"}} }), false},
-		"a model change":                    {entry, &content.Change{Kind: content.ModelChange}, true},
-		"a change of access":                {entry, &content.Change{Kind: content.AccessChange}, false},
+				func(c *Delta) { c.Fields = map[string][]string{"nb": {"title"}} }), false},
+		"a model change":                    {entry, &Delta{Change: content.Change{Kind: content.ModelChange}}, true},
+		"a change of access":                {entry, &Delta{Change: content.Change{Kind: content.AccessChange}}, false},
 		"what was missing comes":            {absent, changed("a", "pier", []string{"title"}, "-", "x"), true},
 		"what was missing changes unseen":   {absent, changed("a", "pier", []string{"title"}, "x", "x"), false},
 		"the slug looked for appears":       {lookup, changed("a", "pier", []string{"slug"}, "-", "mella"), true},
@@ -116,17 +115,16 @@ func TestFormerPathsAskForLives(t *testing.T) {
 		{"gone", "/a", [3]bool{true, true, true}},
 		{"/a", "/b", [3]bool{true, true, false}}, {"/a", "", [3]bool{true, true, false}}, {"/a", "/a", [3]bool{}},
 	} {
-		change := &content.Change{
+		change := &Delta{Change: content.Change{
 			Kind:    content.ContentChange,
 			Edition: "published",
 			Entry:   "e",
 			Type:    "page",
 			Fields:  map[string][]string{"en": {}},
 			Before:  at(c.was),
-			After:   at(c.is),
-		}
+			After:   at(c.is)}}
 		x := NewIndex[int]()
-		for i, fields := range [][]string{{Lives}, {Lives, "title"}, nil} {
+		for i, fields := range [][]string{{PathExists}, {PathExists, "title"}, nil} {
 			set := &Set{Edition: "published", Entries: []Entry{{ID: "e", Locale: "en", Fields: fields}}}
 			x.Add(i, set)
 			if got := set.Affected(change); got != c.want[i] {
@@ -180,14 +178,14 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 				Sort:   byTitle,
 				Filter: filters[r.IntN(len(filters))],
 				Count:  r.IntN(4) == 0,
-				Window: Window{Limit: r.IntN(3), Beyond: r.IntN(5), Tells: r.IntN(2) == 0},
+				Window: Window{Limit: r.IntN(3), Beyond: r.IntN(5), StatesSize: r.IntN(2) == 0},
 			}
 			if r.IntN(3) == 0 {
 				l.Field, l.Target = "refs", pick(ids...)
 			}
 			for _, id := range ids[:r.IntN(l.Window.Limit+1)] {
 				title := pick("x", "y", "z")
-				l.Window.Rows = append(l.Window.Rows, PlaceOf(byTitle, []*string{&title}, id))
+				l.Window.Rows = append(l.Window.Rows, NewSortKey(byTitle, []*string{&title}, id))
 			}
 			slices.Sort(l.Window.Rows)
 			s.Lists = append(s.Lists, l)
@@ -209,15 +207,14 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 				break
 			}
 		default:
-			c := &content.Change{
+			c := &Delta{Change: content.Change{
 				Kind:    content.ContentChange,
 				Edition: pick("published", "preview"),
 				Entry:   pick(ids...),
 				Type:    pick("pier", "route"),
 				Fields:  map[string][]string{},
 				Before:  map[string]content.Fields{},
-				After:   map[string]content.Fields{},
-			}
+				After:   map[string]content.Fields{}}}
 			values := func() content.Fields {
 				if r.IntN(4) == 0 {
 					return nil
@@ -338,11 +335,11 @@ func TestWindowsExactly(t *testing.T) {
 			Sort:   []Sort{{By: "n", Kind: model.Integer, Descending: r.IntN(2) == 0}},
 			Count:  r.IntN(5) == 0,
 			Window: Window{
-				Limit:   1 + r.IntN(3),
-				Beyond:  r.IntN(5),
-				FromEnd: r.IntN(3) == 0,
-				Tells:   r.IntN(2) == 0,
-				Cursors: Cursors(r.IntN(3)),
+				Limit:      1 + r.IntN(3),
+				Beyond:     r.IntN(5),
+				FromEnd:    r.IntN(3) == 0,
+				StatesSize: r.IntN(2) == 0,
+				Cursors:    Cursors(r.IntN(3)),
 			},
 		}
 		all := map[string]entry{}
@@ -354,10 +351,10 @@ func TestWindowsExactly(t *testing.T) {
 		skip := 0
 		switch r.IntN(4) {
 		case 0:
-			l.Window.After = placeIn(l.Sort, random(), "m")
+			l.Window.After = sortKeyIn(l.Sort, random(), "m")
 			l.Window.FromEnd = false
 		case 1:
-			l.Window.Before = placeIn(l.Sort, random(), "m")
+			l.Window.Before = sortKeyIn(l.Sort, random(), "m")
 			l.Window.FromEnd = true
 		case 2:
 			skip, l.Window.FromEnd = 1+r.IntN(3), false
@@ -366,10 +363,10 @@ func TestWindowsExactly(t *testing.T) {
 		// read makes the window of how things are, and says what it shows.
 		read := func() string {
 			w := &l.Window
-			var in, past []Place
+			var in, past []SortKey
 			total := 0
 			for id, e := range all {
-				if p := placeIn(l.Sort, e, id); e["lead"] == "x" {
+				if p := sortKeyIn(l.Sort, e, id); e["lead"] == "x" {
 					total++
 					if (w.After == "" || p > w.After) && (w.Before == "" || p < w.Before) {
 						in = append(in, p)
@@ -399,7 +396,7 @@ func TestWindowsExactly(t *testing.T) {
 			if l.Count {
 				fmt.Fprint(&out, total)
 			}
-			if w.Tells {
+			if w.StatesSize {
 				fmt.Fprint(&out, len(past) > 0)
 			}
 			return out.String()
@@ -408,11 +405,11 @@ func TestWindowsExactly(t *testing.T) {
 		x := NewIndex[string]()
 		x.Add("s", &Set{Edition: "published", Lists: []List{l}})
 		for step := range 12 {
-			var commit []*content.Change
+			var commit []*Delta
 			for _, i := range r.Perm(len(ids))[:1+r.IntN(4)/3*r.IntN(4)] {
 				id := ids[i]
 				was, had := all[id]
-				c := &content.Change{
+				c := &Delta{Change: content.Change{
 					Kind:     content.ContentChange,
 					Sequence: int64(step*10 + len(commit)),
 					Commit:   int64(step),
@@ -421,8 +418,7 @@ func TestWindowsExactly(t *testing.T) {
 					Type:     "pier",
 					Fields:   map[string][]string{"en": {"lead", "n"}},
 					Before:   map[string]content.Fields{},
-					After:    map[string]content.Fields{},
-				}
+					After:    map[string]content.Fields{}}}
 				if had {
 					c.Before["en"] = was
 				}
@@ -434,7 +430,7 @@ func TestWindowsExactly(t *testing.T) {
 			}
 			set := &Set{Edition: "published", Lists: []List{l}}
 			now := read()
-			supposed := len(x.Supposing(commit...)) + len(x.Supposing(commit...))
+			supposed := len(x.Simulate(commit...)) + len(x.Simulate(commit...))
 			hit, _ := x.Match(commit...)
 			if len(hit) == 0 && now != shows ||
 				step == 0 && now != shows && !slices.ContainsFunc(commit, set.Affected) {
@@ -474,7 +470,7 @@ func TestModelsTouchWhoUsesThem(t *testing.T) {
 		"anything leads routes titles": nil,
 		"anything routes titles":       {"en": {"*"}},
 	} {
-		got := x.Using(&content.Change{Kind: content.ModelChange, Fields: touched})
+		got := x.Using(&Delta{Change: content.Change{Kind: content.ModelChange, Fields: touched}})
 		if slices.Sort(got); strings.Join(got, " ") != want {
 			t.Errorf("%v touches %v, not %s", touched, got, want)
 		}
@@ -502,16 +498,15 @@ func BenchmarkMatch(b *testing.B) {
 }
 
 func TestBackReferencesAndPaths(t *testing.T) {
-	change := func(before, after content.Fields, differing ...string) *content.Change {
-		c := &content.Change{
+	change := func(before, after content.Fields, differing ...string) *Delta {
+		c := &Delta{Change: content.Change{
 			Kind:    content.ContentChange,
 			Edition: "published",
 			Entry:   "n1",
 			Type:    "notice",
 			Fields:  map[string][]string{"en": differing},
 			Before:  map[string]content.Fields{},
-			After:   map[string]content.Fields{},
-		}
+			After:   map[string]content.Fields{}}}
 		if before != nil {
 			c.Before["en"] = before
 		}
@@ -535,7 +530,7 @@ func TestBackReferencesAndPaths(t *testing.T) {
 	at := func(p string) content.Fields { return content.Fields{"about.path": p} }
 	for name, c := range map[string]struct {
 		set  *Set
-		c    *content.Change
+		c    *Delta
 		want bool
 	}{
 		"one that refers comes":              {back, change(nil, refs("r1"), "routes", "title"), true},
@@ -578,24 +573,23 @@ func TestTwoThatTurnAConditionTogether(t *testing.T) {
 		Filter: f,
 		Sort:   byTitle,
 		Count:  true,
-		Window: Window{Limit: 1, Rows: []Place{placeIn(byTitle, content.Fields{"title": "A"}, "r0")}},
+		Window: Window{Limit: 1, Rows: []SortKey{sortKeyIn(byTitle, content.Fields{"title": "A"}, "r0")}},
 	}
 	atom := l.Filter.Split().Atoms[0].String()
 	yes := map[string]int8{atom: int8(filter.True)}
 	for _, together := range []bool{true, false} {
-		c := &content.Change{
+		c := &Delta{Change: content.Change{
 			Kind:     content.ContentChange,
 			Sequence: 2,
 			Edition:  "published",
 			Entry:    "p1",
 			Type:     "pier",
-			Mixed:    together,
 			Fields:   map[string][]string{"en": {"about.own", "lead", "refs"}},
-			After:    map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}},
-			Led: map[string]map[string][]content.Led{
-				"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, Dotted: yes, Others: yes}}},
-			},
-		}
+			After:    map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}}}, OthersChanged: together,
+			Referrers: map[string]map[string][]Referrer{
+				"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, PredicateValues: yes,
+					Others: yes}}},
+			}}
 		if got := (&Set{Edition: "published", Lists: []List{l}}).Affected(c); got != together {
 			t.Errorf("with another change beside it %t: affected is %t", together, got)
 		}
@@ -614,11 +608,11 @@ func TestACommitCountsInSum(t *testing.T) {
 		"b", "pier", []string{"about.own", "slug"}, "y", "-",
 	)
 	for _, c := range []struct {
-		commit []*content.Change
+		commit []*Delta
 		want   int
-	}{{[]*content.Change{comes, goes}, 0}, {[]*content.Change{goes, comes}, 0}, {[]*content.Change{comes}, 1},
-		{[]*content.Change{goes}, 1}, {nil, 0}} {
-		if got := x.Supposing(c.commit...); len(got) != c.want {
+	}{{[]*Delta{comes, goes}, 0}, {[]*Delta{goes, comes}, 0}, {[]*Delta{comes}, 1},
+		{[]*Delta{goes}, 1}, {nil, 0}} {
+		if got := x.Simulate(c.commit...); len(got) != c.want {
 			t.Errorf("%d changes at once: %v is found", len(c.commit), got)
 		}
 	}

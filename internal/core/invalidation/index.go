@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"encoding/binary"
@@ -8,7 +8,6 @@ import (
 	"strings"
 	"sync"
 
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 )
 
@@ -248,7 +247,7 @@ func (x *Index[S]) sweep(n uint32) {
 
 // Using returns every subscriber that was read by a part of the model that a
 // change of the model touches.
-func (x *Index[S]) Using(c *content.Change) []S {
+func (x *Index[S]) Using(c *Delta) []S {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	hit := map[uint32]bool{}

@@ -1,11 +1,10 @@
-package depend
+package invalidation
 
 import (
 	"slices"
 	"sort"
 	"time"
 
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/filter"
 )
 
@@ -15,13 +14,13 @@ const maxTries = 81
 
 // concerns tells whether anything differs of the entry by which the list finds and
 // orders entries.
-func (t *template) concerns(s *step) bool {
-	return (s.before == nil) != (s.after == nil) || s.mixed && t.split != nil && len(t.split.Atoms) > 0 ||
+func (t *template) concerns(s *documentDelta) bool {
+	return (s.before == nil) != (s.after == nil) || s.othersChanged && t.split != nil && len(t.split.Atoms) > 0 ||
 		slices.ContainsFunc(t.reads, s.differs)
 }
 
 // memberships says whether the entry may have been a member and may be one now.
-func (t *template) memberships(s *step) possible {
+func (t *template) memberships(s *documentDelta) outcomeSet {
 	was, is := t.member(s.before), t.member(s.after)
 	if t.split == nil || !was && !is {
 		return pair(was, is)
@@ -40,14 +39,14 @@ func (t *template) memberships(s *step) possible {
 		a := &t.split.Atoms[i]
 		truths := a.Truths()
 		one := try{now: truths}
-		if truth, known := s.dotted[a.String()]; known {
+		if truth, known := s.predicateValues[a.String()]; known {
 			one.now = []filter.Truth3{filter.Truth3(truth)}
 		}
 		if n *= len(one.now); was &&
-			(s.mixed || s.turned != "" && a.Ways(s.turned) != nil ||
-				s.turned == "" && (!is || !a.Keeps(before, after) || a.Turns(s.typ, before, after, s.now))) {
+			(s.othersChanged || s.turned != "" && a.ReferencePaths(s.turned) != nil ||
+				s.turned == "" && (!is || !a.Keeps(before, after) || a.ChangesBetween(s.typ, before, after, s.now))) {
 			one.before = truths
-			if truth, known := s.was[a.String()]; known && !s.mixed {
+			if truth, known := s.was[a.String()]; known && !s.othersChanged {
 				one.before = []filter.Truth3{truth}
 			}
 			n *= len(one.before)
@@ -57,7 +56,7 @@ func (t *template) memberships(s *step) possible {
 	if n > maxTries {
 		return pair(false, false) | pair(true, false) | pair(false, true) | pair(true, true)
 	}
-	var out possible
+	var out outcomeSet
 	b, a := make([]filter.Truth3, len(tries)), make([]filter.Truth3, len(tries))
 	for i := range n {
 		for k, one := range tries {
@@ -76,23 +75,23 @@ func (t *template) memberships(s *step) possible {
 // try is what an atom may have come to; before is nil if that is as now.
 type try struct{ now, before []filter.Truth3 }
 
-// turned returns the ways on which entries lead to this one for which the filter
+// changedReferencePaths returns the ways on which entries lead to this one for which the filter
 // may come out otherwise now.
-func (t *template) turned(s *step) [][]filter.Step {
+func (t *template) changedReferencePaths(s *documentDelta) [][]filter.Step {
 	if t.split == nil {
 		return nil
 	}
 	var out [][]filter.Step
 	for i := range t.split.Atoms {
-		if a := &t.split.Atoms[i]; a.Turns(s.typ, s.values(s.before), s.values(s.after), s.now) {
-			out = append(out, a.Ways(s.typ)...)
+		if a := &t.split.Atoms[i]; a.ChangesBetween(s.typ, s.values(s.before), s.values(s.after), s.now) {
+			out = append(out, a.ReferencePaths(s.typ)...)
 		}
 	}
 	return out
 }
 
-// wayKey names a way from entries of a type.
-func wayKey(typ string, way []filter.Step) string {
+// pathKey names a way from entries of a type.
+func pathKey(typ string, way []filter.Step) string {
 	for _, s := range way {
 		typ += "." + s.Name
 	}
@@ -101,7 +100,7 @@ func wayKey(typ string, way []filter.Step) string {
 
 // before finds what the atoms came to, for an entry that leads to one that changed:
 // what others make of it, and what the one that changed made of it.
-func (t *template) before(s *step, l *content.Led, way []filter.Step) map[string]filter.Truth3 {
+func (t *template) before(s *documentDelta, l *Referrer, way []filter.Step) map[string]filter.Truth3 {
 	out := map[string]filter.Truth3{}
 	if len(way) != 1 {
 		return out
@@ -121,11 +120,11 @@ func (t *template) before(s *step, l *content.Led, way []filter.Step) map[string
 	return out
 }
 
-// leading returns, as steps of their own, the entries that lead to this one on ways
+// referrerDeltas returns, as steps of their own, the entries that lead to this one on ways
 // that were turned; known is false if somebody would have to look for them.
-func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known bool) {
+func (t *template) referrerDeltas(s *documentDelta, ways [][]filter.Step) (out []documentDelta, known bool) {
 	for _, way := range ways {
-		led, known := s.led[wayKey(t.Type, way)]
+		led, known := s.referrers[pathKey(t.Type, way)]
 		if !known {
 			return nil, false
 		}
@@ -135,18 +134,18 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 			}
 			out = append(
 				out,
-				step{
-					id:       l.ID,
-					typ:      t.Type,
-					before:   l.Values,
-					after:    l.Values,
-					dotted:   l.Dotted,
-					turned:   s.typ,
-					mixed:    s.mixed,
-					was:      t.before(s, &l, way),
-					now:      s.now,
-					sequence: s.sequence,
-					asOf:     s.asOf,
+				documentDelta{
+					id:              l.ID,
+					typ:             t.Type,
+					before:          l.Values,
+					after:           l.Values,
+					predicateValues: l.PredicateValues,
+					turned:          s.typ,
+					othersChanged:   s.othersChanged,
+					was:             t.before(s, &l, way),
+					now:             s.now,
+					sequence:        s.sequence,
+					readAt:          s.readAt,
 				},
 			)
 		}
@@ -154,8 +153,8 @@ func (t *template) leading(s *step, ways [][]filter.Step) (out []step, known boo
 	return out, true
 }
 
-// watches lists the types of the entries that turns is to be asked for.
-func (t *template) watches() []string {
+// timeTriggerFields lists the types of the entries that turns is to be asked for.
+func (t *template) timeTriggerFields() []string {
 	var out []string
 	if t.split == nil {
 		return nil
@@ -171,9 +170,9 @@ func (t *template) watches() []string {
 	return slices.Compact(out)
 }
 
-// crosses returns when the entry, as it is now, passes the present in a property
+// nextTimeTrigger returns when the entry, as it is now, passes the present in a property
 // that the filter holds against it, where that makes a difference; zero for never.
-func (t *template) crosses(s *step) (first time.Time) {
+func (t *template) nextTimeTrigger(s *documentDelta) (first time.Time) {
 	if len(t.held) == 0 || s.turned != "" || !t.member(s.after) {
 		return first
 	}
@@ -203,9 +202,9 @@ type held struct {
 // shownOfPaths are the fields of a listed path that a response shows.
 var shownOfPaths = []string{"about.updated", "about.path"}
 
-// weigh says what the entry may have been and may be to the list, and where it stood
+// effect says what the entry may have been and may be to the list, and where it stood
 // and stands; matters is false if no window can tell the difference.
-func (t *template) weigh(s *step, p *places) (may possible, was, is Place, matters bool) {
+func (t *template) effect(s *documentDelta, p *sortKeys) (may outcomeSet, was, is SortKey, matters bool) {
 	if s.turned == "" && !t.Paths && !t.concerns(s) {
 		return never, "", "", false
 	}

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"slices"

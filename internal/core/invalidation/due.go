@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"slices"
@@ -53,15 +53,15 @@ func (d *due) move(l *listGroup, entry string, to time.Time) {
 	}
 }
 
-// Moved is a subscriber whose deadline a change has moved; zero: it has none any more.
-type Moved[S any] struct {
+// DeadlineChange is a subscriber whose deadline a change has moved; zero: it has none any more.
+type DeadlineChange[S any] struct {
 	Subscriber S
 	Deadline   time.Time
 }
 
 // move lets those who show a window of a list end when the entry passes the present,
 // zero for never, if that is the first thing to happen.
-func (m *matching[S]) move(w *windowGroup, s *step, to time.Time) {
+func (m *matching[S]) move(w *windowGroup, s *documentDelta, to time.Time) {
 	for _, h := range m.x.members.of(m.x.groups.at(w.id).subs) {
 		one, d := m.x.subs.at(h), m.x.dues[h]
 		if one.gone || d == nil && to.IsZero() || d != nil && (s.sequence <= d.asOf || !d.at.After(s.now)) {
@@ -73,7 +73,7 @@ func (m *matching[S]) move(w *windowGroup, s *step, to time.Time) {
 		}
 		was := d.at
 		if d.move(w.list, s.id, to); !d.at.Equal(was) {
-			m.moved = append(m.moved, Moved[S]{one.s, d.at})
+			m.moved = append(m.moved, DeadlineChange[S]{one.s, d.at})
 		}
 		if d.at.IsZero() {
 			delete(m.x.dues, h)

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 // kept are things that many hold, each kept once for as long as somebody does.
 type kept[T any] struct {

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"encoding/json"
@@ -43,8 +43,8 @@ func parse(t *testing.T, m *model.Model, typ, text string) *filter.Filter {
 
 // passes makes the change of a notice that passes the present at other moments; -1 is
 // never, and -2 is no notice.
-func passes(sequence int64, entry string, was, is int) *content.Change {
-	c := &content.Change{
+func passes(sequence int64, entry string, was, is int) *Delta {
+	c := &Delta{Change: content.Change{
 		Kind:     content.ContentChange,
 		Sequence: sequence,
 		Commit:   sequence,
@@ -54,8 +54,7 @@ func passes(sequence int64, entry string, was, is int) *content.Change {
 		Type:     "notice",
 		Fields:   map[string][]string{"en": {"until"}},
 		Before:   map[string]content.Fields{},
-		After:    map[string]content.Fields{},
-	}
+		After:    map[string]content.Fields{}}}
 	for at, side := range map[int]map[string]content.Fields{was: c.Before, is: c.After} {
 		if at == -2 {
 			continue
@@ -82,14 +81,14 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 		Locale:  "en",
 		Filter:  parse(t, m, "notice", "until > now() OR urgent = TRUE"),
 		Sort:    order,
-		Window:  Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []Place{PlaceOf(order, []*string{&title}, "first")}},
+		Window:  Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []SortKey{NewSortKey(order, []*string{&title}, "first")}},
 		Moments: Moments{List: []Moment{{after(10), "a"}, {after(20), "b"}}, Until: after(100)},
 	}
 	x := NewIndex[string]()
 	h := x.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
 	for _, c := range []struct {
 		what   string
-		change *content.Change
+		change *Delta
 		want   int // seconds after eight; -1 for none, 0 for unmoved
 	}{
 		{"a change that was read already", passes(5, "a", 10, 40), 0},
@@ -100,7 +99,7 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 		{"one that is passed", passes(10, "d", -2, -1), 0},
 		{"the last is later than what is known", passes(11, "a", 40, 300), 100},
 	} {
-		if got := x.Supposing(c.change); len(got) != 0 {
+		if got := x.Simulate(c.change); len(got) != 0 {
 			t.Errorf("%s: it is affected", c.what)
 		}
 		hit, moved := x.Match(c.change)
@@ -147,7 +146,7 @@ func TestWhenAnEarlierCrossingMatters(t *testing.T) {
 		Window: Window{Limit: 3},
 	}
 	for what, c := range map[string]struct {
-		change *content.Change
+		change *Delta
 		want   bool
 	}{
 		"before the deadline":    {passes(6, "a", 40, 5), true},
@@ -191,8 +190,8 @@ func TestWhatMustBeAsked(t *testing.T) {
 			},
 		},
 	)
-	route := func(was, is float64) *content.Change {
-		return &content.Change{
+	route := func(was, is float64) *Delta {
+		return &Delta{Change: content.Change{
 			Kind:    content.ContentChange,
 			Edition: "published",
 			Entry:   "r1",
@@ -202,24 +201,23 @@ func TestWhatMustBeAsked(t *testing.T) {
 			Before: map[string]content.Fields{
 				"en": {"number": was},
 			},
-			After: map[string]content.Fields{"en": {"number": is}},
-		}
+			After: map[string]content.Fields{"en": {"number": is}}}}
 	}
 	atom := number.Split().Atoms[0].String()
 	for what, c := range map[string]struct {
-		change *content.Change
+		change *Delta
 		want   string
 	}{
 		"a notice comes":            {passes(6, "a", -2, -1), "en: " + atom},
 		"a notice goes":             {passes(6, "a", -1, -2), ""},
 		"a number turns the filter": {route(3, 4), "en by notice.routes: " + atom},
 		"a number does not":         {route(4, 5), ""},
-		"a change of access":        {&content.Change{Kind: content.AccessChange}, ""},
-		"something of another locale": {&content.Change{Kind: content.ContentChange, Edition: "published",
-			Type: "notice", Fields: map[string][]string{"nb": {"title"}}}, ""},
+		"a change of access":        {&Delta{Change: content.Change{Kind: content.AccessChange}}, ""},
+		"something of another locale": {&Delta{Change: content.Change{Kind: content.ContentChange, Edition: "published",
+			Type: "notice", Fields: map[string][]string{"nb": {"title"}}}}, ""},
 	} {
 		var got []string
-		for _, a := range x.Asks(c.change) {
+		for _, a := range x.Probes(c.change) {
 			text := a.Locale
 			if a.Key != "" {
 				text += " by " + a.Key
@@ -235,7 +233,7 @@ func TestWhatMustBeAsked(t *testing.T) {
 	if got, _ := x.Match(turned); !slices.Equal(got, []string{"dotted"}) {
 		t.Errorf("without an answer: %v", got)
 	}
-	turned.Led = map[string]map[string][]content.Led{"en": {"notice.routes": nil}}
+	turned.Referrers = map[string]map[string][]Referrer{"en": {"notice.routes": nil}}
 	if got, _ := x.Match(turned); len(got) != 0 {
 		t.Errorf("no notice leads there, and yet: %v", got)
 	}
@@ -258,10 +256,10 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 				Locale: "en",
 				Sort:   byTitle,
 				Window: Window{
-					Limit:  2,
-					Offset: 1,
-					Rows:   []Place{PlaceOf(byTitle, []*string{&title}, "a")},
-					Tells:  true,
+					Limit:      2,
+					Offset:     1,
+					Rows:       []SortKey{NewSortKey(byTitle, []*string{&title}, "a")},
+					StatesSize: true,
 				},
 			},
 		},
@@ -320,8 +318,8 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 		Count:  true,
 		Window: Window{Beyond: 30, Ends: true},
 	}
-	place := func(id, title string) Place { return PlaceOf(order, []*string{&title}, id) }
-	l.Window.Rows = []Place{place("n1", "Fog"), place("n2", "Ice"), place("n3", "Swell")}
+	place := func(id, title string) SortKey { return NewSortKey(order, []*string{&title}, id) }
+	l.Window.Rows = []SortKey{place("n1", "Fog"), place("n2", "Ice"), place("n3", "Swell")}
 	atom := l.Filter.Split().Atoms[0].String()
 	values := func(title, route string, urgent bool) content.Fields {
 		return content.Fields{"title": title, "routes": []any{route}, "urgent": urgent, "about.own": true}
@@ -346,7 +344,7 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 	} {
 		x := NewIndex[string]()
 		x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
-		change := &content.Change{
+		change := &Delta{Change: content.Change{
 			Kind:     content.ContentChange,
 			Sequence: 9,
 			Commit:   9,
@@ -358,16 +356,15 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 			Before: map[string]content.Fields{
 				"en": values("Fog", "r1", true),
 			},
-			After:  map[string]content.Fields{"en": c.after},
-			Dotted: map[string]map[string]int8{"en": is(c.self)},
-			Led: map[string]map[string][]content.Led{"en": {"notice.routes.notices": {
+			After: map[string]content.Fields{"en": c.after}},
+			PredicateValues: map[string]map[string]int8{"en": is(c.self)},
+			Referrers: map[string]map[string][]Referrer{"en": {"notice.routes.notices": {
 				{
-					ID:     "n1",
-					Values: c.after,
-					Dotted: is(c.self),
-				}, {ID: "n2", Values: values("Ice", "r1", false), Dotted: is(c.others)},
-				{ID: "n3", Values: values("Swell", "r2", true), Dotted: is(true)}}}},
-		}
+					ID:              "n1",
+					Values:          c.after,
+					PredicateValues: is(c.self),
+				}, {ID: "n2", Values: values("Ice", "r1", false), PredicateValues: is(c.others)},
+				{ID: "n3", Values: values("Swell", "r2", true), PredicateValues: is(true)}}}}}
 		if got, _ := x.Match(change); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v is found", what, got)
 		}
@@ -392,18 +389,16 @@ func TestReadBetweenChangesOfABatch(t *testing.T) {
 			Beyond: 3,
 			Ends:   true,
 			AsOf:   10,
-			Rows:   []Place{PlaceOf(order, []*string{&title}, "n1")},
+			Rows:   []SortKey{NewSortKey(order, []*string{&title}, "n1")},
 		},
 	}
 	atom := l.Filter.Split().Atoms[0].String()
 	not := map[string]int8{atom: int8(filter.False)}
-	number := func(sequence int64, was, is float64) *content.Change {
-		return &content.Change{
+	number := func(sequence int64, was, is float64) *Delta {
+		return &Delta{Change: content.Change{
 			Kind:     content.ContentChange,
 			Sequence: sequence,
 			Commit:   sequence,
-			AsOf:     11,
-			Mixed:    true,
 			At:       eight,
 			Edition:  "published",
 			Entry:    "r1",
@@ -412,20 +407,19 @@ func TestReadBetweenChangesOfABatch(t *testing.T) {
 			Before: map[string]content.Fields{
 				"en": {"number": was},
 			},
-			After: map[string]content.Fields{"en": {"number": is}},
-			Led: map[string]map[string][]content.Led{
+			After: map[string]content.Fields{"en": {"number": is}}}, ReadAt: 11, OthersChanged: true,
+			Referrers: map[string]map[string][]Referrer{
 				"en": {
 					"notice.routes": {
 						{
-							ID:     "n1",
-							Values: content.Fields{"title": "Fog", "routes": []any{"r1"}},
-							Dotted: not,
-							Others: not,
+							ID:              "n1",
+							Values:          content.Fields{"title": "Fog", "routes": []any{"r1"}},
+							PredicateValues: not,
+							Others:          not,
 						},
 					},
 				},
-			},
-		}
+			}}
 	}
 	x := NewIndex[string]()
 	x.Add("it", &Set{Edition: "published", Lists: []List{l}})

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"slices"
@@ -10,18 +10,18 @@ import (
 // and those that they let end at another moment. What two of the changes do to a list
 // may come to nothing in sum. Changes are matched in the order of their sequences, each
 // once.
-func (x *Index[S]) Match(commit ...*content.Change) ([]S, []Moved[S]) { return x.match(commit, false) }
+func (x *Index[S]) Match(commit ...*Delta) ([]S, []DeadlineChange[S]) { return x.match(commit, false) }
 
-// Supposing returns what Match would, for changes that have not happened.
-func (x *Index[S]) Supposing(commit ...*content.Change) []S {
+// Simulate returns what Match would, for changes that have not happened.
+func (x *Index[S]) Simulate(commit ...*Delta) []S {
 	out, _ := x.match(commit, true)
 	return out
 }
 
-func (x *Index[S]) match(commit []*content.Change, supposed bool) ([]S, []Moved[S]) {
+func (x *Index[S]) match(commit []*Delta, supposed bool) ([]S, []DeadlineChange[S]) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	m := matching[S]{x: x, supposed: supposed}
+	m := matching[S]{x: x, simulated: supposed}
 	x.round++
 	for _, c := range commit {
 		if alters(c) {
@@ -34,25 +34,25 @@ func (x *Index[S]) match(commit []*content.Change, supposed bool) ([]S, []Moved[
 }
 
 type matching[S any] struct {
-	x        *Index[S]
-	supposed bool
-	out      []S
-	moved    []Moved[S]
-	turns    []*turn
+	x         *Index[S]
+	simulated bool
+	out       []S
+	moved     []DeadlineChange[S]
+	pending   []*pendingWindow
 }
 
-// turn is what becomes of a window by the changes of a commit.
-type turn struct {
+// pendingWindow is what becomes of a window by the changes of a commit.
+type pendingWindow struct {
 	w     *windowGroup
 	now   Window
 	more  int
 	shows bool
 }
 
-func (m *matching[S]) change(c *content.Change) {
+func (m *matching[S]) change(c *Delta) {
 	x := m.x
 	for locale := range c.Fields {
-		s, _ := stepOf(c, locale)
+		s, _ := documentDeltaOf(c, locale)
 		x.readers(c.Edition, locale, c.Entry, func(g *group, fields []string) {
 			if reads(fields, &s) {
 				m.all(g)
@@ -100,23 +100,23 @@ func (m *matching[S]) search(of space, s search) {
 	}
 }
 
-func (m *matching[S]) lists(t *listsOfType, s *step) {
+func (m *matching[S]) lists(t *listsOfType, s *documentDelta) {
 	for _, l := range t.watching {
-		ways := l.turned(s)
+		ways := l.changedReferencePaths(s)
 		if ways == nil {
 			continue
 		}
-		led, known := l.leading(s, ways)
+		led, known := l.referrerDeltas(s, ways)
 		if !known {
 			for _, w := range l.windows {
 				m.window(w)
 			}
 		}
 		for i := range led {
-			m.list(l, &led[i], &places{})
+			m.list(l, &led[i], &sortKeys{})
 		}
 	}
-	var p places // the same serve all lists in the same order
+	var p sortKeys // the same serve all lists in the same order
 	t.each(s, func(l *listGroup) {
 		if l.visit != m.x.visits {
 			l.visit = m.x.visits
@@ -130,14 +130,14 @@ func (m *matching[S]) lists(t *listsOfType, s *step) {
 	}
 }
 
-func (m *matching[S]) list(l *listGroup, s *step, p *places) {
-	if len(l.held) > 0 && s.turned == "" && !m.supposed {
-		at := l.crosses(s)
+func (m *matching[S]) list(l *listGroup, s *documentDelta, p *sortKeys) {
+	if len(l.held) > 0 && s.turned == "" && !m.simulated {
+		at := l.nextTimeTrigger(s)
 		for _, w := range l.windows {
 			m.move(w, s, at)
 		}
 	}
-	may, was, is, matters := l.weigh(s, p)
+	may, was, is, matters := l.effect(s, p)
 	if !matters {
 		return
 	}
@@ -151,10 +151,10 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 			continue
 		}
 		if w.turn == nil {
-			w.turn = &turn{w: w, now: w.Window}
-			m.turns = append(m.turns, w.turn)
+			w.turn = &pendingWindow{w: w, now: w.Window}
+			m.pending = append(m.pending, w.turn)
 		}
-		if l.split != nil && len(l.split.Atoms) > 0 && s.sequence <= w.AsOf && w.AsOf < s.asOf {
+		if l.split != nil && len(l.split.Atoms) > 0 && s.sequence <= w.AsOf && w.AsOf < s.readAt {
 			// Somebody has read the window after the change, but before what is told of
 			// others: what they were then, nobody knows.
 			o.lost = true
@@ -168,13 +168,13 @@ func (m *matching[S]) list(l *listGroup, s *step, p *places) {
 // judge finds those who show windows that look otherwise once all of the commit has
 // happened, and lets the windows be what they have become.
 func (m *matching[S]) judge() {
-	for _, t := range m.turns {
+	for _, t := range m.pending {
 		w, now := t.w, &t.now
 		w.turn = nil
 		if now.lost || t.shows || w.list.Count && t.more != 0 || !w.alike(now.Rows, now.Ends) {
 			m.window(w)
 		}
-		if m.supposed || !now.lost && now.Ends == w.Ends && slices.Equal(now.Rows, w.Rows) {
+		if m.simulated || !now.lost && now.Ends == w.Ends && slices.Equal(now.Rows, w.Rows) {
 			continue
 		}
 		if !w.followed {

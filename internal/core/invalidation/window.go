@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"encoding/json"
@@ -8,11 +8,11 @@ import (
 // Window is the part of a list that a response shows.
 type Window struct {
 	// After and Before are the places of a cursor, both excluded.
-	After  Place `json:"-"`
-	Before Place `json:"-"`
+	After  SortKey `json:"-"`
+	Before SortKey `json:"-"`
 	// Rows are places of members without a gap, in the list's order: of those that are
 	// shown, of those that were skipped before them, and of some past them.
-	Rows []Place `json:"-"`
+	Rows []SortKey `json:"-"`
 	// Offset is how many of the rows were skipped, and Limit how many could be shown.
 	Offset int `json:"offset,omitempty"`
 	Limit  int `json:"limit"`
@@ -26,7 +26,7 @@ type Window struct {
 	// Ends says that there are no more in the direction in which it was read.
 	Ends bool `json:"ends,omitempty"`
 	// Tells says that the response tells whether there are more than are shown.
-	Tells bool `json:"tells,omitempty"`
+	StatesSize bool `json:"tells,omitempty"`
 	// Cursors are the rows whose places themselves are shown.
 	Cursors Cursors `json:"-"`
 	// AsOf is the sequence that it was read at, if that may be ahead of the changes
@@ -49,7 +49,7 @@ const (
 
 // outcome is what comes of a window when an entry changes.
 type outcome struct {
-	rows []Place
+	rows []SortKey
 	ends bool
 	lost bool // nobody can tell what the window shows
 	// shows says that it shows something else, whatever its rows are.
@@ -59,7 +59,7 @@ type outcome struct {
 
 // outcome finds out what the window comes to, now that an entry was at one place, if a
 // member, and is at another.
-func (t *template) outcome(w *Window, may possible, s *step, was, is Place) outcome {
+func (t *template) outcome(w *Window, may outcomeSet, s *documentDelta, was, is SortKey) outcome {
 	lost := outcome{rows: w.Rows, ends: w.Ends, lost: true}
 	switch {
 	case w.lost:
@@ -71,7 +71,7 @@ func (t *template) outcome(w *Window, may possible, s *step, was, is Place) outc
 	}
 	if w.Skipped && may&^never != 0 {
 		// Nobody knows who is before the first row: only that no one may come or go there.
-		before := func(p Place) bool { return len(w.Rows) == 0 || p < w.Rows[0] }
+		before := func(p SortKey) bool { return len(w.Rows) == 0 || p < w.Rows[0] }
 		for _, m := range memberships {
 			if may&pair(m.was, m.is) != 0 && (m.was && before(was)) != (m.is && before(is)) {
 				return lost
@@ -118,7 +118,7 @@ var memberships = [4]struct{ was, is bool }{{false, false}, {false, true}, {true
 
 // among tells whether the entry is one of the rows. Where it was is where the row is,
 // unless its place is told as of later.
-func (w *Window) among(s *step, was Place) bool {
+func (w *Window) among(s *documentDelta, was SortKey) bool {
 	if _, is := slices.BinarySearch(w.Rows, was); is {
 		return true
 	}
@@ -126,25 +126,25 @@ func (w *Window) among(s *step, was Place) bool {
 }
 
 // elsewhere tells whether the entry's row may stand where it came to be later.
-func (w *Window) elsewhere(s *step) bool {
-	return s.turned != "" || s.mixed || s.sequence <= w.AsOf
+func (w *Window) elsewhere(s *documentDelta) bool {
+	return s.turned != "" || s.othersChanged || s.sequence <= w.AsOf
 }
 
 // with returns the rows, and whether nobody is beyond them, with an entry at a place
 // if it is a member, and nowhere else.
-func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
+func (w *Window) with(s *documentDelta, member bool, was, is SortKey) ([]SortKey, bool) {
 	member = member && w.holds(is)
 	i, there := slices.BinarySearch(w.Rows, was)
 	switch {
 	case !there && w.elsewhere(s):
-		i = slices.IndexFunc(w.Rows, func(p Place) bool { return p.isOf(s.id) })
+		i = slices.IndexFunc(w.Rows, func(p SortKey) bool { return p.isOf(s.id) })
 	case !there:
 		i = -1
 	}
 	if i < 0 && !member || i >= 0 && member && w.Rows[i] == is {
 		return w.Rows, w.Ends
 	}
-	out := make([]Place, 0, len(w.Rows)+1)
+	out := make([]SortKey, 0, len(w.Rows)+1)
 	out = append(out, w.Rows...)
 	if i >= 0 {
 		out = slices.Delete(out, i, i+1)
@@ -163,12 +163,12 @@ func (w *Window) with(s *step, member bool, was, is Place) ([]Place, bool) {
 }
 
 // has tells whether one of the rows is the entry's.
-func has(rows []Place, id string) bool {
-	return slices.ContainsFunc(rows, func(p Place) bool { return p.isOf(id) })
+func has(rows []SortKey, id string) bool {
+	return slices.ContainsFunc(rows, func(p SortKey) bool { return p.isOf(id) })
 }
 
 // shown is the part of the rows that the window would show.
-func (w *Window) shown(all []Place) []Place {
+func (w *Window) shown(all []SortKey) []SortKey {
 	if w.FromEnd {
 		return all[max(0, len(all)-w.Limit):]
 	}
@@ -177,21 +177,21 @@ func (w *Window) shown(all []Place) []Place {
 }
 
 // more tells whether the rows go on past what is shown.
-func (w *Window) more(all []Place, ends bool) bool { return !ends || len(all) > w.Offset+w.Limit }
+func (w *Window) more(all []SortKey, ends bool) bool { return !ends || len(all) > w.Offset+w.Limit }
 
 // enough tells whether so many rows are known that it can be told what is shown.
-func (w *Window) enough(all []Place, ends bool) bool {
+func (w *Window) enough(all []SortKey, ends bool) bool {
 	n := w.Offset + w.Limit
-	if w.Tells {
+	if w.StatesSize {
 		n++
 	}
 	return ends || len(all) >= n
 }
 
 // alike tells whether a response says the same with other rows.
-func (w *Window) alike(all []Place, ends bool) bool {
+func (w *Window) alike(all []SortKey, ends bool) bool {
 	was, is := w.shown(w.Rows), w.shown(all)
-	if len(was) != len(is) || w.Tells && w.more(w.Rows, w.Ends) != w.more(all, ends) {
+	if len(was) != len(is) || w.StatesSize && w.more(w.Rows, w.Ends) != w.more(all, ends) {
 		return false
 	}
 	for i := range was {
@@ -203,7 +203,7 @@ func (w *Window) alike(all []Place, ends bool) bool {
 }
 
 // holds tells whether all members up to the place are among the rows.
-func (w *Window) holds(p Place) bool {
+func (w *Window) holds(p SortKey) bool {
 	n := len(w.Rows)
 	switch {
 	case w.After != "" && p <= w.After || w.Before != "" && p >= w.Before:
@@ -244,6 +244,6 @@ func (w *Window) UnmarshalJSON(src []byte) error {
 	if err := json.Unmarshal(src, &in); err != nil || in.Rows < 0 {
 		return err
 	}
-	w.Rows = make([]Place, w.Offset+in.Rows)
+	w.Rows = make([]SortKey, w.Offset+in.Rows)
 	return nil
 }

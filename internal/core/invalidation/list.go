@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"slices"
@@ -31,11 +31,11 @@ type List struct {
 	Moments Moments `json:"-"`
 }
 
-// possible is a set of pairs of truths: whether an entry was a member of a list,
+// outcomeSet is a set of pairs of truths: whether an entry was a member of a list,
 // and whether it is one now.
-type possible uint8
+type outcomeSet uint8
 
-func pair(was, is bool) possible {
+func pair(was, is bool) outcomeSet {
 	n := 0
 	if was {
 		n += 2
@@ -46,7 +46,7 @@ func pair(was, is bool) possible {
 	return 1 << n
 }
 
-const never = possible(1) // neither was nor is
+const never = outcomeSet(1) // neither was nor is
 
 // template is what lists have in common that differ in their windows.
 type template struct {
@@ -109,48 +109,48 @@ func (l *List) key(edition string) string {
 	return b.String()
 }
 
-// step is one entry's change as one locale sees it.
-type step struct {
-	id            string
-	typ           string
-	before, after content.Fields // nil for no document
-	differing     []string
-	dotted        map[string]int8
-	led           map[string][]content.Led
+// documentDelta is one entry's change as one locale sees it.
+type documentDelta struct {
+	id              string
+	typ             string
+	before, after   content.Fields // nil for no document
+	differing       []string
+	predicateValues map[string]int8
+	referrers       map[string][]Referrer
 	// turned is the type of an entry that changed, if that is not this one.
-	turned string
-	mixed  bool
+	turned        string
+	othersChanged bool
 	// was is what atoms came to before that changed.
 	was      map[string]filter.Truth3
 	now      time.Time
 	sequence int64
-	asOf     int64 // what others come to was told as of
+	readAt   int64 // what others come to was told as of
 }
 
-func stepOf(c *content.Change, locale string) (step, bool) {
+func documentDeltaOf(c *Delta, locale string) (documentDelta, bool) {
 	differing, touched := c.Fields[locale]
 	if !touched {
-		return step{}, false
+		return documentDelta{}, false
 	}
-	s := step{
-		id:        c.Entry,
-		typ:       c.Type,
-		before:    c.Before[locale],
-		after:     c.After[locale],
-		differing: differing,
-		dotted:    c.Dotted[locale],
-		led:       c.Led[locale],
-		mixed:     c.Mixed,
-		now:       c.At,
-		sequence:  c.Sequence,
-		asOf:      c.AsOf,
+	s := documentDelta{
+		id:              c.Entry,
+		typ:             c.Type,
+		before:          c.Before[locale],
+		after:           c.After[locale],
+		differing:       differing,
+		predicateValues: c.PredicateValues[locale],
+		referrers:       c.Referrers[locale],
+		othersChanged:   c.OthersChanged,
+		now:             c.At,
+		sequence:        c.Sequence,
+		readAt:          c.ReadAt,
 	}
 	return s, true
 }
 
-func (s *step) differs(name string) bool { return slices.Contains(s.differing, name) }
+func (s *documentDelta) differs(name string) bool { return slices.Contains(s.differing, name) }
 
-func (s *step) values(f content.Fields) filter.Document {
+func (s *documentDelta) values(f content.Fields) filter.Document {
 	if f == nil {
 		return nil
 	}
@@ -172,27 +172,27 @@ func (t *template) member(values content.Fields) bool {
 	return true
 }
 
-// places remembers the places of one entry in the orders of lists.
-type places []struct {
+// sortKeys remembers the places of one entry in the orders of lists.
+type sortKeys []struct {
 	order   []Sort
-	was, is Place
+	was, is SortKey
 }
 
-func (p *places) of(t *template, s *step) (was, is Place) {
+func (p *sortKeys) of(t *template, s *documentDelta) (was, is SortKey) {
 	for _, held := range *p {
 		if slices.Equal(held.order, t.Sort) {
 			return held.was, held.is
 		}
 	}
 	if s.before != nil {
-		was = placeIn(t.Sort, s.before, s.id)
+		was = sortKeyIn(t.Sort, s.before, s.id)
 	}
 	if s.after != nil {
-		is = placeIn(t.Sort, s.after, s.id)
+		is = sortKeyIn(t.Sort, s.after, s.id)
 	}
 	*p = append(*p, struct {
 		order   []Sort
-		was, is Place
+		was, is SortKey
 	}{t.Sort, was, is})
 	return was, is
 }

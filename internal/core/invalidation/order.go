@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"encoding/binary"
@@ -20,22 +20,22 @@ type Sort struct {
 	Descending bool       `json:"descending,omitempty"`
 }
 
-// Place is where an entry stands in an order, as bytes that compare as the entries
+// SortKey is where an entry stands in an order, as bytes that compare as the entries
 // do: what PostgreSQL's ORDER BY and Go agree on. The zero Place is none.
-type Place string
+type SortKey string
 
-// PlaceOf returns the place of an entry by its sort values as texts, nil for no
+// NewSortKey returns the place of an entry by its sort values as texts, nil for no
 // value.
-func PlaceOf(order []Sort, values []*string, id string) Place {
+func NewSortKey(order []Sort, values []*string, id string) SortKey {
 	b := make([]byte, 0, 9*len(order)+1+len(id))
 	for i, s := range order {
 		b = appendValue(b, s, values[i])
 	}
-	return Place(append(append(b, 0), id...))
+	return SortKey(append(append(b, 0), id...))
 }
 
-// placeIn is PlaceOf for what a change says of the entry.
-func placeIn(order []Sort, values content.Fields, id string) Place {
+// sortKeyIn is PlaceOf for what a change says of the entry.
+func sortKeyIn(order []Sort, values content.Fields, id string) SortKey {
 	b := make([]byte, 0, 9*len(order)+1+len(id))
 	for _, s := range order {
 		v := values[s.By]
@@ -44,7 +44,7 @@ func placeIn(order []Sort, values content.Fields, id string) Place {
 		}
 		b = appendValue(b, s, textOf(v))
 	}
-	return Place(append(append(b, 0), id...))
+	return SortKey(append(append(b, 0), id...))
 }
 
 func textOf(v any) *string {
@@ -97,10 +97,10 @@ func appendValue(b []byte, s Sort, v *string) []byte {
 }
 
 // id is whose place it is. Ids have no NUL.
-func (p Place) id() string { return string(p[strings.LastIndexByte(string(p), 0)+1:]) }
+func (p SortKey) id() string { return string(p[strings.LastIndexByte(string(p), 0)+1:]) }
 
 // isOf tells whether the place is that of the entry.
-func (p Place) isOf(id string) bool {
+func (p SortKey) isOf(id string) bool {
 	n := len(p) - len(id)
 	return n > 0 && p[n-1] == 0 && string(p[n:]) == id
 }

@@ -1,10 +1,11 @@
-// Package depend knows what a response was made of and whether a change
-// affects it. It is pure: it never looks at present content, only at what was
-// written down when the response was made and at what a change carries.
+// Package invalidation decides which responses a change affects. A response is described by a
+// Set: the entries, lookups and lists that it was made of. Index finds, for a Delta, the
+// subscribers whose sets it affects, without asking all of them.
 //
-// The package errs on one side only: it may call a response affected whose
-// bytes stay the same, never the other way round.
-package depend
+// The package is pure: it never reads present content, only what was noted when the response was
+// made and what the change carries. It may call a response affected whose bytes stay the same,
+// never the other way round.
+package invalidation
 
 import (
 	"slices"
@@ -35,8 +36,8 @@ type Entry struct {
 	Fields []string `json:"fields,omitempty"`
 }
 
-// Lives is read, as a field of an entry, by who asks whether it lives anywhere, and where.
-const Lives = "about.path?"
+// PathExists is read, as a field of an entry, by who asks whether it lives anywhere, and where.
+const PathExists = "about.path?"
 
 // Lookup is one search for the entry that has a slug, or, of whatever type, that
 // lives at a path; found or not.
@@ -59,7 +60,7 @@ type Use struct {
 }
 
 // Affected tells whether the change may alter a response made of the set.
-func (s *Set) Affected(c *content.Change) bool {
+func (s *Set) Affected(c *Delta) bool {
 	if c.Kind == content.ModelChange {
 		return true // it was planned by another model
 	}
@@ -75,22 +76,22 @@ func (s *Set) Affected(c *content.Change) bool {
 }
 
 // alters tells whether the change is one of an entry's documents.
-func alters(c *content.Change) bool {
-	return c.Kind == content.ContentChange || c.Kind == content.RelaidChange
+func alters(c *Delta) bool {
+	return c.Kind == content.ContentChange || c.Kind == content.RerenderChange
 }
 
-func (e Entry) affected(c *content.Change) bool {
+func (e Entry) affected(c *Delta) bool {
 	if e.ID != c.Entry {
 		return false
 	}
-	at, touched := stepOf(c, e.Locale)
+	at, touched := documentDeltaOf(c, e.Locale)
 	return touched && reads(e.Fields, &at)
 }
 
 // reads tells whether somebody who has read these fields of the entry sees a
 // difference.
-func reads(fields []string, s *step) bool {
-	if slices.Contains(fields, Lives) {
+func reads(fields []string, s *documentDelta) bool {
+	if slices.Contains(fields, PathExists) {
 		if pathOf(s.before) != pathOf(s.after) {
 			return true
 		}
@@ -107,7 +108,7 @@ func reads(fields []string, s *step) bool {
 	})
 }
 
-func (l Lookup) affected(c *content.Change) bool {
+func (l Lookup) affected(c *Delta) bool {
 	if l.Path != "" {
 		was, is := pathOf(c.Before[l.Locale]), pathOf(c.After[l.Locale])
 		return was != is && (was == l.Path || is == l.Path)
@@ -118,20 +119,20 @@ func (l Lookup) affected(c *content.Change) bool {
 
 // remembers tells whether the path is one at which a published entry lived until
 // now: preview, too, leads on from there to where the entry lives.
-func (l Lookup) remembers(c *content.Change) bool {
+func (l Lookup) remembers(c *Delta) bool {
 	was := pathOf(c.Before[l.Locale])
 	return c.Edition == content.Published && !l.Found && l.Path != "" && was == l.Path &&
 		was != pathOf(c.After[l.Locale])
 }
 
-func (l *List) affected(c *content.Change, deadline time.Time) bool {
-	s, touched := stepOf(c, l.Locale)
+func (l *List) affected(c *Delta, deadline time.Time) bool {
+	s, touched := documentDeltaOf(c, l.Locale)
 	if !touched {
 		return false
 	}
 	t := newTemplate(l)
-	weighed := func(s *step) bool {
-		may, was, is, matters := t.weigh(s, &places{})
+	weighed := func(s *documentDelta) bool {
+		may, was, is, matters := t.effect(s, &sortKeys{})
 		if !matters {
 			return false
 		}
@@ -142,16 +143,16 @@ func (l *List) affected(c *content.Change, deadline time.Time) bool {
 		}
 		return !o.leaves(&l.Window)
 	}
-	if ways := t.turned(&s); ways != nil {
-		led, known := t.leading(&s, ways)
-		if !known || slices.ContainsFunc(led, func(s step) bool { return weighed(&s) }) {
+	if ways := t.changedReferencePaths(&s); ways != nil {
+		led, known := t.referrerDeltas(&s, ways)
+		if !known || slices.ContainsFunc(led, func(s documentDelta) bool { return weighed(&s) }) {
 			return true
 		}
 	}
 	if l.Type != c.Type {
 		return false
 	}
-	if at := t.crosses(&s); !at.IsZero() && (deadline.IsZero() || at.Before(deadline)) {
+	if at := t.nextTimeTrigger(&s); !at.IsZero() && (deadline.IsZero() || at.Before(deadline)) {
 		return true
 	}
 	return weighed(&s)

@@ -1,4 +1,4 @@
-package depend
+package invalidation
 
 import (
 	"hash/maphash"
@@ -21,7 +21,7 @@ type windowGroup struct {
 	id    uint32
 	hash  uint64
 	bytes int
-	turn  *turn // while changes are matched
+	turn  *pendingWindow // while changes are matched
 }
 
 // space numbers the spaces.
@@ -219,7 +219,7 @@ func (x *Index[S]) hashOfWindow(l *listGroup, w *Window) uint64 {
 	maphash.WriteComparable(&h, struct {
 		list          *listGroup
 		limit, offset int
-		after, before Place
+		after, before SortKey
 	}{l, w.Limit, w.Offset, w.After, w.Before})
 	for _, r := range w.Rows {
 		_, _ = h.WriteString(string(r))
@@ -230,13 +230,13 @@ func (x *Index[S]) hashOfWindow(l *listGroup, w *Window) uint64 {
 // same tells whether windows of the same list show the same.
 func (w *Window) same(o *Window) bool {
 	return w.Limit == o.Limit && w.Beyond == o.Beyond && w.Offset == o.Offset && w.FromEnd == o.FromEnd &&
-		w.Skipped == o.Skipped && w.Tells == o.Tells && w.Ends == o.Ends &&
+		w.Skipped == o.Skipped && w.StatesSize == o.StatesSize && w.Ends == o.Ends &&
 		w.Cursors == o.Cursors && w.After == o.After && w.Before == o.Before &&
 		slices.Equal(w.Rows, o.Rows)
 }
 
 // compacted copies places into one piece of memory.
-func compacted(rows []Place) []Place {
+func compacted(rows []SortKey) []SortKey {
 	n := 0
 	for _, r := range rows {
 		n += len(r)
@@ -246,7 +246,7 @@ func compacted(rows []Place) []Place {
 	for _, r := range rows {
 		b.WriteString(string(r))
 	}
-	out, all := make([]Place, len(rows)), Place(b.String())
+	out, all := make([]SortKey, len(rows)), SortKey(b.String())
 	for i, r := range rows {
 		out[i], all = all[:len(r)], all[len(r):]
 	}
