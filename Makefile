@@ -30,8 +30,11 @@ browser:
 	@command -v chromium >/dev/null || tools/install chromium
 
 lint: console
-	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	@test -z "$$(go tool gofumpt -l $$(git ls-files '*.go'))" || \
+		{ echo "go tool gofumpt -w these:"; go tool gofumpt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
+	go tool staticcheck ./...
+	go run ./tools/limits
 	cd console && npx --no-install tsc --noEmit
 
 test: packages browser build lint

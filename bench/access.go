@@ -118,8 +118,10 @@ func (y *harness) check(ctx context.Context) error {
 // guesses measures how a reader fares while somebody tries keys as fast as they
 // can, beside how it fares while somebody reads as fast as they can.
 func (y *harness) guesses(ctx context.Context) error {
-	for _, beside := range []struct{ name, key string }{{"guesses", access.NewSecret()},
-		{"hits", y.demo.Connection.Keys.Published}} {
+	for _, beside := range []struct{ name, key string }{
+		{"guesses", access.NewSecret()},
+		{"hits", y.demo.Connection.Keys.Published},
+	} {
 		loading, stop := context.WithCancel(ctx)
 		over := make(chan float64, 1)
 		go func() {
@@ -267,11 +269,15 @@ func (y *harness) manyKeys(ctx context.Context) error {
 		`[{"verb":"read","edition":"published","type":"notice"},{"verb":"read","edition":"published","type":"route"}]`,
 		`[{"verb":"read","edition":"preview","type":"*","locales":["nb"]}]`,
 	}
-	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"access_key"}, []string{"environment", "id", "name", "hash",
-		"grants", "by", "expires"}, pgx.CopyFromSlice(keys, func(i int) ([]any, error) {
+	if _, err := conn.CopyFrom(ctx, pgx.Identifier{"access_key"}, []string{
+		"environment", "id", "name", "hash",
+		"grants", "by", "expires",
+	}, pgx.CopyFromSlice(keys, func(i int) ([]any, error) {
 		hash := sha256.Sum256(binary.BigEndian.AppendUint64(nil, uint64(i)))
-		return []any{"bench-keys", fmt.Sprintf("key%07d", i), fmt.Sprintf("display at pier %d", i), hash[:],
-			grants[i%len(grants)], "bench", time.Now().AddDate(1, 0, 0)}, nil
+		return []any{
+			"bench-keys", fmt.Sprintf("key%07d", i), fmt.Sprintf("display at pier %d", i), hash[:],
+			grants[i%len(grants)], "bench", time.Now().AddDate(1, 0, 0),
+		}, nil
 	})); err != nil {
 		return err
 	}

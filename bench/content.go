@@ -117,8 +117,10 @@ func (y *harness) content(ctx context.Context) error {
 	if err := c.load(ctx); err != nil {
 		return err
 	}
-	for _, f := range []func(context.Context) error{c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot,
-		c.convert} {
+	for _, f := range []func(context.Context) error{
+		c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot,
+		c.convert,
+	} {
 		if err := f(ctx); err != nil {
 			return err
 		}
@@ -182,7 +184,8 @@ func (c *contentHarness) publish(ctx context.Context, i, n int) error {
 				"en": fmt.Sprintf("Notice %d, word %d", i, n),
 				"nb": fmt.Sprintf("Varsel %d", i),
 			}, "slug": fmt.Sprintf("notice-%d", i), "severity": "delay",
-			"text": map[string]any{"en": "The boat is **late**."}, "routes": []any{fmt.Sprintf("route-%d", i%100)}}},
+			"text": map[string]any{"en": "The boat is **late**."}, "routes": []any{fmt.Sprintf("route-%d", i%100)},
+		}},
 	)
 	return err
 }

@@ -219,11 +219,13 @@ func (y *harness) faults(ctx context.Context) error {
 			{rate: 5, do: func(i int) bool {
 				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Entries().Edit(
 					running,
-					client.Edit{ID: fmt.Sprint("fault-", i%20), Type: "notice",
+					client.Edit{
+						ID: fmt.Sprint("fault-", i%20), Type: "notice",
 						Save: map[string]any{
 							"title":    map[string]any{"en": fmt.Sprint("Notice ", time.Now().UnixNano())},
 							"severity": "delay",
-						}, Do: "publish"},
+						}, Do: "publish",
+					},
 				)
 				return err == nil
 			}},

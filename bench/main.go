@@ -106,10 +106,12 @@ func (y *harness) run(which []string) error {
 		return err
 	}
 	for _, name := range which {
-		measure, ok := map[string]func(context.Context) error{"hit": y.hit, "miss": y.miss,
+		measure, ok := map[string]func(context.Context) error{
+			"hit": y.hit, "miss": y.miss,
 			"freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads,
 			"invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted,
-			"trace": y.trace}[name]
+			"trace": y.trace,
+		}[name]
 		if !ok {
 			return fmt.Errorf(
 				"there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, "+
@@ -162,8 +164,10 @@ func beside(h http.Handler) (address string, stop func(), err error) {
 	return "http://" + l.Addr().String(), func() { s.Close() }, nil
 }
 
-var perSecond = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
-var failures = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
+var (
+	perSecond = regexp.MustCompile(`Requests/sec:\s+([\d.]+)`)
+	failures  = regexp.MustCompile(`Non-2xx.*|Socket errors.*`)
+)
 
 // load returns how many requests a second an address answers that are sent with
 // the demo's key for reading.

@@ -202,7 +202,8 @@ func (y *harness) trace(ctx context.Context) error {
 		return nil
 	}
 	lines := []line{
-		{name: "hits, exact", colour: "#0b6e4f"}, {name: "hits, by whole type", colour: "#8a5a00"},
+		{name: "hits, exact", colour: "#0b6e4f"},
+		{name: "hits, by whole type", colour: "#8a5a00"},
 		{name: "hits, by an age of 60 s", colour: "#3b5ba5"},
 		{name: "too old, by age", colour: "#b3261e", dashed: true},
 	}

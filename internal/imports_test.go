@@ -50,32 +50,50 @@ var mayImport = map[string][]string{
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
 	"automation":  {"core", "store...", "cache", "outbound", "background", "replication"},
 	"identity":    {"core", "api", "admission", "store...", "background", "replication"},
-	"diagnose": {"core", "api", "store...", "cache", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity"},
-	"environment": {"core", "admission", "store...", "cache", "origin", "outbound", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose"},
+	"diagnose": {
+		"core", "api", "store...", "cache", "background", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity",
+	},
+	"environment": {
+		"core", "admission", "store...", "cache", "origin", "outbound", "background", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose",
+	},
 
-	"server/guard": {"core", "api", "admission", "store...", "cache", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment"},
-	"server/contentapi": {"core", "admission", "store...", "cache", "graphql", "replication",
-		"delivery", "authoring", "diagnose", "environment", "server/guard"},
-	"server/controlapi": {"core", "api", "health", "store...", "cache", "graphql", "replication",
+	"server/guard": {
+		"core", "api", "admission", "store...", "cache", "background", "replication",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
-		"server/guard", "server/contentapi"},
+	},
+	"server/contentapi": {
+		"core", "admission", "store...", "cache", "graphql", "replication",
+		"delivery", "authoring", "diagnose", "environment", "server/guard",
+	},
+	"server/controlapi": {
+		"core", "api", "health", "store...", "cache", "graphql", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
+		"server/guard", "server/contentapi",
+	},
 	"server": {"core", "store...", "ingest", "environment", "server/guard", "server/contentapi", "server/controlapi"},
 
-	"client": {"core", "api", "store...", "cache", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose"},
+	"client": {
+		"core", "api", "store...", "cache", "replication",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose",
+	},
 	"service": {"core", "admission", "store...", "cache", "origin", "outbound", "environment", "server"},
 	"standin": {"core", "outbound"},
-	"demo": {"core", "store...", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
-		"environment", "client", "server", "service", "standin"},
+	"demo": {
+		"core", "store...", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
+		"environment", "client", "server", "service", "standin",
+	},
 	"cli/command": {"core", "store...", "client", "demo"},
-	"cli/contentcmd": {"core", "store...", "cache", "replication", "delivery", "authoring", "diagnose", "client",
-		"server", "demo", "cli/command"},
+	"cli/contentcmd": {
+		"core", "store...", "cache", "replication", "delivery", "authoring", "diagnose", "client",
+		"server", "demo", "cli/command",
+	},
 	"cli/accesscmd": {"core", "store...", "authoring", "delivery", "identity", "diagnose", "client", "cli/command"},
-	"cli/servicecmd": {"core", "store...", "cache", "origin", "outbound", "replication", "delivery", "automation",
-		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command"},
+	"cli/servicecmd": {
+		"core", "store...", "cache", "origin", "outbound", "replication", "delivery", "automation",
+		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command",
+	},
 	"cli":     {"client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd"},
 	"testkit": {"core", "store...", "demo"},
 }

@@ -31,8 +31,10 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 	if at, err := time.Parse(time.RFC3339, text); err == nil {
 		return at, zone, nil
 	}
-	for _, form := range []string{"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05",
-		"2006-01-02 15:04"} {
+	for _, form := range []string{
+		"2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04:05",
+		"2006-01-02 15:04",
+	} {
 		at, err := time.ParseInLocation(form, text, location)
 		if err != nil {
 			continue

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
 	"ubiquon/internal/admission"
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"slices"
 	"sync/atomic"
+
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/rebuild"
@@ -57,9 +58,11 @@ type Service struct {
 // that cannot be told.
 func New(o Options) (*Service, error) {
 	r := o.Replica
-	a := &Service{replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), news: r.News(), work: r.Work(),
+	a := &Service{
+		replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), news: r.News(), work: r.Work(),
 		sites: o.Sites, Rules: o.Rules, downstream: o.Downstream, address: o.Address, caller: o.Caller,
-		wakeRules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{}}
+		wakeRules: make(chan struct{}, 1), wakeBuilds: map[string]chan struct{}{},
+	}
 	for name := range o.Sites {
 		a.wakeBuilds[name] = make(chan struct{}, 1)
 	}

@@ -45,7 +45,8 @@ func titled(entry string, sequence int64) invalidation.Delta {
 			"en": {"title"},
 		},
 		Before: map[string]content.Fields{"en": f},
-		After:  map[string]content.Fields{"en": f}}}
+		After:  map[string]content.Fields{"en": f},
+	}}
 }
 
 func computes(r *Response) Compute {

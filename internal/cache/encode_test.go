@@ -95,9 +95,11 @@ func TestEncodingsCount(t *testing.T) {
 }
 
 func TestChoosingAnEncoding(t *testing.T) {
-	for header, want := range map[string]Encoding{"": Identity, "gzip": Gzip, "gzip, deflate, br, " +
-		"zstd": Brotli, "gzip;q=1.0, br;q=0.5": Gzip, "br;q=0": Identity, "zstd, gzip": Zstd, "GZIP ; q=0.3": Gzip,
-		"*": Identity, "identity, x": Identity, "br;q=x, gzip;q=0.1": Gzip} {
+	for header, want := range map[string]Encoding{
+		"": Identity, "gzip": Gzip, "gzip, deflate, br, " +
+			"zstd": Brotli, "gzip;q=1.0, br;q=0.5": Gzip, "br;q=0": Identity, "zstd, gzip": Zstd, "GZIP ; q=0.3": Gzip,
+		"*": Identity, "identity, x": Identity, "br;q=x, gzip;q=0.1": Gzip,
+	} {
 		if got := ChooseEncoding(header); got != want {
 			t.Errorf("%q: %s", header, got)
 		}

@@ -170,7 +170,8 @@ func (c *Cache) fly(key string, f *flight, compute Compute) {
 // computeAndStore stores what it computes unless the cache has begun anew
 // meanwhile: then it was read from a log that is not followed any more.
 func (c *Cache) computeAndStore(ctx context.Context, key string,
-	compute Compute) (*Response, *invalidation.Set, error) {
+	compute Compute,
+) (*Response, *invalidation.Set, error) {
 	c.mu.Lock()
 	generation := c.generation
 	c.mu.Unlock()

@@ -118,27 +118,54 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		"the slug changed": {[]string{"quay-mended", "--key", site}, "moved", "quay-mended-at-last by " +
 			"now", "ubiquon why quay-mended-at-last"},
 		"the type is not open": {[]string{"quay-painted"}, "not-open", "no key was sent", "ubiquon open notice"},
-		"the key lacks the grant": {[]string{"quay-painted", "--key",
-			key(client.NewKey{Name: "routes", Grants: []string{"read published route"}})}, "no-grant",
-			"read published notice", "ubiquon key grant "},
-		"the key is for a locale": {[]string{"quay-painted", "--key",
-			key(client.NewKey{Name: "norway", Grants: []string{"read published notice in nb"}})},
-			"locale-not-granted", "but not in en", "ubiquon key grant "},
-		"the key has expired": {[]string{"quay-painted", "--key", old}, "key-expired", "last year's expired",
-			"ubiquon key extend "},
-		"not translated": {[]string{"quay-mended-at-last", "--key", site, "--locale", "ja"},
-			"not-translated", "falls back to nothing", "ubiquon entry edit "},
-		"published in others only": {[]string{"quay-painted", "--key", site, "--locale", "ja"}, "other-locales",
-			"published in en, nb only", "ubiquon entry publish " + shown + " --locale ja"},
-		"the site's list, filtered": {[]string{"quay-mended-at-last", "--key", site, "--locale", "nb", "--in",
-			"/notices?translated=only&locale=nb"}, "only-translated", "translated=only", "ubiquon entry edit "},
-		"the list's own filter": {[]string{"quay-painted", "--key", site, "--in", "/notices?filter=severity = " +
-			"'delay' AND title LIKE '%quay%'"}, "filtered-out filtered-out", `severity is "information"`,
-			"ubiquon entry edit "},
-		"the site's list, its end": {[]string{"quay-mended-at-last", "--key", site, "--in",
-			"/notices?sort=firstPublished&limit=2"}, "on-another-page", "sorted by firstPublished", "ubiquon read "},
-		"the origin": {[]string{"/dispatches/quay-report", "--key", site}, "no-entry not-sent",
-			"harbour-office, where dispatch, page, person is written, has not sent it", ""},
+		"the key lacks the grant": {
+			[]string{
+				"quay-painted", "--key",
+				key(client.NewKey{Name: "routes", Grants: []string{"read published route"}}),
+			},
+			"no-grant",
+			"read published notice", "ubiquon key grant ",
+		},
+		"the key is for a locale": {
+			[]string{
+				"quay-painted", "--key",
+				key(client.NewKey{Name: "norway", Grants: []string{"read published notice in nb"}}),
+			},
+			"locale-not-granted", "but not in en", "ubiquon key grant ",
+		},
+		"the key has expired": {
+			[]string{"quay-painted", "--key", old},
+			"key-expired", "last year's expired",
+			"ubiquon key extend ",
+		},
+		"not translated": {
+			[]string{"quay-mended-at-last", "--key", site, "--locale", "ja"},
+			"not-translated", "falls back to nothing", "ubiquon entry edit ",
+		},
+		"published in others only": {
+			[]string{"quay-painted", "--key", site, "--locale", "ja"},
+			"other-locales",
+			"published in en, nb only", "ubiquon entry publish " + shown + " --locale ja",
+		},
+		"the site's list, filtered": {[]string{
+			"quay-mended-at-last", "--key", site, "--locale", "nb", "--in",
+			"/notices?translated=only&locale=nb",
+		}, "only-translated", "translated=only", "ubiquon entry edit "},
+		"the list's own filter": {
+			[]string{"quay-painted", "--key", site, "--in", "/notices?filter=severity = " +
+				"'delay' AND title LIKE '%quay%'"},
+			"filtered-out filtered-out", `severity is "information"`,
+			"ubiquon entry edit ",
+		},
+		"the site's list, its end": {[]string{
+			"quay-mended-at-last", "--key", site, "--in",
+			"/notices?sort=firstPublished&limit=2",
+		}, "on-another-page", "sorted by firstPublished", "ubiquon read "},
+		"the origin": {
+			[]string{"/dispatches/quay-report", "--key", site},
+			"no-entry not-sent",
+			"harbour-office, where dispatch, page, person is written, has not sent it", "",
+		},
 	} {
 		code, out, errOut := run(t, append([]string{"why", "-o", "json"}, c.args...)...)
 		var got client.WhyAnswer
@@ -164,9 +191,11 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		}
 	}
 	_, out, _ := run(t, "why", "quay-has-a-shuttle", "--key", site)
-	for _, want := range []string{"is seen by the site, published, in en.", "since change ",
+	for _, want := range []string{
+		"is seen by the site, published, in en.", "since change ",
 		"/notices/quay-has-a-shuttle", "Left out of it:", "“Quay Shuttle” (route) is left out: it is not published",
-		"ubiquon entry publish " + draft} {
+		"ubiquon entry publish " + draft,
+	} {
 		if !strings.Contains(out, want) {
 			t.Errorf("a reference to a draft: %q is missing in\n%s", want, out)
 		}
@@ -207,8 +236,10 @@ func TestKeyCommands(t *testing.T) {
 		{[]string{"key", "check", "front end"}, []string{"front end sees:", "PREVIEW", "entries, by a grant, in nb"}},
 		{[]string{"key", "check", secret[1]}, []string{"front end sees:"}},
 		{[]string{"key", "check"}, []string{"everyone sees:"}},
-		{[]string{"key", "grant", "front end", "read published pier", "--take", "read preview notice in nb"},
-			[]string{"key front end may: read published pier"}},
+		{
+			[]string{"key", "grant", "front end", "read published pier", "--take", "read preview notice in nb"},
+			[]string{"key front end may: read published pier"},
+		},
 		{[]string{"key", "extend", "front end", "--days", "0"}, []string{"is good for ever"}},
 		{[]string{"key", "rotate", "front end", "--overlap", "1h"}, []string{"ubq_", "The one before is good until"}},
 		{[]string{"key", "revoke", "front end"}, []string{"is revoked"}},
@@ -218,13 +249,19 @@ func TestKeyCommands(t *testing.T) {
 		{[]string{"open", "remark", "--verb", "submit"}, []string{"submit preview remark"}},
 		{[]string{"close", "pier", "route"}, []string{"submit preview remark"}},
 		{[]string{"close", "remark", "--verb", "submit"}, []string{"Nothing is open to everyone."}},
-		{[]string{"account", "create", "gull@skerry.example", "--role", "editor"},
-			[]string{"/console/welcome#", "good once"}},
-		{[]string{"account", "change", "gull@skerry.example", "--role", "reader", "--disable"},
-			[]string{"is reader, and disabled"}},
+		{
+			[]string{"account", "create", "gull@skerry.example", "--role", "editor"},
+			[]string{"/console/welcome#", "good once"},
+		},
+		{
+			[]string{"account", "change", "gull@skerry.example", "--role", "reader", "--disable"},
+			[]string{"is reader, and disabled"},
+		},
 		{[]string{"account", "link", "gull@skerry.example"}, []string{"/console/welcome#"}},
-		{[]string{"account", "list"},
-			[]string{"gull@skerry.example", "disabled", "harbour.master@skerry.example", "admin"}},
+		{
+			[]string{"account", "list"},
+			[]string{"gull@skerry.example", "disabled", "harbour.master@skerry.example", "admin"},
+		},
 		{[]string{"audit", "--what", "key rotate"}, []string{"demo admin", "key rotate"}},
 		{[]string{"audit", "--export", "--who", "demo admin"}, []string{`"what":"account link"`, `"what":"open"`}},
 	} {

@@ -68,8 +68,12 @@ type app struct {
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
 	shared := &command.App{In: in, Out: out, Err: errOut}
-	return &app{shared, contentcmd.Commands{App: shared}, accesscmd.Commands{App: shared},
-		servicecmd.Commands{App: shared}}
+	return &app{
+		shared,
+		contentcmd.Commands{App: shared},
+		accesscmd.Commands{App: shared},
+		servicecmd.Commands{App: shared},
+	}
 }
 
 // Run runs the command line and returns the exit code, one of those above.

@@ -29,12 +29,14 @@ func TestTheCacheOnATerminal(t *testing.T) {
 	runAll(t, []invocation{
 		{[]string{"cache", "stats"}, 0, []string{"responses", "thrown away", "node", "leased, this one"}},
 		{
-			[]string{"cache", "list", "--search", "fares"}, 0,
+			[]string{"cache", "list", "--search", "fares"},
+			0,
 			[]string{list.Items[0].Key, "/fares?fields=name&limit=2"},
 		},
 		{[]string{"cache", "list", "--sort", "colour"}, 1, []string{"hits, bytes, age"}},
 		{
-			[]string{"cache", "explain", list.Items[0].Key}, 0,
+			[]string{"cache", "explain", list.Items[0].Key},
+			0,
 			[]string{"the list of fare in en, by -about.firstPublished: 2 shown", "hits"},
 		},
 		{[]string{"cache", "explain", "nothing"}, exitNotFound, []string{"an answer with the key nothing"}},
@@ -42,11 +44,13 @@ func TestTheCacheOnATerminal(t *testing.T) {
 		{[]string{"change", "show", "0"}, 2, []string{"ubiquon change list"}},
 		{[]string{"change", "show", "999999"}, exitNotFound, []string{"999999"}},
 		{
-			[]string{"change", "simulate", entries.Items[0].ID, "--do", "unpublish"}, 0,
+			[]string{"change", "simulate", entries.Items[0].ID, "--do", "unpublish"},
+			0,
 			[]string{"expires", "answers held", "does not fire", "this is a fare"},
 		},
 		{
-			[]string{"change", "simulate", entries.Items[0].ID, "--do", "burn"}, 1,
+			[]string{"change", "simulate", entries.Items[0].ID, "--do", "burn"},
+			1,
 			[]string{"neither publish nor unpublish"},
 		},
 		{[]string{"change", "simulate"}, 2, []string{"--change"}},
@@ -54,7 +58,8 @@ func TestTheCacheOnATerminal(t *testing.T) {
 		{[]string{"cache", "purge", list.Items[0].Key}, 0, []string{"1 answer thrown away"}},
 		{[]string{"cache", "warm"}, 2, []string{"--hottest"}},
 		{
-			[]string{"cache", "warm", "/fares?fields=name&limit=2", "/fares?fields=nam"}, 1,
+			[]string{"cache", "warm", "/fares?fields=name&limit=2", "/fares?fields=nam"},
+			1,
 			[]string{"1 answer held now", "name"},
 		},
 		{[]string{"cache", "purge", "--type", "fare"}, 0, []string{"1 answer thrown away"}},

@@ -69,11 +69,15 @@ func TestCommands(t *testing.T) {
 		want []string
 	}{
 		{[]string{"read", "/dispatches?limit=1&fields=title"}, []string{`"items"`, `"title": "First ice at Mella"`}},
-		{[]string{"read", "dispatches/fog-week?fields=title", "--headers"},
-			[]string{"200 OK", "Cache-Status: Ubiquon; ", "Ubiquon-Sequence: ", `"Fog week"`}},
+		{
+			[]string{"read", "dispatches/fog-week?fields=title", "--headers"},
+			[]string{"200 OK", "Cache-Status: Ubiquon; ", "Ubiquon-Sequence: ", `"Fog week"`},
+		},
 		{[]string{"read", "{ notices(first: 1) { totalCount } }"}, []string{`"totalCount": 12`}},
-		{[]string{"read", "/notices?fields=title&limit=1", "--edition", "preview", "-o", "yaml"},
-			[]string{"items:", "window:"}},
+		{
+			[]string{"read", "/notices?fields=title&limit=1", "--edition", "preview", "-o", "yaml"},
+			[]string{"items:", "window:"},
+		},
 		{[]string{"entry", "list", "--type", "pier"}, []string{"ID", "Kvalholm", "published", "en ja nb"}},
 		{[]string{"entry", "list", "--state", "draft"}, []string{"Draft - easter timetable"}},
 		{[]string{"entry", "show", entries.Items[0].ID}, []string{"Fog week", "harbour-office " +
@@ -82,8 +86,10 @@ func TestCommands(t *testing.T) {
 		{[]string{"build", "list"}, []string{"SITE", "skerry-web"}},
 		{[]string{"cache", "stats"}, []string{"responses", "hits", "applied sequence"}},
 		{[]string{"cache", "purge", "--yes"}, []string{"answers thrown away"}},
-		{[]string{"key", "create", "board", "--grant", "read published notice", "--days", "3"},
-			[]string{"secret", "ubq_", "shown only now"}},
+		{
+			[]string{"key", "create", "board", "--grant", "read published notice", "--days", "3"},
+			[]string{"secret", "ubq_", "shown only now"},
+		},
 		{[]string{"key", "list"}, []string{"board", "read published notice", "skerry-web"}},
 		{[]string{"version"}, []string{"ubiquon "}},
 		{[]string{"completion", "bash"}, []string{"__start_ubiquon"}},
@@ -145,8 +151,10 @@ func TestErrorsAsJSON(t *testing.T) {
 		args   []string
 		status float64
 		detail string
-	}{{[]string{"entry", "show", "nobody", "-o", "json"}, 404, "not found"},
-		{[]string{"entry", "list", "--state", "drafty", "-o", "json"}, 0, "published, revised or retired"}} {
+	}{
+		{[]string{"entry", "show", "nobody", "-o", "json"}, 404, "not found"},
+		{[]string{"entry", "list", "--state", "drafty", "-o", "json"}, 0, "published, revised or retired"},
+	} {
 		_, out, errOut := run(t, c.args...)
 		var p struct {
 			Status float64
@@ -157,10 +165,23 @@ func TestErrorsAsJSON(t *testing.T) {
 			t.Errorf("%v: %s %s, %v", c.args, out, errOut, err)
 		}
 	}
-	for _, args := range [][]string{{"document", "list"}, {"key", "list"}, {"entry", "list"}, {"event", "list"},
-		{"build", "list"}, {"schedule", "list"}, {"origin", "list"}, {"cache", "list"}, {"preview", "list"},
-		{"account", "list"}, {"change", "list"}, {"key", "refused"}, {"audit"}, {"context", "list"},
-		{"locale", "list"}} {
+	for _, args := range [][]string{
+		{"document", "list"},
+		{"key", "list"},
+		{"entry", "list"},
+		{"event", "list"},
+		{"build", "list"},
+		{"schedule", "list"},
+		{"origin", "list"},
+		{"cache", "list"},
+		{"preview", "list"},
+		{"account", "list"},
+		{"change", "list"},
+		{"key", "refused"},
+		{"audit"},
+		{"context", "list"},
+		{"locale", "list"},
+	} {
 		code, out, errOut := run(t, append(args, "-o", "json")...)
 		var list struct{ Items []any }
 		if err := json.Unmarshal([]byte(out), &list); code != 0 || err != nil ||
@@ -200,9 +221,11 @@ func TestContexts(t *testing.T) {
 		{[]string{"entry", "list", "--limit", "1"}, exitFine, ""},
 		{[]string{"entry", "list", "--context", "away"}, exitUnreachable, "127.0.0.1:1"},
 		{[]string{"entry", "list", "--context", "awya"}, exitMisuse, `did you mean "away"?`},
-		{[]string{"context", "use", "away"}, exitFine, ""}, {[]string{"entry", "list"}, exitUnreachable, ""},
+		{[]string{"context", "use", "away"}, exitFine, ""},
+		{[]string{"entry", "list"}, exitUnreachable, ""},
 		{[]string{"context", "add", "Not A Name", "--key", "ubq_x"}, exitMisuse, "no name for a context"},
-		{[]string{"context", "remove", "away"}, exitFine, ""}, {[]string{"context", "use", "line"}, exitFine, ""},
+		{[]string{"context", "remove", "away"}, exitFine, ""},
+		{[]string{"context", "use", "line"}, exitFine, ""},
 		{[]string{"status"}, exitFine, ""},
 	} {
 		if code, out, errOut := plain(c.args...); code != c.code || !strings.Contains(errOut, c.want) {
@@ -259,8 +282,10 @@ func TestTheReferenceNamesFlagsThatExist(t *testing.T) {
 			for _, c := range root.Commands() {
 				for _, sub := range append(c.Commands(), c) {
 					if c.Name() == name || slices.Contains(strings.Split(name, `\|`), sub.Name()) {
-						for _, set := range []*pflag.FlagSet{sub.Flags(), sub.PersistentFlags(),
-							root.PersistentFlags()} {
+						for _, set := range []*pflag.FlagSet{
+							sub.Flags(), sub.PersistentFlags(),
+							root.PersistentFlags(),
+						} {
 							set.VisitAll(func(f *pflag.Flag) { flags["--"+f.Name] = true })
 						}
 					}
@@ -365,8 +390,10 @@ func TestConfigurationMistakes(t *testing.T) {
 		want  string
 	}{
 		"unknown key": {map[string]string{"ubiquon.yaml": "listn: x\n"}, `did you mean "listen"?`},
-		"unknown inner key": {map[string]string{"ubiquon.yaml": "log: {levle: x}\n"},
-			`ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`},
+		"unknown inner key": {
+			map[string]string{"ubiquon.yaml": "log: {levle: x}\n"},
+			`ubiquon.yaml:1:7: unknown key "levle" in log; did you mean "level"?`,
+		},
 		"no such model": {map[string]string{"ubiquon.yaml": "model: nowhere\n"}, "nowhere"},
 		"empty model":   {map[string]string{"ubiquon.yaml": "model: m\n", "m/readme.txt": ""}, "no .yaml files"},
 		"bad size": {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: " +

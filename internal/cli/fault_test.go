@@ -924,9 +924,11 @@ func (f *faults) torment(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(time.Second)
 		n := f.nodes[r.IntN(len(f.nodes))]
-		what := []string{"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted",
+		what := []string{
+			"killed", "stopped", "cut off", "kept waiting", "not notified", "PostgreSQL restarted",
 			"PostgreSQL crashed", "locked", "no connections", "no room", "streams stall",
-			"the origin and the builder hang", "they fail", "the origin lies", "it forgets", "disk full"}[r.IntN(16)]
+			"the origin and the builder hang", "they fail", "the origin lies", "it forgets", "disk full",
+		}[r.IntN(16)]
 		switch {
 		case f.copied.IsZero() && time.Since(began) > *faultFor/4:
 			what = "copied"
@@ -953,8 +955,10 @@ func (f *faults) torment(ctx context.Context) {
 			f.restored = time.Now()
 			f.startDatabase(f.t.Context())
 		case "locked":
-			table := []string{"event", "schedule", "build", "audit", "entry", "document", "change", "node",
-				"written", "position"}[r.IntN(10)]
+			table := []string{
+				"event", "schedule", "build", "audit", "entry", "document", "change", "node",
+				"written", "position",
+			}[r.IntN(10)]
 			f.done["locked "+table]++
 			f.locked(table, func() { pause(4 * time.Second) })
 		case "streams stall":
@@ -962,8 +966,10 @@ func (f *faults) torment(ctx context.Context) {
 		case "no connections":
 			f.withoutConnections(func() { pause(4 * time.Second) })
 		case "the origin and the builder hang", "they fail", "the origin lies", "it forgets":
-			mode := map[string]string{"the origin and the builder hang": "hangs", "they fail": "fails",
-				"the origin lies": "lies", "it forgets": "forgets"}[what]
+			mode := map[string]string{
+				"the origin and the builder hang": "hangs", "they fail": "fails",
+				"the origin lies": "lies", "it forgets": "forgets",
+			}[what]
 			f.outside.mode.Store(&mode)
 			pause(4 * time.Second)
 			f.outside.mode.Store(nil)

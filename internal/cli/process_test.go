@@ -149,8 +149,10 @@ func TestServeByItself(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(dir, "model"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string]string{file: "listen: 127.0.0.1:0\ndata: data\nmodel: model\n",
-		filepath.Join(dir, "model", "m.yaml"): smallModel} {
+	for name, text := range map[string]string{
+		file:                                  "listen: 127.0.0.1:0\ndata: data\nmodel: model\n",
+		filepath.Join(dir, "model", "m.yaml"): smallModel,
+	} {
 		if err := os.WriteFile(name, []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -175,9 +177,11 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if done, err := s.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier",
+	if done, err := s.Entries().Edit(t.Context(), client.Edit{
+		ID: "p1", Type: "pier",
 		Save: map[string]any{"name": "Mella"},
-		Do:   "publish"}); err != nil ||
+		Do:   "publish",
+	}); err != nil ||
 		done.Sequence == 0 {
 		t.Fatalf("writing with the first key: %+v, %v", done, err)
 	}

@@ -29,11 +29,13 @@ func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
 		},
 		{[]string{"read", "/notices?fields=title&limit=2&sort=title", "--plans"}, 0, []string{"actual rows="}},
 		{
-			[]string{"read", "/notices?fields=title", "--as", "everyone"}, exitRefused,
+			[]string{"read", "/notices?fields=title", "--as", "everyone"},
+			exitRefused,
 			[]string{"read published notice"},
 		},
 		{
-			[]string{"read", "/notices?fields=title", "--explain", "--as", "nobody at all"}, 1,
+			[]string{"read", "/notices?fields=title", "--explain", "--as", "nobody at all"},
+			1,
 			[]string{"nobody at all"},
 		},
 		{[]string{"read", "/pages?fields=slug&limit=2", "--all"}, 0, []string{"\"slug\":\"welcome\""}},

@@ -43,19 +43,21 @@ func (f *front) watch(ctx context.Context) {
 }
 
 func (f *front) handler() http.Handler {
-	return &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
-		for range f.nodes {
-			i := int(f.next.Add(1)) % len(f.nodes)
-			if f.ready[i].Load() {
-				to, _ := url.Parse(f.nodes[i].address) // they are ours
-				r.SetURL(to)
-				return
+	return &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			for range f.nodes {
+				i := int(f.next.Add(1)) % len(f.nodes)
+				if f.ready[i].Load() {
+					to, _ := url.Parse(f.nodes[i].address) // they are ours
+					r.SetURL(to)
+					return
+				}
 			}
-		}
-	}, Transport: &http.Transport{MaxIdleConnsPerHost: 16},
+		}, Transport: &http.Transport{MaxIdleConnsPerHost: 16},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			http.Error(w, err.Error(), http.StatusBadGateway)
-		}}
+		},
+	}
 }
 
 // TestARollingRestartFailsNobody ends and starts one node after another with SIGTERM while

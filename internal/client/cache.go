@@ -92,7 +92,8 @@ func (es *Entries) Change(ctx context.Context, sequence int64) (out diagnose.Cha
 // Simulate says what publishing or unpublishing an entry would expire and rebuild; or
 // what a change that was made would.
 func (es *Entries) Simulate(ctx context.Context, entry, what string,
-	change int64) (out diagnose.Simulation, err error) {
+	change int64,
+) (out diagnose.Simulation, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change},
 		&out,

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"sync/atomic"
 	"time"
+
 	"ubiquon/internal/admission"
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
@@ -54,12 +55,14 @@ type Service struct {
 func New(o Options) *Service {
 	r := o.Replica
 	bounds := r.Limits()
-	return &Service{replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), limits: bounds, work: r.Work(),
+	return &Service{
+		replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), limits: bounds, work: r.Work(),
 		admission: o.Computing, processor: o.Compiling, timeout: o.Timeout, noteAddresses: o.NoteAddresses,
 		strangers: access.NewLimiter(
 			float64(bounds.AnonymousComputedPerMinute), bounds.AnonymousComputedPerMinute,
 		),
-		refreshQueue: make(chan *cache.Response, maxQueuedRefreshes)}
+		refreshQueue: make(chan *cache.Response, maxQueuedRefreshes),
+	}
 }
 
 // Start begins to refresh popular responses and to note what is asked for.

@@ -130,8 +130,10 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 },
 	)
 
-	done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "pier",
-		Save: map[string]any{"name": "Gannet Steps"}})
+	done, err := admin().Entries().Edit(t.Context(), client.Edit{
+		Type: "pier",
+		Save: map[string]any{"name": "Gannet Steps"},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -202,9 +204,13 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 		"!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)",
 	)
 	id := func() string {
-		done, err := admin().Entries().Edit(t.Context(), client.Edit{Type: "fare",
-			Save: map[string]any{"name": map[string]any{"en": "Dog"},
-				"price": map[string]any{"amount": 900, "currency": "NOK"}}})
+		done, err := admin().Entries().Edit(t.Context(), client.Edit{
+			Type: "fare",
+			Save: map[string]any{
+				"name":  map[string]any{"en": "Dog"},
+				"price": map[string]any{"amount": 900, "currency": "NOK"},
+			},
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -255,8 +261,10 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 		"ramp-at-mella-under-repair", 1)); status != 404 {
 		t.Errorf("another page with the same link: %d", status)
 	}
-	for path, want := range map[string]string{"/notices/north-line-cancelled-on-sunday": `"Cancelled"`,
-		"/varsler/north-line-cancelled-on-sunday": `"Innstilt"`} {
+	for path, want := range map[string]string{
+		"/notices/north-line-cancelled-on-sunday": `"Cancelled"`,
+		"/varsler/north-line-cancelled-on-sunday": `"Innstilt"`,
+	} {
 		if a := get(t, reader(), "/at?path="+path+"&fields=severity(label)"); !strings.Contains(
 			string(a.Body), want,
 		) {

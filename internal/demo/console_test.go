@@ -134,9 +134,11 @@ func TestConsole(t *testing.T) {
 		now := text("[data-site=skerry-web] [data-build]")
 		return now != before && strings.Contains(now, "finished")
 	})
-	for _, page := range []string{"/", "/types", "/types/notice", "/entries", "/entries/" + id,
+	for _, page := range []string{
+		"/", "/types", "/types/notice", "/entries", "/entries/" + id,
 		"/entries/" + id + "?view=history", "/events", "/sites", "/settings", "/keys", "/accounts", "/audit",
-		"/you", "/explorer?request=/notices"} {
+		"/you", "/explorer?request=/notices",
+	} {
 		do(
 			"to "+page, chromedp.Navigate(base+page),
 			chromedp.WaitVisible(chromedp.CSS("main table, main [data-field], [data-answer]")),

@@ -32,6 +32,7 @@ func TestMain(m *testing.M) { skerry.Main(m, &line) }
 func admin() *client.Client {
 	return &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 }
+
 func reader() *client.Client {
 	return &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Published}
 }
@@ -83,9 +84,11 @@ func TestTourHappens(t *testing.T) {
 	if err := line.Tour(t.Context(), &out); err != nil {
 		t.Fatalf("%v\n%s", err, out.String())
 	}
-	for _, want := range []string{"fwd=miss", "hit", "published", "accepted", "stored", "expired", "build called",
+	for _, want := range []string{
+		"fwd=miss", "hit", "published", "accepted", "stored", "expired", "build called",
 		"build done", `<meta name="ubiquon-sequence"`, "<h1>A library in a life raft, seen at",
-		"Every step happened."} {
+		"Every step happened.",
+	} {
 		if !strings.Contains(out.String(), want) {
 			t.Errorf("the tour does not tell %q:\n%s", want, out.String())
 		}
@@ -107,7 +110,8 @@ func TestBothSpellingsGiveTheSame(t *testing.T) {
 	spelled, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil, map[string]any{
 		"query": `query ($n: Int!) { notices(sort: ["title"], first: $n, locale: "nb") { nodes { ...shown } pageInfo { endCursor hasNextPage } } }
 			fragment shown on Notice { id about { locales path } title severity routes { id name piers { id name } } extra: title @skip(if: true) }`,
-		"variables": map[string]any{"n": 3}})
+		"variables": map[string]any{"n": 3},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -337,15 +341,21 @@ func TestBadRequestsAreNamed(t *testing.T) {
 			t.Errorf("%s: %d %s", path, a.Status, a.Body)
 		}
 	}
-	for path, want := range map[string]int{"/control/v1/entries/%00": 404, "/control/v1/events/x": 404,
-		"/control/v1/entries?limt=3": 400, "/control/v1/nothing": 404} {
+	for path, want := range map[string]int{
+		"/control/v1/entries/%00": 404, "/control/v1/events/x": 404,
+		"/control/v1/entries?limt=3": 400, "/control/v1/nothing": 404,
+	} {
 		if a, err := admin().Do(t.Context(), http.MethodGet, path, nil, nil); err != nil || a.Status != want {
 			t.Errorf("%s: %v %d %s", path, err, a.Status, a.Body)
 		}
 	}
-	for _, body := range []any{map[string]any{"edits": []any{}}, map[string]any{"edit": 1},
+	for _, body := range []any{
+		map[string]any{"edits": []any{}},
+		map[string]any{"edit": 1},
 		map[string]any{"edits": []any{map[string]any{"id": "No!"}}},
-		map[string]any{"edits": []any{map[string]any{"id": "a\x00"}}}, "x"} {
+		map[string]any{"edits": []any{map[string]any{"id": "a\x00"}}},
+		"x",
+	} {
 		if a, err := admin().Do(t.Context(), http.MethodPost, "/control/v1/edits", nil, body); err != nil ||
 			a.Status != 400 {
 			t.Errorf("%v: %v %d %s", body, err, a.Status, a.Body)
@@ -374,14 +384,18 @@ func TestBadRequestsAreNamed(t *testing.T) {
 }
 
 func TestAccess(t *testing.T) {
-	narrow, secret, err := admin().Keys().Create(t.Context(), client.NewKey{Name: "notices only",
-		Grants: []string{"read published notice"}})
+	narrow, secret, err := admin().Keys().Create(t.Context(), client.NewKey{
+		Name:   "notices only",
+		Grants: []string{"read published notice"},
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	soon := time.Now().Add(50 * time.Millisecond)
-	_, expired, err := admin().Keys().Create(t.Context(), client.NewKey{Name: "expired",
-		Grants: []string{"read published *"}, Expires: &soon})
+	_, expired, err := admin().Keys().Create(t.Context(), client.NewKey{
+		Name:   "expired",
+		Grants: []string{"read published *"}, Expires: &soon,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -392,25 +406,35 @@ func TestAccess(t *testing.T) {
 		text      string
 	}{
 		"no key": {"", "/dispatches", 401, `"grant":"read published dispatch"`},
-		"no key, by id": {"", "/entries/" + content.MakeID("harbour-office", "person", "S-1"), 401,
-			`"grant":"read published *"`},
+		"no key, by id": {
+			"", "/entries/" + content.MakeID("harbour-office", "person", "S-1"), 401,
+			`"grant":"read published *"`,
+		},
 		"no key, by no id":          {"", "/entries/nobody", 401, `"grant":"read published *"`},
 		"another edition, by no id": {secret, "/content/main/preview/entries/nobody", 403, `"grant":"read preview *"`},
 		"no key, no such type":      {"", "/secrets", 401, `"grant":"read published *"`},
 		"granted":                   {secret, "/notices?fields=title", 200, `"items"`},
 		"another type":              {secret, "/dispatches", 403, `"grant":"read published dispatch"`},
-		"a nested selection": {secret, "/notices?fields=title,routes(name)", 403,
-			`"grant":"read published route"`},
-		"another edition": {secret, "/content/main/preview/notices?fields=title", 403,
-			`"grant":"read preview notice"`},
-		"by id, another type": {secret,
+		"a nested selection": {
+			secret, "/notices?fields=title,routes(name)", 403,
+			`"grant":"read published route"`,
+		},
+		"another edition": {
+			secret, "/content/main/preview/notices?fields=title", 403,
+			`"grant":"read preview notice"`,
+		},
+		"by id, another type": {
+			secret,
 			"/entries/" + content.MakeID("harbour-office", "person", "S-1") + "?fields=id", 403,
-			`"grant":"read published person"`},
+			`"grant":"read published person"`,
+		},
 		"a slip in the key": {secret[:len(secret)-1] + "!", "/notices", 401, "copied whole"},
 		"an unknown key":    {"ubq_00000000000000000000000000000000" + "000000", "/notices", 401, "bad-key"},
 		"an expired key":    {expired, "/notices", 401, "expired"},
-		"the public's key, preview": {line.Connection.Keys.Published, "/content/main/preview/notices", 403,
-			"read preview notice"},
+		"the public's key, preview": {
+			line.Connection.Keys.Published, "/content/main/preview/notices", 403,
+			"read preview notice",
+		},
 		"control, with a reader's": {line.Connection.Keys.Published, "/control/v1/status", 403, "read preview *"},
 	} {
 		path := c.path
@@ -546,14 +570,18 @@ func TestAnswersFollowContent(t *testing.T) {
 		t.Errorf("after the deletion: %d", code)
 	}
 	var refused *client.Problem
-	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: content.MakeID("harbour-office", "person", "S-1"),
-		Type: "person", Save: map[string]any{"name": "X"}}); err == nil {
+	if _, err := admin().Entries().Edit(ctx, client.Edit{
+		ID:   content.MakeID("harbour-office", "person", "S-1"),
+		Type: "person", Save: map[string]any{"name": "X"},
+	}); err == nil {
 		t.Error("an entry of the harbour office is written here")
 	} else if !asProblem(err, &refused) || refused.Status != 409 {
 		t.Errorf("got %v", err)
 	}
-	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
-		Do: "publish"}); !asProblem(
+	if _, err := admin().Entries().Edit(ctx, client.Edit{
+		ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
+		Do: "publish",
+	}); !asProblem(
 		err, &refused,
 	) ||
 		refused.Status != 422 {
@@ -667,8 +695,10 @@ func TestHooks(t *testing.T) {
 		"too large":       {"harbour-office", secret, structured, bytes.Repeat([]byte("x"), 1<<20+1), 413},
 		"another type":    {"harbour-office", secret, "text/plain", good, 415},
 		"not an event":    {"harbour-office", secret, structured, []byte("{}"), 422},
-		"another kind": {"harbour-office", secret, structured,
-			bytes.Replace(good, []byte("staff/"), []byte("ships/"), 1), 422},
+		"another kind": {
+			"harbour-office", secret, structured,
+			bytes.Replace(good, []byte("staff/"), []byte("ships/"), 1), 422,
+		},
 	} {
 		if code, answer := send(t, c.origin, c.secret, "h-"+strings.ReplaceAll(name, " ", "-"), c.contentType,
 			c.body); code != c.want {
@@ -759,9 +789,11 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 }
 
 func TestHealthAndMetrics(t *testing.T) {
-	for path, want := range map[string]string{"/health/live": "live", "/health/ready": "ready",
+	for path, want := range map[string]string{
+		"/health/live": "live", "/health/ready": "ready",
 		"/metrics": "ubiquon_cache_hits_total", "/problems/grant": "A grant is missing",
-		"/console/": "<div id=\"root\">"} {
+		"/console/": "<div id=\"root\">",
+	} {
 		resp, err := http.Get(line.Connection.Gateway + path)
 		if err != nil {
 			t.Fatal(err)
@@ -790,8 +822,10 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: first.Connection.Gateway, Key: first.Connection.Keys.Admin}
-	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: "kept", Type: "notice",
-		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish"}); err != nil {
+	if _, err := c.Entries().Edit(t.Context(), client.Edit{
+		ID: "kept", Type: "notice",
+		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish",
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := skerry.Start(dir, false); err == nil ||

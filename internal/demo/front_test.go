@@ -53,8 +53,10 @@ func TestTheFrontHandsReadsOutInTurn(t *testing.T) {
 		if c.stop > 0 {
 			nodes[c.stop-1].Close()
 		}
-		for path, want := range map[string]string{"/content/main/published/piers": c.content,
-			"/control/v1/cache": c.control, "/hooks/harbour-office": c.hooks} {
+		for path, want := range map[string]string{
+			"/content/main/published/piers": c.content,
+			"/control/v1/cache":             c.control, "/hooks/harbour-office": c.hooks,
+		} {
 			n := 2
 			if strings.HasPrefix(path, "/content/") {
 				n = 6

@@ -231,8 +231,12 @@ func clear(data string) error {
 
 func listenAll(o Options) ([]net.Listener, error) {
 	var out []net.Listener
-	for _, one := range [][2]string{{o.Listen, "listen"}, {o.Office, "office"}, {o.Slipway, "slipway"},
-		{cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"}} {
+	for _, one := range [][2]string{
+		{o.Listen, "listen"},
+		{o.Office, "office"},
+		{o.Slipway, "slipway"},
+		{cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"},
+	} {
 		l, err := service.Listen(one[0], one[1])
 		if err != nil {
 			for _, open := range out {
@@ -251,9 +255,11 @@ func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error
 		return err
 	}
 	f, err := office.Open(
-		office.Options{Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Connection.OfficeCredentials,
+		office.Options{
+			Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Connection.OfficeCredentials,
 			Hook: d.Connection.Gateway + "/hooks/harbour-office", Secret: d.Connection.HookSecret, Pictures: Pictures(),
-			Log: o.Log},
+			Log: o.Log,
+		},
 	)
 	if err != nil {
 		return err
@@ -302,11 +308,15 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		secret string
 	}{
 		{access.Key{Name: "demo published", Grants: access.Grants{read(content.Published)}}, d.Connection.Keys.Published},
-		{access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}},
-			d.Connection.Keys.Preview},
+		{
+			access.Key{Name: "demo preview", Grants: access.Grants{read(content.Published), read(content.Preview)}},
+			d.Connection.Keys.Preview,
+		},
 		{access.Key{Name: "demo admin", Grants: service.Everything()}, d.Connection.Keys.Admin},
-		{access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}},
-			d.Connection.Keys.Site},
+		{
+			access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}},
+			d.Connection.Keys.Site,
+		},
 	} {
 		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
 			continue
@@ -320,8 +330,10 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		return err
 	}
 	for _, a := range d.Connection.Accounts {
-		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{Email: a.Email, Name: a.Name,
-			Role: a.Role}, a.Password, "demo"); err != nil {
+		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{
+			Email: a.Email, Name: a.Name,
+			Role: a.Role,
+		}, a.Password, "demo"); err != nil {
 			return err
 		}
 	}

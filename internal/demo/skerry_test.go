@@ -17,8 +17,10 @@ func TestTheLineIsAllThere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for typ, least := range map[string]int{"pier": 8, "route": 6, "notice": 12, "dispatch": 10, "person": 3,
-		"page": 3, "fare": 3, "harbour-settings": 1} {
+	for typ, least := range map[string]int{
+		"pier": 8, "route": 6, "notice": 12, "dispatch": 10, "person": 3,
+		"page": 3, "fare": 3, "harbour-settings": 1,
+	} {
 		if s.Entries[typ] < least {
 			t.Errorf("%d of type %s, want at least %d", s.Entries[typ], typ, least)
 		}

@@ -203,8 +203,10 @@ func TestWritingInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
 	)
 	w.write("Name, English", " of the north")
-	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: id, Type: "island",
-		Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}}}); err != nil {
+	if _, err := c.Entries().Edit(t.Context(), client.Edit{
+		ID: id, Type: "island",
+		Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}},
+	}); err != nil {
 		t.Fatal(err)
 	}
 	w.press("Save draft")
@@ -330,11 +332,13 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		"to a new boat", chromedp.Navigate(line.Connection.Gateway+"/console/entries/new?type=boat"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
 	)
-	for label, text := range map[string]string{"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.",
+	for label, text := range map[string]string{
+		"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.",
 		"Seats": "48", "Draught": "1.75", "Price: Minor units": "9900", "Price: Currency": "NOK",
 		"Built": "1962-05-17", "Refit": "2026-01-02T03:04", "Photo: Address": "http://127.0.0.1/petrel.png",
 		"Photo: Description": "The Storm Petrel", "At: Longitude": "5.1", "At: Latitude": "60.9",
-		"Engine": `{"kw": 120}`, "Person": "Odd Marken", "Since": "1999"} {
+		"Engine": `{"kw": 120}`, "Person": "Odd Marken", "Since": "1999",
+	} {
 		w.replace(label, text)
 	}
 	w.choose("Afloat", "true")
@@ -428,13 +432,15 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		pier[p.Title] = p.ID
 	}
 	got, _ := json.Marshal(e.Newest)
-	for _, want := range []string{`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`,
+	for _, want := range []string{
+		`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`,
 		`"draught":1.75`, `"price":{"amount":9900,"currency":"NOK"}`, `"afloat":true`, `"built":"1962-05-17"`,
 		`"refit":"2026-01-02T`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`,
 		`"calls":["` + pier["Seal Gap"] + `","` + pier["Kvalholm"] + `","` + pier["Petrel Steps"] + `"]`,
 		`"alt":"The Storm Petrel"`, `"coordinates":[5.1,60.9]`, `"engine":{"kw":120}`, `"names":["The Petrel"]`,
 		`"owner":{"person":"Odd Marken","since":1999}`,
-		`"story":[{"block":"heading","text":"Before"},{"block":"aside","text":"She was a herring boat."}]`} {
+		`"story":[{"block":"heading","text":"Before"},{"block":"aside","text":"She was a herring boat."}]`,
+	} {
 		if !strings.Contains(string(got), want) {
 			t.Errorf("%s is missing in %s", want, got)
 		}

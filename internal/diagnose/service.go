@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"sync"
 	"time"
+
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/background"

@@ -177,8 +177,10 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 	}
 	for _, name := range w.g.automation.SiteNames() {
 		for _, p := range shows {
-			if need := (access.Need{Verb: access.Read, Edition: w.q.Edition, Type: p.Type,
-				Locale: w.facts.Locale}); w.facts.Reader.Rights.Allows(
+			if need := (access.Need{
+				Verb: access.Read, Edition: w.q.Edition, Type: p.Type,
+				Locale: w.facts.Locale,
+			}); w.facts.Reader.Rights.Allows(
 				need,
 			) {
 				out.Pages = append(

@@ -140,16 +140,24 @@ func TestRightsOnlyAddUp(t *testing.T) {
 		{"nothing open, no key", "", "published/notices", 401, `"grant":"read published notice"`},
 		{"granted", notices, "published/notices/fog?fields=title", 200, `"Fog"`},
 		{"what nobody named is left out, and said", notices, "published/notices/fog", 200, `"hidden":["routes"]`},
-		{"a nested selection", notices, "published/notices/fog?fields=title,routes(name)", 403,
-			`"grant":"read published route"`},
-		{"the mend is a command", notices, "published/notices/fog?fields=routes(name)", 403,
-			`ubiquon key grant KEY \"read published route\"`},
+		{
+			"a nested selection", notices, "published/notices/fog?fields=title,routes(name)", 403,
+			`"grant":"read published route"`,
+		},
+		{
+			"the mend is a command", notices, "published/notices/fog?fields=routes(name)", 403,
+			`ubiquon key grant KEY \"read published route\"`,
+		},
 		{"another edition", notices, "preview/notices/fog?fields=title", 403, `"grant":"read preview notice"`},
 		{"its locale", norwegian, "published/notices/fog?fields=title,routes(name)&locale=nb", 200, `"Tåke"`},
-		{"another locale", norwegian, "published/notices/fog?fields=title", 403,
-			`"grant":"read published notice in en"`},
-		{"another locale, by path", norwegian, "published/at?path=/notices/fog&fields=title&locale=ja", 404,
-			"not-found"},
+		{
+			"another locale", norwegian, "published/notices/fog?fields=title", 403,
+			`"grant":"read published notice in en"`,
+		},
+		{
+			"another locale, by path", norwegian, "published/at?path=/notices/fog&fields=title&locale=ja", 404,
+			"not-found",
+		},
 		{"its locale, negotiated", norwegian, "published/entries/fog?fields=title&locale=nb", 200, `"Tåke"`},
 	} {
 		a := n.ask(t, c.secret, c.path)
@@ -242,9 +250,11 @@ func TestWhatIsHiddenIsListed(t *testing.T) {
 		notices,
 		`{ notices { nodes { title way: routes { name } } } more: notice(slug: "fog") { routes { name } } routes { totalCount } }`,
 	)
-	for _, want := range []string{`{"title":"Fog","way":null}`, `"more":{"routes":null}`, `"routes":null}`,
+	for _, want := range []string{
+		`{"title":"Fog","way":null}`, `"more":{"routes":null}`, `"routes":null}`,
 		`"path":["notices","nodes",0,"way"]`, `"path":["more","routes"]`, `"path":["routes"]`,
-		`"grant":"read published route"`} {
+		`"grant":"read published route"`,
+	} {
 		if !strings.Contains(body, want) {
 			t.Errorf("GraphQL lacks %s in %s", want, body)
 		}
@@ -253,8 +263,10 @@ func TestWhatIsHiddenIsListed(t *testing.T) {
 		routes,
 		`{ node(id: "ring") { ... on Route { name notices(first: 1) { edges { node { title } } } } } other: node(id: "fog") { id } }`,
 	)
-	for _, want := range []string{`"node":{"name":"Outer Ring","notices":null}`, `"other":null`,
-		`"path":["node","notices"]`, `"path":["other"]`} {
+	for _, want := range []string{
+		`"node":{"name":"Outer Ring","notices":null}`, `"other":null`,
+		`"path":["node","notices"]`, `"path":["other"]`,
+	} {
 		if !strings.Contains(body, want) {
 			t.Errorf("GraphQL by id lacks %s in %s", want, body)
 		}
@@ -336,10 +348,12 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 		preview.Status != 200 {
 		t.Errorf("other grants: %d, %d", got.Status, preview.Status)
 	}
-	for name, bad := range map[string]access.Key{"no name": {Grants: k.Grants},
+	for name, bad := range map[string]access.Key{
+		"no name":       {Grants: k.Grants},
 		"like a person": {Name: "a@b", Grants: k.Grants}, "no grants": {Name: "x"},
 		"unknown type": {Name: "x", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "boat"}}},
-		"past":         {Name: "x", Grants: k.Grants, Expires: &begin}} {
+		"past":         {Name: "x", Grants: k.Grants, Expires: &begin},
+	} {
 		var wrong *api.BadParameterError
 		if _, _, err := a.Keys.CreateKey(t.Context(), bad, "test"); !errors.As(err, &wrong) {
 			t.Errorf("%s: %v", name, err)
@@ -480,8 +494,10 @@ func TestSubmissions(t *testing.T) {
 	}
 	// All that is wrong is told at once, in words that name it, and is not counted.
 	for range 3 {
-		if a := as("", map[string]any{"text": strings.Repeat("x", 10), "day": "someday",
-			"extra": 1}); a.Status != 422 ||
+		if a := as("", map[string]any{
+			"text": strings.Repeat("x", 10), "day": "someday",
+			"extra": 1,
+		}); a.Status != 422 ||
 			!strings.Contains(string(a.Body), `"day (kind)`) && !strings.Contains(string(a.Body), `day (kind)`) ||
 			!strings.Contains(string(a.Body), "extra (unknown)") ||
 			!strings.Contains(string(a.Body), "subject (required)") ||
@@ -502,8 +518,10 @@ func TestSubmissions(t *testing.T) {
 		t.Fatalf("%v %d %+v", err, total, items)
 	}
 	id := items[0].ID
-	for _, path := range []string{"preview/remarks?fields=id", "preview/entries/" + id + "?fields=id",
-		"published/remarks?fields=id"} {
+	for _, path := range []string{
+		"preview/remarks?fields=id", "preview/entries/" + id + "?fields=id",
+		"published/remarks?fields=id",
+	} {
 		if a := n.ask(t, reader, path); strings.Contains(string(a.Body), id) {
 			t.Errorf("%s shows it: %s", path, a.Body)
 		}
@@ -627,12 +645,18 @@ func TestPreviewLinks(t *testing.T) {
 			})
 		}
 	}
-	for name, bad := range map[string]string{"cut": link.Token[:len(link.Token)-2],
+	for name, bad := range map[string]string{
+		"cut":                  link.Token[:len(link.Token)-2],
 		"of another signature": strings.Split(link.Token, ".")[0] + ".x", "empty": "ubv_",
-		"expired": access.PreviewLink{Entry: "ice",
-			Expires: time.Now().Add(-time.Second)}.Token(l.secret(t)),
-		"of another environment": access.PreviewLink{Entry: "ice",
-			Expires: time.Now().Add(time.Hour)}.Token([]byte("another"))} {
+		"expired": access.PreviewLink{
+			Entry:   "ice",
+			Expires: time.Now().Add(-time.Second),
+		}.Token(l.secret(t)),
+		"of another environment": access.PreviewLink{
+			Entry:   "ice",
+			Expires: time.Now().Add(time.Hour),
+		}.Token([]byte("another")),
+	} {
 		if a := n.ask(t, bad, "preview/notices/ice-thick?fields=title"); a.Status != 401 {
 			t.Errorf("%s: %d %s", name, a.Status, a.Body)
 		}
@@ -673,10 +697,12 @@ func (i *issuer) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 	var set []map[string]string
 	for id, k := range i.keys {
 		point, _ := k.PublicKey.Bytes()
-		set = append(set, map[string]string{"kty": "EC", "crv": "P-256", "use": "sig", "alg": "ES256", "kid": id,
+		set = append(set, map[string]string{
+			"kty": "EC", "crv": "P-256", "use": "sig", "alg": "ES256", "kid": id,
 			"x": base64.RawURLEncoding.EncodeToString(
 				point[1:33],
-			), "y": base64.RawURLEncoding.EncodeToString(point[33:])})
+			), "y": base64.RawURLEncoding.EncodeToString(point[33:]),
+		})
 	}
 	_ = json.NewEncoder(w).Encode(map[string]any{"keys": set})
 }
@@ -692,11 +718,13 @@ func newIssuer(t *testing.T) (id *issuer, o environment.Options) {
 	t.Cleanup(web.Close)
 	return id, environment.Options{
 		Outbound: outbound.Options{Private: true},
-		Issuer: &access.Issuer{Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
+		Issuer: &access.Issuer{
+			Issuer: "https://id.skerry.example", Audience: "gateway", Keys: web.URL,
 			Grants: []access.ClaimGrants{
 				{Claim: "role", Is: "crew", Grants: []string{"read preview notice"}},
 				{Claim: "scope", Is: "routes", Grants: []string{"read published route"}},
-			}},
+			},
+		},
 	}
 }
 
@@ -921,9 +949,11 @@ func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
 			t.Errorf("a key in the address: %d", r.StatusCode)
 		}
 	}
-	for name, header := range map[string]string{"another scheme": "Basic " + secret,
-		"truncated": "Bearer " + secret[:20], "nothing": "Bearer ",
-		"of another environment": "Bearer " + access.NewSecret(), "not a key": "Bearer {}"} {
+	for name, header := range map[string]string{
+		"another scheme": "Basic " + secret,
+		"truncated":      "Bearer " + secret[:20], "nothing": "Bearer ",
+		"of another environment": "Bearer " + access.NewSecret(), "not a key": "Bearer {}",
+	} {
 		if r := do("GET", path, "Authorization", header); r.StatusCode != 401 ||
 			!strings.HasPrefix(r.Header.Get("WWW-Authenticate"), "Bearer") {
 			t.Errorf("%s: %d", name, r.StatusCode)
@@ -942,9 +972,11 @@ func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
 		t.Errorf("a slow client is kept: %v", err)
 	}
 	r = do("GET", "/console/")
-	for name, want := range map[string]string{"Content-Security-Policy": "default-src 'none'; script-src " +
-		"'self'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
-		"Cross-Origin-Opener-Policy": "same-origin"} {
+	for name, want := range map[string]string{
+		"Content-Security-Policy": "default-src 'none'; script-src " +
+			"'self'", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer",
+		"Cross-Origin-Opener-Policy": "same-origin",
+	} {
 		if !strings.HasPrefix(r.Header.Get(name), want) {
 			t.Errorf("the console's %s is %q", name, r.Header.Get(name))
 		}
@@ -988,8 +1020,10 @@ func TestSigningIn(t *testing.T) {
 		!strings.Contains(body, `"first":true`) {
 		t.Fatalf("%d %s", status, body)
 	}
-	if status, body, _ := do("", "POST", "/welcome", per{"link": link, "email": "ask@skerry.example",
-		"password": "short"}); status != 400 {
+	if status, body, _ := do("", "POST", "/welcome", per{
+		"link": link, "email": "ask@skerry.example",
+		"password": "short",
+	}); status != 400 {
 		t.Errorf("a short password: %d %s", status, body)
 	}
 	status, body, cookie := do(
@@ -999,8 +1033,10 @@ func TestSigningIn(t *testing.T) {
 		!strings.Contains(body, `"administer":true`) {
 		t.Fatalf("%d %s %v", status, body, cookie)
 	}
-	if status, _, _ := do("", "POST", "/welcome", per{"link": link, "email": "b@skerry.example",
-		"password": password}); status != 404 {
+	if status, _, _ := do("", "POST", "/welcome", per{
+		"link": link, "email": "b@skerry.example",
+		"password": password,
+	}); status != 404 {
 		t.Errorf("the link a second time: %d", status)
 	}
 	first := cookie.Value
@@ -1015,8 +1051,10 @@ func TestSigningIn(t *testing.T) {
 	if status, _, _ := do(admin, "GET", "/keys", nil); status != 200 {
 		t.Errorf("an admin: %d", status)
 	}
-	for name, header := range map[string][]string{"Fetch Metadata": {"Sec-Fetch-Site", "cross-site"},
-		"an Origin": {"Origin", "https://other.example"}} {
+	for name, header := range map[string][]string{
+		"Fetch Metadata": {"Sec-Fetch-Site", "cross-site"},
+		"an Origin":      {"Origin", "https://other.example"},
+	} {
 		if status, body, _ := do(admin, "POST", "/cache/purge", per{}, header...); status != 403 ||
 			!strings.Contains(body, "cross-site") {
 			t.Errorf("a write from another site, by %s: %d %s", name, status, body)
@@ -1035,8 +1073,10 @@ func TestSigningIn(t *testing.T) {
 		keys, read, why int
 	}{{"reader", 403, 403, 403, 200, 200}, {"editor", 200, 403, 403, 200, 200}, {"approver", 200, 200, 403, 200, 200}} {
 		email := one.role + "@skerry.example"
-		if status, body, _ := do(admin, "POST", "/accounts", per{"email": email, "role": one.role,
-			"password": password}); status != 200 ||
+		if status, body, _ := do(admin, "POST", "/accounts", per{
+			"email": email, "role": one.role,
+			"password": password,
+		}); status != 200 ||
 			strings.Contains(body, "argon2") {
 			t.Fatalf("%d %s", status, body)
 		}
@@ -1046,10 +1086,14 @@ func TestSigningIn(t *testing.T) {
 			method, path string
 			body         any
 		}{
-			{"POST", "/edits", per{"edits": []any{per{"id": "r-" + one.role, "type": "route",
-				"save": per{"name": per{"en": one.role}}}}}},
+			{"POST", "/edits", per{"edits": []any{per{
+				"id": "r-" + one.role, "type": "route",
+				"save": per{"name": per{"en": one.role}},
+			}}}},
 			{"POST", "/edits", per{"edits": []any{per{"id": "r-" + one.role, "do": "publish"}}}},
-			{"GET", "/keys", nil}, {"GET", "/entries", nil}, {"POST", "/why", per{"entry": "x"}},
+			{"GET", "/keys", nil},
+			{"GET", "/entries", nil},
+			{"POST", "/why", per{"entry": "x"}},
 		} {
 			status, _, _ := do(c.Value, req.method, req.path, req.body)
 			got = append(got, status)
@@ -1067,16 +1111,20 @@ func TestSigningIn(t *testing.T) {
 	if status, _, _ := do(editor.Value, "GET", "/entries", nil); status != 401 {
 		t.Errorf("a disabled account's session: %d", status)
 	}
-	if status, _, _ := do("", "POST", "/session", per{"email": "editor@skerry.example",
-		"password": password}); status != 401 {
+	if status, _, _ := do("", "POST", "/session", per{
+		"email":    "editor@skerry.example",
+		"password": password,
+	}); status != 401 {
 		t.Errorf("signing in to it: %d", status)
 	}
 	if status, body, _ := do(admin, "PATCH", "/accounts/ask@skerry.example", per{"role": "reader"}); status != 409 ||
 		!strings.Contains(body, "last admin") {
 		t.Errorf("the last admin: %d %s", status, body)
 	}
-	if status, body, _ := do(admin, "POST", "/accounts", per{"email": "Editor@skerry.example",
-		"role": "editor"}); status != 409 {
+	if status, body, _ := do(admin, "POST", "/accounts", per{
+		"email": "Editor@skerry.example",
+		"role":  "editor",
+	}); status != 409 {
 		t.Errorf("an address twice: %d %s", status, body)
 	}
 	if status, _, c := do(admin, "DELETE", "/session", nil); status != 200 || c.MaxAge >= 0 {
@@ -1114,8 +1162,10 @@ func TestFourEyes(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Entries().Edit(t.Context(),
-		client.Edit{ID: "b1",
-			Do: "approve"}); err != nil {
+		client.Edit{
+			ID: "b1",
+			Do: "approve",
+		}); err != nil {
 		t.Errorf("somebody else approves: %v", err)
 	}
 	n.must(t, client.Edit{ID: "b1", Do: "publish"})
@@ -1159,17 +1209,22 @@ func TestNoSecretIsLogged(t *testing.T) {
 	c := &client.Client{Address: web.URL, Key: former}
 	base := "/content/" + s.Environment + "/published"
 	var said bytes.Buffer
-	for _, path := range []string{base + "/notices", base + "/notices?key=" + secret, "/control/v1/keys",
+	for _, path := range []string{
+		base + "/notices", base + "/notices?key=" + secret, "/control/v1/keys",
 		"/control/v1/audit", "/control/v1/refusals", "/control/v1/accounts", "/control/v1/nothing", "/metrics",
-		"/control/v1/status"} {
+		"/control/v1/status",
+	} {
 		a, err := c.Do(t.Context(), http.MethodGet, path, nil, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
 		said.Write(a.Body)
 	}
-	for _, body := range []any{per{"email": "ask@skerry.example", "password": password + "!"},
-		per{"email": "ask@skerry.example", "password": password}, "x"} {
+	for _, body := range []any{
+		per{"email": "ask@skerry.example", "password": password + "!"},
+		per{"email": "ask@skerry.example", "password": password},
+		"x",
+	} {
 		a, err := c.Do(t.Context(), http.MethodPost, "/control/v1/session", nil, body)
 		if err != nil {
 			t.Fatal(err)
@@ -1186,10 +1241,14 @@ func TestNoSecretIsLogged(t *testing.T) {
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	for name, text := range map[string]string{"the log": out.String(), "an answer": said.String(),
-		"what is stored": stored} {
-		for what, secret := range map[string]string{"a key": secret, "a rotated key": former,
-			"a password": password, "a link": link, "a cookie": cookie, "a password's hash": chosen.Password} {
+	for name, text := range map[string]string{
+		"the log": out.String(), "an answer": said.String(),
+		"what is stored": stored,
+	} {
+		for what, secret := range map[string]string{
+			"a key": secret, "a rotated key": former,
+			"a password": password, "a link": link, "a cookie": cookie, "a password's hash": chosen.Password,
+		} {
 			if strings.Contains(text, secret) {
 				t.Errorf("%s holds %s", name, what)
 			}

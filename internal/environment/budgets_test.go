@@ -83,8 +83,10 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 			return send(i, "POST", "/control/v1/session", "",
 				fmt.Sprintf(`{"email": "%d%s", "password": "x"}`, i, long[:3000]))
 		}, 401},
-		"keys that are none": {20_000,
-			func(i int) int { return send(i, "GET", base+"notices", fmt.Sprint("ubq_", i), "") }, 401},
+		"keys that are none": {
+			20_000,
+			func(i int) int { return send(i, "GET", base+"notices", fmt.Sprint("ubq_", i), "") }, 401,
+		},
 		"submissions": {5_000, func(i int) int {
 			return send(i, "POST", "/content/"+n.Replica.Environment()+"/submissions/remarks", "", `{"subject": "x"}`)
 		}, 401},
@@ -110,10 +112,12 @@ func TestRequestsLeaveLittleBehind(t *testing.T) {
 func TestBodiesAreBounded(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
-	for path, size := range map[string]int{"/control/v1/session": 5 << 10, "/control/v1/welcome": 5 << 10,
+	for path, size := range map[string]int{
+		"/control/v1/session": 5 << 10, "/control/v1/welcome": 5 << 10,
 		"/control/v1/keys": 65 << 10, "/control/v1/edits": 9 << 20, "/control/v1/model/plan": 9 << 20,
 		"/control/v1/why": 65 << 10, "/hooks/none": 2 << 20,
-		"/content/" + n.Replica.Environment() + "/published/graphql": 257 << 10} {
+		"/content/" + n.Replica.Environment() + "/published/graphql": 257 << 10,
+	} {
 		a, err := n.client.Do(
 			t.Context(), http.MethodPost, path, http.Header{"Content-Type": {"application/json"}},
 			json.RawMessage(`{"email": "`+strings.Repeat("x", size)+`"}`),
@@ -141,8 +145,10 @@ func TestAnswersAreBounded(t *testing.T) {
 	for i := range 100 {
 		many += fmt.Sprintf("a%d: text { html } ", i)
 	}
-	for _, path := range []string{graphqlOf("published", many+"} } }"),
-		"published/remarks?fields=text(html,inline,tree,commonmark,plain)"} {
+	for _, path := range []string{
+		graphqlOf("published", many+"} } }"),
+		"published/remarks?fields=text(html,inline,tree,commonmark,plain)",
+	} {
 		a := n.ask(t, n.client.Key, path)
 		if a.Status != http.StatusRequestEntityTooLarge || !strings.Contains(string(a.Body), "64KB") {
 			t.Errorf("%.60s: %d %.200s", path, a.Status, a.Body)
@@ -203,8 +209,10 @@ func TestSlowReadsSlowNobodyElse(t *testing.T) {
 			t.Errorf("a read beyond is refused with %d", status)
 		}
 	}
-	for path, status := range map[string]int{"/health/ready": 200, "/health/live": 200, "/control/v1/keys": 200,
-		"/control/v1/status": 200, "/content/" + n.Replica.Environment() + "/published/notices?fields=title": 200} {
+	for path, status := range map[string]int{
+		"/health/ready": 200, "/health/live": 200, "/control/v1/keys": 200,
+		"/control/v1/status": 200, "/content/" + n.Replica.Environment() + "/published/notices?fields=title": 200,
+	} {
 		begin := time.Now()
 		a, err := n.client.Do(t.Context(), http.MethodGet, path, nil, nil)
 		if err != nil || a.Status != status {
@@ -243,8 +251,10 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused",
-		Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{
+		State: "refused",
+		Limit: 500,
+	}); err != nil ||
 		len(kept) > 100 ||
 		len(kept) != statuses[401] {
 		t.Errorf("%d are kept, %v", len(kept), err)
@@ -258,8 +268,10 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{State: "refused",
-		Limit: 500}); err != nil ||
+	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{
+		State: "refused",
+		Limit: 500,
+	}); err != nil ||
 		len(kept) != 25 {
 		t.Errorf("%d of one origin are kept, %v", len(kept), err)
 	}
@@ -328,9 +340,11 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 	n := l.nodes[0]
 	var wg sync.WaitGroup
 	begin := time.Now()
-	for i, dear := range []string{strings.Repeat("_a*", 23_000), strings.Repeat("[a](", 20_000),
+	for i, dear := range []string{
+		strings.Repeat("_a*", 23_000), strings.Repeat("[a](", 20_000),
 		strings.Repeat("[a][", 20_000),
-		"|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + strings.Repeat("\n|a", 5000)} {
+		"|" + strings.Repeat("a|", 3000) + "\n|" + strings.Repeat("-|", 3000) + strings.Repeat("\n|a", 5000),
+	} {
 		wg.Go(func() {
 			_, err := n.client.Entries().Edit(
 				t.Context(),
@@ -360,8 +374,10 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 	long := strings.Repeat("Woollen. ", 12_000)
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "long", Type: "remark",
-		Save: per{"subject": "Long", "text": per{"en": long}}}); err == nil ||
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{
+		ID: "long", Type: "remark",
+		Save: per{"subject": "Long", "text": per{"en": long}},
+	}); err == nil ||
 		!strings.Contains(err.Error(), "100000") {
 		t.Errorf("a text that is too long: %v", err)
 	}

@@ -18,10 +18,14 @@ func TestWhatThereIsToReadIsDescribed(t *testing.T) {
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice")
 	for path, want := range map[string][]string{
-		"published/schema": {`"$schema":"https://json-schema.org/draft/2020-12/schema"`, `"notice":{`,
-			`"x-sort":true`, `"x-translated":true`, `"part.about":{`},
-		"published/openapi.json": {`"openapi":"3.1.0"`, `"/notices":{"get":{`, `"/notices/{slug}"`,
-			`"operationId":"list-notice"`, `"part.problem"`, "/content/" + n.Replica.Environment() + "/published"},
+		"published/schema": {
+			`"$schema":"https://json-schema.org/draft/2020-12/schema"`, `"notice":{`,
+			`"x-sort":true`, `"x-translated":true`, `"part.about":{`,
+		},
+		"published/openapi.json": {
+			`"openapi":"3.1.0"`, `"/notices":{"get":{`, `"/notices/{slug}"`,
+			`"operationId":"list-notice"`, `"part.problem"`, "/content/" + n.Replica.Environment() + "/published",
+		},
 	} {
 		a := n.ask(t, notices, path)
 		if a.Status != 200 || !json.Valid(a.Body) {

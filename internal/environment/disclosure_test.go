@@ -87,48 +87,78 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 	}
 	for reader, secret := range readers {
 		for way, q := range map[string]question{
-			"a field of another type": {"published/notices?locale=nb&fields=title,routes(name)",
-				"published/notices?locale=nb&fields=title,routes(nonsense)"},
-			"a field of another type, deeper": {"published/notices?locale=nb&fields=routes(notices(routes(name)))",
-				"published/notices?locale=nb&fields=routes(notices(routes(nonsense)))"},
-			"a filter on another type": {filtered("published/notices?locale=nb", "routes.name = 'x'"),
-				filtered("published/notices?locale=nb", "routes.nonsense = 'x'")},
-			"a filter of another kind": {filtered("published/notices?locale=nb", "routes.name = 'x'"),
-				filtered("published/notices?locale=nb", "routes.name = 4")},
+			"a field of another type": {
+				"published/notices?locale=nb&fields=title,routes(name)",
+				"published/notices?locale=nb&fields=title,routes(nonsense)",
+			},
+			"a field of another type, deeper": {
+				"published/notices?locale=nb&fields=routes(notices(routes(name)))",
+				"published/notices?locale=nb&fields=routes(notices(routes(nonsense)))",
+			},
+			"a filter on another type": {
+				filtered("published/notices?locale=nb", "routes.name = 'x'"),
+				filtered("published/notices?locale=nb", "routes.nonsense = 'x'"),
+			},
+			"a filter of another kind": {
+				filtered("published/notices?locale=nb", "routes.name = 'x'"),
+				filtered("published/notices?locale=nb", "routes.name = 4"),
+			},
 			"a filter on a reference": {filtered("published/notices?locale=nb", "A_CONTAINS(routes, "+
 				"('ring'))"), filtered("published/notices?locale=nb", "A_CONTAINS(routes, ('nonsense'))")},
-			"a count by a reference": {filtered("published/notices?locale=nb&count=true",
-				"A_CONTAINS(routes, ('north'))"),
-				filtered("published/notices?locale=nb&count=true", "A_CONTAINS(routes, ('nonsense'))")},
+			"a count by a reference": {
+				filtered("published/notices?locale=nb&count=true",
+					"A_CONTAINS(routes, ('north'))"),
+				filtered("published/notices?locale=nb&count=true", "A_CONTAINS(routes, ('nonsense'))"),
+			},
 			"a sort by a field of another type": {"published/routes?sort=name", "published/routes?sort=nonsense"},
-			"a filter on a list of another type": {filtered("published/routes?limit=1", "name = 'x'"),
-				filtered("published/routes?limit=1", "nonsense = 'x'")},
+			"a filter on a list of another type": {
+				filtered("published/routes?limit=1", "name = 'x'"),
+				filtered("published/routes?limit=1", "nonsense = 'x'"),
+			},
 			"a field of a list of another type": {"published/routes?fields=name", "published/routes?fields=nonsense"},
 			"an entry of another type, by slug": {"published/routes/outer-ring", "published/routes/nonsense-x"},
-			"a draft, by slug": {"published/notices/ice?locale=nb",
-				"published/notices/nonsense?locale=nb"},
-			"a draft, by id": {"published/entries/ice?locale=nb",
-				"published/entries/nonsense?locale=nb"},
-			"a draft of another type, by id": {"preview/entries/hat?locale=nb",
-				"preview/entries/nonsense?locale=nb"},
-			"a draft of another type, in GraphQL": {graphqlOf("preview",
-				`{ entry(by: {id: "hat"}, locale: "nb") { id } }`),
-				graphqlOf("preview", `{ entry(by: {id: "nonsense"}, locale: "nb") { id } }`)},
-			"a list in GraphQL": {graphqlOf("published",
-				`{ routes(locale: "nb") { nodes { name } } }`),
-				graphqlOf("published", `{ routes(locale: "nb") { nodes { nonsense } } }`)},
-			"an argument in GraphQL": {graphqlOf("published",
-				`{ routes(filter: {name: {eq: "x"}}) { totalCount } }`),
-				graphqlOf("published", `{ routes(filter: {nonsense: {eq: "x"}}) { totalCount } }`)},
-			"a linked field in GraphQL": {graphqlOf("published",
-				`{ notices(locale: "nb") { nodes { routes { name } } } }`),
-				graphqlOf("published", `{ notices(locale: "nb") { nodes { routes { nonsense } } } }`)},
-			"a variable in GraphQL": {graphqlOf("published",
-				`query($f: RouteFilter = {name: {eq: "x"}}) { routes(filter: $f) { totalCount } }`),
-				graphqlOf("published", `query($f: RouteFilter = {nonsense: {eq: "x"}}) { routes(filter: $f) { totalCount } }`)},
-			"a fragment in GraphQL": {graphqlOf("published",
-				`{ routes { nodes { ...F } } } fragment F on Route { name }`),
-				graphqlOf("published", `{ routes { nodes { ...F } } } fragment F on Route { nonsense }`)},
+			"a draft, by slug": {
+				"published/notices/ice?locale=nb",
+				"published/notices/nonsense?locale=nb",
+			},
+			"a draft, by id": {
+				"published/entries/ice?locale=nb",
+				"published/entries/nonsense?locale=nb",
+			},
+			"a draft of another type, by id": {
+				"preview/entries/hat?locale=nb",
+				"preview/entries/nonsense?locale=nb",
+			},
+			"a draft of another type, in GraphQL": {
+				graphqlOf("preview",
+					`{ entry(by: {id: "hat"}, locale: "nb") { id } }`),
+				graphqlOf("preview", `{ entry(by: {id: "nonsense"}, locale: "nb") { id } }`),
+			},
+			"a list in GraphQL": {
+				graphqlOf("published",
+					`{ routes(locale: "nb") { nodes { name } } }`),
+				graphqlOf("published", `{ routes(locale: "nb") { nodes { nonsense } } }`),
+			},
+			"an argument in GraphQL": {
+				graphqlOf("published",
+					`{ routes(filter: {name: {eq: "x"}}) { totalCount } }`),
+				graphqlOf("published", `{ routes(filter: {nonsense: {eq: "x"}}) { totalCount } }`),
+			},
+			"a linked field in GraphQL": {
+				graphqlOf("published",
+					`{ notices(locale: "nb") { nodes { routes { name } } } }`),
+				graphqlOf("published", `{ notices(locale: "nb") { nodes { routes { nonsense } } } }`),
+			},
+			"a variable in GraphQL": {
+				graphqlOf("published",
+					`query($f: RouteFilter = {name: {eq: "x"}}) { routes(filter: $f) { totalCount } }`),
+				graphqlOf("published", `query($f: RouteFilter = {nonsense: {eq: "x"}}) { routes(filter: $f) { totalCount } }`),
+			},
+			"a fragment in GraphQL": {
+				graphqlOf("published",
+					`{ routes { nodes { ...F } } } fragment F on Route { name }`),
+				graphqlOf("published", `{ routes { nodes { ...F } } } fragment F on Route { nonsense }`),
+			},
 		} {
 			t.Run(reader+": "+way, func(t *testing.T) { ask(t, secret, q) })
 		}
@@ -142,8 +172,10 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 		"what all references lead to": {filtered("published/notices?fields=title", "A_EQUALS(routes, "+
 			"('ring'))"), filtered("published/notices?fields=title", "A_CONTAINEDBY(routes, ('ring', 'nonsense')) "+
 			"AND routes IS NOT NULL")},
-		"GraphQL": {graphqlOf("published", `{ notices(filter: {routes: {id: {eq: "north"}}}) { totalCount } }`),
-			graphqlOf("published", `{ notices(filter: {routes: {id: {eq: "nonsense"}}}) { totalCount } }`)},
+		"GraphQL": {
+			graphqlOf("published", `{ notices(filter: {routes: {id: {eq: "north"}}}) { totalCount } }`),
+			graphqlOf("published", `{ notices(filter: {routes: {id: {eq: "nonsense"}}}) { totalCount } }`),
+		},
 	} {
 		t.Run("routes too: "+way, func(t *testing.T) { ask(t, routesToo, q) })
 	}
@@ -194,8 +226,10 @@ func TestSchemasShowWhatMayBeRead(t *testing.T) {
 		"published",
 		`{ __schema { types { name fields { name } } queryType { fields { name } } } route: __type(name: "Route") { name } }`,
 	)
-	for _, path := range []string{"published/schema", "published/openapi.json", "published/graphql/schema.graphql",
-		introspection} {
+	for _, path := range []string{
+		"published/schema", "published/openapi.json", "published/graphql/schema.graphql",
+		introspection,
+	} {
 		few, whole := strings.ToLower(
 			string(n.ask(t, notices, path).Body),
 		), strings.ToLower(
@@ -211,8 +245,10 @@ func TestSchemasShowWhatMayBeRead(t *testing.T) {
 			t.Errorf("%s: %.300s", path, few)
 		}
 	}
-	for _, path := range []string{"published/rotes", "published/remarks/x/y",
-		graphqlOf("published", "{ rotes { totalCount } }"), graphqlOf("published", "{ notices { nodes { rotes } } }")} {
+	for _, path := range []string{
+		"published/rotes", "published/remarks/x/y",
+		graphqlOf("published", "{ rotes { totalCount } }"), graphqlOf("published", "{ notices { nodes { rotes } } }"),
+	} {
 		if a := n.ask(t, notices, path); strings.Contains(string(a.Body), "routes") {
 			t.Errorf("%s is near to what is hidden: %s", path, a.Body)
 		}
@@ -308,8 +344,10 @@ func TestWriteOnlyKeysDoNotRead(t *testing.T) {
 		strings.Contains(string(a.Body), `"fog"`) {
 		t.Errorf("what refers to it: %d %s", a.Status, a.Body)
 	}
-	for _, path := range []string{"/entries", "/entries/fog", "/entries/fog/revisions/1", "/export?type=notice",
-		"/model", "/changes", "/events"} {
+	for _, path := range []string{
+		"/entries", "/entries/fog", "/entries/fog/revisions/1", "/export?type=notice",
+		"/model", "/changes", "/events",
+	} {
 		if a, err := writer.Do(t.Context(), http.MethodGet, "/control/v1"+path, nil, nil); err != nil ||
 			a.Status != 403 && a.Status != 404 {
 			t.Errorf("%s: %v %d %s", path, err, a.Status, a.Body)
@@ -317,8 +355,10 @@ func TestWriteOnlyKeysDoNotRead(t *testing.T) {
 	}
 	_, norwegian := l.key(t, "read preview notice in nb")
 	reader := &client.Client{Address: n.client.Address, Key: norwegian}
-	for _, path := range []string{"/entries", "/entries?search=Fog", "/entries/fog", "/export?type=notice",
-		"/previews", "/reads/saved"} {
+	for _, path := range []string{
+		"/entries", "/entries?search=Fog", "/entries/fog", "/export?type=notice",
+		"/previews", "/reads/saved",
+	} {
 		if a, err := reader.Do(t.Context(), http.MethodGet, "/control/v1"+path, nil, nil); err != nil ||
 			a.Status != 403 && a.Status != 404 {
 			t.Errorf("a key for one locale: %s: %v %d %s", path, err, a.Status, a.Body)

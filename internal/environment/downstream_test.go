@@ -163,10 +163,12 @@ func TestACacheThatKnowsNothingOfUs(t *testing.T) {
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { edge.ServeHTTP(w, r) }))
 	t.Cleanup(web.Close)
 	s := testkit.Store(t, testkit.Model(t, shared))
-	n := start(t, environment.Options{Store: s, Outbound: outbound.Options{Private: true},
+	n := start(t, environment.Options{
+		Store: s, Outbound: outbound.Options{Private: true},
 		Downstream: map[string]outbound.Target{
 			"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"},
-		}}, access.NewSecret())
+		},
+	}, access.NewSecret())
 	edge = breakwater.NewStandard(n.client.Address)
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella", "slug": "mella"})
 	publish(

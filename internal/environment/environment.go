@@ -137,8 +137,10 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		o.Cache.Refresh = func(r *cache.Response) { e.Delivery.QueueRefresh(r) }
 	}
 	var err error
-	if e.Replica, err = replication.New(ctx, replication.Options{Store: o.Store, Cache: o.Cache, Name: o.Name,
-		Limits: bounds, Work: e.work, Log: o.Log}); err != nil {
+	if e.Replica, err = replication.New(ctx, replication.Options{
+		Store: o.Store, Cache: o.Cache, Name: o.Name,
+		Limits: bounds, Work: e.work, Log: o.Log,
+	}); err != nil {
 		return nil, err
 	}
 	caller := outbound.New(o.Outbound)
@@ -155,8 +157,10 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	for _, warning := range e.Automation.RuleWarnings() {
 		e.log.Warn(warning)
 	}
-	if e.Ingest, err = ingest.New(ingest.Options{Replica: e.Replica, Origins: o.Origins, Outbound: o.Outbound,
-		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply}); err != nil {
+	if e.Ingest, err = ingest.New(ingest.Options{
+		Replica: e.Replica, Origins: o.Origins, Outbound: o.Outbound,
+		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply,
+	}); err != nil {
 		return nil, err
 	}
 	if err := e.openIdentity(ctx, o, caller); err != nil {
@@ -189,8 +193,10 @@ func (e *Environment) openServices(
 		},
 	)
 	e.Documents = delivery.NewDocuments(e.Replica, e.Delivery)
-	if e.Automation, err = automation.New(automation.Options{Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
-		Downstream: o.Downstream, Address: o.Address, Caller: caller}); err != nil {
+	if e.Automation, err = automation.New(automation.Options{
+		Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
+		Downstream: o.Downstream, Address: o.Address, Caller: caller,
+	}); err != nil {
 		return err
 	}
 	e.Authoring = authoring.New(

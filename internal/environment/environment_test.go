@@ -142,8 +142,10 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	write := func(name string) {
 		t.Helper()
 		if _, err := n.Authoring.Apply(ctx,
-			[]writing.Edit{{ID: "p1", Type: "pier", Origin: content.Local,
-				Save: content.Fields{"name": name, "slug": "p"}, Live: writing.PublishNewest}}, "test",
+			[]writing.Edit{{
+				ID: "p1", Type: "pier", Origin: content.Local,
+				Save: content.Fields{"name": name, "slug": "p"}, Live: writing.PublishNewest,
+			}}, "test",
 			content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
@@ -153,9 +155,11 @@ func TestARestoredDatabaseIsNoticed(t *testing.T) {
 	if a := n.get(t, path, false); !strings.Contains(string(a.Body), "Before") {
 		t.Fatalf("%s", a.Body)
 	}
-	for _, sql := range []string{`update document set fields = jsonb_set(fields, '{name}', '"Restored"') where
+	for _, sql := range []string{
+		`update document set fields = jsonb_set(fields, '{name}', '"Restored"') where
 		environment = $1`,
-		`delete from change where environment = $1 and sequence > 2`} {
+		`delete from change where environment = $1 and sequence > 2`,
+	} {
 		if _, err := s.DB.Pool.Exec(ctx, sql, s.Environment); err != nil {
 			t.Fatal(err)
 		}

@@ -113,34 +113,67 @@ func TestWhatExpiresWhat(t *testing.T) {
 		edits []writing.Edit
 		ends  string
 	}{
-		{"a name is corrected",
+		{
+			"a name is corrected",
 			[]writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Quay", "slug": "mella"},
-				writing.PublishNewest)}, "by slug, filtered, first two, nested, not filtered, starts"},
-		{"a slug that only a page shows",
+				writing.PublishNewest)},
+			"by slug, filtered, first two, nested, not filtered, starts",
+		},
+		{
+			"a slug that only a page shows",
 			[]writing.Edit{edit("p3", "pier", content.Fields{"name": "Tern Rock", "slug": "terns"},
-				writing.PublishNewest)}, "second page"},
+				writing.PublishNewest)},
+			"second page",
+		},
 		{"a draft", []writing.Edit{edit("p1", "pier", content.Fields{"name": "Mella Pier", "slug": "mella"},
 			writing.KeepLive)}, ""},
-		{"the draft is published", []writing.Edit{edit("p1", "pier", nil, writing.PublishNewest)},
-			"by slug, first two, nested, starts"},
-		{"one more, behind all pages",
+		{
+			"the draft is published",
+			[]writing.Edit{edit("p1", "pier", nil, writing.PublishNewest)},
+			"by slug, first two, nested, starts",
+		},
+		{
+			"one more, behind all pages",
 			[]writing.Edit{edit("p9", "pier", content.Fields{"name": "Zander", "slug": "zander"},
-				writing.PublishNewest)}, "no entry, number, second page"},
-		{"one goes, one comes, in one commit",
-			[]writing.Edit{edit("p9", "pier", nil, writing.TakeBack),
-				edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, writing.PublishNewest)}, "no entry"},
-		{"piers change places",
-			[]writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "ring", "number": 1.0,
-				"piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)}, "nested, paths, updated"},
-		{"a route moves", []writing.Edit{edit("r1", "route", content.Fields{"name": in("Ring"), "slug": "outer",
-			"number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1"}, writing.PublishNewest)},
-			"paths, starts, updated, where"},
-		{"who was looked for in vain comes",
+				writing.PublishNewest)},
+			"no entry, number, second page",
+		},
+		{
+			"one goes, one comes, in one commit",
+			[]writing.Edit{
+				edit("p9", "pier", nil, writing.TakeBack),
+				edit("p8", "pier", content.Fields{"name": "Ytre", "slug": "ytre"}, writing.PublishNewest),
+			},
+			"no entry",
+		},
+		{
+			"piers change places",
+			[]writing.Edit{edit("r1", "route", content.Fields{
+				"name": in("Ring"), "slug": "ring", "number": 1.0,
+				"piers": []any{"p2", "p1"}, "start": "p1",
+			}, writing.PublishNewest)},
+			"nested, paths, updated",
+		},
+		{
+			"a route moves",
+			[]writing.Edit{edit("r1", "route", content.Fields{
+				"name": in("Ring"), "slug": "outer",
+				"number": 1.0, "piers": []any{"p2", "p1"}, "start": "p1",
+			}, writing.PublishNewest)},
+			"paths, starts, updated, where",
+		},
+		{
+			"who was looked for in vain comes",
 			[]writing.Edit{edit("p7", "pier", content.Fields{"name": "Nobody", "slug": "nobody"},
-				writing.PublishNewest)}, "first two, nobody, number, second page"},
-		{"what a route led to in vain comes",
+				writing.PublishNewest)},
+			"first two, nobody, number, second page",
+		},
+		{
+			"what a route led to in vain comes",
 			[]writing.Edit{edit("gone", "pier", content.Fields{"name": "Aker", "slug": "aker"},
-				writing.PublishNewest)}, "first two, nested, number, second page"},
+				writing.PublishNewest)},
+			"first two, nested, number, second page",
+		},
 	} {
 		before := map[string][]byte{}
 		for name, read := range reads {

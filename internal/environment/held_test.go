@@ -64,10 +64,13 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Replica.Environment() + "/published/piers?fields=name"
 	for _, c := range []struct{ asks, how string }{
-		{"only-if-cached", ""}, {"no-store", "Ubiquon; fwd=miss; stored"}, {"only-if-cached", "Ubiquon; hit"},
+		{"only-if-cached", ""},
+		{"no-store", "Ubiquon; fwd=miss; stored"},
+		{"only-if-cached", "Ubiquon; hit"},
 		{"x=y", "Ubiquon; hit; ttl"},
 		{"max-age=0", "Ubiquon; hit; detail=verified-current"},
-		{"no-cache", "Ubiquon; hit; detail=verified-current"}, {"no-store", "Ubiquon; hit; detail=verified-current"},
+		{"no-cache", "Ubiquon; hit; detail=verified-current"},
+		{"no-store", "Ubiquon; hit; detail=verified-current"},
 	} {
 		a := n.asking(t, path, "Cache-Control", c.asks)
 		if c.how == "" && a.Status != http.StatusGatewayTimeout ||
@@ -99,9 +102,11 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 		t.Fatal(err)
 	}
 	anew := "Ubiquon; fwd=request; stored"
-	for name, c := range map[string]struct{ key, how string }{"a stranger": {"", "Ubiquon; hit"},
-		"a reader": {reading, "Ubiquon; hit"}, "who has the grant": {recomputing, anew},
-		"an admin": {n.client.Key, anew}} {
+	for name, c := range map[string]struct{ key, how string }{
+		"a stranger": {"", "Ubiquon; hit"},
+		"a reader":   {reading, "Ubiquon; hit"}, "who has the grant": {recomputing, anew},
+		"an admin": {n.client.Key, anew},
+	} {
 		who := node{n.Environment, &client.Client{Address: n.client.Address, Key: c.key}}
 		a := who.asking(t, path, "Prefer", "recompute")
 		if how := a.Header.Get("Cache-Status"); !strings.HasPrefix(how, c.how) ||
@@ -136,17 +141,25 @@ func TestAModelExpiresWhatItTouches(t *testing.T) {
 	}{
 		{"a bound", "max: 40", "max: 41", []bool{true, true, true, true, true}},
 		{"a label that is delivered", "Summer time", "High summer", []bool{true, false, true, true, true}},
-		{"a label of an option that nothing shows has", "Winter time", "Deep winter",
-			[]bool{true, true, true, true, true}},
-		{"an option", "summer: High summer", "spring: Spring, summer: High summer",
-			[]bool{true, true, true, true, true}},
-		{"a type", "types:\n", "types:\n  fare:\n    fields: {name: {kind: text}}\n",
-			[]bool{true, true, true, true, true}},
+		{
+			"a label of an option that nothing shows has", "Winter time", "Deep winter",
+			[]bool{true, true, true, true, true},
+		},
+		{
+			"an option", "summer: High summer", "spring: Spring, summer: High summer",
+			[]bool{true, true, true, true, true},
+		},
+		{
+			"a type", "types:\n", "types:\n  fare:\n    fields: {name: {kind: text}}\n",
+			[]bool{true, true, true, true, true},
+		},
 		{"a field that nobody has", "      slug: {kind: slug, madeFrom: name, unique: true}", "      slug: {kind: " +
 			"slug, madeFrom: name, unique: true}\n      depth: {kind: integer}", []bool{true, true, true, true, false}},
 		{"a fallback", "ja: {}", "ja: {fallback: [en]}", []bool{true, true, true, false, true}},
-		{"how long it may be kept", "  settings:", "    freshness: {shared: 9s}\n  settings:",
-			[]bool{true, false, false, false, true}},
+		{
+			"how long it may be kept", "  settings:", "    freshness: {shared: 9s}\n  settings:",
+			[]bool{true, false, false, false, true},
+		},
 	} {
 		for _, p := range paths {
 			n.get(t, p, false)
@@ -300,8 +313,10 @@ func TestALongIDIsFound(t *testing.T) {
 	const id = "a-pier-with-an-id-of-its-own"
 	publish(t, n, id, "pier", content.Fields{"name": "Mella"})
 	n.get(t, "/content/"+n.Replica.Environment()+"/published/entries/"+id+"?fields=id", false)
-	for path, want := range map[string]string{"/control/v1/cache/answers?entry=" + id: "/entries/" + id,
-		"/control/v1/cache/answers?entry=another-pier-with-one": `"items":[]`} {
+	for path, want := range map[string]string{
+		"/control/v1/cache/answers?entry=" + id:                 "/entries/" + id,
+		"/control/v1/cache/answers?entry=another-pier-with-one": `"items":[]`,
+	} {
 		if a := n.get(t, path, false); !strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %d %s", path, a.Status, a.Body)
 		}
@@ -312,11 +327,13 @@ func TestALongIDIsFound(t *testing.T) {
 func TestAChoiceComesWithItsLabel(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "season": "summer"})
-	for fields, want := range map[string]string{"season": `"season":"summer"`,
+	for fields, want := range map[string]string{
+		"season":              `"season":"summer"`,
 		"season(label)":       `"season":"Summer time"`,
 		"season(value,label)": `"season":{"value":"summer","label":"Summer time"}`,
 		"season(label,value)": `"season":{"value":"summer","label":"Summer time"}`,
-		"season(value)":       `"season":"summer"`} {
+		"season(value)":       `"season":"summer"`,
+	} {
 		if _, _, body := n.read(t, "/routes?fields="+fields); !strings.Contains(body, want) {
 			t.Errorf("%s: %s", fields, body)
 		}

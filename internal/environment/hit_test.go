@@ -74,8 +74,10 @@ func hits(t testing.TB) map[string]*hit {
 // same, and of a POST its body.
 func TestAHitAllocatesNextToNothing(t *testing.T) {
 	all := hits(t)
-	for name, want := range map[string]float64{"REST": 10, "REST in an encoding": 10, "REST, not modified": 10,
-		"GraphQL": 14} {
+	for name, want := range map[string]float64{
+		"REST": 10, "REST in an encoding": 10, "REST, not modified": 10,
+		"GraphQL": 14,
+	} {
 		h := all[name]
 		if got := testing.AllocsPerRun(200, h.serve); got > want {
 			t.Errorf("%s: a hit allocates %v times, at most %v was meant", name, got, want)

@@ -213,8 +213,10 @@ types:
 		),
 		`"Quay`,
 		func() {
-			if done, err := nodes[0].Ingest.Reconcile(t.Context(), "harbour", content.Cause{Kind: "reconcile",
-				Name: "harbour"}, false, nil); err != nil ||
+			if done, err := nodes[0].Ingest.Reconcile(t.Context(), "harbour", content.Cause{
+				Kind: "reconcile",
+				Name: "harbour",
+			}, false, nil); err != nil ||
 				done.Seen != 600 ||
 				done.BadItems != 0 {
 				t.Errorf("%+v %v", done, err)
@@ -310,8 +312,10 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 			s.Environment+`'))`); err != nil {
 		t.Fatal(err)
 	}
-	_, err = n.client.Entries().Edit(t.Context(), client.Edit{ID: "p1", Type: "pier",
-		Save: map[string]any{"name": "Mella"}})
+	_, err = n.client.Entries().Edit(t.Context(), client.Edit{
+		ID: "p1", Type: "pier",
+		Save: map[string]any{"name": "Mella"},
+	})
 	var refused *client.Problem
 	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable ||
 		!strings.Contains(refused.Detail, "change of the model is being applied") {

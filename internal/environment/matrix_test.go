@@ -181,16 +181,20 @@ func (l *line) matrix(t *testing.T) *matrix {
 	}
 	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
 	l.nodes = append(l.nodes, m.n)
-	for letter, grants := range map[byte][]string{'p': {"read published *"}, 'v': {"read preview *"},
+	for letter, grants := range map[byte][]string{
+		'p': {"read published *"}, 'v': {"read preview *"},
 		'w': {"write preview notice"}, 'd': {"publish published *"}, 'n': {"read preview * in nb"},
-		'b': {"submit preview remark"}} {
+		'b': {"submit preview remark"},
+	} {
 		_, m.secrets[letter] = l.key(t, grants...)
 	}
 	m.secrets['t'] = signed(t, jwt.SigningMethodES256, id.keys["one"], "one", nil)
 	both, _ := access.ParseGrants([]string{"read published *", "read preview *"})
 	var err error
-	if _, m.secrets['s'], err = m.n.Keys.CreateKey(t.Context(), access.Key{Name: "the site's", Site: "web",
-		Grants: both}, "test"); err != nil {
+	if _, m.secrets['s'], err = m.n.Keys.CreateKey(t.Context(), access.Key{
+		Name: "the site's", Site: "web",
+		Grants: both,
+	}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	link, err := m.n.client.Keys().Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
@@ -199,8 +203,10 @@ func (l *line) matrix(t *testing.T) *matrix {
 	}
 	m.secrets['l'] = link.Token
 	m.secrets['a'] = m.n.client.Key
-	for letter, role := range map[byte]access.Role{'R': access.RoleReader, 'E': access.RoleEditor,
-		'A': access.RoleApprover, 'M': access.RoleAdmin} {
+	for letter, role := range map[byte]access.Role{
+		'R': access.RoleReader, 'E': access.RoleEditor,
+		'A': access.RoleApprover, 'M': access.RoleAdmin,
+	} {
 		email := string(role) + "@skerry.example"
 		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role},
 			"a boat is no bath tub", "test"); err != nil {
@@ -273,10 +279,12 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 	}
 	if rest, is := strings.CutPrefix(path, "/content/"); is {
 		path = "/content/" + m.n.Replica.Environment() + "/" + rest +
-			map[string]string{"published/notices": "?fields=title", "preview/notices": "?fields=title",
+			map[string]string{
+				"published/notices": "?fields=title", "preview/notices": "?fields=title",
 				"preview/entries/fog": "?fields=id",
 				"published/graphql":   "?query={notices{totalCount}}", "published/graphql/schema": ".graphql",
-				"published/changes": "?after=0", "preview/changes": "?after=0"}[rest]
+				"published/changes": "?after=0", "preview/changes": "?after=0",
+			}[rest]
 	}
 	if path == "/control/v1/linked-drafts" {
 		path += "?ids=fog"
@@ -286,8 +294,10 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 	var v any = map[string]any{
 		"/control/v1/edits": per{"edits": []any{save}}, "/control/v1/entries/{id}": save,
 		"/control/v1/entries/{id}/open": per{"session": "a session of mine"},
-		"/control/v1/schedules": per{"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00",
-			"zone": "UTC"},
+		"/control/v1/schedules": per{
+			"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00",
+			"zone": "UTC",
+		},
 		"/control/v1/schedules/{id}":          per{"at": "2032-01-01T00:00", "zone": "UTC"},
 		"/control/v1/model/plan":              per{"files": per{"m.yaml": harbour}},
 		"/control/v1/model/apply":             per{"files": per{"m.yaml": harbour}},
@@ -303,8 +313,10 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		"/control/v1/keys/{key}":        per{"add": []string{"read published notice"}},
 		"/control/v1/keys/{key}/rotate": per{}, "/control/v1/open": per{"take": []string{"read published route in ja"}},
 		"/control/v1/session/proof": per{"password": "a boat is no bath tub"},
-		"/control/v1/session/password": per{"password": "not this one at all",
-			"new": "another bath tub"},
+		"/control/v1/session/password": per{
+			"password": "not this one at all",
+			"new":      "another bath tub",
+		},
 		"/control/v1/accounts": per{
 			"email": fmt.Sprintf("made%d@skerry.example", m.made), "role": "reader",
 		},

@@ -95,8 +95,13 @@ func (m mutator) value(v any) any {
 		return pickOf(
 			m.Rand,
 			[]any{
-				nil, "", -1.0, 1e300, true, []any{}, map[string]any{}, strings.Repeat("x", 5000), "\u0000",
-				pickOf(m.Rand, oddValues), []any{nil}, map[string]any{"x": nil},
+				nil, "", -1.0, 1e300, true,
+				[]any{},
+				map[string]any{},
+				strings.Repeat("x", 5000), "\u0000",
+				pickOf(m.Rand, oddValues),
+				[]any{nil},
+				map[string]any{"x": nil},
 			},
 		)
 	}
@@ -174,8 +179,10 @@ func TestMutatedRequestsBreakNothing(t *testing.T) {
 			routes = append(routes, route)
 		}
 	}
-	for _, one := range []string{"published/at", "published/paths", "published/notices/fog",
-		"published/entries/fog", "preview/notices"} {
+	for _, one := range []string{
+		"published/at", "published/paths", "published/notices/fog",
+		"published/entries/fog", "preview/notices",
+	} {
 		routes = append(routes, "GET /content/"+one)
 	}
 	slices.Sort(routes)

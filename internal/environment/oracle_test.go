@@ -514,8 +514,10 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, saved: map[string]map[string]any{}}
 	o.store = testkit.Store(t, testkit.Model(t, m.text()))
 	var err error
-	if o.g, err = environment.Open(t.Context(), environment.Options{Store: o.store, Log: testkit.Log(t),
-		Cache: cache.Options{Refresh: func(*cache.Response) {}}}); err != nil {
+	if o.g, err = environment.Open(t.Context(), environment.Options{
+		Store: o.store, Log: testkit.Log(t),
+		Cache: cache.Options{Refresh: func(*cache.Response) {}},
+	}); err != nil {
 		t.Fatal(err)
 	}
 	o.web = server.New(server.Options{Environment: o.g})
@@ -524,9 +526,13 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 	}
 	t.Cleanup(o.g.Close)
 	if err := o.g.Keys.KeepKey(t.Context(),
-		&access.Key{Name: "test",
-			Grants: access.Grants{{Verb: access.Read, Edition: access.Any, Type: access.Any},
-				{Verb: access.Recompute, Edition: access.Any, Type: access.Any}}}, o.secret, "test"); err != nil {
+		&access.Key{
+			Name: "test",
+			Grants: access.Grants{
+				{Verb: access.Read, Edition: access.Any, Type: access.Any},
+				{Verb: access.Recompute, Edition: access.Any, Type: access.Any},
+			},
+		}, o.secret, "test"); err != nil {
 		t.Fatal(err)
 	}
 	return o
@@ -706,12 +712,27 @@ func (o *oracle) look(h *history, what string) {
 // kind says what may make it hard to tell whether a change matters to the read.
 func (r oracleRead) kind() string {
 	text, _ := url.QueryUnescape(strings.Replace(r.path, "%s", "", 1) + r.body)
-	for _, one := range [][2]string{{"now()", "now"}, {"isPast", "now"}, {"/paths", "paths"}, {"/at?", "at"},
-		{"offset=", "offset"}, {"office(", "part"}, {"name = 'Mella'", "dotted"}, {"start.", "dotted"},
+	for _, one := range [][2]string{
+		{"now()", "now"},
+		{"isPast", "now"},
+		{"/paths", "paths"},
+		{"/at?", "at"},
+		{"offset=", "offset"},
+		{"office(", "part"},
+		{"name = 'Mella'", "dotted"},
+		{"start.", "dotted"},
 		{"piers.", "dotted"},
-		{"routes.", "dotted"}, {"piers:{name", "dotted"}, {"routes:{season", "dotted"}, {"routes[", "back"},
-		{"routes(", "back"}, {"departures", "back"}, {"after=", "cursor"}, {"before=", "cursor"},
-		{"filter", "filter"}, {"sort", "sorted"}} {
+		{"routes.", "dotted"},
+		{"piers:{name", "dotted"},
+		{"routes:{season", "dotted"},
+		{"routes[", "back"},
+		{"routes(", "back"},
+		{"departures", "back"},
+		{"after=", "cursor"},
+		{"before=", "cursor"},
+		{"filter", "filter"},
+		{"sort", "sorted"},
+	} {
 		if strings.Contains(text, one[0]) {
 			return one[1]
 		}

@@ -180,8 +180,10 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		gone.Entries != 1 {
 		t.Errorf("%+v %v", gone, err)
 	}
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: content.MakeID("old", "quay", "q3"), Type: "quay",
-		Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish"}); err != nil {
+	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{
+		ID: content.MakeID("old", "quay", "q3"), Type: "quay",
+		Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish",
+	}); err != nil {
 		t.Errorf("an entry that was kept: %v", err)
 	}
 	shows(n, "quay-3", "Our own")
@@ -261,8 +263,10 @@ types:
 		t.Fatalf("%+v %v", done, err)
 	}
 	_, _, body := n.read(t, "/notices?fields=title,text(html,commonmark)")
-	for _, want := range []string{`"title":"Café & kiosk"`, `<h2>Open</h2>`,
-		`<a href=\"` + web.URL + `/map\" rel=\"nofollow\">the map</a>`, `"commonmark":"## Open\n\nSee [the map](`} {
+	for _, want := range []string{
+		`"title":"Café & kiosk"`, `<h2>Open</h2>`,
+		`<a href=\"` + web.URL + `/map\" rel=\"nofollow\">the map</a>`, `"commonmark":"## Open\n\nSee [the map](`,
+	} {
 		if !strings.Contains(body, want) &&
 			!strings.Contains(strings.NewReplacer(`\u003c`, "<", `\u003e`, ">", `\u0026`, "&").Replace(body), want) {
 			t.Errorf("%s is not in %s", want, body)

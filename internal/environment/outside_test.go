@@ -132,10 +132,12 @@ types:
 					Address:   "http://gateway.example",
 					Origins:   map[string]origin.Config{"harbour": c},
 					Sites: map[string]rebuild.Site{
-						"web": {Address: web.URL, Build: &rebuild.Call{Call: web.URL + "/build", Secret: hookSecret,
+						"web": {Address: web.URL, Build: &rebuild.Call{
+							Call: web.URL + "/build", Secret: hookSecret,
 							Quiet: strictyaml.Duration(
 								20 * time.Millisecond,
-							), AtMost: strictyaml.Duration(time.Second)}},
+							), AtMost: strictyaml.Duration(time.Second),
+						}},
 					},
 					Rules: []rule.Rule{
 						{
@@ -430,8 +432,14 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 	for _, c := range []struct {
 		key, state string
 		want       int
-	}{{"", "finished", 401}, {other, "finished", 403}, {site, "sunk", 400}, {site, "started", 200},
-		{site, "failed", 200}, {site, "finished", 409}} {
+	}{
+		{"", "finished", 401},
+		{other, "finished", 403},
+		{site, "sunk", 400},
+		{site, "started", 200},
+		{site, "failed", 200},
+		{site, "finished", 409},
+	} {
 		if got := report(c.key, c.state); got != c.want {
 			t.Errorf("reporting %s: %d, want %d", c.state, got, c.want)
 		}
@@ -493,8 +501,10 @@ func TestConfigurationIsHeldAgainstTheModel(t *testing.T) {
 	if err == nil {
 		t.Fatal("accepted")
 	}
-	for _, want := range []string{`did you mean "pier"?`, `did you mean "web"?`, `address "nowhere"`,
-		"origin o: prove is missing"} {
+	for _, want := range []string{
+		`did you mean "pier"?`, `did you mean "web"?`, `address "nowhere"`,
+		"origin o: prove is missing",
+	} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q lacks %q", err, want)
 		}

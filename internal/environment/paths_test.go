@@ -74,9 +74,11 @@ func TestAllPathsInOneSweep(t *testing.T) {
 	if got, _ := sweep(""); slices.Contains(got, "nb /no/page-p0") || !slices.Contains(got, "en /home/page-p0") {
 		t.Errorf("after a locale was taken back: %v", got)
 	}
-	for path, want := range map[string]string{"/paths?type=berth": `no type \"berth\" has paths`,
-		"/paths?limit=0": "from 1 to 10000", "/paths?after=x": "no cursor", "/paths?locale=xx": "no locale",
-		"/paths?sort=path": "no such parameter"} {
+	for path, want := range map[string]string{
+		"/paths?type=berth": `no type \"berth\" has paths`,
+		"/paths?limit=0":    "from 1 to 10000", "/paths?after=x": "no cursor", "/paths?locale=xx": "no locale",
+		"/paths?sort=path": "no such parameter",
+	} {
 		if status, _, body := n.read(t, path); status != 400 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -115,9 +117,11 @@ func TestOffset(t *testing.T) {
 		!strings.Contains(body, `"Page 2"`) {
 		t.Errorf("before the page: %s", body)
 	}
-	for path, want := range map[string]string{"/pages?offset=20000": "whose time does not " +
-		"grow", "/pages?offset=-1": "from 0 to",
-		"/pages?sort=title&offset=1&before=" + list.Window.Prev: "a cursor is given too"} {
+	for path, want := range map[string]string{
+		"/pages?offset=20000": "whose time does not " +
+			"grow", "/pages?offset=-1": "from 0 to",
+		"/pages?sort=title&offset=1&before=" + list.Window.Prev: "a cursor is given too",
+	} {
 		if status, _, body := n.read(t, path); status != 400 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %s", path, status, body)
 		}
@@ -184,8 +188,10 @@ func TestChangesAreTold(t *testing.T) {
 	if strings.Join(got, ", ") != "published fog, unpublished fog, published north" {
 		t.Errorf("events: %v", got)
 	}
-	for query, status := range map[string]int{"after=x": 400, "after=-1": 400, "limit=9999&after=0": 400,
-		"since=1": 400} {
+	for query, status := range map[string]int{
+		"after=x": 400, "after=-1": 400, "limit=9999&after=0": 400,
+		"since=1": 400,
+	} {
 		if a := n.ask(t, all, "published/changes?"+query); a.Status != status {
 			t.Errorf("%s: %d", query, a.Status)
 		}

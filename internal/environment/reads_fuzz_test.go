@@ -25,21 +25,27 @@ const (
 // FuzzReads runs what somebody asks for, in REST or GraphQL, on real content, and holds
 // what it takes of this process and of PostgreSQL against a bound.
 func FuzzReads(f *testing.F) {
-	for _, seed := range []string{"/notices?fields=title,routes(name,notices[limit=3](title))&count=true",
+	for _, seed := range []string{
+		"/notices?fields=title,routes(name,notices[limit=3](title))&count=true",
 		"/notices?filter=A_CONTAINS(routes,('ring'))+OR+routes.name+LIKE+'%25x%25'", "/at?path=/notices/fog",
 		"/paths?limit=10",
 		"/entries/fog?fields=title", "{ notices(first: 5) { totalCount nodes { title routes { name notices { " +
 			"totalCount nodes { title } } } } } }", "{ a: notice(slug: \"fog\") { title } b: node(id: \"ring\") { " +
 			"id ... on Route { name } } }",
 		"query { __schema { types { name } } routes(filter: {name: {like: \"%\"}}) { edges { cursor node { name } " +
-			"} pageInfo { endCursor } } }", "/routes?sort=-updated,name&offset=10000&limit=200"} {
+			"} pageInfo { endCursor } } }", "/routes?sort=-updated,name&offset=10000&limit=200",
+	} {
 		f.Add(seed)
 	}
 	n := open(f, testkit.Store(f, testkit.Model(f, harbour)), access.NewSecret())
-	if _, err := n.client.Entries().Edit(f.Context(), client.Edit{ID: "ring", Type: "route",
-		Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish"},
-		client.Edit{ID: "fog", Type: "notice",
-			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring"}}, Do: "publish"}); err != nil {
+	if _, err := n.client.Entries().Edit(f.Context(), client.Edit{
+		ID: "ring", Type: "route",
+		Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish",
+	},
+		client.Edit{
+			ID: "fog", Type: "notice",
+			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring"}}, Do: "publish",
+		}); err != nil {
 		f.Fatal(err)
 	}
 	handler := server.New(server.Options{Environment: n.Environment})

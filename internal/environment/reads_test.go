@@ -112,9 +112,14 @@ func TestAReadIsExamined(t *testing.T) {
 		!strings.Contains(e.Body, `"column":`) {
 		t.Errorf("wrong GraphQL: %d %s", e.Status, e.Body)
 	}
-	for _, wrong := range []client.ReadQuestion{{}, {Request: "/notices", As: "nobody's"},
-		{Request: "/notices", Edition: "printed"}, {Request: "/content/elsewhere/published/notices"},
-		{Request: "/changes"}, {DocumentID: "sha256:0"}} {
+	for _, wrong := range []client.ReadQuestion{
+		{},
+		{Request: "/notices", As: "nobody's"},
+		{Request: "/notices", Edition: "printed"},
+		{Request: "/content/elsewhere/published/notices"},
+		{Request: "/changes"},
+		{DocumentID: "sha256:0"},
+	} {
 		if _, err := n.client.Reads().Examine(t.Context(), wrong); err == nil ||
 			!strings.Contains(err.Error(), "no address") && !strings.Contains(err.Error(), "is not below") &&
 				!strings.Contains(err.Error(), "is no read") &&
@@ -124,12 +129,16 @@ func TestAReadIsExamined(t *testing.T) {
 	}
 	_, previewer := l.key(t, "read preview notice")
 	other := &client.Client{Address: n.client.Address, Key: previewer}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices",
-		As: notices.ID}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{
+		Request: "/notices",
+		As:      notices.ID,
+	}); err == nil {
 		t.Error("whoever may read notices may read as any key")
 	}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices",
-		Explain: true}); err == nil {
+	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{
+		Request: "/notices",
+		Explain: true,
+	}); err == nil {
 		t.Error("whoever may read notices is shown plans")
 	}
 }
@@ -289,10 +298,14 @@ func TestEntriesAreFoundByEither(t *testing.T) {
 		t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}}, Do: "publish"},
 	)
 	for _, c := range []struct{ by, language, want string }{
-		{`id: "fog"`, "", `"Fog"`}, {`id: "fog"`, "nb-NO, en;q=0.5", `"Tåke"`},
-		{`path: "/varsler/fog/"`, "", `"Tåke"`}, {`path: "/notices/fog"`, "nb", `"Fog"`},
-		{`path: "/notices/ice"`, "", `"entry":null`}, {`path: "notices"`, "", "no path of a site"},
-		{`id: "fog", path: "/"`, "", "exactly one"}, {`id: null`, "", "EntryBy"},
+		{`id: "fog"`, "", `"Fog"`},
+		{`id: "fog"`, "nb-NO, en;q=0.5", `"Tåke"`},
+		{`path: "/varsler/fog/"`, "", `"Tåke"`},
+		{`path: "/notices/fog"`, "nb", `"Fog"`},
+		{`path: "/notices/ice"`, "", `"entry":null`},
+		{`path: "notices"`, "", "no path of a site"},
+		{`id: "fog", path: "/"`, "", "exactly one"},
+		{`id: null`, "", "EntryBy"},
 	} {
 		a := n.graphql(
 			t, n.client.Address, n.client.Key,
@@ -403,9 +416,11 @@ func TestAModelSaysWhatItBreaks(t *testing.T) {
 		what = append(what, b.What+": "+b.Request)
 	}
 	told := strings.Join(what, "\n")
-	for text, want := range map[string]bool{"trusted document names": true, "trusted document " +
-		"counts": false, "saved read by name: /piers?sort=name": true, "piers?fields=name": true,
-		"piers?fields=id": false} {
+	for text, want := range map[string]bool{
+		"trusted document names": true, "trusted document " +
+			"counts": false, "saved read by name: /piers?sort=name": true, "piers?fields=name": true,
+		"piers?fields=id": false,
+	} {
 		if strings.Contains(told, text) != want {
 			t.Errorf("%q is told of is %t:\n%s", text, !want, told)
 		}
@@ -437,11 +452,16 @@ func TestDocumentsAreNamedByHash(t *testing.T) {
 	}{
 		"a hash that is trusted": {per{"extensions": named(1, hash)}, 200, `"totalCount":1`},
 		"one that is not":        {per{"extensions": named(1, unknown)}, 200, `"code":"PERSISTED_QUERY_NOT_FOUND"`},
-		"another version": {per{"extensions": named(2, hash)}, 200,
-			`"code":"PERSISTED_QUERY_NOT_SUPPORTED"`},
+		"another version": {
+			per{"extensions": named(2, hash)},
+			200,
+			`"code":"PERSISTED_QUERY_NOT_SUPPORTED"`,
+		},
 		"the text beside it": {per{"query": text, "extensions": named(1, hash)}, 200, `"totalCount":1`},
-		"another text beside it": {per{"query": "{ piers { nodes { id } } }", "extensions": named(1, hash)},
-			400, "is not the SHA-256"},
+		"another text beside it": {
+			per{"query": "{ piers { nodes { id } } }", "extensions": named(1, hash)},
+			400, "is not the SHA-256",
+		},
 		"the id of a manifest":       {per{"documentId": "id-of-a-tool"}, 200, `"totalCount":1`},
 		"an id that nobody knows":    {per{"documentId": "another"}, 400, "no trusted document"},
 		"extensions of another kind": {per{"query": text, "extensions": per{"client": "x"}}, 200, `"totalCount":1`},

@@ -117,8 +117,10 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 		nodes[0], http.MethodPost, "/control/v1/keys", "new",
 		map[string]any{"name": "web", "grants": []string{"read published *"}},
 	)
-	if again := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{"name": "web",
-		"grants": []string{"read published *"}}); key.Status != 200 ||
+	if again := send(nodes[0], http.MethodPost, "/control/v1/keys", "new", map[string]any{
+		"name":   "web",
+		"grants": []string{"read published *"},
+	}); key.Status != 200 ||
 		again.Status != http.StatusConflict ||
 		strings.Contains(string(again.Body), "ubq_") {
 		t.Errorf("%d %s, then %d %s", key.Status, key.Body, again.Status, again.Body)
@@ -140,8 +142,10 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 	n := open(t, s, access.NewSecret())
 	for i := range 3 {
 		if _, err := n.Authoring.Apply(t.Context(),
-			[]writing.Edit{{ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local,
-				Save: content.Fields{"name": fmt.Sprint("Pier ", i)}}}, "test",
+			[]writing.Edit{{
+				ID: fmt.Sprint("p", i), Type: "pier", Origin: content.Local,
+				Save: content.Fields{"name": fmt.Sprint("Pier ", i)},
+			}}, "test",
 			content.Cause{Kind: "user"}); err != nil {
 			t.Fatal(err)
 		}
@@ -176,8 +180,10 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
 	}
 	for i := range 3 {
-		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{Entry: fmt.Sprint("p", i),
-			Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada"}); err != nil {
+		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{
+			Entry:  fmt.Sprint("p", i),
+			Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada",
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -224,10 +230,12 @@ func TestAnImportPassesWhatIsTooLong(t *testing.T) {
 // TestAProvenAnnouncementWithNonsenseIsKept signs announcements that cannot be read.
 func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 	w := newWorld(t, 1)
-	for i, body := range []string{`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a","time":"2026\u0000"}`,
+	for i, body := range []string{
+		`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a","time":"2026\u0000"}`,
 		`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a\u0000b","time":"2026-01-01T00:00:00Z"}`,
 		`{"specversion":"1.0","id":"x\u0000","source":"/h\u0000","type":"x.published\u0000","subject":"berths/a"}`,
-		"\x00", `{"a": "\ud800"}`} {
+		"\x00", `{"a": "\ud800"}`,
+	} {
 		h := http.Header{"Content-Type": {"application/cloudevents+json"}}
 		if err := outbound.Sign(h, hookSecret, fmt.Sprint("nonsense", i), time.Now(), []byte(body)); err != nil {
 			t.Fatal(err)
@@ -248,8 +256,10 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 // TestClocksPutBackByUnusualSpans gives times that come twice where clocks are put back by
 // half an hour, and by two.
 func TestClocksPutBackByUnusualSpans(t *testing.T) {
-	for zone, text := range map[string]string{"Australia/Lord_Howe": "2026-04-05T01:45",
-		"Antarctica/Troll": "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30"} {
+	for zone, text := range map[string]string{
+		"Australia/Lord_Howe": "2026-04-05T01:45",
+		"Antarctica/Troll":    "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30",
+	} {
 		if at, _, err := authoring.ParseMoment(text, zone); err == nil {
 			t.Errorf("%s in %s is taken for %v", text, zone, at)
 		}
@@ -385,9 +395,11 @@ func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
 			return err == nil && strings.Contains(e.Detail, "502")
 		})
 	}
-	for id, sql := range map[string]string{killed: `update river_job set state = 'running', attempted_by =
+	for id, sql := range map[string]string{
+		killed: `update river_job set state = 'running', attempted_by =
 		array['gone'], attempted_at = clock_timestamp() - interval '1 minute' where args ->> 'event' = $1`,
-		lost: `delete from river_job where args ->> 'event' = $1`} {
+		lost: `delete from river_job where args ->> 'event' = $1`,
+	} {
 		if tag, err := w.store.DB.Pool.Exec(t.Context(), sql, id); err != nil || tag.RowsAffected() != 1 {
 			t.Fatal(tag, err)
 		}
@@ -406,7 +418,8 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	called := w.outside
 	web := httptest.NewServer(called)
 	t.Cleanup(web.Close)
-	n := start(t, environment.Options{Store: w.store, Quiet: true, Outbound: outbound.Options{Private: true},
+	n := start(t, environment.Options{
+		Store: w.store, Quiet: true, Outbound: outbound.Options{Private: true},
 		Sites: map[string]rebuild.Site{
 			"web": {
 				Address: web.URL,
@@ -420,7 +433,8 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 				Types: []string{"pier"},
 				Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
 			},
-		}}, access.NewSecret())
+		},
+	}, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	s, err := n.Authoring.AddSchedule(
 		t.Context(),
@@ -470,8 +484,10 @@ func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	done := publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Replica.Environment() + "/published/changes?after="
-	for after, want := range map[int64]int{0: http.StatusOK, done.Sequence: http.StatusOK,
-		done.Sequence + 1: http.StatusGone, done.Sequence + 5000: http.StatusGone} {
+	for after, want := range map[int64]int{
+		0: http.StatusOK, done.Sequence: http.StatusOK,
+		done.Sequence + 1: http.StatusGone, done.Sequence + 5000: http.StatusGone,
+	} {
 		a := n.get(t, path+fmt.Sprint(after), false)
 		if a.Status != want ||
 			want == http.StatusGone && !strings.Contains(string(a.Body), fmt.Sprintf("after=%d", done.Sequence)) {

@@ -146,8 +146,10 @@ func TestOwnSessions(t *testing.T) {
 // TestSessionsEnd ends sessions that are idle or old.
 func TestSessionsEnd(t *testing.T) {
 	l := newLine(t, 1)
-	for name, o := range map[string]environment.Options{"idle": {SessionIdle: 300 * time.Millisecond},
-		"old": {SessionLongest: 300 * time.Millisecond}} {
+	for name, o := range map[string]environment.Options{
+		"idle": {SessionIdle: 300 * time.Millisecond},
+		"old":  {SessionLongest: 300 * time.Millisecond},
+	} {
 		o.Store = l.store
 		n := start(t, o, access.NewSecret())
 		b := n.account(t, n.client.Address, name+"@skerry.example", access.RoleReader)
@@ -188,9 +190,16 @@ func TestThePasswordIsAskedForAgain(t *testing.T) {
 		environment = $1`, l.store.Environment); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range [][2]string{{"POST", "/keys"}, {"PATCH", "/keys/first"}, {"POST", "/keys/first/rotate"},
-		{"DELETE", "/keys/first"}, {"PATCH", "/open"}, {"POST", "/accounts"},
-		{"PATCH", "/accounts/odd@skerry.example"}, {"POST", "/accounts/odd@skerry.example/link"}} {
+	for _, c := range [][2]string{
+		{"POST", "/keys"},
+		{"PATCH", "/keys/first"},
+		{"POST", "/keys/first/rotate"},
+		{"DELETE", "/keys/first"},
+		{"PATCH", "/open"},
+		{"POST", "/accounts"},
+		{"PATCH", "/accounts/odd@skerry.example"},
+		{"POST", "/accounts/odd@skerry.example/link"},
+	} {
 		b.must(c[0], "/control/v1"+c[1], per{}, 403, "/problems/proof")
 	}
 	b.must("GET", "/control/v1/keys", nil, 200, "first")
@@ -281,8 +290,10 @@ func TestTheFirstLinkIsForTheFirst(t *testing.T) {
 		""); err == nil {
 		t.Error("a link that another one has replaced is good")
 	}
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: "odd@skerry.example",
-		Role: access.RoleAdmin}, goodPassword, "test"); err != nil {
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{
+		Email: "odd@skerry.example",
+		Role:  access.RoleAdmin,
+	}, goodPassword, "test"); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := n.Accounts.ChoosePassword(t.Context(), again, "eve@skerry.example", "Eve", goodPassword, by,
@@ -333,8 +344,10 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	if got := reads(n, narrow.Token, "preview/routes/outer-ring?fields=name,notices(title)"); got != 403 {
 		t.Errorf("what its maker may not read: %d", got)
 	}
-	for _, path := range []string{"/export?type=notice", "/entries", "/events", "/changes", "/cache/answers",
-		"/reads/saved", "/session", "/model", "/previews", "/audit"} {
+	for _, path := range []string{
+		"/export?type=notice", "/entries", "/events", "/changes", "/cache/answers",
+		"/reads/saved", "/session", "/model", "/previews", "/audit",
+	} {
 		if a, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Do(t.Context(), http.MethodGet,
 			"/control/v1"+path, nil, nil); err != nil ||
 			a.Status != 403 {

@@ -93,66 +93,116 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 		"an unknown member": {"POST", "/edits", `{"edts": []}`, 400, "edts"},
 		"no edits":          {"POST", "/edits", `{"edits": []}`, 400, "0 edits given"},
 		"a bad id":          {"POST", "/edits", `{"edits": [{"id": "Not So", "do": "publish"}]}`, 400, "edits[0].id"},
-		"nothing to do": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publsh"}]}`, 400,
-			`did you mean \"publish\"?`},
-		"an unknown type": {"POST", "/edits", `{"edits": [{"type": "pge", "save": {}}]}`, 400,
-			`did you mean \"page\"?`},
-		"an unknown field": {"POST", "/edits",
-			`{"edits": [{"id": "x", "type": "page", "save": {"titel": {"en": "x"}}}]}`, 422, `did you mean \"title\"?`},
-		"all problems": {"POST", "/edits",
-			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": 3, "xx": "y"}, "hours": [{"dy": "a"}], "blocks": [{"block": "nte"}]}}]}`, 422, "fields.hours[0].dy"},
-		"too long": {"POST", "/edits",
+		"nothing to do": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "publsh"}]}`, 400,
+			`did you mean \"publish\"?`,
+		},
+		"an unknown type": {
+			"POST", "/edits", `{"edits": [{"type": "pge", "save": {}}]}`, 400,
+			`did you mean \"page\"?`,
+		},
+		"an unknown field": {
+			"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"titel": {"en": "x"}}}]}`, 422, `did you mean \"title\"?`,
+		},
+		"all problems": {
+			"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": 3, "xx": "y"}, "hours": [{"dy": "a"}], "blocks": [{"block": "nte"}]}}]}`, 422, "fields.hours[0].dy",
+		},
+		"too long": {
+			"POST", "/edits",
 			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "` + strings.Repeat("x", 31) +
-				`"}}}]}`, 422, "31 characters long"},
-		"a dangling link": {"POST", "/edits",
-			`{"edits": [{"id": "x", "type": "page", "save": {"blocks": [{"block": "note"}, {"block": "show", "page": "nobody"}]}}]}`, 422, "fields.blocks[1].page"},
-		"a cycle": {"POST", "/edits",
+				`"}}}]}`, 422, "31 characters long",
+		},
+		"a dangling link": {
+			"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"blocks": [{"block": "note"}, {"block": "show", "page": "nobody"}]}}]}`, 422, "fields.blocks[1].page",
+		},
+		"a cycle": {
+			"POST", "/edits",
 			`{"edits": [{"id": "home", "type": "page", "save": {"title": {"en": "Home"}, "parent": "below"}}]}`,
-			422, "live below itself"},
-		"a slug that is gone": {"POST", "/edits",
-			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "Home"}}}]}`, 422, "has the slug"},
-		"a NUL": {"POST", "/edits",
-			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "a\u0000"}}}]}`, 400, "holds a NUL"},
+			422, "live below itself",
+		},
+		"a slug that is gone": {
+			"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "Home"}}}]}`, 422, "has the slug",
+		},
+		"a NUL": {
+			"POST", "/edits",
+			`{"edits": [{"id": "x", "type": "page", "save": {"title": {"en": "a\u0000"}}}]}`, 400, "holds a NUL",
+		},
 		"not UTF-8": {"POST", "/edits", "{\"edits\": [{\"id\": \"x\xff\"}]}", 400, "not valid UTF-8"},
-		"too large": {"POST", "/edits", `{"edits": [{"id": "` + strings.Repeat("x", 9<<20) + `"}]}`, 413,
-			"bytes"},
-		"nested too deep": {"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": ` + deep, 400,
-			"body"},
-		"locales of a save": {"POST", "/edits", `{"edits": [{"id": "home", "locales": ["en"]}]}`, 400,
-			"only publish and unpublish"},
-		"no locale at all": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": []}]}`,
-			400, "name at least one"},
-		"a locale unwritten": {"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": ["nb"]}]}`,
-			422, "nothing is written in nb"},
-		"restore nothing": {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore"}]}`, 400,
-			"name the revision"},
-		"restore a wrong one": {"POST", "/edits", `{"edits": [{"id": "home", "do": "restore", "revision": 99}]}`,
-			404, "revision 99"},
+		"too large": {
+			"POST", "/edits", `{"edits": [{"id": "` + strings.Repeat("x", 9<<20) + `"}]}`, 413,
+			"bytes",
+		},
+		"nested too deep": {
+			"POST", "/edits", `{"edits": [{"id": "x", "type": "page", "save": ` + deep, 400,
+			"body",
+		},
+		"locales of a save": {
+			"POST", "/edits", `{"edits": [{"id": "home", "locales": ["en"]}]}`, 400,
+			"only publish and unpublish",
+		},
+		"no locale at all": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": []}]}`,
+			400, "name at least one",
+		},
+		"a locale unwritten": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "publish", "locales": ["nb"]}]}`,
+			422, "nothing is written in nb",
+		},
+		"restore nothing": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "restore"}]}`, 400,
+			"name the revision",
+		},
+		"restore a wrong one": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "restore", "revision": 99}]}`,
+			404, "revision 99",
+		},
 		"nobody": {"POST", "/edits", `{"edits": [{"id": "nobody", "do": "publish"}]}`, 404, "nobody"},
-		"referred to": {"POST", "/edits", `{"edits": [{"id": "home", "do": "delete"}]}`, 409,
-			`"referredBy":[{"entry":"below"`},
+		"referred to": {
+			"POST", "/edits", `{"edits": [{"id": "home", "do": "delete"}]}`, 409,
+			`"referredBy":[{"entry":"below"`,
+		},
 		"no such state":     {"GET", "/entries?state=drft", "", 400, `did you mean \"draft\"?`},
 		"no such parameter": {"GET", "/entries?typ=page", "", 400, `did you mean \"type\"?`},
-		"a past moment": {"POST", "/schedules",
-			`{"entry": "home", "action": "unpublish", "at": "2001-01-01T00:00:00Z"}`, 422, "over already"},
-		"no moment": {"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "tomorrow"}`,
-			422, "is no time"},
-		"no time zone": {"POST", "/schedules",
+		"a past moment": {
+			"POST", "/schedules",
+			`{"entry": "home", "action": "unpublish", "at": "2001-01-01T00:00:00Z"}`, 422, "over already",
+		},
+		"no moment": {
+			"POST", "/schedules", `{"entry": "home", "action": "unpublish", "at": "tomorrow"}`,
+			422, "is no time",
+		},
+		"no time zone": {
+			"POST", "/schedules",
 			`{"entry": "home", "action": "unpublish", "at": "2030-01-01T00:00", "zone": "Skerry/Mella"}`, 422,
-			"no time zone"},
-		"no such action": {"POST", "/schedules",
-			`{"entry": "home", "action": "hide", "at": "2030-01-01T00:00"}`, 422, "neither publish nor unpublish"},
+			"no time zone",
+		},
+		"no such action": {
+			"POST", "/schedules",
+			`{"entry": "home", "action": "hide", "at": "2030-01-01T00:00"}`, 422, "neither publish nor unpublish",
+		},
 		"no such schedule": {"DELETE", "/schedules/42", "", 404, "schedule 42"},
 		"no model":         {"POST", "/model/plan", `{}`, 400, "there are no files"},
-		"a bad model": {"POST", "/model/apply",
-			`{"files": {"m.yaml": "types:\n  page: {fields: {title: {kind: txt}}}\n  page: {}\n"}}`, 422, `"line":3`},
-		"a losing model": {"POST", "/model/apply",
+		"a bad model": {
+			"POST", "/model/apply",
+			`{"files": {"m.yaml": "types:\n  page: {fields: {title: {kind: txt}}}\n  page: {}\n"}}`, 422, `"line":3`,
+		},
+		"a losing model": {
+			"POST", "/model/apply",
 			`{"files": {"m.yaml": "types: {page: {fields: {title: {kind: text, translated: true}}}}"}}`, 409,
-			`"severity":"loses data"`},
-		"a reserved plural": {"POST", "/model/plan",
-			`{"files": {"m.yaml": "types: {at: {plural: at, fields: {}}}"}}`, 422, "cannot have the plural"},
-		"fallbacks in a ring": {"POST", "/locales", `{"do": "change", "tag": "en", "fallback": ["nb"]}`, 422,
-			"fall back to each other"},
+			`"severity":"loses data"`,
+		},
+		"a reserved plural": {
+			"POST", "/model/plan",
+			`{"files": {"m.yaml": "types: {at: {plural: at, fields: {}}}"}}`, 422, "cannot have the plural",
+		},
+		"fallbacks in a ring": {
+			"POST", "/locales", `{"do": "change", "tag": "en", "fallback": ["nb"]}`, 422,
+			"fall back to each other",
+		},
 		"a locale twice":     {"POST", "/locales", `{"do": "add", "tag": "nb"}`, 400, "already"},
 		"no such locale":     {"POST", "/locales", `{"do": "retire", "tag": "ns"}`, 400, `did you mean`},
 		"half an order":      {"POST", "/locales", `{"do": "order", "order": ["nb"]}`, 400, "every locale once"},
@@ -336,8 +386,10 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		!strings.Contains(p.Detail, "changed meanwhile") {
 		t.Errorf("a plan that is out of date: %v", err)
 	}
-	if _, _, err := a.Keys.CreateKey(t.Context(), access.Key{Name: "board", Site: "skerry-board",
-		Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}}}, "test"); err != nil {
+	if _, _, err := a.Keys.CreateKey(t.Context(), access.Key{
+		Name: "board", Site: "skerry-board",
+		Grants: access.Grants{{Verb: "read", Edition: "published", Type: "page"}},
+	}, "test"); err != nil {
 		t.Fatal(err)
 	}
 	plan, err = a.client.Models().Plan(
@@ -377,8 +429,10 @@ func TestAConfiguredModelIsAppliedAtStartIfWanted(t *testing.T) {
 			Replace(isles),
 	)
 	var loss *writing.LossError
-	if _, err := environment.Open(t.Context(), environment.Options{Store: again(t, s), Model: losing,
-		ApplyModel: true}); !errors.As(
+	if _, err := environment.Open(t.Context(), environment.Options{
+		Store: again(t, s), Model: losing,
+		ApplyModel: true,
+	}); !errors.As(
 		err, &loss,
 	) {
 		t.Errorf("a losing model at start: %v", err)
@@ -403,7 +457,7 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 	expect := func(what string, hits ...bool) {
 		t.Helper()
 		for i, p := range paths {
-			if _, how, body := n.read(t, p); (testkit.Hit(how)) != hits[i] {
+			if _, how, body := n.read(t, p); testkit.Hit(how) != hits[i] {
 				t.Errorf("%s: %s is %s: %s", what, p, how, body)
 			}
 		}
@@ -497,7 +551,8 @@ func TestMoments(t *testing.T) {
 func TestImportTellsWhatIsWrongByLine(t *testing.T) {
 	n, _, _ := islesNode(t)
 	run := func(text string,
-		o authoring.ImportOptions) (last authoring.ImportProgress, bad []authoring.BadLine, err error) {
+		o authoring.ImportOptions,
+	) (last authoring.ImportProgress, bad []authoring.BadLine, err error) {
 		err = n.Authoring.Import(t.Context(), strings.NewReader(text), "test", o, func(p authoring.ImportProgress) {
 			bad = append(bad, p.BadLines...)
 			last = p

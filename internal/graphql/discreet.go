@@ -50,13 +50,17 @@ func (s *Schema) CompileFor(edition string, r Request, readable func(typ string)
 // read, and for what pruning leaves unused.
 var silentRules = func() *rules.Rules {
 	r := rules.NewDefaultRules()
-	for _, name := range []string{"NoUnusedVariables", "NoUnusedFragments", "FieldsOnCorrectType",
-		"KnownArgumentNames", "KnownTypeNames", "ScalarLeafs", "ValuesOfCorrectType"} {
+	for _, name := range []string{
+		"NoUnusedVariables", "NoUnusedFragments", "FieldsOnCorrectType",
+		"KnownArgumentNames", "KnownTypeNames", "ScalarLeafs", "ValuesOfCorrectType",
+	} {
 		r.RemoveRule(name)
 	}
-	for _, one := range []validator.Rule{rules.FieldsOnCorrectTypeRuleWithoutSuggestions,
+	for _, one := range []validator.Rule{
+		rules.FieldsOnCorrectTypeRuleWithoutSuggestions,
 		rules.KnownArgumentNamesRuleWithoutSuggestions, rules.KnownTypeNamesRuleWithoutSuggestions,
-		rules.ScalarLeafsRuleWithoutSuggestions, rules.ValuesOfCorrectTypeRuleWithoutSuggestions} {
+		rules.ScalarLeafsRuleWithoutSuggestions, rules.ValuesOfCorrectTypeRuleWithoutSuggestions,
+	} {
 		r.AddRule(one.Name, one.RuleFunc)
 	}
 	return r

@@ -114,9 +114,11 @@ func (s *Schema) filterInput(f *model.Field) string {
 		}
 		return "TextFilter"
 	}
-	kind, ok := map[model.Kind]string{model.Integer: "NumberFilter", model.Decimal: "NumberFilter",
+	kind, ok := map[model.Kind]string{
+		model.Integer: "NumberFilter", model.Decimal: "NumberFilter",
 		model.Money: "NumberFilter", model.Boolean: "BooleanFilter", model.Date: "DateFilter",
-		model.DateTime: "DateTimeFilter"}[f.Kind]
+		model.DateTime: "DateTimeFilter",
+	}[f.Kind]
 	if f.Several || !ok {
 		return "ValueFilter"
 	}

@@ -22,14 +22,18 @@ func schema(t testing.TB) *Schema {
 }
 
 func TestNames(t *testing.T) {
-	for in, want := range map[string]string{"harbour-settings": "HarbourSettings", "pier": "Pier",
-		"validUntil": "ValidUntil", "a-2-b": "A2B"} {
+	for in, want := range map[string]string{
+		"harbour-settings": "HarbourSettings", "pier": "Pier",
+		"validUntil": "ValidUntil", "a-2-b": "A2B",
+	} {
 		if got := pascal(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
 	}
-	for in, want := range map[string]string{"allYear": "ALL_YEAR", "in-time": "IN_TIME", "2nd": "_2ND",
-		"true": "_TRUE"} {
+	for in, want := range map[string]string{
+		"allYear": "ALL_YEAR", "in-time": "IN_TIME", "2nd": "_2ND",
+		"true": "_TRUE",
+	} {
 		if got := enumName(in); got != want {
 			t.Errorf("%s: %s", in, got)
 		}
@@ -87,7 +91,8 @@ func TestCompileToOneQuery(t *testing.T) {
 		t.Errorf("list: %+v", list)
 	}
 	res := &query.Result{Roots: []query.RootResult{{}, {Total: 7, More: true, Rows: []*query.Row{
-		{ID: "r1", Type: "route", Keys: [][]byte{[]byte("9")}, Cells: [][][]byte{{[]byte("9")}, {[]byte("9")}}}}}}}
+		{ID: "r1", Type: "route", Keys: [][]byte{[]byte("9")}, Cells: [][][]byte{{[]byte("9")}, {[]byte("9")}}},
+	}}}}
 	var got struct {
 		Data struct {
 			A      any
@@ -201,17 +206,23 @@ func TestRequestErrors(t *testing.T) {
 		"unknown field":    {Request{Query: "{ routes { nodes { nam } } }"}, `Cannot query field "nam"`},
 		"no slug":          {Request{Query: "{ route { id } }"}, "slug"},
 		"missing variable": {Request{Query: "query ($s: String!) { route(slug: $s) { id } }"}, "must be defined"},
-		"which operation": {Request{Query: "query A { __typename } query B { __typename }", OperationName: "C"},
-			`no operation "C"`},
+		"which operation": {
+			Request{Query: "query A { __typename } query B { __typename }", OperationName: "C"},
+			`no operation "C"`,
+		},
 		"subscription": {Request{Query: "subscription { a }"}, "subscription"},
 		"unknown sort": {Request{Query: `{ routes(sort: ["nubmer"]) { totalCount } }`}, `did you mean "number"?`},
-		"half an entry": {Request{Query: "query ($n: Int) { routes(first: $n) { totalCount } }",
-			Variables: map[string]any{"n": 1.5}}, "Int"},
+		"half an entry": {Request{
+			Query:     "query ($n: Int) { routes(first: $n) { totalCount } }",
+			Variables: map[string]any{"n": 1.5},
+		}, "Int"},
 		"both ends":       {Request{Query: "{ routes(first: 1, last: 1) { totalCount } }"}, "both given"},
 		"after with last": {Request{Query: `{ routes(last: 1, after: "x") { totalCount } }`}, "use before with last"},
-		"too deep": {Request{Query: "{ route(slug: \"a\") " +
-			strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"},
-			"at most 8 levels"},
+		"too deep": {
+			Request{Query: "{ route(slug: \"a\") " +
+				strings.Repeat("{ start { ... on Route ", 10) + "{ id }" + strings.Repeat("} }", 10) + " }"},
+			"at most 8 levels",
+		},
 		"too many tokens": {Request{Query: "{ " + strings.Repeat("__typename ", 6000) + "}"}, "token"},
 	} {
 		_, errs := s.Compile("published", c.r)
@@ -281,9 +292,11 @@ func TestIntrospection(t *testing.T) {
 }
 
 func FuzzCompile(f *testing.F) {
-	for _, q := range []string{"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`,
+	for _, q := range []string{
+		"{ routes { nodes { id } } }", `{ node(id: "a") { ... on Pier { name } } }`,
 		"query ($a: Int) { piers(first: $a) { pageInfo { endCursor } } }",
-		`{ routes(filter: {or: [{number: {gt: 3}}, {piers: {name: {like: "a%", anyCase: true}}}], season: {in: [SUMMER]}}) { nodes { id } } }`} {
+		`{ routes(filter: {or: [{number: {gt: 3}}, {piers: {name: {like: "a%", anyCase: true}}}], season: {in: [SUMMER]}}) { nodes { id } } }`,
+	} {
 		f.Add(q)
 	}
 	s := schema(f)
@@ -325,11 +338,13 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"union PageBlocks = PageBlocksHeading | PageBlocksProse | PageBlocksRule",
+	for _, want := range []string{
+		"union PageBlocks = PageBlocksHeading | PageBlocksProse | PageBlocksRule",
 		"  blocks: [PageBlocks!]!", "type PageHours {", "enum PageHoursTone {", "  miles: Float", "  at: Point",
 		"  more: JSON",
 		`@deprecated(reason: "use the heading")`, "translated: Translated = FALLBACK", "): PageConnection\n",
-		"What the site is made of"} {
+		"What the site is made of",
+	} {
 		if !strings.Contains(s.SDL, want) {
 			t.Errorf("the schema lacks %q in\n%s", want, s.SDL)
 		}
@@ -373,10 +388,12 @@ func TestBlocksRecordsAndWaysBack(t *testing.T) {
 		Rows:  []*query.Row{{ID: "c", Type: "page", Cells: [][][]byte{{[]byte("C")}}, Keys: [][]byte{[]byte("C")}}},
 	}
 	got := string(written(t, op, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}}}))
-	for _, want := range []string{`{"__typename":"PageBlocksHeading","text":"Hi"}`,
+	for _, want := range []string{
+		`{"__typename":"PageBlocksHeading","text":"Hi"}`,
 		`{"__typename":"PageBlocksProse","prose":{"tree":{"kind": "document"}}}`, `{"__typename":"PageBlocksRule"}`,
 		`"hours":{"day":"Monday","tone":"A","__typename":"PageHours"}`, `"at":{"coordinates":[5.1, 60.9]}`,
-		`"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`} {
+		`"some":{"totalCount":5,"nodes":[{"title":"C"}]`, `"hasNextPage":true`, `"__typename":"PageConnection"`,
+	} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the answer lacks %s: %s", want, got)
 		}

@@ -113,7 +113,8 @@ func refusedInList(
 }
 
 func refusedInEntry(out gqlerror.List, at ast.Path, picks []query.SelectedField, first int,
-	row *query.Row) gqlerror.List {
+	row *query.Row,
+) gqlerror.List {
 	for i := range picks {
 		p := &picks[i]
 		if p.On != nil && !slices.Contains(p.On, row.Type) {

@@ -2,6 +2,7 @@ package identity
 
 import (
 	"context"
+
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/audit"

@@ -172,8 +172,10 @@ func (p *PreviewLinks) byPreviewLink(ctx context.Context, token, address string)
 		return access.Principal{}, access.ErrPreviewRevoked
 	}
 	if kept.Used == nil || time.Since(*kept.Used) > 10*time.Minute {
-		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{Name: kept.By,
-			Kind: string(access.ByPreviewLink), Address: address}); err != nil {
+		if err := p.store.PreviewLinks.Use(ctx, &kept, audit.Actor{
+			Name: kept.By,
+			Kind: string(access.ByPreviewLink), Address: address,
+		}); err != nil {
 			return access.Principal{}, err
 		}
 	}

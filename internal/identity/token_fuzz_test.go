@@ -48,8 +48,10 @@ func FuzzTokens(f *testing.F) {
 	made.Header["kid"] = "one"
 	good, _ := made.SignedString(key)
 	none := base64.RawURLEncoding.EncodeToString([]byte(`{"alg":"none"}`))
-	for _, seed := range []string{good, "a.b.c", none + "." + strings.Split(good, ".")[1] + ".",
-		strings.Replace(good, ".", "..", 1), "eyJhbGciOiJFUzI1NiIsImNyaXQiOlsieCJdfQ.e30.AA"} {
+	for _, seed := range []string{
+		good, "a.b.c", none + "." + strings.Split(good, ".")[1] + ".",
+		strings.Replace(good, ".", "..", 1), "eyJhbGciOiJFUzI1NiIsImNyaXQiOlsieCJdfQ.e30.AA",
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -52,9 +52,11 @@ func (in *Service) queue(origin string) string {
 func (in *Service) queued(origin string) *river.InsertOpts {
 	return &river.InsertOpts{
 		Queue: in.queue(origin),
-		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable,
+		UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+			rivertype.JobStateAvailable,
 			rivertype.JobStatePending, rivertype.JobStateRunning, rivertype.JobStateRetryable,
-			rivertype.JobStateScheduled}},
+			rivertype.JobStateScheduled,
+		}},
 	}
 }
 
@@ -66,7 +68,7 @@ func (w *eventWorker) NextRetry(job *river.Job[eventJob]) time.Time {
 func (in *Service) openJobs() error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &eventWorker{g: in})
-	queues := map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: atOnce}} // where those before had theirs
+	queues := map[string]river.QueueConfig{in.queue(""): {MaxWorkers: atOnce}} // there must be one
 	for name := range in.sources {
 		queues[in.queue(name)] = river.QueueConfig{MaxWorkers: atOnce}
 	}

@@ -115,8 +115,10 @@ func (f *FieldFrom) UnmarshalYAML(node ast.Node) error {
 		return err
 	}
 	f.Type, f.Origin, f.Alt, f.Kind, f.Kinds = form.Type, form.Origin, form.Alt, form.Kind, form.Kinds
-	for name, path := range map[string]string{"markdown": form.Markdown, "html": form.HTML, "ref": form.Ref,
-		"file": form.File, "each": form.Each} {
+	for name, path := range map[string]string{
+		"markdown": form.Markdown, "html": form.HTML, "ref": form.Ref,
+		"file": form.File, "each": form.Each,
+	} {
 		if path == "" {
 			continue
 		}

@@ -83,8 +83,10 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 		}
 	}
 	var f origin.File
-	for text, want := range map[string]string{"text: {markdown: $.a, file: $.b}": "not from two",
-		"text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each"} {
+	for text, want := range map[string]string{
+		"text: {markdown: $.a, file: $.b}": "not from two",
+		"text: {markdwon: $.a}":            "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each",
+	} {
 		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: "+
 			"$.copy}", text, 1)), &f); err == nil ||
 			!strings.Contains(err.Error(), want) {
@@ -179,8 +181,10 @@ func TestStatesAreToldApart(t *testing.T) {
 	if i, err := s.One(t.Context(), m, "route", "draft"); err != nil || i.Live != nil || i.Saved == nil {
 		t.Errorf("draft: %+v, %v", i, err)
 	}
-	for key, want := range map[string]string{"unknown": `in the state "lost"`, "nobody": "nothing at $.ref",
-		"broken": "answers no JSON"} {
+	for key, want := range map[string]string{
+		"unknown": `in the state "lost"`, "nobody": "nothing at $.ref",
+		"broken": "answers no JSON",
+	} {
 		if _, err := s.One(t.Context(), m, "route", key); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", key, err)
 		}
@@ -262,8 +266,10 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 		fmt.Fprint(w, `{"lines": []}`)
 	}))
 	t.Cleanup(own.Close)
-	for path, want := range map[string]string{"elsewhere": "its list goes on at " + other.URL,
-		"endless": "goes on after 5000 pages", "large": "more than 32 MiB"} {
+	for path, want := range map[string]string{
+		"elsewhere": "its list goes on at " + other.URL,
+		"endless":   "goes on after 5000 pages", "large": "more than 32 MiB",
+	} {
 		origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", own.URL+"/"+path, 1))
 		s, err := origin.New("office", origins["office"], http.DefaultClient)
 		if err != nil {

@@ -47,8 +47,10 @@ const addressMark = "{address}"
 
 // Check returns what is wrong with the target.
 func (t Target) Check() error {
-	for name, at := range map[string]string{"call": strings.Replace(t.Call, addressMark, "/", 1),
-		"everything": t.Everything} {
+	for name, at := range map[string]string{
+		"call":       strings.Replace(t.Call, addressMark, "/", 1),
+		"everything": t.Everything,
+	} {
 		if u, err := url.Parse(at); (at != "" || name == "call") &&
 			(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
 			return fmt.Errorf("%s %q is no http address", name, at)
@@ -188,8 +190,10 @@ func (c *Caller) Post(ctx context.Context, address, secret, id string, payload a
 	if resp.StatusCode/100 == 2 {
 		return nil
 	}
-	return &AnswerError{Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()),
-		text: fmt.Sprintf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer))}
+	return &AnswerError{
+		Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()),
+		text: fmt.Sprintf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer)),
+	}
 }
 
 // AnswerError is the error of a call that was answered, but not taken.

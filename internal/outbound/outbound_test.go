@@ -62,8 +62,10 @@ func TestPrivateNetworksAreOutOfReach(t *testing.T) {
 	reached := false
 	web := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
 	defer web.Close()
-	for _, address := range []string{web.URL, strings.Replace(web.URL, "127.0.0.1", "localhost", 1),
-		"http://10.0.0.1/", "http://[::1]:80/", "http://169.254.0.1/", "http://[::ffff:127.0.0.1]:80/"} {
+	for _, address := range []string{
+		web.URL, strings.Replace(web.URL, "127.0.0.1", "localhost", 1),
+		"http://10.0.0.1/", "http://[::1]:80/", "http://169.254.0.1/", "http://[::ffff:127.0.0.1]:80/",
+	} {
 		if err := New(Options{Timeout: time.Second}).Post(t.Context(), address, secret, "b1", 1); err == nil ||
 			reached {
 			t.Errorf("%s was reached: %v", address, err)
@@ -110,8 +112,10 @@ func TestSpecialNetworks(t *testing.T) {
 // TestAnAnswerSaysWhenToCallAgain reads Retry-After in both of its forms.
 func TestAnAnswerSaysWhenToCallAgain(t *testing.T) {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
-	for text, want := range map[string]time.Duration{"": 0, "120": 2 * time.Minute, "-5": 0, "soon": 0,
-		"Sat, 28 Nov 2026 12:00:30 GMT": 30 * time.Second, "Sat, 28 Nov 2026 11:00:00 GMT": 0} {
+	for text, want := range map[string]time.Duration{
+		"": 0, "120": 2 * time.Minute, "-5": 0, "soon": 0,
+		"Sat, 28 Nov 2026 12:00:30 GMT": 30 * time.Second, "Sat, 28 Nov 2026 11:00:00 GMT": 0,
+	} {
 		if got := retryAfter(text, now); got != want {
 			t.Errorf("%q: %v, want %v", text, got, want)
 		}

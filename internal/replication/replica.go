@@ -11,6 +11,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/limits"

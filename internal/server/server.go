@@ -92,8 +92,10 @@ func New(o Options) *Server {
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		guard.WriteProblem(
-			w, guard.Problem{Kind: "not-found", Status: http.StatusNotFound,
-				Detail: "there is nothing at " + r.URL.Path},
+			w, guard.Problem{
+				Kind: "not-found", Status: http.StatusNotFound,
+				Detail: "there is nothing at " + r.URL.Path,
+			},
 		)
 	})
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {

@@ -68,8 +68,10 @@ func giveBack(ctx context.Context) {
 // there were so far.
 func spare() (bytes int64, cycles uint64) {
 	samples := []metrics.Sample{
-		{Name: "/memory/classes/heap/free:bytes"}, {Name: "/memory/classes/heap/unused:bytes"},
-		{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/gc/heap/live:bytes"},
+		{Name: "/memory/classes/heap/free:bytes"},
+		{Name: "/memory/classes/heap/unused:bytes"},
+		{Name: "/memory/classes/heap/objects:bytes"},
+		{Name: "/gc/heap/live:bytes"},
 		{Name: "/gc/cycles/total:gc-cycles"},
 	}
 	metrics.Read(samples)

@@ -135,8 +135,10 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 				return s, err
 			}
 		}
-		if s.cluster, err = cluster.Start(ctx, cluster.Options{Dir: o.Data, Scratch: o.Scratch,
-			Log: o.Log}); err != nil {
+		if s.cluster, err = cluster.Start(ctx, cluster.Options{
+			Dir: o.Data, Scratch: o.Scratch,
+			Log: o.Log,
+		}); err != nil {
 			return s, err
 		}
 		url = s.cluster.URL

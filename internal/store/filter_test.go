@@ -95,13 +95,15 @@ func (w *filterWorld) model() string {
 	b.WriteString("locales: {en: {}, nb: {fallback: [en]}}\ntypes:\n")
 	for i, name := range []string{"a", "b", "c"} {
 		fmt.Fprintf(&b, "  %s:\n    plural: %ss\n    fields:\n      slug: {kind: slug}\n", name, name)
-		for _, f := range []string{"text1: {kind: text}", "text2: {kind: text, translated: true}",
+		for _, f := range []string{
+			"text1: {kind: text}", "text2: {kind: text, translated: true}",
 			"texts: {kind: text, several: true}", "number: {kind: integer}", "decimal: {kind: decimal}",
 			"numbers: {kind: decimal, several: true}",
 			"flag: {kind: boolean}", "flags: {kind: boolean, several: true}", "day: {kind: date}",
 			"moment: {kind: datetime}", "colour: {kind: choice, options: {red: R, green: G, blue: B}}",
 			"price: {kind: money}",
-			"box: {kind: record, fields: {text: {kind: text}, number: {kind: integer}}}", "prose: {kind: prose}"} {
+			"box: {kind: record, fields: {text: {kind: text}, number: {kind: integer}}}", "prose: {kind: prose}",
+		} {
 			if w.IntN(5) > 0 {
 				b.WriteString("      " + f + "\n")
 			}
@@ -384,8 +386,10 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 		q := &query.Query{
 			Edition: "published",
 			Roots: []query.Root{
-				{By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
-					Selection: query.Selection{Picks: []query.SelectedField{{As: "id", Kind: query.PickID}}}},
+				{
+					By: query.ByList, Type: typ.Name, Locale: "nb", Sort: query.DefaultSort, Limit: 200, Filter: f,
+					Selection: query.Selection{Picks: []query.SelectedField{{As: "id", Kind: query.PickID}}},
+				},
 			},
 		}
 		res, err := s.Reader.Read(t.Context(), version, q, 1<<20)

@@ -53,7 +53,8 @@ func TestGoAndPostgreSQLHaveOneOrder(t *testing.T) {
 		"rank":  {0.0, -0.5, 0.1, 1e-7, -1e-7, 1e15, -1e15, 3.0, 2.999999999, 123456.789},
 		"count": {0.0, -1.0, 1.0, 9007199254740991.0, -9007199254740991.0, 256.0, 255.0, 65536.0},
 		"price": {
-			map[string]any{"amount": 100.0, "currency": "NOK"}, map[string]any{"amount": 99.0, "currency": "EUR"},
+			map[string]any{"amount": 100.0, "currency": "NOK"},
+			map[string]any{"amount": 99.0, "currency": "EUR"},
 			map[string]any{"amount": -5.0, "currency": "NOK"},
 		},
 		"urgent": {true, false},

@@ -6,6 +6,7 @@ import (
 	"context"
 	"log/slog"
 	"time"
+
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/builds"

@@ -123,27 +123,44 @@ func TestAnEntrysLife(t *testing.T) {
 		{"save a draft", draft, map[string]string{"preview": "saved"}, []string{}, []string{"mella"}, content.Draft},
 		{"save it unchanged", draft, nil, []string{}, []string{"mella"}, content.Draft},
 		{
-			"publish", writing.Edit{ID: "mella", Live: writing.PublishNewest},
-			map[string]string{"published": "published", "preview": "published"}, []string{"mella"}, []string{"mella"},
+			"publish",
+			writing.Edit{ID: "mella", Live: writing.PublishNewest},
+			map[string]string{"published": "published", "preview": "published"},
+			[]string{"mella"},
+			[]string{"mella"},
 			content.IsPublished,
 		},
 		{
-			"publish again", writing.Edit{ID: "mella", Live: writing.PublishNewest}, nil, []string{"mella"},
-			[]string{"mella"}, content.IsPublished,
+			"publish again",
+			writing.Edit{ID: "mella", Live: writing.PublishNewest},
+			nil,
+			[]string{"mella"},
+			[]string{"mella"},
+			content.IsPublished,
 		},
 		{
 			"save a newer draft",
 			writing.Edit{ID: "mella", Type: "pier", Save: content.Fields{"name": "Mella Quay", "slug": "mella"}},
-			map[string]string{"preview": "saved"}, []string{"mella"}, []string{"mella"}, content.Revised,
+			map[string]string{"preview": "saved"},
+			[]string{"mella"},
+			[]string{"mella"},
+			content.Revised,
 		},
 		{
-			"take back", writing.Edit{ID: "mella", Live: writing.TakeBack},
-			map[string]string{"published": "unpublished", "preview": "unpublished"}, []string{}, []string{"mella"},
+			"take back",
+			writing.Edit{ID: "mella", Live: writing.TakeBack},
+			map[string]string{"published": "unpublished", "preview": "unpublished"},
+			[]string{},
+			[]string{"mella"},
 			content.Draft,
 		},
 		{
-			"delete", writing.Edit{ID: "mella", Delete: true}, map[string]string{"preview": "deleted"}, []string{},
-			[]string{}, "",
+			"delete",
+			writing.Edit{ID: "mella", Delete: true},
+			map[string]string{"preview": "deleted"},
+			[]string{},
+			[]string{},
+			"",
 		},
 	}
 	last := int64(1) // the model
@@ -203,8 +220,10 @@ func TestNothingIsHalfWritten(t *testing.T) {
 		t.Errorf("a slug that is taken: %v", err)
 	}
 	var conflict *writing.ConflictError
-	if _, err := b.apply(writing.Edit{ID: "a", Type: "pier", Save: content.Fields{"name": "C"},
-		IfRevision: 7}); !errors.As(
+	if _, err := b.apply(writing.Edit{
+		ID: "a", Type: "pier", Save: content.Fields{"name": "C"},
+		IfRevision: 7,
+	}); !errors.As(
 		err, &conflict,
 	) ||
 		conflict.Present != 1 {
@@ -213,14 +232,18 @@ func TestNothingIsHalfWritten(t *testing.T) {
 	b.must(
 		writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "2", Save: content.Fields{"name": "F"}},
 	)
-	if _, err := b.apply(writing.Edit{ID: "f", Type: "pier", Origin: content.Local,
-		Save: content.Fields{"name": "G"}}); !errors.Is(
+	if _, err := b.apply(writing.Edit{
+		ID: "f", Type: "pier", Origin: content.Local,
+		Save: content.Fields{"name": "G"},
+	}); !errors.Is(
 		err, db.ErrForeign,
 	) {
 		t.Errorf("editing another origin's entry: %v", err)
 	}
-	if done := b.must(writing.Edit{ID: "f", Type: "pier", Origin: "office", OriginVersion: "1",
-		Save: content.Fields{"name": "old"}}); done.Sequence != 0 {
+	if done := b.must(writing.Edit{
+		ID: "f", Type: "pier", Origin: "office", OriginVersion: "1",
+		Save: content.Fields{"name": "old"},
+	}); done.Sequence != 0 {
 		t.Error("an older state than is held was applied")
 	}
 	if _, err := b.Writer.Apply(t.Context(), b.m, b.v+1, []writing.Edit{pier("z", "Z")}, "x",
@@ -243,8 +266,10 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 		wg.Go(func() {
 			for i := range each {
 				if _, err := b.Writer.Apply(ctx, b.m, b.v,
-					[]writing.Edit{pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)),
-						pier("shared", fmt.Sprintf("by %d at %d", w, i))}, "w",
+					[]writing.Edit{
+						pier(fmt.Sprintf("w%d-%d", w, i), fmt.Sprintf("W%d N%d", w, i)),
+						pier("shared", fmt.Sprintf("by %d at %d", w, i)),
+					}, "w",
 					content.Cause{Kind: "user"}); err != nil {
 					t.Error(err)
 					return
@@ -271,8 +296,10 @@ func TestSequencesAreGaplessAndInCommitOrder(t *testing.T) {
 		}
 	}
 	wg.Wait()
-	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{Sequence: at.Sequence,
-		ID: "00000000-0000-0000-0000-000000000000"}); !errors.Is(
+	if _, err := b.Changes.ChangesAfter(ctx, changelog.Mark{
+		Sequence: at.Sequence,
+		ID:       "00000000-0000-0000-0000-000000000000",
+	}); !errors.Is(
 		err, changelog.ErrGap,
 	) {
 		t.Errorf("another id at the same sequence: %v", err)
@@ -298,8 +325,16 @@ func TestListsSortAndPageStably(t *testing.T) {
 		edits = append(edits, route(fmt.Sprintf("r%02d", i), f))
 	}
 	b.must(edits...)
-	for _, sort := range [][]string{{"number"}, {"-number", "name"}, {"season", "-number"}, {"-price"},
-		{"open", "name"}, {"-name"}, {"published"}, {"-updated", "season"}} {
+	for _, sort := range [][]string{
+		{"number"},
+		{"-number", "name"},
+		{"season", "-number"},
+		{"-price"},
+		{"open", "name"},
+		{"-name"},
+		{"published"},
+		{"-updated", "season"},
+	} {
 		root := b.root("route", sort...)
 		whole := b.list("published", root)
 		if len(whole) != 23 {

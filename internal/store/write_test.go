@@ -249,8 +249,10 @@ func TestPathsFollowTheirParents(t *testing.T) {
 		t.Errorf("nowhere: %+v", got)
 	}
 	var p content.Problems
-	if _, err := b.apply(page("about", content.Fields{"title": per{"en": "About"}, "slug": "line",
-		"parent": "steam"})); !errors.As(
+	if _, err := b.apply(page("about", content.Fields{
+		"title": per{"en": "About"}, "slug": "line",
+		"parent": "steam",
+	})); !errors.As(
 		err, &p,
 	) ||
 		p[0].Rule != "cycle" {
@@ -327,16 +329,20 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 	}
 	b.must(berth("a", 2), berth("b", 7))
 	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "One"}})
-	if _, err := b.apply(writing.Edit{ID: "t", Type: "settings", Origin: content.Local,
-		Save: content.Fields{"claim": "Two"}}); !errors.As(
+	if _, err := b.apply(writing.Edit{
+		ID: "t", Type: "settings", Origin: content.Local,
+		Save: content.Fields{"claim": "Two"},
+	}); !errors.As(
 		err, &p,
 	) ||
 		p[0].Rule != "singleton" {
 		t.Errorf("a second entry of a singleton: %v", err)
 	}
 	b.must(writing.Edit{ID: "s", Type: "settings", Origin: content.Local, Save: content.Fields{"claim": "Two"}})
-	if _, err := b.apply(writing.Edit{ID: "a", Type: "berth", Origin: content.Local,
-		Save: content.Fields{"number": 3.0}, Live: writing.PublishNewest}); !errors.As(
+	if _, err := b.apply(writing.Edit{
+		ID: "a", Type: "berth", Origin: content.Local,
+		Save: content.Fields{"number": 3.0}, Live: writing.PublishNewest,
+	}); !errors.As(
 		err, &p,
 	) {
 		t.Errorf("a newer draft takes over the approval: %v", err)
@@ -382,16 +388,20 @@ func TestWhatIsReferredToStays(t *testing.T) {
 		t.Errorf("the page shows %s", got)
 	}
 	var p content.Problems
-	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter",
-		"blocks": []any{per{"block": "banner", "banner": "nobody"}, per{"block": "bnner"}}})); !errors.As(
+	if _, err := b.apply(page("c", content.Fields{
+		"title": per{"en": "C"}, "parent": "winter",
+		"blocks": []any{per{"block": "banner", "banner": "nobody"}, per{"block": "bnner"}},
+	})); !errors.As(
 		err, &p,
 	) ||
 		len(p) != 1 ||
 		p[0].Path != "fields.blocks[1]" {
 		t.Errorf("an unknown kind of block: %v", err)
 	}
-	if _, err := b.apply(page("c", content.Fields{"title": per{"en": "C"}, "parent": "winter",
-		"blocks": []any{per{"block": "banner", "banner": "nobody"}}})); !errors.As(
+	if _, err := b.apply(page("c", content.Fields{
+		"title": per{"en": "C"}, "parent": "winter",
+		"blocks": []any{per{"block": "banner", "banner": "nobody"}},
+	})); !errors.As(
 		err, &p,
 	) ||
 		len(p) != 2 ||
@@ -575,8 +585,10 @@ func TestModelsConvertWhatIsStored(t *testing.T) {
 func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	b := openIslands(t)
 	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "A"}}})
-	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{Entry: "a", Action: "publish",
-		At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x"}); !errors.Is(
+	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{
+		Entry: "a", Action: "publish",
+		At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x",
+	}); !errors.Is(
 		err, entries.ErrPast,
 	) {
 		t.Errorf("a moment that is over: %v", err)

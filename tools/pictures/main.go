@@ -54,7 +54,8 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 		"en": "The ramp is being renewed until the end of March. Use the *stairs on the left*; the crew will help " +
 			"with prams and bicycles.",
 		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner " +
-			"og sykler."}
+			"og sykler.",
+	}
 	_, err = c.Entries().Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer " +
 		"than planned"})
 	return id, err
@@ -160,8 +161,10 @@ func opened(ctx context.Context, c *client.Client) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for _, path := range []string{"notices?locale=nb&fields=title", "notices?locale=nb&fields=title",
-		"notices?locale=nb&fields=title", "notices/light-run-rests-until-may?locale=ja"} {
+	for _, path := range []string{
+		"notices?locale=nb&fields=title", "notices?locale=nb&fields=title",
+		"notices?locale=nb&fields=title", "notices/light-run-rests-until-may?locale=ja",
+	} {
 		if _, err := (&client.Client{Address: c.Address, Key: secret}).Do(ctx, http.MethodGet,
 			"/content/main/published/"+path, nil, nil); err != nil {
 			return "", err

@@ -21,8 +21,10 @@ func (a *Commands) OpenCommand(name string) *cobra.Command {
 		Use: name + " TYPE…", Args: cobra.MinimumNArgs(1),
 		Short: map[bool]string{true: "Open types to everyone, without a key", false: "Close types that are open " +
 			"to everyone"}[opening],
-		Example: map[bool]string{true: "  ubiquon open notice route pier\n  ubiquon open remark --verb submit",
-			false: "  ubiquon close notice"}[opening],
+		Example: map[bool]string{
+			true:  "  ubiquon open notice route pier\n  ubiquon open remark --verb submit",
+			false: "  ubiquon close notice",
+		}[opening],
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {

@@ -11,8 +11,9 @@ import (
 	"strings"
 	"text/tabwriter"
 	"time"
-	"ubiquon/internal/demo"
 	"unicode/utf8"
+
+	"ubiquon/internal/demo"
 
 	"github.com/goccy/go-yaml"
 	"golang.org/x/term"

@@ -150,7 +150,8 @@ func (a *Commands) refused(err error) error {
 func (a *Commands) entryPublish() *cobra.Command {
 	var locales []string
 	var linked bool
-	return a.do(doing{use: "publish", short: "Publish the newest saved state, all entries or none", done: "published",
+	return a.do(doing{
+		use: "publish", short: "Publish the newest saved state, all entries or none", done: "published",
 		example: `  ubiquon entry publish notice/fog-on-the-outer-ring --locale nb
   ubiquon entry publish --type notice --state draft --with-linked`,
 		fill: func(e *client.Edit) { e.Locales = locales },
@@ -173,21 +174,26 @@ func (a *Commands) entryPublish() *cobra.Command {
 				}
 			}
 			return ids, nil
-		}})
+		},
+	})
 }
 
 func (a *Commands) entryUnpublish() *cobra.Command {
 	var locales []string
-	return a.do(doing{use: "unpublish", short: "Take entries back from readers; drafts stay", done: "unpublished",
+	return a.do(doing{
+		use: "unpublish", short: "Take entries back from readers; drafts stay", done: "unpublished",
 		fill:  func(e *client.Edit) { e.Locales = locales },
-		flags: func(c *cobra.Command) { c.Flags().StringSliceVar(&locales, "locale", nil, "only these locales") }})
+		flags: func(c *cobra.Command) { c.Flags().StringSliceVar(&locales, "locale", nil, "only these locales") },
+	})
 }
 
 func (a *Commands) remarked(use, short, done string) *cobra.Command {
 	var remark string
-	return a.do(doing{use: use, short: short, done: done,
+	return a.do(doing{
+		use: use, short: short, done: done,
 		fill:  func(e *client.Edit) { e.Remark = remark },
-		flags: func(c *cobra.Command) { c.Flags().StringVar(&remark, "remark", "", "what to say about it") }})
+		flags: func(c *cobra.Command) { c.Flags().StringVar(&remark, "remark", "", "what to say about it") },
+	})
 }
 
 func (a *Commands) entrySubmit() *cobra.Command {
@@ -214,11 +220,13 @@ func (a *Commands) entryDiscard() *cobra.Command {
 
 func (a *Commands) evenIfReferred(use, short, done string) *cobra.Command {
 	var even bool
-	return a.do(doing{use: use, short: short, done: done,
+	return a.do(doing{
+		use: use, short: short, done: done,
 		fill: func(e *client.Edit) { e.EvenIfReferred = even },
 		flags: func(c *cobra.Command) {
 			c.Flags().BoolVar(&even, "even-if-referred", false, "do it although other entries refer to it")
-		}})
+		},
+	})
 }
 
 func (a *Commands) entryRetire() *cobra.Command {
@@ -232,12 +240,14 @@ func (a *Commands) entryDelete() *cobra.Command {
 func (a *Commands) entryRestore() *cobra.Command {
 	var revision int
 	var message string
-	c := a.do(doing{use: "restore", short: "Save an earlier revision anew", done: "restored",
+	c := a.do(doing{
+		use: "restore", short: "Save an earlier revision anew", done: "restored",
 		fill: func(e *client.Edit) { e.Revision, e.Message = revision, message },
 		flags: func(c *cobra.Command) {
 			c.Flags().IntVar(&revision, "revision", 0, "the revision to restore")
 			c.Flags().StringVar(&message, "message", "", "what to say about it")
-		}})
+		},
+	})
 	_ = c.MarkFlagRequired("revision") // the flag is there
 	return c
 }

@@ -73,8 +73,10 @@ func (a *Commands) localeEdits() (add, change, retire, restore *cobra.Command) {
 				}
 				return a.editLocales(
 					cmd, e,
-					tag+" "+map[string]string{"add": "added", "change": "changed", "retire": "retired",
-						"restore": "brought back"}[do],
+					tag+" "+map[string]string{
+						"add": "added", "change": "changed", "retire": "retired",
+						"restore": "brought back",
+					}[do],
 				)
 			},
 		}

@@ -134,8 +134,11 @@ func (r *reading) take(cmd *cobra.Command, s *client.Client, args []string) erro
 
 // override has what the flags say count before what was kept.
 func (r *reading) override(flags client.ReadQuestion) error {
-	for _, o := range []struct{ into, from *string }{{&r.q.Edition, &flags.Edition}, {&r.q.As, &flags.As},
-		{&r.q.Language, &flags.Language}} {
+	for _, o := range []struct{ into, from *string }{
+		{&r.q.Edition, &flags.Edition},
+		{&r.q.As, &flags.As},
+		{&r.q.Language, &flags.Language},
+	} {
 		if *o.from != "" {
 			*o.into = *o.from
 		}
@@ -202,8 +205,10 @@ func (r *reading) ask(ctx context.Context, s *client.Client) (*client.Answer, er
 	}
 	header.Set("Accept", "application/graphql-response+json, application/json")
 	body := map[string]any{}
-	for name, v := range map[string]string{"query": r.q.Query, "documentId": r.q.DocumentID,
-		"operationName": r.q.OperationName} {
+	for name, v := range map[string]string{
+		"query": r.q.Query, "documentId": r.q.DocumentID,
+		"operationName": r.q.OperationName,
+	} {
 		if v != "" {
 			body[name] = v
 		}

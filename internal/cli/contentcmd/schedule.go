@@ -31,8 +31,10 @@ func (a *Commands) entrySchedule() *cobra.Command {
 				return err
 			}
 			var made []entries.Schedule
-			for _, one := range [][2]string{{entries.SchedulePublish, publish},
-				{entries.ScheduleUnpublish, unpublish}} {
+			for _, one := range [][2]string{
+				{entries.SchedulePublish, publish},
+				{entries.ScheduleUnpublish, unpublish},
+			} {
 				if one[1] == "" {
 					continue
 				}

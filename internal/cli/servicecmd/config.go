@@ -228,8 +228,11 @@ func (c *config) readFiles() error {
 		name  string
 		texts []string
 		into  *[]netip.Prefix
-	}{{"proxies", c.Proxies, &c.proxies}, {"outbound.allow", c.Outbound.Allow, &c.outbound},
-		{"metrics.allow", c.Metrics.Allow, &c.metrics}} {
+	}{
+		{"proxies", c.Proxies, &c.proxies},
+		{"outbound.allow", c.Outbound.Allow, &c.outbound},
+		{"metrics.allow", c.Metrics.Allow, &c.metrics},
+	} {
 		for _, text := range n.texts {
 			p, err := netip.ParsePrefix(text)
 			if err != nil {

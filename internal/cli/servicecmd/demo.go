@@ -32,8 +32,10 @@ it; the next start takes up where this one was.`,
 			}
 			o.Log, o.Console, o.Say = log, console.Files(), a.Err
 			if free || once {
-				for name, address := range map[string]*string{"listen": &o.Listen, "office": &o.Office,
-					"slipway": &o.Slipway, "breakwater": &o.Breakwater} {
+				for name, address := range map[string]*string{
+					"listen": &o.Listen, "office": &o.Office,
+					"slipway": &o.Slipway, "breakwater": &o.Breakwater,
+				} {
 					if !cmd.Flags().Changed(name) {
 						*address = "127.0.0.1:0"
 					}

@@ -156,8 +156,10 @@ configuration of every node first: otherwise it would bring them back.`,
 			"local --apply",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			do := ""
-			for name, is := range map[string]bool{ingest.KeepLocal: keep != "", ingest.Unpublish: unpublish,
-				ingest.DeleteAll: del} {
+			for name, is := range map[string]bool{
+				ingest.KeepLocal: keep != "", ingest.Unpublish: unpublish,
+				ingest.DeleteAll: del,
+			} {
 				if is && do != "" {
 					do = "several"
 				} else if is {
@@ -186,7 +188,8 @@ configuration of every node first: otherwise it would bring them back.`,
 						done.Published,
 						map[string]string{
 							ingest.KeepLocal: "kept as they are, and edited here",
-							ingest.Unpublish: "taken back, and edited here", ingest.DeleteAll: "deleted"}[do],
+							ingest.Unpublish: "taken back, and edited here", ingest.DeleteAll: "deleted",
+						}[do],
 					),
 				)
 				for _, left := range done.Left {

@@ -19,8 +19,10 @@ func TestSecrets(t *testing.T) {
 		}
 		return a[:i] + string(c) + a[i+1:]
 	}
-	for name, bad := range map[string]string{"empty": "", "cut": a[:41], "longer": a + "x",
-		"slip in the body": flip(20), "slip in the checksum": flip(41), "another prefix": "ubx_" + a[4:]} {
+	for name, bad := range map[string]string{
+		"empty": "", "cut": a[:41], "longer": a + "x",
+		"slip in the body": flip(20), "slip in the checksum": flip(41), "another prefix": "ubx_" + a[4:],
+	} {
 		if !errors.Is(CheckSecret(bad), ErrMalformed) {
 			t.Errorf("a secret that is %s is accepted", name)
 		}
@@ -37,9 +39,11 @@ func TestGrantsOnlyAddUp(t *testing.T) {
 	}
 	r := Rights{Open: Grants{need("read published *")}, Own: Grants{need("read preview notice")}}
 	as := func(g Grant) Need { return Need{Verb: g.Verb, Edition: g.Edition, Type: g.Type} }
-	for text, want := range map[string]bool{"read published pier": true, "read preview notice": true,
+	for text, want := range map[string]bool{
+		"read published pier": true, "read preview notice": true,
 		"read preview pier": false, "write published pier": false, "manage * *": false, "read published *": true,
-		"read * notice": false} {
+		"read * notice": false,
+	} {
 		if got := r.Allows(as(need(text))); got != want {
 			t.Errorf("%s: %t", text, got)
 		}
@@ -57,8 +61,10 @@ func TestGrantsOnlyAddUp(t *testing.T) {
 }
 
 func TestParseGrantSaysWhatIsWrong(t *testing.T) {
-	for text, want := range map[string]string{"read": "write verb, edition and type",
-		"raed published *": "none of read", "read publshed *": "published, preview or *"} {
+	for text, want := range map[string]string{
+		"read":             "write verb, edition and type",
+		"raed published *": "none of read", "read publshed *": "published, preview or *",
+	} {
 		if _, err := ParseGrant(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -82,9 +88,11 @@ func TestLocalesLimitGrants(t *testing.T) {
 	need := func(typ, locale string) Need {
 		return Need{Verb: Read, Edition: "published", Type: typ, Locale: locale}
 	}
-	for n, want := range map[Need]string{need("notice", "nb"): "", need("pier", "ja"): "",
+	for n, want := range map[Need]string{
+		need("notice", "nb"): "", need("pier", "ja"): "",
 		need("notice", "en"): "read published notice in en", need("route", "nb"): "read published route",
-		need("notice", ""): "read published notice"} {
+		need("notice", ""): "read published notice",
+	} {
 		if missing, is := r.Missing([]Need{n}); is != (want != "") || is && missing.String() != want {
 			t.Errorf("%s: %v, missing %q", n, is, missing)
 		}
@@ -164,17 +172,22 @@ func TestClaimsBringGrants(t *testing.T) {
 	if err := i.Check(); err != nil {
 		t.Fatal(err)
 	}
-	for want, claims := range map[int][]map[string]any{1: {{"role": "crew"}, {"role": []any{"x", "crew"}},
-		{"role": "x crew"}}, 0: {{"role": "crews"}, {"role": 7.0}, {}, {"rule": "crew"}}} {
+	for want, claims := range map[int][]map[string]any{1: {
+		{"role": "crew"},
+		{"role": []any{"x", "crew"}},
+		{"role": "x crew"},
+	}, 0: {{"role": "crews"}, {"role": 7.0}, {}, {"rule": "crew"}}} {
 		for _, c := range claims {
 			if got := len(i.GrantsOf(c)); got != want {
 				t.Errorf("%v brings %d grants", c, got)
 			}
 		}
 	}
-	for keys, want := range map[string]bool{"https://id.skerry.example/keys": true, "keys.json": true,
+	for keys, want := range map[string]bool{
+		"https://id.skerry.example/keys": true, "keys.json": true,
 		"http://127.0.0.1:9/keys": true, "http://localhost/keys": true, "http://id.skerry.example/keys": false,
-		"http://10.0.0.1/keys": false} {
+		"http://10.0.0.1/keys": false,
+	} {
 		i := Issuer{
 			Issuer:   "i",
 			Audience: "a",
@@ -186,8 +199,10 @@ func TestClaimsBringGrants(t *testing.T) {
 		}
 	}
 	bad := Issuer{Algorithms: []string{"none"}, Grants: []ClaimGrants{{Grants: []string{"raed"}}}}
-	for _, want := range []string{"issuer is missing", "audience is missing", "keys is missing",
-		`"none" is none of`, "raed", "a claim and what it is"} {
+	for _, want := range []string{
+		"issuer is missing", "audience is missing", "keys is missing",
+		`"none" is none of`, "raed", "a claim and what it is",
+	} {
 		if err := bad.Check(); !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not said in %v", want, err)
 		}
@@ -228,8 +243,10 @@ func TestPreviewLinksAreGoodBecauseTheyAreSigned(t *testing.T) {
 func TestTextsThatHoldSecretsAreKnown(t *testing.T) {
 	secret := NewSecret()
 	link := PreviewLink{Entry: "d1"}.Token([]byte("x"))
-	for text, want := range map[string]bool{"key=" + secret: true, secret: true, "a" + secret + "b": true,
-		"token=" + link: true, "key=ubq_short": false, "": false, "limit=3&sort=name": false, secret[:20]: false} {
+	for text, want := range map[string]bool{
+		"key=" + secret: true, secret: true, "a" + secret + "b": true,
+		"token=" + link: true, "key=ubq_short": false, "": false, "limit=3&sort=name": false, secret[:20]: false,
+	} {
 		if HoldsSecret(text) != want {
 			t.Errorf("%.12s…: %t", text, !want)
 		}
@@ -254,9 +271,11 @@ func TestLimitersFillUpAgain(t *testing.T) {
 	if !l.Allow("b", now) || l.Wait("c", now) != 0 {
 		t.Error("others have nothing to do with it")
 	}
-	for text, want := range map[string]string{"203.0.113.7": "203.0.113.7",
+	for text, want := range map[string]string{
+		"203.0.113.7":        "203.0.113.7",
 		"2001:4860:1:2:3::4": "2001:4860:1:2::/64", "2001:4860:1:2:ffff::1": "2001:4860:1:2::/64",
-		"::ffff:203.0.113.7": "::ffff:203.0.113.7", "fe80::1%eth0": "fe80::/64", "no:address": "no:address"} {
+		"::ffff:203.0.113.7": "::ffff:203.0.113.7", "fe80::1%eth0": "fe80::/64", "no:address": "no:address",
+	} {
 		if got := Network(text); got != want {
 			t.Errorf("%s counts as %s", text, got)
 		}

@@ -10,9 +10,11 @@ import (
 // FuzzSecrets reads what somebody sends as a key, a preview link or a grant.
 func FuzzSecrets(f *testing.F) {
 	secret := []byte("of the environment")
-	for _, seed := range []string{"", "ubq_", NewSecret(),
+	for _, seed := range []string{
+		"", "ubq_", NewSecret(),
 		PreviewLink{ID: "l1", Entry: "fog", Expires: time.Unix(2e9, 0)}.Token(secret), "ubv_e30.x",
-		"read published notice", "read preview * in nb,de", "ubv_" + string(make([]byte, 100))} {
+		"read published notice", "read preview * in nb,de", "ubv_" + string(make([]byte, 100)),
+	} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -20,8 +20,10 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		in   fields
 		want string // path and rule; "" for fine
 	}{
-		"fine": {fields{"name": map[string]any{"en": "Outer"}, "number": 3.0, "piers": []any{"a", "b"},
-			"tags": []any{"x"}}, ""},
+		"fine": {fields{
+			"name": map[string]any{"en": "Outer"}, "number": 3.0, "piers": []any{"a", "b"},
+			"tags": []any{"x"},
+		}, ""},
 		"unknown field":     {fields{"nmae": "x"}, "fields.nmae unknown"},
 		"not per locale":    {fields{"name": "Outer"}, "fields.name translated"},
 		"no such locale":    {fields{"name": map[string]any{"xx": "Outer"}}, "fields.name.xx locale"},
@@ -47,10 +49,14 @@ func TestCheckNamesEntryFieldAndRule(t *testing.T) {
 		"file by backslash": {fields{"photo": map[string]any{"url": `/\evil.example/a.png`}}, "fields.photo kind"},
 		"file with a break": {fields{"photo": map[string]any{"url": "/a\nb"}}, "fields.photo kind"},
 		"file by a tab":     {fields{"photo": map[string]any{"url": "/\t/evil.example"}}, "fields.photo kind"},
-		"NUL in a file": {fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}},
-			"fields.photo utf-8"},
-		"unknown file part": {fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}},
-			"fields.photo.size unknown"},
+		"NUL in a file": {
+			fields{"photo": map[string]any{"url": "http://a/b", "alt": "a\x00"}},
+			"fields.photo utf-8",
+		},
+		"unknown file part": {
+			fields{"photo": map[string]any{"url": "http://a/b", "size": 3.0}},
+			"fields.photo.size unknown",
+		},
 	} {
 		got := content.Check(m, route, "e1", c.in, content.For{})
 		if c.want == "" {
@@ -98,8 +104,10 @@ func TestNormaliseMakesSlugsAndTidies(t *testing.T) {
 	if got := content.Normalise(m, m.Type("pier"), "id1", fields{"name": "!!!"}); got["slug"] != "id1" {
 		t.Errorf("a title without letters gives the slug %v", got["slug"])
 	}
-	if got := content.Normalise(m, m.Type("pier"), "id1", fields{"name": "Mella",
-		"slug": "school-island"}); got["slug"] != "school-island" {
+	if got := content.Normalise(m, m.Type("pier"), "id1", fields{
+		"name": "Mella",
+		"slug": "school-island",
+	}); got["slug"] != "school-island" {
 		t.Errorf("a given slug is overwritten: %v", got["slug"])
 	}
 }
@@ -211,21 +219,34 @@ func TestDifferencesNameParts(t *testing.T) {
 		"nothing":    {price(100, "NOK"), price(100, "NOK"), nil},
 		"an amount":  {price(100, "NOK"), price(90, "NOK"), []string{"price", "price.amount"}},
 		"a currency": {price(100, "NOK"), price(100, "EUR"), []string{"price", "price.currency"}},
-		"both": {price(100, "NOK"), price(1, "EUR"),
-			[]string{"price", "price.amount", "price.currency"}},
+		"both": {
+			price(100, "NOK"), price(1, "EUR"),
+			[]string{"price", "price.amount", "price.currency"},
+		},
 		"a price comes": {fields{}, price(100, "NOK"), []string{"price", "price.*"}},
 		"a price goes":  {price(100, "NOK"), fields{}, []string{"price", "price.*"}},
-		"what a picture shows": {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
-			fields{"photo": map[string]any{"url": "/a.png", "alt": "Sea"}}, []string{"photo", "photo.alt"}},
-		"a picture": {fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
-			fields{"photo": map[string]any{"url": "/b.png", "alt": "Fog"}}, []string{"photo", "photo.url"}},
+		"what a picture shows": {
+			fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
+			fields{"photo": map[string]any{"url": "/a.png", "alt": "Sea"}},
+			[]string{"photo", "photo.alt"},
+		},
+		"a picture": {
+			fields{"photo": map[string]any{"url": "/a.png", "alt": "Fog"}},
+			fields{"photo": map[string]any{"url": "/b.png", "alt": "Fog"}},
+			[]string{"photo", "photo.url"},
+		},
 		"a list has no parts":  {fields{"tags": []any{"fog"}}, fields{"tags": []any{"ice"}}, []string{"tags"}},
 		"neither have numbers": {fields{"number": 1.0}, fields{"number": 2.0}, []string{"number"}},
-		"how prose is written": {fields{"text": map[string]any{"en": "a *b*"}},
-			fields{"text": map[string]any{"en": "a _b_"}}, []string{"text", "text.commonmark"}},
-		"what prose emphasises": {fields{"text": map[string]any{"en": "a *b*"}},
+		"how prose is written": {
+			fields{"text": map[string]any{"en": "a *b*"}},
+			fields{"text": map[string]any{"en": "a _b_"}},
+			[]string{"text", "text.commonmark"},
+		},
+		"what prose emphasises": {
+			fields{"text": map[string]any{"en": "a *b*"}},
 			fields{"text": map[string]any{"en": "*a* b"}},
-			[]string{"text", "text.commonmark", "text.html", "text.inline", "text.tree"}},
+			[]string{"text", "text.commonmark", "text.html", "text.inline", "text.tree"},
+		},
 	} {
 		got := content.Differences(route, document(c.before), document(c.after))["en"]
 		if slices.Sort(got); !slices.Equal(got, c.want) {

@@ -35,31 +35,48 @@ func TestCheckOfNestedKinds(t *testing.T) {
 		in   fields
 		want string
 	}{
-		"fine": {fields{"name": fields2{"en": "Mella", "sv": "Mälla"}, "depth": 12.25,
+		"fine": {fields{
+			"name": fields2{"en": "Mella", "sv": "Mälla"}, "depth": 12.25,
 			"at": fields2{"type": "Point", "coordinates": []any{5.1, 60.9}}, "more": fields2{"crane": true},
 			"berth": []any{fields2{"name": "A", "note": fields2{"nb": "Lun"}}},
-			"blocks": []any{fields2{"block": "heading", "text": fields2{"en": "Hi"}},
-				fields2{"block": "link", "to": "q2"}}}, ""},
+			"blocks": []any{
+				fields2{"block": "heading", "text": fields2{"en": "Hi"}},
+				fields2{"block": "link", "to": "q2"},
+			},
+		}, ""},
 		"pattern":         {fields{"name": fields2{"en": "mella"}}, "fields.name.en pattern"},
 		"above max":       {fields{"depth": 41.0}, "fields.depth max"},
 		"too many digits": {fields{"depth": 1.2345678901234567}, "fields.depth digits"},
-		"off the globe": {fields{"at": fields2{"type": "Point", "coordinates": []any{5.1, 99.0}}},
-			"fields.at kind"},
-		"no point": {fields{"at": fields2{"type": "Line", "coordinates": []any{5.1, 60.0}}},
-			"fields.at kind"},
+		"off the globe": {
+			fields{"at": fields2{"type": "Point", "coordinates": []any{5.1, 99.0}}},
+			"fields.at kind",
+		},
+		"no point": {
+			fields{"at": fields2{"type": "Line", "coordinates": []any{5.1, 60.0}}},
+			"fields.at kind",
+		},
 		"not by its schema": {fields{"more": fields2{"crane": "yes"}}, "fields.more schema"},
 		"schema, missing":   {fields{"more": fields2{}}, "fields.more schema"},
-		"too many records": {fields{"berth": []any{fields2{"name": "A"}, fields2{"name": "B"},
-			fields2{"name": "C"}}}, "fields.berth max"},
+		"too many records": {fields{"berth": []any{
+			fields2{"name": "A"},
+			fields2{"name": "B"},
+			fields2{"name": "C"},
+		}}, "fields.berth max"},
 		"within a record": {fields{"berth": []any{fields2{"nmae": "A"}}}, "fields.berth[0].nmae unknown"},
-		"locale in a record": {fields{"berth": []any{fields2{"name": "A", "note": fields2{"xx": "y"}}}},
-			"fields.berth[0].note.xx locale"},
+		"locale in a record": {
+			fields{"berth": []any{fields2{"name": "A", "note": fields2{"xx": "y"}}}},
+			"fields.berth[0].note.xx locale",
+		},
 		"an unknown block": {fields{"blocks": []any{fields2{"block": "headnig"}}}, "fields.blocks[0] block"},
 		"no block at all":  {fields{"blocks": []any{"heading"}}, "fields.blocks[0] block"},
-		"within a block": {fields{"blocks": []any{fields2{"block": "link", "to": "Not An Id"}}},
-			"fields.blocks[0].to kind"},
-		"a block's own field": {fields{"blocks": []any{fields2{"block": "link", "text": "x"}}},
-			"fields.blocks[0].text unknown"},
+		"within a block": {
+			fields{"blocks": []any{fields2{"block": "link", "to": "Not An Id"}}},
+			"fields.blocks[0].to kind",
+		},
+		"a block's own field": {
+			fields{"blocks": []any{fields2{"block": "link", "text": "x"}}},
+			"fields.blocks[0].text unknown",
+		},
 	} {
 		got := content.Check(m, quay, "q1", c.in, content.For{})
 		if c.want == "" && len(got) > 0 || c.want != "" && (len(got) != 1 || got[0].Path+" "+got[0].Rule != c.want) {
@@ -90,12 +107,15 @@ func TestDocumentsOfNestedKinds(t *testing.T) {
 		m.Type("quay"),
 		content.Published,
 		"q1",
-		fields{"name": fields2{"en": "Mella"}, "slug": "mella",
+		fields{
+			"name": fields2{"en": "Mella"}, "slug": "mella",
 			"berth": []any{fields2{"name": "A", "note": fields2{"en": "Calm", "nb": "Lun"}}},
 			"blocks": []any{
-				fields2{"block": "heading", "text": fields2{"nb": "Hei"}}, fields2{"block": "gone"},
+				fields2{"block": "heading", "text": fields2{"nb": "Hei"}},
+				fields2{"block": "gone"},
 				fields2{"block": "link", "to": "q2"},
-			}},
+			},
+		},
 		content.About{},
 		&nowhere,
 	)
@@ -113,8 +133,10 @@ func TestDocumentsOfNestedKinds(t *testing.T) {
 	if en.Fields["depth"] != 3.0 {
 		t.Errorf("the default: %v", en.Fields["depth"])
 	}
-	if want := []any{fields2{"block": "heading", "text": "Hei"},
-		fields2{"block": "link", "to": "q2"}}; !reflect.DeepEqual(
+	if want := []any{
+		fields2{"block": "heading", "text": "Hei"},
+		fields2{"block": "link", "to": "q2"},
+	}; !reflect.DeepEqual(
 		nb.Fields["blocks"], want,
 	) {
 		t.Errorf("blocks in nb: %v", nb.Fields["blocks"])

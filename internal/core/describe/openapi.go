@@ -125,9 +125,13 @@ func describeType(t *model.Type, paths object, locale object) {
 			"translated", "only leaves out what is filled in from a fallback",
 			object{"type": "string", "enum": []string{"fallback", "only"}}, nil,
 		),
-	}, object{"type": "object", "required": []string{"items", "window"},
-		"properties": object{"items": object{"type": "array", "items": one},
-			"window": object{"$ref": "#/components/schemas/part.window"}}})
+	}, object{
+		"type": "object", "required": []string{"items", "window"},
+		"properties": object{
+			"items":  object{"type": "array", "items": one},
+			"window": object{"$ref": "#/components/schemas/part.window"},
+		},
+	})
 	if t.SlugField() != nil {
 		bySlug := object{"name": "slug", "in": "path", "required": true, "schema": text()}
 		paths["/"+t.Plural+"/{slug}"] = getOperation(
@@ -232,10 +236,15 @@ func withLabels(v any) any {
 		}
 		options, is := v["oneOf"].([]any)
 		if is && len(options) > 0 && options[0].(object)["const"] != nil {
-			return object{"anyOf": []any{v, object{"type": "string", "description": "Its label, for name(label)"},
-				object{"type": "object", "description": "For name(value,label)",
+			return object{"anyOf": []any{
+				v,
+				object{"type": "string", "description": "Its label, for name(label)"},
+				object{
+					"type": "object", "description": "For name(value,label)",
 					"properties": object{"value": object{"oneOf": options}, "label": text()},
-					"required":   []string{"value", "label"}}}}
+					"required":   []string{"value", "label"},
+				},
+			}}
 		}
 	}
 	return v

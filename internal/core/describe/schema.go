@@ -28,8 +28,10 @@ func definitions(m *model.Model, refs string) object {
 	defs := object{
 		"part.about": object{"type": "object", "description": "What is said about an entry", "properties": object{
 			"type": text(), "locale": text(),
-			"filledIn": object{"type": "array", "items": text(),
-				"description": "Fields whose value comes from a fallback locale"},
+			"filledIn": object{
+				"type": "array", "items": text(),
+				"description": "Fields whose value comes from a fallback locale",
+			},
 			"revision": object{"type": "integer"},
 			"firstPublished": orNull(
 				moment(),

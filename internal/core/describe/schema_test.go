@@ -140,8 +140,10 @@ func TestSchemaOfEveryKind(t *testing.T) {
 		t.Errorf("a choice is %s", got)
 	}
 	blocks := asText(at(schema, "$defs", "pier", "properties", "boards", "items"))
-	for _, part := range []string{`"const":"heading"`, `"title":"Box"`, `"const":"calm"`,
-		`"$ref":"#/$defs/part.prose"`, `"required":["` + model.BlockName + `"]`} {
+	for _, part := range []string{
+		`"const":"heading"`, `"title":"Box"`, `"const":"calm"`,
+		`"$ref":"#/$defs/part.prose"`, `"required":["` + model.BlockName + `"]`,
+	} {
 		if !strings.Contains(blocks, part) {
 			t.Errorf("blocks have no %s: %s", part, blocks)
 		}
@@ -193,14 +195,18 @@ func TestOpenAPIOfAModel(t *testing.T) {
 		t.Errorf("two operations have the same name: %v", operations)
 	}
 	list := asText(at(api, "paths", "/notices", "get", "parameters"))
-	for _, name := range []string{"fields", "locale", "filter", "sort", "limit", "offset", "after", "before",
-		"count", "translated"} {
+	for _, name := range []string{
+		"fields", "locale", "filter", "sort", "limit", "offset", "after", "before",
+		"count", "translated",
+	} {
 		if !strings.Contains(list, `"name":"`+name+`"`) {
 			t.Errorf("a list has no parameter %s", name)
 		}
 	}
-	for _, says := range []string{"published, firstPublished, updated, slug, severity", `"maximum":200`,
-		`"enum":["en","nb"]`} {
+	for _, says := range []string{
+		"published, firstPublished, updated, slug, severity", `"maximum":200`,
+		`"enum":["en","nb"]`,
+	} {
 		if !strings.Contains(list, says) {
 			t.Errorf("a list's parameters do not say %s: %s", says, list)
 		}

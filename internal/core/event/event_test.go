@@ -47,15 +47,19 @@ func TestProve(t *testing.T) {
 		"good":            {signed(t, secret, "m1", now, body), body, ""},
 		"an older secret": {signed(t, other, "m1", now, body), body, ""},
 		"almost too old":  {signed(t, secret, "m1", now.Add(-4*time.Minute-59*time.Second), body), body, ""},
-		"too old": {signed(t, secret, "m1", now.Add(-5*time.Minute-time.Second), body), body,
-			"off our clock"},
+		"too old": {
+			signed(t, secret, "m1", now.Add(-5*time.Minute-time.Second), body), body,
+			"off our clock",
+		},
 		"from the future": {signed(t, secret, "m1", now.Add(6*time.Minute), body), body, "off our clock"},
 		"another body":    {signed(t, secret, "m1", now, body), body + " ", "does not fit"},
 		"another id":      {with(signed(t, secret, "m1", now, body), "webhook-id", "m2"), body, "does not fit"},
 		"unknown secret":  {signed(t, "whsec_ZXZpbA==", "m1", now, body), body, "does not fit"},
 		"no headers":      {http.Header{}, body, "are needed"},
-		"nonsense timestamp": {with(signed(t, secret, "m1", now, body), "webhook-timestamp", "now"), body,
-			"not a number"},
+		"nonsense timestamp": {
+			with(signed(t, secret, "m1", now, body), "webhook-timestamp", "now"), body,
+			"not a number",
+		},
 	} {
 		err := Prove([]string{secret, other}, c.header, []byte(c.body), now)
 		if c.want == "" {

@@ -77,9 +77,13 @@ func TestCanonicalForm(t *testing.T) {
 			}
 		}
 	}
-	for _, different := range [][2]string{{"title = 'a'", "title = 'b'"}, {"price > 1", "price >= 1"},
-		{"title = 'a' AND urgent = TRUE", "title = 'a' OR urgent = TRUE"}, {"NOT title = 'a'", "title = 'a'"},
-		{"title = 'a'' OR urgent'", "title = 'a' OR urgent = TRUE"}} {
+	for _, different := range [][2]string{
+		{"title = 'a'", "title = 'b'"},
+		{"price > 1", "price >= 1"},
+		{"title = 'a' AND urgent = TRUE", "title = 'a' OR urgent = TRUE"},
+		{"NOT title = 'a'", "title = 'a'"},
+		{"title = 'a'' OR urgent'", "title = 'a' OR urgent = TRUE"},
+	} {
 		a, errA := Parse(different[0], m, m.Type("notice"))
 		b, errB := Parse(different[1], m, m.Type("notice"))
 		if errA != nil || errB != nil || a.String() == b.String() {
@@ -258,9 +262,11 @@ func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
 // FuzzParse holds that nothing makes the parser panic, and that what it accepts
 // it accepts in its canonical form too.
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"title = 'x'", "CASEI(title) LIKE 'a%' AND NOT (price > 3 OR day IS NULL)",
+	for _, s := range []string{
+		"title = 'x'", "CASEI(title) LIKE 'a%' AND NOT (price > 3 OR day IS NULL)",
 		"A_CONTAINS(topics, ('a', 'b'))", "validUntil BETWEEN now() AND TIMESTAMP('2026-11-23T08:00:00Z')", "'",
-		"((", "1e999", "price = 1e-999999999", "\"a\".b", "routes.notices.routes.slug IN ('x')", "-.5 < price"} {
+		"((", "1e999", "price = 1e-999999999", "\"a\".b", "routes.notices.routes.slug IN ('x')", "-.5 < price",
+	} {
 		f.Add(s)
 	}
 	m := harbour(f)

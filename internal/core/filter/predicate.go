@@ -62,8 +62,10 @@ func (p *parser) predicate() (Expr, error) {
 		hint := ""
 		if left.Name != nil && left.Kind() == Boolean && !not {
 			hint = "write " + left.Name.String() + " = TRUE"
-		} else if near := strictyaml.Nearest(strings.ToUpper(sign.text), []string{"LIKE", "BETWEEN", "IN", "IS",
-			"NOT"}); sign.kind == tokenName && near != "" {
+		} else if near := strictyaml.Nearest(strings.ToUpper(sign.text), []string{
+			"LIKE", "BETWEEN", "IN", "IS",
+			"NOT",
+		}); sign.kind == tokenName && near != "" {
 			hint = "did you mean " + near + "?"
 		}
 		return nil, p.wrong(sign, "expected a comparison, LIKE, BETWEEN, IN or IS, not "+sign.says(), hint)

@@ -58,9 +58,11 @@ func (e Compare) write(b *strings.Builder) {
 var mirrored = map[string]string{"=": "=", "<>": "<>", "<": ">", ">": "<", "<=": ">=", ">=": "<="}
 
 func (e Like) write(b *strings.Builder) { b.WriteString(e.Of.String() + " LIKE " + literal(e.Pattern)) }
+
 func (e Between) write(b *strings.Builder) {
 	b.WriteString(e.Of.String() + " BETWEEN " + e.Low.String() + " AND " + e.High.String())
 }
+
 func (e In) write(b *strings.Builder) {
 	texts := make([]string, len(e.Values))
 	for i, v := range e.Values {

@@ -20,12 +20,14 @@ var reader string
 // have a value; drafts may lack it.
 func TypeScript(m *model.Model, edition string) []byte {
 	w := typescript{m: m, published: edition == content.Published, names: given{}, types: map[string]string{}}
-	for _, name := range []string{"About", "Prose", "ProseNode", "File", "Money", "Point", "Linked", "Locale",
+	for _, name := range []string{
+		"About", "Prose", "ProseNode", "File", "Money", "Point", "Linked", "Locale",
 		"Reader", "ReadError", "ProblemDocument", "Selection", "Picked", "Default", "List", "Types", "Plurals",
 		"Singletons",
 		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly",
 		"String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator",
-		"AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams"} {
+		"AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams",
+	} {
 		w.names[name] = true
 	}
 	for _, t := range m.Types {

@@ -54,7 +54,8 @@ func passes(sequence int64, entry string, was, is int) *Delta {
 		Type:     "notice",
 		Fields:   map[string][]string{"en": {"until"}},
 		Before:   map[string]content.Fields{},
-		After:    map[string]content.Fields{}}}
+		After:    map[string]content.Fields{},
+	}}
 	for at, side := range map[int]map[string]content.Fields{was: c.Before, is: c.After} {
 		if at == -2 {
 			continue
@@ -201,7 +202,8 @@ func TestWhatMustBeAsked(t *testing.T) {
 			Before: map[string]content.Fields{
 				"en": {"number": was},
 			},
-			After: map[string]content.Fields{"en": {"number": is}}}}
+			After: map[string]content.Fields{"en": {"number": is}},
+		}}
 	}
 	atom := number.Split().Atoms[0].String()
 	for what, c := range map[string]struct {
@@ -213,8 +215,10 @@ func TestWhatMustBeAsked(t *testing.T) {
 		"a number turns the filter": {route(3, 4), "en by notice.routes: " + atom},
 		"a number does not":         {route(4, 5), ""},
 		"a change of access":        {&Delta{Change: content.Change{Kind: content.AccessChange}}, ""},
-		"something of another locale": {&Delta{Change: content.Change{Kind: content.ContentChange, Edition: "published",
-			Type: "notice", Fields: map[string][]string{"nb": {"title"}}}}, ""},
+		"something of another locale": {&Delta{Change: content.Change{
+			Kind: content.ContentChange, Edition: "published",
+			Type: "notice", Fields: map[string][]string{"nb": {"title"}},
+		}}, ""},
 	} {
 		var got []string
 		for _, a := range x.Probes(c.change) {
@@ -336,35 +340,44 @@ func TestAnEntryThatLeadsToItself(t *testing.T) {
 		others bool // n2 is
 		want   []string
 	}{
-		"it takes another's reason away, and has one itself": {values("Zander", "r2", false), true, false,
-			[]string{"counted"}},
-		"it has no reason itself any more": {values("Fog", "r2", false), false, true,
-			[]string{"counted"}},
+		"it takes another's reason away, and has one itself": {
+			values("Zander", "r2", false), true, false,
+			[]string{"counted"},
+		},
+		"it has no reason itself any more": {
+			values("Fog", "r2", false), false, true,
+			[]string{"counted"},
+		},
 		"nobody's reason is another": {values("Zander", "r2", true), true, true, nil},
 	} {
 		x := NewIndex[string]()
 		x.Add("counted", &Set{Edition: "published", Lists: []List{l}})
-		change := &Delta{Change: content.Change{
-			Kind:     content.ContentChange,
-			Sequence: 9,
-			Commit:   9,
-			At:       eight,
-			Edition:  "published",
-			Entry:    "n1",
-			Type:     "notice",
-			Fields:   map[string][]string{"en": {"routes", "title", "urgent"}},
-			Before: map[string]content.Fields{
-				"en": values("Fog", "r1", true),
+		change := &Delta{
+			Change: content.Change{
+				Kind:     content.ContentChange,
+				Sequence: 9,
+				Commit:   9,
+				At:       eight,
+				Edition:  "published",
+				Entry:    "n1",
+				Type:     "notice",
+				Fields:   map[string][]string{"en": {"routes", "title", "urgent"}},
+				Before: map[string]content.Fields{
+					"en": values("Fog", "r1", true),
+				},
+				After: map[string]content.Fields{"en": c.after},
 			},
-			After: map[string]content.Fields{"en": c.after}},
 			PredicateValues: map[string]map[string]int8{"en": is(c.self)},
 			Referrers: map[string]map[string][]Referrer{"en": {"notice.routes.notices": {
 				{
 					ID:              "n1",
 					Values:          c.after,
 					PredicateValues: is(c.self),
-				}, {ID: "n2", Values: values("Ice", "r1", false), PredicateValues: is(c.others)},
-				{ID: "n3", Values: values("Swell", "r2", true), PredicateValues: is(true)}}}}}
+				},
+				{ID: "n2", Values: values("Ice", "r1", false), PredicateValues: is(c.others)},
+				{ID: "n3", Values: values("Swell", "r2", true), PredicateValues: is(true)},
+			}}},
+		}
 		if got, _ := x.Match(change); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v is found", what, got)
 		}
@@ -395,19 +408,21 @@ func TestReadBetweenChangesOfABatch(t *testing.T) {
 	atom := l.Filter.Split().Atoms[0].String()
 	not := map[string]int8{atom: int8(filter.False)}
 	number := func(sequence int64, was, is float64) *Delta {
-		return &Delta{Change: content.Change{
-			Kind:     content.ContentChange,
-			Sequence: sequence,
-			Commit:   sequence,
-			At:       eight,
-			Edition:  "published",
-			Entry:    "r1",
-			Type:     "route",
-			Fields:   map[string][]string{"en": {"number"}},
-			Before: map[string]content.Fields{
-				"en": {"number": was},
-			},
-			After: map[string]content.Fields{"en": {"number": is}}}, ReadAt: 11, OthersChanged: true,
+		return &Delta{
+			Change: content.Change{
+				Kind:     content.ContentChange,
+				Sequence: sequence,
+				Commit:   sequence,
+				At:       eight,
+				Edition:  "published",
+				Entry:    "r1",
+				Type:     "route",
+				Fields:   map[string][]string{"en": {"number"}},
+				Before: map[string]content.Fields{
+					"en": {"number": was},
+				},
+				After: map[string]content.Fields{"en": {"number": is}},
+			}, ReadAt: 11, OthersChanged: true,
 			Referrers: map[string]map[string][]Referrer{
 				"en": {
 					"notice.routes": {
@@ -419,7 +434,8 @@ func TestReadBetweenChangesOfABatch(t *testing.T) {
 						},
 					},
 				},
-			}}
+			},
+		}
 	}
 	x := NewIndex[string]()
 	x.Add("it", &Set{Edition: "published", Lists: []List{l}})

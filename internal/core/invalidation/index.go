@@ -139,8 +139,10 @@ func longID(number uint32) (out docID) {
 
 // NewIndex returns an empty index.
 func NewIndex[S any]() *Index[S] {
-	return &Index[S]{seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[space]*listsOfType{},
-		names: map[string]string{}, spaces: map[space]uint16{}, dues: map[uint32]*due{}}
+	return &Index[S]{
+		seed: maphash.MakeSeed(), lists: map[string]*listGroup{}, types: map[space]*listsOfType{},
+		names: map[string]string{}, spaces: map[space]uint16{}, dues: map[uint32]*due{},
+	}
 }
 
 // Add subscribes s to what affects the set.

@@ -18,8 +18,12 @@ func TestLongIDsAreTakenWhole(t *testing.T) {
 	for _, c := range []struct {
 		id   string
 		want []string
-	}{{mella, []string{mella, "again"}}, {sula, []string{sula}}, {"0123456789abcdef", nil},
-		{"0123456789abcdef-kari", nil}} {
+	}{
+		{mella, []string{mella, "again"}},
+		{sula, []string{sula}},
+		{"0123456789abcdef", nil},
+		{"0123456789abcdef-kari", nil},
+	} {
 		if got, _ := x.Match(changed(c.id, "pier", []string{"title"}, "a", "b")); !slices.Equal(got, c.want) {
 			t.Errorf("a change of %s affects %v, not %v", c.id, got, c.want)
 		}

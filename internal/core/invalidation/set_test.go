@@ -24,7 +24,8 @@ func changed(e, t string, fields []string, before, after string) *Delta {
 		Type:    t,
 		Fields:  map[string][]string{"en": fields},
 		Before:  map[string]content.Fields{},
-		After:   map[string]content.Fields{}}}
+		After:   map[string]content.Fields{},
+	}}
 	if before != "-" {
 		c.Before["en"] = content.Fields{"slug": before}
 	}
@@ -64,12 +65,16 @@ func TestAffected(t *testing.T) {
 		"what is said about it, not read": {entry, changed("a", "pier", []string{"about.updated"}, "x", "x"), false},
 		"another entry":                   {entry, changed("b", "pier", []string{"title"}, "x", "x"), false},
 		"the entry goes":                  {entry, changed("a", "pier", []string{"lead"}, "x", "-"), true},
-		"another edition": {entry,
+		"another edition": {
+			entry,
 			other(changed("a", "pier", []string{"title"}, "x", "x"),
-				func(c *Delta) { c.Edition = "preview" }), false},
-		"another locale": {entry,
+				func(c *Delta) { c.Edition = "preview" }), false,
+		},
+		"another locale": {
+			entry,
 			other(changed("a", "pier", nil, "x", "x"),
-				func(c *Delta) { c.Fields = map[string][]string{"nb": {"title"}} }), false},
+				func(c *Delta) { c.Fields = map[string][]string{"nb": {"title"}} }), false,
+		},
 		"a model change":                    {entry, &Delta{Change: content.Change{Kind: content.ModelChange}}, true},
 		"a change of access":                {entry, &Delta{Change: content.Change{Kind: content.AccessChange}}, false},
 		"what was missing comes":            {absent, changed("a", "pier", []string{"title"}, "-", "x"), true},
@@ -111,9 +116,12 @@ func TestFormerPathsAskForLives(t *testing.T) {
 		was, is string
 		want    [3]bool // by Lives alone, by Lives and the title, by the document
 	}{
-		{"gone", "", [3]bool{false, true, true}}, {"", "gone", [3]bool{false, true, true}},
+		{"gone", "", [3]bool{false, true, true}},
+		{"", "gone", [3]bool{false, true, true}},
 		{"gone", "/a", [3]bool{true, true, true}},
-		{"/a", "/b", [3]bool{true, true, false}}, {"/a", "", [3]bool{true, true, false}}, {"/a", "/a", [3]bool{}},
+		{"/a", "/b", [3]bool{true, true, false}},
+		{"/a", "", [3]bool{true, true, false}},
+		{"/a", "/a", [3]bool{}},
 	} {
 		change := &Delta{Change: content.Change{
 			Kind:    content.ContentChange,
@@ -122,7 +130,8 @@ func TestFormerPathsAskForLives(t *testing.T) {
 			Type:    "page",
 			Fields:  map[string][]string{"en": {}},
 			Before:  at(c.was),
-			After:   at(c.is)}}
+			After:   at(c.is),
+		}}
 		x := NewIndex[int]()
 		for i, fields := range [][]string{{PathExists}, {PathExists, "title"}, nil} {
 			set := &Set{Edition: "published", Entries: []Entry{{ID: "e", Locale: "en", Fields: fields}}}
@@ -214,7 +223,8 @@ func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
 				Type:    pick("pier", "route"),
 				Fields:  map[string][]string{},
 				Before:  map[string]content.Fields{},
-				After:   map[string]content.Fields{}}}
+				After:   map[string]content.Fields{},
+			}}
 			values := func() content.Fields {
 				if r.IntN(4) == 0 {
 					return nil
@@ -418,7 +428,8 @@ func TestWindowsExactly(t *testing.T) {
 					Type:     "pier",
 					Fields:   map[string][]string{"en": {"lead", "n"}},
 					Before:   map[string]content.Fields{},
-					After:    map[string]content.Fields{}}}
+					After:    map[string]content.Fields{},
+				}}
 				if had {
 					c.Before["en"] = was
 				}
@@ -458,9 +469,11 @@ func TestWindowsExactly(t *testing.T) {
 
 func TestModelsTouchWhoUsesThem(t *testing.T) {
 	x := NewIndex[string]()
-	for name, u := range map[string]Use{"titles": {Type: "pier", Locale: "en", Fields: []string{"title"}},
-		"leads": {Type: "pier", Locale: "nb", Fields: []string{"lead"}}, "routes": {Type: "route", Locale: "en"},
-		"anything": {Locale: "en"}} {
+	for name, u := range map[string]Use{
+		"titles": {Type: "pier", Locale: "en", Fields: []string{"title"}},
+		"leads":  {Type: "pier", Locale: "nb", Fields: []string{"lead"}}, "routes": {Type: "route", Locale: "en"},
+		"anything": {Locale: "en"},
+	} {
 		x.Add(name, &Set{Edition: "published", Uses: []Use{u}})
 	}
 	for want, touched := range map[string]map[string][]string{
@@ -506,7 +519,8 @@ func TestBackReferencesAndPaths(t *testing.T) {
 			Type:    "notice",
 			Fields:  map[string][]string{"en": differing},
 			Before:  map[string]content.Fields{},
-			After:   map[string]content.Fields{}}}
+			After:   map[string]content.Fields{},
+		}}
 		if before != nil {
 			c.Before["en"] = before
 		}
@@ -578,18 +592,23 @@ func TestTwoThatTurnAConditionTogether(t *testing.T) {
 	atom := l.Filter.Split().Atoms[0].String()
 	yes := map[string]int8{atom: int8(filter.True)}
 	for _, together := range []bool{true, false} {
-		c := &Delta{Change: content.Change{
-			Kind:     content.ContentChange,
-			Sequence: 2,
-			Edition:  "published",
-			Entry:    "p1",
-			Type:     "pier",
-			Fields:   map[string][]string{"en": {"about.own", "lead", "refs"}},
-			After:    map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}}}, OthersChanged: together,
+		c := &Delta{
+			Change: content.Change{
+				Kind:     content.ContentChange,
+				Sequence: 2,
+				Edition:  "published",
+				Entry:    "p1",
+				Type:     "pier",
+				Fields:   map[string][]string{"en": {"about.own", "lead", "refs"}},
+				After:    map[string]content.Fields{"en": {"lead": "x", "refs": []any{"r1"}}},
+			}, OthersChanged: together,
 			Referrers: map[string]map[string][]Referrer{
-				"en": {"route.piers": {{ID: "r1", Values: content.Fields{"title": "Z"}, PredicateValues: yes,
-					Others: yes}}},
-			}}
+				"en": {"route.piers": {{
+					ID: "r1", Values: content.Fields{"title": "Z"}, PredicateValues: yes,
+					Others: yes,
+				}}},
+			},
+		}
 		if got := (&Set{Edition: "published", Lists: []List{l}}).Affected(c); got != together {
 			t.Errorf("with another change beside it %t: affected is %t", together, got)
 		}
@@ -610,8 +629,13 @@ func TestACommitCountsInSum(t *testing.T) {
 	for _, c := range []struct {
 		commit []*Delta
 		want   int
-	}{{[]*Delta{comes, goes}, 0}, {[]*Delta{goes, comes}, 0}, {[]*Delta{comes}, 1},
-		{[]*Delta{goes}, 1}, {nil, 0}} {
+	}{
+		{[]*Delta{comes, goes}, 0},
+		{[]*Delta{goes, comes}, 0},
+		{[]*Delta{comes}, 1},
+		{[]*Delta{goes}, 1},
+		{nil, 0},
+	} {
 		if got := x.Simulate(c.commit...); len(got) != c.want {
 			t.Errorf("%d changes at once: %v is found", len(c.commit), got)
 		}

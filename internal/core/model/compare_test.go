@@ -78,10 +78,14 @@ func TestCompareSaysWhatAChangeDoes(t *testing.T) {
 		text     string
 	}{
 		"a label": {"label: Heading", "label: Head", "", "", ""},
-		"an optional field": {"      at: {kind", "      note: {kind: text}\n      at: {kind", "notice.note",
-			model.Safe, "new field"},
-		"a required field": {"      at: {kind", "      note: {kind: text, required: true}\n      at: {kind",
-			"notice.note", model.NeedsDefault, "give it a default"},
+		"an optional field": {
+			"      at: {kind", "      note: {kind: text}\n      at: {kind", "notice.note",
+			model.Safe, "new field",
+		},
+		"a required field": {
+			"      at: {kind", "      note: {kind: text, required: true}\n      at: {kind",
+			"notice.note", model.NeedsDefault, "give it a default",
+		},
 		"required with a default": {"      at: {kind", "      note: {kind: text, required: true, default: " +
 			"None}\n      at: {kind", "notice.note", model.Safe, "new field"},
 		"a field goes": {"      at: {kind: location}\n", "", "notice.at", model.Loses, "values go"},
@@ -91,31 +95,47 @@ func TestCompareSaysWhatAChangeDoes(t *testing.T) {
 			"true}", "notice.at", model.NeedsDefault, "required from now on"},
 		"decimal to text": {"weight: {kind: decimal, default: 1.5}", "weight: {kind: " +
 			"text}", "notice.weight", model.Safe, "converted"},
-		"text to integer": {"code: {kind: text", "code: {kind: integer", "notice.code", model.Loses,
-			"no such form"},
-		"not translated any more": {"required: true, translated: true, min: 3", "required: true, min: 3",
-			"notice.title", model.Loses, "no longer translated"},
+		"text to integer": {
+			"code: {kind: text", "code: {kind: integer", "notice.code", model.Loses,
+			"no such form",
+		},
+		"not translated any more": {
+			"required: true, translated: true, min: 3", "required: true, min: 3",
+			"notice.title", model.Loses, "no longer translated",
+		},
 		"translated from now on": {"text: {kind: prose,", "text: {kind: prose, translated: " +
 			"true,", "notice.text", model.Safe, "stay as those of en"},
 		"several to one": {"        several: true\n", "", "notice.address", model.Loses, "the first is kept"},
 		"an option goes": {`, "1": One`, "", "notice.severity", model.Loses, "option 1 goes"},
-		"an option is added": {`"1": One`, `"1": One, two: Two`, "notice.severity", model.Safe,
-			"options are added"},
-		"a field within a record": {"          hours: {kind: text, translated: true}\n", "", "notice.address.hours",
-			model.Loses, "values go"},
-		"a kind of block goes": {"          banner:\n            label: \"A banner: shared\"\n            " +
-			"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "notice.blocks.banner",
-			model.Loses, "all blocks of it"},
-		"a type is renamed": {"  settings:\n", "  harbour:\n    was: settings\n", "settings", model.BreaksReads,
-			"it is harbour from now on"},
-		"a type goes": {everything[strings.Index(everything, "  settings:"):], "", "settings", model.Loses,
-			"all of its entries"},
+		"an option is added": {
+			`"1": One`, `"1": One, two: Two`, "notice.severity", model.Safe,
+			"options are added",
+		},
+		"a field within a record": {
+			"          hours: {kind: text, translated: true}\n", "", "notice.address.hours",
+			model.Loses, "values go",
+		},
+		"a kind of block goes": {
+			"          banner:\n            label: \"A banner: shared\"\n            " +
+				"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "notice.blocks.banner",
+			model.Loses, "all blocks of it",
+		},
+		"a type is renamed": {
+			"  settings:\n", "  harbour:\n    was: settings\n", "settings", model.BreaksReads,
+			"it is harbour from now on",
+		},
+		"a type goes": {
+			everything[strings.Index(everything, "  settings:"):], "", "settings", model.Loses,
+			"all of its entries",
+		},
 		"a locale goes": {"  ja: {retired: true}\n", "", "locale ja", model.Loses, "retire it"},
 		"a locale is retired": {"nb: {name: Norsk bokmål, fallback: [en]}", "nb: {name: Norsk bokmål, " +
 			"fallback: [en], retired: true}", "locale nb", model.Safe, "what was written is kept"},
 		"a locale falls elsewhere": {", fallback: [en]", "", "locale nb", model.Safe, "falls back to nothing"},
-		"paths": {"/varsler/{slug}", "/meldinger/{slug}", "notice", model.Safe,
-			"former ones lead to the new"},
+		"paths": {
+			"/varsler/{slug}", "/meldinger/{slug}", "notice", model.Safe,
+			"former ones lead to the new",
+		},
 		"a pattern": {`"[A-Z].*"`, `"[A-Z]+"`, "notice.title", model.Safe, "saved next"},
 	} {
 		if !strings.Contains(everything, c.was) {
@@ -169,18 +189,30 @@ func TestConvertKeepsWhatItCan(t *testing.T) {
 		"decimal to text": {"weight: {kind: decimal, default: 1.5}", "weight: {kind: text}", "weight", "2.5", nil},
 		"untranslated": {"required: true, translated: true, min", "required: true, " +
 			"min", "title", "Fog", []string{"title"}},
-		"translated": {"code: {kind: text,", "code: {kind: text, translated: true,", "code",
-			map[string]any{"en": "7"}, nil},
-		"one of several": {"        several: true\n", "", "address", map[string]any{"street": "Quay 1"},
-			[]string{"address"}},
+		"translated": {
+			"code: {kind: text,", "code: {kind: text, translated: true,", "code",
+			map[string]any{"en": "7"},
+			nil,
+		},
+		"one of several": {
+			"        several: true\n", "", "address",
+			map[string]any{"street": "Quay 1"},
+			[]string{"address"},
+		},
 		"an option goes": {`, "1": One`, "", "severity", nil, []string{"severity"}},
 		"inside a record": {"street: {kind: text, required: true}", "road: {kind: text, was: " +
 			"street}", "address", []any{map[string]any{"road": "Quay 1"}, map[string]any{"road": "Quay 2"}}, nil},
-		"a block goes": {"          banner:\n            label: \"A banner: shared\"\n            " +
-			"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "blocks",
-			[]any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}}, []string{"blocks"}},
-		"a locale goes": {"  nb: {name: Norsk bokmål, fallback: [en]}\n", "", "title",
-			map[string]any{"en": "Fog"}, []string{"title"}},
+		"a block goes": {
+			"          banner:\n            label: \"A banner: shared\"\n            " +
+				"fields:\n              banner: {kind: reference, types: [notice]}\n", "", "blocks",
+			[]any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}},
+			[]string{"blocks"},
+		},
+		"a locale goes": {
+			"  nb: {name: Norsk bokmål, fallback: [en]}\n", "", "title",
+			map[string]any{"en": "Fog"},
+			[]string{"title"},
+		},
 		"nothing of interest": {"label: Heading", "label: Head", "slug", "fog", nil},
 	} {
 		src := strings.Replace(everything, c.was, c.is, 1)
@@ -223,8 +255,10 @@ func TestOptionsAreCalledAsInTheDefaultLocale(t *testing.T) {
 		t,
 		`{locales: {en: {}, de: {}}, types: {notice: {fields: {severity: {kind: choice, options: {information: {de: Hinweis, en: Information}, delay: {de: Nur hier}, cancelled: Cancelled}}}}}}`,
 	)
-	for value, want := range map[string]string{"information": "Information", "delay": "Nur hier",
-		"cancelled": "Cancelled"} {
+	for value, want := range map[string]string{
+		"information": "Information", "delay": "Nur hier",
+		"cancelled": "Cancelled",
+	} {
 		if got, _ := m.Type("notice").Field("severity").Option(value); got != want {
 			t.Errorf("%s is called %q, not %q", value, got, want)
 		}

@@ -46,16 +46,20 @@ func TestReadAndStoredForm(t *testing.T) {
 func TestReadTellsMistakes(t *testing.T) {
 	one := func(fields string) string { return "types:\n  pier:\n    fields:\n      " + fields + "\n" }
 	for name, c := range map[string]struct{ src, want string }{
-		"unknown kind": {one("name: {kind: txt}"),
-			`model.yaml:4:7: field pier.name has the unknown kind "txt"; did you mean "text"?`},
+		"unknown kind": {
+			one("name: {kind: txt}"),
+			`model.yaml:4:7: field pier.name has the unknown kind "txt"; did you mean "text"?`,
+		},
 		"unknown key":         {one("name: {kind: text, requird: true}"), `did you mean "required"?`},
 		"taken name":          {one("about: {kind: text}"), "the name is taken by the entry itself"},
 		"bad field name":      {one("My-Name: {kind: text}"), "use letters and digits"},
 		"choice, no options":  {one("s: {kind: choice}"), "is a choice without options"},
 		"options, no choice":  {one("s: {kind: text, options: {a: A}}"), "has options, but is of the kind text"},
 		"reference, no types": {one("s: {kind: reference}"), "is a reference without types"},
-		"unknown target": {one("s: {kind: reference, types: [pear]}"),
-			`unknown type "pear"; did you mean "pier"?`},
+		"unknown target": {
+			one("s: {kind: reference, types: [pear]}"),
+			`unknown type "pear"; did you mean "pier"?`,
+		},
 		"inverse of a text": {one("s: {kind: text, inverse: x}"), "has an inverse, but is of the kind text"},
 		"slug from a number": {one("n: {kind: integer}\n      s: {kind: slug, madeFrom: n}"), "only from a text " +
 			"field"},
@@ -63,19 +67,27 @@ func TestReadTellsMistakes(t *testing.T) {
 		"since when": {one("s: {kind: text, deprecated: use n}"), "field pier.s is deprecated; say " +
 			"since when, as in deprecatedSince: 2026-11-23"},
 		"sunset of nothing": {one("s: {kind: text, sunset: 2027-01-01}"), "is not deprecated; say why"},
-		"no day": {one("s: {kind: text, deprecated: use n, deprecatedSince: yesterday}"),
-			`"yesterday" is no date`},
+		"no day": {
+			one("s: {kind: text, deprecated: use n, deprecatedSince: yesterday}"),
+			`"yesterday" is no date`,
+		},
 		"prose in an index": {one("s: {kind: prose, indexed: true}"), "no list is filtered or sorted by it"},
 		"long in an index":  {one("s: {kind: text, indexed: true}"), "bound its length with max: 600"},
 		"two slugs":         {one("s: {kind: slug}\n      t: {kind: slug}"), "has the slug s already"},
 		"min above max":     {one("n: {kind: integer, min: 3, max: 1}"), "min 3 above max 1"},
-		"reserved plural": {"types:\n  pier:\n    plural: entries\n    fields: {}\n",
-			`cannot have the plural "entries"`},
-		"same plural": {"types:\n  a: {plural: things, fields: {}}\n  b: {plural: things, fields: {}}\n",
-			`the same plural "things"`},
+		"reserved plural": {
+			"types:\n  pier:\n    plural: entries\n    fields: {}\n",
+			`cannot have the plural "entries"`,
+		},
+		"same plural": {
+			"types:\n  a: {plural: things, fields: {}}\n  b: {plural: things, fields: {}}\n",
+			`the same plural "things"`,
+		},
 		"title of none": {"types:\n  pier: {title: nam, fields: {name: {kind: text}}}\n", `did you mean "name"?`},
-		"path of none": {"types:\n  pier: {path: \"/p/{slag}\", fields: {slug: {kind: slug}}}\n",
-			`did you mean "slug"?`},
+		"path of none": {
+			"types:\n  pier: {path: \"/p/{slag}\", fields: {slug: {kind: slug}}}\n",
+			`did you mean "slug"?`,
+		},
 		"path without slash":  {"types:\n  pier: {path: p, fields: {}}\n", "must begin with a slash"},
 		"fallback to nothing": {"locales:\n  en: {fallback: [nn]}\n", `falls back to "nn"`},
 		"fallback in a circle": {"locales:\n  en: {fallback: [nb]}\n  nb: {fallback: [en]}\n", "fall back to each " +

@@ -19,36 +19,71 @@ func TestWhatAChangeOfTheModelTouches(t *testing.T) {
 		touches, restates map[string][]string
 	}{
 		"nothing": {"", "", map[string][]string{}, map[string][]string{"*": nil}},
-		"a label": {route, strings.Replace(route, "Summer time", "High season", 1),
-			map[string][]string{"en": {"route.season=summer"}, "nb": {"route.season=summer"},
-				"ja": {"route.season=summer"}},
-			map[string][]string{"*": nil, "en": {"route.season=summer"}, "nb": {"route.season=summer"},
-				"ja": {"route.season=summer"}}},
-		"a label in one locale": {route, strings.Replace(route, "Summer time", "{en: Summer time, nb: Sommer}", 1),
+		"a label": {
+			route, strings.Replace(route, "Summer time", "High season", 1),
+			map[string][]string{
+				"en": {"route.season=summer"}, "nb": {"route.season=summer"},
+				"ja": {"route.season=summer"},
+			},
+			map[string][]string{
+				"*": nil, "en": {"route.season=summer"}, "nb": {"route.season=summer"},
+				"ja": {"route.season=summer"},
+			},
+		},
+		"a label in one locale": {
+			route, strings.Replace(route, "Summer time", "{en: Summer time, nb: Sommer}", 1),
 			map[string][]string{"nb": {"route.season=summer"}},
-			map[string][]string{"*": nil, "nb": {"route.season=summer"}}},
-		"another option": {route, strings.Replace(route, "winter: Winter time", "winter: Winter time, spring: "+
-			"Spring time", 1),
-			map[string][]string{"en": {"route.season=spring"}, "nb": {"route.season=spring"},
-				"ja": {"route.season=spring"}},
-			map[string][]string{"*": nil, "en": {"route.season=spring"}, "nb": {"route.season=spring"},
-				"ja": {"route.season=spring"}}},
-		"a field more": {"open:   {kind: boolean}", "open:   {kind: boolean}\n      quay:   {kind: text}",
-			map[string][]string{"*": {"route.*"}}, map[string][]string{"*": {"route.*"}}},
-		"translated from now on": {"tags:   {kind: text, several: true, max: 3}", "tags:   {kind: text, several: " +
-			"true, max: 3, translated: true}",
-			map[string][]string{"*": {"route", "route.tags"}}, map[string][]string{"*": nil}},
-		"another kind": {"day:    {kind: date}", "day:    {kind: text}",
-			map[string][]string{"*": {"route.*", "route.day"}}, map[string][]string{"*": {"route.*"}}},
-		"a fallback": {"  ja: {}", "  ja: {fallback: [en]}", map[string][]string{"ja": {"route", "settings"}},
-			map[string][]string{"*": nil}},
-		"a locale": {"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n",
-			map[string][]string{"de": everything,
-				"*": {"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path",
-					"route.text", "settings.about.locales", "settings.about.path"}}, map[string][]string{"*": nil}},
-		"another path": {"path: /routes/{slug}", "path: /lines/{slug}",
+			map[string][]string{"*": nil, "nb": {"route.season=summer"}},
+		},
+		"another option": {
+			route, strings.Replace(route, "winter: Winter time", "winter: Winter time, spring: "+
+				"Spring time", 1),
+			map[string][]string{
+				"en": {"route.season=spring"}, "nb": {"route.season=spring"},
+				"ja": {"route.season=spring"},
+			},
+			map[string][]string{
+				"*": nil, "en": {"route.season=spring"}, "nb": {"route.season=spring"},
+				"ja": {"route.season=spring"},
+			},
+		},
+		"a field more": {
+			"open:   {kind: boolean}", "open:   {kind: boolean}\n      quay:   {kind: text}",
+			map[string][]string{"*": {"route.*"}},
+			map[string][]string{"*": {"route.*"}},
+		},
+		"translated from now on": {
+			"tags:   {kind: text, several: true, max: 3}", "tags:   {kind: text, several: " +
+				"true, max: 3, translated: true}",
+			map[string][]string{"*": {"route", "route.tags"}},
+			map[string][]string{"*": nil},
+		},
+		"another kind": {
+			"day:    {kind: date}", "day:    {kind: text}",
+			map[string][]string{"*": {"route.*", "route.day"}},
+			map[string][]string{"*": {"route.*"}},
+		},
+		"a fallback": {
+			"  ja: {}", "  ja: {fallback: [en]}",
+			map[string][]string{"ja": {"route", "settings"}},
+			map[string][]string{"*": nil},
+		},
+		"a locale": {
+			"  ja: {}\n", "  ja: {}\n  de: {fallback: [en]}\n",
+			map[string][]string{
+				"de": everything,
+				"*": {
+					"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path",
+					"route.text", "settings.about.locales", "settings.about.path",
+				},
+			},
+			map[string][]string{"*": nil},
+		},
+		"another path": {
+			"path: /routes/{slug}", "path: /lines/{slug}",
 			map[string][]string{"*": {"pier.about.path", "route.about.path", "route.text", "settings.about.path"}},
-			map[string][]string{"*": nil}},
+			map[string][]string{"*": nil},
+		},
 	} {
 		to := strings.Replace(testkit.Ferries, c.was, c.is, 1)
 		if c.was != "" && to == testkit.Ferries {

@@ -79,9 +79,13 @@ func (t *Type) yaml(b *bytes.Buffer) {
 	for _, s := range []struct {
 		name string
 		d    strictyaml.Duration
-	}{{"private", t.Freshness.Private}, {"shared", t.Freshness.Shared},
-		{"staleWhileRevalidate", t.Freshness.StaleWhileRevalidate}, {"staleIfError", t.Freshness.StaleIfError},
-		{"staleInBrowsers", t.Freshness.StaleInBrowsers}} {
+	}{
+		{"private", t.Freshness.Private},
+		{"shared", t.Freshness.Shared},
+		{"staleWhileRevalidate", t.Freshness.StaleWhileRevalidate},
+		{"staleIfError", t.Freshness.StaleIfError},
+		{"staleInBrowsers", t.Freshness.StaleInBrowsers},
+	} {
 		if s.d != 0 {
 			in.raw(s.name, strconv.Itoa(int(time.Duration(s.d)/time.Second))+"s")
 		}

@@ -26,8 +26,10 @@ func TestHTMLBecomesCommonMark(t *testing.T) {
 			"2\n```", nil},
 		"a quote":         {"<blockquote><p>Fog.</p></blockquote>", "> Fog.", nil},
 		"a relative link": {`<a href="../map?x=1">Map</a> <a href="#top">up</a> <a href="ref:abc">us</a> <a href="mailto:a@b.example">mail</a>`, "[Map](https://office.example/map?x=1) [up](#top) [us](ref:abc) [mail](mailto:a@b.example)", nil},
-		"a figure": {`<figure><img src="/p.jpg" alt="Pier"><figcaption>The pier</figcaption></figure>`,
-			"![Pier](https://office.example/p.jpg)\n\nThe pier", nil},
+		"a figure": {
+			`<figure><img src="/p.jpg" alt="Pier"><figcaption>The pier</figcaption></figure>`,
+			"![Pier](https://office.example/p.jpg)\n\nThe pier", nil,
+		},
 		"what is dropped": {`<p onclick="x()">Hi<script>alert(1)</script><iframe src="//x"></iframe><iframe></iframe><a href="javascript:x()">there</a></p>`, "Hithere", []string{"<iframe> (2 times)", "<script>", "a link to javascript:"}},
 		"no HTML":         {"Just text with * and _", `Just text with * and _`, nil},
 	} {

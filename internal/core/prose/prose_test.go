@@ -140,9 +140,11 @@ func TestRenderingIsBounded(t *testing.T) {
 			t.Logf("%v, refused: %v", time.Since(begin), Check(src))
 		})
 	}
-	for name, src := range map[string]string{"an article": strings.Repeat("A *line* of the [report](/r) that "+
-		"__goes__ on.\n\n", 1500), "a table": "| a | b |\n|---|---|\n" + strings.Repeat("| 1 | 2 |\n", 2000),
-		"rules": "---\n\n***\n\n" + strings.Repeat("- ", 50), "a nested list": "- a\n  - b\n    - c\n      1. d\n"} {
+	for name, src := range map[string]string{
+		"an article": strings.Repeat("A *line* of the [report](/r) that "+
+			"__goes__ on.\n\n", 1500), "a table": "| a | b |\n|---|---|\n" + strings.Repeat("| 1 | 2 |\n", 2000),
+		"rules": "---\n\n***\n\n" + strings.Repeat("- ", 50), "a nested list": "- a\n  - b\n    - c\n      1. d\n",
+	} {
 		if err := Check(src); err != nil {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -116,8 +116,10 @@ func (b *treeBuilder) inline(n ast.Node, one func(Node) []*Node) []*Node {
 	case *extended.Strikethrough:
 		return one(Node{Kind: "strikethrough"})
 	case *markNode:
-		return one(Node{Kind: map[ast.NodeKind]string{markKinds["sup"]: Superscript,
-			markKinds["sub"]: Subscript}[n.kind]})
+		return one(Node{Kind: map[ast.NodeKind]string{
+			markKinds["sup"]: Superscript,
+			markKinds["sub"]: Subscript,
+		}[n.kind]})
 	case *ast.CodeSpan:
 		return one(Node{Kind: "code", Text: plain(n, b.src)})
 	case *ast.Link:

@@ -71,9 +71,12 @@ func TestLinksAreFollowedInEveryForm(t *testing.T) {
 func TestMarks(t *testing.T) {
 	html := func(src string, marks ...string) string { return Render(src, marks).Forms(at)["inline"].(string) }
 	for _, c := range [][3]string{
-		{"x^2^", Superscript, "x<sup>2</sup>"}, {"CO~2~", Subscript, "CO<sub>2</sub>"},
+		{"x^2^", Superscript, "x<sup>2</sup>"},
+		{"CO~2~", Subscript, "CO<sub>2</sub>"},
 		{"~~gone~~ H~2~O", Subscript, "<del>gone</del> H<sub>2</sub>O"},
-		{"x^2^", Subscript, "x^2^"}, {"a ^ b ^ c", Superscript, "a ^ b ^ c"}, {"^<script>^", Superscript, "^^"},
+		{"x^2^", Subscript, "x^2^"},
+		{"a ^ b ^ c", Superscript, "a ^ b ^ c"},
+		{"^<script>^", Superscript, "^^"},
 	} {
 		if got := html(c[0], c[1]); got != c[2] && !(c[0] == "^<script>^" && !strings.Contains(got, "<script")) {
 			t.Errorf("%s with %s: %s, want %s", c[0], c[1], got, c[2])

@@ -59,13 +59,17 @@ func TestWithoutWhatAReaderMayNotEnter(t *testing.T) {
 	}{
 		"everything": {"name,piers(name)", rights("route", "pier"), false, "id id, name value, piers " +
 			"link", "[]"},
-		"piers are left out": {"name,piers(name)", rights("route"), false, "id id, name value",
-			"[piers: read published pier]"},
+		"piers are left out": {
+			"name,piers(name)", rights("route"), false, "id id, name value",
+			"[piers: read published pier]",
+		},
 		"piers are nothing": {"name,piers(name)", rights("route"), true, "id id, name value, piers " +
 			"null", "[piers: read published pier]"},
 		"one of two types": {"start(name)", rights("pier"), false, "id id", "[start: read published route]"},
-		"within what is entered": {"start(name,piers(name))", rights("route"), false, "id id",
-			"[start: read published pier]"},
+		"within what is entered": {
+			"start(name,piers(name))", rights("route"), false, "id id",
+			"[start: read published pier]",
+		},
 	} {
 		q := reading(t, m, c.fields)
 		less, hidden := q.Without(c.rights, c.null)
@@ -127,16 +131,29 @@ func TestCursorsAround(t *testing.T) {
 	}{
 		"the only page":     {func(*query.Root) {}, query.RootResult{Rows: rows(3)}, "", ""},
 		"the first of some": {func(*query.Root) {}, query.RootResult{Rows: rows(3), More: true}, "", "r2"},
-		"one further on": {func(r *query.Root) { r.After = &at },
-			query.RootResult{Rows: rows(3), More: true}, "r0", "r2"},
+		"one further on": {
+			func(r *query.Root) { r.After = &at },
+			query.RootResult{Rows: rows(3), More: true},
+			"r0", "r2",
+		},
 		"the last":   {func(r *query.Root) { r.After = &at }, query.RootResult{Rows: rows(2)}, "r0", ""},
 		"skipped to": {func(r *query.Root) { r.Offset = 4 }, query.RootResult{Rows: rows(2)}, "r0", ""},
-		"before a place": {func(r *query.Root) { r.Before = &at },
-			query.RootResult{Rows: rows(2), More: true}, "r0", "r1"},
-		"the first, from behind": {func(r *query.Root) { r.Before = &at }, query.RootResult{Rows: rows(2)}, "",
-			"r1"},
-		"the end of it": {func(r *query.Root) { r.Last = true },
-			query.RootResult{Rows: rows(2), More: true}, "r0", ""},
+		"before a place": {
+			func(r *query.Root) { r.Before = &at },
+			query.RootResult{Rows: rows(2), More: true},
+			"r0", "r1",
+		},
+		"the first, from behind": {
+			func(r *query.Root) { r.Before = &at },
+			query.RootResult{Rows: rows(2)},
+			"",
+			"r1",
+		},
+		"the end of it": {
+			func(r *query.Root) { r.Last = true },
+			query.RootResult{Rows: rows(2), More: true},
+			"r0", "",
+		},
 		"nothing":                   {func(r *query.Root) { r.After = &at }, query.RootResult{}, "", ""},
 		"nothing, though there was": {func(r *query.Root) { r.Offset = 90 }, query.RootResult{More: true}, "", ""},
 	} {
@@ -189,17 +206,31 @@ func TestPathsDependOnTheirParts(t *testing.T) {
 		found query.RootResult
 		want  string
 	}{
-		"all there are": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
-			path("nb", "route", "b")}}, "en page 1; en route 0; nb page 0; nb route 1"},
+		"all there are": {query.RootResult{Paths: []query.PathRow{
+			path("en", "page", "a"),
+			path("nb", "route", "b"),
+		}}, "en page 1; en route 0; nb page 0; nb route 1"},
 		"none": {query.RootResult{}, "en page 0; en route 0; nb page 0; nb route 0"},
-		"more of the locale": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
-			path("en", "page", "b")}, More: true,
-			PastPaths: []query.PathRow{path("en", "page", "c"), path("nb", "page", "d")}},
-			"en page 1 after tells; en page 2 before; en route 0 before"},
-		"more of another": {query.RootResult{Paths: []query.PathRow{path("en", "page", "a"),
-			path("en", "route", "b")}, More: true,
-			PastPaths: []query.PathRow{path("nb", "page", "d"), path("nb", "page", "e")}},
-			"en page 1 before; en route 1 before; nb page 2 tells"},
+		"more of the locale": {
+			query.RootResult{
+				Paths: []query.PathRow{
+					path("en", "page", "a"),
+					path("en", "page", "b"),
+				}, More: true,
+				PastPaths: []query.PathRow{path("en", "page", "c"), path("nb", "page", "d")},
+			},
+			"en page 1 after tells; en page 2 before; en route 0 before",
+		},
+		"more of another": {
+			query.RootResult{
+				Paths: []query.PathRow{
+					path("en", "page", "a"),
+					path("en", "route", "b"),
+				}, More: true,
+				PastPaths: []query.PathRow{path("nb", "page", "d"), path("nb", "page", "e")},
+			},
+			"en page 1 before; en route 1 before; nb page 2 tells",
+		},
 	} {
 		if got := describe(c.found); got != c.want {
 			t.Errorf("%s: %s\nwant %s", name, got, c.want)
@@ -248,8 +279,10 @@ func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 func TestEffortGrowsWithWhatIsAsked(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	last := 0
-	for _, fields := range []string{"id", "name", "name,slug", "name,start(name)", "name,piers(name)",
-		"name,piers(name,slug)", "name,start(name,piers(name)),piers(name)"} {
+	for _, fields := range []string{
+		"id", "name", "name,slug", "name,start(name)", "name,piers(name)",
+		"name,piers(name,slug)", "name,start(name,piers(name)),piers(name)",
+	} {
 		q := reading(t, m, fields)
 		if got := q.Effort(); got <= last {
 			t.Errorf("%s takes %d, no more than the one before", fields, got)
@@ -293,9 +326,11 @@ func TestFarewellNamesWhatGoes(t *testing.T) {
 		1,
 	)
 	m := testkit.Model(t, src)
-	for fields, want := range map[string]string{"name": "", "number": "route.number since 2026-10-01 until " +
-		"2027-02-01", "piers(name)": "pier since 2026-11-01 until 2027-01-01",
-		"number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01"} {
+	for fields, want := range map[string]string{
+		"name": "", "number": "route.number since 2026-10-01 until " +
+			"2027-02-01", "piers(name)": "pier since 2026-11-01 until 2027-01-01",
+		"number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01",
+	} {
 		q := reading(t, m, fields)
 		names, days := q.Deprecation(m)
 		got := strings.Join(names, " ")

@@ -2,7 +2,6 @@ package query
 
 import (
 	"encoding/json"
-	"fmt"
 	"slices"
 	"sort"
 
@@ -35,9 +34,8 @@ const (
 	MaxPaths        = 10_000
 	MaxDepth        = 8   // levels of linked entries
 	MaxPicks        = 500 // picks in the whole query
-
-	pastWindow  = 3
-	pastCounted = 30 // see Past
+	pastWindow      = 3
+	pastCounted     = 30 // see Past
 )
 
 // Query is one read: one or several roots answered from one state of the
@@ -197,8 +195,10 @@ type Part struct {
 func (p *Part) isFixed() bool { return p.Constant != "" || p.Texts != nil }
 
 // textParts are the members, of whatever object, that are single texts.
-var textParts = []string{"html", "inline", "commonmark", "plain", "url", "alt", "mediaType", "currency",
-	"type", "locale", "firstPublished", "published", "updated", "path"}
+var textParts = []string{
+	"html", "inline", "commonmark", "plain", "url", "alt", "mediaType", "currency",
+	"type", "locale", "firstPublished", "published", "updated", "path",
+}
 
 // PartOf returns the part of that name.
 func PartOf(as, name string) Part {
@@ -223,30 +223,6 @@ type ListPart struct {
 	First int        `json:"first,omitempty"`
 	End   int        `json:"end,omitempty"`
 	Inner []ListPart `json:"inner,omitempty"`
-}
-
-// Error is a read that cannot be compiled. It names the parameter that is
-// wrong and, where there is one, the mend.
-type Error struct {
-	Parameter, Detail, Hint string
-	// At is the character of the parameter's value, the first being 1, where it is
-	// wrong; 0: nowhere in particular.
-	At int
-	// Types are those whose fields the error speaks of: it is for those alone who may read
-	// them.
-	Types []string
-}
-
-// Error implements error.
-func (e *Error) Error() string {
-	if e.Hint != "" {
-		return e.Parameter + ": " + e.Detail + "; " + e.Hint
-	}
-	return e.Parameter + ": " + e.Detail
-}
-
-func failf(parameter, hint, format string, args ...any) *Error {
-	return &Error{Parameter: parameter, Hint: hint, Detail: fmt.Sprintf(format, args...)}
 }
 
 // ReadsLists tells whether a root of the query is a list.

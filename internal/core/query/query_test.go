@@ -70,8 +70,10 @@ func TestSelectFieldsNamesWhatIsWrong(t *testing.T) {
 }
 
 func FuzzSelectFields(f *testing.F) {
-	for _, s := range []string{"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")",
-		"text(plain", "name[filter=a = ']']", "piers[limit=3]"} {
+	for _, s := range []string{
+		"name", "piers(name,slug)", "start(name,text(html))", "about(path),id", "a((", ")",
+		"text(plain", "name[filter=a = ']']", "piers[limit=3]",
+	} {
 		f.Add(s)
 	}
 	m := testkit.Model(f, testkit.Ferries)
@@ -119,8 +121,10 @@ func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
 		t.Errorf("before it is found: %v", got)
 	}
 	of := func(typ string) (types []string) {
-		for _, g := range q.NeedsOf(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{ID: "x",
-			Type: typ}}}}}) {
+		for _, g := range q.NeedsOf(&query.Result{Roots: []query.RootResult{{Rows: []*query.Row{{
+			ID:   "x",
+			Type: typ,
+		}}}}}) {
 			types = append(types, g.Type)
 		}
 		return types
@@ -153,8 +157,10 @@ func TestCursorsAreCheckedAgainstTheirList(t *testing.T) {
 	for name, c := range map[string]struct {
 		root *query.Root
 		text string
-	}{"of another list": {&other, cursor}, "cut": {&root, cursor[:10]}, "nonsense": {&root, "!!!"},
-		"empty": {&root, ""}, "wrong kind of value": {&root, forged}} {
+	}{
+		"of another list": {&other, cursor}, "cut": {&root, cursor[:10]}, "nonsense": {&root, "!!!"},
+		"empty": {&root, ""}, "wrong kind of value": {&root, forged},
+	} {
 		var wrong *query.Error
 		if _, err := c.root.ParseCursor("after", c.text); !errors.As(err, &wrong) || wrong.Parameter != "after" {
 			t.Errorf("a cursor that is %s: %v", name, err)
@@ -174,8 +180,12 @@ func FuzzParseCursor(f *testing.F) {
 
 func TestParseSortNamesWhatIsWrong(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	for _, c := range []struct{ name, want string }{{"nubmer", `did you mean "number"?`},
-		{"text", "text is of the kind prose"}, {"tags", "tags is a list"}, {"-publishd", `did you mean "published"?`}} {
+	for _, c := range []struct{ name, want string }{
+		{"nubmer", `did you mean "number"?`},
+		{"text", "text is of the kind prose"},
+		{"tags", "tags is a list"},
+		{"-publishd", `did you mean "published"?`},
+	} {
 		if _, err := query.ParseSort(m.Type("route"), []string{c.name}); err == nil ||
 			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.want)
@@ -289,10 +299,13 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 	row := &query.Row{ID: "r1", Type: "route", Asked: make([][]string, links), Linked: make([][]*query.Row, links)}
 	row.Asked[links-1], row.Linked[links-1] = []string{"p0", "p1", "p2", "p1"}, []*query.Row{pier, pier}
 	set := query.Dependencies(q, &query.Result{Roots: []query.RootResult{{Rows: []*query.Row{row}}, {}, {}}})
-	want := &invalidation.Set{Edition: "published",
+	want := &invalidation.Set{
+		Edition: "published",
 		Entries: []invalidation.Entry{
 			{ID: "r1", Locale: "en", Fields: []string{"about.path", "name", "piers"}},
-			{ID: "p1", Locale: "en", Fields: []string{"name"}}, {ID: "p0", Locale: "en"}, {ID: "p2", Locale: "en"},
+			{ID: "p1", Locale: "en", Fields: []string{"name"}},
+			{ID: "p0", Locale: "en"},
+			{ID: "p2", Locale: "en"},
 			{ID: "gone", Locale: "en"},
 		},
 		Lookups: []invalidation.Lookup{{Type: "route", Locale: "nb", Slug: "none"}},
@@ -318,7 +331,8 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 				Fields: []string{"slug"},
 			},
 			{Locale: "en"},
-		}} // of what was not found nothing shows
+		},
+	} // of what was not found nothing shows
 	if !reflect.DeepEqual(set, want) {
 		t.Errorf("got  %+v\nwant %+v", set, want)
 	}
@@ -480,8 +494,10 @@ func TestSelectionsWithinRecordsAndBlocks(t *testing.T) {
 }
 
 func TestIDs(t *testing.T) {
-	for src, want := range map[string][]string{`"a"`: {"a"}, `["a", "b-2"]`: {"a", "b-2"}, `[]`: nil, ``: nil,
-		`null`: nil, `"`: nil} {
+	for src, want := range map[string][]string{
+		`"a"`: {"a"}, `["a", "b-2"]`: {"a", "b-2"}, `[]`: nil, ``: nil,
+		`null`: nil, `"`: nil,
+	} {
 		if got := query.IDs([]byte(src)); !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v", src, got)
 		}

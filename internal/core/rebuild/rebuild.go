@@ -76,8 +76,10 @@ type File struct {
 func Check(sites map[string]Site) error {
 	var wrong []string
 	for name, s := range sites {
-		for what, address := range map[string]string{"address": s.Address, "build.call": s.callAddress(),
-			"preview": s.Preview} {
+		for what, address := range map[string]string{
+			"address": s.Address, "build.call": s.callAddress(),
+			"preview": s.Preview,
+		} {
 			if address == "" && what != "address" {
 				continue
 			}

@@ -58,8 +58,10 @@ func TestCheck(t *testing.T) {
 	if err == nil {
 		t.Fatal("accepted")
 	}
-	for _, want := range []string{`did you mean "published"?`, `did you mean "notice"?`, `unknown site "wb"`,
-		"no rebuild", "two rules are named", "has no name", "has no events", "does nothing"} {
+	for _, want := range []string{
+		`did you mean "published"?`, `did you mean "notice"?`, `unknown site "wb"`,
+		"no rebuild", "two rules are named", "has no name", "has no events", "does nothing",
+	} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q lacks %q", err, want)
 		}

@@ -55,13 +55,21 @@ func TestDecodeTellsEveryMistakeWithItsPlace(t *testing.T) {
 		src  string
 		want []string
 	}{
-		"unknown keys": {"nam: a\ncrane: {lfit: 3}\n",
-			[]string{`h.yaml:1:1: unknown key "nam"; did you mean "name"?`,
-				`h.yaml:2:9: unknown key "lfit" in crane; did you mean "lift"?`}},
-		"inside ordered": {"boats:\n  a: {crw: 1}\n",
-			[]string{`h.yaml:2:7: unknown key "crw" in boats.a; did you mean "crew"?`}},
-		"inside a list": {"berths:\n  - {sid: n}\n",
-			[]string{`unknown key "sid" in berths[0]; did you mean "side"?`}},
+		"unknown keys": {
+			"nam: a\ncrane: {lfit: 3}\n",
+			[]string{
+				`h.yaml:1:1: unknown key "nam"; did you mean "name"?`,
+				`h.yaml:2:9: unknown key "lfit" in crane; did you mean "lift"?`,
+			},
+		},
+		"inside ordered": {
+			"boats:\n  a: {crw: 1}\n",
+			[]string{`h.yaml:2:7: unknown key "crw" in boats.a; did you mean "crew"?`},
+		},
+		"inside a list": {
+			"berths:\n  - {sid: n}\n",
+			[]string{`unknown key "sid" in berths[0]; did you mean "side"?`},
+		},
 		"key twice":        {"name: a\nname: b\n", []string{"name"}},
 		"wrong kind":       {"depth: deep\n", []string{"h.yaml:1:8"}},
 		"list wanted":      {"berths: north\n", []string{"berths wants a list"}},
@@ -85,9 +93,11 @@ func TestDecodeTellsEveryMistakeWithItsPlace(t *testing.T) {
 }
 
 func TestDurations(t *testing.T) {
-	for text, want := range map[string]time.Duration{"90s": 90 * time.Second, "5m": 5 * time.Minute,
+	for text, want := range map[string]time.Duration{
+		"90s": 90 * time.Second, "5m": 5 * time.Minute,
 		"1d": 24 * time.Hour, "0s": 0, "0d": 0, "1h30m": 90 * time.Minute, "36500d": 36500 * 24 * time.Hour,
-		"250ms": 250 * time.Millisecond} {
+		"250ms": 250 * time.Millisecond,
+	} {
 		var d Duration
 		if err := d.UnmarshalText([]byte(text)); err != nil || time.Duration(d) != want {
 			t.Errorf("%s is read as %v, %v", text, time.Duration(d), err)
@@ -97,8 +107,10 @@ func TestDurations(t *testing.T) {
 			t.Errorf("%s is written as %s, %v", text, back, err)
 		}
 	}
-	for _, text := range []string{"", "5", "-1s", "-1d", "d", "1.5d", "1 d", "two days", "999999d",
-		"99999999999999999999d", "999999999h"} {
+	for _, text := range []string{
+		"", "5", "-1s", "-1d", "d", "1.5d", "1 d", "two days", "999999d",
+		"99999999999999999999d", "999999999h",
+	} {
 		var d Duration
 		if err := d.UnmarshalText([]byte(text)); err == nil ||
 			!strings.Contains(err.Error(), "write it as in 90s, 5m, 2h or 1d") {
@@ -116,7 +128,8 @@ func TestFilesThatWouldTakeAllMemory(t *testing.T) {
 	for c := 'b'; c < 'j'; c++ {
 		laughs += fmt.Sprintf("%c: &%[1]c [*%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c]\n", c, c-1)
 	}
-	for name, src := range map[string]string{"aliases": laughs, "an alias alone": "a: *b",
+	for name, src := range map[string]string{
+		"aliases": laughs, "an alias alone": "a: *b",
 		"a merge key": "a: {<<: *b}", "brackets": strings.Repeat("[", 100_000),
 		"braces": strings.Repeat("{a: ", 100_000),
 		"dashes": strings.Repeat("- ", 100_000), "indents": func() (s string) {
@@ -124,7 +137,8 @@ func TestFilesThatWouldTakeAllMemory(t *testing.T) {
 				s += strings.Repeat(" ", i) + "a:\n"
 			}
 			return s
-		}(), "much": strings.Repeat("a", MaxBytes+1)} {
+		}(), "much": strings.Repeat("a", MaxBytes+1),
+	} {
 		t.Run(name, func(t *testing.T) {
 			begin := time.Now()
 			var into map[string]any

@@ -51,29 +51,41 @@ func TestEveryReason(t *testing.T) {
 		"nothing wrong": {func(*Facts) {}, "", "", ""},
 		"no such entry": {func(f *Facts) {
 			absent(f)
-			f.Near = []Near{{ID: "e2", Type: "notice", Slug: "frog",
-				Title: "Frog"}}
+			f.Near = []Near{{
+				ID: "e2", Type: "notice", Slug: "frog",
+				Title: "Frog",
+			}}
 		}, NoEntry, "the nearest is frog", "ubiquon why frog"},
 		"not sent": {func(f *Facts) {
 			absent(f)
-			f.Origins = []Origin{{Name: "office", Types: []string{"page"}, LastHeard: &at, LastRefused: &at,
-				RefusedBecause: "not proven"}}
+			f.Origins = []Origin{{
+				Name: "office", Types: []string{"page"}, LastHeard: &at, LastRefused: &at,
+				RefusedBecause: "not proven",
+			}}
 		}, NoEntry + " " + NotSent, "no entry", ""},
 		"the slug changed": {func(f *Facts) {
 			absent(f)
-			f.Moved = &Near{ID: "e1", Slug: "fog-lifts",
-				Title: "Fog"}
+			f.Moved = &Near{
+				ID: "e1", Slug: "fog-lifts",
+				Title: "Fog",
+			}
 		}, Moved, "is fog-lifts by now", "ubiquon why fog-lifts"},
 		"the path changed": {func(f *Facts) {
 			absent(f)
 			f.Asked = "/a"
-			f.Moved = &Near{ID: "e1", Path: "/b",
-				Title: "Fog"}
+			f.Moved = &Near{
+				ID: "e1", Path: "/b",
+				Title: "Fog",
+			}
 		}, Moved, "the path", "ubiquon why /b"},
-		"retired": {func(f *Facts) { unpublish(f); f.Entry.Retired = &at }, Retired,
-			"2026-11-23 08:00:00 UTC", "ubiquon entry publish e1"},
-		"handed in": {func(f *Facts) { unpublish(f); f.Entry.Withheld = true }, Withheld,
-			"not even in preview", "ubiquon entry publish e1"},
+		"retired": {
+			func(f *Facts) { unpublish(f); f.Entry.Retired = &at }, Retired,
+			"2026-11-23 08:00:00 UTC", "ubiquon entry publish e1",
+		},
+		"handed in": {
+			func(f *Facts) { unpublish(f); f.Entry.Withheld = true }, Withheld,
+			"not even in preview", "ubiquon entry publish e1",
+		},
 		"a draft": {unpublish, Draft, "saved 2 times, and never published", "ubiquon entry publish e1"},
 		"an outside draft": {func(f *Facts) {
 			unpublish(f)
@@ -85,44 +97,72 @@ func TestEveryReason(t *testing.T) {
 		}, Draft + " " + InReview, "", ""},
 		"scheduled": {func(f *Facts) {
 			unpublish(f)
-			f.Entry.WillPublish = &Schedule{ID: "s1", At: at,
-				Zone: "Europe/Oslo"}
+			f.Entry.WillPublish = &Schedule{
+				ID: "s1", At: at,
+				Zone: "Europe/Oslo",
+			}
 		}, Draft + " " + Scheduled, "", ""},
-		"taken back": {func(f *Facts) { unpublish(f); f.Entry.TakenBackAt, f.Entry.TakenBackBy = &at, "tilda" },
-			Unpublished, "taken back by tilda at 2026-11-23", "ubiquon entry publish e1"},
-		"no key, not open": {func(f *Facts) { f.Reader = Reader{Kind: access.Everyone, Name: "everyone"} },
-			NotOpen, "notices are not open", "ubiquon open notice"},
-		"a grant is missing": {func(f *Facts) { f.Reader.Rights.Own[0].Type = "route" }, NoGrant,
-			"lacks the grant “read published notice”", `ubiquon key grant k1 "read published notice"`},
-		"another edition": {func(f *Facts) { f.Edition = "preview" }, NoGrant, "read preview notice",
-			`ubiquon key grant k1 "read preview notice"`},
-		"limited to locales": {func(f *Facts) { f.Reader.Rights.Own[0].Locales = []string{"en"} }, LocaleNotGranted,
-			"but not in nb", `ubiquon key grant k1 "read published notice in nb"`},
-		"expired": {func(f *Facts) { f.Reader.Problem, f.Reader.Since = "expired", &at }, KeyExpired,
-			"the key web expired at 2026", "ubiquon key extend k1 --days 90"},
-		"revoked": {func(f *Facts) { f.Reader.Problem, f.Reader.Since = "revoked", &at }, KeyRevoked,
-			"revoked at", "ubiquon key create"},
-		"rotated": {func(f *Facts) { f.Reader.Problem, f.Reader.Since = "rotated", &at }, KeyRotated,
-			"take the new one", "ubiquon key rotate k1"},
-		"unknown": {func(f *Facts) { f.Reader.Problem = "unknown" }, KeyUnknown, "not known here",
-			"ubiquon key create"},
-		"from elsewhere": {func(f *Facts) { f.Reader.Problem, f.Reader.Environment = "elsewhere", "trial" },
-			KeyElsewhere, "trial", "ubiquon key create"},
-		"not copied whole": {func(f *Facts) { f.Reader.Problem = "malformed" }, KeyMalformed, "copied whole",
-			"ubiquon key create"},
+		"taken back": {
+			func(f *Facts) { unpublish(f); f.Entry.TakenBackAt, f.Entry.TakenBackBy = &at, "tilda" },
+			Unpublished, "taken back by tilda at 2026-11-23", "ubiquon entry publish e1",
+		},
+		"no key, not open": {
+			func(f *Facts) { f.Reader = Reader{Kind: access.Everyone, Name: "everyone"} },
+			NotOpen, "notices are not open", "ubiquon open notice",
+		},
+		"a grant is missing": {
+			func(f *Facts) { f.Reader.Rights.Own[0].Type = "route" }, NoGrant,
+			"lacks the grant “read published notice”", `ubiquon key grant k1 "read published notice"`,
+		},
+		"another edition": {
+			func(f *Facts) { f.Edition = "preview" }, NoGrant, "read preview notice",
+			`ubiquon key grant k1 "read preview notice"`,
+		},
+		"limited to locales": {
+			func(f *Facts) { f.Reader.Rights.Own[0].Locales = []string{"en"} }, LocaleNotGranted,
+			"but not in nb", `ubiquon key grant k1 "read published notice in nb"`,
+		},
+		"expired": {
+			func(f *Facts) { f.Reader.Problem, f.Reader.Since = "expired", &at }, KeyExpired,
+			"the key web expired at 2026", "ubiquon key extend k1 --days 90",
+		},
+		"revoked": {
+			func(f *Facts) { f.Reader.Problem, f.Reader.Since = "revoked", &at }, KeyRevoked,
+			"revoked at", "ubiquon key create",
+		},
+		"rotated": {
+			func(f *Facts) { f.Reader.Problem, f.Reader.Since = "rotated", &at }, KeyRotated,
+			"take the new one", "ubiquon key rotate k1",
+		},
+		"unknown": {
+			func(f *Facts) { f.Reader.Problem = "unknown" }, KeyUnknown, "not known here",
+			"ubiquon key create",
+		},
+		"from elsewhere": {
+			func(f *Facts) { f.Reader.Problem, f.Reader.Environment = "elsewhere", "trial" },
+			KeyElsewhere, "trial", "ubiquon key create",
+		},
+		"not copied whole": {
+			func(f *Facts) { f.Reader.Problem = "malformed" }, KeyMalformed, "copied whole",
+			"ubiquon key create",
+		},
 		"no such locale": {func(f *Facts) {
 			f.Locale, f.UnknownLocale, f.NearLocale, f.Chain = "no", true, "nb", nil
 		}, UnknownLocale, "did you mean nb?", "ubiquon locale list"},
-		"not translated": {func(f *Facts) { f.Locale, f.Chain, f.Entry.HasDocument = "ja", []string{"ja"}, false },
-			NotTranslated, "ja falls back to nothing", "ubiquon entry edit e1"},
+		"not translated": {
+			func(f *Facts) { f.Locale, f.Chain, f.Entry.HasDocument = "ja", []string{"ja"}, false },
+			NotTranslated, "ja falls back to nothing", "ubiquon entry edit e1",
+		},
 		"published in others": {func(f *Facts) {
 			f.Locale, f.Chain, f.Entry.HasDocument, f.Entry.Written = "ja", []string{"ja"}, false, []string{"en", "ja"}
 		}, OtherLocales, "published in en only", "ubiquon entry publish e1 --locale ja"},
 		"below a draft": {func(f *Facts) {
 			f.Entry.AskedByPath, f.Entry.Path, f.Entry.Parent = true, "", &Near{ID: "p1", Title: "Piers"}
 		}, NoPath, "“Piers”, below which it lives", "ubiquon entry publish p1"},
-		"another list": {func(f *Facts) { f.List = &List{Asked: "/routes", Type: "route"} }, AnotherList,
-			"is a notice", ""},
+		"another list": {
+			func(f *Facts) { f.List = &List{Asked: "/routes", Type: "route"} }, AnotherList,
+			"is a notice", "",
+		},
 		"only what is translated": {func(f *Facts) {
 			f.List = &List{Asked: "/notices?translated=only", Type: "notice", OnlyTranslated: true}
 		}, OnlyTranslated, "filled in from en", "ubiquon entry edit e1"},
@@ -130,8 +170,10 @@ func TestEveryReason(t *testing.T) {
 			f.List = &List{Asked: "/notices", Type: "notice", Place: 21, Limit: 20, Sort: "-published"}
 		}, OnAnotherPage, "number 21", "ubiquon read '/notices' --headers"},
 		"filtered out": {func(f *Facts) {
-			f.List = &List{Asked: "/notices?filter=…", Type: "notice",
-				Untrue: []filter.Part{{Text: "severity = 'delay'", Values: []string{"severity is \"cancelled\""}}}}
+			f.List = &List{
+				Asked: "/notices?filter=…", Type: "notice",
+				Untrue: []filter.Part{{Text: "severity = 'delay'", Values: []string{"severity is \"cancelled\""}}},
+			}
 		}, FilteredOut, "severity = 'delay' is not true, for severity is \"cancelled\"", "ubiquon entry edit e1"},
 		"draft, and the key": {func(f *Facts) {
 			unpublish(f)

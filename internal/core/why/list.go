@@ -93,8 +93,10 @@ func (x *explanation) leftOut() {
 			r.Text = fmt.Sprintf("in %s, “%s” (%s) is left out: it is not published", l.Field, l.Title, l.Type)
 			r.Mends = []Remedy{{Says: "Ask why", Command: "ubiquon why " + l.ID, Page: "/entries/" + l.ID}}
 			if l.Local {
-				r.Mends = append([]Remedy{{Says: "Publish it", Command: "ubiquon entry publish " + l.ID,
-					Request: edit(l.ID, "publish", nil)}}, r.Mends...)
+				r.Mends = append([]Remedy{{
+					Says: "Publish it", Command: "ubiquon entry publish " + l.ID,
+					Request: edit(l.ID, "publish", nil),
+				}}, r.Mends...)
 			}
 		}
 		x.remarks = append(x.remarks, r)

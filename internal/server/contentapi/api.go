@@ -4,6 +4,7 @@ package contentapi
 
 import (
 	"log/slog"
+
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/guard"
 )

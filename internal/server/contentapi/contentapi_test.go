@@ -14,8 +14,10 @@ import (
 )
 
 func TestMatches(t *testing.T) {
-	for header, want := range map[string]bool{"": false, `"a"`: true, `W/"a"`: true, `"b"`: false,
-		`"b", W/"a"`: true, "*": true, `a`: false, `"ab"`: false, ` "a" `: true} {
+	for header, want := range map[string]bool{
+		"": false, `"a"`: true, `W/"a"`: true, `"b"`: false,
+		`"b", W/"a"`: true, "*": true, `a`: false, `"ab"`: false, ` "a" `: true,
+	} {
 		if got := matches(header, `"a"`); got != want {
 			t.Errorf("%q: %t", header, got)
 		}
@@ -23,8 +25,10 @@ func TestMatches(t *testing.T) {
 }
 
 func TestTiming(t *testing.T) {
-	for took, want := range map[time.Duration]string{0: "all;dur=0.000", 15 * time.Microsecond: "all;dur=0.015",
-		1234567 * time.Nanosecond: "all;dur=1.234", 2 * time.Second: "all;dur=2000.000", -1: "all;dur=0.000"} {
+	for took, want := range map[time.Duration]string{
+		0: "all;dur=0.000", 15 * time.Microsecond: "all;dur=0.015",
+		1234567 * time.Nanosecond: "all;dur=1.234", 2 * time.Second: "all;dur=2000.000", -1: "all;dur=0.000",
+	} {
 		if got := timing(took); got != want {
 			t.Errorf("%v: %s", took, got)
 		}
@@ -64,7 +68,8 @@ types:
 		{"published", "title,routes(name)", false, "private, no-cache"},
 		{"published", "title,routes(name)", true, "public, max-age=0, s-maxage=10"},
 		{"published", "title,routes(name,piers(name))", true, "public, no-cache"},
-		{"preview", "title", false, "private, no-store"}, {"preview", "title", true, "private, no-store"},
+		{"preview", "title", false, "private, no-store"},
+		{"preview", "title", true, "private, no-store"},
 	} {
 		if got := of(c.edition, c.fields, c.open); got != c.want {
 			t.Errorf("%s of %s, open %t: %s, want %s", c.fields, c.edition, c.open, got, c.want)
@@ -74,9 +79,11 @@ types:
 
 func TestLocaleNegotiation(t *testing.T) {
 	m := testkit.Model(t, "locales: {en: {}, nb: {}, pt-BR: {}}\ntypes: {pier: {fields: {name: {kind: text}}}}\n")
-	for header, want := range map[string]string{"": "en", "nb": "nb", "nb-NO": "nb", "NB": "nb", "fr": "en",
+	for header, want := range map[string]string{
+		"": "en", "nb": "nb", "nb-NO": "nb", "NB": "nb", "fr": "en",
 		"fr, nb;q=0.5": "nb", "nb;q=0.2, en;q=0.9": "en", "pt-BR": "pt-BR", "pt": "en", "*": "en", "\x00;;": "en",
-		"nb;q=0": "en"} {
+		"nb;q=0": "en",
+	} {
 		root := &query.Root{}
 		r := httptest.NewRequest("GET", "/", nil)
 		r.Header.Set("Accept-Language", header)
@@ -88,11 +95,13 @@ func TestLocaleNegotiation(t *testing.T) {
 
 // TestWhatIsTakenForJSON goes through media types as they come.
 func TestWhatIsTakenForJSON(t *testing.T) {
-	for header, want := range map[string]bool{"application/json": true, "application/json; " +
-		"charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true,
+	for header, want := range map[string]bool{
+		"application/json": true, "application/json; " +
+			"charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true,
 		`application/json; charset="utf-8"`: true,
 		"application/json; charset=latin1":  false, "text/plain": false, "": false, "application/jsonp": false,
-		"application/json, text/plain": false, "application/x-www-form-urlencoded": false} {
+		"application/json, text/plain": false, "application/x-www-form-urlencoded": false,
+	} {
 		if got := isJSON(header); got != want {
 			t.Errorf("%q: %t", header, got)
 		}

@@ -16,10 +16,14 @@ func FuzzREST(f *testing.F) {
 	for _, seed := range [][2]string{
 		{"routes", "fields=name,piers(name)&sort=-published,name&limit=3&count=true&locale=nb"},
 		{"routes", "filter=A_CONTAINS(piers,('a'))+AND+number+BETWEEN+1+AND+4&offset=100"},
-		{"routes/outer-ring", "fields=text(tree),about(path)"}, {"entries/a", "revision=2"},
-		{"at", "path=/routes/x"}, {"paths", "type=route&limit=10000&after=x"},
+		{"routes/outer-ring", "fields=text(tree),about(path)"},
+		{"entries/a", "revision=2"},
+		{"at", "path=/routes/x"},
+		{"paths", "type=route&limit=10000&after=x"},
 		{"routes", "after=eyJ2YWx1ZXMiOltudWxsXSwiaWQiOiJhIn0"},
-		{"settings", ""}, {"%ff", "limit=%ff"}, {"routes", "filter=NOT+NOT+NOT+TRUE&translated=only&before=x&after=y"},
+		{"settings", ""},
+		{"%ff", "limit=%ff"},
+		{"routes", "filter=NOT+NOT+NOT+TRUE&translated=only&before=x&after=y"},
 	} {
 		f.Add(seed[0], seed[1], "nb;q=0.5, *")
 	}
@@ -44,11 +48,13 @@ func FuzzREST(f *testing.F) {
 // FuzzGraphQL compiles what somebody asks for in GraphQL, whether they may read it or
 // not.
 func FuzzGraphQL(f *testing.F) {
-	for _, seed := range []string{`{"query": "{ routes(first: 3, filter: {number: {gt: 3}}) { nodes { name piers { name } } pageInfo { endCursor } } }"}`,
+	for _, seed := range []string{
+		`{"query": "{ routes(first: 3, filter: {number: {gt: 3}}) { nodes { name piers { name } } pageInfo { endCursor } } }"}`,
 		`{"query": "query Q($s: String!) { route(slug: $s) { ...F } } fragment F on Route { text { html } start { ... on Pier { name } } }", "variables": {"s": "x"}}`,
 		`{"query": "{ __schema { types { name fields { type { ofType { name } } } } } }"}`,
 		`{"query": "{ a: settings { claim } node(id: \"x\") { id __typename } }", "operationName": "A"}`,
-		`[{"query": "{"}]`, `{"query": "query { routes(first: $n) @include(if: true) { totalCount } }", "variables": {"n": 1e99}}`} {
+		`[{"query": "{"}]`, `{"query": "query { routes(first: $n) @include(if: true) { totalCount } }", "variables": {"n": 1e99}}`,
+	} {
 		f.Add(seed)
 	}
 	s, err := graphql.New(testkit.Model(f, testkit.Ferries), limits.Limits{})

@@ -45,11 +45,10 @@ func (s *API) routeSessions(c routes) {
 		return map[string]any{"items": append([]accounts.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
-		return map[string]bool{
-				"ended": true,
-			}, s.env.Accounts.EndSession(
-				r.Context(), guard.PrincipalOf(r), chi.URLParam(r, "session"), s.guard.Actor(r),
-			)
+		err := s.env.Accounts.EndSession(
+			r.Context(), guard.PrincipalOf(r), chi.URLParam(r, "session"), s.guard.Actor(r),
+		)
+		return map[string]bool{"ended": true}, err
 	})
 	c.do("POST", "/session/proof", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -58,11 +57,10 @@ func (s *API) routeSessions(c routes) {
 		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{
-				"proved": true,
-			}, s.env.Accounts.Prove(
-				r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, s.guard.Actor(r),
-			)
+		err := s.env.Accounts.Prove(
+			r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, s.guard.Actor(r),
+		)
+		return map[string]bool{"proved": true}, err
 	})
 	c.do("POST", "/session/password", own, func(r *http.Request) (any, error) {
 		var form struct {
@@ -72,11 +70,10 @@ func (s *API) routeSessions(c routes) {
 		if err := guard.ReadBody(r, &form); err != nil {
 			return nil, err
 		}
-		return map[string]bool{
-				"changed": true,
-			}, s.env.Accounts.ChangePassword(
-				r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, form.New, s.guard.Actor(r),
-			)
+		err := s.env.Accounts.ChangePassword(
+			r.Context(), s.guard.CookieOf(r), guard.PrincipalOf(r), form.Password, form.New, s.guard.Actor(r),
+		)
+		return map[string]bool{"changed": true}, err
 	})
 }
 
@@ -98,9 +95,11 @@ func (s *API) whoIs(r *access.Principal) who {
 		Grants:      append(r.Rights.Open.Texts(), r.Rights.Own.Texts()...),
 		May:         map[string]bool{},
 	}
-	for name, need := range map[string]guard.Permit{"write": guard.On(access.Write, "preview"),
+	for name, need := range map[string]guard.Permit{
+		"write":      guard.On(access.Write, "preview"),
 		"publish":    guard.Publishes,
-		"administer": guard.Administers} {
+		"administer": guard.Administers,
+	} {
 		_, missing := need.Need(r.Rights)
 		out.May[name] = !missing
 	}

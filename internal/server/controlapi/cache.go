@@ -92,8 +92,10 @@ func (s *API) purge(r *http.Request) (any, error) {
 	}
 	out := map[string]int{"purged": s.env.Delivery.Purge(form.CacheQuery)}
 	return out, s.env.Audit.Note(
-		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{"purged": out["purged"],
-			"meant": form.CacheQuery},
+		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{
+			"purged": out["purged"],
+			"meant":  form.CacheQuery,
+		},
 	)
 }
 
@@ -122,11 +124,10 @@ func (s *API) warm(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, guard.Problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}
 	}
-	return map[string]any{
-			"items": items,
-		}, s.env.Audit.Note(
-			r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(items)},
-		)
+	err = s.env.Audit.Note(
+		r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(items)},
+	)
+	return map[string]any{"items": items}, err
 }
 
 func (s *API) listChanges(r *http.Request) (any, error) {

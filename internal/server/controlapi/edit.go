@@ -232,8 +232,10 @@ func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
 	if err := s.mayApply(r, all); err != nil {
 		return nil, err
 	}
-	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{Kind: "user",
-		Name: guard.ActorName(r)})
+	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{
+		Kind: "user",
+		Name: guard.ActorName(r),
+	})
 	var lost *writing.ConflictError
 	if errors.As(err, &lost) {
 		return nil, s.bothSides(r, lost, all)
@@ -274,12 +276,14 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 	if len(err.By) == n {
 		return err
 	}
-	return guard.Problem{Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
+	return guard.Problem{
+		Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
 		Detail: fmt.Sprintf(
 			"entry %s is referred to by %d entries, of which you may read %d; take the references out first, or "+
 				"delete it even so",
 			err.Entry, n, len(err.By),
-		)}
+		),
+	}
 }
 
 // bothSides makes a problem of a lost update that shows what was saved meanwhile

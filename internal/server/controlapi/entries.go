@@ -248,8 +248,10 @@ func (s *API) export(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "export", "", nil, map[string]any{"types": types,
-		"origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true"}); err != nil {
+	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "export", "", nil, map[string]any{
+		"types":  types,
+		"origin": access.Printable(p["origin"]), "revisions": p["revisions"] == "true",
+	}); err != nil {
 		s.guard.Fail(w, r, err)
 		return
 	}

@@ -132,8 +132,10 @@ func (s *API) examine(r *http.Request) (any, error) {
 			break
 		}
 		parsing = time.Since(begin)
-		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{Lenient: form.Lenient,
-			Principal: guard.PrincipalOf(r).QueueName(s.guard.Network(r))}, form.Explain); !errors.Is(
+		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{
+			Lenient:   form.Lenient,
+			Principal: guard.PrincipalOf(r).QueueName(s.guard.Network(r)),
+		}, form.Explain); !errors.Is(
 			err, delivery.ErrModelChanged,
 		) {
 			break

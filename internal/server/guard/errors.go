@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"ubiquon/internal/admission"
 	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
@@ -42,8 +43,10 @@ var errorCodes = []code{
 	{err: db.ErrModelMoved, kind: "model-moved", status: 409},
 	{err: access.ErrOneEntry, kind: "one-entry", status: 403},
 	{err: access.ErrTooMany, kind: "too-many", status: 429, retryAfter: "10"},
-	{err: authoring.ErrNotTaken, kind: "not-taken", status: 405,
-		hint: "add submissions: {fields: […]} to the type in the model"},
+	{
+		err: authoring.ErrNotTaken, kind: "not-taken", status: 405,
+		hint: "add submissions: {fields: […]} to the type in the model",
+	},
 	{err: identity.ErrWrongPassword, kind: "sign-in", status: 401},
 	{err: accounts.ErrTooManyLinks, kind: "too-many", status: 429, retryAfter: "3600"},
 	{err: accounts.ErrTaken, kind: "account", status: 409},
@@ -60,8 +63,10 @@ var errorCodes = []code{
 	{err: db.ErrWriteTimeout, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: db.ErrUnsure, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: admission.ErrOverloaded, kind: "overloaded", status: 503, retryAfter: "2"},
-	{err: delivery.ErrTooSlow, kind: "too-slow", status: 503,
-		hint: "ask for less; filter and sort by fields that the model marks as indexed"},
+	{
+		err: delivery.ErrTooSlow, kind: "too-slow", status: 503,
+		hint: "ask for less; filter and sort by fields that the model marks as indexed",
+	},
 	{err: delivery.ErrNotHeld, kind: "not-held", status: 504},
 	{err: replication.ErrBehind, kind: "behind", status: 503, retryAfter: "1"},
 }
@@ -119,8 +124,10 @@ var errorTypes = []func(err error, h http.Header) (Problem, bool){
 		return p
 	}),
 	as(func(e *writing.LossError, _ http.Header) Problem {
-		return Problem{Kind: "loss", Status: 409, Consequences: e.Consequences,
-			Hint: "apply it with allowLoss (on the command line: --allow-loss) if that is meant"}
+		return Problem{
+			Kind: "loss", Status: 409, Consequences: e.Consequences,
+			Hint: "apply it with allowLoss (on the command line: --allow-loss) if that is meant",
+		}
 	}),
 	as(func(*authoring.ConflictingConfigError, http.Header) Problem {
 		return Problem{Kind: "configuration", Status: 409}

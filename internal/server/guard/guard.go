@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/environment"
 )

@@ -28,10 +28,13 @@ type metrics struct {
 }
 
 func newMetrics(g *environment.Environment, streams *streams) *metrics {
-	m := &metrics{Registry: prometheus.NewRegistry(),
+	m := &metrics{
+		Registry: prometheus.NewRegistry(),
 		seconds: prometheus.NewHistogram(
-			prometheus.HistogramOpts{Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
-				Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12)},
+			prometheus.HistogramOpts{
+				Name: "ubiquon_compute_seconds", Help: "Time of reads that were computed.",
+				Buckets: prometheus.ExponentialBuckets(0.0005, 2, 12),
+			},
 		),
 		Requests: prometheus.NewCounterVec(
 			prometheus.CounterOpts{
@@ -39,12 +42,19 @@ func newMetrics(g *environment.Environment, streams *streams) *metrics {
 				Help: "Requests outside of content, by surface and status.",
 			},
 			[]string{"surface", "status"},
-		)}
+		),
+	}
 	m.Registry.MustRegister(
 		m.seconds, m.Requests, collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(),
 		&collected{g: g, m: m},
 	)
+	m.register(g, streams)
+	return m
+}
+
+// register adds what is read from the services when it is asked for.
+func (m *metrics) register(g *environment.Environment, streams *streams) {
 	gauge := func(name, help string, value func() float64) {
 		m.Registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
@@ -105,7 +115,6 @@ func newMetrics(g *environment.Environment, streams *streams) *metrics {
 		"ubiquon_write_errors_total", "Writes that the database did not take, for a reason that passes.",
 		func() float64 { return float64(g.Authoring.WriteErrors()) },
 	)
-	return m
 }
 
 // Count counts an answer to a read, and how long it took.
@@ -186,9 +195,11 @@ var (
 
 // Describe implements prometheus.Collector.
 func (c *collected) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{contentAnswers, answersTotal, ruleRunsTotal, troublesTotal,
+	for _, d := range []*prometheus.Desc{
+		contentAnswers, answersTotal, ruleRunsTotal, troublesTotal,
 		poolConnections, poolWaits, poolWaited, originUp, eventsWaiting, eventsAge, schedules, buildsWaiting,
-		rulesBehind, quiet} {
+		rulesBehind, quiet,
+	} {
 		out <- d
 	}
 }

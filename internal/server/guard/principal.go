@@ -18,9 +18,11 @@ import (
 )
 
 // errSecretInAddress is the error of a key in the query string.
-var errSecretInAddress = Problem{Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
+var errSecretInAddress = Problem{
+	Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
 	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
-		"key revoke), and send keys in the header Authorization: Bearer … only"}
+		"key revoke), and send keys in the header Authorization: Bearer … only",
+}
 
 // Authenticate finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.

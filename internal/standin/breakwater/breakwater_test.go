@@ -99,8 +99,10 @@ func TestWhatEverybodyMayReadIsKept(t *testing.T) {
 	if _, again, how := h.get(list); how != "Breakwater; hit" || again != first {
 		t.Errorf("again: %s, %q", how, again)
 	}
-	for name, headers := range map[string][]string{"another language": {"Accept-Language", "nb"},
-		"another encoding": {"Accept-Encoding", "br"}, "with a key": {"Authorization", "Bearer x"}} {
+	for name, headers := range map[string][]string{
+		"another language": {"Accept-Language", "nb"},
+		"another encoding": {"Accept-Encoding", "br"}, "with a key": {"Authorization", "Bearer x"},
+	} {
 		if _, other, how := h.get(list, headers...); how == "Breakwater; hit" || other == first {
 			t.Errorf("%s: %s, %q", name, how, other)
 		}
@@ -144,8 +146,10 @@ func TestItLetsGoOfWhatItIsTold(t *testing.T) {
 		"a group":      {`{"specversion":"1.0","data":{"sequence":7,"groups":["entry-n1"]}}`, secret, 204, true},
 		"an address":   {`{"specversion":"1.0","data":{"sequence":7,"addresses":["/content/main/published/notices"]}}`, secret, 204, true},
 		"other groups": {`{"specversion":"1.0","data":{"sequence":7,"groups":["pier"],"addresses":["/content/main/published/piers"]}}`, secret, 204, false},
-		"a forged one": {`{"specversion":"1.0","data":{"groups":["notice"]}}`,
-			"whsec_Zm9yZ2VkIGZvcmdlZCBmb3JnZWQgZm9yZ2VkIQ==", 400, false},
+		"a forged one": {
+			`{"specversion":"1.0","data":{"groups":["notice"]}}`,
+			"whsec_Zm9yZ2VkIGZvcmdlZCBmb3JnZWQgZm9yZ2VkIQ==", 400, false,
+		},
 		"another version":  {`{"specversion":"0.3","data":{"groups":["notice"]}}`, secret, 400, false},
 		"what is no event": {`groups: notice`, secret, 400, false},
 	} {

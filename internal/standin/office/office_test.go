@@ -193,10 +193,13 @@ func TestListsAndMistakes(t *testing.T) {
 		body         any
 		want         int
 	}{
-		{"GET", "/api/boats", nil, 404}, {"GET", "/api/reports?state=x", nil, 400},
-		{"GET", "/api/reports?updatedSince=x", nil, 400}, {"GET", "/api/reports/none", nil, 404},
+		{"GET", "/api/boats", nil, 404},
+		{"GET", "/api/reports?state=x", nil, 400},
+		{"GET", "/api/reports?updatedSince=x", nil, 400},
+		{"GET", "/api/reports/none", nil, 404},
 		{"PATCH", "/api/reports/R-A1", map[string]any{"headlin": "x"}, 422},
-		{"PATCH", "/api/reports/R-A1", "x", 400}, {"POST", "/api/boats", map[string]any{}, 404},
+		{"PATCH", "/api/reports/R-A1", "x", 400},
+		{"POST", "/api/boats", map[string]any{}, 404},
 	} {
 		if code, answer, _ := b.do(c.method, c.path, c.body); code != c.want || answer["error"] == "" {
 			t.Errorf("%s %s: %d %v", c.method, c.path, code, answer)

@@ -77,8 +77,10 @@ func open(t *testing.T) *yard {
 	y.api = httptest.NewServer(y.g)
 	t.Cleanup(y.api.Close)
 	var err error
-	if y.Slipway, err = Open(Options{Dir: t.TempDir(), Gateway: y.api.URL + "/content", Key: "site-key",
-		Secret: secret, Delay: time.Millisecond}); err != nil {
+	if y.Slipway, err = Open(Options{
+		Dir: t.TempDir(), Gateway: y.api.URL + "/content", Key: "site-key",
+		Secret: secret, Delay: time.Millisecond,
+	}); err != nil {
 		t.Fatal(err)
 	}
 	y.web = httptest.NewServer(y.Slipway)

@@ -233,8 +233,8 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 		}
 	}
 	truths := a.values(&args, "") + ", " + a.values(&args, clause.Quote(a.Delta.Entry))
-	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+clause.OfType(t.Name)+" and "+found+
-		" limit "+args.Add(maxReferrers+1, "bigint"), args...).
+	b.Queue("select entry, coalesce(slug, ''), about, fields, "+truths+here+
+		clause.InType(l.environment, t.Name)+" and "+found+" limit "+args.Add(maxReferrers+1, "bigint"), args...).
 		Query(func(rows pgx.Rows) error {
 			led := []invalidation.Referrer{}
 			for rows.Next() {
@@ -245,8 +245,10 @@ func (l *Log) probeReferrers(b *pgx.Batch, a Probe, t *model.Type) {
 				}
 				led = append(
 					led,
-					invalidation.Referrer{ID: d.Entry, Values: d.Values(t), PredicateValues: a.byText(truths),
-						Others: a.byText(others)},
+					invalidation.Referrer{
+						ID: d.Entry, Values: d.Values(t), PredicateValues: a.byText(truths),
+						Others: a.byText(others),
+					},
 				)
 			}
 			if len(led) > maxReferrers {

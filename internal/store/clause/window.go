@@ -11,8 +11,10 @@ import (
 // and the type that the text is cast to when it is compared.
 func SortColumn(s query.Sort) (expression, asText, cast string) {
 	if name, ok := strings.CutPrefix(s.By, "about."); ok {
-		column := map[string]string{"published": "published", "firstPublished": "first_published",
-			"updated": "updated"}[name]
+		column := map[string]string{
+			"published": "published", "firstPublished": "first_published",
+			"updated": "updated",
+		}[name]
 		return column, Member("about", name, true), "timestamptz"
 	}
 	asText = Member("fields", s.By, true)
@@ -29,9 +31,19 @@ func SortColumn(s query.Sort) (expression, asText, cast string) {
 	return "(" + asText + `) collate "C"`, asText, "text"
 }
 
-// OfType is the condition that a row is of a type. It is written out, so that a
-// plan may use the indexes that are for this type alone.
-func OfType(typ string) string { return " and type = " + Quote(typ) }
+// WhereType returns the beginning of a WHERE clause about documents of a type in an
+// environment. Both are written out, so that a plan may use the partial indexes that are for
+// these alone, and not compared with a parameter besides: PostgreSQL would count the condition
+// twice. The parameter $1, which stands for the environment elsewhere, stays referred to.
+func WhereType(environment, typ string) string {
+	return " where $1::text is not null" + InType(environment, typ)
+}
+
+// InType returns the condition that a document is of a type in an environment, to be added to
+// others.
+func InType(environment, typ string) string {
+	return " and environment = " + Quote(environment) + " and type = " + Quote(typ)
+}
 
 // Direction returns the order of a sort: asc or desc, with nulls last.
 func Direction(descending, backwards bool) string {

@@ -20,8 +20,14 @@ func (d *DB) PoolUses() []PoolUse {
 	for _, one := range []struct {
 		name    string
 		purpose Purpose
-	}{{"control", Controlling}, {"write", Writing}, {"receive", Receiving}, {"list", Listing}, {"read", Reading},
-		{"follow", Following}} {
+	}{
+		{"control", Controlling},
+		{"write", Writing},
+		{"receive", Receiving},
+		{"list", Listing},
+		{"read", Reading},
+		{"follow", Following},
+	} {
 		st := d.Conns(For(context.Background(), one.purpose)).Stat()
 		out = append(
 			out,

@@ -93,8 +93,10 @@ func (d *DB) openPools(ctx context.Context, like *pgxpool.Config, reads int32) e
 	if reads == 0 {
 		reads = 8
 	}
-	for purpose, conns := range map[Purpose]int32{Reading: reads, Following: followers, Writing: writers,
-		Receiving: receivers, Listing: listers} {
+	for purpose, conns := range map[Purpose]int32{
+		Reading: reads, Following: followers, Writing: writers,
+		Receiving: receivers, Listing: listers,
+	} {
 		cfg := like.Copy()
 		cfg.MaxConns = conns
 		if purpose == Reading {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -20,18 +21,17 @@ import (
 // indexPrefix begins the names of the indexes that models ask for.
 const indexPrefix = "document_by_"
 
-// indexesOf returns the statements that make the indexes which a model asks for,
-// by the indexes' names. A list is in an index in either direction, since what has
+// indexesOf returns the statements that make the indexes which the model of an environment
+// asks for, by the indexes' names. Another environment may have fields of other kinds under the
+// same names, so each index is for one environment. A list is in an index in either direction, since what has
 // no value comes last in both; lists of values are found by what they contain.
-func indexesOf(m *model.Model) map[string]string {
+func indexesOf(environment string, m *model.Model) map[string]string {
 	out := map[string]string{}
 	add := func(t *model.Type, using string) {
-		sum := sha256.Sum256([]byte(t.Name + " " + using))
+		sum := sha256.Sum256([]byte(environment + " " + t.Name + " " + using))
 		name := indexPrefix + hex.EncodeToString(sum[:8])
-		out[name] = "create index concurrently " + name + " on document using " + using + " where type = " +
-			clause.Quote(
-				t.Name,
-			)
+		out[name] = "create index concurrently " + name + " on document using " + using +
+			" where" + strings.TrimPrefix(clause.InType(environment, t.Name), " and")
 	}
 	for _, t := range m.Types {
 		for _, f := range t.Fields {
@@ -74,21 +74,26 @@ func (es *Entries) KeepIndexes(ctx context.Context, told func(string)) (done boo
 		return false, err
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), `select pg_advisory_unlock($1)`, db.LockIndexes)
-	rows, err := conn.Query(ctx, `select model from environment`)
+	rows, err := conn.Query(ctx, `select name, model from environment where model is not null`)
 	if err != nil {
 		return false, err
 	}
-	models, err := pgx.CollectRows(rows, pgx.RowTo[[]byte])
-	if err != nil {
+	models := map[string][]byte{}
+	var environment string
+	var src []byte
+	if _, err := pgx.ForEachRow(rows, []any{&environment, &src}, func() error {
+		models[environment] = slices.Clone(src)
+		return nil
+	}); err != nil {
 		return false, err
 	}
 	wanted := map[string]string{}
-	for _, src := range models {
+	for environment, src := range models {
 		m, err := model.FromJSON(src)
 		if err != nil {
 			return false, err
 		}
-		maps.Copy(wanted, indexesOf(m))
+		maps.Copy(wanted, indexesOf(environment, m))
 	}
 	rows, err = conn.Query(
 		ctx,

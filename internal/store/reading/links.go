@@ -119,11 +119,8 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
 	}
 	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
-	where := " where environment = $1 and edition = $2 and locale = $3" + clause.OfType(
-		l.list.Type,
-	) + " and links <> '{}' and links @> array[$5 || p.id]" + filtered(
-		l.list, &args,
-	)
+	where := clause.WhereType(s.environment, l.list.Type) + " and edition = $2 and locale = $3" +
+		" and links <> '{}' and links @> array[$5 || p.id]" + filtered(l.list, &args)
 	var all []statement
 	if l.list.Count {
 		all = append(

@@ -247,11 +247,11 @@ func (rd *Reader) rootStatements(q *query.Query, i int, out *query.RootResult) [
 	}
 	r := newReader(&root.Selection, root.Type)
 	var args clause.Params
-	where := " where environment = " + args.Add(rd.environment, "") + " and edition = " + args.Add(q.Edition, "")
-	where += " and locale = " + args.Add(root.Locale, "")
+	where := " where environment = " + args.Add(rd.environment, "")
 	if root.Type != "" {
-		where += clause.OfType(root.Type)
+		where = clause.WhereType(rd.environment, root.Type)
 	}
+	where += " and edition = " + args.Add(q.Edition, "") + " and locale = " + args.Add(root.Locale, "")
 	one := func(raw [][]byte) error {
 		out.Rows = append(out.Rows, r.row(raw))
 		return nil

@@ -2,6 +2,7 @@ package reading
 
 import (
 	"context"
+
 	"ubiquon/internal/store/db"
 
 	"github.com/jackc/pgx/v5"

@@ -344,17 +344,21 @@ func alreadyTaken(err error, w *records) error {
 	case "document_slug":
 		for i := range w.documents {
 			if d := &w.documents[i]; is(d.Slug) {
-				return content.Problems{{Entry: d.Entry, Path: "fields.slug", Rule: "unique",
-					Text: fmt.Sprintf("another %s has the slug %q in %s; choose another", d.Type, d.Slug, d.Locale)}}
+				return content.Problems{{
+					Entry: d.Entry, Path: "fields.slug", Rule: "unique",
+					Text: fmt.Sprintf("another %s has the slug %q in %s; choose another", d.Type, d.Slug, d.Locale),
+				}}
 			}
 		}
 	case "document_path":
 		for i := range w.documents {
 			if d := &w.documents[i]; d.About.Path != nil && is(*d.About.Path) {
-				return content.Problems{{Entry: d.Entry, Path: "about.path", Rule: "unique",
+				return content.Problems{{
+					Entry: d.Entry, Path: "about.path", Rule: "unique",
 					Text: fmt.Sprintf(
 						"another entry lives at %s in %s; choose another slug or parent", *d.About.Path, d.Locale,
-					)}}
+					),
+				}}
 			}
 		}
 	case "taken_value":

@@ -18,9 +18,11 @@ func Start(parent context.Context) (ctx context.Context, stop func(), err error)
 		return nil, nil, err
 	}
 	options := []chromedp.ExecAllocatorOption{chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800)}
-	for _, name := range []string{"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run",
+	for _, name := range []string{
+		"headless", "no-sandbox", "disable-gpu", "disable-quic", "no-first-run",
 		"disable-background-networking",
-		"disable-component-update", "disable-sync", "hide-scrollbars"} {
+		"disable-component-update", "disable-sync", "hide-scrollbars",
+	} {
 		options = append(options, chromedp.Flag(name, true))
 	}
 	allocator, cancelAllocator := chromedp.NewExecAllocator(parent, options...)
