@@ -194,8 +194,11 @@ func versionText() string {
 	}
 	text := info.Main.Version
 	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" && len(s.Value) >= 12 {
+		switch {
+		case s.Key == "vcs.revision" && len(s.Value) >= 12:
 			text += " " + s.Value[:12]
+		case s.Key == "vcs.time":
+			text += " " + s.Value
 		}
 	}
 	return strings.TrimSpace(text + " " + info.GoVersion)

@@ -17,14 +17,14 @@ import (
 
 // Account returns the command account.
 func (a *Commands) Account() *cobra.Command {
-	return command.Noun("account", "Make and a.accountChange() the accounts of people", a.accountCreate(),
+	return command.Noun("account", "Create and change accounts", a.accountCreate(),
 		a.accountList(), a.accountChange(), a.accountLink())
 }
 
 func (a *Commands) accountCreate() *cobra.Command {
 	var name, role string
 	create := &cobra.Command{
-		Use: "create EMAIL", Short: "Make an account; prints a link at which its owner chooses a password",
+		Use: "create EMAIL", Short: "Create an account; prints a link at which its owner sets a password",
 		Args:    cobra.ExactArgs(1),
 		Example: "  ubiquon account create duty@skerry.example --role approver",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -82,7 +82,7 @@ func (a *Commands) accountChange() *cobra.Command {
 	var newRole, newName string
 	var disable, enable bool
 	change := &cobra.Command{
-		Use: "change EMAIL", Short: "Give an account another role or name, disable it, or let it in again",
+		Use: "change EMAIL", Short: "Change the role or name of an account, disable or enable it",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
@@ -126,7 +126,7 @@ func (a *Commands) accountChange() *cobra.Command {
 
 func (a *Commands) accountLink() *cobra.Command {
 	link := &cobra.Command{
-		Use: "link EMAIL", Short: "Print a link at which the account chooses a new password", Args: cobra.ExactArgs(1),
+		Use: "link EMAIL", Short: "Print a link at which the account sets a new password", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -219,7 +219,7 @@ func (a *Commands) Audit() *cobra.Command {
 func (a *Commands) auditVerify() *cobra.Command {
 	var contains string
 	c := &cobra.Command{
-		Use: "verify", Short: "Check that no line of the audit log was changed or taken out", Args: cobra.NoArgs,
+		Use: "verify", Short: "Verify the audit log: no record was changed or removed", Args: cobra.NoArgs,
 		Long: `Checks that each line carries the digest of the line before and its own. Lines at the
 end can be taken out without a trace in the log itself: keep the digest that is printed
 somewhere else, and give it with --contains the next time.`,

@@ -27,7 +27,7 @@ func (a *Commands) keyCreate() *cobra.Command {
 	var env bool
 	var edition string
 	c := &cobra.Command{
-		Use: "create NAME", Short: "Make a key; its secret is shown once", Args: cobra.ExactArgs(1),
+		Use: "create NAME", Short: "Create a key; its secret is shown once", Args: cobra.ExactArgs(1),
 		Example: `  ubiquon key create website --grant "read published *"
   ubiquon key create preview --grant "read preview *" --days 30 --env >> .env
   ubiquon key create norway --grant "read published notice" --locale nb`,
@@ -215,7 +215,7 @@ func (a *Commands) keyExtend() *cobra.Command {
 func (a *Commands) keyRotate() *cobra.Command {
 	var overlap time.Duration
 	c := &cobra.Command{
-		Use: "rotate KEY", Short: "Give a key a new secret; the one before is good for a while",
+		Use: "rotate KEY", Short: "Rotate a key: a new secret; the previous one stays valid for a while",
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
@@ -252,7 +252,7 @@ func (a *Commands) keyRevoke() *cobra.Command {
 
 func (a *Commands) keyRefused() *cobra.Command {
 	return &cobra.Command{
-		Use: "refused", Short: "List the reads that the node refused lately, for want of a grant or a good key",
+		Use: "refused", Short: "List reads that this node refused lately, for a missing grant or an invalid key",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()

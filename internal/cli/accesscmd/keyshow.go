@@ -57,7 +57,7 @@ func (a *Commands) keyShow() *cobra.Command {
 
 func (a *Commands) keyCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check [KEY]", Short: "Say what a key would see: id, name or secret; none for everyone",
+		Use: "check [KEY]", Short: "Show what a key would see: id, name or secret; none for everyone",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()

@@ -146,7 +146,7 @@ The first one is used from then on.`,
 
 func (a *App) contextUse() *cobra.Command {
 	use := &cobra.Command{
-		Use: "use NAME", Short: "Use a service from now on", Args: cobra.ExactArgs(1),
+		Use: "use NAME", Short: "Switch to a remembered service", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: CompleteContexts,
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, dir, err := readContexts()
@@ -171,7 +171,7 @@ func (a *App) contextUse() *cobra.Command {
 
 func (a *App) contextList() *cobra.Command {
 	list := &cobra.Command{
-		Use: "list", Short: "List the services that are remembered", Args: cobra.NoArgs,
+		Use: "list", Short: "List remembered services", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			c, _, err := readContexts()
 			if err != nil {
@@ -200,7 +200,7 @@ func (a *App) contextList() *cobra.Command {
 
 func (a *App) contextRemove() *cobra.Command {
 	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a service, and its key", Args: cobra.ExactArgs(1),
+		Use: "remove NAME", Short: "Remove a remembered service and its key", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: CompleteContexts,
 		RunE: func(_ *cobra.Command, args []string) error {
 			c, dir, err := readContexts()

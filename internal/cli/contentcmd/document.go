@@ -19,7 +19,7 @@ import (
 func (a *Commands) Document() *cobra.Command {
 	c := command.Noun("document", "GraphQL documents that readers name instead of sending them")
 	c.AddCommand(&cobra.Command{
-		Use: "add FILE…", Short: "Trust GraphQL documents, and say the ids by which they are named",
+		Use: "add FILE…", Short: "Register trusted GraphQL documents, and print their ids",
 		Args: cobra.MinimumNArgs(1),
 		Long: `Trusts GraphQL documents. Readers name one by documentId instead of sending it;
 with graphql: {trustedOnly: true} in the configuration nothing else is answered.
@@ -72,7 +72,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 			return a.Print(map[string]any{"items": all}, func(t *command.Table) { drawDocuments(t, all) })
 		},
 	}, &cobra.Command{
-		Use: "remove ID|NAME", Short: "End the trust in a document", Args: cobra.ExactArgs(1),
+		Use: "remove ID|NAME", Short: "Remove a trusted document", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {

@@ -26,7 +26,7 @@ func (a *Commands) Generate() *cobra.Command {
 	var files, to, pkg, edition string
 	var watch, check bool
 	c := &cobra.Command{
-		Use: "generate ts|go|json-schema", Short: "Write types of the content for a front end",
+		Use: "generate ts|go|json-schema", Short: "Generate types of the content for a front end",
 		Args: cobra.ExactArgs(1),
 		Long: `Writes types for every content type, choice, record, block and locale: for
 TypeScript with a small typed reader on fetch, for Go, or as JSON Schema. The

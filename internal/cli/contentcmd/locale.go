@@ -107,7 +107,7 @@ func (a *Commands) localeOrder() *cobra.Command {
 func (a *Commands) localeCoverage() *cobra.Command {
 	var typ string
 	coverage := &cobra.Command{
-		Use: "coverage", Short: "Say how much of each type is translated", Args: cobra.NoArgs,
+		Use: "coverage", Short: "Show how much of each type is translated", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {

@@ -74,7 +74,7 @@ func (a *Commands) modelCheck() *cobra.Command {
 func (a *Commands) modelDiff() *cobra.Command {
 	var exitCode bool
 	diff := &cobra.Command{
-		Use: "diff DIR|FILE", Short: "Say what applying model files would do", Long: aboutModelFiles,
+		Use: "diff DIR|FILE", Short: "Show what applying model files would change", Long: aboutModelFiles,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, files, err := a.sendModel(cmd.Context(), args[0])
@@ -101,7 +101,7 @@ func (a *Commands) modelDiff() *cobra.Command {
 func (a *Commands) modelApply() *cobra.Command {
 	var allowLoss bool
 	apply := &cobra.Command{
-		Use: "apply DIR|FILE", Short: "Make model files the model, and convert what is stored",
+		Use: "apply DIR|FILE", Short: "Apply model files, and convert what is stored",
 		Long: aboutModelFiles, Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, files, err := a.sendModel(cmd.Context(), args[0])

@@ -10,7 +10,7 @@ import (
 func (a *Commands) entryPreview() *cobra.Command {
 	var o client.PreviewOptions
 	c := &cobra.Command{
-		Use: "preview ID|TYPE/SLUG", Short: "Print where sites show an entry in preview, for a while, to who has " +
+		Use: "preview ID|TYPE/SLUG", Short: "Print the addresses at which sites show an entry in preview to whoever has " +
 			"the link", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.named(cmd, args[0])

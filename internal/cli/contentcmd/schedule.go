@@ -15,7 +15,7 @@ func (a *Commands) entrySchedule() *cobra.Command {
 	var publish, unpublish, zone string
 	var locales []string
 	c := &cobra.Command{
-		Use: "schedule ID|TYPE/SLUG", Short: "Have an entry published or taken back at a moment",
+		Use: "schedule ID|TYPE/SLUG", Short: "Schedule publishing or unpublishing of an entry",
 		Args:    cobra.ExactArgs(1),
 		Example: `  ubiquon entry schedule notice/winter-timetable --publish-at "2026-12-01T08:00" --zone Europe/Oslo`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -72,7 +72,7 @@ func drawSchedules(t *command.Table, all []entries.Schedule) {
 func (a *Commands) Schedule() *cobra.Command {
 	var state string
 	list := &cobra.Command{
-		Use: "list", Short: "List what will happen, and what has", Args: cobra.NoArgs,
+		Use: "list", Short: "List schedules, pending and past", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -87,7 +87,7 @@ func (a *Commands) Schedule() *cobra.Command {
 	}
 	list.Flags().StringVar(&state, "state", "", "only pending, done, failed or cancelled ones")
 	cancel := &cobra.Command{
-		Use: "cancel ID", Short: "Cancel what is pending", Args: cobra.ExactArgs(1),
+		Use: "cancel ID", Short: "Cancel a pending schedule", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.pending(cmd, args[0])
 			if err != nil {
@@ -101,7 +101,7 @@ func (a *Commands) Schedule() *cobra.Command {
 	}
 	var at, zone string
 	move := &cobra.Command{
-		Use: "move ID", Short: "Give what is pending another moment", Args: cobra.ExactArgs(1),
+		Use: "move ID", Short: "Move a pending schedule to another time", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, id, err := a.pending(cmd, args[0])
 			if err != nil {
@@ -117,7 +117,7 @@ func (a *Commands) Schedule() *cobra.Command {
 	move.Flags().StringVar(&at, "at", "", "the new moment")
 	move.Flags().StringVar(&zone, "zone", "UTC", "its time zone")
 	_ = move.MarkFlagRequired("at") // the flag is there
-	return command.Noun("schedule", "See and change what will be published by itself", list, move, cancel)
+	return command.Noun("schedule", "List and change schedules", list, move, cancel)
 }
 
 // pending finds a pending schedule by the beginning of its id.

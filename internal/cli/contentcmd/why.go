@@ -16,7 +16,7 @@ func (a *Commands) Why() *cobra.Command {
 	var q client.WhyQuestion
 	c := &cobra.Command{
 		Use:   "why ENTRY|PATH|SLUG|REQUEST",
-		Short: "Say why somebody cannot see an entry, and what mends it",
+		Short: "Find out why an entry is not visible, and how to fix it",
 		Long: `Says every reason that keeps a reader from an entry at the moment, the most
 fundamental first, each with the command that mends it. If it can be seen, says
 since when, in which cached answers, and on which pages.

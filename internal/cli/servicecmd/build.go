@@ -43,7 +43,7 @@ func (a *Commands) Build() *cobra.Command {
 	list.Flags().StringVar(&site, "site", "", "only builds of this site")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
 	show := &cobra.Command{
-		Use: "show SITE/NUMBER|ID", Short: "Show one build: what was tried, and what comes next",
+		Use: "show SITE/NUMBER|ID", Short: "Show one build: its attempts, and what comes next",
 		Args:    cobra.ExactArgs(1),
 		Example: "  ubiquon build show skerry-web/5",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -77,7 +77,7 @@ func (a *Commands) Build() *cobra.Command {
 	}
 	var now bool
 	start := &cobra.Command{
-		Use: "start SITE", Short: "Ask for a build of a site", Args: cobra.ExactArgs(1),
+		Use: "start SITE", Short: "Start a build of a site", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -92,7 +92,7 @@ func (a *Commands) Build() *cobra.Command {
 	}
 	start.Flags().
 		BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
-	return command.Noun("build", "Look at the builds of sites, and ask for one", list, show, start)
+	return command.Noun("build", "Show the builds of sites, and start one", list, show, start)
 }
 
 func drawBuild(t *command.Table, b *rebuild.Build) {

@@ -26,7 +26,7 @@ func (a *Commands) Cache() *cobra.Command {
 
 func (a *Commands) cacheStats() *cobra.Command {
 	return &cobra.Command{
-		Use: "stats", Short: "Say what the cache holds and has done, and which nodes there are", Args: cobra.NoArgs,
+		Use: "stats", Short: "Show the state of the cache, and the nodes", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -105,7 +105,7 @@ func (a *Commands) cacheList() *cobra.Command {
 	var q delivery.CacheQuery
 	var limit int
 	c := &cobra.Command{
-		Use: "list", Short: "List the answers that are held, the most asked for first", Args: cobra.NoArgs,
+		Use: "list", Short: "List cached responses, the most requested first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -134,7 +134,7 @@ func (a *Commands) cacheList() *cobra.Command {
 
 func (a *Commands) cacheExplain() *cobra.Command {
 	return &cobra.Command{
-		Use: "explain KEY", Short: "Say what an answer was made of, so what would expire it", Args: cobra.ExactArgs(1),
+		Use: "explain KEY", Short: "Show what a response depends on", Args: cobra.ExactArgs(1),
 		Example: "  ubiquon cache explain $(ubiquon cache list --limit 1 -o json | node -p " +
 			"\"JSON.parse(require('fs').readFileSync(0)).items[0].key\")",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -168,7 +168,7 @@ func (a *Commands) cachePurge() *cobra.Command {
 	var q delivery.CacheQuery
 	var yes bool
 	c := &cobra.Command{
-		Use: "purge [KEY…]", Short: "Throw away answers: those named, those meant, or all", Args: cobra.ArbitraryArgs,
+		Use: "purge [KEY…]", Short: "Purge cached responses: named ones, matching ones, or all", Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, keys []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -208,7 +208,7 @@ func (a *Commands) cacheWarm() *cobra.Command {
 	var hottest int
 	var everywhere bool
 	c := &cobra.Command{
-		Use: "warm [REQUEST…]", Short: "Have answers computed before anybody asks", Args: cobra.ArbitraryArgs,
+		Use: "warm [REQUEST…]", Short: "Compute responses before they are asked for", Args: cobra.ArbitraryArgs,
 		Example: "  ubiquon cache warm '/notices?limit=3' /piers\n  ubiquon cache warm --hottest 100\n  ubiquon " +
 			"cache warm --paths '/at?path={path}&locale={locale}&fields=title'",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -339,7 +339,7 @@ func (a *Commands) changeSimulate() *cobra.Command {
 	var what string
 	var change int64
 	c := &cobra.Command{
-		Use: "simulate [ENTRY]", Short: "Say what publishing or unpublishing an entry would expire and rebuild",
+		Use: "simulate [ENTRY]", Short: "Show what publishing or unpublishing an entry would expire and rebuild",
 		Args: cobra.MaximumNArgs(1),
 		Example: "  ubiquon change simulate notice/ramp-at-mella-under-repair --do unpublish\n  ubiquon change " +
 			"simulate --change 112",

@@ -19,7 +19,7 @@ func (a *Commands) Demo() *cobra.Command {
 	var level string
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the Skerry Line: a gateway with content, and the outside around it",
+		Short: "Run the demo: the service with the content of the Skerry Line and simulated outside systems",
 		Long: `Starts a private PostgreSQL, the gateway, the harbour office (where content is
 written), the slipway (which builds the site) and the breakwater (a shared cache
 for what everyone may read), and prints where everything is. Ctrl-C stops all of

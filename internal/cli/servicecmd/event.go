@@ -14,7 +14,7 @@ import (
 func (a *Commands) Event() *cobra.Command {
 	var f events.EventFilter
 	list := &cobra.Command{
-		Use: "list", Short: "List what origins announced, and how fast it arrived", Args: cobra.NoArgs,
+		Use: "list", Short: "List events, and how long each took to reach visitors", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -79,5 +79,5 @@ func (a *Commands) Event() *cobra.Command {
 			})
 		},
 	}
-	return command.Noun("event", "Look at what origins announced", list, show)
+	return command.Noun("event", "Show events: announcements of origins", list, show)
 }

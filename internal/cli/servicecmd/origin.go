@@ -52,7 +52,7 @@ func (a *Commands) OriginCommand() *cobra.Command {
 	}
 	var del bool
 	compare := &cobra.Command{
-		Use: "compare ORIGIN", Short: "Compare everything an origin holds with what is here, and take over what " +
+		Use: "compare ORIGIN", Short: "Compare everything an origin has with what is stored, and import what " +
 			"differs", Args: cobra.ExactArgs(1),
 		Long: `Reads everything that an origin lists, and takes over what differs. Entries that the
 origin does not have any more are deleted, unless they are more than 10 and more
@@ -97,7 +97,7 @@ is meant.`,
 
 func (a *Commands) originShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ORIGIN", Short: "Show an origin, and what of it could not be taken over", Args: cobra.ExactArgs(1),
+		Use: "show ORIGIN", Short: "Show an origin, and its items that could not be imported", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -147,7 +147,7 @@ func (a *Commands) originRetire() *cobra.Command {
 	var keep string
 	var unpublish, del, apply bool
 	c := &cobra.Command{
-		Use: "retire ORIGIN", Short: "Let go of an origin that is not configured any more", Args: cobra.ExactArgs(1),
+		Use: "retire ORIGIN", Short: "Retire an origin that is not configured any more", Args: cobra.ExactArgs(1),
 		Long: `Entries of an origin are edited there. When it is gone they are kept and edited here
 from then on (--keep local), taken back and edited here (--unpublish), or deleted
 (--delete). It only says what would happen, until --apply. Take the origin out of the
@@ -212,7 +212,7 @@ func (a *Commands) originAdopt() *cobra.Command {
 	var by string
 	var apply bool
 	c := &cobra.Command{
-		Use: "adopt OLD NEW", Short: "Have the entries of one origin change hands to another", Args: cobra.ExactArgs(2),
+		Use: "adopt OLD NEW", Short: "Transfer the entries of one origin to another", Args: cobra.ExactArgs(2),
 		Long: `Entries of the old origin become those of the new one, which is configured: an item of
 the new one is the entry with the same key, else with the same slug, else at the same
 path (where the mapping says path). Ids, paths and histories stay; the new origin is then

@@ -187,7 +187,7 @@ func (s setting) variable() string {
 func (a *Commands) ConfigCommand() *cobra.Command {
 	var file string
 	check := &cobra.Command{
-		Use: "check", Short: "Say what is wrong with a configuration, and what is odd", Args: cobra.NoArgs,
+		Use: "check", Short: "Check a configuration: errors and warnings", Args: cobra.NoArgs,
 		Long: `Reads a configuration as serve does, with the files that it names and the variables,
 and starts nothing. Unlike serve it fails for variables that are unknown.`,
 		RunE: func(*cobra.Command, []string) error {
@@ -221,5 +221,5 @@ and starts nothing. Unlike serve it fails for variables that are unknown.`,
 		},
 	}
 	check.Flags().StringVar(&file, "config", "", "the configuration file")
-	return command.Noun("config", "Look at configurations", check)
+	return command.Noun("config", "Check configurations", check)
 }

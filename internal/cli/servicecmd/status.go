@@ -17,7 +17,7 @@ var errProblems = errors.New("there are problems")
 func (a *Commands) Status() *cobra.Command {
 	var check bool
 	c := &cobra.Command{
-		Use: "status", Short: "Say how the service stands: what is wrong, since when, and what mends it",
+		Use: "status", Short: "Show the state of the service: what is wrong, since when, and how to fix it",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
@@ -94,7 +94,7 @@ func drawStatus(t *command.Table, st *diagnose.Status) {
 // Wake returns the command wake.
 func (a *Commands) Wake() *cobra.Command {
 	return &cobra.Command{
-		Use: "wake", Short: "Let a quiet copy run schedules, rules and builds", Args: cobra.NoArgs,
+		Use: "wake", Short: "Wake a quiet copy: it runs schedules, rules and builds from then on", Args: cobra.NoArgs,
 		Long: `A node that was started with serve --quiet-copy answers readers and does nothing by
 itself, so that a restored copy neither calls the builders nor carries out what was
 scheduled. This lets it work, until it ends.`,
