@@ -40,13 +40,13 @@ func indexesOf(environment string, m *model.Model) map[string]string {
 			case f.Several:
 				add(t, "gin ((coalesce(fields -> "+clause.Quote(f.Name)+", '[]')) jsonb_path_ops)")
 			case !f.Sortable(): // a reference
-				add(t, "btree (environment, edition, locale, ((fields ->> "+clause.Quote(f.Name)+`) collate "C"))`)
+				add(t, "btree (edition, locale, ((fields ->> "+clause.Quote(f.Name)+`) collate "C"))`)
 			default:
 				for _, descending := range []bool{false, true} {
 					expression, _, _ := clause.SortColumn(query.Sort{By: f.Name, Kind: f.Kind})
 					add(
 						t,
-						"btree (environment, edition, locale, ("+expression+")"+clause.Direction(
+						"btree (edition, locale, ("+expression+")"+clause.Direction(
 							descending, false,
 						)+", entry)",
 					)
