@@ -125,7 +125,7 @@ func (e *ConflictingConfigError) Error() string {
 }
 
 // ApplyModel makes m the model on all nodes, and converts what is stored. When
-// it returns, this node reads by it. Its errors are those of store.ApplyModel
+// it returns, this node reads by it. Its errors are those of writing.Writer.ApplyModel
 // and *ConflictingConfigError.
 func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o writing.ModelOptions) error {
 	if err := a.checks.Fits(m); err != nil {

@@ -59,8 +59,8 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 }
 
 // AddSchedule has an entry published or taken back at a moment. What is published
-// is the newest revision at the time of this call. Its error is store.ErrPast,
-// store.ErrForeign or content.Problems where that is the reason.
+// is the newest revision at the time of this call. Its error is entries.ErrPast,
+// db.ErrForeign or content.Problems where that is the reason.
 func (a *Service) AddSchedule(ctx context.Context, s entries.Schedule) (entries.Schedule, error) {
 	e, err := a.store.Entries.Get(ctx, s.Entry)
 	if err != nil {
@@ -106,7 +106,7 @@ func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]ent
 	return a.store.Schedules.List(ctx, state, limit)
 }
 
-// Schedule returns one schedule, store.ErrNotFound if there is none.
+// Schedule returns one schedule, db.ErrNotFound if there is none.
 func (a *Service) Schedule(ctx context.Context, id string) (entries.Schedule, error) {
 	return a.store.Schedules.Get(ctx, id)
 }

@@ -31,27 +31,27 @@ func (a *Service) Apply(
 	return done, nil
 }
 
-// Once says that a write is made now: see store.BeginOnce.
+// Once says that a write is made now: see writing.Writes.Begin.
 func (a *Service) Once(ctx context.Context, w writing.Idempotency) (*writing.Outcome, error) {
 	return a.store.Writes.Begin(ctx, w)
 }
 
-// KeepOnce keeps what a write came to: see store.KeepOnce.
+// KeepOnce keeps what a write came to: see writing.Writes.Keep.
 func (a *Service) KeepOnce(ctx context.Context, w writing.Idempotency, made writing.Outcome) error {
 	return a.store.Writes.Keep(ctx, w, made)
 }
 
-// BeginWrite says that a write goes on in the background: see store.BeginWrite.
+// BeginWrite says that a write goes on in the background: see writing.Writes.BeginWrite.
 func (a *Service) BeginWrite(ctx context.Context, key string) error {
 	return a.store.Writes.BeginWrite(ctx, key)
 }
 
-// EndWrite keeps what it came to: see store.EndWrite.
+// EndWrite keeps what it came to: see writing.Writes.EndWrite.
 func (a *Service) EndWrite(ctx context.Context, key string, made writing.Outcome) error {
 	return a.store.Writes.EndWrite(ctx, key, made)
 }
 
-// WriteOf returns what is known of such a write: see store.WriteOf.
+// WriteOf returns what is known of such a write: see writing.Writes.WriteOf.
 func (a *Service) WriteOf(ctx context.Context, key string) (writing.KnownWrite, error) {
 	return a.store.Writes.WriteOf(ctx, key)
 }

@@ -132,7 +132,7 @@ type ExplainedEntry struct {
 }
 
 // ExplainEntry says what an answer of the cache was made of, by its key. Its error is
-// store.ErrNotFound.
+// db.ErrNotFound.
 func (d *Service) ExplainEntry(ctx context.Context, key string) (ExplainedEntry, error) {
 	r := d.cache.Lookup(key)
 	if r == nil {

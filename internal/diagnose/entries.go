@@ -20,7 +20,7 @@ type EntryDetail struct {
 	Events  []ingest.EventTrace `json:"events"`
 }
 
-// Entry returns one entry with its history; store.ErrNotFound if there is none.
+// Entry returns one entry with its history; db.ErrNotFound if there is none.
 func (d *Service) Entry(ctx context.Context, id string) (EntryDetail, error) {
 	if !content.ValidID(id) {
 		return EntryDetail{}, fmt.Errorf("entry %q: %w", id, db.ErrNotFound)

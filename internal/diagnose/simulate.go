@@ -93,7 +93,7 @@ func (d *Service) Changes(ctx context.Context, entry string, below int64, limit 
 	return d.store.Changes.Changes(ctx, entry, below, limit)
 }
 
-// Change returns one change of the log. Its error is store.ErrNotFound.
+// Change returns one change of the log. Its error is db.ErrNotFound.
 func (d *Service) Change(ctx context.Context, sequence int64) (ChangeDetail, error) {
 	found, err := d.store.Changes.ChangesFrom(ctx, sequence-1, 1)
 	if err == nil && (len(found) == 0 || found[0].Sequence != sequence) {

@@ -126,7 +126,7 @@ func (as *Accounts) Accounts(ctx context.Context) ([]*accounts.Account, error) {
 
 // CreateAccount makes an account. Without a password it returns the secret of a
 // link with which one is chosen, once. An error that is the caller's is a
-// *BadParameterError or store.ErrTaken.
+// *BadParameterError or accounts.ErrTaken.
 func (as *Accounts) CreateAccount(
 	ctx context.Context, a accounts.Account, password, by string,
 ) (*accounts.Account, string, error) {
@@ -209,7 +209,7 @@ type AccountChange struct {
 }
 
 // ChangeAccount changes an account, and ends its sessions if it is disabled. Its
-// error is store.ErrLastAdmin if nobody could administer then.
+// error is accounts.ErrLastAdmin if nobody could administer then.
 func (as *Accounts) ChangeAccount(
 	ctx context.Context, name string, c AccountChange, by string,
 ) (*accounts.Account, error) {

@@ -14,7 +14,7 @@ type Audit struct{ store *store.Store }
 // NewAudit returns the audit log that the store holds.
 func NewAudit(s *store.Store) *Audit { return &Audit{s} }
 
-// Verify checks that the audit log is whole: see store.VerifyAudit.
+// Verify checks that the audit log is whole: see audit.Log.Verify.
 func (a *Audit) Verify(ctx context.Context, contains string) (audit.State, error) {
 	return a.store.Audit.Verify(ctx, contains)
 }

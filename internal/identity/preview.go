@@ -66,7 +66,7 @@ type LinkOptions struct {
 
 // MakePreviewLink makes a link to an entry, with the addresses of the sites that have a
 // preview. It reaches what its maker may read in preview, now and when it is used. Its
-// error is store.ErrNotFound, store.ErrTooManyLinks or a *BadParameterError.
+// error is db.ErrNotFound, accounts.ErrTooManyLinks or a *BadParameterError.
 func (p *PreviewLinks) MakePreviewLink(
 	ctx context.Context, id string, o LinkOptions, maker *access.Principal,
 ) (PreviewLink, error) {

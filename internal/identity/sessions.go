@@ -110,7 +110,7 @@ func (as *Accounts) EndSession(ctx context.Context, who *access.Principal, id st
 	return as.store.Accounts.EndSessionNamed(ctx, who.ID, id, by)
 }
 
-// SignedIn finds out whose session a cookie is, and the session's id; store.ErrNotFound
+// SignedIn finds out whose session a cookie is, and the session's id; db.ErrNotFound
 // if it is none, or its time is over.
 func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Principal, string, error) {
 	random, _, _ := strings.Cut(cookie, ".")
@@ -132,7 +132,7 @@ func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Princip
 }
 
 // Welcome returns the account that a link is for, nil if it makes the first one;
-// store.ErrNotFound if it is no good any more.
+// db.ErrNotFound if it is no good any more.
 func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*accounts.Account, error) {
 	if !as.byAddress.Allow(access.Network(by.Address), time.Now()) {
 		return nil, access.ErrTooMany

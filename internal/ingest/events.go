@@ -60,7 +60,7 @@ type EventDetail struct {
 	Rules []builds.RuleRun `json:"rules"`
 }
 
-// Event returns one event; store.ErrNotFound if there is none.
+// Event returns one event; db.ErrNotFound if there is none.
 func (in *Service) Event(ctx context.Context, id string) (EventDetail, error) {
 	e, err := in.store.Events.Get(ctx, id)
 	if err != nil {

@@ -113,7 +113,7 @@ func (f *feed) after(edition string, sequence int64) ([]content.Change, bool) {
 // ChangesFor returns the changes of an edition after a sequence that a reader
 // with these rights may know of, and the sequence to go on from, which is further
 // than the last of them where others came. At the log's end there are none. Its error
-// is store.ErrGap if changes after the sequence are not in the log any more, or it is one
+// is changelog.ErrGap if changes after the sequence are not in the log any more, or it is one
 // that the log does not reach.
 func (r *Replica) ChangesFor(
 	ctx context.Context, rights access.Rights, edition string, after int64, limit int,

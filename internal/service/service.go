@@ -51,7 +51,7 @@ type Options struct {
 	// Address under which builders reach the service; empty means the listener's.
 	Address string
 	Model   *model.Model
-	// ApplyModel is that of gateway.Options.
+	// ApplyModel is that of environment.Options.
 	ApplyModel bool
 	Origins    map[string]origin.Config
 	Sites      map[string]rebuild.Site
@@ -65,16 +65,16 @@ type Options struct {
 	AllowedOrigins []string
 	Proxies        []netip.Prefix
 	// Batch and TrustedOnly are those of server.Options, ReadTimeout that of
-	// gateway.Options.
+	// environment.Options.
 	Batch       int
 	TrustedOnly bool
 	ReadTimeout time.Duration
-	// Downstream and the next ones are those of gateway.Options.
+	// Downstream and the next ones are those of environment.Options.
 	Downstream                         map[string]outbound.Target
 	KeepChanges, KeepEvents, KeepAudit time.Duration
 	Limits                             limits.Limits
 	SessionIdle, SessionLongest        time.Duration
-	// Quiet is that of gateway.Options.
+	// Quiet is that of environment.Options.
 	Quiet bool
 	// Drain is how long Close goes on serving, unready, before it ends what is open.
 	Drain time.Duration
@@ -110,7 +110,7 @@ type Service struct {
 	failed  chan error
 }
 
-// Open brings up the database and the gateway. It waits for a database that cannot be
+// Open brings up the database and the environment. It waits for a database that cannot be
 // reached; nothing is served before Start, except that meanwhile.
 func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if o.Log == nil {
@@ -260,7 +260,7 @@ func Lock(data string) (*os.File, error) {
 	return f, nil
 }
 
-// Start lets the gateway work and serves the listener.
+// Start lets the environment work and serves the listener.
 func (s *Service) Start(ctx context.Context) error {
 	if err := s.Environment.Start(ctx); err != nil {
 		return err

@@ -5,7 +5,7 @@ import (
 )
 
 // Error is a read that cannot be compiled. It names the parameter that is
-// wrong and, where there is one, the mend.
+// wrong and, where there is one, how to fix it.
 type Error struct {
 	Parameter, Detail, Hint string
 	// At is the character of the parameter's value, the first being 1, where it is

@@ -88,7 +88,7 @@ func (x *explanation) reader() {
 	}
 }
 
-// forReader leaves out of the mends what does not fit who reads.
+// forReader leaves out of the remedies what does not fit who reads.
 func (x *explanation) forReader(give, open Remedy) []Remedy {
 	var out []Remedy
 	if x.Reader.Kind == access.ByKey && x.Reader.ID != "" {

@@ -204,7 +204,7 @@ func (g *Guard) SetCookie(w http.ResponseWriter, r *http.Request, value string, 
 	)
 }
 
-// Require returns a *gateway.DeniedError if who asks lacks one of the grants.
+// Require returns a *access.DeniedError if who asks lacks one of the grants.
 func Require(r *http.Request, needs ...access.Need) error {
 	if missing, is := PrincipalOf(r).Rights.Missing(needs); is {
 		return &access.DeniedError{Grant: missing}

@@ -219,3 +219,9 @@ func (d *DB) InBatches(ctx context.Context, f func(*pgxpool.Conn) error) error {
 	}
 	return err
 }
+
+// Querier queries: a pool, a connection or a transaction.
+type Querier interface {
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}

@@ -95,3 +95,22 @@ func BadValue(err error) bool {
 	trouble, _ := TroubleOf(err)
 	return trouble == ContentTrouble
 }
+
+// ErrWriteTimeout is the error of a write whose transaction took too long; nothing of it
+// is stored.
+var ErrWriteTimeout = errors.New("the write took too long and was given up; nothing of it is stored")
+
+// ErrUnsure is the error of a write that took too long when it was committed already: it may
+// be stored.
+var ErrUnsure = errors.New(
+	"the write took too long, and it is not known whether it is stored; look at the entry, or send it again with " +
+		"an Idempotency-Key",
+)
+
+// ErrModelMoved is the error of a write or read that was planned with another
+// version of the model than the database has. Plan again with the present one.
+var ErrModelMoved = errors.New("the model has changed meanwhile")
+
+// ErrForeign is the error of a local edit of an entry that comes from an
+// outside origin.
+var ErrForeign = errors.New("the entry comes from an outside origin; edit it there")

@@ -1,7 +1,11 @@
 package writing
 
 import (
+	"errors"
 	"fmt"
+
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/store/db"
 )
 
 // ConflictError is the error of an edit whose IfRevision does not fit.
@@ -16,4 +20,14 @@ func (e *ConflictError) Error() string {
 		"entry %s is at revision %d by now, not %d; look at what was saved meanwhile, then write again", e.Entry,
 		e.Present, e.Wanted,
 	)
+}
+
+// ContentReason reports whether an error of Apply has its reason in what was to be
+// written, so that trying again does not help.
+func ContentReason(err error) bool {
+	var problems content.Problems
+	var conflict *ConflictError
+	var referred *ReferredError
+	return errors.As(err, &problems) || errors.As(err, &conflict) || errors.As(err, &referred) ||
+		errors.Is(err, db.ErrForeign) || errors.Is(err, db.ErrNotFound) || db.BadValue(err)
 }

@@ -208,15 +208,10 @@ func (wr *Writer) queueEntries(b *db.Batch, w *records) {
 		var at []time.Time
 		for _, r := range w.revisions {
 			src, _ := json.Marshal(r.fields) // came out of JSON
-			entries, by, messages, fields = append(
-				entries, r.entry,
-			), append(
-				by, r.by,
-			), append(
-				messages, r.message,
-			), append(
-				fields, string(src),
-			)
+			entries = append(entries, r.entry)
+			by = append(by, r.by)
+			messages = append(messages, r.message)
+			fields = append(fields, string(src))
 			numbers, at = append(numbers, r.number), append(at, r.at)
 		}
 		b.Exec(`insert into revision (environment, entry, number, at, by, message, fields)
@@ -275,23 +270,14 @@ func (wr *Writer) queueDocuments(b *db.Batch, w *records) {
 	var updated []time.Time
 	for i := range w.documents {
 		d := &w.documents[i]
-		editions, locales, entries, types = append(
-			editions, d.edition,
-		), append(
-			locales, d.Locale,
-		), append(
-			entries, d.Entry,
-		), append(
-			types, d.Type,
-		)
+		editions = append(editions, d.edition)
+		locales = append(locales, d.Locale)
+		entries = append(entries, d.Entry)
+		types = append(types, d.Type)
 		about, fields = append(about, string(d.about)), append(fields, string(d.fields))
-		published, first, updated = append(
-			published, d.About.Published,
-		), append(
-			first, d.About.FirstPublished,
-		), append(
-			updated, d.About.Updated,
-		)
+		published = append(published, d.About.Published)
+		first = append(first, d.About.FirstPublished)
+		updated = append(updated, d.About.Updated)
 		var slug *string
 		if d.Slug != "" {
 			slug = &d.Slug
