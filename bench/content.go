@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/service"
 	"ubiquon/internal/store/cluster"
@@ -146,9 +147,9 @@ func (c *contentHarness) load(ctx context.Context) error {
 		out.CloseWithError(err)
 	}()
 	begin := time.Now()
-	var last client.ImportProgress
+	var last api.ImportProgress
 	peak := int64(0)
-	if err := c.c.Entries().Import(ctx, in, client.ImportOptions{}, func(p client.ImportProgress) {
+	if err := c.c.Entries().Import(ctx, in, api.ImportOptions{}, func(p api.ImportProgress) {
 		last = p
 		peak = max(peak, resident())
 	}); err != nil {

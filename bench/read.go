@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 )
 
@@ -73,7 +74,7 @@ func (y *harness) reads(ctx context.Context) error {
 		readLine(&in, i)
 	}
 	fmt.Printf("  bringing in %d entries\n", y.entries)
-	if err := c.Entries().Import(ctx, &in, client.ImportOptions{}, func(client.ImportProgress) {}); err != nil {
+	if err := c.Entries().Import(ctx, &in, api.ImportOptions{}, func(api.ImportProgress) {}); err != nil {
 		return err
 	}
 	pool, err := pgxpool.New(ctx, own.database)
@@ -243,7 +244,7 @@ func split(ctx context.Context, c *client.Client, path string) error {
 	if u, err := url.Parse(path); err == nil && u.Path == "/graphql" {
 		q = client.ReadQuestion{Query: u.Query().Get("query")}
 	}
-	var sum client.Examined
+	var sum api.Examined
 	const n = 100
 	for range n {
 		e, err := c.Reads().Examine(ctx, q)

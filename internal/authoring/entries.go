@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/db"
@@ -13,7 +14,7 @@ import (
 )
 
 // Entries lists entries.
-func (a *Service) Entries(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
+func (a *Service) Entries(ctx context.Context, f api.EntryFilter) ([]api.EntryInfo, int, error) {
 	return a.store.Entries.List(ctx, f)
 }
 
@@ -22,20 +23,12 @@ func (a *Service) Revision(ctx context.Context, id string, number int) (content.
 	return a.store.Entries.Revision(ctx, id, number)
 }
 
-// Comparison is two states of an entry, and in what they differ.
-type Comparison struct {
-	// From and To are revisions; 0 stands for what readers get.
-	From        int                       `json:"from"`
-	To          int                       `json:"to"`
-	Differences []content.FieldDifference `json:"differences"`
-}
-
 // CompareRevisions compares two revisions of an entry; 0 is what readers get. A
 // to of -1 is the newest.
-func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int) (Comparison, error) {
+func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int) (api.RevisionComparison, error) {
 	e, err := a.store.Entries.Get(ctx, id)
 	if err != nil {
-		return Comparison{}, err
+		return api.RevisionComparison{}, err
 	}
 	if to < 0 {
 		to = e.Revision
@@ -50,7 +43,7 @@ func (a *Service) CompareRevisions(ctx context.Context, id string, from, to int)
 		v, err := a.store.Entries.Revision(ctx, id, n)
 		return v.Fields, err
 	}
-	out := Comparison{From: from, To: to}
+	out := api.RevisionComparison{From: from, To: to}
 	before, err := state(from)
 	if err != nil {
 		return out, err
@@ -74,7 +67,7 @@ const maxLinked = 500
 // LinkedDrafts lists the entries that those named lead to, near or far, and of
 // which readers do not have the newest state; of our own origin alone, since
 // others are not published here.
-func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]entries.EntryInfo, error) {
+func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]api.EntryInfo, error) {
 	seen := map[string]bool{}
 	for _, id := range ids {
 		seen[id] = true
@@ -94,12 +87,12 @@ func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]entries.Ent
 		}
 		linked = append(linked, next...)
 	}
-	out := []entries.EntryInfo{}
+	out := []api.EntryInfo{}
 	if len(linked) == 0 {
 		return out, nil
 	}
 	items, _, err := a.store.Entries.List(
-		ctx, entries.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked},
+		ctx, api.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked},
 	)
 	for _, e := range items {
 		if e.PublishedRevision == 0 || e.Behind {
@@ -157,7 +150,7 @@ func (a *Service) Duplicate(ctx context.Context, id, by string) (string, writing
 }
 
 // Coverage returns how much of each type is translated into each locale.
-func (a *Service) Coverage(ctx context.Context) ([]entries.Coverage, error) {
+func (a *Service) Coverage(ctx context.Context) ([]api.Coverage, error) {
 	return a.store.Entries.Coverages(ctx, a.replica.Model().Tags())
 }
 

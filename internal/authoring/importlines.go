@@ -11,6 +11,7 @@ import (
 	"sync"
 	"unicode/utf8"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
@@ -20,9 +21,9 @@ import (
 type importing struct {
 	g        *Service
 	by       string
-	o        ImportOptions
-	tell     func(ImportProgress)
-	progress ImportProgress
+	o        api.ImportOptions
+	tell     func(api.ImportProgress)
+	progress api.ImportProgress
 	edits    []writing.Edit
 	lines    []int
 	atOnce   int
@@ -37,7 +38,7 @@ func (i *importing) bad(line int, entry, reason string) {
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	i.progress.Bad++
-	i.progress.BadLines = append(i.progress.BadLines, BadLine{Line: line, Entry: entry, Reason: reason})
+	i.progress.BadLines = append(i.progress.BadLines, api.BadLine{Line: line, Entry: entry, Reason: reason})
 }
 
 func (i *importing) report(done bool) {

@@ -11,36 +11,6 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// Consequence is a difference between two models with what it does to entries
-// and to those who read them.
-type Consequence struct {
-	writing.Consequence
-	// Readers are the keys, and the sites behind them, that may read what goes or
-	// is renamed.
-	Readers []string `json:"readers"`
-}
-
-// ModelPlan is what applying a model would do.
-type ModelPlan struct {
-	// Version of the present model.
-	Version int64 `json:"version"`
-	// Consequences, the worst first; none when the model is the present one.
-	Consequences []Consequence `json:"consequences"`
-	// Loses is true when content would be lost.
-	Loses bool `json:"loses"`
-	// Model and YAML are the model as it would be.
-	Model *model.Model `json:"model"`
-	YAML  string       `json:"yaml"`
-	// Conflicts says what else stands in the way: origins or rules that name what
-	// would be gone.
-	Conflicts []string `json:"conflicts"`
-	// Breaks are requests that are in use and would not be answered any more, the first
-	// hundred of them.
-	Breaks []api.Breakage `json:"breaks"`
-	// Warnings tell of what goes on, and may not be meant.
-	Warnings []string `json:"warnings"`
-}
-
 // ModelChecks are what others say of a model before it is applied.
 type ModelChecks struct {
 	// Fits returns why origins, sites and rules do not fit the model; nil if they do.
@@ -52,14 +22,14 @@ type ModelChecks struct {
 }
 
 // PlanModel works out what applying the model would do.
-func (a *Service) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, error) {
+func (a *Service) PlanModel(ctx context.Context, m *model.Model) (api.ModelPlan, error) {
 	present, version, err := a.store.Changes.Model(ctx)
 	if err != nil {
-		return ModelPlan{}, err
+		return api.ModelPlan{}, err
 	}
-	plan := ModelPlan{
+	plan := api.ModelPlan{
 		Version:      version,
-		Consequences: []Consequence{},
+		Consequences: []api.PlannedConsequence{},
 		Conflicts:    []string{},
 		Model:        m,
 		YAML:         string(m.YAML()),
@@ -73,7 +43,7 @@ func (a *Service) PlanModel(ctx context.Context, m *model.Model) (ModelPlan, err
 		return plan, err
 	}
 	for _, c := range found {
-		one := Consequence{Consequence: c, Readers: []string{}}
+		one := api.PlannedConsequence{Consequence: c, Readers: []string{}}
 		if c.Type != "" && (c.What == "removed" || c.What == "renamed") {
 			one.Readers = readersOf(keys, c.Type)
 		}

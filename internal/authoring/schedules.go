@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
@@ -61,7 +62,7 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 // AddSchedule has an entry published or taken back at a moment. What is published
 // is the newest revision at the time of this call. Its error is entries.ErrPast,
 // db.ErrForeign or content.Problems where that is the reason.
-func (a *Service) AddSchedule(ctx context.Context, s entries.Schedule) (entries.Schedule, error) {
+func (a *Service) AddSchedule(ctx context.Context, s api.Schedule) (api.Schedule, error) {
 	e, err := a.store.Entries.Get(ctx, s.Entry)
 	if err != nil {
 		return s, err
@@ -102,17 +103,17 @@ func (a *Service) AddSchedule(ctx context.Context, s entries.Schedule) (entries.
 }
 
 // Schedules lists schedules: see store.Schedules.
-func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]entries.Schedule, int, error) {
+func (a *Service) Schedules(ctx context.Context, state string, limit int) ([]api.Schedule, int, error) {
 	return a.store.Schedules.List(ctx, state, limit)
 }
 
 // Schedule returns one schedule, db.ErrNotFound if there is none.
-func (a *Service) Schedule(ctx context.Context, id string) (entries.Schedule, error) {
+func (a *Service) Schedule(ctx context.Context, id string) (api.Schedule, error) {
 	return a.store.Schedules.Get(ctx, id)
 }
 
 // MoveSchedule gives a pending schedule another moment.
-func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (entries.Schedule, error) {
+func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (api.Schedule, error) {
 	out, err := a.store.Schedules.Move(ctx, id, at, zone)
 	a.schedulesMoved()
 	return out, err
@@ -155,7 +156,7 @@ func (a *Service) runSchedules(ctx context.Context) {
 	}
 }
 
-func (a *Service) execute(ctx context.Context, s *entries.Schedule) {
+func (a *Service) execute(ctx context.Context, s *api.Schedule) {
 	edit := writing.Edit{
 		ID:              s.Entry,
 		Origin:          content.Local,

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
@@ -33,36 +34,6 @@ type Line struct {
 	Revisions []content.Revision `json:"revisions,omitempty"`
 }
 
-// BadLine is a line of an import that was not taken.
-type BadLine struct {
-	Line   int    `json:"line"`
-	Entry  string `json:"entry,omitempty"`
-	Reason string `json:"reason"`
-}
-
-// ImportProgress is how far an import has come.
-type ImportProgress struct {
-	// Line up to which everything is dealt with: go on behind it.
-	Line int `json:"line"`
-	// Written entries differ from what was held, Same do not.
-	Written int `json:"written"`
-	Same    int `json:"same"`
-	Bad     int `json:"bad"`
-	// BadLines are those since the last progress.
-	BadLines []BadLine `json:"badLines,omitempty"`
-	Done     bool      `json:"done,omitempty"`
-}
-
-// ImportOptions say how an import goes.
-type ImportOptions struct {
-	// Check reads everything and writes nothing.
-	Check bool
-	// After is the line that was dealt with last, by an earlier call.
-	After int
-	// StopAtBad ends the import at the first bad line.
-	StopAtBad bool
-}
-
 const (
 	// maxLine bounds one line.
 	maxLine = 4 << 20
@@ -80,7 +51,7 @@ var ErrBadLine = errors.New("the import has stopped at a bad line")
 // entry that is held in the same state already is left alone, so an import may
 // be run again.
 func (a *Service) Import(
-	ctx context.Context, in io.Reader, by string, o ImportOptions, tell func(ImportProgress),
+	ctx context.Context, in io.Reader, by string, o api.ImportOptions, tell func(api.ImportProgress),
 ) error {
 	i := importing{
 		g:       a,

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
@@ -221,26 +222,19 @@ func (a *Service) Build(ctx context.Context, id string) (rebuild.Build, error) {
 }
 
 // Builds lists builds, the newest first.
-func (a *Service) Builds(ctx context.Context, f builds.BuildFilter) ([]rebuild.Build, error) {
+func (a *Service) Builds(ctx context.Context, f api.BuildFilter) ([]rebuild.Build, error) {
 	return a.store.Builds.List(ctx, f)
 }
 
-// SiteInfo is a site with how it stands.
-type SiteInfo struct {
-	Name string `json:"name"`
-	rebuild.Site
-	Builds []rebuild.Build `json:"builds"` // the last ones, the newest first
-}
-
 // Sites lists the sites, by name.
-func (a *Service) Sites(ctx context.Context) ([]SiteInfo, error) {
-	out := []SiteInfo{}
+func (a *Service) Sites(ctx context.Context) ([]api.SiteInfo, error) {
+	out := []api.SiteInfo{}
 	for _, name := range slices.Sorted(maps.Keys(a.sites)) {
-		builds, err := a.store.Builds.List(ctx, builds.BuildFilter{Site: name, Limit: 12})
+		builds, err := a.store.Builds.List(ctx, api.BuildFilter{Site: name, Limit: 12})
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, SiteInfo{Name: name, Site: a.sites[name], Builds: builds})
+		out = append(out, api.SiteInfo{Name: name, Site: a.sites[name], Builds: builds})
 	}
 	return out, nil
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
@@ -52,7 +53,7 @@ func checkDownstream(all map[string]outbound.Target) error {
 }
 
 // Downstream lists the caches downstream, and what they know.
-func (a *Service) Downstream(ctx context.Context) ([]builds.Downstream, error) {
+func (a *Service) Downstream(ctx context.Context) ([]api.Downstream, error) {
 	return a.store.Downstream.List(ctx, slices.Sorted(maps.Keys(a.downstream)))
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/invalidation"
 )
 
@@ -72,29 +73,10 @@ func (c *Cache) Dependencies(r *Response) *invalidation.Set {
 	return c.index.Set(invalidation.Handle(r.handle.Load()))
 }
 
-// Stats is what the cache has done since it began.
-type Stats struct {
-	Responses   int    `json:"responses"`
-	Bytes       uint64 `json:"bytes"`
-	Limit       uint64 `json:"limit"`
-	Hits        int64  `json:"hits"`
-	Misses      int64  `json:"misses"`
-	Joined      int64  `json:"joined"` // waited for somebody else's computation
-	Stored      int64  `json:"stored"`
-	Expired     int64  `json:"expired"` // by a change
-	Evicted     int64  `json:"evicted"` // for want of room
-	Refused     int64  `json:"refused"` // not stored: affected already, or too large
-	Purged      int64  `json:"purged"`
-	Kept        int64  `json:"kept"`  // through a change of the model
-	Stale       int64  `json:"stale"` // served although known to be expired
-	Subscribers int    `json:"subscribers"`
-	Applied     int64  `json:"applied"`
-}
-
 // Stats returns the present figures.
-func (c *Cache) Stats() Stats {
+func (c *Cache) Stats() api.CacheStats {
 	bytes := uint64(max(0, c.bytes()))
-	return Stats{
+	return api.CacheStats{
 		Responses:   c.held.EstimatedSize(),
 		Bytes:       bytes,
 		Limit:       c.limit,

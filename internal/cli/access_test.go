@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/testkit"
 )
@@ -168,7 +169,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		},
 	} {
 		code, out, errOut := run(t, append([]string{"why", "-o", "json"}, c.args...)...)
-		var got client.WhyAnswer
+		var got api.WhyAnswer
 		if err := json.Unmarshal([]byte(out), &got); err != nil || code != exitFine {
 			t.Errorf("%s: %v %d %s%s", name, err, code, out, errOut)
 			continue

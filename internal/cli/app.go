@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/accesscmd"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/cli/contentcmd"
@@ -36,7 +37,7 @@ const (
 // exitOf is the exit code for an error.
 func exitOf(err error) int {
 	var wrong command.Misuse
-	var problem *client.Problem
+	var problem *api.Problem
 	switch {
 	case errors.As(err, &wrong), strings.HasPrefix(err.Error(), "unknown command"):
 		return exitMisuse
@@ -100,9 +101,9 @@ func (a *app) complain(err error) {
 		fmt.Fprintln(a.Err, "ubiquon: "+err.Error())
 		return
 	}
-	var problem *client.Problem
+	var problem *api.Problem
 	if !errors.As(err, &problem) {
-		problem = &client.Problem{Title: "The command failed", Detail: err.Error()}
+		problem = &api.Problem{Title: "The command failed", Detail: err.Error()}
 		if exitOf(err) == exitMisuse {
 			problem.Title = "The command is not used like this"
 		}

@@ -28,6 +28,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/testkit"
@@ -336,8 +337,8 @@ func newFaults(t *testing.T) *faults {
 			i,
 		)
 	}
-	if err := f.client(0).Entries().Import(t.Context(), strings.NewReader(lines.String()), client.ImportOptions{},
-		func(client.ImportProgress) {}); err != nil {
+	if err := f.client(0).Entries().Import(t.Context(), strings.NewReader(lines.String()), api.ImportOptions{},
+		func(api.ImportProgress) {}); err != nil {
 		t.Fatal(err)
 	}
 	return f

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/contentcmd"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/entries"
@@ -174,7 +175,7 @@ func TestFromANewTypeToTwoPublishedEntries(t *testing.T) {
 // pierOf makes a boat refer to a pier, and returns that.
 func pierOf(t *testing.T, s *client.Client, boat string) string {
 	t.Helper()
-	piers, _, err := s.Entries().List(t.Context(), entries.EntryFilter{Type: "pier", Search: "Mella"})
+	piers, _, err := s.Entries().List(t.Context(), api.EntryFilter{Type: "pier", Search: "Mella"})
 	if err != nil || len(piers) != 1 {
 		t.Fatal(piers, err)
 	}

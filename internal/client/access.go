@@ -7,19 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/diagnose"
-	"ubiquon/internal/identity"
-	"ubiquon/internal/store/accounts"
-	"ubiquon/internal/store/audit"
-)
-
-// What the service says of access, under the names of this room.
-type (
-	KeyInfo   = identity.KeyInfo
-	Seeing    = diagnose.KeyVisibility
-	WhyAnswer = diagnose.WhyAnswer
-	Refusal   = diagnose.Refusal
 )
 
 // NewKey is a key that is to be made.
@@ -32,9 +21,9 @@ type NewKey struct {
 }
 
 // List lists all keys, and what is open to everyone.
-func (ks *Keys) List(ctx context.Context) ([]KeyInfo, access.Grants, error) {
+func (ks *Keys) List(ctx context.Context) ([]api.KeyInfo, access.Grants, error) {
 	var out struct {
-		Items []KeyInfo
+		Items []api.KeyInfo
 		Open  access.Grants
 	}
 	err := ks.c.call(ctx, http.MethodGet, "/keys", nil, &out)
@@ -42,7 +31,7 @@ func (ks *Keys) List(ctx context.Context) ([]KeyInfo, access.Grants, error) {
 }
 
 // Get returns the key with an id or a name.
-func (ks *Keys) Get(ctx context.Context, name string) (out KeyInfo, err error) {
+func (ks *Keys) Get(ctx context.Context, name string) (out api.KeyInfo, err error) {
 	return out, ks.c.call(ctx, http.MethodGet, keyPath(name), nil, &out)
 }
 
@@ -84,12 +73,9 @@ func (ks *Keys) Revoke(ctx context.Context, name string) (out access.Key, err er
 }
 
 // Check says what a key would see; an empty name stands for everyone.
-func (ks *Keys) Check(ctx context.Context, name string) (out Seeing, err error) {
+func (ks *Keys) Check(ctx context.Context, name string) (out api.KeyVisibility, err error) {
 	return out, ks.c.call(ctx, http.MethodPost, "/keys/check", map[string]string{"key": name}, &out)
 }
-
-// PreviewLink is a link that reads one entry in preview.
-type PreviewLink = identity.PreviewLink
 
 // PreviewOptions say what a preview link reaches.
 type PreviewOptions struct {
@@ -102,13 +88,13 @@ type PreviewOptions struct {
 }
 
 // Preview makes a link that reads an entry in preview.
-func (ks *Keys) Preview(ctx context.Context, id string, o PreviewOptions) (out PreviewLink, err error) {
+func (ks *Keys) Preview(ctx context.Context, id string, o PreviewOptions) (out api.IssuedPreviewLink, err error) {
 	return out, ks.c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/preview", o, &out)
 }
 
 // Previews lists the preview links that have not expired; of one entry, if one is given.
-func (ks *Keys) Previews(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
-	var out struct{ Items []accounts.PreviewLink }
+func (ks *Keys) Previews(ctx context.Context, entry string) ([]api.PreviewLink, error) {
+	var out struct{ Items []api.PreviewLink }
 	err := ks.c.call(ctx, http.MethodGet, "/previews?entry="+url.QueryEscape(entry), nil, &out)
 	return out.Items, err
 }
@@ -120,7 +106,7 @@ func (ks *Keys) RevokePreview(ctx context.Context, id string) error {
 
 // VerifyAudit checks that the audit log is whole, and, if contains is not empty, that a
 // line has that digest.
-func (as *Accounts) VerifyAudit(ctx context.Context, contains string) (out audit.State, err error) {
+func (as *Accounts) VerifyAudit(ctx context.Context, contains string) (out api.AuditState, err error) {
 	return out, as.c.call(ctx, http.MethodGet, "/audit/verify?contains="+url.QueryEscape(contains), nil, &out)
 }
 
@@ -143,26 +129,26 @@ type WhyQuestion struct {
 }
 
 // Why asks why a reader cannot see an entry.
-func (c *Client) Why(ctx context.Context, q WhyQuestion) (out WhyAnswer, err error) {
+func (c *Client) Why(ctx context.Context, q WhyQuestion) (out api.WhyAnswer, err error) {
 	return out, c.call(ctx, http.MethodPost, "/why", q, &out)
 }
 
 // Refusals lists the reads that were refused lately.
-func (ks *Keys) Refusals(ctx context.Context) ([]Refusal, error) {
-	var out struct{ Items []Refusal }
+func (ks *Keys) Refusals(ctx context.Context) ([]api.Refusal, error) {
+	var out struct{ Items []api.Refusal }
 	err := ks.c.call(ctx, http.MethodGet, "/refusals", nil, &out)
 	return out.Items, err
 }
 
 // List lists accounts.
-func (as *Accounts) List(ctx context.Context) ([]accounts.Account, error) {
-	var out struct{ Items []accounts.Account }
+func (as *Accounts) List(ctx context.Context) ([]api.Account, error) {
+	var out struct{ Items []api.Account }
 	err := as.c.call(ctx, http.MethodGet, "/accounts", nil, &out)
 	return out.Items, err
 }
 
 type accountLink struct {
-	Account accounts.Account
+	Account api.Account
 	Link    string
 }
 
@@ -170,7 +156,7 @@ type accountLink struct {
 // one is chosen.
 func (as *Accounts) Create(
 	ctx context.Context, email, name, role, password string,
-) (accounts.Account, string, error) {
+) (api.Account, string, error) {
 	var out accountLink
 	err := as.c.call(
 		ctx, http.MethodPost, "/accounts",
@@ -182,7 +168,7 @@ func (as *Accounts) Create(
 // Change changes an account: its name, role, and whether it is disabled.
 func (as *Accounts) Change(
 	ctx context.Context, name string, change map[string]any,
-) (out accounts.Account, err error) {
+) (out api.Account, err error) {
 	return out, as.c.call(ctx, http.MethodPatch, "/accounts/"+url.PathEscape(name), change, &out)
 }
 
@@ -193,7 +179,7 @@ func (as *Accounts) Link(ctx context.Context, name string) (string, error) {
 	return out.Link, err
 }
 
-func actValues(f audit.Filter) string {
+func actValues(f api.AuditFilter) string {
 	at := func(t time.Time) string {
 		if t.IsZero() {
 			return ""
@@ -211,14 +197,14 @@ func actValues(f audit.Filter) string {
 }
 
 // Audit lists the audit log, the newest first.
-func (as *Accounts) Audit(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
-	var out struct{ Items []audit.Record }
+func (as *Accounts) Audit(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord, error) {
+	var out struct{ Items []api.AuditRecord }
 	err := as.c.call(ctx, http.MethodGet, "/audit?"+actValues(f), nil, &out)
 	return out.Items, err
 }
 
 // ExportAudit returns the audit log as NDJSON.
-func (as *Accounts) ExportAudit(ctx context.Context, f audit.Filter) ([]byte, error) {
+func (as *Accounts) ExportAudit(ctx context.Context, f api.AuditFilter) ([]byte, error) {
 	a, err := as.c.Do(
 		ctx, http.MethodGet, "/control/v1/audit?"+actValues(f), http.Header{"Accept": {"application/x-ndjson"}}, nil,
 	)

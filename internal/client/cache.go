@@ -6,21 +6,17 @@ import (
 	"net/http"
 	"net/url"
 
-	"ubiquon/internal/cache"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/diagnose"
-	"ubiquon/internal/replication"
-	"ubiquon/internal/store/builds"
 )
 
 // Stats returns what the cache has done.
-func (cs *Cache) Stats(ctx context.Context) (out cache.Stats, err error) {
+func (cs *Cache) Stats(ctx context.Context) (out api.CacheStats, err error) {
 	return out, cs.c.call(ctx, http.MethodGet, "/cache", nil, &out)
 }
 
 // Entries lists answers of the node's cache.
-func (cs *Cache) Entries(ctx context.Context, q delivery.CacheQuery, limit int) (out delivery.CacheEntries, err error) {
+func (cs *Cache) Entries(ctx context.Context, q api.CacheQuery, limit int) (out api.CacheEntries, err error) {
 	return out, cs.c.call(
 		ctx,
 		http.MethodGet,
@@ -34,13 +30,13 @@ func (cs *Cache) Entries(ctx context.Context, q delivery.CacheQuery, limit int) 
 }
 
 // Explain says what an answer of the cache was made of, by its key.
-func (cs *Cache) Explain(ctx context.Context, key string) (out delivery.ExplainedEntry, err error) {
+func (cs *Cache) Explain(ctx context.Context, key string) (out api.ExplainedEntry, err error) {
 	return out, cs.c.call(ctx, http.MethodGet, "/cache/answers/"+url.PathEscape(key), nil, &out)
 }
 
 // Purge throws away the cached answers that are meant and returns how many there
 // were.
-func (cs *Cache) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) {
+func (cs *Cache) Purge(ctx context.Context, q api.CacheQuery) (int, error) {
 	var out struct{ Purged int }
 	err := cs.c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
 	return out.Purged, err
@@ -51,8 +47,8 @@ func (cs *Cache) Purge(ctx context.Context, q delivery.CacheQuery) (int, error) 
 // path of the site.
 func (cs *Cache) Warm(
 	ctx context.Context, requests []string, hottest int, everywhere bool,
-) ([]delivery.Warmed, error) {
-	var out struct{ Items []delivery.Warmed }
+) ([]api.Warmed, error) {
+	var out struct{ Items []api.Warmed }
 	err := cs.c.call(
 		ctx, http.MethodPost, "/cache/warm",
 		map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out,
@@ -61,15 +57,15 @@ func (cs *Cache) Warm(
 }
 
 // Nodes lists the nodes of the environment.
-func (cs *Cache) Nodes(ctx context.Context) ([]replication.NodeState, error) {
-	var out struct{ Items []replication.NodeState }
+func (cs *Cache) Nodes(ctx context.Context) ([]api.NodeState, error) {
+	var out struct{ Items []api.NodeState }
 	err := cs.c.call(ctx, http.MethodGet, "/nodes", nil, &out)
 	return out.Items, err
 }
 
 // Downstream lists the caches that are told of what changes.
-func (cs *Cache) Downstream(ctx context.Context) ([]builds.Downstream, error) {
-	var out struct{ Items []builds.Downstream }
+func (cs *Cache) Downstream(ctx context.Context) ([]api.Downstream, error) {
+	var out struct{ Items []api.Downstream }
 	err := cs.c.call(ctx, http.MethodGet, "/downstream", nil, &out)
 	return out.Items, err
 }
@@ -85,7 +81,7 @@ func (es *Entries) Changes(ctx context.Context, entry string, below int64, limit
 }
 
 // Change returns one change of the log.
-func (es *Entries) Change(ctx context.Context, sequence int64) (out diagnose.ChangeDetail, err error) {
+func (es *Entries) Change(ctx context.Context, sequence int64) (out api.ChangeDetail, err error) {
 	return out, es.c.call(ctx, http.MethodGet, fmt.Sprintf("/changes/%d", sequence), nil, &out)
 }
 
@@ -93,7 +89,7 @@ func (es *Entries) Change(ctx context.Context, sequence int64) (out diagnose.Cha
 // what a change that was made would.
 func (es *Entries) Simulate(ctx context.Context, entry, what string,
 	change int64,
-) (out diagnose.Simulation, err error) {
+) (out api.Simulation, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change},
 		&out,

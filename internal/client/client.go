@@ -14,10 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"ubiquon/internal/authoring"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/diagnose"
-	"ubiquon/internal/ingest"
 )
 
 // Client speaks to one service with one key. The zero HTTP means a client with
@@ -28,13 +26,6 @@ type Client struct {
 	HTTP    *http.Client
 }
 
-// What the service says of models and imports, under the names of this room.
-type (
-	ModelPlan      = authoring.ModelPlan
-	ImportOptions  = authoring.ImportOptions
-	ImportProgress = authoring.ImportProgress
-)
-
 // Answer is a response as it came.
 type Answer struct {
 	Status int
@@ -42,12 +33,12 @@ type Answer struct {
 	Body   []byte
 }
 
-// Err returns the *Problem that the answer is, or nil.
+// Err returns the *api.Problem that the answer is, or nil.
 func (a *Answer) Err() error {
 	if a.Status < 400 {
 		return nil
 	}
-	p := &Problem{Status: a.Status}
+	p := &api.Problem{Status: a.Status}
 	var graph struct{ Errors []struct{ Message string } }
 	if json.Unmarshal(a.Body, &graph) == nil && len(graph.Errors) > 0 {
 		for i, e := range graph.Errors {
@@ -156,7 +147,7 @@ func (c *Client) call(ctx context.Context, method, path string, body, into any) 
 }
 
 // Status returns how the service stands.
-func (c *Client) Status(ctx context.Context) (out diagnose.Status, err error) {
+func (c *Client) Status(ctx context.Context) (out api.Status, err error) {
 	return out, c.call(ctx, http.MethodGet, "/status", nil, &out)
 }
 
@@ -200,7 +191,7 @@ func (c *Client) stream(
 	lines := bufio.NewScanner(answer)
 	lines.Buffer(nil, 8<<20)
 	for lines.Scan() {
-		var failed struct{ Problem *Problem }
+		var failed struct{ Problem *api.Problem }
 		if json.Unmarshal(lines.Bytes(), &failed) == nil && failed.Problem != nil {
 			return failed.Problem
 		}
@@ -224,8 +215,8 @@ func (bs *Builds) Get(ctx context.Context, id string) (out rebuild.Build, err er
 }
 
 // List lists the origins, and how reading them goes.
-func (os *Origins) List(ctx context.Context) ([]ingest.OriginState, error) {
-	var out struct{ Items []ingest.OriginState }
+func (os *Origins) List(ctx context.Context) ([]api.OriginState, error) {
+	var out struct{ Items []api.OriginState }
 	err := os.c.call(ctx, http.MethodGet, "/origins", nil, &out)
 	return out.Items, err
 }

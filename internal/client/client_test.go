@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"ubiquon/internal/store/entries"
+	"ubiquon/internal/api"
 )
 
 func TestRequestsAndProblems(t *testing.T) {
@@ -23,7 +23,7 @@ func TestRequestsAndProblems(t *testing.T) {
 	}))
 	defer web.Close()
 	c := &Client{Address: web.URL + "/", Key: "ubq_x"}
-	items, total, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
+	items, total, err := c.Entries().List(t.Context(), api.EntryFilter{Type: "pier", Search: "a & b", Limit: 5})
 	if err != nil || total != 7 || items[0].Title != "Mella" {
 		t.Fatalf("%v, %d, %v", items, total, err)
 	}
@@ -42,7 +42,7 @@ func TestRequestsAndProblems(t *testing.T) {
 		got.URL.EscapedPath() != "/control/v1/entries/a%2Fb%20c" {
 		t.Errorf("%v, asked for %s", err, got.URL.EscapedPath())
 	}
-	var p *Problem
+	var p *api.Problem
 	status, answer = 400, `{"detail": "there is no such parameter", "parameter": "limt", "hint": "did you mean \"limit\"?"}`
 	if _, err := c.Status(t.Context()); !errors.As(err, &p) || p.Status != 400 ||
 		err.Error() != "limt: there is no such parameter\ndid you mean \"limit\"?" {

@@ -10,14 +10,12 @@ import (
 	"strconv"
 	"strings"
 
-	"ubiquon/internal/authoring"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/diagnose"
-	"ubiquon/internal/store/entries"
 )
 
 // Import sends entries as NDJSON, telling how far the service has come.
-func (es *Entries) Import(ctx context.Context, in io.Reader, o ImportOptions, tell func(ImportProgress)) error {
+func (es *Entries) Import(ctx context.Context, in io.Reader, o api.ImportOptions, tell func(api.ImportProgress)) error {
 	bad := "skip"
 	if o.StopAtBad {
 		bad = "stop"
@@ -28,7 +26,7 @@ func (es *Entries) Import(ctx context.Context, in io.Reader, o ImportOptions, te
 		"application/x-ndjson",
 		in,
 		func(line []byte) error {
-			var p ImportProgress
+			var p api.ImportProgress
 			err := json.Unmarshal(line, &p)
 			if err == nil {
 				tell(p)
@@ -54,16 +52,16 @@ func (es *Entries) Export(ctx context.Context, out io.Writer, types []string, or
 }
 
 // Coverage returns how much of each type is translated into each locale.
-func (es *Entries) Coverage(ctx context.Context) ([]entries.Coverage, error) {
-	var out struct{ Items []entries.Coverage }
+func (es *Entries) Coverage(ctx context.Context) ([]api.Coverage, error) {
+	var out struct{ Items []api.Coverage }
 	err := es.c.call(ctx, http.MethodGet, "/coverage", nil, &out)
 	return out.Items, err
 }
 
 // List lists entries, and says how many there are.
-func (es *Entries) List(ctx context.Context, f entries.EntryFilter) ([]entries.EntryInfo, int, error) {
+func (es *Entries) List(ctx context.Context, f api.EntryFilter) ([]api.EntryInfo, int, error) {
 	var out struct {
-		Items []entries.EntryInfo
+		Items []api.EntryInfo
 		Total int
 	}
 	err := es.c.call(
@@ -81,7 +79,7 @@ func (es *Entries) List(ctx context.Context, f entries.EntryFilter) ([]entries.E
 }
 
 // Get returns one entry with its history.
-func (es *Entries) Get(ctx context.Context, id string) (out diagnose.EntryDetail, err error) {
+func (es *Entries) Get(ctx context.Context, id string) (out api.EntryDetail, err error) {
 	return out, es.c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }
 
@@ -136,7 +134,7 @@ func (es *Entries) Revision(ctx context.Context, id string, number int) (out con
 
 // Compare compares two revisions of an entry. A from of 0 is what readers get, a
 // to of 0 the newest.
-func (es *Entries) Compare(ctx context.Context, id string, from, to int) (out authoring.Comparison, err error) {
+func (es *Entries) Compare(ctx context.Context, id string, from, to int) (out api.RevisionComparison, err error) {
 	return out, es.c.call(
 		ctx, http.MethodGet,
 		"/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out,
@@ -144,8 +142,8 @@ func (es *Entries) Compare(ctx context.Context, id string, from, to int) (out au
 }
 
 // LinkedDrafts lists drafts that the entries refer to.
-func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.EntryInfo, error) {
-	var out struct{ Items []entries.EntryInfo }
+func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]api.EntryInfo, error) {
+	var out struct{ Items []api.EntryInfo }
 	err := es.c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
 	return out.Items, err
 }
@@ -154,7 +152,7 @@ func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]entries.E
 // local time in the zone.
 func (es *Entries) Schedule(
 	ctx context.Context, entry, action, at, zone string, locales []string,
-) (out entries.Schedule, err error) {
+) (out api.Schedule, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPost, "/schedules",
 		map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out,
@@ -162,14 +160,14 @@ func (es *Entries) Schedule(
 }
 
 // Schedules lists schedules; with a state only those in it.
-func (es *Entries) Schedules(ctx context.Context, state string) ([]entries.Schedule, error) {
-	var out struct{ Items []entries.Schedule }
+func (es *Entries) Schedules(ctx context.Context, state string) ([]api.Schedule, error) {
+	var out struct{ Items []api.Schedule }
 	err := es.c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
 	return out.Items, err
 }
 
 // MoveSchedule gives a pending schedule another moment.
-func (es *Entries) MoveSchedule(ctx context.Context, id, at, zone string) (out entries.Schedule, err error) {
+func (es *Entries) MoveSchedule(ctx context.Context, id, at, zone string) (out api.Schedule, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out,
 	)

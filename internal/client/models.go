@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"net/http"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/model"
 )
 
@@ -19,7 +20,7 @@ func (ms *Models) Present(ctx context.Context) (*model.Model, error) {
 }
 
 // Plan returns what applying the model in the files would do.
-func (ms *Models) Plan(ctx context.Context, files map[string]string) (out ModelPlan, err error) {
+func (ms *Models) Plan(ctx context.Context, files map[string]string) (out api.ModelPlan, err error) {
 	return out, ms.c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
 }
 

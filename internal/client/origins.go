@@ -7,13 +7,12 @@ import (
 	"net/http"
 	"net/url"
 
-	"ubiquon/internal/ingest"
-	"ubiquon/internal/store/events"
+	"ubiquon/internal/api"
 )
 
 // Events lists events, the newest first.
-func (os *Origins) Events(ctx context.Context, f events.EventFilter) ([]ingest.EventTrace, error) {
-	var out struct{ Items []ingest.EventTrace }
+func (os *Origins) Events(ctx context.Context, f api.EventFilter) ([]api.EventTrace, error) {
+	var out struct{ Items []api.EventTrace }
 	err := os.c.call(
 		ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil,
 		&out,
@@ -22,7 +21,7 @@ func (os *Origins) Events(ctx context.Context, f events.EventFilter) ([]ingest.E
 }
 
 // Event returns one event with everything that came of it.
-func (os *Origins) Event(ctx context.Context, id string) (out ingest.EventDetail, err error) {
+func (os *Origins) Event(ctx context.Context, id string) (out api.EventDetail, err error) {
 	return out, os.c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
 }
 
@@ -31,7 +30,7 @@ func (os *Origins) Event(ctx context.Context, id string) (out ingest.EventDetail
 // any more, however many they are.
 func (os *Origins) Compare(
 	ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int),
-) (out ingest.Reconciled, err error) {
+) (out api.Reconciled, err error) {
 	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out,
 	)
@@ -41,7 +40,7 @@ func (os *Origins) Compare(
 // or delete. Without apply it is only told what would happen.
 func (os *Origins) Retire(
 	ctx context.Context, name, do string, apply bool, tell func(typ string, seen int),
-) (out ingest.Retirement, err error) {
+) (out api.Retirement, err error) {
 	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out,
 	)
@@ -51,7 +50,7 @@ func (os *Origins) Retire(
 // path, or empty for all of them; without apply it is only told what would happen.
 func (os *Origins) Adopt(
 	ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int),
-) (out ingest.Adoption, err error) {
+) (out api.Adoption, err error) {
 	return out, os.c.withProgress(
 		ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell,
 		&out,
@@ -59,8 +58,8 @@ func (os *Origins) Adopt(
 }
 
 // Rejected lists what could not be taken over of an origin.
-func (os *Origins) Rejected(ctx context.Context, name string) ([]events.Rejected, error) {
-	var out struct{ Items []events.Rejected }
+func (os *Origins) Rejected(ctx context.Context, name string) ([]api.UntakenItem, error) {
+	var out struct{ Items []api.UntakenItem }
 	err := os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
 	return out.Items, err
 }

@@ -6,15 +6,7 @@ import (
 	"net/http"
 	"net/url"
 
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/store/accounts"
-)
-
-// What the service says of reads, under the names of this room.
-type (
-	Examined        = delivery.Examined
-	SavedRead       = accounts.SavedRead
-	TrustedDocument = accounts.TrustedDocument
+	"ubiquon/internal/api"
 )
 
 // ReadQuestion is a read to be examined: REST or GraphQL.
@@ -38,19 +30,19 @@ type ReadQuestion struct {
 }
 
 // Examine runs a read and tells all about it.
-func (rs *Reads) Examine(ctx context.Context, q ReadQuestion) (out Examined, err error) {
+func (rs *Reads) Examine(ctx context.Context, q ReadQuestion) (out api.Examined, err error) {
 	return out, rs.c.call(ctx, http.MethodPost, "/reads", q, &out)
 }
 
 // SavedReads lists the reads that people have kept.
-func (rs *Reads) SavedReads(ctx context.Context) ([]SavedRead, error) {
-	var out struct{ Items []SavedRead }
+func (rs *Reads) SavedReads(ctx context.Context) ([]api.SavedRead, error) {
+	var out struct{ Items []api.SavedRead }
 	err := rs.c.call(ctx, http.MethodGet, "/reads/saved", nil, &out)
 	return out.Items, err
 }
 
 // SaveRead keeps a read under a name.
-func (rs *Reads) SaveRead(ctx context.Context, name string, read json.RawMessage) (out SavedRead, err error) {
+func (rs *Reads) SaveRead(ctx context.Context, name string, read json.RawMessage) (out api.SavedRead, err error) {
 	return out, rs.c.call(ctx, http.MethodPost, "/reads/saved", map[string]any{"name": name, "read": read}, &out)
 }
 
@@ -60,14 +52,14 @@ func (rs *Reads) ForgetRead(ctx context.Context, id string) error {
 }
 
 // Documents lists the trusted GraphQL documents.
-func (rs *Reads) Documents(ctx context.Context) ([]TrustedDocument, error) {
-	var out struct{ Items []TrustedDocument }
+func (rs *Reads) Documents(ctx context.Context) ([]api.TrustedDocument, error) {
+	var out struct{ Items []api.TrustedDocument }
 	err := rs.c.call(ctx, http.MethodGet, "/documents", nil, &out)
 	return out.Items, err
 }
 
 // AddDocument trusts a GraphQL document.
-func (rs *Reads) AddDocument(ctx context.Context, name, text string) (out TrustedDocument, err error) {
+func (rs *Reads) AddDocument(ctx context.Context, name, text string) (out api.TrustedDocument, err error) {
 	return out, rs.c.call(ctx, http.MethodPost, "/documents", map[string]string{"name": name, "text": text}, &out)
 }
 

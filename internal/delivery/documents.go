@@ -12,7 +12,6 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/accounts"
 )
 
 // Documents are the trusted GraphQL documents and the saved reads of an environment. It is
@@ -54,19 +53,19 @@ func (ds *Documents) Document(id string) (text string, known bool) {
 }
 
 // Documents lists the trusted GraphQL documents.
-func (ds *Documents) Documents(ctx context.Context) ([]accounts.TrustedDocument, error) {
+func (ds *Documents) Documents(ctx context.Context) ([]api.TrustedDocument, error) {
 	return ds.store.Documents.TrustedDocuments(ctx)
 }
 
 // Trust keeps a GraphQL document, which must be one that this model can answer:
 // check is told its text. When it returns, this node answers the document by its id.
-func (ds *Documents) Trust(ctx context.Context, name, text, by string) (accounts.TrustedDocument, error) {
+func (ds *Documents) Trust(ctx context.Context, name, text, by string) (api.TrustedDocument, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 200 {
-		return accounts.TrustedDocument{}, api.BadParameter("name", "a document has a name of 1 to 200 bytes")
+		return api.TrustedDocument{}, api.BadParameter("name", "a document has a name of 1 to 200 bytes")
 	}
 	if errs := ds.delivery.Schema().Check(text); len(errs) > 0 {
-		return accounts.TrustedDocument{}, api.BadParameter("text", "%s", errs.Error())
+		return api.TrustedDocument{}, api.BadParameter("text", "%s", errs.Error())
 	}
 	d, err := ds.store.Documents.AddTrustedDocument(ctx, name, text, content.Cause{Kind: "user", Name: by})
 	if err != nil {
@@ -84,20 +83,20 @@ func (ds *Documents) Distrust(ctx context.Context, name, by string) error {
 }
 
 // SavedReads lists the reads that people have kept.
-func (ds *Documents) SavedReads(ctx context.Context) ([]accounts.SavedRead, error) {
+func (ds *Documents) SavedReads(ctx context.Context) ([]api.SavedRead, error) {
 	return ds.store.Documents.SavedReads(ctx)
 }
 
 // SaveRead keeps a read under a name, in place of the one that has it.
 func (ds *Documents) SaveRead(
 	ctx context.Context, name string, read json.RawMessage, by string,
-) (accounts.SavedRead, error) {
+) (api.SavedRead, error) {
 	name = strings.TrimSpace(name)
 	if name == "" || len(name) > 200 {
-		return accounts.SavedRead{}, api.BadParameter("name", "a saved read has a name of 1 to 200 bytes")
+		return api.SavedRead{}, api.BadParameter("name", "a saved read has a name of 1 to 200 bytes")
 	}
 	if len(read) > 64<<10 {
-		return accounts.SavedRead{}, api.BadParameter("read", "a saved read has at most 64 KiB")
+		return api.SavedRead{}, api.BadParameter("read", "a saved read has at most 64 KiB")
 	}
 	out, err := ds.store.Documents.SaveRead(ctx, name, read, by)
 	if err != nil {

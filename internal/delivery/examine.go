@@ -7,52 +7,13 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/db"
 )
-
-// Examined is an answer with all that can be said of how it was come by.
-type Examined struct {
-	Status int                 `json:"status"`
-	Header map[string][]string `json:"header"`
-	Body   string              `json:"body"`
-	Effort query.EffortFigures `json:"effort"`
-	// Milliseconds say where the time went.
-	Milliseconds Timings  `json:"milliseconds"`
-	RoundTrips   int      `json:"roundTrips"`
-	Grants       []string `json:"grants"`
-	Sequence     int64    `json:"sequence"`
-	// Held is the sequence of the same answer in this node's cache; 0 if it is not held.
-	Held int64 `json:"held"`
-	// Key is the canonical form of the request.
-	Key          string               `json:"key"`
-	Statements   []db.TracedStatement `json:"statements"`
-	Dependencies *invalidation.Set    `json:"dependencies"`
-	// Titles are what the entries among them are called, by id, for those who may see
-	// them all.
-	Titles map[string]string `json:"titles,omitempty"`
-	// GoodFor is how long, in milliseconds, the answer holds if nothing changes; 0: as
-	// long as that.
-	GoodFor float64 `json:"goodFor"`
-}
-
-// AddParse adds the time that it took to understand the request.
-func (l *Timings) AddParse(d time.Duration) {
-	l.Parse = milliseconds(d)
-	l.All += l.Parse
-}
-
-// Timings are the parts of an answer's time, in milliseconds.
-type Timings struct {
-	Parse  float64 `json:"parse"`
-	Cache  float64 `json:"cache"`
-	SQL    float64 `json:"sql"`
-	Render float64 `json:"render"`
-	All    float64 `json:"all"`
-}
 
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
@@ -78,19 +39,19 @@ func (d *Service) Compile(ctx context.Context, principal, text string, compile C
 // Read.
 func (d *Service) Examine(
 	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, explain bool,
-) (Examined, error) {
+) (api.Examined, error) {
 	ctx, cancel := context.WithTimeout(ctx, d.readTimeout())
 	defer cancel()
 	p, err := d.authorise(p, rights, o)
 	if err != nil {
-		return Examined{}, err
+		return api.Examined{}, err
 	}
 	leave, err := d.admission.Enter(ctx, o.Principal, p.heavy)
 	if err != nil {
-		return Examined{}, err
+		return api.Examined{}, err
 	}
 	defer leave()
-	e := Examined{
+	e := api.Examined{
 		Key:    p.Key,
 		Effort: query.EffortFigures{Asked: p.Query.Effort(), Limit: query.MaxEffort},
 		Grants: []string{},
@@ -118,7 +79,7 @@ func (d *Service) Examine(
 	e.Header = maps.Clone(e.Header)
 	delete(e.Header, "Cache-Status") // that of a hit
 	e.Header["Etag"] = []string{cache.EntityTag(out.Body)}
-	e.Milliseconds = Timings{
+	e.Milliseconds = api.Timings{
 		Cache:  milliseconds(looking),
 		SQL:    milliseconds(trace.Took),
 		Render: milliseconds(layingOut),
@@ -140,7 +101,7 @@ func (d *Service) Examine(
 }
 
 // NameDependencies fills in the titles of the entries that an answer depends on.
-func (d *Service) NameDependencies(ctx context.Context, e *Examined) error {
+func (d *Service) NameDependencies(ctx context.Context, e *api.Examined) error {
 	if e.Dependencies == nil {
 		return nil
 	}

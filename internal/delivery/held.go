@@ -5,33 +5,16 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/store/db"
 )
 
-// CacheEntry is an answer in this node's cache.
-type CacheEntry struct {
-	Key      string    `json:"key"`
-	Asked    string    `json:"asked"`
-	Edition  string    `json:"edition"`
-	Status   int       `json:"status"`
-	Bytes    int       `json:"bytes"` // with what it takes besides its body
-	Body     int       `json:"body"`
-	Hits     int       `json:"hits"`
-	Sequence int64     `json:"sequence"`
-	Made     time.Time `json:"made"`
-	// Ends is when it is over by itself, if it depends on the time.
-	Ends *time.Time `json:"ends,omitempty"`
-	// Types that it was read of.
-	Types []string `json:"types"`
-}
-
 // CacheEntry describes a response of the cache.
-func (d *Service) CacheEntry(r *cache.Response) CacheEntry {
-	out := CacheEntry{
+func (d *Service) CacheEntry(r *cache.Response) api.CacheEntry {
+	out := api.CacheEntry{
 		Key:      r.Key(),
 		Asked:    DisplayText(r.Asked),
 		Edition:  r.Edition,
@@ -61,37 +44,8 @@ func (d *Service) typesOf(r *cache.Response) []string {
 	return out
 }
 
-// CacheQuery says which answers of the cache are meant: all conditions that are
-// given must hold.
-type CacheQuery struct {
-	Edition string `json:"edition,omitempty"`
-	Type    string `json:"type,omitempty"`
-	// Entry that something was read of, in whatever edition and locale.
-	Entry string `json:"entry,omitempty"`
-	// Search is a part of the request.
-	Search string `json:"search,omitempty"`
-	Key    string `json:"key,omitempty"`
-	// Sort: hits, bytes or age; the default is hits.
-	Sort string `json:"sort,omitempty"`
-}
-
-// CacheSum is what the answers come to that were read of a type.
-type CacheSum struct {
-	Answers int `json:"answers"`
-	Bytes   int `json:"bytes"`
-	Hits    int `json:"hits"`
-}
-
-// CacheEntries are answers of this node's cache: some, how many there are, and what
-// those of each type come to.
-type CacheEntries struct {
-	Items  []CacheEntry        `json:"items"`
-	Total  int                 `json:"total"`
-	ByType map[string]CacheSum `json:"byType"`
-}
-
 // Entries lists answers of this node's cache, the most asked for first, so many at most.
-func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
+func (d *Service) Entries(q api.CacheQuery, limit int) api.CacheEntries {
 	order := cache.ByHits
 	switch q.Sort {
 	case "bytes":
@@ -99,7 +53,7 @@ func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
 	case "age":
 		order = func(a, b *cache.Response) int { return a.Made().Compare(b.Made()) }
 	}
-	out := CacheEntries{Items: []CacheEntry{}, ByType: map[string]CacheSum{}}
+	out := api.CacheEntries{Items: []api.CacheEntry{}, ByType: map[string]api.CacheSum{}}
 	for _, r := range d.cache.First(limit, order, func(r *cache.Response) bool {
 		if !d.matches(q, r) {
 			return false
@@ -107,7 +61,9 @@ func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
 		out.Total++
 		for _, t := range d.typesOf(r) {
 			sum := out.ByType[t]
-			out.ByType[t] = CacheSum{sum.Answers + 1, sum.Bytes + r.Bytes(), sum.Hits + r.Hits()}
+			out.ByType[t] = api.CacheSum{
+				Answers: sum.Answers + 1, Bytes: sum.Bytes + r.Bytes(), Hits: sum.Hits + r.Hits(),
+			}
 		}
 		return true
 	}) {
@@ -116,7 +72,7 @@ func (d *Service) Entries(q CacheQuery, limit int) CacheEntries {
 	return out
 }
 
-func (d *Service) matches(q CacheQuery, r *cache.Response) bool {
+func (d *Service) matches(q api.CacheQuery, r *cache.Response) bool {
 	return (q.Edition == "" || r.Edition == q.Edition) && (q.Key == "" || r.Key() == q.Key) &&
 		strings.Contains(r.Asked, q.Search) &&
 		(q.Type == "" || slices.Contains(d.typesOf(r), q.Type)) &&
@@ -124,26 +80,19 @@ func (d *Service) matches(q CacheQuery, r *cache.Response) bool {
 			func(e invalidation.Entry) bool { return e.ID == q.Entry }))
 }
 
-// ExplainedEntry is an answer of the cache with what it was made of.
-type ExplainedEntry struct {
-	CacheEntry
-	Dependencies *invalidation.Set `json:"dependencies"`
-	Titles       map[string]string `json:"titles,omitempty"`
-}
-
 // ExplainEntry says what an answer of the cache was made of, by its key. Its error is
 // db.ErrNotFound.
-func (d *Service) ExplainEntry(ctx context.Context, key string) (ExplainedEntry, error) {
+func (d *Service) ExplainEntry(ctx context.Context, key string) (api.ExplainedEntry, error) {
 	r := d.cache.Lookup(key)
 	if r == nil {
-		return ExplainedEntry{}, fmt.Errorf("an answer with the key %s: %w", key, db.ErrNotFound)
+		return api.ExplainedEntry{}, fmt.Errorf("an answer with the key %s: %w", key, db.ErrNotFound)
 	}
-	e := Examined{Dependencies: d.cache.Dependencies(r)}
+	e := api.Examined{Dependencies: d.cache.Dependencies(r)}
 	err := d.NameDependencies(ctx, &e)
-	return ExplainedEntry{d.CacheEntry(r), e.Dependencies, e.Titles}, err
+	return api.ExplainedEntry{CacheEntry: d.CacheEntry(r), Dependencies: e.Dependencies, Titles: e.Titles}, err
 }
 
 // Purge throws away the answers that are meant and returns how many there were.
-func (d *Service) Purge(q CacheQuery) int {
+func (d *Service) Purge(q api.CacheQuery) int {
 	return d.cache.Purge(func(r *cache.Response) bool { return d.matches(q, r) })
 }

@@ -6,8 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
-	"ubiquon/internal/cache"
 )
 
 // Sample is how the cache did at a moment.
@@ -28,7 +28,7 @@ const (
 type samples struct {
 	mu   sync.Mutex
 	all  []Sample
-	last cache.Stats
+	last api.CacheStats
 }
 
 // sampling notes how the cache does.

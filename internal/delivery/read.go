@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ubiquon/internal/admission"
+	"ubiquon/internal/api"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -291,7 +292,7 @@ func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *inval
 }
 
 // CacheStats is what the cache has done, and how quick reads are.
-func (d *Service) CacheStats() cache.Stats { return d.cache.Stats() }
+func (d *Service) CacheStats() api.CacheStats { return d.cache.Stats() }
 
 // found are the entries that the roots of a preview were found to be; none if one
 // of them is a list, or found nothing.

@@ -10,16 +10,11 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
 )
-
-// Warmed says what became of a request that was to be computed ahead.
-type Warmed struct {
-	Request string `json:"request"`
-	Error   string `json:"error,omitempty"`
-}
 
 // maxWarmed bounds how many requests are computed at once.
 const maxWarmed = 10_000
@@ -50,7 +45,7 @@ func (d *Service) ExpandPaths(ctx context.Context, requests []string) ([]string,
 
 // WarmAll computes answers before anybody asks: of the requests given, as they stand
 // behind the service's address, and of the hottest so many that are remembered.
-func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) ([]Warmed, error) {
+func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) ([]api.Warmed, error) {
 	if hottest > 0 {
 		remembered, err := d.store.Requests.HottestRequests(ctx, min(hottest, maxWarmed))
 		if err != nil {
@@ -63,7 +58,7 @@ func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) (
 			fmt.Sprintf("%d requests are to be computed, at most %d at once", len(requests), maxWarmed),
 		}
 	}
-	out := make([]Warmed, len(requests))
+	out := make([]api.Warmed, len(requests))
 	var wg sync.WaitGroup
 	slots := make(chan struct{}, 4)
 	for i, text := range requests {
@@ -125,7 +120,7 @@ func (d *Service) WarmFromLastRun(ctx context.Context) {
 	if errors.Is(err, context.Canceled) {
 		return
 	}
-	n := len(slices.DeleteFunc(out, func(w Warmed) bool { return w.Error != "" }))
+	n := len(slices.DeleteFunc(out, func(w api.Warmed) bool { return w.Error != "" }))
 	if err != nil {
 		d.log.Warn("the hottest answers were not computed ahead", "error", err)
 	} else if n > 0 {

@@ -11,9 +11,9 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/cluster"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -231,7 +231,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 // TestThePreviewOfADraftOnTheSite follows a preview link to the site, and reads
 // labels in the locale that a path tells.
 func TestThePreviewOfADraftOnTheSite(t *testing.T) {
-	items, _, err := admin().Entries().List(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
@@ -276,7 +276,7 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 // TestOnesOwnAccount goes through what somebody who is signed in does for themselves, and
 // is asked for the password before changing who may do what.
 func TestOnesOwnAccount(t *testing.T) {
-	items, _, err := admin().Entries().List(t.Context(), entries.EntryFilter{Search: "draft-easter-timetable"})
+	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Search: "draft-easter-timetable"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}

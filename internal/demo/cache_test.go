@@ -6,7 +6,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"ubiquon/internal/delivery"
+	"ubiquon/internal/api"
 	"ubiquon/internal/testkit"
 )
 
@@ -28,7 +28,7 @@ func TestTheCacheInTheConsole(t *testing.T) {
 	)
 	w.shows("the list of route in en, by -about.firstPublished: 2 shown")
 	w.press("Close")
-	held, err := admin().Cache().Entries(t.Context(), delivery.CacheQuery{Search: "slug&limit=2"}, 1)
+	held, err := admin().Cache().Entries(t.Context(), api.CacheQuery{Search: "slug&limit=2"}, 1)
 	if err != nil || len(held.Items) != 1 {
 		t.Fatalf("%v %+v", err, held)
 	}

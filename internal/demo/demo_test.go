@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
@@ -361,7 +362,7 @@ func TestBadRequestsAreNamed(t *testing.T) {
 			t.Errorf("%v: %v %d %s", body, err, a.Status, a.Body)
 		}
 	}
-	var p client.Problem
+	var p api.Problem
 	if err := json.Unmarshal(get(t, reader(), "/dispatches?feilds=x").Body, &p); err != nil ||
 		p.Type != "/problems/parameter" ||
 		p.Title == "" ||
@@ -569,7 +570,7 @@ func TestAnswersFollowContent(t *testing.T) {
 	if code, _, _ := status("by slug"); code != 404 {
 		t.Errorf("after the deletion: %d", code)
 	}
-	var refused *client.Problem
+	var refused *api.Problem
 	if _, err := admin().Entries().Edit(ctx, client.Edit{
 		ID:   content.MakeID("harbour-office", "person", "S-1"),
 		Type: "person", Save: map[string]any{"name": "X"},
@@ -589,8 +590,8 @@ func TestAnswersFollowContent(t *testing.T) {
 	}
 }
 
-func asProblem(err error, p **client.Problem) bool {
-	got, ok := err.(*client.Problem)
+func asProblem(err error, p **api.Problem) bool {
+	got, ok := err.(*api.Problem)
 	*p = got
 	return ok
 }
@@ -707,7 +708,7 @@ func TestHooks(t *testing.T) {
 			t.Errorf("%s: the answer tells the secret", name)
 		}
 	}
-	refused, err := admin().Origins().Events(t.Context(), events.EventFilter{State: events.EventRefused})
+	refused, err := admin().Origins().Events(t.Context(), api.EventFilter{State: events.EventRefused})
 	if err != nil || len(refused) < 5 {
 		t.Errorf("%d refused announcements are kept: %v", len(refused), err)
 	}
@@ -731,7 +732,7 @@ func TestDeletionsAndPingsArrive(t *testing.T) {
 		t.Fatalf("%d %s", code, answer)
 	}
 	testkit.Eventually(t, "the ping is done", func() bool {
-		all, err := admin().Origins().Events(t.Context(), events.EventFilter{Limit: 5})
+		all, err := admin().Origins().Events(t.Context(), api.EventFilter{Limit: 5})
 		return err == nil && len(all) > 0 && all[0].Decoded != nil && all[0].Decoded.Kind == "ping" &&
 			all[0].State == events.EventDone
 	})

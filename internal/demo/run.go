@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/environment"
@@ -25,7 +26,6 @@ import (
 	"ubiquon/internal/standin/breakwater"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/cluster"
 )
 
@@ -330,7 +330,7 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		return err
 	}
 	for _, a := range d.Connection.Accounts {
-		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, accounts.Account{
+		if _, _, err := d.Environment.Accounts.CreateAccount(ctx, api.Account{
 			Email: a.Email, Name: a.Name,
 			Role: a.Role,
 		}, a.Password, "demo"); err != nil {

@@ -10,10 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/ingest"
 	"ubiquon/internal/store/events"
 )
 
@@ -94,7 +93,7 @@ func tourReads(
 		status := a.Header.Get("Cache-Status")
 		if i == 0 && strings.Contains(status, "hit") {
 			say("   (the list was still held from before; purging it)")
-			if _, err := admin.Cache().Purge(ctx, delivery.CacheQuery{}); err != nil {
+			if _, err := admin.Cache().Purge(ctx, api.CacheQuery{}); err != nil {
 				return fmt.Errorf("step 1, purging: %w", err)
 			}
 			if a, err = reader.Do(ctx, http.MethodGet, tourRead, nil, nil); err != nil {
@@ -177,10 +176,10 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 }
 
 // awaitTrace waits until the publish of the entry is built.
-func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (ingest.EventTrace, error) {
-	last := ingest.EventTrace{}
+func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (api.EventTrace, error) {
+	last := api.EventTrace{}
 	for {
-		traces, err := c.Origins().Events(ctx, events.EventFilter{Entry: entry, Limit: 5})
+		traces, err := c.Origins().Events(ctx, api.EventFilter{Entry: entry, Limit: 5})
 		if err != nil {
 			return last, err
 		}
@@ -206,7 +205,7 @@ func awaitTrace(ctx context.Context, c *client.Client, entry, headline string) (
 }
 
 // WriteTrace writes a freshness trace, a line a step.
-func WriteTrace(out io.Writer, t ingest.Trace, indent string) {
+func WriteTrace(out io.Writer, t api.FreshnessTrace, indent string) {
 	steps := []struct {
 		name string
 		at   *time.Time

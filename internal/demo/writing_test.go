@@ -10,8 +10,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
@@ -193,7 +193,7 @@ func TestWritingInTheConsole(t *testing.T) {
 
 	// Somebody else saves meanwhile: both sides are shown, and nothing is lost.
 	c := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
-	items, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "island", Search: "Seal Island"})
+	items, _, err := c.Entries().List(t.Context(), api.EntryFilter{Type: "island", Search: "Seal Island"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
@@ -415,7 +415,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	)
 	w.press("Save draft")
 	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
-	items, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "boat"})
+	items, _, err := c.Entries().List(t.Context(), api.EntryFilter{Type: "boat"})
 	if err != nil || len(items) != 1 {
 		t.Fatal(items, err)
 	}
@@ -423,7 +423,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	piers, _, err := c.Entries().List(t.Context(), entries.EntryFilter{Type: "pier"})
+	piers, _, err := c.Entries().List(t.Context(), api.EntryFilter{Type: "pier"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,35 +6,16 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/identity"
 )
 
-// KeyVisibility is what a key, or everyone, may read.
-type KeyVisibility struct {
-	Reader string `json:"reader"`
-	// Problem is why the key is not good; empty if it is.
-	Problem string           `json:"problem,omitempty"`
-	Sights  []TypeVisibility `json:"sights"`
-}
-
-// TypeVisibility is what may be read of a type in an edition.
-type TypeVisibility struct {
-	Type    string `json:"type"`
-	Edition string `json:"edition"`
-	// Through says what allows it: open, grant or both; empty if nothing does.
-	Through string `json:"through"`
-	// Locales it is limited to; none means all.
-	Locales []string `json:"locales,omitempty"`
-	// Entries there are.
-	Entries int `json:"entries"`
-}
-
 // CheckKey says what a key would see: named, by id, or by its secret; an empty
 // name stands for everyone.
-func (d *Service) CheckKey(ctx context.Context, name string) (KeyVisibility, error) {
-	out := KeyVisibility{Reader: "everyone", Sights: []TypeVisibility{}}
+func (d *Service) CheckKey(ctx context.Context, name string) (api.KeyVisibility, error) {
+	out := api.KeyVisibility{Reader: "everyone", Sights: []api.TypeVisibility{}}
 	rights := access.Rights{Open: d.keys.PublicGrants()}
 	if name != "" {
 		k, hash, err := d.keys.KeyFor(ctx, name)
@@ -56,7 +37,7 @@ func (d *Service) CheckKey(ctx context.Context, name string) (KeyVisibility, err
 	}
 	for _, t := range d.replica.Model().TypeNames() {
 		for _, edition := range content.Editions {
-			s := TypeVisibility{Type: t, Edition: edition, Entries: counts[t][edition]}
+			s := api.TypeVisibility{Type: t, Edition: edition, Entries: counts[t][edition]}
 			need := access.Need{Verb: access.Read, Edition: edition, Type: t}
 			open, openLocales := rights.Open.Reach(need)
 			own, ownLocales := rights.Own.Reach(need)

@@ -9,38 +9,28 @@ import (
 	"strings"
 	"time"
 
-	"ubiquon/internal/automation"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/store"
 )
-
-// Problem is something that is wrong at the moment, as an operator is told of it.
-type Problem struct {
-	What string `json:"what"`
-	// Since when, if that is known.
-	Since *time.Time `json:"since,omitempty"`
-	// Mend is what to do: a command, or in words.
-	Mend string `json:"mend,omitempty"`
-}
 
 // lasting is how lately a failure must have come again to count as one that lasts.
 const lasting = 2 * time.Minute
 
 // problemList gathers problems. told are parts of failures that have a line of their own.
 type problemList struct {
-	items []Problem
+	items []api.ServiceProblem
 	told  []string
 }
 
 func (l *problemList) add(since *time.Time, mend, format string, args ...any) {
-	l.items = append(l.items, Problem{What: fmt.Sprintf(format, args...), Since: since, Mend: mend})
+	l.items = append(l.items, api.ServiceProblem{What: fmt.Sprintf(format, args...), Since: since, Mend: mend})
 }
 
 // problems lists what is wrong: what this node knows, and what the database says of all.
 func (d *Service) problems(
-	ctx context.Context, sites []automation.SiteInfo, backlog store.Backlog,
-) ([]Problem, error) {
-	l := &problemList{items: []Problem{}}
+	ctx context.Context, sites []api.SiteInfo, backlog api.Backlog,
+) ([]api.ServiceProblem, error) {
+	l := &problemList{items: []api.ServiceProblem{}}
 	d.nodeProblems(l)
 	if err := d.originProblems(ctx, l); err != nil {
 		return nil, err
@@ -66,7 +56,7 @@ func (d *Service) problems(
 		}
 		l.add(&since, "see the log", "again and again: %s", what)
 	}
-	slices.SortStableFunc(l.items, func(a, b Problem) int { return cmp.Compare(a.What, b.What) })
+	slices.SortStableFunc(l.items, func(a, b api.ServiceProblem) int { return cmp.Compare(a.What, b.What) })
 	return l.items, nil
 }
 
@@ -141,7 +131,7 @@ func (d *Service) originProblems(ctx context.Context, l *problemList) error {
 }
 
 // siteProblems are those of sites and their builders.
-func siteProblems(l *problemList, sites []automation.SiteInfo) {
+func siteProblems(l *problemList, sites []api.SiteInfo) {
 	for _, s := range sites {
 		if i := slices.IndexFunc(s.Builds,
 			func(b rebuild.Build) bool { return b.State == rebuild.Waiting || b.State == rebuild.Running }); i >= 0 {
@@ -167,7 +157,7 @@ func siteProblems(l *problemList, sites []automation.SiteInfo) {
 }
 
 // backlogProblems are those of what waits in the database.
-func backlogProblems(l *problemList, backlog store.Backlog) {
+func backlogProblems(l *problemList, backlog api.Backlog) {
 	if backlog.LateSchedules > 0 {
 		l.add(
 			backlog.LateSince, "ubiquon schedule list --state late", "%s late",
@@ -207,7 +197,7 @@ const backlogGood = 3 * time.Second
 
 // Backlog counts what waits, is late or has failed, in all of the environment. It is
 // counted anew every few seconds at most.
-func (d *Service) Backlog(ctx context.Context) (store.Backlog, error) {
+func (d *Service) Backlog(ctx context.Context) (api.Backlog, error) {
 	d.backlog.Lock()
 	defer d.backlog.Unlock()
 	if time.Since(d.backlog.at) < backlogGood {

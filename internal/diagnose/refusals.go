@@ -7,42 +7,29 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/identity"
 )
 
-// Refusal is a read that was refused for want of a grant or of a good key.
-type Refusal struct {
-	At      time.Time `json:"at"`
-	Address string    `json:"address"`
-	Agent   string    `json:"agent"`
-	// Request is method and address, without what could be a key.
-	Request string `json:"request"`
-	Edition string `json:"edition"`
-	Reader  string `json:"reader,omitempty"`
-	Key     string `json:"key,omitempty"` // its id
-	Grant   string `json:"grant,omitempty"`
-	Detail  string `json:"detail"`
-}
-
 // refusals remembers the last refusals, of the same thing the last one only.
 type refusals struct {
 	mu   sync.Mutex
-	last []Refusal
+	last []api.Refusal
 	tell bool // the console is about to be told
 }
 
 var likeSecret = regexp.MustCompile(`ubq_[0-9A-Za-z]*|ubv_[0-9A-Za-z_.-]*|eyJ[0-9A-Za-z_.-]+`)
 
 // NoteRefusal remembers a refusal.
-func (d *Service) NoteRefusal(r Refusal) {
+func (d *Service) NoteRefusal(r api.Refusal) {
 	r.Request = likeSecret.ReplaceAllString(access.Printable(r.Request), "…")
 	r.Agent, r.Detail, r.Reader = access.Printable(r.Agent), access.Printable(r.Detail), access.Printable(r.Reader)
 	d.refusals.mu.Lock()
 	defer d.refusals.mu.Unlock()
 	all := slices.DeleteFunc(
 		d.refusals.last,
-		func(o Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address },
+		func(o api.Refusal) bool { return o.Request == r.Request && o.Key == r.Key && o.Address == r.Address },
 	)
 	if len(all) >= d.limits.Refusals {
 		all = all[1:]
@@ -61,7 +48,7 @@ func (d *Service) NoteRefusal(r Refusal) {
 }
 
 // Refusals returns the last refusals of this node, the newest first.
-func (d *Service) Refusals() []Refusal {
+func (d *Service) Refusals() []api.Refusal {
 	d.refusals.mu.Lock()
 	defer d.refusals.mu.Unlock()
 	out := slices.Clone(d.refusals.last)

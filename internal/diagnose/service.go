@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/background"
@@ -47,7 +48,7 @@ type Service struct {
 	refusals   refusals
 	backlog    struct {
 		sync.Mutex
-		last store.Backlog
+		last api.Backlog
 		at   time.Time
 	}
 }

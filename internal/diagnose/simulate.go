@@ -6,37 +6,17 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/rule"
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/store/builds"
 	"ubiquon/internal/store/db"
 )
-
-// Simulation is a change that is supposed, and what it would do on this node.
-type Simulation struct {
-	What    string                `json:"what"`
-	Changes int                   `json:"changes"`
-	Expires []delivery.CacheEntry `json:"expires"`
-	Of      int                   `json:"of"` // answers held
-	// Rules says for each rule whether it would fire, or why not.
-	Rules []RuleVerdict `json:"rules"`
-	// Sites that would be rebuilt.
-	Sites []string `json:"sites"`
-}
-
-// RuleVerdict is what a rule makes of a change.
-type RuleVerdict struct {
-	Rule  string `json:"rule"`
-	Fires bool   `json:"fires"`
-	Why   string `json:"why,omitempty"`
-}
 
 // Simulate says what publishing the newest state of an entry would expire and
 // rebuild, or unpublishing it; or what a change that was made would, if it were made
 // now.
-func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int64) (Simulation, error) {
+func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int64) (api.Simulation, error) {
 	var changes []content.Change
 	var err error
 	if sequence > 0 {
@@ -48,17 +28,17 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 		changes, err = d.store.Entries.SimulateChanges(ctx, d.replica.Model(), entry, what)
 	}
 	if err != nil {
-		return Simulation{}, err
+		return api.Simulation{}, err
 	}
 	for i := range changes {
 		changes[i].At = time.Now() // filters that speak of now are asked about now
 	}
-	out := Simulation{
+	out := api.Simulation{
 		What:    what,
 		Changes: len(changes),
-		Expires: []delivery.CacheEntry{},
+		Expires: []api.CacheEntry{},
 		Of:      d.cache.Stats().Responses,
-		Rules:   []RuleVerdict{},
+		Rules:   []api.RuleVerdict{},
 		Sites:   []string{},
 	}
 	for _, r := range d.cache.Simulate(invalidation.Deltas(changes...)) {
@@ -68,7 +48,9 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 		out.What = changes[i].What
 		for j := range d.automation.Rules {
 			fires, why := d.automation.Rules[j].Fires(&changes[i])
-			out.Rules = append(out.Rules, RuleVerdict{d.automation.Rules[j].Name, fires, why})
+			out.Rules = append(out.Rules, api.RuleVerdict{
+				Rule: d.automation.Rules[j].Name, Fires: fires, Why: why,
+			})
 			if fires {
 				out.Sites = append(out.Sites, sitesOf(&d.automation.Rules[j])...)
 			}
@@ -94,20 +76,14 @@ func (d *Service) Changes(ctx context.Context, entry string, below int64, limit 
 }
 
 // Change returns one change of the log. Its error is db.ErrNotFound.
-func (d *Service) Change(ctx context.Context, sequence int64) (ChangeDetail, error) {
+func (d *Service) Change(ctx context.Context, sequence int64) (api.ChangeDetail, error) {
 	found, err := d.store.Changes.ChangesFrom(ctx, sequence-1, 1)
 	if err == nil && (len(found) == 0 || found[0].Sequence != sequence) {
 		err = fmt.Errorf("the change %d: %w", sequence, db.ErrNotFound)
 	}
 	if err != nil {
-		return ChangeDetail{}, err
+		return api.ChangeDetail{}, err
 	}
 	runs, err := d.store.Builds.RunsOf(ctx, sequence)
-	return ChangeDetail{found[0], runs}, err
-}
-
-// ChangeDetail is a change with what the rules made of it.
-type ChangeDetail struct {
-	content.Change
-	Rules []builds.RuleRun `json:"rules"`
+	return api.ChangeDetail{Change: found[0], Rules: runs}, err
 }

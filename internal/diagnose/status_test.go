@@ -4,8 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"ubiquon/internal/ingest"
-	"ubiquon/internal/store/events"
+	"ubiquon/internal/api"
 )
 
 // TestFreshnessOfAnOriginWhoseClockIsAhead counts from when the event was heard of, if
@@ -20,10 +19,10 @@ func TestFreshnessOfAnOriginWhoseClockIsAhead(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			published := received.Add(c.published)
 			f := freshness(
-				[]ingest.EventTrace{
+				[]api.EventTrace{
 					{
-						Event: events.Event{Received: received},
-						Trace: ingest.Trace{Published: &published, Expired: &expired, Built: &built},
+						Event: api.Event{Received: received},
+						Trace: api.FreshnessTrace{Published: &published, Expired: &expired, Built: &built},
 					},
 				},
 			)

@@ -38,70 +38,25 @@ type Question struct {
 	Asked string
 }
 
-// WhyAnswer is the answer to a Question.
-type WhyAnswer struct {
-	Reader  string `json:"reader"`
-	Edition string `json:"edition"`
-	Locale  string `json:"locale"`
-	// Entry that it is about, nil if there is none.
-	Entry *entries.EntryInfo `json:"entry"`
-	// Others have the same slug, in other types.
-	Others []why.Near `json:"others,omitempty"`
-	// Visible is true when there is no reason; the rest tells more then.
-	Visible bool         `json:"visible"`
-	Reasons []why.Reason `json:"reasons"`
-	// Remarks say what of the entry is left out.
-	Remarks []why.Reason `json:"remarks"`
-	// Since is the change that brought what is seen.
-	Since *Since `json:"since,omitempty"`
-	// Cached are the answers in this node's cache that were made of it.
-	Cached []CachedAnswer `json:"cached,omitempty"`
-	// Pages show it, or what refers to it.
-	Pages []Page `json:"pages,omitempty"`
-}
-
-// Since is when an entry became as it is seen.
-type Since struct {
-	Sequence int64     `json:"sequence"`
-	At       time.Time `json:"at"`
-	What     string    `json:"what"`
-}
-
-// CachedAnswer is an answer in the cache.
-type CachedAnswer struct {
-	// Asked is the request that it was first computed for.
-	Asked    string `json:"asked"`
-	Sequence int64  `json:"sequence"`
-	Bytes    int    `json:"bytes"`
-}
-
-// Page is a page of a site that shows an entry.
-type Page struct {
-	Site    string `json:"site"`
-	Address string `json:"address"`
-	Entry   string `json:"entry"`
-	Title   string `json:"title"`
-}
-
 // Why answers why a reader cannot see an entry: every reason that holds now, the
 // most fundamental first. If it can be seen, it says since when and where.
-func (d *Service) Why(ctx context.Context, q Question) (WhyAnswer, error) {
+func (d *Service) Why(ctx context.Context, q Question) (api.WhyAnswer, error) {
 	w := investigation{g: d, q: q, m: d.replica.Model()}
 	if w.q.Edition == "" {
 		w.q.Edition = content.Published
 	}
 	if !delivery.EditionKnown(w.q.Edition) {
-		return WhyAnswer{}, api.BadParameter(
+		return api.WhyAnswer{}, api.BadParameter(
 			"edition", "there is no edition %q%s", w.q.Edition, strictyaml.DidYouMean(w.q.Edition, content.Editions),
 		)
 	}
 	w.facts = why.Facts{Asked: q.Entry, Edition: w.q.Edition, Now: time.Now()}
 	for _, step := range []func(context.Context) error{w.reader, w.locale, w.entry, w.list} {
 		if err := step(ctx); err != nil {
-			return WhyAnswer{}, err
+			return api.WhyAnswer{}, err
 		}
 	}
-	out := WhyAnswer{
+	out := api.WhyAnswer{
 		Reader:  w.facts.Reader.Name,
 		Edition: w.q.Edition,
 		Locale:  w.facts.Locale,
@@ -121,7 +76,7 @@ type investigation struct {
 	q      Question
 	m      *model.Model
 	facts  why.Facts
-	info   *entries.EntryInfo
+	info   *api.EntryInfo
 	others []why.Near
 }
 
@@ -200,7 +155,7 @@ func (w *investigation) entry(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var found, before []entries.EntryRecord
+	var found, before []api.EntryRecord
 	for i, id := range ids[:min(len(ids), 5)] {
 		e, err := w.g.store.Entries.Get(ctx, id)
 		if errors.Is(err, db.ErrNotFound) {
@@ -234,7 +189,7 @@ func typeFacts(t *model.Type) *why.Type {
 	return &why.Type{Name: t.Name, Plural: t.Plural, Label: t.Label, Approval: t.Approval}
 }
 
-func (w *investigation) found(ctx context.Context, r *entries.EntryRecord) error {
+func (w *investigation) found(ctx context.Context, r *api.EntryRecord) error {
 	t := w.m.Type(r.Type)
 	w.info, w.facts.Type = &r.EntryInfo, typeFacts(t)
 	e := &why.Entry{
@@ -311,7 +266,7 @@ func (w *investigation) references(ctx context.Context, t *model.Type, e *why.En
 }
 
 // moved tells where the entry is by now that was known by the name before.
-func (w *investigation) moved(ctx context.Context, r *entries.EntryRecord) error {
+func (w *investigation) moved(ctx context.Context, r *api.EntryRecord) error {
 	w.info, w.facts.Type = &r.EntryInfo, typeFacts(w.m.Type(r.Type))
 	m := &why.Near{ID: r.ID, Type: r.Type, Title: r.Title, Slug: r.ID}
 	w.facts.Moved = m

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/query"
@@ -149,19 +150,19 @@ func sortText(sort []query.Sort) string {
 }
 
 // where says since when, in which answers and on which pages an entry is seen.
-func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
+func (w *investigation) where(ctx context.Context, out *api.WhyAnswer) error {
 	c, err := w.g.store.Entries.LastChange(ctx, w.info.ID, w.q.Edition, "")
 	if err == nil {
-		out.Since = &Since{Sequence: c.Sequence, At: c.At, What: c.What}
+		out.Since = &api.VisibleSince{Sequence: c.Sequence, At: c.At, What: c.What}
 	} else if !errors.Is(err, db.ErrNotFound) {
 		return err
 	}
 	for _, r := range w.g.cache.MadeOf(w.q.Edition, w.info.ID, w.facts.Locale) {
 		out.Cached = append(
-			out.Cached, CachedAnswer{Asked: delivery.DisplayText(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)},
+			out.Cached, api.CachedAnswer{Asked: delivery.DisplayText(r.Asked), Sequence: r.Sequence, Bytes: len(r.Body)},
 		)
 	}
-	slices.SortFunc(out.Cached, func(a, b CachedAnswer) int { return strings.Compare(a.Asked, b.Asked) })
+	slices.SortFunc(out.Cached, func(a, b api.CachedAnswer) int { return strings.Compare(a.Asked, b.Asked) })
 	if len(out.Cached) > 50 {
 		out.Cached = out.Cached[:50]
 	}
@@ -185,7 +186,7 @@ func (w *investigation) where(ctx context.Context, out *WhyAnswer) error {
 			) {
 				out.Pages = append(
 					out.Pages,
-					Page{
+					api.ShowingPage{
 						Site:    name,
 						Address: strings.TrimSuffix(w.g.automation.Site(name).Address, "/") + p.Path,
 						Entry:   p.ID,

@@ -36,9 +36,7 @@ import (
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 )
 
@@ -375,7 +373,7 @@ func TestWhatKeysAreUsedFor(t *testing.T) {
 		t.Fatalf("%+v %+v %v", info, info.Use, err)
 	}
 	all, _, err := n.client.Keys().List(t.Context())
-	if i := slices.IndexFunc(all, func(one client.KeyInfo) bool { return one.ID == k.ID }); err != nil ||
+	if i := slices.IndexFunc(all, func(one api.KeyInfo) bool { return one.ID == k.ID }); err != nil ||
 		all[i].Use == nil ||
 		all[i].Use.Requests != 4 {
 		t.Errorf("%v %+v", err, all)
@@ -401,7 +399,7 @@ func TestWhatKeysAreUsedFor(t *testing.T) {
 }
 
 // KeyNamed is the key as the client is told of it.
-func (n node) KeyNamed(t *testing.T, name string) (client.KeyInfo, error) {
+func (n node) KeyNamed(t *testing.T, name string) (api.KeyInfo, error) {
 	return n.client.Keys().Get(t.Context(), name)
 }
 
@@ -512,7 +510,7 @@ func TestSubmissions(t *testing.T) {
 	if a := as("", good); a.Status != 202 || string(a.Body) != "{\"accepted\":true}\n" {
 		t.Fatalf("handed in: %d %s", a.Status, a.Body)
 	}
-	items, total, err := n.client.Entries().List(t.Context(), entries.EntryFilter{Type: "remark"})
+	items, total, err := n.client.Entries().List(t.Context(), api.EntryFilter{Type: "remark"})
 	if err != nil || total != 1 || items[0].State != content.InReview || items[0].Title != "Lost a hat" ||
 		!items[0].Withheld {
 		t.Fatalf("%v %d %+v", err, total, items)
@@ -1195,7 +1193,7 @@ func TestNoSecretIsLogged(t *testing.T) {
 	_, former, _ := g.Keys.RotateKey(t.Context(), k.ID, "test", time.Hour)
 	const password = "a boat is no bath tub"
 	_, link, err := g.Accounts.CreateAccount(
-		t.Context(), accounts.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test",
+		t.Context(), api.Account{Email: "ask@skerry.example", Role: access.RoleAdmin}, "", "test",
 	)
 	if err != nil {
 		t.Fatal(err)

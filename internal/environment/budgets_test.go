@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -251,7 +252,7 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	if statuses[401] == 0 || statuses[429] < 300 || statuses[401]+statuses[429] != 400 {
 		t.Errorf("answered with %v", statuses)
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{
+	if kept, err := n.client.Origins().Events(t.Context(), api.EventFilter{
 		State: "refused",
 		Limit: 500,
 	}); err != nil ||
@@ -264,11 +265,11 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 	}
 	for i := range 40 {
 		if err := w.store.Events.AddRefused(t.Context(),
-			&events.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
+			&api.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if kept, err := n.client.Origins().Events(t.Context(), events.EventFilter{
+	if kept, err := n.client.Origins().Events(t.Context(), api.EventFilter{
 		State: "refused",
 		Limit: 500,
 	}); err != nil ||

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
@@ -21,7 +22,6 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/standin/breakwater"
-	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
@@ -278,7 +278,7 @@ func TestTheLogIsTrimmed(t *testing.T) {
 	for i := range 5 {
 		last = publish(t, n, "p1", "pier", content.Fields{"name": "Mella " + strconv.Itoa(i)})
 	}
-	mute := changelog.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	mute := api.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
 	if err := s.Changes.SeeNode(t.Context(), mute); err != nil {
 		t.Fatal(err)
 	}

@@ -8,14 +8,12 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/delivery"
 	"ubiquon/internal/environment"
-	"ubiquon/internal/replication"
-	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
@@ -222,7 +220,7 @@ func TestPopularAnswersAreComputedAnew(t *testing.T) {
 	if a := n.asking(t, path, "Cache-Control", "only-if-cached"); !strings.Contains(string(a.Body), "Mella") {
 		t.Errorf("%d %s", a.Status, a.Body)
 	}
-	held := n.Delivery.Entries(delivery.CacheQuery{Type: "pier"}, 10)
+	held := n.Delivery.Entries(api.CacheQuery{Type: "pier"}, 10)
 	if held.Total != 1 || held.Items[0].Asked != path || held.Items[0].Types[0] != "pier" ||
 		held.ByType["pier"].Answers != 1 {
 		t.Errorf("held: %+v", held)
@@ -239,10 +237,10 @@ func TestPopularAnswersAreComputedAnew(t *testing.T) {
 	if would, err = n.Diagnosis.Simulate(t.Context(), "p1", "publish", 0); err != nil || len(would.Expires) != 0 {
 		t.Errorf("publishing what is published would: %+v, %v", would, err)
 	}
-	if purged := n.Delivery.Purge(delivery.CacheQuery{Type: "route"}); purged != 0 {
+	if purged := n.Delivery.Purge(api.CacheQuery{Type: "route"}); purged != 0 {
 		t.Errorf("%d answers of another type are thrown away", purged)
 	}
-	if purged := n.Delivery.Purge(delivery.CacheQuery{Entry: "p1"}); purged != 1 {
+	if purged := n.Delivery.Purge(api.CacheQuery{Entry: "p1"}); purged != 1 {
 		t.Errorf("%d answers are thrown away", purged)
 	}
 }
@@ -262,10 +260,10 @@ func TestAPublishWaitsForAllNodes(t *testing.T) {
 	}
 	nodes, err := a.Replica.Nodes(t.Context())
 	if err != nil || len(nodes) != 2 ||
-		!slices.ContainsFunc(nodes, func(n replication.NodeState) bool { return n.Here && n.State == "leased" }) {
+		!slices.ContainsFunc(nodes, func(n api.NodeState) bool { return n.Here && n.State == "leased" }) {
 		t.Errorf("the nodes are %+v, %v", nodes, err)
 	}
-	mute := changelog.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
+	mute := api.Node{ID: "00000000-0000-4000-8000-000000000001", Name: "mute"}
 	if err := s.Changes.SeeNode(t.Context(), mute); err != nil {
 		t.Fatal(err)
 	}

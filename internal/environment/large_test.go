@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"ubiquon/internal/authoring"
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -161,7 +161,7 @@ types:
 			)
 		}
 		if err := nodes[0].Authoring.Import(t.Context(), strings.NewReader(lines.String()), "test",
-			authoring.ImportOptions{}, func(authoring.ImportProgress) {}); err != nil {
+			api.ImportOptions{}, func(api.ImportProgress) {}); err != nil {
 			t.Error(err)
 		}
 	}
@@ -316,7 +316,7 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 		ID: "p1", Type: "pier",
 		Save: map[string]any{"name": "Mella"},
 	})
-	var refused *client.Problem
+	var refused *api.Problem
 	if !errors.As(err, &refused) || refused.Status != http.StatusServiceUnavailable ||
 		!strings.Contains(refused.Detail, "change of the model is being applied") {
 		t.Errorf("%v", err)

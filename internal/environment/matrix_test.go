@@ -15,15 +15,14 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/golang-jwt/jwt/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/testkit"
 )
 
@@ -208,7 +207,7 @@ func (l *line) matrix(t *testing.T) *matrix {
 		'A': access.RoleApprover, 'M': access.RoleAdmin,
 	} {
 		email := string(role) + "@skerry.example"
-		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role},
+		if _, _, err := m.n.Accounts.CreateAccount(t.Context(), api.Account{Email: email, Role: role},
 			"a boat is no bath tub", "test"); err != nil {
 			t.Fatal(err)
 		}
@@ -452,7 +451,7 @@ func TestWhoMayUseWhichRoute(t *testing.T) {
 
 // acts is how many lines the audit log has that requests have left.
 func (m *matrix) acts(t *testing.T) int {
-	acts, err := m.n.Audit.Acts(t.Context(), audit.Filter{Limit: 100000})
+	acts, err := m.n.Audit.Acts(t.Context(), api.AuditFilter{Limit: 100000})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -477,7 +476,7 @@ func TestTheAuditLog(t *testing.T) {
 	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
 		t.Fatal("what is referred to is deleted")
 	}
-	acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Subject: "fog"})
+	acts, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{Subject: "fog"})
 	if err != nil || len(acts) != 3 || acts[0].What != "entry publish" || acts[1].What != "entry save" ||
 		acts[0].Who != "test" ||
 		acts[0].Kind != "key" ||
@@ -486,19 +485,19 @@ func TestTheAuditLog(t *testing.T) {
 		!strings.Contains(string(acts[0].After), `"publishedRevision":2`) {
 		t.Fatalf("%v %+v", err, acts)
 	}
-	deleted, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry delete"})
+	deleted, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{What: "entry delete"})
 	if err != nil || len(deleted) != 1 || deleted[0].Subject != "ice" || deleted[0].After != nil {
 		t.Errorf("%v %+v", err, deleted)
 	}
-	all, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry"})
+	all, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{What: "entry"})
 	if err != nil || len(all) != 7 {
 		t.Errorf("%v: %d lines about entries", err, len(all))
 	}
-	if none, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Until: all[len(all)-1].At}); err != nil ||
+	if none, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{Until: all[len(all)-1].At}); err != nil ||
 		len(none) > 1 {
 		t.Errorf("before the first: %v %+v", err, none)
 	}
-	src, err := n.client.Accounts().ExportAudit(t.Context(), audit.Filter{})
+	src, err := n.client.Accounts().ExportAudit(t.Context(), api.AuditFilter{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -512,7 +511,7 @@ func TestTheAuditLog(t *testing.T) {
 		t.Errorf("%d lines exported", len(lines))
 	}
 	// What a schedule does is told as its own doing.
-	var s entries.Schedule
+	var s api.Schedule
 	// The shortest that is not over before it is heard of.
 	for ahead := 100 * time.Millisecond; ahead < time.Minute; ahead *= 3 {
 		if s, err = n.client.Entries().Schedule(t.Context(), "fog", "unpublish",
@@ -524,7 +523,7 @@ func TestTheAuditLog(t *testing.T) {
 		t.Fatal(err)
 	}
 	testkit.Eventually(t, "the schedule is in the audit log", func() bool {
-		acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: "entry unpublish"})
+		acts, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{What: "entry unpublish"})
 		return err == nil && len(acts) == 1 && acts[0].Kind == "schedule" && s.ID != ""
 	})
 }

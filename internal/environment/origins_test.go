@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -105,7 +106,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 	}
 	shows(n, "quay-3", "Quay 3")
 	id := content.MakeID("old", "quay", "q1")
-	var refused *client.Problem
+	var refused *api.Problem
 	if _, err := n.client.Origins().Retire(t.Context(), "old", ingest.DeleteAll, true,
 		nil); !errors.As(err, &refused) ||
 		!strings.Contains(refused.Detail, "still in the configuration") {

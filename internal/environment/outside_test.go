@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
@@ -187,9 +188,9 @@ func (w *world) announceAt(t *testing.T, n node, what, ref string, at time.Time)
 	return id
 }
 
-func (w *world) settled(t *testing.T, id, state string) ingest.EventDetail {
+func (w *world) settled(t *testing.T, id, state string) api.EventDetail {
 	t.Helper()
-	var e ingest.EventDetail
+	var e api.EventDetail
 	testkit.Eventually(t, "event "+id+" is "+state, func() bool {
 		var err error
 		e, err = w.nodes[0].Ingest.Event(t.Context(), id)
@@ -332,7 +333,7 @@ func TestHooksAreProvenBeforeTheyAreRead(t *testing.T) {
 	) {
 		t.Fatalf("got %v", err)
 	}
-	events, err := w.nodes[0].Ingest.Events(t.Context(), events.EventFilter{State: events.EventRefused})
+	events, err := w.nodes[0].Ingest.Events(t.Context(), api.EventFilter{State: events.EventRefused})
 	if err != nil || len(events) != 1 || len(events[0].Body) > 4096 || len(events[0].MessageID) > 2000 {
 		t.Errorf("what is kept of a stranger's announcement: %d bytes, %v", len(events[0].Body), err)
 	}
@@ -370,7 +371,7 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	if !slices.IsSorted(numbers) || len(slices.Compact(slices.Clone(numbers))) != len(numbers) || n != entries {
 		t.Errorf("builds %v with %d causes, want each once and %d", numbers, n, entries)
 	}
-	events, err := w.nodes[1].Ingest.Events(t.Context(), events.EventFilter{Limit: 1})
+	events, err := w.nodes[1].Ingest.Events(t.Context(), api.EventFilter{Limit: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -387,7 +388,7 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 	w.set("a", "Kvalholm", "open", 1)
 	w.settled(t, w.announce(t, w.nodes[0], "published", "a"), events.EventDone)
 	testkit.Eventually(t, "the refusal is noted", func() bool {
-		builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{})
+		builds, err := w.nodes[0].Automation.Builds(t.Context(), api.BuildFilter{})
 		return err == nil && len(builds) == 1 && builds[0].State == rebuild.Running &&
 			strings.Contains(builds[0].Error, "the slip is taken")
 	})
@@ -444,7 +445,7 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 			t.Errorf("reporting %s: %d, want %d", c.state, got, c.want)
 		}
 	}
-	builds, err := w.nodes[0].Automation.Builds(t.Context(), builds.BuildFilter{Site: "web"})
+	builds, err := w.nodes[0].Automation.Builds(t.Context(), api.BuildFilter{Site: "web"})
 	if err != nil || len(builds) != 2 || builds[0].State != rebuild.Waiting || builds[1].State != rebuild.Failed ||
 		builds[1].Error != "leaky" {
 		t.Errorf("after a failure: %+v, %v", builds, err)

@@ -7,9 +7,9 @@ import (
 	"net/http/httptest"
 	"testing"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/delivery"
 	"ubiquon/internal/server"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/cost"
@@ -58,7 +58,7 @@ func FuzzReads(f *testing.F) {
 		if err != nil {
 			t.Skip()
 		}
-		var out delivery.Examined
+		var out api.Examined
 		cost.Bound(t, func() {
 			r := httptest.NewRequestWithContext(
 				t.Context(), http.MethodPost, "/control/v1/reads", bytes.NewReader(src),

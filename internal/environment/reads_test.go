@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -41,7 +42,7 @@ func TestAReadIsExamined(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	notices, _ := l.key(t, "read published notice")
-	examine := func(q client.ReadQuestion) client.Examined {
+	examine := func(q client.ReadQuestion) api.Examined {
 		t.Helper()
 		out, err := n.client.Reads().Examine(t.Context(), q)
 		if err != nil {

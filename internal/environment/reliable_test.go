@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
@@ -20,7 +21,6 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/diagnose"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/origin"
@@ -180,7 +180,7 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
 	}
 	for i := range 3 {
-		if _, err := n.Authoring.AddSchedule(t.Context(), entries.Schedule{
+		if _, err := n.Authoring.AddSchedule(t.Context(), api.Schedule{
 			Entry:  fmt.Sprint("p", i),
 			Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada",
 		}); err != nil {
@@ -212,10 +212,10 @@ func TestAnImportPassesWhatIsTooLong(t *testing.T) {
 	}
 	text := line("a") + strings.Repeat("x", 5<<20) + "\n" + line("b") + "\n" + strings.TrimSuffix(line("c"), "\n")
 	for _, after := range []int{0, 2} {
-		var last authoring.ImportProgress
-		var bad []authoring.BadLine
+		var last api.ImportProgress
+		var bad []api.BadLine
 		if err := n.Authoring.Import(t.Context(), strings.NewReader(text), "test",
-			authoring.ImportOptions{After: after}, func(p authoring.ImportProgress) {
+			api.ImportOptions{After: after}, func(p api.ImportProgress) {
 				bad, last = append(bad, p.BadLines...), p
 			}); err != nil {
 			t.Fatal(err)
@@ -247,7 +247,7 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 			t.Errorf("%q: %v", body, err)
 		}
 	}
-	events, err := w.nodes[0].Ingest.Events(t.Context(), events.EventFilter{State: events.EventRefused})
+	events, err := w.nodes[0].Ingest.Events(t.Context(), api.EventFilter{State: events.EventRefused})
 	if err != nil || len(events) != 5 {
 		t.Errorf("%d are kept, %v", len(events), err)
 	}
@@ -279,7 +279,7 @@ func TestABrakeHoldsMassDeletion(t *testing.T) {
 	}
 	w.set("bad", strings.Repeat("x", 50), "open", 1)
 	cause := content.Cause{Kind: "reconcile", Name: "harbour"}
-	reconcile := func(deleteMany bool) ingest.Reconciled {
+	reconcile := func(deleteMany bool) api.Reconciled {
 		t.Helper()
 		done, err := n.Ingest.Reconcile(t.Context(), "harbour", cause, deleteMany, nil)
 		if err != nil {
@@ -438,7 +438,7 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	s, err := n.Authoring.AddSchedule(
 		t.Context(),
-		entries.Schedule{
+		api.Schedule{
 			Entry:  "p1",
 			Action: entries.ScheduleUnpublish,
 			At:     time.Now().Add(300 * time.Millisecond),
@@ -449,7 +449,7 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var st diagnose.Status
+	var st api.Status
 	testkit.Eventually(t, "it is late", func() bool {
 		if st, err = n.client.Status(t.Context()); err != nil {
 			t.Fatal(err)
@@ -784,7 +784,7 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 		t.Errorf("the client: %+v %v", done, err)
 	}
 	edit.Save = map[string]any{"nmae": "Vika"}
-	var refused *client.Problem
+	var refused *api.Problem
 	if _, err := c.Entries().Edit(t.Context(), edit); !errors.As(err, &refused) || refused.Status != 422 ||
 		len(refused.Problems) == 0 {
 		t.Errorf("a mistake: %v", err)

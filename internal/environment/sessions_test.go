@@ -10,12 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/testkit"
 )
@@ -72,7 +72,7 @@ func newBrowser(t *testing.T, address string) *browser {
 // account makes an account and signs in.
 func (n node) account(t *testing.T, address, email string, role access.Role) *browser {
 	t.Helper()
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{Email: email, Role: role}, goodPassword,
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), api.Account{Email: email, Role: role}, goodPassword,
 		"test"); err != nil {
 		t.Fatal(err)
 	}
@@ -94,7 +94,7 @@ func TestOwnSessions(t *testing.T) {
 		)
 	}
 	var list struct {
-		Items []accounts.Session
+		Items []api.Session
 		Here  string
 	}
 	if err := json.Unmarshal([]byte(a.must("GET", "/control/v1/sessions", nil, 200, `"address":"127.0.0.1"`)),
@@ -130,7 +130,7 @@ func TestOwnSessions(t *testing.T) {
 		"tilda",
 	)
 	a.must("DELETE", "/control/v1/session", nil, 200, "signedOut")
-	acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{Who: "tilda@skerry.example"})
+	acts, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{Who: "tilda@skerry.example"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -290,7 +290,7 @@ func TestTheFirstLinkIsForTheFirst(t *testing.T) {
 		""); err == nil {
 		t.Error("a link that another one has replaced is good")
 	}
-	if _, _, err := n.Accounts.CreateAccount(t.Context(), accounts.Account{
+	if _, _, err := n.Accounts.CreateAccount(t.Context(), api.Account{
 		Email: "odd@skerry.example",
 		Role:  access.RoleAdmin,
 	}, goodPassword, "test"); err != nil {
@@ -394,7 +394,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	}
 	// An account's link goes with its role.
 	b := n.account(t, n.client.Address, "tilda@skerry.example", access.RoleReader)
-	var made client.PreviewLink
+	var made api.IssuedPreviewLink
 	if err := json.Unmarshal([]byte(b.must("POST", "/control/v1/entries/ice/preview", per{"minutes": 5}, 200,
 		"ubv_")), &made); err != nil {
 		t.Fatal(err)
@@ -411,7 +411,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		t.Errorf("the link of an account that is disabled: %d", got)
 	}
 	for what, n := range map[string]int{"preview create": 5, "preview use": 5, "preview revoke": 1} {
-		acts, err := l.nodes[0].client.Accounts().Audit(t.Context(), audit.Filter{What: what})
+		acts, err := l.nodes[0].client.Accounts().Audit(t.Context(), api.AuditFilter{What: what})
 		if err != nil || len(acts) != n {
 			t.Errorf("%s: %d lines in the audit log, %v", what, len(acts), err)
 		}
@@ -430,7 +430,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		}
 	}
 	n.must(t, client.Edit{ID: "fog", Do: "unpublish"})
-	if _, err := n.client.Accounts().ExportAudit(t.Context(), audit.Filter{}); err != nil {
+	if _, err := n.client.Accounts().ExportAudit(t.Context(), api.AuditFilter{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.client.Do(t.Context(), http.MethodGet, "/control/v1/export?type=notice", nil, nil); err != nil {
@@ -440,7 +440,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		t.Context(), "nobody@skerry.example", "a guess at it", audit.Actor{Address: "203.0.113.7"}, "", "",
 	)
 	for _, what := range []string{"audit export", "export", "sign in refused"} {
-		if acts, err := n.client.Accounts().Audit(t.Context(), audit.Filter{What: what}); err != nil || len(acts) != 1 {
+		if acts, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{What: what}); err != nil || len(acts) != 1 {
 			t.Errorf("%s is not in it: %v", what, err)
 		}
 	}
@@ -471,7 +471,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 		if _, err := short.TrimAudit(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		acts, err := short.Audit.Acts(t.Context(), audit.Filter{What: "audit trim"})
+		acts, err := short.Audit.Acts(t.Context(), api.AuditFilter{What: "audit trim"})
 		return err == nil && len(acts) > 0
 	})
 	if state, err := n.client.Accounts().VerifyAudit(t.Context(), ""); err != nil || state.Broken != 0 ||

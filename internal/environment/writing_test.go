@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
@@ -226,7 +227,7 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 			t.Errorf("%s: %d, want %d with %q: %s", name, resp.StatusCode, c.status, c.want, body)
 		}
 	}
-	if items, total, err := n.client.Entries().List(t.Context(), entries.EntryFilter{}); err != nil || total != 2 {
+	if items, total, err := n.client.Entries().List(t.Context(), api.EntryFilter{}); err != nil || total != 2 {
 		t.Errorf("something was written all the same: %v %v", items, err)
 	}
 }
@@ -261,7 +262,7 @@ func TestALostUpdateShowsBothSides(t *testing.T) {
 	}
 	status, _, out := put(`"1"`, "Three")
 	var p struct {
-		Conflict client.Conflict
+		Conflict api.Conflict
 	}
 	if err := json.Unmarshal(out, &p); err != nil || status != 412 {
 		t.Fatalf("%d %s", status, out)
@@ -377,7 +378,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 		status, _, body := b.read(t, "/pages?fields=lead")
 		return status == 200 && strings.Contains(body, "Nothing new")
 	})
-	var p *client.Problem
+	var p *api.Problem
 	if err := a.client.Models().Apply(t.Context(), map[string]string{"m.yaml": isles}, false, plan.Version,
 		nil); !errors.As(
 		err, &p,
@@ -506,7 +507,7 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	if drafts, _ := n.client.Entries().LinkedDrafts(t.Context(), "a"); len(drafts) != 0 {
 		t.Errorf("still %+v", drafts)
 	}
-	var p *client.Problem
+	var p *api.Problem
 	_, err = n.client.Entries().Edit(
 		t.Context(), client.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"},
 		client.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"},
@@ -514,7 +515,7 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	if !errors.As(err, &p) || len(p.Problems) != 2 {
 		t.Errorf("all or none: %v", err)
 	}
-	if _, total, _ := n.client.Entries().List(t.Context(), entries.EntryFilter{Search: "Fine"}); total != 0 {
+	if _, total, _ := n.client.Entries().List(t.Context(), api.EntryFilter{Search: "Fine"}); total != 0 {
 		t.Error("half of a write is there")
 	}
 	copied, err := n.client.Entries().Duplicate(t.Context(), "b")
@@ -551,9 +552,9 @@ func TestMoments(t *testing.T) {
 func TestImportTellsWhatIsWrongByLine(t *testing.T) {
 	n, _, _ := islesNode(t)
 	run := func(text string,
-		o authoring.ImportOptions,
-	) (last authoring.ImportProgress, bad []authoring.BadLine, err error) {
-		err = n.Authoring.Import(t.Context(), strings.NewReader(text), "test", o, func(p authoring.ImportProgress) {
+		o api.ImportOptions,
+	) (last api.ImportProgress, bad []api.BadLine, err error) {
+		err = n.Authoring.Import(t.Context(), strings.NewReader(text), "test", o, func(p api.ImportProgress) {
 			bad = append(bad, p.BadLines...)
 			last = p
 		})
@@ -567,11 +568,11 @@ func TestImportTellsWhatIsWrongByLine(t *testing.T) {
 not json
 {"id":"d","type":"page","fields":{"title":{"en":"D"},"parent":"nobody"}}
 `
-	if last, bad, err := run(text, authoring.ImportOptions{Check: true}); err != nil || last.Written != 0 ||
+	if last, bad, err := run(text, api.ImportOptions{Check: true}); err != nil || last.Written != 0 ||
 		len(bad) != 3 {
 		t.Errorf("checked: %+v %v %v", last, bad, err)
 	}
-	last, bad, err := run(text, authoring.ImportOptions{})
+	last, bad, err := run(text, api.ImportOptions{})
 	lines := map[int]string{}
 	for _, b := range bad {
 		lines[b.Line] = b.Reason
@@ -594,7 +595,7 @@ not json
 		!strings.Contains(body, "2025-01-02T03:04:05") {
 		t.Errorf("times are not kept: %s", body)
 	}
-	if last, _, err := run(text, authoring.ImportOptions{After: 6}); err != nil || last.Written != 0 ||
+	if last, _, err := run(text, api.ImportOptions{After: 6}); err != nil || last.Written != 0 ||
 		last.Same != 1 {
 		t.Errorf("again from line 7: %+v %v", last, err)
 	}
@@ -604,7 +605,7 @@ not json
 		t.Errorf("%d %v %s", n, err, out.String())
 	}
 	if last, bad, err := run("{\"id\":\"z\",\"type\":\"page\",\"fields\":{\"title\":{\"en\":\""+
-		strings.Repeat("x", 5<<20)+"\"}}}\n", authoring.ImportOptions{}); err != nil ||
+		strings.Repeat("x", 5<<20)+"\"}}}\n", api.ImportOptions{}); err != nil ||
 		last.Written != 0 ||
 		len(bad) != 1 {
 		t.Errorf("a line of five megabytes is taken: %+v %v %v", last, bad, err)
@@ -672,7 +673,7 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 			edit.Do = "publish"
 		}
 		done, err := n.client.Entries().Edit(t.Context(), edit)
-		var p *client.Problem
+		var p *api.Problem
 		if errors.As(err, &p) {
 			refused++ // a slug that is taken, a reference to nothing, a page above itself
 			continue

@@ -20,7 +20,6 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 )
 
@@ -120,7 +119,7 @@ func (as *Accounts) fits(ctx context.Context, who, password, hash string) (bool,
 }
 
 // Accounts lists accounts.
-func (as *Accounts) Accounts(ctx context.Context) ([]*accounts.Account, error) {
+func (as *Accounts) Accounts(ctx context.Context) ([]*api.Account, error) {
 	return as.store.Accounts.Accounts(ctx)
 }
 
@@ -128,8 +127,8 @@ func (as *Accounts) Accounts(ctx context.Context) ([]*accounts.Account, error) {
 // link with which one is chosen, once. An error that is the caller's is a
 // *BadParameterError or accounts.ErrTaken.
 func (as *Accounts) CreateAccount(
-	ctx context.Context, a accounts.Account, password, by string,
-) (*accounts.Account, string, error) {
+	ctx context.Context, a api.Account, password, by string,
+) (*api.Account, string, error) {
 	if err := checkAccount(&a); err != nil {
 		return nil, "", err
 	}
@@ -150,7 +149,7 @@ func (as *Accounts) CreateAccount(
 	return &a, secret, err
 }
 
-func checkAccount(a *accounts.Account) error {
+func checkAccount(a *api.Account) error {
 	at, err := mail.ParseAddress(a.Email)
 	if err != nil || at.Address != a.Email || len(a.Email) > maxEmail {
 		return api.BadParameter("email", "%q is no e-mail address", a.Email)
@@ -189,7 +188,7 @@ func (as *Accounts) invite(ctx context.Context, account string) (string, error) 
 
 // AccountLink returns the secret of a link with which the account chooses a new
 // password, once.
-func (as *Accounts) AccountLink(ctx context.Context, name, by string) (*accounts.Account, string, error) {
+func (as *Accounts) AccountLink(ctx context.Context, name, by string) (*api.Account, string, error) {
 	a, err := as.store.Accounts.Account(ctx, name)
 	if err != nil {
 		return nil, "", err
@@ -212,7 +211,7 @@ type AccountChange struct {
 // error is accounts.ErrLastAdmin if nobody could administer then.
 func (as *Accounts) ChangeAccount(
 	ctx context.Context, name string, c AccountChange, by string,
-) (*accounts.Account, error) {
+) (*api.Account, error) {
 	a, err := as.store.Accounts.Account(ctx, name)
 	if err != nil {
 		return nil, err
@@ -227,7 +226,7 @@ func (as *Accounts) ChangeAccount(
 	if err := checkAccount(&next); err != nil {
 		return nil, err
 	}
-	return as.store.Accounts.ChangeAccount(ctx, a.ID, content.UserCause(by), func(a *accounts.Account) {
+	return as.store.Accounts.ChangeAccount(ctx, a.ID, content.UserCause(by), func(a *api.Account) {
 		a.Name, a.Role = next.Name, next.Role
 		if c.Disabled != nil {
 			a.Disabled = nil

@@ -3,9 +3,9 @@ package identity
 import (
 	"context"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/audit"
 )
 
 // Audit is the audit log of an environment. It is safe for concurrent use.
@@ -15,12 +15,12 @@ type Audit struct{ store *store.Store }
 func NewAudit(s *store.Store) *Audit { return &Audit{s} }
 
 // Verify checks that the audit log is whole: see audit.Log.Verify.
-func (a *Audit) Verify(ctx context.Context, contains string) (audit.State, error) {
+func (a *Audit) Verify(ctx context.Context, contains string) (api.AuditState, error) {
 	return a.store.Audit.Verify(ctx, contains)
 }
 
 // Acts returns lines of the audit log, the newest first.
-func (a *Audit) Acts(ctx context.Context, f audit.Filter) ([]audit.Record, error) {
+func (a *Audit) Acts(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord, error) {
 	return a.store.Audit.Records(ctx, f)
 }
 

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -17,7 +18,6 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/accounts"
 )
 
 // ErrUnknownKey is the error of a well-formed key that is not one of this
@@ -187,14 +187,8 @@ func (ks *Keys) readerOf(k *access.Key, m *access.Meter) access.Principal {
 	}
 }
 
-// KeyInfo is a key with what it is used for.
-type KeyInfo struct {
-	*access.Key
-	Use *accounts.KeyUse `json:"use"` // nil: never used
-}
-
 // Keys lists all keys, the newest first.
-func (ks *Keys) Keys(ctx context.Context) ([]KeyInfo, error) {
+func (ks *Keys) Keys(ctx context.Context) ([]api.KeyInfo, error) {
 	keys, err := ks.store.Keys.Keys(ctx)
 	if err != nil {
 		return nil, err
@@ -203,19 +197,19 @@ func (ks *Keys) Keys(ctx context.Context) ([]KeyInfo, error) {
 }
 
 // Key returns the key with an id or a name.
-func (ks *Keys) Key(ctx context.Context, name string) (KeyInfo, error) {
+func (ks *Keys) Key(ctx context.Context, name string) (api.KeyInfo, error) {
 	k, err := ks.store.Keys.KeyNamed(ctx, name)
 	if err != nil {
-		return KeyInfo{}, err
+		return api.KeyInfo{}, err
 	}
 	all, err := ks.withUse(ctx, []*access.Key{k})
 	if err != nil {
-		return KeyInfo{}, err
+		return api.KeyInfo{}, err
 	}
 	return all[0], nil
 }
 
-func (ks *Keys) withUse(ctx context.Context, keys []*access.Key) ([]KeyInfo, error) {
+func (ks *Keys) withUse(ctx context.Context, keys []*access.Key) ([]api.KeyInfo, error) {
 	if err := ks.recordUse(ctx); err != nil {
 		return nil, err
 	}
@@ -223,7 +217,7 @@ func (ks *Keys) withUse(ctx context.Context, keys []*access.Key) ([]KeyInfo, err
 	if err != nil {
 		return nil, err
 	}
-	out := make([]KeyInfo, len(keys))
+	out := make([]api.KeyInfo, len(keys))
 	for i, k := range keys {
 		out[i].Key = k
 		if u, used := uses[k.ID]; used {

@@ -19,7 +19,6 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 )
@@ -39,21 +38,6 @@ type PreviewLinks struct {
 	sites   map[string]rebuild.Site
 }
 
-// PreviewLink is a link that reads one entry in preview.
-type PreviewLink struct {
-	ID      string    `json:"id"`
-	Token   string    `json:"token"`
-	Expires time.Time `json:"expires"`
-	// Addresses at which sites show it.
-	Addresses []PreviewAddress `json:"addresses"`
-}
-
-// PreviewAddress is where a site shows an entry in preview.
-type PreviewAddress struct {
-	Site    string `json:"site"`
-	Address string `json:"address"`
-}
-
 // LinkOptions say what a preview link reaches.
 type LinkOptions struct {
 	// Locale whose path the addresses have; empty means the default one.
@@ -69,22 +53,22 @@ type LinkOptions struct {
 // error is db.ErrNotFound, accounts.ErrTooManyLinks or a *BadParameterError.
 func (p *PreviewLinks) MakePreviewLink(
 	ctx context.Context, id string, o LinkOptions, maker *access.Principal,
-) (PreviewLink, error) {
+) (api.IssuedPreviewLink, error) {
 	m := p.replica.Model()
 	if o.Locale == "" {
 		o.Locale = m.Default()
 	}
 	if _, known := m.Locale(o.Locale); !known {
-		return PreviewLink{}, api.BadParameter(
+		return api.IssuedPreviewLink{}, api.BadParameter(
 			"locale", "there is no locale %q%s", o.Locale, strictyaml.DidYouMean(o.Locale, m.Tags()),
 		)
 	}
 	if o.Good <= 0 || o.Good > maxPreview {
-		return PreviewLink{}, api.BadParameter(
+		return api.IssuedPreviewLink{}, api.BadParameter(
 			"minutes", "a preview link is good for 1 minute to %d", maxPreview/time.Minute,
 		)
 	}
-	kept := accounts.PreviewLink{
+	kept := api.PreviewLink{
 		ID:        content.NewID(),
 		Entry:     id,
 		Locale:    o.Locale,
@@ -101,7 +85,7 @@ func (p *PreviewLinks) MakePreviewLink(
 		kept.Expires = maker.Until.UTC().Truncate(time.Second)
 	}
 	l := access.PreviewLink{ID: kept.ID, Entry: id, Expires: kept.Expires}
-	out := PreviewLink{ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires, Addresses: []PreviewAddress{}}
+	out := api.IssuedPreviewLink{ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires, Addresses: []api.PreviewAddress{}}
 	seen, err := p.store.Entries.DocumentOf(ctx, id, content.Preview, o.Locale)
 	if err != nil {
 		return out, err
@@ -112,15 +96,11 @@ func (p *PreviewLinks) MakePreviewLink(
 	if seen.Path != "" {
 		for _, name := range slices.Sorted(maps.Keys(p.sites)) {
 			if template := p.sites[name].Preview; template != "" {
-				out.Addresses = append(
-					out.Addresses,
-					PreviewAddress{
-						name,
-						strings.NewReplacer("{path}", url.QueryEscape(seen.Path), "{token}",
-							url.QueryEscape(out.Token), "{locale}", url.QueryEscape(o.Locale)).
-							Replace(template),
-					},
-				)
+				address := strings.NewReplacer(
+					"{path}", url.QueryEscape(seen.Path), "{token}", url.QueryEscape(out.Token),
+					"{locale}", url.QueryEscape(o.Locale),
+				).Replace(template)
+				out.Addresses = append(out.Addresses, api.PreviewAddress{Site: name, Address: address})
 			}
 		}
 	}
@@ -133,12 +113,12 @@ func previewOnly(g access.Grants) access.Grants {
 }
 
 // PreviewLinks lists the links that have not expired; of one entry, if one is given.
-func (p *PreviewLinks) PreviewLinks(ctx context.Context, entry string) ([]accounts.PreviewLink, error) {
+func (p *PreviewLinks) PreviewLinks(ctx context.Context, entry string) ([]api.PreviewLink, error) {
 	return p.store.PreviewLinks.List(ctx, entry)
 }
 
 // PreviewLink returns a link by its id.
-func (p *PreviewLinks) PreviewLink(ctx context.Context, id string) (accounts.PreviewLink, error) {
+func (p *PreviewLinks) PreviewLink(ctx context.Context, id string) (api.PreviewLink, error) {
 	return p.store.PreviewLinks.Get(ctx, id)
 }
 

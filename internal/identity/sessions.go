@@ -12,9 +12,9 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 )
@@ -24,7 +24,7 @@ import (
 // where that is the reason.
 func (as *Accounts) SignIn(
 	ctx context.Context, email, password string, by audit.Actor, agent, replaced string,
-) (string, *accounts.Account, error) {
+) (string, *api.Account, error) {
 	if len(email) > maxEmail || len(password) > maxPassword {
 		return "", nil, ErrWrongPassword // nobody has such a long one
 	}
@@ -47,7 +47,7 @@ func (as *Accounts) SignIn(
 // ErrWrongPassword or ErrTooMany where that is the reason.
 func (as *Accounts) checkPassword(
 	ctx context.Context, email, password string, by audit.Actor,
-) (*accounts.Account, error) {
+) (*api.Account, error) {
 	email = strings.ToLower(strings.TrimSpace(email))
 	now := time.Now()
 	from := access.Network(by.Address)
@@ -70,7 +70,7 @@ func (as *Accounts) checkPassword(
 }
 
 func (as *Accounts) openSession(
-	ctx context.Context, a *accounts.Account, by audit.Actor, agent, replaced string,
+	ctx context.Context, a *api.Account, by audit.Actor, agent, replaced string,
 ) (string, error) {
 	cookie := as.signedCookie(rand.Text() + rand.Text())
 	by.Name, by.Kind = a.Email, string(access.ByAccount)
@@ -100,7 +100,7 @@ func (as *Accounts) SignOut(ctx context.Context, cookie string, by audit.Actor) 
 }
 
 // Sessions lists where somebody is signed in.
-func (as *Accounts) Sessions(ctx context.Context, who *access.Principal) ([]accounts.Session, error) {
+func (as *Accounts) Sessions(ctx context.Context, who *access.Principal) ([]api.Session, error) {
 	return as.store.Accounts.Sessions(ctx, who.ID, as.SessionIdle())
 }
 
@@ -133,7 +133,7 @@ func (as *Accounts) SignedIn(ctx context.Context, cookie string) (access.Princip
 
 // Welcome returns the account that a link is for, nil if it makes the first one;
 // db.ErrNotFound if it is no good any more.
-func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*accounts.Account, error) {
+func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*api.Account, error) {
 	if !as.byAddress.Allow(access.Network(by.Address), time.Now()) {
 		return nil, access.ErrTooMany
 	}
@@ -143,13 +143,13 @@ func (as *Accounts) Welcome(ctx context.Context, link string, by audit.Actor) (*
 // ChoosePassword uses a link up, and signs in.
 func (as *Accounts) ChoosePassword(
 	ctx context.Context, link, email, name, password string, by audit.Actor, agent string,
-) (string, *accounts.Account, error) {
+) (string, *api.Account, error) {
 	a, err := as.Welcome(ctx, link, by)
 	if err != nil {
 		return "", nil, err
 	}
 	if a == nil {
-		a = &accounts.Account{Email: strings.ToLower(strings.TrimSpace(email)), Role: access.RoleAdmin}
+		a = &api.Account{Email: strings.ToLower(strings.TrimSpace(email)), Role: access.RoleAdmin}
 	}
 	a.Name = cmp.Or(name, a.Name)
 	if err := checkAccount(a); err != nil {

@@ -19,31 +19,12 @@ import (
 // By what an item of a new origin is found to be an entry of the old one.
 var adoptBy = []string{"key", "slug", "path"}
 
-// Adoption is what an origin takes over of another one, or would.
-type Adoption struct {
-	// Adopted counts the entries that change hands, By by what they were recognised.
-	Adopted int            `json:"adopted"`
-	By      map[string]int `json:"by"`
-	// Left are entries of the old origin that no item of the new one is, New are items of
-	// the new one that no entry is: the first hundred of each.
-	Left    []string `json:"left,omitempty"`
-	LeftAll int      `json:"leftAll,omitempty"`
-	New     []string `json:"new,omitempty"`
-	NewAll  int      `json:"newAll,omitempty"`
-	// Replaced are entries that the new origin made already of items which are now those of
-	// the old one: they are deleted.
-	Replaced int  `json:"replaced,omitempty"`
-	Applied  bool `json:"applied"`
-	// Compared is the comparison with the new origin that followed.
-	Compared *Reconciled `json:"compared,omitempty"`
-}
-
 // Adopt has the entries of one origin change hands to another, which is configured; those
 // are recognised by key, slug or path, or by one of them alone. Ids, paths and histories
 // stay. Without apply it only tells what would happen.
 func (in *Service) Adopt(
 	ctx context.Context, old, name, by, actor string, apply bool, progress Progress,
-) (out Adoption, err error) {
+) (out api.Adoption, err error) {
 	source := in.sources[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
@@ -99,7 +80,7 @@ type adopting struct {
 	old, name, actor string
 	apply            bool
 	ways             []string
-	out              *Adoption
+	out              *api.Adoption
 
 	known map[string]events.Owned // of the old origin, by type, way and what it is known by
 	left  map[string]events.Owned // those that no item was found for, by id

@@ -6,44 +6,24 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/store/builds"
-	"ubiquon/internal/store/events"
 )
 
-// Trace says when a publish reached each step on its way to visitors; nil for
-// a step that it has not reached, or has no need of.
-type Trace struct {
-	Published *time.Time `json:"published"` // by the origin's clock
-	Accepted  *time.Time `json:"accepted"`
-	Stored    *time.Time `json:"stored"`
-	Expired   *time.Time `json:"expired"`
-	Called    *time.Time `json:"called"` // the first build that has it
-	Built     *time.Time `json:"built"`
-}
-
-// EventTrace is an event with its way.
-type EventTrace struct {
-	events.Event
-	Trace Trace `json:"trace"`
-	// Builds are those that the event asked for.
-	Builds []rebuild.Build `json:"builds"`
-}
-
 // Events lists events with their traces, the newest first.
-func (in *Service) Events(ctx context.Context, f events.EventFilter) ([]EventTrace, error) {
+func (in *Service) Events(ctx context.Context, f api.EventFilter) ([]api.EventTrace, error) {
 	events, err := in.store.Events.List(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]EventTrace, len(events))
+	out := make([]api.EventTrace, len(events))
 	if len(events) == 0 {
 		return out, nil
 	}
 	oldest := events[len(events)-1].Received.Add(
 		-time.Minute,
 	) // a build that an event joins may have been asked for before
-	builds, err := in.store.Builds.List(ctx, builds.BuildFilter{Since: oldest, Limit: 500})
+	builds, err := in.store.Builds.List(ctx, api.BuildFilter{Since: oldest, Limit: 500})
 	if err != nil {
 		return nil, err
 	}
@@ -53,32 +33,25 @@ func (in *Service) Events(ctx context.Context, f events.EventFilter) ([]EventTra
 	return out, nil
 }
 
-// EventDetail is an event with everything that came of it.
-type EventDetail struct {
-	EventTrace
-	Body  string           `json:"body"`
-	Rules []builds.RuleRun `json:"rules"`
-}
-
 // Event returns one event; db.ErrNotFound if there is none.
-func (in *Service) Event(ctx context.Context, id string) (EventDetail, error) {
+func (in *Service) Event(ctx context.Context, id string) (api.EventDetail, error) {
 	e, err := in.store.Events.Get(ctx, id)
 	if err != nil {
-		return EventDetail{}, err
+		return api.EventDetail{}, err
 	}
-	builds, err := in.store.Builds.List(ctx, builds.BuildFilter{Event: id, Sequence: e.Sequence})
+	builds, err := in.store.Builds.List(ctx, api.BuildFilter{Event: id, Sequence: e.Sequence})
 	if err != nil {
-		return EventDetail{}, err
+		return api.EventDetail{}, err
 	}
-	d := EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
+	d := api.EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
 	d.Rules, err = in.store.Builds.RuleRuns(ctx, e.ID, e.Sequence)
 	return d, err
 }
 
-func traced(e events.Event, builds []rebuild.Build) EventTrace {
-	out := EventTrace{
+func traced(e api.Event, builds []rebuild.Build) api.EventTrace {
+	out := api.EventTrace{
 		Event:  e,
-		Trace:  Trace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired},
+		Trace:  api.FreshnessTrace{Accepted: &e.Received, Stored: e.Stored, Expired: e.Expired},
 		Builds: []rebuild.Build{},
 	}
 	if e.Decoded != nil {
@@ -105,13 +78,6 @@ func earlier(a, b *time.Time) *time.Time {
 		return b
 	}
 	return a
-}
-
-// OriginStatus is when an origin was last heard of.
-type OriginStatus struct {
-	Name        string     `json:"name"`
-	LastEvent   *time.Time `json:"lastEvent"`
-	LastRefused *time.Time `json:"lastRefused"`
 }
 
 // quietly passes on what the job queue logs when it is worth a line to us.

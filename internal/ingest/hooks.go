@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/event"
@@ -47,7 +48,7 @@ func (in *Service) Receive(
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	e := events.Event{
+	e := api.Event{
 		Origin:      name,
 		MessageID:   access.Printable(header.Get("webhook-id")),
 		ContentType: access.Printable(header.Get("Content-Type")),

@@ -8,11 +8,10 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/health"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/store/db"
-	"ubiquon/internal/store/events"
 	"ubiquon/internal/store/writing"
 )
 
@@ -25,23 +24,6 @@ const (
 	// DeleteAll deletes them.
 	DeleteAll = "delete"
 )
-
-// Retirement is what retiring an origin comes to, or would.
-type Retirement struct {
-	Entries   int            `json:"entries"`
-	Published int            `json:"published"`
-	Types     map[string]int `json:"types"`
-	// Left are entries that stay as they are, and why: the first hundred of them.
-	Left    []string `json:"left,omitempty"`
-	LeftAll int      `json:"leftAll,omitempty"`
-	Applied bool     `json:"applied"`
-}
-
-func (r *Retirement) leave(entry string, err error) {
-	if r.LeftAll++; len(r.Left) < 100 {
-		r.Left = append(r.Left, fmt.Sprintf("%s: %v", entry, err))
-	}
-}
 
 // ErrConfigured is the error of retiring an origin that is still read.
 var ErrConfigured = errors.New(
@@ -56,7 +38,7 @@ const entriesPerStep = 200
 // taken back or deleted, as what says. Without apply it only counts them.
 func (in *Service) Retire(
 	ctx context.Context, name, what, by string, apply bool, progress Progress,
-) (out Retirement, err error) {
+) (out api.Retirement, err error) {
 	if in.sources[name] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
 	}
@@ -91,7 +73,7 @@ func (in *Service) Retire(
 		if !apply {
 			continue
 		}
-		if err := in.eachOrAll(ctx, edits, by, cause, out.leave); err != nil {
+		if err := in.eachOrAll(ctx, edits, by, cause, out.AddLeft); err != nil {
 			return out, err
 		}
 		if what != DeleteAll {
@@ -143,7 +125,7 @@ func (in *Service) eachOrAll(
 
 // untaken notes that an item could not be taken over.
 func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem) {
-	u := events.Rejected{
+	u := api.UntakenItem{
 		Origin: name,
 		Type:   bad.Type,
 		Key:    bad.Key,
@@ -159,7 +141,7 @@ func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem)
 }
 
 // Untaken lists what could not be taken over of an origin, up to 200 items.
-func (in *Service) Untaken(ctx context.Context, name string) ([]events.Rejected, error) {
+func (in *Service) Untaken(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	return in.store.Rejected.Of(ctx, name, 200)
 }
 
@@ -189,23 +171,10 @@ func (in *Service) forgetCounts() {
 	in.owned.at = time.Time{}
 }
 
-// OriginState is an origin, and how reading it goes.
-type OriginState struct {
-	OriginStatus
-	health.State
-	// Compared is the last comparison on this node.
-	Compared *LastComparison `json:"compared,omitempty"`
-	// Entries is how many there are of it, Untaken how many items could not be taken over.
-	Entries int `json:"entries"`
-	Untaken int `json:"untaken"`
-	// Missing says that it is not in the configuration, though entries come from it.
-	Missing bool `json:"missing,omitempty"`
-}
-
 // Origins lists the origins, by name, also those that entries come from and that are not
 // configured.
-func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
-	out := []OriginState{}
+func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
+	out := []api.OriginState{}
 	untaken, _, err := in.store.Rejected.Count(ctx)
 	if err != nil {
 		return nil, err
@@ -222,8 +191,8 @@ func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		o := OriginState{
-			OriginStatus: OriginStatus{Name: name},
+		o := api.OriginState{
+			OriginStatus: api.OriginStatus{Name: name},
 			Entries:      owners[name],
 			Untaken:      untaken[name],
 			Missing:      in.sources[name] == nil,
@@ -235,7 +204,7 @@ func (in *Service) Origins(ctx context.Context) ([]OriginState, error) {
 			return nil, err
 		}
 		if held, known := in.compared.Load(name); known {
-			o.Compared = held.(*LastComparison)
+			o.Compared = held.(*api.LastComparison)
 		}
 		out = append(out, o)
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/origin"
@@ -74,7 +75,7 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 }
 
 func (in *Service) processDecoded(
-	ctx context.Context, source *origin.Source, e *events.Event, cause content.Cause,
+	ctx context.Context, source *origin.Source, e *api.Event, cause content.Cause,
 ) (failed error) {
 	if e.Decoded.Kind == event.Ping {
 		done, err := in.Reconcile(ctx, source.Name, cause, false, nil)
@@ -168,7 +169,7 @@ func (in *Service) slugOf(item *origin.Item) string {
 
 // foundApplied notes of an event that changed nothing whether the state that it
 // announces came with an earlier one: then that one's change is its own too.
-func (in *Service) foundApplied(ctx context.Context, e *events.Event) error {
+func (in *Service) foundApplied(ctx context.Context, e *api.Event) error {
 	e.Detail = "nothing that a reader could see has changed"
 	last, err := in.store.Entries.LastPublished(ctx, e.Entry)
 	if errors.Is(err, db.ErrNotFound) {

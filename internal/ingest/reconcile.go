@@ -8,53 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/store/writing"
 )
-
-// Reconciled is the outcome of a comparison with an origin.
-type Reconciled struct {
-	Seen    int `json:"seen"`
-	Changed int `json:"changed"`
-	Deleted int `json:"deleted"`
-	// Held are entries that the origin does not have any more, and that are kept: they are
-	// too many to be deleted at once without anybody's word.
-	Held int `json:"held,omitempty"`
-	// Lost tells what of prose is not delivered, or could not be converted: the first
-	// hundred items.
-	Lost    []string `json:"lost,omitempty"`
-	LostAll int      `json:"lostAll,omitempty"`
-	// Bad are items that could not be taken over, and why: the first hundred of them.
-	Bad      []string `json:"bad,omitempty"`
-	BadItems int      `json:"badItems,omitempty"`
-}
-
-func (r *Reconciled) note(err error) {
-	if r.BadItems++; len(r.Bad) < 100 {
-		r.Bad = append(r.Bad, err.Error())
-	}
-}
-
-// String implements fmt.Stringer.
-func (r Reconciled) String() string {
-	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
-	if r.BadItems > 0 {
-		out += fmt.Sprintf("; %d could not be taken over, as this one: %s", r.BadItems, r.Bad[0])
-	}
-	if r.LostAll > 0 {
-		out += fmt.Sprintf("; %d lost something of their prose, as this one: %s", r.LostAll, r.Lost[0])
-	}
-	if r.Held > 0 {
-		out += fmt.Sprintf(
-			"; %d that the origin does not have any more are kept, for they are too many to go at once without "+
-				"your word",
-			r.Held,
-		)
-	}
-	return out
-}
 
 const (
 	// brakeAt and brakeShare say when what is gone is too much to be deleted without a
@@ -62,13 +21,6 @@ const (
 	brakeAt    = 10
 	brakeShare = 0.2
 )
-
-// LastComparison is the last comparison with an origin on this node.
-type LastComparison struct {
-	At    time.Time   `json:"at"`
-	Done  *Reconciled `json:"done,omitempty"`
-	Error string      `json:"error,omitempty"`
-}
 
 // Progress tells how far a long work has come.
 type Progress func(what string, done int)
@@ -78,7 +30,7 @@ type Progress func(what string, done int)
 // One comparison with an origin is made at a time.
 func (in *Service) Reconcile(
 	ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress,
-) (out Reconciled, err error) {
+) (out api.Reconciled, err error) {
 	source := in.sources[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
@@ -95,7 +47,7 @@ func (in *Service) Reconcile(
 	}
 	defer func() {
 		if ctx.Err() == nil {
-			c := LastComparison{At: time.Now(), Done: &out}
+			c := api.LastComparison{At: time.Now(), Done: &out}
 			if err != nil {
 				c.Done, c.Error = nil, err.Error()
 			}
@@ -107,7 +59,7 @@ func (in *Service) Reconcile(
 		return out, err
 	}
 	bad := func(item origin.BadItem) {
-		out.note(item.Err)
+		out.AddBad(item.Err)
 		if item.Key != "" {
 			in.untaken(ctx, name, item)
 		}
@@ -132,7 +84,7 @@ func (in *Service) Reconcile(
 		for _, edits := range gone {
 			for some := range slices.Chunk(edits, 200) {
 				if err := in.eachOrAll(ctx, some, name, cause,
-					func(_ string, err error) { out.note(err) }); err != nil {
+					func(_ string, err error) { out.AddBad(err) }); err != nil {
 					return out, err
 				}
 				out.Changed += len(some)
@@ -154,7 +106,7 @@ func (in *Service) Reconcile(
 // compareType compares the entries of one type. stored is how many there were, gone what
 // the origin does not have any more.
 func (in *Service) compareType(
-	ctx context.Context, source *origin.Source, typ string, cause content.Cause, out *Reconciled,
+	ctx context.Context, source *origin.Source, typ string, cause content.Cause, out *api.Reconciled,
 	bad func(origin.BadItem), progress Progress,
 ) (stored int, gone []writing.Edit, err error) {
 	held, err := in.store.Entries.EntryIDs(ctx, source.Name, typ)
@@ -201,7 +153,7 @@ func (in *Service) compareType(
 
 // takeItems applies items together; if something is wrong with one of them, each by itself.
 func (in *Service) takeItems(
-	ctx context.Context, items []origin.Item, name string, cause content.Cause, out *Reconciled,
+	ctx context.Context, items []origin.Item, name string, cause content.Cause, out *api.Reconciled,
 	bad func(origin.BadItem),
 ) error {
 	if len(items) == 0 {

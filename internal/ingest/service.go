@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -96,9 +97,9 @@ func (in *Service) Names() []string { return slices.Sorted(maps.Keys(in.sources)
 func (in *Service) Source(name string) *origin.Source { return in.sources[name] }
 
 // LastCompared returns the last comparison of this node with an origin; nil for none.
-func (in *Service) LastCompared(name string) *LastComparison {
+func (in *Service) LastCompared(name string) *api.LastComparison {
 	c, _ := in.compared.Load(name)
-	last, _ := c.(*LastComparison)
+	last, _ := c.(*api.LastComparison)
 	return last
 }
 

@@ -9,17 +9,17 @@ import (
 
 	"github.com/google/uuid"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
-	"ubiquon/internal/store/changelog"
 )
 
 // newNode makes up who this process is.
-func newNode(name string) changelog.Node {
+func newNode(name string) api.Node {
 	if name == "" {
 		host, _ := os.Hostname() // without one the number says enough
 		name = fmt.Sprintf("%s/%d", host, os.Getpid())
 	}
-	return changelog.Node{ID: uuid.NewString(), Name: name}
+	return api.Node{ID: uuid.NewString(), Name: name}
 }
 
 // heartbeat says, before each poll, that this node is there: its lease may only be longer
@@ -30,19 +30,8 @@ func (r *Replica) heartbeat(ctx context.Context) error {
 	return r.store.Changes.SeeNode(ctx, n)
 }
 
-// NodeState is a node and whether it may be serving from its cache.
-type NodeState struct {
-	changelog.Node
-	// State: leased, or silent.
-	State string `json:"state"`
-	// Here is true for the node that answers.
-	Here bool `json:"here,omitempty"`
-	// Behind is how many changes it has not applied yet.
-	Behind int64 `json:"behind"`
-}
-
 // Nodes lists all nodes of the environment.
-func (r *Replica) Nodes(ctx context.Context) ([]NodeState, error) {
+func (r *Replica) Nodes(ctx context.Context) ([]api.NodeState, error) {
 	all, err := r.store.Changes.Nodes(ctx)
 	if err != nil {
 		return nil, err
@@ -51,9 +40,9 @@ func (r *Replica) Nodes(ctx context.Context) ([]NodeState, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []NodeState{}
+	out := []api.NodeState{}
 	for _, n := range all {
-		s := NodeState{Node: n, State: "leased", Here: n.ID == r.Node.ID, Behind: max(0, head.Sequence-n.Applied)}
+		s := api.NodeState{Node: n, State: "leased", Here: n.ID == r.Node.ID, Behind: max(0, head.Sequence-n.Applied)}
 		if n.Silent > LeaseDuration {
 			s.State = "silent"
 		}

@@ -12,12 +12,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store"
-	"ubiquon/internal/store/changelog"
 )
 
 // Options of New.
@@ -51,7 +51,7 @@ type Replica struct {
 	// Position of this node in the change log.
 	Position Position
 	// Node is how other nodes know this one.
-	Node changelog.Node
+	Node api.Node
 	// Begun is when this node started.
 	Begun time.Time
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/event"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/server/guard"
@@ -19,11 +20,11 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		var tooLarge *http.MaxBytesError
 		if errors.As(err, &tooLarge) {
-			guard.WriteProblem(w, guard.Problem{Kind: "too-large", Status: 413, Detail: "an announcement may have " +
+			guard.WriteProblem(w, api.Problem{Kind: "too-large", Status: 413, Detail: "an announcement may have " +
 				"1 MiB"})
 			return
 		}
-		guard.WriteProblem(w, guard.Problem{Kind: "body", Status: 400, Detail: "the body broke off"})
+		guard.WriteProblem(w, api.Problem{Kind: "body", Status: 400, Detail: "the body broke off"})
 		return
 	}
 	id, duplicate, err := s.env.Ingest.Receive(r.Context(), chi.URLParam(r, "origin"), r.Header, body,
@@ -31,14 +32,14 @@ func (s *Server) hook(w http.ResponseWriter, r *http.Request) {
 	var undecodable *ingest.UndecodableError
 	switch {
 	case errors.Is(err, ingest.ErrUnknownOrigin):
-		guard.WriteProblem(w, guard.Problem{Kind: "not-found", Status: 404, Detail: err.Error()})
+		guard.WriteProblem(w, api.Problem{Kind: "not-found", Status: 404, Detail: err.Error()})
 	case errors.Is(err, event.ErrNotProven):
 		w.Header().Set("WWW-Authenticate", `StandardWebhooks realm="ubiquon"`)
-		guard.WriteProblem(w, guard.Problem{Kind: "signature", Status: 401, Detail: err.Error()})
+		guard.WriteProblem(w, api.Problem{Kind: "signature", Status: 401, Detail: err.Error()})
 	case errors.Is(err, event.ErrContentType):
-		guard.WriteProblem(w, guard.Problem{Kind: "media-type", Status: 415, Detail: err.Error()})
+		guard.WriteProblem(w, api.Problem{Kind: "media-type", Status: 415, Detail: err.Error()})
 	case errors.As(err, &undecodable):
-		guard.WriteProblem(w, guard.Problem{Kind: "body", Status: 422, Detail: err.Error()})
+		guard.WriteProblem(w, api.Problem{Kind: "body", Status: 422, Detail: err.Error()})
 	case err != nil:
 		s.Guard.Fail(w, r, err)
 	default:

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/controlapi"
@@ -92,7 +93,7 @@ func New(o Options) *Server {
 	r.Get("/", http.RedirectHandler("/console/", http.StatusFound).ServeHTTP)
 	r.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		guard.WriteProblem(
-			w, guard.Problem{
+			w, api.Problem{
 				Kind: "not-found", Status: http.StatusNotFound,
 				Detail: "there is nothing at " + r.URL.Path,
 			},
@@ -101,7 +102,7 @@ func New(o Options) *Server {
 	r.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		guard.WriteProblem(
 			w,
-			guard.Problem{
+			api.Problem{
 				Kind:   "method",
 				Status: http.StatusMethodNotAllowed,
 				Detail: r.Method + " is not served at " + r.URL.Path,
@@ -124,7 +125,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
 			guard.WriteProblem(
 				w,
-				guard.Problem{
+				api.Problem{
 					Kind:   "internal",
 					Status: http.StatusInternalServerError,
 					Detail: "something went wrong here; the log has more",

@@ -6,9 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/store/builds"
 	"ubiquon/internal/testkit"
 )
 
@@ -74,7 +74,7 @@ func TestABuilderIsNeverGivenUp(t *testing.T) {
 			}
 		}
 	}
-	all, err := s.Builds.List(ctx, builds.BuildFilter{Site: "web", Limit: 500})
+	all, err := s.Builds.List(ctx, api.BuildFilter{Site: "web", Limit: 500})
 	if err != nil || !slices.ContainsFunc(all, func(b rebuild.Build) bool {
 		return (b.State == rebuild.Waiting || b.State == rebuild.Running) && len(b.Log) > 0
 	}) {

@@ -5,8 +5,8 @@ package store
 import (
 	"context"
 	"log/slog"
-	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/builds"
@@ -84,23 +84,9 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	return s
 }
 
-// Backlog is what waits, is late, or has failed within a day.
-type Backlog struct {
-	WaitingEvents   int        `json:"waitingEvents"`
-	WaitingSince    *time.Time `json:"waitingSince"` // the oldest of them
-	FailedEvents    int        `json:"failedEvents"`
-	RefusedEvents   int        `json:"refusedEvents"`
-	LateSchedules   int        `json:"lateSchedules"`
-	LateSince       *time.Time `json:"lateSince"`
-	FailedSchedules int        `json:"failedSchedules"`
-	WaitingBuilds   int        `json:"waitingBuilds"`
-	FailingBuilds   int        `json:"failingBuilds"` // that wait because others before them have failed
-	RulesBehind     int64      `json:"rulesBehind"`   // changes that no rule has looked at
-}
-
 // Backlog counts what waits, is late, or has failed within a day.
-func (s *Store) Backlog(ctx context.Context) (Backlog, error) {
-	var b Backlog
+func (s *Store) Backlog(ctx context.Context) (api.Backlog, error) {
+	var b api.Backlog
 	err := s.DB.Conns(ctx).
 		QueryRow(ctx, `select w.n, w.since, e.failed, e.refused, l.n, l.since, f.n, u.waiting, u.failing,
 			greatest(0, coalesce((select sequence from change where environment = $1 order by sequence desc limit

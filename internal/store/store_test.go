@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
@@ -24,7 +25,6 @@ import (
 	"ubiquon/internal/store/builds"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
-	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/events"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
@@ -202,7 +202,7 @@ func TestNothingIsHalfWritten(t *testing.T) {
 		problems[2].Rule != "required" {
 		t.Fatalf("got %v, want the problems of both entries", err)
 	}
-	if items, total, _ := b.Entries.List(t.Context(), entries.EntryFilter{}); total != 0 {
+	if items, total, _ := b.Entries.List(t.Context(), api.EntryFilter{}); total != 0 {
 		t.Errorf("%v is there all the same", items)
 	}
 	if mark, _ := b.Changes.Head(t.Context()); mark.Sequence != 1 {
@@ -481,7 +481,7 @@ func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
 func TestEventsAreKeptOnce(t *testing.T) {
 	b := open(t)
 	enqueued := 0
-	add := func(e events.Event) (string, bool) {
+	add := func(e api.Event) (string, bool) {
 		t.Helper()
 		duplicate, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { enqueued++; return nil })
 		if err != nil {
@@ -489,7 +489,7 @@ func TestEventsAreKeptOnce(t *testing.T) {
 		}
 		return e.ID, duplicate
 	}
-	e := events.Event{Origin: "office", MessageID: "m1", State: events.EventWaiting, Body: []byte("{}")}
+	e := api.Event{Origin: "office", MessageID: "m1", State: events.EventWaiting, Body: []byte("{}")}
 	first, _ := add(e)
 	second, duplicate := add(e)
 	if first != second || !duplicate || enqueued != 1 {
@@ -507,7 +507,7 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	) {
 		t.Errorf("got %v", err)
 	}
-	if events, _ := b.Events.List(t.Context(), events.EventFilter{}); len(events) != 2 {
+	if events, _ := b.Events.List(t.Context(), api.EventFilter{}); len(events) != 2 {
 		t.Errorf("%d events are kept, want the first and the refused one", len(events))
 	}
 	if _, err := b.Events.Get(t.Context(), "no-id"); !errors.Is(err, db.ErrNotFound) {
@@ -582,7 +582,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		failed.Error != "out of paint" {
 		t.Fatalf("%+v, %v", failed, err)
 	}
-	builds, err := b.Builds.List(ctx, builds.BuildFilter{Site: "web"})
+	builds, err := b.Builds.List(ctx, api.BuildFilter{Site: "web"})
 	if err != nil || len(builds) != 3 || builds[0].State != rebuild.Waiting || builds[0].Sequence != 11 ||
 		builds[0].NotBefore == nil ||
 		builds[0].Failures != 1 {

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
@@ -413,10 +414,10 @@ func TestWhatIsReferredToStays(t *testing.T) {
 	if got := b.state("winter"); got != "retired []" {
 		t.Errorf("retired: %s", got)
 	}
-	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{Type: "banner"}); len(items) != 0 {
+	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "banner"}); len(items) != 0 {
 		t.Errorf("the list shows what is retired: %v", items)
 	}
-	if items, _, _ := b.Entries.List(t.Context(), entries.EntryFilter{RefersTo: "winter"}); len(items) != 1 ||
+	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{RefersTo: "winter"}); len(items) != 1 ||
 		items[0].ID != "a" {
 		t.Errorf("who refers to it: %v", items)
 	}
@@ -483,7 +484,7 @@ func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
 		}
 		seen[sequences[i]] = true
 	}
-	if _, total, _ := b.Entries.List(t.Context(), entries.EntryFilter{Type: "page"}); total != n/10*8+1 {
+	if _, total, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "page"}); total != n/10*8+1 {
 		t.Errorf("%d entries", total)
 	}
 	changes, err := b.Changes.ChangesAfter(t.Context(), changelog.Mark{})
@@ -585,7 +586,7 @@ func TestModelsConvertWhatIsStored(t *testing.T) {
 func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	b := openIslands(t)
 	b.must(writing.Edit{ID: "a", Type: "page", Origin: content.Local, Save: content.Fields{"title": per{"en": "A"}}})
-	if _, err := b.Schedules.Add(t.Context(), entries.Schedule{
+	if _, err := b.Schedules.Add(t.Context(), api.Schedule{
 		Entry: "a", Action: "publish",
 		At: time.Now().Add(-time.Hour), Zone: "UTC", By: "x",
 	}); !errors.Is(
@@ -595,7 +596,7 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	}
 	s, err := b.Schedules.Add(
 		t.Context(),
-		entries.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"},
+		api.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"},
 	)
 	if err != nil || b.state("a") != "scheduled []" {
 		t.Fatalf("%v, %s", err, b.state("a"))

@@ -15,10 +15,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/demo"
-	"ubiquon/internal/store/entries"
-	"ubiquon/internal/store/events"
 	"ubiquon/internal/testkit/browser"
 )
 
@@ -36,7 +35,7 @@ func main() {
 // draft leaves a notice with a draft behind what readers get, if there is none
 // yet, and returns its id.
 func draft(ctx context.Context, c *client.Client) (string, error) {
-	items, _, err := c.Entries().List(ctx, entries.EntryFilter{Type: "notice", Search: "Ramp at Mella", Limit: 1})
+	items, _, err := c.Entries().List(ctx, api.EntryFilter{Type: "notice", Search: "Ramp at Mella", Limit: 1})
 	if err != nil || len(items) == 0 {
 		return "", fmt.Errorf("no notice about the ramp at Mella: %w", err)
 	}
@@ -73,7 +72,7 @@ func run(cardFile, to string, dark bool) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	c := &client.Client{Address: card.Gateway, Key: card.Keys.Admin}
-	events, err := c.Origins().Events(ctx, events.EventFilter{Limit: 20})
+	events, err := c.Origins().Events(ctx, api.EventFilter{Limit: 20})
 	if err != nil {
 		return err
 	}

@@ -10,9 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/store/audit"
 )
 
 // Account returns the command account.
@@ -160,7 +160,7 @@ func differing(before, after json.RawMessage) string {
 
 // Audit returns the command audit.
 func (a *Commands) Audit() *cobra.Command {
-	var f audit.Filter
+	var f api.AuditFilter
 	var after, until string
 	var export bool
 	c := &cobra.Command{

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
@@ -104,7 +105,7 @@ func (a *Commands) keyList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			shown := []client.KeyInfo{}
+			shown := []api.KeyInfo{}
 			for _, k := range keys {
 				if all || k.Revoked == nil {
 					shown = append(shown, k)

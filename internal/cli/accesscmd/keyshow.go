@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/diagnose"
 )
 
 func (a *Commands) keyShow() *cobra.Command {
@@ -90,7 +90,7 @@ func (a *Commands) keyCheck() *cobra.Command {
 }
 
 // sight says what is seen of a type in an edition.
-func sight(v diagnose.TypeVisibility) string {
+func sight(v api.TypeVisibility) string {
 	if v.Through == "" {
 		return "–"
 	}

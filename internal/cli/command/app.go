@@ -14,8 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
-	"ubiquon/internal/store/entries"
 )
 
 // App is what all commands share. It is for one run of the command line.
@@ -96,12 +96,12 @@ func (a *App) Find(ctx context.Context, s *client.Client, name string) (string, 
 	if !bySlug {
 		return name, nil
 	}
-	items, _, err := s.Entries().List(ctx, entries.EntryFilter{Type: typ, Search: slug, Limit: 2})
+	items, _, err := s.Entries().List(ctx, api.EntryFilter{Type: typ, Search: slug, Limit: 2})
 	if err != nil {
 		return "", err
 	}
 	if len(items) != 1 {
-		return "", &client.Problem{
+		return "", &api.Problem{
 			Status: http.StatusNotFound,
 			Title:  "Not found",
 			Detail: fmt.Sprintf(

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/store/entries"
 )
 
 // completing bounds how long the shell waits for the service.
@@ -64,7 +64,7 @@ func someEditions(context.Context, *client.Client, string) ([]string, error) {
 
 // someEntries are ids with titles, of entries that the begun word finds.
 func someEntries(ctx context.Context, s *client.Client, begun string) ([]string, error) {
-	items, _, err := s.Entries().List(ctx, entries.EntryFilter{Search: begun, Limit: 50})
+	items, _, err := s.Entries().List(ctx, api.EntryFilter{Search: begun, Limit: 50})
 	var out []string
 	for _, e := range items {
 		out = append(out, e.ID+"\t"+e.Title)

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/client"
 )
 
 // Document returns the command document.
@@ -33,7 +33,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 			if err != nil {
 				return err
 			}
-			var added []client.TrustedDocument
+			var added []api.TrustedDocument
 			for _, file := range args {
 				src, err := os.ReadFile(file)
 				if err != nil {
@@ -88,7 +88,7 @@ generators write it: an object of ids and texts. By those ids they are named the
 	return c
 }
 
-func drawDocuments(t *command.Table, all []client.TrustedDocument) {
+func drawDocuments(t *command.Table, all []api.TrustedDocument) {
 	if len(all) == 0 {
 		t.Line("no document is trusted yet; add some with: ubiquon document add FILE…")
 		return

@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/diagnose"
 	"ubiquon/internal/store/entries"
 )
 
@@ -26,7 +26,7 @@ func (a *Commands) Entry() *cobra.Command {
 }
 
 // filterFlags are the flags that narrow a list of entries.
-func filterFlags(c *cobra.Command, f *entries.EntryFilter) {
+func filterFlags(c *cobra.Command, f *api.EntryFilter) {
 	fl := c.Flags()
 	fl.StringVar(&f.Type, "type", "", "only entries of this type")
 	fl.StringVar(&f.Origin, "origin", "", "only entries from this origin")
@@ -39,7 +39,7 @@ func filterFlags(c *cobra.Command, f *entries.EntryFilter) {
 }
 
 func (a *Commands) entryList() *cobra.Command {
-	var f entries.EntryFilter
+	var f api.EntryFilter
 	list := &cobra.Command{
 		Use: "list", Short: "List entries, those saved last first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -141,7 +141,7 @@ func (a *Commands) entryShow() *cobra.Command {
 	return show
 }
 
-func drawEntry(t *command.Table, e *diagnose.EntryDetail) {
+func drawEntry(t *command.Table, e *api.EntryDetail) {
 	t.Row("id", e.ID)
 	t.Row("title", e.Title)
 	t.Row("type", e.Type)

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
-	"ubiquon/internal/store/entries"
 )
 
 // doing is a command that does one thing to entries, which are named or chosen
@@ -24,7 +24,7 @@ type doing struct {
 }
 
 func (a *Commands) do(d doing) *cobra.Command {
-	var f entries.EntryFilter
+	var f api.EntryFilter
 	var yes bool
 	c := &cobra.Command{
 		Use: d.use + " [ID|TYPE/SLUG …]", Short: d.short, Example: d.example,
@@ -77,7 +77,7 @@ func (a *Commands) do(d doing) *cobra.Command {
 // choose returns the ids of the entries that are named, or that a filter leaves;
 // of the latter it asks first.
 func (a *Commands) choose(
-	cmd *cobra.Command, s *client.Client, args []string, f entries.EntryFilter, yes bool, what string,
+	cmd *cobra.Command, s *client.Client, args []string, f api.EntryFilter, yes bool, what string,
 ) ([]string, error) {
 	filtered := f.Type != "" || f.State != "" || f.Search != "" || f.Missing != "" || f.Origin != ""
 	switch {
@@ -127,7 +127,7 @@ func (a *Commands) choose(
 
 // refused tells everything that a refusal says.
 func (a *Commands) refused(err error) error {
-	var p *client.Problem
+	var p *api.Problem
 	if !errors.As(err, &p) {
 		return err
 	}

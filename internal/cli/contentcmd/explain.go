@@ -6,12 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/client"
 )
 
 // drawExamined tells what an answer is made of.
-func drawExamined(t *command.Table, out *client.Examined) {
+func drawExamined(t *command.Table, out *api.Examined) {
 	t.Line(fmt.Sprintf("%d %s, %d bytes", out.Status, http.StatusText(out.Status), len(out.Body)))
 	if out.Key == "" { // it was refused
 		t.Line(out.Body)

@@ -8,10 +8,10 @@ import (
 	"golang.org/x/text/language"
 	"golang.org/x/text/language/display"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/store/entries"
 )
 
 // Locale returns the command locale.
@@ -117,7 +117,7 @@ func (a *Commands) localeCoverage() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var shown []entries.Coverage
+			var shown []api.Coverage
 			for _, c := range items {
 				if typ == "" || c.Type == typ {
 					shown = append(shown, c)
@@ -138,7 +138,7 @@ func (a *Commands) localeCoverage() *cobra.Command {
 }
 
 // bar draws a coverage as twenty characters.
-func bar(c entries.Coverage) string {
+func bar(c api.Coverage) string {
 	all := c.Translated + c.Partly + c.FilledIn + c.Missing
 	if all == 0 {
 		return ""

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/model"
@@ -137,7 +138,7 @@ func (a *Commands) modelApply() *cobra.Command {
 	return apply
 }
 
-func drawPlan(t *command.Table, plan client.ModelPlan) {
+func drawPlan(t *command.Table, plan api.ModelPlan) {
 	if len(plan.Consequences) == 0 {
 		t.Line("No difference.")
 	} else {

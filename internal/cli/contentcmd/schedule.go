@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/entries"
@@ -30,7 +31,7 @@ func (a *Commands) entrySchedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var made []entries.Schedule
+			var made []api.Schedule
 			for _, one := range [][2]string{
 				{entries.SchedulePublish, publish},
 				{entries.ScheduleUnpublish, unpublish},
@@ -54,7 +55,7 @@ func (a *Commands) entrySchedule() *cobra.Command {
 	return c
 }
 
-func drawSchedules(t *command.Table, all []entries.Schedule) {
+func drawSchedules(t *command.Table, all []api.Schedule) {
 	t.Row("ID", "STATE", "AT", "DO", "LOCALES", "ENTRY")
 	for _, s := range all {
 		locales := "all"
@@ -111,7 +112,7 @@ func (a *Commands) Schedule() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.Print(sch, func(t *command.Table) { drawSchedules(t, []entries.Schedule{sch}) })
+			return a.Print(sch, func(t *command.Table) { drawSchedules(t, []api.Schedule{sch}) })
 		},
 	}
 	move.Flags().StringVar(&at, "at", "", "the new moment")

@@ -10,12 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 )
 
 func (a *Commands) entryImport() *cobra.Command {
-	var o client.ImportOptions
+	var o api.ImportOptions
 	var all bool
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Write the entries of an NDJSON file, as export has written it",
@@ -35,7 +36,7 @@ interruption run it again, or go on with --after LINE.`,
 			}
 			begin := time.Now()
 			bad := 0
-			run := func(o client.ImportOptions, what string) (client.ImportProgress, error) {
+			run := func(o api.ImportOptions, what string) (api.ImportProgress, error) {
 				last, n, err := a.importFile(cmd.Context(), s, args[0], o, what)
 				bad += n
 				return last, err
@@ -82,15 +83,15 @@ interruption run it again, or go on with --after LINE.`,
 // importFile imports a file and shows how far it has come. bad counts the lines that are
 // not good.
 func (a *Commands) importFile(
-	ctx context.Context, s *client.Client, file string, o client.ImportOptions, what string,
-) (last client.ImportProgress, bad int, err error) {
+	ctx context.Context, s *client.Client, file string, o api.ImportOptions, what string,
+) (last api.ImportProgress, bad int, err error) {
 	in, err := a.open(file)
 	if err != nil {
 		return last, 0, err
 	}
 	defer in.Close()
 	told := time.Time{}
-	err = s.Entries().Import(ctx, in, o, func(p client.ImportProgress) {
+	err = s.Entries().Import(ctx, in, o, func(p api.ImportProgress) {
 		last = p
 		for _, b := range p.BadLines {
 			bad++

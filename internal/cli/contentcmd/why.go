@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/why"
@@ -58,7 +59,7 @@ is asked with comes from UBIQUON_KEY.)`,
 	return c
 }
 
-func (a *Commands) drawWhy(t *command.Table, out *client.WhyAnswer) {
+func (a *Commands) drawWhy(t *command.Table, out *api.WhyAnswer) {
 	about := "What was asked for"
 	if e := out.Entry; e != nil {
 		about = fmt.Sprintf("%s “%s” (%s)", e.Type, e.Title, e.ID)

@@ -10,10 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/delivery"
-	"ubiquon/internal/store/builds"
 )
 
 // Cache returns the command cache.
@@ -79,7 +78,7 @@ func (a *Commands) cacheStats() *cobra.Command {
 }
 
 // toldOf says how far a cache downstream has been told.
-func toldOf(d builds.Downstream) string {
+func toldOf(d api.Downstream) string {
 	what := "has taken no call yet"
 	if d.Told != nil {
 		what = fmt.Sprintf("took %d calls, the last at %s", d.Calls, d.Told.Local().Format(time.TimeOnly))
@@ -94,7 +93,7 @@ func toldOf(d builds.Downstream) string {
 }
 
 // meant adds the flags that say which answers are meant.
-func meant(c *cobra.Command, q *delivery.CacheQuery) {
+func meant(c *cobra.Command, q *api.CacheQuery) {
 	c.Flags().StringVar(&q.Edition, "edition", "", "only answers of this edition")
 	c.Flags().StringVar(&q.Type, "type", "", "only answers that were read of this type")
 	c.Flags().StringVar(&q.Entry, "entry", "", "only answers that something of this entry was read for")
@@ -102,7 +101,7 @@ func meant(c *cobra.Command, q *delivery.CacheQuery) {
 }
 
 func (a *Commands) cacheList() *cobra.Command {
-	var q delivery.CacheQuery
+	var q api.CacheQuery
 	var limit int
 	c := &cobra.Command{
 		Use: "list", Short: "List cached responses, the most requested first", Args: cobra.NoArgs,
@@ -165,7 +164,7 @@ func (a *Commands) cacheExplain() *cobra.Command {
 }
 
 func (a *Commands) cachePurge() *cobra.Command {
-	var q delivery.CacheQuery
+	var q api.CacheQuery
 	var yes bool
 	c := &cobra.Command{
 		Use: "purge [KEY…]", Short: "Purge cached responses: named ones, matching ones, or all", Args: cobra.ArbitraryArgs,
@@ -177,7 +176,7 @@ func (a *Commands) cachePurge() *cobra.Command {
 			if len(keys) == 0 {
 				keys = []string{""}
 			}
-			if q == (delivery.CacheQuery{}) && keys[0] == "" && !yes &&
+			if q == (api.CacheQuery{}) && keys[0] == "" && !yes &&
 				!a.Confirm("throw away every answer of this node?") {
 				return errors.New("nothing was done; answer y, or give --yes")
 			}
@@ -229,7 +228,7 @@ func (a *Commands) cacheWarm() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			failed := slices.DeleteFunc(slices.Clone(items), func(w delivery.Warmed) bool { return w.Error == "" })
+			failed := slices.DeleteFunc(slices.Clone(items), func(w api.Warmed) bool { return w.Error == "" })
 			err = a.Print(map[string]any{"items": items}, func(t *command.Table) {
 				t.Line(answers(len(items)-len(failed)) + " held now")
 				for _, w := range failed {

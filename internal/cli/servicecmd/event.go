@@ -5,14 +5,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/demo"
-	"ubiquon/internal/store/events"
 )
 
 // Event returns the command event.
 func (a *Commands) Event() *cobra.Command {
-	var f events.EventFilter
+	var f api.EventFilter
 	list := &cobra.Command{
 		Use: "list", Short: "List events, and how long each took to reach visitors", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/ingest"
 )
@@ -107,7 +108,7 @@ func (a *Commands) originShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			i := slices.IndexFunc(all, func(o ingest.OriginState) bool { return o.Name == args[0] })
+			i := slices.IndexFunc(all, func(o api.OriginState) bool { return o.Name == args[0] })
 			if i < 0 {
 				return fmt.Errorf(
 					"there is no origin %q, and no entry comes from it; see ubiquon origin list", args[0],

@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/diagnose"
 )
 
 // errProblems is the error of a status with problems, for scripts.
@@ -41,7 +41,7 @@ func (a *Commands) Status() *cobra.Command {
 	return c
 }
 
-func drawStatus(t *command.Table, st *diagnose.Status) {
+func drawStatus(t *command.Table, st *api.Status) {
 	if len(st.Problems) == 0 {
 		t.Line("Nothing is wrong.")
 	}

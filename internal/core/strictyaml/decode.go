@@ -15,9 +15,10 @@ import (
 // Mistake is one thing that is wrong in a file. Line and Column count from 1;
 // they are 0 when the place is not known.
 type Mistake struct {
-	File         string
-	Line, Column int
-	Text         string
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	Text   string `json:"text"`
 }
 
 // String implements fmt.Stringer.

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/server/guard"
@@ -102,7 +103,7 @@ func (s *API) trimmed(edition string, err error) error {
 	if !errors.Is(err, changelog.ErrGap) {
 		return err
 	}
-	return guard.Problem{
+	return api.Problem{
 		Kind:      "changes-gone",
 		Status:    http.StatusGone,
 		Parameter: "after",

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -29,7 +30,7 @@ const maxAddress = 16 << 10
 func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	begin := time.Now()
 	if len(r.RequestURI) > maxAddress {
-		s.guard.Fail(w, r, guard.Problem{
+		s.guard.Fail(w, r, api.Problem{
 			Kind: "too-long", Status: http.StatusRequestURITooLong,
 			Detail: fmt.Sprintf("the address has %d bytes, at most %d are taken", len(r.RequestURI), maxAddress),
 			Hint:   "send GraphQL with POST, or name a trusted document",
@@ -66,7 +67,7 @@ func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.Method != http.MethodGet && r.Method != http.MethodHead:
 		w.Header().Set("Allow", "GET, HEAD")
-		s.guard.Fail(w, r, guard.Problem{
+		s.guard.Fail(w, r, api.Problem{
 			Kind: "method", Status: 405, Detail: r.Method + " is not served here; content is read with GET",
 		})
 	case rest == "changes" || rest == "schema" || rest == "openapi.json" || strings.HasPrefix(rest, "graphql/"):
@@ -77,12 +78,12 @@ func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 // noEdition is the problem of an address that names no environment or edition.
-func (s *API) noEdition(environment, edition string) guard.Problem {
+func (s *API) noEdition(environment, edition string) api.Problem {
 	detail := "there is no environment " + strconv.Quote(environment)
 	if environment == s.env.Replica.Environment() {
 		detail = "there is no edition " + strconv.Quote(edition) + strictyaml.DidYouMean(edition, content.Editions)
 	}
-	return guard.Problem{Kind: "not-found", Status: 404, Detail: detail}
+	return api.Problem{Kind: "not-found", Status: 404, Detail: detail}
 }
 
 // describeOrFollow answers what is not a read: descriptions of the model and changes. Reads
@@ -272,7 +273,7 @@ func (s *API) readOptions(r *http.Request, reader *access.Principal) (delivery.R
 	if n := r.Header["Ubiquon-Min-Sequence"]; n != nil && n[0] != "" {
 		var err error
 		if o.MinSequence, err = strconv.ParseInt(n[0], 10, 64); err != nil {
-			return o, guard.Problem{
+			return o, api.Problem{
 				Kind:      "parameter",
 				Status:    400,
 				Parameter: "Ubiquon-Min-Sequence",
@@ -328,7 +329,7 @@ func (s *API) refused(w http.ResponseWriter, r *http.Request, reader *access.Pri
 		denied.Everyone = !reader.Identified()
 	}
 	if denied != nil || diagnose.IsBadKey(err) {
-		one := diagnose.Refusal{
+		one := api.Refusal{
 			At:      time.Now(),
 			Address: s.guard.Address(r),
 			Agent:   r.UserAgent(),

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/text/language"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
@@ -333,7 +334,7 @@ func renderREST(
 		} else if len(found.Rows) == 0 {
 			out.Status = http.StatusNotFound
 			out.Header = with(out.Header, "Content-Type", "application/problem+json")
-			b.Write(guard.Problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in " +
+			b.Write(api.Problem{Kind: "not-found", Status: 404, Detail: "there is nothing here under this name in " +
 				"this edition and locale"}.Bytes())
 		} else {
 			picks := root.Selection.Picks

@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
 )
@@ -40,7 +41,7 @@ func (s *API) takeIn(
 ) error {
 	if r.Method != http.MethodPost {
 		w.Header().Set("Allow", "POST")
-		return guard.Problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"}
+		return api.Problem{Kind: "method", Status: 405, Detail: r.Method + " is not served here; hand in with POST"}
 	}
 	p, err := guard.Parameters(r.URL, []string{"locale"})
 	if err != nil {
@@ -59,7 +60,7 @@ func (s *API) takeIn(
 		return guard.TooLargeProblem(tooLarge.Limit)
 	}
 	if err != nil {
-		return guard.Problem{Kind: "body", Status: 400, Detail: "the body broke off"}
+		return api.Problem{Kind: "body", Status: 400, Detail: "the body broke off"}
 	}
 	values, err := submitted(r.Header.Get("Content-Type"), body)
 	if err != nil {
@@ -75,7 +76,7 @@ func (s *API) takeIn(
 // submitted reads the body of a submission.
 func submitted(contentType string, body []byte) (map[string]any, error) {
 	bad := func(detail string) error {
-		return guard.Problem{Kind: "body", Status: 400, Detail: detail}
+		return api.Problem{Kind: "body", Status: 400, Detail: detail}
 	}
 	if !utf8.Valid(body) || strings.Contains(string(body), `\u0000`) {
 		return nil, bad("the body is not valid UTF-8, or holds a NUL")
@@ -101,7 +102,7 @@ func submitted(contentType string, body []byte) (map[string]any, error) {
 			values[name] = v[0]
 		}
 	default:
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:   "media-type",
 			Status: 415,
 			Detail: "send application/json or application/x-www-form-urlencoded",

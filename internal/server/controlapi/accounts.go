@@ -9,12 +9,11 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/guard"
-	"ubiquon/internal/store/accounts"
-	"ubiquon/internal/store/audit"
 )
 
 // routeSessions mounts signing in and out.
@@ -23,7 +22,7 @@ func (s *API) routeSessions(c routes) {
 	c.get("/session", guard.Anybody, func(r *http.Request) (any, error) {
 		reader := guard.PrincipalOf(r)
 		if !reader.Identified() {
-			return nil, guard.Problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}
+			return nil, api.Problem{Kind: "no-key", Status: 401, Detail: "nobody is signed in"}
 		}
 		return s.whoIs(reader), nil
 	})
@@ -42,7 +41,7 @@ func (s *API) routeSessions(c routes) {
 	c.get("/sessions", own, func(r *http.Request) (any, error) {
 		all, err := s.env.Accounts.Sessions(r.Context(), guard.PrincipalOf(r))
 		_, here, signedIn := s.env.Accounts.SignedIn(r.Context(), s.guard.CookieOf(r))
-		return map[string]any{"items": append([]accounts.Session{}, all...), "here": here}, errors.Join(err, signedIn)
+		return map[string]any{"items": append([]api.Session{}, all...), "here": here}, errors.Join(err, signedIn)
 	})
 	c.do("DELETE", "/sessions/{session}", own, func(r *http.Request) (any, error) {
 		err := s.env.Accounts.EndSession(
@@ -110,7 +109,7 @@ func (s *API) whoIs(r *access.Principal) who {
 // another site's page has sent it.
 func (s *API) ownBody(r *http.Request, into any) error {
 	if err := s.guard.CrossSite.Check(r); err != nil {
-		return guard.Problem{
+		return api.Problem{
 			Kind:   "cross-site",
 			Status: http.StatusForbidden,
 			Detail: "this comes from another site than the console",
@@ -119,7 +118,7 @@ func (s *API) ownBody(r *http.Request, into any) error {
 	return guard.ReadBody(r, into)
 }
 
-func (s *API) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *accounts.Account) {
+func (s *API) signedIn(w http.ResponseWriter, r *http.Request, cookie string, a *api.Account) {
 	s.guard.SetCookie(w, r, cookie, int(s.env.Accounts.SessionLongest()/time.Second))
 	reader := access.Principal{
 		Kind:   access.ByAccount,
@@ -159,7 +158,7 @@ func (s *API) welcome(w http.ResponseWriter, r *http.Request) {
 	}
 	err := s.ownBody(r, &form)
 	if err == nil && form.Password == "" {
-		var a *accounts.Account
+		var a *api.Account
 		if a, err = s.env.Accounts.Welcome(r.Context(), form.Link, s.guard.Actor(r)); err == nil {
 			out := map[string]any{"first": a == nil}
 			if a != nil {
@@ -171,7 +170,7 @@ func (s *API) welcome(w http.ResponseWriter, r *http.Request) {
 	}
 	if err == nil {
 		var cookie string
-		var a *accounts.Account
+		var a *api.Account
 		if cookie, a, err = s.env.Accounts.ChoosePassword(r.Context(), form.Link, form.Email, form.Name,
 			form.Password, s.guard.Actor(r), r.UserAgent()); err == nil {
 			s.signedIn(w, r, cookie, a)
@@ -199,7 +198,7 @@ func (s *API) routeAccounts(c routes) {
 			return nil, err
 		}
 		a, link, err := s.env.Accounts.CreateAccount(
-			r.Context(), accounts.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password,
+			r.Context(), api.Account{Email: form.Email, Name: form.Name, Role: form.Role}, form.Password,
 			guard.ActorName(r),
 		)
 		return map[string]any{"account": a, "link": s.linkAddress(r, link)}, err
@@ -255,7 +254,7 @@ func (s *API) audit(w http.ResponseWriter, r *http.Request) {
 			s.guard.Fail(w, r, err)
 			return
 		}
-		guard.WriteJSON(w, http.StatusOK, map[string]any{"items": append([]audit.Record{}, acts...)})
+		guard.WriteJSON(w, http.StatusOK, map[string]any{"items": append([]api.AuditRecord{}, acts...)})
 		return
 	}
 	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "audit export", "", nil,
@@ -290,18 +289,18 @@ func (s *API) audit(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func auditFilter(r *http.Request) (audit.Filter, error) {
+func auditFilter(r *http.Request) (api.AuditFilter, error) {
 	p, err := guard.QueryValues(r, "who", "what", "subject", "after", "until", "below", "limit")
 	if err != nil {
-		return audit.Filter{}, err
+		return api.AuditFilter{}, err
 	}
-	f := audit.Filter{Who: p["who"], What: p["what"], Subject: p["subject"]}
+	f := api.AuditFilter{Who: p["who"], What: p["what"], Subject: p["subject"]}
 	for name, at := range map[string]*time.Time{"after": &f.After, "until": &f.Until} {
 		if p[name] == "" {
 			continue
 		}
 		if *at, _, err = authoring.ParseMoment(p[name], ""); err != nil {
-			return f, guard.Problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}
+			return f, api.Problem{Kind: "parameter", Status: 400, Parameter: name, Detail: err.Error()}
 		}
 	}
 	if f.Limit, err = guard.Number(p, "limit"); err != nil {
@@ -309,7 +308,7 @@ func auditFilter(r *http.Request) (audit.Filter, error) {
 	}
 	if p["below"] != "" {
 		if f.Below, err = strconv.ParseInt(p["below"], 10, 64); err != nil {
-			return f, guard.Problem{
+			return f, api.Problem{
 				Kind:      "parameter",
 				Status:    400,
 				Parameter: "below",

@@ -7,7 +7,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"ubiquon/internal/delivery"
+	"ubiquon/internal/api"
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/writing"
 )
@@ -58,7 +58,7 @@ func (s *API) heldAnswers(r *http.Request) (any, error) {
 	switch p["sort"] {
 	case "", "hits", "bytes", "age":
 	default:
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: "sort",
@@ -66,7 +66,7 @@ func (s *API) heldAnswers(r *http.Request) (any, error) {
 		}
 	}
 	return s.env.Delivery.Entries(
-		delivery.CacheQuery{
+		api.CacheQuery{
 			Edition: p["edition"],
 			Type:    p["type"],
 			Entry:   p["entry"],
@@ -81,7 +81,7 @@ func (s *API) heldAnswers(r *http.Request) (any, error) {
 // are.
 func (s *API) purge(r *http.Request) (any, error) {
 	var form struct {
-		delivery.CacheQuery
+		api.CacheQuery
 		Check bool `json:"check"`
 	}
 	if err := guard.ReadBody(r, &form); err != nil {
@@ -122,7 +122,7 @@ func (s *API) warm(r *http.Request) (any, error) {
 	}
 	items, err := s.env.Delivery.WarmAll(r.Context(), form.Requests, form.Hottest)
 	if err != nil {
-		return nil, guard.Problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}
+		return nil, api.Problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}
 	}
 	err = s.env.Audit.Note(
 		r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(items)},
@@ -164,14 +164,14 @@ func (s *API) simulate(r *http.Request) (any, error) {
 	}
 	switch {
 	case form.What != "publish" && form.What != "unpublish":
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "what",
 			Detail:    strconv.Quote(form.What) + " is neither publish nor unpublish",
 		}
 	case (form.Entry == "") == (form.Change == 0):
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "entry",

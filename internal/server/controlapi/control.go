@@ -10,13 +10,12 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/guard"
-	"ubiquon/internal/store/builds"
-	"ubiquon/internal/store/events"
 )
 
 // API answers the requests under /control/v1/ of one environment. It is safe for concurrent
@@ -106,7 +105,7 @@ func (s *API) listEvents(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.env.Ingest.Events(r.Context(), events.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
+	items, err := s.env.Ingest.Events(r.Context(), api.EventFilter{State: p["state"], Entry: p["entry"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 
@@ -119,7 +118,7 @@ func (s *API) listBuilds(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.env.Automation.Builds(r.Context(), builds.BuildFilter{Site: p["site"], Limit: n})
+	items, err := s.env.Automation.Builds(r.Context(), api.BuildFilter{Site: p["site"], Limit: n})
 	return map[string]any{"items": items}, err
 }
 
@@ -161,7 +160,7 @@ func (s *API) report(r *http.Request) (any, error) {
 	case "started", rebuild.Finished, rebuild.Failed:
 		return s.env.Automation.ReportBuild(r.Context(), b.ID, form.State, form.Error)
 	}
-	return nil, guard.Problem{
+	return nil, api.Problem{
 		Kind:      "body",
 		Status:    400,
 		Parameter: "state",

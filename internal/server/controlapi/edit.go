@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
@@ -56,7 +57,7 @@ const maxEdits = 200
 // compile turns the form into an edit; at is where it stands in the body.
 func (s *API) compile(f *editForm, at string) (writing.Edit, error) {
 	bad := func(name, format string, args ...any) error {
-		return guard.Problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}
+		return api.Problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}
 	}
 	if f.ID == "" && f.Save != nil {
 		f.ID = content.NewID()
@@ -109,7 +110,7 @@ func (s *API) edit(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "edits",
@@ -262,9 +263,9 @@ func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
 }
 
 // visibleReferrers are those of the referrers whose drafts who asks may read.
-func visibleReferrers(r *http.Request, all []writing.Referrer) []writing.Referrer {
+func visibleReferrers(r *http.Request, all []api.Referrer) []api.Referrer {
 	rights := guard.PrincipalOf(r).Rights
-	return slices.DeleteFunc(all, func(one writing.Referrer) bool {
+	return slices.DeleteFunc(all, func(one api.Referrer) bool {
 		return !rights.Allows(access.Need{Verb: access.Read, Edition: content.Preview, Type: one.Type})
 	})
 }
@@ -276,7 +277,7 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 	if len(err.By) == n {
 		return err
 	}
-	return guard.Problem{
+	return api.Problem{
 		Kind: "referred", Status: http.StatusConflict, ReferredBy: err.By,
 		Detail: fmt.Sprintf(
 			"entry %s is referred to by %d entries, of which you may read %d; take the references out first, or "+
@@ -289,13 +290,13 @@ func onlyVisible(r *http.Request, err *writing.ReferredError) error {
 // bothSides makes a problem of a lost update that shows what was saved meanwhile
 // beside what was sent.
 func (s *API) bothSides(r *http.Request, lost *writing.ConflictError, all []writing.Edit) error {
-	p := guard.Problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
+	p := api.Problem{Kind: "conflict", Status: 412, Detail: lost.Error()}
 	e, err := s.env.Diagnosis.Entry(r.Context(), lost.Entry)
 	if err != nil || len(e.Revisions) == 0 ||
 		guard.Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: e.Type}) != nil {
 		return p // who may only write is not shown what others wrote
 	}
-	c := guard.Conflict{Entry: lost.Entry, Present: e.Revisions[0]}
+	c := api.Conflict{Entry: lost.Entry, Present: e.Revisions[0]}
 	c.Present.Fields = e.Newest
 	for i := range all {
 		if all[i].ID == lost.Entry {

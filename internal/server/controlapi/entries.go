@@ -11,16 +11,13 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"ubiquon/internal/authoring"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
-	"ubiquon/internal/diagnose"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/guard"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/db"
-	"ubiquon/internal/store/entries"
 )
 
 // routeEntries mounts what is done with entries.
@@ -77,7 +74,7 @@ func (s *API) routeEntries(c routes) {
 }
 
 // entryAnswer is an entry with its entity tag.
-type entryAnswer struct{ diagnose.EntryDetail }
+type entryAnswer struct{ api.EntryDetail }
 
 // RevisionNumber implements guard.Revised.
 func (e entryAnswer) RevisionNumber() int { return e.Revision }
@@ -87,7 +84,7 @@ func (s *API) listEntries(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := entries.EntryFilter{
+	f := api.EntryFilter{
 		Type:     p["type"],
 		Origin:   p["origin"],
 		State:    content.State(p["state"]),
@@ -99,7 +96,7 @@ func (s *API) listEntries(r *http.Request) (any, error) {
 		f.IDs = strings.Split(p["ids"], ",")
 	}
 	if f.State != "" && !slices.Contains(content.States, f.State) {
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: "state",
@@ -155,8 +152,8 @@ func (s *API) routePreviewLinks(c routes) {
 		}
 		all, err := s.env.PreviewLinks.PreviewLinks(r.Context(), p["entry"])
 		types := guard.PrincipalOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
-		all = slices.DeleteFunc(all, func(l accounts.PreviewLink) bool { return !slices.Contains(types, l.Type) })
-		return map[string]any{"items": append([]accounts.PreviewLink{}, all...)}, err
+		all = slices.DeleteFunc(all, func(l api.PreviewLink) bool { return !slices.Contains(types, l.Type) })
+		return map[string]any{"items": append([]api.PreviewLink{}, all...)}, err
 	})
 	c.do("DELETE", "/previews/{preview}", guard.Reads, func(r *http.Request) (any, error) {
 		l, err := s.env.PreviewLinks.PreviewLink(r.Context(), chi.URLParam(r, "preview"))
@@ -180,7 +177,7 @@ func (s *API) sawOpen(r *http.Request) (any, error) {
 		return nil, err
 	}
 	if len(form.Session) < 8 || len(form.Session) > 100 {
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "session",
@@ -203,7 +200,7 @@ func (s *API) importLines(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	o := authoring.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
+	o := api.ImportOptions{Check: p["check"] == "true", StopAtBad: p["bad"] == "stop"}
 	if o.After, err = guard.Number(p, "after"); err != nil {
 		s.guard.Fail(w, r, err)
 		return
@@ -217,7 +214,7 @@ func (s *API) importLines(w http.ResponseWriter, r *http.Request) {
 	// answer has begun already.
 	defer io.Copy(io.Discard, r.Body)
 	if err := s.env.Authoring.Import(r.Context(), r.Body, guard.ActorName(r), o,
-		func(p authoring.ImportProgress) { out.Write(p) }); err != nil {
+		func(p api.ImportProgress) { out.Write(p) }); err != nil {
 		if !out.Started {
 			s.guard.Fail(w, r, err)
 			return

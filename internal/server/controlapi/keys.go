@@ -7,8 +7,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/diagnose"
 	"ubiquon/internal/server/guard"
 )
 
@@ -46,7 +46,7 @@ func (s *API) routeKeys(c routes) {
 			var err error
 			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 ||
 				overlap > 90*24*time.Hour {
-				return nil, guard.Problem{
+				return nil, api.Problem{
 					Kind:      "body",
 					Status:    400,
 					Parameter: "overlap",
@@ -84,7 +84,7 @@ func (s *API) routeKeys(c routes) {
 		return map[string]any{"open": opened(open)}, err
 	})
 	c.get("/refusals", guard.Administers, func(r *http.Request) (any, error) {
-		return map[string]any{"items": append([]diagnose.Refusal{}, s.env.Diagnosis.Refusals()...)}, nil
+		return map[string]any{"items": append([]api.Refusal{}, s.env.Diagnosis.Refusals()...)}, nil
 	})
 }
 
@@ -108,7 +108,7 @@ func readGrants(r *http.Request) (out grantsForm, err error) {
 		return out, err
 	}
 	if len(form.Add)+len(form.Take) == 0 && form.Days == nil {
-		return out, guard.Problem{
+		return out, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "add",
@@ -126,7 +126,7 @@ func readGrants(r *http.Request) (out grantsForm, err error) {
 func parseGrants(parameter string, texts []string) (access.Grants, error) {
 	out, err := access.ParseGrants(texts)
 	if err != nil {
-		return nil, guard.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}
+		return nil, api.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}
 	}
 	return out, nil
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
@@ -71,7 +72,7 @@ func readModel(r *http.Request) (*model.Model, modelForm, error) {
 		return nil, form, err
 	}
 	if len(form.Files) == 0 {
-		return nil, form, guard.Problem{
+		return nil, form, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "files",
@@ -171,7 +172,7 @@ func (s *API) editLocales(w http.ResponseWriter, r *http.Request) {
 
 func (f *localesForm) change(locales []model.Locale) ([]model.Locale, error) {
 	bad := func(parameter, format string, args ...any) error {
-		return guard.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}
+		return api.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}
 	}
 	var tags []string
 	for _, l := range locales {

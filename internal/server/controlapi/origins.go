@@ -7,6 +7,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/server/guard"
@@ -61,7 +62,7 @@ func (s *API) retireOrigin(w http.ResponseWriter, r *http.Request) {
 	}
 	err := guard.ReadBody(r, &form)
 	if err == nil && !slices.Contains([]string{ingest.KeepLocal, ingest.Unpublish, ingest.DeleteAll}, form.Do) {
-		err = guard.Problem{
+		err = api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "do",
@@ -76,7 +77,7 @@ func (s *API) retireOrigin(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p ingest.Progress) (ingest.Retirement, error) {
+	withProgress(s, w, r, func(p ingest.Progress) (api.Retirement, error) {
 		return s.env.Ingest.Retire(r.Context(), name, form.Do, guard.ActorName(r), form.Apply, p)
 	})
 }
@@ -97,7 +98,7 @@ func (s *API) adoptOrigin(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p ingest.Progress) (ingest.Adoption, error) {
+	withProgress(s, w, r, func(p ingest.Progress) (api.Adoption, error) {
 		return s.env.Ingest.Adopt(r.Context(), form.From, name, form.By, guard.ActorName(r), form.Apply, p)
 	})
 }
@@ -118,7 +119,7 @@ func (s *API) compareOrigin(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	withProgress(s, w, r, func(p ingest.Progress) (ingest.Reconciled, error) {
+	withProgress(s, w, r, func(p ingest.Progress) (api.Reconciled, error) {
 		return s.env.Ingest.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, p)
 	})
 }

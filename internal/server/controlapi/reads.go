@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/delivery"
@@ -18,7 +19,6 @@ import (
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/guard"
-	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/db"
 )
 
@@ -28,7 +28,7 @@ func (s *API) routeReads(c routes) {
 	c.do("POST", "/reads", guard.Reads.WithBody(512<<10), s.examine)
 	c.get("/reads/saved", guard.Reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.SavedReads(r.Context())
-		return map[string]any{"items": append([]accounts.SavedRead{}, all...)}, err
+		return map[string]any{"items": append([]api.SavedRead{}, all...)}, err
 	})
 	c.do("POST", "/reads/saved", guard.WritesOrDecides.WithBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
@@ -39,7 +39,7 @@ func (s *API) routeReads(c routes) {
 			return nil, err
 		}
 		if len(form.Read) == 0 || form.Name == "" {
-			return nil, guard.Problem{
+			return nil, api.Problem{
 				Kind:      "body",
 				Status:    400,
 				Parameter: "read",
@@ -54,7 +54,7 @@ func (s *API) routeReads(c routes) {
 	})
 	c.get("/documents", guard.Reads, func(r *http.Request) (any, error) {
 		all, err := s.env.Documents.Documents(r.Context())
-		return map[string]any{"items": append([]accounts.TrustedDocument{}, all...)}, err
+		return map[string]any{"items": append([]api.TrustedDocument{}, all...)}, err
 	})
 	c.do("POST", "/documents", guard.Administers.WithBody(512<<10), func(r *http.Request) (any, error) {
 		var form struct {
@@ -99,7 +99,7 @@ func (s *API) examine(r *http.Request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out delivery.Examined
+	var out api.Examined
 	var compile delivery.Compiler
 	text := form.Request
 	if form.Query != "" || form.DocumentID != "" {
@@ -112,7 +112,7 @@ func (s *API) examine(r *http.Request) (any, error) {
 			},
 		)
 		if bad != nil {
-			return nil, guard.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
+			return nil, api.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
 		}
 		text, compile = "graphql "+
 			req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
@@ -156,7 +156,7 @@ func (s *API) examine(r *http.Request) (any, error) {
 		} else {
 			s.guard.Fail(&b, r, err)
 		}
-		return delivery.Examined{Status: b.Status, Header: b.Header(), Body: b.Body.String()}, nil
+		return api.Examined{Status: b.Status, Header: b.Header(), Body: b.Body.String()}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
 	if _, missing := guard.ReadsAll.Need(guard.PrincipalOf(r).Rights); !missing {
@@ -173,7 +173,7 @@ func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, e
 		edition = "published"
 	}
 	if !delivery.EditionKnown(edition) {
-		return access.Rights{}, "", guard.Problem{
+		return access.Rights{}, "", api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "edition",
@@ -201,7 +201,7 @@ func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, e
 		if !strings.HasPrefix(form.As, "ubq_") { // a secret is not told back
 			detail = "there is no key with the id or name " + strconv.Quote(form.As)
 		}
-		err = guard.Problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"}
+		err = api.Problem{Kind: "body", Status: 400, Parameter: "as", Detail: detail, Hint: "see ubiquon key list"}
 	}
 	return rights, edition, err
 }
@@ -210,7 +210,7 @@ func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, e
 // that has one must be the form's.
 func (s *API) restRead(form *readForm, edition string) (delivery.Compiler, error) {
 	bad := func(detail string) error {
-		return guard.Problem{
+		return api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "request",

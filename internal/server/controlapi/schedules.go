@@ -7,10 +7,10 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
-	"ubiquon/internal/store/entries"
 )
 
 // routeSchedules mounts what is done with schedules.
@@ -22,7 +22,7 @@ func (s *API) routeSchedules(c routes) {
 }
 
 // scheduleOf returns the schedule that a request is about, if who asks may change it.
-func (s *API) scheduleOf(r *http.Request) (entries.Schedule, error) {
+func (s *API) scheduleOf(r *http.Request) (api.Schedule, error) {
 	sch, err := s.env.Authoring.Schedule(r.Context(), chi.URLParam(r, "id"))
 	if err != nil {
 		return sch, err
@@ -37,7 +37,7 @@ func (s *API) listSchedules(r *http.Request) (any, error) {
 	}
 	limit, err := strconv.Atoi(cmp.Or(p["limit"], "200"))
 	if err != nil || limit < 1 || limit > 1000 {
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: "limit",
@@ -67,7 +67,7 @@ func (s *API) addSchedule(r *http.Request) (any, error) {
 	}
 	out, err := s.env.Authoring.AddSchedule(
 		r.Context(),
-		entries.Schedule{
+		api.Schedule{
 			Entry:   form.Entry,
 			Action:  form.Action,
 			Locales: form.Locales,

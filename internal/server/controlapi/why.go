@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"strings"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/server/contentapi"
@@ -39,7 +40,7 @@ func (s *API) why(r *http.Request) (any, error) {
 		}
 	}
 	if q.Entry == "" && q.Type == "" {
-		return nil, guard.Problem{
+		return nil, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "entry",
@@ -52,7 +53,7 @@ func (s *API) why(r *http.Request) (any, error) {
 // askedFor takes from a read what is asked of it.
 func (s *API) askedFor(request string, q *diagnose.Question) error {
 	bad := func(detail string) error {
-		return guard.Problem{
+		return api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "request",

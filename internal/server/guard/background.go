@@ -15,6 +15,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
 )
@@ -144,7 +145,7 @@ func (g *Guard) record(next http.Handler, r *http.Request) (made *Recorded) {
 		if p := recover(); p != nil {
 			g.log.Error("a request panicked", "method", r.Method, "path", r.URL.Path, "panic", p)
 			made = &Recorded{}
-			WriteProblem(made, Problem{
+			WriteProblem(made, api.Problem{
 				Kind: "internal", Status: http.StatusInternalServerError,
 				Detail: "something went wrong here; the log has more",
 			})
@@ -191,7 +192,7 @@ func (g *Guard) ShowWrite(r *http.Request) (any, error) {
 	id := chi.URLParam(r, "write")
 	known, err := g.env.Authoring.WriteOf(r.Context(), g.writeKey(r, id))
 	if errors.Is(err, db.ErrNotFound) {
-		return nil, Problem{
+		return nil, api.Problem{
 			Kind:   "not-found",
 			Status: http.StatusNotFound,
 			Detail: "there is no write of yours with this id",
@@ -268,7 +269,7 @@ func (f failing) Read([]byte) (int, error) { return 0, f.err }
 
 // GraphQL returns the body as a GraphQL answer, of which a problem is made an error.
 func (o *Recorded) GraphQL() json.RawMessage {
-	var p Problem
+	var p api.Problem
 	if o.Header().Get("Content-Type") != "application/problem+json" || json.Unmarshal(o.Body.Bytes(), &p) != nil {
 		return bytes.TrimSpace(o.Body.Bytes())
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
@@ -57,7 +58,7 @@ func WantedRevision(r *http.Request) (int, error) {
 	}
 	n, err := strconv.Atoi(strings.Trim(header, `"`))
 	if err != nil || n < 1 {
-		return 0, Problem{
+		return 0, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: "If-Match",
@@ -111,8 +112,8 @@ func WriteJSON(w http.ResponseWriter, status int, v any) {
 }
 
 // TooLargeProblem is the problem of a body of more bytes than the limit.
-func TooLargeProblem(limit int64) Problem {
-	return Problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", limit)}
+func TooLargeProblem(limit int64) api.Problem {
+	return api.Problem{Kind: "too-large", Status: 413, Detail: fmt.Sprintf("the body may have %d bytes", limit)}
 }
 
 // ReadBody decodes a JSON body; unknown members are refused. Its error is a Problem.
@@ -133,7 +134,7 @@ func ReadBody(r *http.Request, into any) error {
 	case err == io.EOF:
 		return nil
 	case err != nil:
-		return Problem{Kind: "body", Status: 400, Detail: "the body cannot be read: " + err.Error()}
+		return api.Problem{Kind: "body", Status: 400, Detail: "the body cannot be read: " + err.Error()}
 	}
 	return nil
 }
@@ -150,7 +151,7 @@ func Number(p map[string]string, name string) (int, error) {
 	}
 	n, err := strconv.ParseInt(p[name], 10, 32)
 	if err != nil || n < 0 {
-		return 0, Problem{
+		return 0, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: name,

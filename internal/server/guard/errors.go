@@ -78,68 +78,66 @@ var badKeys = []error{
 }
 
 // errorTypes are the errors that are known by type, in the order in which they are tried.
-var errorTypes = []func(err error, h http.Header) (Problem, bool){
-	as(func(e retryLater, h http.Header) Problem {
+var errorTypes = []func(err error, h http.Header) (api.Problem, bool){
+	as(func(e retryLater, h http.Header) api.Problem {
 		h.Set("Retry-After", strconv.Itoa(max(1, int(math.Ceil(e.wait.Seconds())))))
 		return e.Problem
 	}),
-	as(func(e Problem, _ http.Header) Problem { return e }),
-	as(func(e *http.MaxBytesError, _ http.Header) Problem { return TooLargeProblem(e.Limit) }),
-	as(func(e *api.BadParameterError, _ http.Header) Problem {
-		return Problem{Kind: "body", Status: 400, Parameter: e.Parameter}
+	as(func(e api.Problem, _ http.Header) api.Problem { return e }),
+	as(func(e *http.MaxBytesError, _ http.Header) api.Problem { return TooLargeProblem(e.Limit) }),
+	as(func(e *api.BadParameterError, _ http.Header) api.Problem {
+		return api.Problem{Kind: "body", Status: 400, Parameter: e.Parameter}
 	}),
-	as(func(e *query.Error, _ http.Header) Problem {
+	as(func(e *query.Error, _ http.Header) api.Problem {
 		if e.Parameter == PathItself {
-			return Problem{Kind: "not-found", Status: 404, Detail: e.Detail, Hint: e.Hint}
+			return api.Problem{Kind: "not-found", Status: 404, Detail: e.Detail, Hint: e.Hint}
 		}
-		return Problem{
+		return api.Problem{
 			Kind: "parameter", Status: 400, Detail: e.Detail, Parameter: e.Parameter, At: e.At, Hint: e.Hint,
 		}
 	}),
-	as(func(e *access.DeniedError, _ http.Header) Problem {
-		p := Problem{Kind: "grant", Status: 403, Grant: e.Grant.String(), Hint: access.GrantRemedy(e.Grant.String())}
+	as(func(e *access.DeniedError, _ http.Header) api.Problem {
+		p := api.Problem{Kind: "grant", Status: 403, Grant: e.Grant.String(), Hint: access.GrantRemedy(e.Grant.String())}
 		if e.Everyone {
 			p.Kind, p.Status = "no-key", 401
 			p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", e.Grant)
 		}
 		return p
 	}),
-	as(func(e *identity.TokenError, h http.Header) Problem {
+	as(func(e *identity.TokenError, h http.Header) api.Problem {
 		h.Set("WWW-Authenticate",
 			`Bearer realm="ubiquon", error="invalid_token", error_description="`+e.Class+`"`)
-		return Problem{Kind: "bad-key", Status: 401, Reason: e.Class}
+		return api.Problem{Kind: "bad-key", Status: 401, Reason: e.Class}
 	}),
-	as(func(e content.Problems, _ http.Header) Problem {
-		return Problem{Kind: "content", Status: 422, Problems: e}
+	as(func(e content.Problems, _ http.Header) api.Problem {
+		return api.Problem{Kind: "content", Status: 422, Problems: e}
 	}),
-	as(func(*writing.ConflictError, http.Header) Problem { return Problem{Kind: "conflict", Status: 412} }),
-	as(func(e *writing.ReferredError, _ http.Header) Problem {
-		return Problem{Kind: "referred", Status: 409, ReferredBy: e.By}
+	as(func(*writing.ConflictError, http.Header) api.Problem {
+		return api.Problem{Kind: "conflict", Status: 412}
 	}),
-	as(func(e strictyaml.Mistakes, _ http.Header) Problem {
-		p := Problem{Kind: "model", Status: 422}
-		for _, m := range e {
-			p.Mistakes = append(p.Mistakes, mistake(m))
-		}
-		return p
+	as(func(e *writing.ReferredError, _ http.Header) api.Problem {
+		return api.Problem{Kind: "referred", Status: 409, ReferredBy: e.By}
 	}),
-	as(func(e *writing.LossError, _ http.Header) Problem {
-		return Problem{
+	as(func(e strictyaml.Mistakes, _ http.Header) api.Problem {
+		return api.Problem{Kind: "model", Status: 422, Mistakes: e}
+	}),
+	as(func(e *writing.LossError, _ http.Header) api.Problem {
+		return api.Problem{
 			Kind: "loss", Status: 409, Consequences: e.Consequences,
 			Hint: "apply it with allowLoss (on the command line: --allow-loss) if that is meant",
 		}
 	}),
-	as(func(*authoring.ConflictingConfigError, http.Header) Problem {
-		return Problem{Kind: "configuration", Status: 409}
+	as(func(*authoring.ConflictingConfigError, http.Header) api.Problem {
+		return api.Problem{Kind: "configuration", Status: 409}
 	}),
 }
 
 // as makes an entry of errorTypes.
-func as[E error](problem func(E, http.Header) Problem) func(error, http.Header) (Problem, bool) {
-	return func(err error, h http.Header) (Problem, bool) {
+func as[E error](problem func(E, http.Header) api.Problem) func(error, http.Header) (api.Problem, bool) {
+	return func(err error, h http.Header) (api.Problem, bool) {
 		var e E
 		if !errors.As(err, &e) {
-			return Problem{}, false
+			return api.Problem{}, false
 		}
 		return problem(e, h), true
 	}
@@ -147,7 +145,7 @@ func as[E error](problem func(E, http.Header) Problem) func(error, http.Header) 
 
 // problemOf returns the problem that an error stands for, and sets the headers that go with
 // it; known is false for an error that is a fault of this service.
-func (g *Guard) problemOf(h http.Header, r *http.Request, err error) (p Problem, known bool) {
+func (g *Guard) problemOf(h http.Header, r *http.Request, err error) (p api.Problem, known bool) {
 	defer func() {
 		if known && p.Detail == "" {
 			p.Detail = err.Error()
@@ -164,7 +162,7 @@ func (g *Guard) problemOf(h http.Header, r *http.Request, err error) (p Problem,
 	}
 	if slices.ContainsFunc(badKeys, func(bad error) bool { return errors.Is(err, bad) }) {
 		h.Set("WWW-Authenticate", `Bearer realm="ubiquon", error="invalid_token"`)
-		return Problem{Kind: "bad-key", Status: 401}, true
+		return api.Problem{Kind: "bad-key", Status: 401}, true
 	}
 	for _, c := range errorCodes {
 		if !errors.Is(err, c.err) {
@@ -176,11 +174,11 @@ func (g *Guard) problemOf(h http.Header, r *http.Request, err error) (p Problem,
 		if c.retryAfter != "" {
 			h.Set("Retry-After", c.retryAfter)
 		}
-		return Problem{Kind: c.kind, Status: c.status, Hint: c.hint, Parameter: c.parameter}, true
+		return api.Problem{Kind: c.kind, Status: c.status, Hint: c.hint, Parameter: c.parameter}, true
 	}
 	switch {
 	case errors.Is(err, query.ErrTooLarge):
-		return Problem{
+		return api.Problem{
 			Kind: "answer-too-large", Status: http.StatusRequestEntityTooLarge,
 			Detail: fmt.Sprintf("the answer would have more than %s", g.env.Replica.Limits().Answer),
 			Hint:   "ask for fewer entries, or for less of each",
@@ -189,17 +187,17 @@ func (g *Guard) problemOf(h http.Header, r *http.Request, err error) (p Problem,
 		return p, false
 	case ingest.OriginFails(err):
 		h.Set("Retry-After", "2")
-		return Problem{Kind: "origin", Status: http.StatusBadGateway}, true
+		return api.Problem{Kind: "origin", Status: http.StatusBadGateway}, true
 	case db.BadValue(err):
 		g.log.Warn("a value was refused by the database", "method", r.Method, "path", r.URL.Path, "error", err)
-		return Problem{
+		return api.Problem{
 			Kind: "parameter", Status: 400, Detail: "a value of the request is out of range, or no valid text",
 		}, true
 	case db.Passing(err):
 		_, told := db.TroubleOf(err)
 		g.env.Replica.Work().Failures.Failed(g.log, told, "path", r.URL.Path, "error", err)
 		h.Set("Retry-After", "1")
-		return Problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}, true
+		return api.Problem{Kind: "away", Status: 503, Detail: told + "; try again in a moment"}, true
 	}
 	return p, false
 }

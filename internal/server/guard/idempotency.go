@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"strings"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/store/writing"
 )
@@ -63,7 +64,7 @@ func (g *Guard) idempotencyOf(r *http.Request, given string) (write writing.Idem
 	// The draft has a string of RFC 8941; many clients send it without the quotes.
 	key := strings.TrimSuffix(strings.TrimPrefix(given, `"`), `"`)
 	if key == "" || len(key) > longestOnce || key != access.Printable(key) {
-		return write, Problem{
+		return write, api.Problem{
 			Kind:      "parameter",
 			Status:    400,
 			Parameter: onceHeader,
@@ -85,12 +86,12 @@ func (g *Guard) idempotencyOf(r *http.Request, given string) (write writing.Idem
 func idempotencyProblem(err error) error {
 	switch {
 	case errors.Is(err, writing.ErrOtherRequest):
-		return Problem{
+		return api.Problem{
 			Kind: "idempotency", Status: 422, Parameter: onceHeader,
 			Detail: "the key was used for another request; send a new key with every new write",
 		}
 	case errors.Is(err, writing.ErrUnderWay):
-		return Problem{
+		return api.Problem{
 			Kind: "idempotency", Status: 409, Parameter: onceHeader,
 			Detail: "the write with this key is still under way; ask again in a moment",
 		}
@@ -101,7 +102,7 @@ func idempotencyProblem(err error) error {
 // repeat writes the answer of a write that was made before.
 func (g *Guard) repeat(w http.ResponseWriter, r *http.Request, made *writing.Outcome) {
 	if made.Body == nil {
-		g.Fail(w, r, Problem{
+		g.Fail(w, r, api.Problem{
 			Kind: "idempotency", Status: 409, Parameter: onceHeader,
 			Detail: "this was done already; its answer was not kept",
 		})

@@ -10,6 +10,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
@@ -119,7 +120,7 @@ var (
 const proofGood = 10 * time.Minute
 
 // errNotProved is the error of a request that takes the password anew.
-var errNotProved = Problem{
+var errNotProved = api.Problem{
 	Kind:   "proof",
 	Status: http.StatusForbidden,
 	Detail: "give your password again before you change who may do what",
@@ -129,7 +130,7 @@ var errNotProved = Problem{
 // errKind is the error of a principal that a route does not take, whatever its grants
 // are.
 func errKind(k access.Kind) error {
-	return Problem{
+	return api.Problem{
 		Kind:   "principal",
 		Status: http.StatusForbidden,
 		Detail: "a " + string(k) + " may not use this",
@@ -183,7 +184,7 @@ func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 			err = p.Check(reader, time.Now())
 		}
 		if err == nil && !sound(chi.RouteContext(r.Context())) {
-			err = Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "nothing has a name like that"}
+			err = api.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "nothing has a name like that"}
 		}
 		if err == nil && p.computed {
 			var leave func()

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
@@ -18,7 +19,7 @@ import (
 )
 
 // errSecretInAddress is the error of a key in the query string.
-var errSecretInAddress = Problem{
+var errSecretInAddress = api.Problem{
 	Kind: "query-string", Status: http.StatusBadRequest, Parameter: "query string",
 	Detail: "there is a key in the address; it is in logs and histories by now", Hint: "revoke it (ubiquon " +
 		"key revoke), and send keys in the header Authorization: Bearer … only",
@@ -72,12 +73,12 @@ func (g *Guard) guessed(r *http.Request, now time.Time, err error) error {
 
 // TooMany is the error of a request that comes too often; it can be made again after the wait.
 func TooMany(wait time.Duration, detail string) error {
-	return retryLater{Problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}, wait}
+	return retryLater{api.Problem{Kind: "too-many", Status: http.StatusTooManyRequests, Detail: detail}, wait}
 }
 
 // retryLater is a refusal that says when to try again.
 type retryLater struct {
-	Problem
+	api.Problem
 	wait time.Duration
 }
 
@@ -165,7 +166,7 @@ func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Princi
 		return &reader, err
 	}
 	if err := g.CrossSite.Check(r); err != nil {
-		return nil, Problem{
+		return nil, api.Problem{
 			Kind:   "cross-site",
 			Status: http.StatusForbidden,
 			Detail: "this comes from another site than the console",
@@ -177,7 +178,7 @@ func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Princi
 		if at := g.Network(r); !g.guesses.Allow(at, time.Now()) {
 			return nil, TooMany(g.guesses.Wait(at, time.Now()), "too many sessions from this address were not good")
 		}
-		return nil, Problem{
+		return nil, api.Problem{
 			Kind:   "no-key",
 			Status: http.StatusUnauthorized,
 			Detail: "nobody is signed in here any more",

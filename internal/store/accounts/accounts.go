@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
@@ -29,22 +30,6 @@ type Accounts struct {
 // New returns the accounts of an environment.
 func New(d *db.DB, environment string, a *audit.Log) *Accounts { return &Accounts{d, environment, a} }
 
-// Account is a person who may sign in to the console.
-type Account struct {
-	ID       string      `json:"id"`
-	Email    string      `json:"email"` // in small letters
-	Name     string      `json:"name"`
-	Role     access.Role `json:"role"`
-	Created  time.Time   `json:"created"`
-	By       string      `json:"by"`
-	Disabled *time.Time  `json:"disabled"`
-	SignedIn *time.Time  `json:"signedIn"` // last
-	// HasPassword is false until a password was chosen.
-	HasPassword bool `json:"hasPassword"`
-	// Password is the argon2id hash, or empty.
-	Password string `json:"-"`
-}
-
 // ErrTaken is the error of an e-mail address that has an account already.
 var ErrTaken = errors.New("there is an account with this e-mail address already")
 
@@ -53,26 +38,26 @@ var ErrLastAdmin = errors.New("this is the last admin who can sign in; make anot
 
 const accountColumns = `id, email, name, role, created, by, disabled, signed_in, password`
 
-func scanAccount(r pgx.Row) (*Account, error) {
-	var a Account
+func scanAccount(r pgx.Row) (*api.Account, error) {
+	var a api.Account
 	err := r.Scan(&a.ID, &a.Email, &a.Name, &a.Role, &a.Created, &a.By, &a.Disabled, &a.SignedIn, &a.Password)
 	a.HasPassword = a.Password != ""
 	return &a, err
 }
 
 // Accounts lists accounts by e-mail.
-func (as *Accounts) Accounts(ctx context.Context) ([]*Account, error) {
+func (as *Accounts) Accounts(ctx context.Context) ([]*api.Account, error) {
 	rows, err := as.db.Conns(ctx).
 		Query(ctx, `select `+accountColumns+` from account where environment = $1 order by email`, as.environment)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (*Account, error) { return scanAccount(r) })
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (*api.Account, error) { return scanAccount(r) })
 }
 
 // Account returns the account with an id or e-mail address, ErrNotFound if there
 // is none.
-func (as *Accounts) Account(ctx context.Context, name string) (*Account, error) {
+func (as *Accounts) Account(ctx context.Context, name string) (*api.Account, error) {
 	a, err := scanAccount(
 		as.db.Conns(ctx).
 			QueryRow(ctx, `select `+accountColumns+` from account where environment = $1 and (id = $2 or email =
@@ -85,7 +70,7 @@ func (as *Accounts) Account(ctx context.Context, name string) (*Account, error) 
 }
 
 // changeAccount runs statements and the audit's line in one transaction.
-func (as *Accounts) changeAccount(ctx context.Context, done audit.Record, write func(*db.Batch)) error {
+func (as *Accounts) changeAccount(ctx context.Context, done api.AuditRecord, write func(*db.Batch)) error {
 	return as.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b, last db.Batch
 		b.Exec(`begin`)
@@ -106,7 +91,7 @@ func (as *Accounts) changeAccount(ctx context.Context, done audit.Record, write 
 
 // AddAccount makes an account with an id of its own; ErrTaken if the address has
 // one already.
-func (as *Accounts) AddAccount(ctx context.Context, a *Account, cause content.Cause) error {
+func (as *Accounts) AddAccount(ctx context.Context, a *api.Account, cause content.Cause) error {
 	a.ID, a.By, a.Email = content.NewID(), cause.Name, strings.ToLower(a.Email)
 	return as.changeAccount(
 		ctx,
@@ -119,7 +104,7 @@ func (as *Accounts) AddAccount(ctx context.Context, a *Account, cause content.Ca
 	)
 }
 
-func (as *Accounts) queueAccount(b *db.Batch, a *Account) {
+func (as *Accounts) queueAccount(b *db.Batch, a *api.Account) {
 	b.Query(
 		func(r pgx.Rows) error { return r.Scan(&a.Created) },
 		`insert into account (environment, id, email, name, role, password, by)
@@ -138,8 +123,8 @@ func (as *Accounts) queueAccount(b *db.Batch, a *Account) {
 // again; sessions of a disabled one end. ErrLastAdmin if nobody could administer
 // then.
 func (as *Accounts) ChangeAccount(
-	ctx context.Context, id string, cause content.Cause, change func(*Account),
-) (*Account, error) {
+	ctx context.Context, id string, cause content.Cause, change func(*api.Account),
+) (*api.Account, error) {
 	a, err := as.Account(ctx, id)
 	if err != nil {
 		return nil, err
@@ -209,7 +194,7 @@ const usable = ` expires > clock_timestamp() and (account is not null or not exi
 
 // Invitation returns the account that a link is for, nil if it makes the first
 // one. Its error is ErrNotFound when it was used, is too old, or never was.
-func (as *Accounts) Invitation(ctx context.Context, hash []byte) (*Account, error) {
+func (as *Accounts) Invitation(ctx context.Context, hash []byte) (*api.Account, error) {
 	var account *string
 	err := as.db.Conns(ctx).
 		QueryRow(ctx, `select account from invitation where environment = $1 and hash = $2
@@ -226,7 +211,7 @@ func (as *Accounts) Invitation(ctx context.Context, hash []byte) (*Account, erro
 
 // TakeInvitation uses a link up: the account, which is made if it has no id, gets
 // the password, and its sessions end.
-func (as *Accounts) TakeInvitation(ctx context.Context, hash []byte, a *Account, by audit.Actor) error {
+func (as *Accounts) TakeInvitation(ctx context.Context, hash []byte, a *api.Account, by audit.Actor) error {
 	what := "account password"
 	fresh := a.ID == ""
 	if fresh {

@@ -9,10 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
@@ -31,17 +31,6 @@ func NewDocuments(d *db.DB, environment string, keys *Keys) *Documents {
 	return &Documents{d, environment, keys}
 }
 
-// TrustedDocument is a GraphQL document that readers may name by its id instead of
-// sending it.
-type TrustedDocument struct {
-	// ID is sha256: and the SHA-256 of the text, in hexadecimal digits.
-	ID    string    `json:"id"`
-	Name  string    `json:"name"`
-	Text  string    `json:"text"`
-	Added time.Time `json:"added"`
-	By    string    `json:"by"`
-}
-
 // DocumentID returns the id of a GraphQL document.
 func DocumentID(text string) string {
 	sum := sha256.Sum256([]byte(text))
@@ -49,22 +38,22 @@ func DocumentID(text string) string {
 }
 
 // TrustedDocuments returns all of them, by name.
-func (ds *Documents) TrustedDocuments(ctx context.Context) ([]TrustedDocument, error) {
+func (ds *Documents) TrustedDocuments(ctx context.Context) ([]api.TrustedDocument, error) {
 	rows, err := ds.db.Conns(ctx).
 		Query(ctx, `select id, name, text, added, by from trusted_document where environment = $1 order by name,
 			added`, ds.environment)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[TrustedDocument])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.TrustedDocument])
 }
 
 // AddTrustedDocument keeps a document and announces it to all nodes. One that is
 // kept already only gets the name.
 func (ds *Documents) AddTrustedDocument(
 	ctx context.Context, name, text string, cause content.Cause,
-) (TrustedDocument, error) {
-	d := TrustedDocument{ID: DocumentID(text), Name: name, Text: text, By: cause.Name}
+) (api.TrustedDocument, error) {
+	d := api.TrustedDocument{ID: DocumentID(text), Name: name, Text: text, By: cause.Name}
 	err := ds.keys.changeAccess(ctx, cause, content.DocumentAccess, d.ID, func(b *db.Batch) {
 		b.Query(
 			func(r pgx.Rows) error { return r.Scan(&d.Added) },
@@ -76,7 +65,7 @@ func (ds *Documents) AddTrustedDocument(
 			text,
 			d.By,
 		)
-	}, func() audit.Record {
+	}, func() api.AuditRecord {
 		return audit.NewRecord(audit.ActorFrom(ctx, cause), "document add", name, nil, map[string]string{"id": d.ID})
 	})
 	return d, err
@@ -98,34 +87,25 @@ func (ds *Documents) RemoveTrustedDocument(ctx context.Context, name string, cau
 	}
 	return ds.keys.changeAccess(ctx, cause, content.DocumentAccess, id, func(b *db.Batch) {
 		b.Exec(`delete from trusted_document where environment = $1 and id = $2`, ds.environment, id)
-	}, func() audit.Record {
+	}, func() api.AuditRecord {
 		return audit.NewRecord(audit.ActorFrom(ctx, cause), "document remove", name, map[string]string{"id": id}, nil)
 	})
 }
 
-// SavedRead is a read that somebody has kept.
-type SavedRead struct {
-	ID    string          `json:"id"`
-	Name  string          `json:"name"`
-	Read  json.RawMessage `json:"read"`
-	Saved time.Time       `json:"saved"`
-	By    string          `json:"by"`
-}
-
 // SavedReads returns all of them, by name.
-func (ds *Documents) SavedReads(ctx context.Context) ([]SavedRead, error) {
+func (ds *Documents) SavedReads(ctx context.Context) ([]api.SavedRead, error) {
 	rows, err := ds.db.Conns(ctx).
 		Query(ctx, `select id, name, read, saved, by from saved_read where environment = $1 order by
 			name`, ds.environment)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[SavedRead])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.SavedRead])
 }
 
 // SaveRead keeps a read under a name, in place of the one that has it.
-func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (SavedRead, error) {
-	out := SavedRead{Name: name, Read: read, By: by}
+func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (api.SavedRead, error) {
+	out := api.SavedRead{Name: name, Read: read, By: by}
 	err := ds.db.Conns(ctx).
 		QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)
 		on conflict (environment, name) do update set read = excluded.read, by = excluded.by, saved =

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
@@ -121,7 +122,9 @@ func (ks *Keys) AddKey(ctx context.Context, k *access.Key, cause content.Cause) 
 				$2, $3, $4, $5, $6, $7, $8, $9) returning created`,
 			ks.environment, k.ID, k.Name, k.Hash[:], k.Grants, k.Site, k.PerMinute, k.Expires, k.By,
 		)
-	}, func() audit.Record { return audit.NewRecord(audit.ActorFrom(ctx, cause), "key create", k.ID, nil, k) })
+	}, func() api.AuditRecord {
+		return audit.NewRecord(audit.ActorFrom(ctx, cause), "key create", k.ID, nil, k)
+	})
 }
 
 // ChangeKey changes a key that is not revoked, and returns it as it is then.
@@ -180,7 +183,7 @@ func (ks *Keys) ChangeKey(
 			}
 			return nil
 		}, `select 1`)
-	}, func() audit.Record { return audit.NewRecord(audit.ActorFrom(ctx, cause), what, id, before, after) })
+	}, func() api.AuditRecord { return audit.NewRecord(audit.ActorFrom(ctx, cause), what, id, before, after) })
 	return &after, err
 }
 
@@ -228,7 +231,7 @@ func (ks *Keys) ChangePublicGrants(
 }
 
 func (ks *Keys) changeAccess(
-	ctx context.Context, cause content.Cause, what, id string, write func(*db.Batch), done func() audit.Record,
+	ctx context.Context, cause content.Cause, what, id string, write func(*db.Batch), done func() api.AuditRecord,
 ) error {
 	return ks.db.InBatches(ctx, func(conn *pgxpool.Conn) error {
 		var b db.Batch
@@ -243,7 +246,7 @@ func (ks *Keys) changeAccess(
 
 // announceAccess ends a transaction that changes who may do what.
 func (ks *Keys) announceAccess(
-	ctx context.Context, conn *pgxpool.Conn, last *db.Batch, cause content.Cause, what, id string, done audit.Record,
+	ctx context.Context, conn *pgxpool.Conn, last *db.Batch, cause content.Cause, what, id string, done api.AuditRecord,
 ) error {
 	ks.audit.Queue(last, done)
 	if err := ks.changes.Queue(last,
@@ -252,16 +255,6 @@ func (ks *Keys) announceAccess(
 	}
 	last.Exec(`commit`)
 	return last.Run(ctx, conn)
-}
-
-// KeyUse is what a key is used for.
-type KeyUse struct {
-	Requests int64 `json:"requests"`
-	// Hits are those of the requests that the cache has answered.
-	Hits    int64     `json:"hits"`
-	Used    time.Time `json:"used"` // last
-	Address string    `json:"address"`
-	Agent   string    `json:"agent"`
 }
 
 // AddKeyUse adds to what keys were used for, by id.
@@ -287,7 +280,7 @@ func (ks *Keys) AddKeyUse(ctx context.Context, more map[string]access.Use) error
 }
 
 // KeyUses returns what keys were used for, by id.
-func (ks *Keys) KeyUses(ctx context.Context) (map[string]KeyUse, error) {
+func (ks *Keys) KeyUses(ctx context.Context) (map[string]api.KeyUse, error) {
 	rows, err := ks.db.Conns(ctx).
 		Query(ctx, `select key, requests, hits, used, address, agent from key_use where environment =
 			$1`, ks.environment)
@@ -295,10 +288,10 @@ func (ks *Keys) KeyUses(ctx context.Context) (map[string]KeyUse, error) {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[string]KeyUse{}
+	out := map[string]api.KeyUse{}
 	for rows.Next() {
 		var id string
-		var u KeyUse
+		var u api.KeyUse
 		if err := rows.Scan(&id, &u.Requests, &u.Hits, &u.Used, &u.Address, &u.Agent); err != nil {
 			return nil, err
 		}

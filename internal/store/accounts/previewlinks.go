@@ -4,11 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"ubiquon/internal/core/access"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
@@ -26,30 +25,6 @@ func NewPreviewLinks(d *db.DB, environment string, a *audit.Log) *PreviewLinks {
 	return &PreviewLinks{d, environment, a}
 }
 
-// PreviewLink is what is kept of a preview link.
-type PreviewLink struct {
-	ID     string `json:"id"`
-	Entry  string `json:"entry"`
-	Title  string `json:"title"` // of the entry
-	Type   string `json:"type"`
-	Locale string `json:"locale"`
-	// Backs says that it may read what refers to the entry.
-	Backs bool `json:"waysBack"`
-	// Maker is the id of the key or account that made it; By is what they are called.
-	MakerKind access.Kind `json:"makerKind"`
-	Maker     string      `json:"-"`
-	By        string      `json:"by"`
-	// Grants are what the maker could read when it was made.
-	Grants  access.Grants `json:"grants"`
-	Created time.Time     `json:"created"`
-	Expires time.Time     `json:"expires"`
-	Revoked *time.Time    `json:"revoked"`
-	Used    *time.Time    `json:"used"` // last, to ten minutes
-	// MakerRole is the present role of the account that made it; empty if it was not
-	// one, or may not sign in any more.
-	MakerRole access.Role `json:"-"`
-}
-
 // ErrTooManyLinks is the error of a preview link beyond the number that may be good at
 // the same time.
 var ErrTooManyLinks = errors.New(
@@ -62,8 +37,8 @@ const linkColumns = `select l.id, l.entry, e.title, e.type, l.locale, l.backs, l
 	left join account a on a.environment = l.environment and a.id = l.maker and l.maker_kind = 'account' and
 	a.disabled is null where l.environment = $1`
 
-func scanLink(r pgx.Row) (PreviewLink, error) {
-	var l PreviewLink
+func scanLink(r pgx.Row) (api.PreviewLink, error) {
+	var l api.PreviewLink
 	err := r.Scan(
 		&l.ID, &l.Entry, &l.Title, &l.Type, &l.Locale, &l.Backs, &l.MakerKind, &l.Maker, &l.By, &l.Grants, &l.Created,
 		&l.Expires, &l.Revoked, &l.Used, &l.MakerRole,
@@ -73,7 +48,7 @@ func scanLink(r pgx.Row) (PreviewLink, error) {
 
 // Add keeps a link, and a line in the audit log; ErrTooManyLinks if there
 // are as many already that are good.
-func (ps *PreviewLinks) Add(ctx context.Context, l *PreviewLink, most int, cause content.Cause) error {
+func (ps *PreviewLinks) Add(ctx context.Context, l *api.PreviewLink, most int, cause content.Cause) error {
 	tag, err := ps.db.Conns(ctx).
 		Exec(ctx, `insert into preview_link (environment, id, entry, locale, backs, maker_kind, maker, by, grants,
 			expires)
@@ -91,7 +66,7 @@ func (ps *PreviewLinks) Add(ctx context.Context, l *PreviewLink, most int, cause
 }
 
 // Get returns a link by its id, ErrNotFound if there is none.
-func (ps *PreviewLinks) Get(ctx context.Context, id string) (PreviewLink, error) {
+func (ps *PreviewLinks) Get(ctx context.Context, id string) (api.PreviewLink, error) {
 	l, err := scanLink(ps.db.Conns(ctx).QueryRow(ctx, linkColumns+` and l.id = $2`, ps.environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = fmt.Errorf("preview link %s: %w", id, db.ErrNotFound)
@@ -104,14 +79,14 @@ const linksListed = 1000
 
 // List lists links that have not expired, the newest first: all, or those of
 // one entry.
-func (ps *PreviewLinks) List(ctx context.Context, entry string) ([]PreviewLink, error) {
+func (ps *PreviewLinks) List(ctx context.Context, entry string) ([]api.PreviewLink, error) {
 	rows, err := ps.db.Conns(ctx).
 		Query(ctx, linkColumns+` and l.expires > clock_timestamp() and ($2 = '' or l.entry = $2) order by l.created
 			desc, l.id limit $3`, ps.environment, entry, linksListed)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (PreviewLink, error) { return scanLink(r) })
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.PreviewLink, error) { return scanLink(r) })
 }
 
 // Revoke ends a link; ErrNotFound if there is none that is good.
@@ -130,7 +105,7 @@ func (ps *PreviewLinks) Revoke(ctx context.Context, id string, cause content.Cau
 
 // Use notes that a link is used, once in ten minutes, and then adds a line
 // to the audit log.
-func (ps *PreviewLinks) Use(ctx context.Context, l *PreviewLink, by audit.Actor) error {
+func (ps *PreviewLinks) Use(ctx context.Context, l *api.PreviewLink, by audit.Actor) error {
 	tag, err := ps.db.Conns(ctx).
 		Exec(ctx, `update preview_link set used = clock_timestamp() where environment = $1 and id = $2 and (used is
 			null or used < clock_timestamp() - interval '10 minutes')`, ps.environment, l.ID)

@@ -8,29 +8,16 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 )
 
-// Session is somebody who is signed in.
-type Session struct {
-	ID      string   `json:"id"`
-	Account *Account `json:"-"`
-	// Address and Agent are where it was opened, and with what.
-	Address string    `json:"address"`
-	Agent   string    `json:"agent"`
-	Created time.Time `json:"created"`
-	Seen    time.Time `json:"seen"` // last, to a minute
-	// Proved is when the password was last given.
-	Proved  time.Time `json:"-"`
-	Expires time.Time `json:"expires"`
-}
-
 // AddSession keeps a session; what the account's sessions with the hash replaced
 // were good for ends with it.
 func (as *Accounts) AddSession(
-	ctx context.Context, a *Account, hash, replaced []byte, good time.Duration, by audit.Actor, agent string,
+	ctx context.Context, a *api.Account, hash, replaced []byte, good time.Duration, by audit.Actor, agent string,
 ) error {
 	return as.changeAccount(ctx, audit.NewRecord(by, "sign in", a.Email, nil, nil), func(b *db.Batch) {
 		b.Exec(
@@ -51,9 +38,9 @@ func (as *Accounts) AddSession(
 
 // Session returns the session of a hash, ErrNotFound if there is none that is good:
 // not too old, and used within the span idle.
-func (as *Accounts) Session(ctx context.Context, hash []byte, idle time.Duration) (Session, error) {
-	var out Session
-	a := &Account{}
+func (as *Accounts) Session(ctx context.Context, hash []byte, idle time.Duration) (api.Session, error) {
+	var out api.Session
+	a := &api.Account{}
 	var stale bool
 	err := as.db.Conns(ctx).
 		QueryRow(ctx, `select a.id, a.email, a.name, a.role, n.id, n.address, n.agent, n.created, n.seen, n.proved,
@@ -76,15 +63,15 @@ func (as *Accounts) Session(ctx context.Context, hash []byte, idle time.Duration
 }
 
 // Sessions lists the sessions of an account that are good, the newest first.
-func (as *Accounts) Sessions(ctx context.Context, account string, idle time.Duration) ([]Session, error) {
+func (as *Accounts) Sessions(ctx context.Context, account string, idle time.Duration) ([]api.Session, error) {
 	rows, err := as.db.Conns(ctx).Query(ctx, `select id, address, agent, created, seen, expires from session
 		where environment = $1 and account = $2 and expires > clock_timestamp() and seen > clock_timestamp() -
 		$3::interval order by created desc, id limit 200`, as.environment, account, idle)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Session, error) {
-		var n Session
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Session, error) {
+		var n api.Session
 		err := r.Scan(&n.ID, &n.Address, &n.Agent, &n.Created, &n.Seen, &n.Expires)
 		return n, err
 	})
@@ -137,7 +124,7 @@ func (as *Accounts) endSession(ctx context.Context, by audit.Actor, condition st
 // ChangePassword gives an account another password, and ends its sessions but the one
 // with the hash.
 func (as *Accounts) ChangePassword(
-	ctx context.Context, a *Account, password string, but []byte, by audit.Actor,
+	ctx context.Context, a *api.Account, password string, but []byte, by audit.Actor,
 ) error {
 	return as.changeAccount(ctx, audit.NewRecord(by, "account password", a.Email, nil, nil), func(b *db.Batch) {
 		b.Exec(`update account set password = $3 where environment = $1 and id = $2`, as.environment, a.ID, password)

@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
 )
@@ -50,28 +51,9 @@ func ActorFrom(ctx context.Context, cause content.Cause) Actor {
 	return Actor{Name: cmp.Or(cause.Name, "ubiquon"), Kind: cause.Kind}
 }
 
-// Record is one line of the audit log.
-type Record struct {
-	ID      int64     `json:"id"`
-	At      time.Time `json:"at"`
-	Who     string    `json:"who"`
-	Kind    string    `json:"kind"`
-	Address string    `json:"address,omitempty"`
-	// What was done, in the words of the command line, as in entry publish.
-	What string `json:"what"`
-	// Subject is the id or name of what it was done to.
-	Subject string          `json:"subject,omitempty"`
-	Before  json.RawMessage `json:"before,omitempty"`
-	After   json.RawMessage `json:"after,omitempty"`
-	// Previous is the digest of the line before, Hash that of this one: SHA-256 in
-	// hexadecimal digits (see Store.VerifyAudit).
-	Previous string `json:"previous,omitempty"`
-	Hash     string `json:"hash,omitempty"`
-}
-
 // NewRecord makes a line of the audit log; before and after may be nil.
-func NewRecord(by Actor, what, subject string, before, after any) Record {
-	a := Record{Who: by.Name, Kind: by.Kind, Address: by.Address, What: what, Subject: subject}
+func NewRecord(by Actor, what, subject string, before, after any) api.AuditRecord {
+	a := api.AuditRecord{Who: by.Name, Kind: by.Kind, Address: by.Address, What: what, Subject: subject}
 	if before != nil {
 		a.Before, _ = json.Marshal(before) // plain records
 	}
@@ -82,7 +64,7 @@ func NewRecord(by Actor, what, subject string, before, after any) Record {
 }
 
 // Queue adds records to a batch, so that they are written with what they are about.
-func (l *Log) Queue(b *db.Batch, acts ...Record) {
+func (l *Log) Queue(b *db.Batch, acts ...api.AuditRecord) {
 	if len(acts) == 0 {
 		return
 	}
@@ -101,24 +83,11 @@ func (l *Log) Add(ctx context.Context, cause content.Cause, what, subject string
 	return b.Run(ctx, l.db.Conns(ctx))
 }
 
-// Filter narrows Acts; empty parts do not.
-type Filter struct {
-	Who string
-	// What is what was done, or its first word: entry, key.
-	What    string
-	Subject string
-	// After and Until bound the time.
-	After, Until time.Time
-	// Below lists what came before the line with this id.
-	Below int64
-	Limit int // 0 means 100
-}
-
 // maxActs bounds what Acts returns at once.
 const maxActs = 1000
 
 // Records returns lines of the audit log, the newest first.
-func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
+func (l *Log) Records(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord, error) {
 	if f.Limit <= 0 {
 		f.Limit = 100
 	}
@@ -153,28 +122,13 @@ func (l *Log) Records(ctx context.Context, f Filter) ([]Record, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Record, error) {
-		var a Record
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.AuditRecord, error) {
+		var a api.AuditRecord
 		err := r.Scan(
 			&a.ID, &a.At, &a.Who, &a.Kind, &a.Address, &a.What, &a.Subject, &a.Before, &a.After, &a.Previous, &a.Hash,
 		)
 		return a, err
 	})
-}
-
-// State is what verifying the audit log has found.
-type State struct {
-	// Lines are how many there are, from First to Last.
-	Lines       int64 `json:"lines"`
-	First, Last int64 `json:"-"`
-	// Hash is the digest of the newest line: kept elsewhere, it proves later that no line
-	// up to there was changed or taken out.
-	Hash string `json:"hash"`
-	// Broken is the first line whose digest, or that of the line before, does not fit; 0 if
-	// there is none.
-	Broken int64 `json:"broken,omitempty"`
-	// Contains tells whether a line has the digest that was asked for; nil if none was.
-	Contains *bool `json:"contains,omitempty"`
 }
 
 // Verify checks that each line of the audit log carries the digest of the line
@@ -185,8 +139,8 @@ type State struct {
 // A line's digest is the SHA-256 of the digest before it and of the line as a JSON array:
 // environment, id, time, who, kind, address, what, subject, before, after, as PostgreSQL
 // writes jsonb (function audit_digest).
-func (l *Log) Verify(ctx context.Context, contains string) (State, error) {
-	var out State
+func (l *Log) Verify(ctx context.Context, contains string) (api.AuditState, error) {
+	var out api.AuditState
 	err := pgx.BeginTxFunc(
 		ctx,
 		l.db.Conns(ctx),

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/store/db"
 )
@@ -229,18 +230,8 @@ func (bs *Builds) Get(ctx context.Context, id string) (rebuild.Build, error) {
 	return b, err
 }
 
-// BuildFilter narrows ListBuilds; empty parts do not.
-type BuildFilter struct {
-	Site string
-	// Event must be among the causes, or else Sequence.
-	Event    string
-	Sequence *int64
-	Since    time.Time // requested no earlier
-	Limit    int
-}
-
 // List returns builds, the newest first.
-func (bs *Builds) List(ctx context.Context, f BuildFilter) ([]rebuild.Build, error) {
+func (bs *Builds) List(ctx context.Context, f api.BuildFilter) ([]rebuild.Build, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
@@ -23,21 +24,6 @@ type Notifications struct {
 // NewNotifications returns the caches downstream of an environment.
 func NewNotifications(d *db.DB, environment string, changes *changelog.Log) *Notifications {
 	return &Notifications{d, environment, changes}
-}
-
-// Downstream is how far a cache downstream has been told of what changed.
-type Downstream struct {
-	Name string `json:"name"`
-	// Sequence up to which it knows, and how many changes are behind that.
-	Sequence int64 `json:"sequence"`
-	Behind   int64 `json:"behind"`
-	// Told is when it took a call last; Calls is how many it took in all.
-	Told  *time.Time `json:"told,omitempty"`
-	Calls int64      `json:"calls"`
-	// Attempts failed since, the last of them with Failed; the next is at Next.
-	Attempts int        `json:"attempts,omitempty"`
-	Failed   string     `json:"failed,omitempty"`
-	Next     *time.Time `json:"next,omitempty"`
 }
 
 // callFor is how long a call is one node's before another may take it over.
@@ -87,7 +73,7 @@ func (n *Notifications) Failed(ctx context.Context, name, reason string, pause t
 }
 
 // List lists the caches downstream that are configured.
-func (n *Notifications) List(ctx context.Context, names []string) ([]Downstream, error) {
+func (n *Notifications) List(ctx context.Context, names []string) ([]api.Downstream, error) {
 	rows, err := n.db.Conns(ctx).
 		Query(ctx, `select name, sequence, greatest(0, coalesce((select sequence from change where environment = $1
 			order by sequence desc limit 1), 0) - sequence),
@@ -96,7 +82,7 @@ func (n *Notifications) List(ctx context.Context, names []string) ([]Downstream,
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Downstream])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.Downstream])
 }
 
 // Configure takes up the caches downstream that are configured, which know of all

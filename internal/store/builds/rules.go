@@ -3,10 +3,10 @@ package builds
 import (
 	"context"
 	"errors"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/changelog"
@@ -67,15 +67,6 @@ func (bs *Builds) ConsumeChanges(
 	return claimed, n, err
 }
 
-// RuleRun is what a rule made of one change.
-type RuleRun struct {
-	Sequence int64     `json:"sequence"`
-	Rule     string    `json:"rule"`
-	At       time.Time `json:"at"`
-	Fired    bool      `json:"fired"`
-	Detail   string    `json:"detail"`
-}
-
 // AddRuleRun notes what a rule made of a change, once per rule and change.
 func (bs *Builds) AddRuleRun(
 	ctx context.Context, tx pgx.Tx, sequence int64, r *rule.Rule, fired bool, detail string,
@@ -91,7 +82,7 @@ func (bs *Builds) AddRuleRun(
 
 // RuleRuns returns what the rules made of the changes of one event, and of the
 // change that it found applied.
-func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) ([]RuleRun, error) {
+func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) ([]api.RuleRun, error) {
 	rows, err := bs.db.Conns(ctx).
 		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and (sequence = $3
 		or sequence in (select sequence from change where environment = $1 and cause ->> 'event' = $2)) order by
@@ -99,20 +90,20 @@ func (bs *Builds) RuleRuns(ctx context.Context, event string, sequence *int64) (
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (RuleRun, error) {
-		var x RuleRun
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.RuleRun, error) {
+		var x api.RuleRun
 		err := r.Scan(&x.Sequence, &x.Rule, &x.At, &x.Fired, &x.Detail)
 		return x, err
 	})
 }
 
 // RunsOf returns what the rules made of one change.
-func (bs *Builds) RunsOf(ctx context.Context, sequence int64) ([]RuleRun, error) {
+func (bs *Builds) RunsOf(ctx context.Context, sequence int64) ([]api.RuleRun, error) {
 	rows, err := bs.db.Conns(ctx).
 		Query(ctx, `select sequence, rule, at, fired, detail from rule_run where environment = $1 and sequence = $2
 			order by rule`, bs.environment, sequence)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[RuleRun])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.RuleRun])
 }

@@ -4,29 +4,16 @@ import (
 	"context"
 	"time"
 
+	"ubiquon/internal/api"
+
 	"github.com/jackc/pgx/v5"
 )
-
-// Node is one process that serves the environment.
-type Node struct {
-	ID      string    `json:"id"`
-	Name    string    `json:"name"`
-	Started time.Time `json:"started"`
-	// Seen is when the node last said that it is there, by the database's clock; Silent
-	// how long that is ago.
-	Seen   time.Time     `json:"seen"`
-	Silent time.Duration `json:"-"`
-	// Applied is the sequence up to which it has applied the change log, and Mark the
-	// id of that change: a node that has followed another log has applied nothing.
-	Applied int64  `json:"applied"`
-	Mark    string `json:"-"`
-}
 
 // goneAfter is how long a node is silent that is taken to be gone for good.
 const goneAfter = "1 hour"
 
 // SeeNode says that a node is there, and how far it has applied the change log.
-func (l *Log) SeeNode(ctx context.Context, n Node) error {
+func (l *Log) SeeNode(ctx context.Context, n api.Node) error {
 	_, err := l.db.Conns(ctx).Exec(ctx, `insert into node (environment, id, name, applied)
 		select $1, $2, $3, case when $4 = 0 or exists (select from change where environment = $1 and sequence = $4
 		and id::text = $5) then $4 else 0 end
@@ -55,15 +42,15 @@ func (l *Log) Uptime(ctx context.Context) (time.Duration, error) {
 }
 
 // Nodes lists the nodes, those that were started first first.
-func (l *Log) Nodes(ctx context.Context) ([]Node, error) {
+func (l *Log) Nodes(ctx context.Context) ([]api.Node, error) {
 	rows, err := l.db.Conns(ctx).
 		Query(ctx, `select id::text, name, started, seen, extract(epoch from clock_timestamp() - seen)::float8,
 			applied from node where environment = $1 order by started, id`, l.environment)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Node, error) {
-		var n Node
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Node, error) {
+		var n api.Node
 		var silent float64
 		err := r.Scan(&n.ID, &n.Name, &n.Started, &n.Seen, &silent, &n.Applied)
 		n.Silent = time.Duration(silent * float64(time.Second))

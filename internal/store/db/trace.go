@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"ubiquon/internal/api"
+
 	"github.com/jackc/pgx/v5"
 )
 
@@ -13,15 +15,7 @@ type Trace struct {
 	RoundTrips int
 	// Took is the time spent asking and taking in what came.
 	Took       time.Duration
-	Statements []TracedStatement
-}
-
-// TracedStatement is one statement of a read.
-type TracedStatement struct {
-	SQL  string `json:"sql"`
-	Args []any  `json:"args"`
-	// Plan is how PostgreSQL has run it, if that was asked for.
-	Plan string `json:"plan,omitempty"`
+	Statements []api.TracedStatement
 }
 
 type traceKey struct{}
@@ -41,7 +35,7 @@ func TraceOf(ctx context.Context) *Trace {
 // Began notes a round trip; call what it returns when the answer is in.
 func (t *Trace) Began(sql string, args []any) (ended func()) {
 	t.RoundTrips++
-	t.Statements = append(t.Statements, TracedStatement{SQL: sql, Args: args})
+	t.Statements = append(t.Statements, api.TracedStatement{SQL: sql, Args: args})
 	begin := time.Now()
 	return func() { t.Took += time.Since(begin) }
 }
@@ -52,7 +46,7 @@ func (t *Trace) beganBatch(b *pgx.Batch) (ended func()) {
 		if !strings.HasPrefix(q.SQL, "select") {
 			continue // begins or ends a transaction
 		}
-		t.Statements = append(t.Statements, TracedStatement{SQL: q.SQL, Args: q.Arguments})
+		t.Statements = append(t.Statements, api.TracedStatement{SQL: q.SQL, Args: q.Arguments})
 	}
 	t.RoundTrips++
 	begin := time.Now()

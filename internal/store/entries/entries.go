@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
@@ -30,26 +31,10 @@ func New(d *db.DB, environment string, changes *changelog.Log, writer *writing.W
 	return &Entries{d, environment, changes, writer, log}
 }
 
-// EntryRecord is one entry with everything that is kept of it.
-type EntryRecord struct {
-	EntryInfo
-	// Newest is the newest saved state, Shown what readers get.
-	Newest content.Fields `json:"newest"`
-	Shown  content.Fields `json:"shown"`
-	// Revisions, the newest first, at most fifty, without their fields.
-	Revisions []content.Revision `json:"revisions"`
-	Reviews   []writing.Review   `json:"reviews"`
-	Schedules []Schedule         `json:"schedules"`
-	// ReferredBy lists entries that refer to it, at most a hundred.
-	ReferredBy []writing.Referrer `json:"referredBy"`
-	// FormerPaths are where it lived before.
-	FormerPaths []string `json:"formerPaths"`
-}
-
 // Get returns one entry with its history. Its error is ErrNotFound if there is
 // none.
-func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
-	var out EntryRecord
+func (es *Entries) Get(ctx context.Context, id string) (api.EntryRecord, error) {
+	var out api.EntryRecord
 	found := false
 	conn, err := es.db.Conns(ctx).Acquire(ctx)
 	if err != nil {
@@ -78,7 +63,7 @@ func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
 	}, `select number, at, by, message from revision where environment = $1 and entry = $2 order by number desc
 		limit 50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
-		var v writing.Review
+		var v api.Review
 		err := r.Scan(&v.Revision, &v.At, &v.By, &v.What, &v.Remark)
 		out.Reviews = append(out.Reviews, v)
 		return err
@@ -91,7 +76,7 @@ func (es *Entries) Get(ctx context.Context, id string) (EntryRecord, error) {
 	}, scheduleInfo+` where s.environment = $1 and s.entry = $2 order by s.state = 'pending' desc, s.at desc limit
 		50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
-		var v writing.Referrer
+		var v api.Referrer
 		err := r.Scan(&v.Entry, &v.Type, &v.Title, &v.Field)
 		out.ReferredBy = append(out.ReferredBy, v)
 		return err
@@ -238,19 +223,9 @@ func (es *Entries) Counts(ctx context.Context) (map[string]int, error) {
 	return out, rows.Err()
 }
 
-// Coverage is how much of one type is translated into one locale.
-type Coverage struct {
-	Type       string `json:"type"`
-	Locale     string `json:"locale"`
-	Translated int    `json:"translated"`
-	Partly     int    `json:"partly"`
-	FilledIn   int    `json:"filledIn"`
-	Missing    int    `json:"missing"`
-}
-
 // Coverages returns the coverage of the newest saved states, for every type
 // that has entries and each of the locales.
-func (es *Entries) Coverages(ctx context.Context, locales []string) ([]Coverage, error) {
+func (es *Entries) Coverages(ctx context.Context, locales []string) ([]api.Coverage, error) {
 	rows, err := es.db.Conns(ctx).Query(ctx, `select t.type, l.locale,
 			count(*) filter (where d.how = 'translated'), count(*) filter (where d.how = 'partly'), count(*) filter
 			(where d.how = 'filled in'), count(*) filter (where d.how is null)
@@ -263,8 +238,8 @@ func (es *Entries) Coverages(ctx context.Context, locales []string) ([]Coverage,
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Coverage, error) {
-		var c Coverage
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Coverage, error) {
+		var c api.Coverage
 		err := r.Scan(&c.Type, &c.Locale, &c.Translated, &c.Partly, &c.FilledIn, &c.Missing)
 		return c, err
 	})

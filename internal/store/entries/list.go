@@ -2,28 +2,12 @@ package entries
 
 import (
 	"context"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"ubiquon/internal/core/content"
+	"ubiquon/internal/api"
 	"ubiquon/internal/store/writing"
 )
-
-// EntryInfo is an entry as those who run the service see it.
-type EntryInfo struct {
-	content.Entry
-	Title string        `json:"title"`
-	State content.State `json:"state"`
-	// Locales says, for each locale that the newest saved state can be read in,
-	// whether it is translated, partly translated (the rest is filled in) or
-	// wholly filled in from a fallback.
-	Locales map[string]string `json:"locales"`
-	// Live lists the locales that readers have it in, filled in ones not counted.
-	Live []string `json:"live"`
-	// Next is when the next schedule is due.
-	Next *time.Time `json:"next"`
-}
 
 // How much of an entry is translated.
 const (
@@ -31,23 +15,6 @@ const (
 	Partly     = "partly"
 	FilledIn   = "filled in"
 )
-
-// EntryFilter narrows ListEntries; empty parts do not.
-type EntryFilter struct {
-	Type, Origin string
-	// State; without one, retired entries are left out.
-	State content.State
-	// Search is looked for in title, slug and id, whatever the case.
-	Search string
-	// Missing is a locale in which something is not translated.
-	Missing string
-	// RefersTo is an entry that those listed refer to.
-	RefersTo string
-	IDs      []string
-	// Types that it is narrowed to; nil means all.
-	Types         []string
-	Limit, Offset int
-}
 
 const (
 	// translation is how much of the document d is translated.
@@ -70,15 +37,15 @@ const (
 		from entry e`
 )
 
-func scanInfo(r pgx.Row) (EntryInfo, error) {
-	var i EntryInfo
+func scanInfo(r pgx.Row) (api.EntryInfo, error) {
+	var i api.EntryInfo
 	err := r.Scan(append(writing.EntryTargets(&i.Entry), &i.Title, &i.State, &i.Locales, &i.Live, &i.Next)...)
 	return i, err
 }
 
 // List returns entries, those saved last first, and how many there are
 // in all.
-func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, error) {
+func (es *Entries) List(ctx context.Context, f api.EntryFilter) ([]api.EntryInfo, int, error) {
 	const where = ` where e.environment = $1 and e.revision > 0 and ($2 = '' or e.type = $2) and ($3 = '' or
 		e.origin = $3)
 		and case when $4 = '' then e.retired is null else $4 = ` + stateOf + ` end
@@ -104,6 +71,6 @@ func (es *Entries) List(ctx context.Context, f EntryFilter) ([]EntryInfo, int, e
 	if err != nil {
 		return nil, 0, err
 	}
-	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (EntryInfo, error) { return scanInfo(r) })
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.EntryInfo, error) { return scanInfo(r) })
 	return out, total, err
 }

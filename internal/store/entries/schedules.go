@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
@@ -24,33 +25,6 @@ type Schedules struct {
 // NewSchedules returns the schedules of an environment.
 func NewSchedules(d *db.DB, environment string, a *audit.Log) *Schedules {
 	return &Schedules{d, environment, a}
-}
-
-// Schedule is something that will happen to an entry by itself.
-type Schedule struct {
-	ID     string `json:"id"`
-	Entry  string `json:"entry"`
-	Title  string `json:"title"`
-	Type   string `json:"type"`
-	Action string `json:"action"` // publish or unpublish
-	// Locales it is for; none means all.
-	Locales []string `json:"locales"`
-	// Revision that is published: the newest when the schedule was made.
-	Revision int       `json:"revision"`
-	At       time.Time `json:"at"`
-	// Zone is the time zone that At was given in, an IANA name.
-	Zone     string     `json:"zone"`
-	By       string     `json:"by"`
-	Created  time.Time  `json:"created"`
-	State    string     `json:"state"` // pending, done, failed, cancelled
-	Finished *time.Time `json:"finished"`
-	// Detail says why it failed or is late, or who cancelled it.
-	Detail string `json:"detail,omitempty"`
-	// Late says that the moment of a pending schedule has come, and that it could not be
-	// carried out so far; Tries how often that was tried, NextTry when it is next.
-	Late    bool       `json:"late,omitempty"`
-	Tries   int        `json:"tries,omitempty"`
-	NextTry *time.Time `json:"nextTry,omitempty"`
 }
 
 // What a schedule may do.
@@ -73,8 +47,8 @@ const scheduleInfo = `select s.id::text, s.entry, e.title, e.type, s.action, s.l
 	then s.next_try end
 	from schedule s join entry e on e.environment = s.environment and e.id = s.entry`
 
-func scanSchedule(r pgx.Row) (Schedule, error) {
-	var s Schedule
+func scanSchedule(r pgx.Row) (api.Schedule, error) {
+	var s api.Schedule
 	err := r.Scan(
 		&s.ID, &s.Entry, &s.Title, &s.Type, &s.Action, &s.Locales, &s.Revision, &s.At, &s.Zone, &s.By, &s.Created,
 		&s.State, &s.Finished, &s.Detail, &s.Late, &s.Tries, &s.NextTry,
@@ -88,7 +62,7 @@ var ErrPast = errors.New("the moment is over already")
 
 // Add keeps a schedule of the entry's newest revision. Its error is
 // ErrPast or ErrNotFound where that is the reason.
-func (ss *Schedules) Add(ctx context.Context, sch Schedule) (Schedule, error) {
+func (ss *Schedules) Add(ctx context.Context, sch api.Schedule) (api.Schedule, error) {
 	id := uuid.NewString()
 	var past bool
 	err := ss.db.Conns(ctx).QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past)
@@ -96,7 +70,7 @@ func (ss *Schedules) Add(ctx context.Context, sch Schedule) (Schedule, error) {
 		err = ErrPast
 	}
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	tag, err := ss.db.Conns(ctx).
 		Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone, by, state)
@@ -104,18 +78,18 @@ func (ss *Schedules) Add(ctx context.Context, sch Schedule) (Schedule, error) {
 		e.id = $3 and e.revision > 0`,
 			ss.environment, id, sch.Entry, sch.Action, sch.Locales, sch.At, sch.Zone, sch.By)
 	if err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	if tag.RowsAffected() == 0 {
-		return Schedule{}, fmt.Errorf("entry %s: %w", sch.Entry, db.ErrNotFound)
+		return api.Schedule{}, fmt.Errorf("entry %s: %w", sch.Entry, db.ErrNotFound)
 	}
 	return ss.Get(ctx, id)
 }
 
 // Get returns one schedule, ErrNotFound if there is none.
-func (ss *Schedules) Get(ctx context.Context, id string) (Schedule, error) {
+func (ss *Schedules) Get(ctx context.Context, id string) (api.Schedule, error) {
 	if _, err := uuid.Parse(id); err != nil {
-		return Schedule{}, fmt.Errorf("schedule %s: %w", id, db.ErrNotFound)
+		return api.Schedule{}, fmt.Errorf("schedule %s: %w", id, db.ErrNotFound)
 	}
 	out, err := scanSchedule(
 		ss.db.Conns(ctx).QueryRow(ctx, scheduleInfo+` where s.environment = $1 and s.id = $2`, ss.environment, id),
@@ -129,7 +103,7 @@ func (ss *Schedules) Get(ctx context.Context, id string) (Schedule, error) {
 // List lists schedules, the pending ones first, in the order of their
 // moments: so many, 200 if limit is 0, and how many there are. A state, if not empty,
 // narrows the list; "late" are the pending ones whose moment has come.
-func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []Schedule, all int, err error) {
+func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []api.Schedule, all int, err error) {
 	const which = ` s.environment = $1 and ($2 = '' or s.state = $2 or $2 = 'late' and s.state = 'pending' and s.at
 		< clock_timestamp() - interval '5 seconds')`
 	if err := ss.db.Conns(ctx).QueryRow(ctx, `select count(*) from schedule s
@@ -145,27 +119,27 @@ func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []S
 	if err != nil {
 		return nil, 0, err
 	}
-	out, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) })
+	out, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Schedule, error) { return scanSchedule(r) })
 	return out, all, err
 }
 
 // Move gives a pending schedule another moment; ErrScheduleGone if it is
 // not pending any more.
-func (ss *Schedules) Move(ctx context.Context, id string, at time.Time, zone string) (Schedule, error) {
+func (ss *Schedules) Move(ctx context.Context, id string, at time.Time, zone string) (api.Schedule, error) {
 	if _, err := ss.Get(ctx, id); err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	var past bool
 	if err := ss.db.Conns(ctx).QueryRow(ctx, `select $1::timestamptz <=
 		clock_timestamp()`, at).Scan(&past); err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	if past {
-		return Schedule{}, ErrPast
+		return api.Schedule{}, ErrPast
 	}
 	if err := ss.settle(ctx, `update schedule set at = $3, zone = $4, tries = 0, next_try = null, detail = '' where
 		environment = $1 and id = $2 and state = 'pending'`, id, at, zone); err != nil {
-		return Schedule{}, err
+		return api.Schedule{}, err
 	}
 	return ss.Get(ctx, id)
 }
@@ -205,7 +179,7 @@ func (ss *Schedules) settle(ctx context.Context, sql, id string, args ...any) er
 
 // Due returns the schedules whose moment has come, and how long it is to the
 // next one; a day when there is none.
-func (ss *Schedules) Due(ctx context.Context) (due []Schedule, next time.Duration, err error) {
+func (ss *Schedules) Due(ctx context.Context) (due []api.Schedule, next time.Duration, err error) {
 	rows, err := ss.db.Conns(ctx).
 		Query(ctx, scheduleInfo+` where s.environment = $1 and s.state = 'pending' and s.at <= clock_timestamp() and
 			coalesce(s.next_try <= clock_timestamp(), true) order by s.at, s.id limit 100`, ss.environment)
@@ -213,7 +187,7 @@ func (ss *Schedules) Due(ctx context.Context) (due []Schedule, next time.Duratio
 		return nil, 0, err
 	}
 	if due, err = pgx.CollectRows(rows,
-		func(r pgx.CollectableRow) (Schedule, error) { return scanSchedule(r) }); err != nil {
+		func(r pgx.CollectableRow) (api.Schedule, error) { return scanSchedule(r) }); err != nil {
 		return nil, 0, err
 	}
 	var seconds float64

@@ -10,7 +10,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"ubiquon/internal/core/event"
+	"ubiquon/internal/api"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
 )
@@ -32,32 +32,11 @@ const (
 	EventRefused = "refused" // not proven, or not readable
 )
 
-// Event is one announcement as it arrived, with what became of it.
-type Event struct {
-	ID          string         `json:"id"`
-	Origin      string         `json:"origin"`
-	MessageID   string         `json:"messageId"`
-	ContentType string         `json:"contentType"`
-	Body        []byte         `json:"-"`
-	Received    time.Time      `json:"received"`
-	State       string         `json:"state"`
-	Detail      string         `json:"detail"`
-	Decoded     *event.Decoded `json:"decoded"`
-	Entry       string         `json:"entry,omitempty"`
-	Title       string         `json:"title,omitempty"`
-	Type        string         `json:"type,omitempty"`
-	// Sequence of the last change that the event made, nil when it made none.
-	Sequence *int64     `json:"sequence"`
-	Stored   *time.Time `json:"stored"`
-	Expired  *time.Time `json:"expired"`
-	Attempts int        `json:"attempts"`
-}
-
 // Add keeps an announcement and, in the same transaction, lets enqueue put
 // its processing into the job queue. The same message twice is one event: then
 // it returns the first one's id and true, and nothing is enqueued.
 func (es *Events) Add(
-	ctx context.Context, e *Event, enqueue func(tx pgx.Tx, id string) error,
+	ctx context.Context, e *api.Event, enqueue func(tx pgx.Tx, id string) error,
 ) (duplicate bool, err error) {
 	id, err := uuid.NewV7()
 	if err != nil {
@@ -99,7 +78,7 @@ func (es *Events) Add(
 
 // AddRefused keeps an announcement that was refused, and forgets those of the same
 // origin beyond the last so many.
-func (es *Events) AddRefused(ctx context.Context, e *Event, most int) error {
+func (es *Events) AddRefused(ctx context.Context, e *api.Event, most int) error {
 	if _, err := es.Add(ctx, e, nil); err != nil {
 		return err
 	}
@@ -141,7 +120,7 @@ func (es *Events) TrimRuns(ctx context.Context, keep time.Duration) (int, error)
 // Finish notes what became of an event. If it made a change, or found its
 // own made by an event before, the older answers are gone by now, or were gone
 // with that one.
-func (es *Events) Finish(ctx context.Context, e *Event) error {
+func (es *Events) Finish(ctx context.Context, e *api.Event) error {
 	_, err := es.db.Conns(ctx).
 		Exec(ctx, `update event set state = $3, detail = $4, entry = $5, sequence = $6, stored = $7,
 			expired = case when $6::bigint is null then null else greatest($7, coalesce((select min(o.expired) from
@@ -158,8 +137,8 @@ const eventColumns = `select v.id::text, v.origin, v.message_id, v.content_type,
 	coalesce(e.title, ''), coalesce(e.type, ''), v.sequence, v.stored, v.expired, v.attempts
 	from event v left join entry e on e.environment = v.environment and e.id = v.entry where v.environment = $1`
 
-func scanEvent(r pgx.Row) (Event, error) {
-	var e Event
+func scanEvent(r pgx.Row) (api.Event, error) {
+	var e api.Event
 	err := r.Scan(
 		&e.ID, &e.Origin, &e.MessageID, &e.ContentType, &e.Body, &e.Received, &e.State, &e.Detail, &e.Decoded,
 		&e.Entry, &e.Title, &e.Type, &e.Sequence, &e.Stored, &e.Expired, &e.Attempts,
@@ -168,9 +147,9 @@ func scanEvent(r pgx.Row) (Event, error) {
 }
 
 // Get returns one event, ErrNotFound if there is none of that id.
-func (es *Events) Get(ctx context.Context, id string) (Event, error) {
+func (es *Events) Get(ctx context.Context, id string) (api.Event, error) {
 	if _, err := uuid.Parse(id); err != nil {
-		return Event{}, fmt.Errorf("event %s: %w", id, db.ErrNotFound)
+		return api.Event{}, fmt.Errorf("event %s: %w", id, db.ErrNotFound)
 	}
 	e, err := scanEvent(es.db.Conns(ctx).QueryRow(ctx, eventColumns+` and v.id = $2`, es.environment, id))
 	if errors.Is(err, pgx.ErrNoRows) {
@@ -195,7 +174,7 @@ func (es *Events) FreeJobs(ctx context.Context, queues []string) (int, error) {
 
 // EventsWithoutJob returns events that wait and have no job that will process them, so many
 // at most, the oldest first.
-func (es *Events) EventsWithoutJob(ctx context.Context, limit int) ([]Event, error) {
+func (es *Events) EventsWithoutJob(ctx context.Context, limit int) ([]api.Event, error) {
 	rows, err := es.db.Conns(ctx).
 		Query(ctx, eventColumns+` and v.state = 'waiting' and v.received < clock_timestamp() - interval
 			'`+leaseOfJobs+`'
@@ -205,17 +184,11 @@ func (es *Events) EventsWithoutJob(ctx context.Context, limit int) ([]Event, err
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Event, error) { return scanEvent(r) })
-}
-
-// EventFilter narrows ListEvents; empty parts do not.
-type EventFilter struct {
-	State, Entry string
-	Limit        int
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Event, error) { return scanEvent(r) })
 }
 
 // List returns events, the newest first.
-func (es *Events) List(ctx context.Context, f EventFilter) ([]Event, error) {
+func (es *Events) List(ctx context.Context, f api.EventFilter) ([]api.Event, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
@@ -226,7 +199,7 @@ func (es *Events) List(ctx context.Context, f EventFilter) ([]Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (Event, error) { return scanEvent(r) })
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.Event, error) { return scanEvent(r) })
 }
 
 // LastHeard returns when an announcement of the origin was last accepted and

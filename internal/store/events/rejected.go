@@ -6,6 +6,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
 )
@@ -22,24 +23,11 @@ func NewRejectedItems(d *db.DB, environment string) *RejectedItems {
 	return &RejectedItems{d, environment}
 }
 
-// Rejected is an item of an origin that could not be taken over.
-type Rejected struct {
-	Origin string `json:"origin"`
-	Type   string `json:"type"`
-	Key    string `json:"key"`
-	// Entry is the id that it would have here.
-	Entry  string    `json:"entry"`
-	Slug   string    `json:"slug,omitempty"`
-	Reason string    `json:"reason"`
-	Since  time.Time `json:"since"`
-	Seen   time.Time `json:"seen"` // when it was tried last
-}
-
 // mostUntaken bounds how many of them are kept for one origin.
 const mostUntaken = 10_000
 
 // Keep notes that an item could not be taken over.
-func (us *RejectedItems) Keep(ctx context.Context, u Rejected) error {
+func (us *RejectedItems) Keep(ctx context.Context, u api.UntakenItem) error {
 	_, err := us.db.Conns(ctx).Exec(ctx, `insert into untaken (environment, origin, type, key, entry, slug, reason)
 		select $1, $2, $3, $4, $5, $6, $7 where (select count(*) from untaken where environment = $1 and origin =
 		$2) < $8
@@ -82,31 +70,31 @@ func (us *RejectedItems) Clock(ctx context.Context) (now time.Time, err error) {
 const untakenColumns = `origin, type, key, entry, slug, reason, since, seen`
 
 // Of lists what could not be taken over of an origin, the latest first.
-func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]Rejected, error) {
+func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]api.UntakenItem, error) {
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select `+untakenColumns+` from untaken where environment = $1 and origin = $2 order by since
 			desc, type, key limit $3`, us.environment, origin, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Rejected])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.UntakenItem])
 }
 
 // Named lists what could not be taken over and has the name: the id that it would
 // have, its key in the origin, or its slug.
-func (us *RejectedItems) Named(ctx context.Context, name string) ([]Rejected, error) {
+func (us *RejectedItems) Named(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select `+untakenColumns+` from untaken where environment = $1 and (entry = $2 or key = $2 or
 			slug = $2) order by since desc limit 5`, us.environment, name)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Rejected])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.UntakenItem])
 }
 
 // Count counts them, by origin, and gives the latest reason of each.
-func (us *RejectedItems) Count(ctx context.Context) (counts map[string]int, reasons map[string]Rejected, err error) {
-	counts, reasons = map[string]int{}, map[string]Rejected{}
+func (us *RejectedItems) Count(ctx context.Context) (counts map[string]int, reasons map[string]api.UntakenItem, err error) {
+	counts, reasons = map[string]int{}, map[string]api.UntakenItem{}
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select distinct on (origin)
 			`+untakenColumns+`, count(*) over (partition by origin) from untaken where environment = $1 order by
@@ -114,7 +102,7 @@ func (us *RejectedItems) Count(ctx context.Context) (counts map[string]int, reas
 	if err != nil {
 		return nil, nil, err
 	}
-	var u Rejected
+	var u api.UntakenItem
 	var n int
 	_, err = pgx.ForEachRow(
 		rows,

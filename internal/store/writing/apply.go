@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/audit"
@@ -41,19 +42,11 @@ func New(
 	return w
 }
 
-// Referrer is an entry that refers to another one.
-type Referrer struct {
-	Entry string `json:"entry"`
-	Type  string `json:"type"`
-	Title string `json:"title"`
-	Field string `json:"field"`
-}
-
 // ReferredError is the error of deleting or retiring an entry that others refer
 // to.
 type ReferredError struct {
 	Entry string
-	By    []Referrer
+	By    []api.Referrer
 }
 
 // Error implements error.

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/db"
@@ -27,7 +28,7 @@ func (wr *Writer) convert(
 		if err != nil {
 			return nil, err
 		}
-		losing := slices.DeleteFunc(all, func(c Consequence) bool { return c.Severity != model.Loses })
+		losing := slices.DeleteFunc(all, func(c api.Consequence) bool { return c.Severity != model.Loses })
 		if len(losing) > 0 {
 			return nil, &LossError{losing}
 		}

@@ -11,30 +11,23 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/db"
 )
 
-// Consequence is a difference between two models with what it does to the
-// entries that are there.
-type Consequence struct {
-	model.Difference
-	// Entries that lose something, or that lack what they need.
-	Entries int `json:"entries"`
-}
-
 // Consequences compares two models and counts the entries that a difference
 // touches. What no entry would lose is safe.
-func (wr *Writer) Consequences(ctx context.Context, from, to *model.Model) ([]Consequence, error) {
+func (wr *Writer) Consequences(ctx context.Context, from, to *model.Model) ([]api.Consequence, error) {
 	return consequences(ctx, wr.db.Conns(ctx), wr.environment, from, to)
 }
 
 func consequences(
 	ctx context.Context, q db.Querier, environment string, from, to *model.Model,
-) ([]Consequence, error) {
+) ([]api.Consequence, error) {
 	differences := model.Compare(from, to)
-	out := make([]Consequence, len(differences))
+	out := make([]api.Consequence, len(differences))
 	var types []string
 	for i, d := range differences {
 		out[i].Difference = d
@@ -97,7 +90,7 @@ func consequences(
 
 // LossError is the error of applying a model that would lose content.
 type LossError struct {
-	Consequences []Consequence // those that lose something
+	Consequences []api.Consequence // those that lose something
 }
 
 // Error implements error.

@@ -69,15 +69,6 @@ func (e *Edit) does() string {
 	return "save"
 }
 
-// Review is what somebody said of a revision before it was published.
-type Review struct {
-	Revision int       `json:"revision"`
-	At       time.Time `json:"at"`
-	By       string    `json:"by"`
-	What     string    `json:"what"` // submitted, approved, returned
-	Remark   string    `json:"remark,omitempty"`
-}
-
 // owner says whose an entry is.
 func owner(origin string) string {
 	if origin == content.Local {

@@ -11,9 +11,9 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 )
 
@@ -48,7 +48,7 @@ type revisionRow struct {
 
 type reviewRow struct {
 	Entry string `json:"entry"`
-	Review
+	api.Review
 }
 
 type takenRow struct {
@@ -146,7 +146,7 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	s.queueEntries(&b, out)
 	s.queueDocuments(&b, out)
 	var groups [][]content.Change
-	var acts []audit.Record
+	var acts []api.AuditRecord
 	for _, w := range writes {
 		acts = append(acts, w.acts...)
 		if len(w.done.Changes) > 0 {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/db"
 )
@@ -48,10 +49,10 @@ func (tx *transaction) unreferred(ctx context.Context, w *write) error {
 	if len(links) == 0 {
 		return nil
 	}
-	found := map[string][]Referrer{}
+	found := map[string][]api.Referrer{}
 	var b db.Batch
 	b.Query(func(r pgx.Rows) error {
-		var ref Referrer
+		var ref api.Referrer
 		var target string
 		if err := r.Scan(&ref.Entry, &ref.Type, &ref.Title, &ref.Field, &target); err != nil {
 			return err
@@ -69,7 +70,7 @@ func (tx *transaction) unreferred(ctx context.Context, w *write) error {
 	}
 	for i := range w.edits {
 		id := w.edits[i].ID
-		if by := slices.DeleteFunc(found[id], func(r Referrer) bool { return r.Entry == id }); len(by) > 0 {
+		if by := slices.DeleteFunc(found[id], func(r api.Referrer) bool { return r.Entry == id }); len(by) > 0 {
 			return &ReferredError{Entry: id, By: by}
 		}
 	}

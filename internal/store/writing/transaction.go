@@ -11,9 +11,9 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/db"
 )
 
@@ -27,7 +27,7 @@ type write struct {
 
 	ctx      context.Context
 	rendered content.Renderings
-	acts     []audit.Record // for the audit log
+	acts     []api.AuditRecord // for the audit log
 	done     Applied
 	err      error
 	over     chan struct{}

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
 )
@@ -117,7 +118,7 @@ func (a *advancing) review() error {
 		a.tx.out.reviews,
 		reviewRow{
 			Entry:  e.ID,
-			Review: Review{Revision: n.Revision, At: a.tx.now, By: a.w.by, What: e.Review, Remark: e.Remark},
+			Review: api.Review{Revision: n.Revision, At: a.tx.now, By: a.w.by, What: e.Review, Remark: e.Remark},
 		},
 	)
 	return nil
