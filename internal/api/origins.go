@@ -1,0 +1,126 @@
+package api
+
+import (
+	"fmt"
+	"time"
+
+	"ubiquon/internal/health"
+)
+
+// Rejected is an item of an origin that could not be taken over.
+type UntakenItem struct {
+	Origin string `json:"origin"`
+	Type   string `json:"type"`
+	Key    string `json:"key"`
+	// Entry is the id that it would have here.
+	Entry  string    `json:"entry"`
+	Slug   string    `json:"slug,omitempty"`
+	Reason string    `json:"reason"`
+	Since  time.Time `json:"since"`
+	Seen   time.Time `json:"seen"` // when it was tried last
+}
+
+// Adoption is what an origin takes over of another one, or would.
+type Adoption struct {
+	// Adopted counts the entries that change hands, By by what they were recognised.
+	Adopted int            `json:"adopted"`
+	By      map[string]int `json:"by"`
+	// Left are entries of the old origin that no item of the new one is, New are items of
+	// the new one that no entry is: the first hundred of each.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	New     []string `json:"new,omitempty"`
+	NewAll  int      `json:"newAll,omitempty"`
+	// Replaced are entries that the new origin made already of items which are now those of
+	// the old one: they are deleted.
+	Replaced int  `json:"replaced,omitempty"`
+	Applied  bool `json:"applied"`
+	// Compared is the comparison with the new origin that followed.
+	Compared *Reconciled `json:"compared,omitempty"`
+}
+
+// OriginStatus is when an origin was last heard of.
+type OriginStatus struct {
+	Name        string     `json:"name"`
+	LastEvent   *time.Time `json:"lastEvent"`
+	LastRefused *time.Time `json:"lastRefused"`
+}
+
+// Retirement is what retiring an origin comes to, or would.
+type Retirement struct {
+	Entries   int            `json:"entries"`
+	Published int            `json:"published"`
+	Types     map[string]int `json:"types"`
+	// Left are entries that stay as they are, and why: the first hundred of them.
+	Left    []string `json:"left,omitempty"`
+	LeftAll int      `json:"leftAll,omitempty"`
+	Applied bool     `json:"applied"`
+}
+
+func (r *Retirement) AddLeft(entry string, err error) {
+	if r.LeftAll++; len(r.Left) < 100 {
+		r.Left = append(r.Left, fmt.Sprintf("%s: %v", entry, err))
+	}
+}
+
+// OriginState is an origin, and how reading it goes.
+type OriginState struct {
+	OriginStatus
+	health.State
+	// Compared is the last comparison on this node.
+	Compared *LastComparison `json:"compared,omitempty"`
+	// Entries is how many there are of it, Untaken how many items could not be taken over.
+	Entries int `json:"entries"`
+	Untaken int `json:"untaken"`
+	// Missing says that it is not in the configuration, though entries come from it.
+	Missing bool `json:"missing,omitempty"`
+}
+
+// Reconciled is the outcome of a comparison with an origin.
+type Reconciled struct {
+	Seen    int `json:"seen"`
+	Changed int `json:"changed"`
+	Deleted int `json:"deleted"`
+	// Held are entries that the origin does not have any more, and that are kept: they are
+	// too many to be deleted at once without anybody's word.
+	Held int `json:"held,omitempty"`
+	// Lost tells what of prose is not delivered, or could not be converted: the first
+	// hundred items.
+	Lost    []string `json:"lost,omitempty"`
+	LostAll int      `json:"lostAll,omitempty"`
+	// Bad are items that could not be taken over, and why: the first hundred of them.
+	Bad      []string `json:"bad,omitempty"`
+	BadItems int      `json:"badItems,omitempty"`
+}
+
+func (r *Reconciled) AddBad(err error) {
+	if r.BadItems++; len(r.Bad) < 100 {
+		r.Bad = append(r.Bad, err.Error())
+	}
+}
+
+// String implements fmt.Stringer.
+func (r Reconciled) String() string {
+	out := fmt.Sprintf("compared everything: %d items, %d changed, %d deleted", r.Seen, r.Changed, r.Deleted)
+	if r.BadItems > 0 {
+		out += fmt.Sprintf("; %d could not be taken over, as this one: %s", r.BadItems, r.Bad[0])
+	}
+	if r.LostAll > 0 {
+		out += fmt.Sprintf("; %d lost something of their prose, as this one: %s", r.LostAll, r.Lost[0])
+	}
+	if r.Held > 0 {
+		out += fmt.Sprintf(
+			"; %d that the origin does not have any more are kept, for they are too many to go at once without "+
+				"your word",
+			r.Held,
+		)
+	}
+	return out
+}
+
+// LastComparison is the last comparison with an origin on this node.
+type LastComparison struct {
+	At    time.Time   `json:"at"`
+	Done  *Reconciled `json:"done,omitempty"`
+	Error string      `json:"error,omitempty"`
+}

@@ -1,0 +1,77 @@
+package api
+
+import (
+	"encoding/json"
+	"time"
+
+	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/query"
+)
+
+// TracedStatement is one statement of a read.
+type TracedStatement struct {
+	SQL  string `json:"sql"`
+	Args []any  `json:"args"`
+	// Plan is how PostgreSQL has run it, if that was asked for.
+	Plan string `json:"plan,omitempty"`
+}
+
+// TrustedDocument is a GraphQL document that readers may name by its id instead of
+// sending it.
+type TrustedDocument struct {
+	// ID is sha256: and the SHA-256 of the text, in hexadecimal digits.
+	ID    string    `json:"id"`
+	Name  string    `json:"name"`
+	Text  string    `json:"text"`
+	Added time.Time `json:"added"`
+	By    string    `json:"by"`
+}
+
+// SavedRead is a read that somebody has kept.
+type SavedRead struct {
+	ID    string          `json:"id"`
+	Name  string          `json:"name"`
+	Read  json.RawMessage `json:"read"`
+	Saved time.Time       `json:"saved"`
+	By    string          `json:"by"`
+}
+
+// Examined is an answer with all that can be said of how it was come by.
+type Examined struct {
+	Status int                 `json:"status"`
+	Header map[string][]string `json:"header"`
+	Body   string              `json:"body"`
+	Effort query.EffortFigures `json:"effort"`
+	// Milliseconds say where the time went.
+	Milliseconds Timings  `json:"milliseconds"`
+	RoundTrips   int      `json:"roundTrips"`
+	Grants       []string `json:"grants"`
+	Sequence     int64    `json:"sequence"`
+	// Held is the sequence of the same answer in this node's cache; 0 if it is not held.
+	Held int64 `json:"held"`
+	// Key is the canonical form of the request.
+	Key          string            `json:"key"`
+	Statements   []TracedStatement `json:"statements"`
+	Dependencies *invalidation.Set `json:"dependencies"`
+	// Titles are what the entries among them are called, by id, for those who may see
+	// them all.
+	Titles map[string]string `json:"titles,omitempty"`
+	// GoodFor is how long, in milliseconds, the answer holds if nothing changes; 0: as
+	// long as that.
+	GoodFor float64 `json:"goodFor"`
+}
+
+// AddParse adds the time that it took to understand the request.
+func (l *Timings) AddParse(d time.Duration) {
+	l.Parse = float64(d.Microseconds()) / 1000
+	l.All += l.Parse
+}
+
+// Timings are the parts of an answer's time, in milliseconds.
+type Timings struct {
+	Parse  float64 `json:"parse"`
+	Cache  float64 `json:"cache"`
+	SQL    float64 `json:"sql"`
+	Render float64 `json:"render"`
+	All    float64 `json:"all"`
+}
