@@ -35,6 +35,7 @@ lint: console
 	go vet ./...
 	go tool staticcheck ./...
 	go run ./tools/limits
+	tools/console-types/run --check
 	cd console && npx --no-install tsc --noEmit
 
 test: packages browser build lint

@@ -180,7 +180,7 @@ func resident() int64 {
 func (c *contentHarness) publish(ctx context.Context, i, n int) error {
 	_, err := c.c.Entries().Edit(
 		ctx,
-		client.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
+		api.Edit{ID: fmt.Sprintf("notice-%d", i), Type: "notice", Do: "publish", Save: map[string]any{
 			"title": map[string]any{
 				"en": fmt.Sprintf("Notice %d, word %d", i, n),
 				"nb": fmt.Sprintf("Varsel %d", i),
@@ -329,7 +329,7 @@ func (c *contentHarness) convert(ctx context.Context) error {
 	begin := time.Now()
 	total := 0
 	err := c.c.Models().Apply(
-		ctx, map[string]string{"model.yaml": changed}, false, 0, func(p client.Conversion) { total = p.Total },
+		ctx, map[string]string{"model.yaml": changed}, false, 0, func(p api.ConversionProgress) { total = p.Total },
 	)
 	took := time.Since(begin)
 	fmt.Printf(

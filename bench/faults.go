@@ -14,6 +14,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/store/cluster"
 )
@@ -219,7 +220,7 @@ func (y *harness) faults(ctx context.Context) error {
 			{rate: 5, do: func(i int) bool {
 				_, err := (&client.Client{Address: s.card.Gateway, Key: s.card.Keys.Admin}).Entries().Edit(
 					running,
-					client.Edit{
+					api.Edit{
 						ID: fmt.Sprint("fault-", i%20), Type: "notice",
 						Save: map[string]any{
 							"title":    map[string]any{"en": fmt.Sprint("Notice ", time.Now().UnixNano())},

@@ -240,9 +240,9 @@ func allocated(ctx context.Context, c *client.Client, path string) (uint64, erro
 
 // split prints where the time of a read goes, as the service tells it.
 func split(ctx context.Context, c *client.Client, path string) error {
-	q := client.ReadQuestion{Request: path}
+	q := api.ReadQuestion{Request: path}
 	if u, err := url.Parse(path); err == nil && u.Path == "/graphql" {
-		q = client.ReadQuestion{Query: u.Query().Get("query")}
+		q = api.ReadQuestion{Query: u.Query().Get("query")}
 	}
 	var sum api.Examined
 	const n = 100

@@ -18,37 +18,37 @@ import (
 // all below it.
 var mayImport = map[string][]string{
 	"core":       {"core"},
-	"api":        {},
+	"api":        {"core", "health"},
 	"admission":  {"core"},
 	"health":     {},
 	"recurring":  {},
 	"background": {"recurring"},
-	"cache":      {"core", "admission"},
+	"cache":      {"api", "core", "admission"},
 	"origin":     {"core", "health"},
 	"outbound":   {"core"},
 	"graphql":    {"core"},
 
 	"store/cluster":   {},
-	"store/db":        {"core", "admission"},
+	"store/db":        {"api", "core", "admission"},
 	"store/clause":    {"core"},
-	"store/audit":     {"core", "store/db"},
-	"store/changelog": {"core", "store/db", "store/clause"},
-	"store/writing":   {"core", "admission", "store/db", "store/clause", "store/audit", "store/changelog"},
+	"store/audit":     {"api", "core", "store/db"},
+	"store/changelog": {"api", "core", "store/db", "store/clause"},
+	"store/writing":   {"api", "core", "admission", "store/db", "store/clause", "store/audit", "store/changelog"},
 	"store/reading":   {"core", "admission", "store/db", "store/clause", "store/changelog"},
-	"store/accounts":  {"core", "store/db", "store/audit", "store/changelog"},
-	"store/builds":    {"core", "store/db", "store/changelog"},
-	"store/events":    {"core", "store/db", "store/changelog"},
-	"store/entries":   {"core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
+	"store/accounts":  {"api", "core", "store/db", "store/audit", "store/changelog"},
+	"store/builds":    {"api", "core", "store/db", "store/changelog"},
+	"store/events":    {"api", "core", "store/db", "store/changelog"},
+	"store/entries":   {"api", "core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
 	"store": {
-		"core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
+		"api", "core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
 		"store/builds", "store/events", "store/entries",
 	},
 
-	"replication": {"core", "store...", "cache", "background"},
+	"replication": {"api", "core", "store...", "cache", "background"},
 	"delivery":    {"core", "api", "admission", "store...", "cache", "graphql", "background", "replication"},
 	"authoring":   {"core", "api", "admission", "health", "store...", "cache", "background", "replication"},
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
-	"automation":  {"core", "store...", "cache", "outbound", "background", "replication"},
+	"automation":  {"api", "core", "store...", "cache", "outbound", "background", "replication"},
 	"identity":    {"core", "api", "admission", "store...", "background", "replication"},
 	"diagnose": {
 		"core", "api", "store...", "cache", "background", "replication",
@@ -64,7 +64,7 @@ var mayImport = map[string][]string{
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
 	},
 	"server/contentapi": {
-		"core", "admission", "store...", "cache", "graphql", "replication",
+		"api", "core", "admission", "store...", "cache", "graphql", "replication",
 		"delivery", "authoring", "diagnose", "environment", "server/guard",
 	},
 	"server/controlapi": {
@@ -72,30 +72,29 @@ var mayImport = map[string][]string{
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
 		"server/guard", "server/contentapi",
 	},
-	"server": {"core", "store...", "ingest", "environment", "server/guard", "server/contentapi", "server/controlapi"},
-
-	"client": {
-		"core", "api", "store...", "cache", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose",
+	"server": {
+		"api", "core", "store...", "ingest", "environment", "server/guard", "server/contentapi", "server/controlapi",
 	},
+
+	"client":  {"core", "api"},
 	"service": {"core", "admission", "store...", "cache", "origin", "outbound", "environment", "server"},
 	"standin": {"core", "outbound"},
 	"demo": {
-		"core", "store...", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
+		"api", "core", "store...", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
 		"environment", "client", "server", "service", "standin",
 	},
-	"cli/command": {"core", "store...", "client", "demo"},
+	"cli/command": {"api", "core", "store...", "client", "demo"},
 	"cli/contentcmd": {
-		"core", "store...", "cache", "replication", "delivery", "authoring", "diagnose", "client",
+		"api", "core", "store...", "cache", "replication", "delivery", "authoring", "diagnose", "client",
 		"server", "demo", "cli/command",
 	},
-	"cli/accesscmd": {"core", "store...", "authoring", "delivery", "identity", "diagnose", "client", "cli/command"},
+	"cli/accesscmd": {"api", "core", "store...", "authoring", "delivery", "identity", "diagnose", "client", "cli/command"},
 	"cli/servicecmd": {
-		"core", "store...", "cache", "origin", "outbound", "replication", "delivery", "automation",
+		"api", "core", "store...", "cache", "origin", "outbound", "replication", "delivery", "automation",
 		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command",
 	},
-	"cli":     {"client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd"},
-	"testkit": {"core", "store...", "demo"},
+	"cli":     {"api", "client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd"},
+	"testkit": {"core", "store...", "demo", "server/controlapi"},
 }
 
 // pureOnly are standard packages that core must not import: it computes, and does no input or

@@ -8,12 +8,14 @@ import (
 
 // BuildFilter narrows ListBuilds; empty parts do not.
 type BuildFilter struct {
-	Site string
+	Site string `query:"site" json:"-"`
 	// Event must be among the causes, or else Sequence.
-	Event    string
-	Sequence *int64
-	Since    time.Time // requested no earlier
-	Limit    int
+	Event    string `json:"-"`
+	Sequence *int64 `json:"-"`
+	// Since: requested no earlier.
+	Since time.Time `json:"-"`
+	// Limit is 50 if it is not given, and 500 at most.
+	Limit int `query:"limit" json:"-"`
 }
 
 // SiteInfo is a site with how it stands.
@@ -21,4 +23,25 @@ type SiteInfo struct {
 	Name string `json:"name"`
 	rebuild.Site
 	Builds []rebuild.Build `json:"builds"` // the last ones, the newest first
+}
+
+// SiteRebuild asks for a build of a site.
+type SiteRebuild struct {
+	Site string `path:"site" json:"-"`
+	// Now does not wait for further requests.
+	Now bool `json:"now,omitempty"`
+}
+
+// BuildRef names a build.
+type BuildRef struct {
+	ID string `path:"id" json:"-"`
+}
+
+// BuildReport is what a builder says of a build.
+type BuildReport struct {
+	BuildRef
+	// State is started, finished or failed.
+	State string `json:"state" enum:"started,finished,failed"`
+	// Error is why it failed.
+	Error string `json:"error,omitempty"`
 }

@@ -98,3 +98,79 @@ type Warmed struct {
 	Request string `json:"request"`
 	Error   string `json:"error,omitempty"`
 }
+
+// CacheListing says which answers of the node's cache are listed.
+type CacheListing struct {
+	Edition string `query:"edition" json:"-"`
+	Type    string `query:"type" json:"-"`
+	// Entry that something was read of, in whatever edition and locale.
+	Entry string `query:"entry" json:"-"`
+	// Search is a part of the request.
+	Search string `query:"search" json:"-"`
+	// Sort is hits (the default), bytes or age.
+	Sort string `query:"sort" json:"-" enum:"hits,bytes,age"`
+	// Limit is 100 if it is not given, and 1000 at most.
+	Limit int `query:"limit" json:"-"`
+}
+
+// CacheKey names an answer of the node's cache.
+type CacheKey struct {
+	Key string `path:"key" json:"-"`
+}
+
+// CachePurge says which answers are thrown away, on every node. Without conditions these are
+// all.
+type CachePurge struct {
+	CacheQuery
+	// Check only counts them, on this node.
+	Check bool `json:"check,omitempty"`
+}
+
+// CachePurged says how many answers were thrown away on this node, or would be.
+type CachePurged struct {
+	Purged *int `json:"purged,omitempty"`
+	Would  *int `json:"would,omitempty"`
+}
+
+// CacheWarming has answers computed before anybody asks.
+type CacheWarming struct {
+	// Requests are addresses below /content/, or from the plural on.
+	Requests []string `json:"requests,omitempty"`
+	// Hottest computes so many of those that are asked most, if they are not held.
+	Hottest int `json:"hottest,omitempty"`
+	// Paths computes requests with {path} in them for each path of the site.
+	Paths bool `json:"paths,omitempty"`
+}
+
+// ChangeFilter says which changes are listed.
+type ChangeFilter struct {
+	Entry string `query:"entry" json:"-"`
+	// Below lists the changes before the one with this sequence.
+	Below int64 `query:"below" json:"-"`
+	// Limit is 50 if it is not given, and 500 at most.
+	Limit int `query:"limit" json:"-"`
+}
+
+// ChangeRef names a change.
+type ChangeRef struct {
+	Sequence int64 `path:"sequence" json:"-"`
+}
+
+// SimulatedChange is a change that is not made: of an entry, or one of the log.
+type SimulatedChange struct {
+	Entry string `json:"entry,omitempty"`
+	// What happens to the entry: publish (the default) or unpublish.
+	What string `json:"what,omitempty"`
+	// Change is the sequence of a change that was made.
+	Change int64 `json:"change,omitempty"`
+}
+
+// Sample is how the cache did at a moment.
+type CacheSample struct {
+	At      time.Time `json:"at"`
+	Hits    int64     `json:"hits"` // since the sample before
+	Misses  int64     `json:"misses"`
+	Expired int64     `json:"expired"`
+	Held    int       `json:"held"`
+	Bytes   uint64    `json:"bytes"`
+}

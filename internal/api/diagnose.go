@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"time"
 
 	"ubiquon/internal/core/content"
@@ -128,4 +129,38 @@ type ShowingPage struct {
 	Address string `json:"address"`
 	Entry   string `json:"entry"`
 	Title   string `json:"title"`
+}
+
+// WhyQuestion asks why a reader cannot see an entry.
+type WhyQuestion struct {
+	// Entry is an id, slug or path.
+	Entry string `json:"entry,omitempty"`
+	Type  string `json:"type,omitempty"`
+	// Key is an id, name or secret; empty: everyone.
+	Key string `json:"key,omitempty"`
+	// Edition is published (the default) or preview.
+	Edition string `json:"edition,omitempty"`
+	Locale  string `json:"locale,omitempty"`
+	// Request is a read that was refused, or a list that the entry should be in: an address
+	// below /content/, or from the plural on.
+	Request string `json:"request,omitempty"`
+}
+
+// WriteRef names a write that goes on in the background.
+type WriteRef struct {
+	Write string `path:"write" json:"-"`
+}
+
+// writeState is what is said of a write in the background.
+type WriteState struct {
+	Write string `json:"write"`
+	// State is running, done, failed, or lost: its node has ended, and with it what was
+	// known of the write.
+	State string `json:"state"`
+	Since string `json:"since"`
+	// Status and Answer are those of the answer to the request. An answer that is long, or
+	// holds a secret, is left out.
+	Status int             `json:"status,omitempty"`
+	Answer json.RawMessage `json:"answer,omitempty"`
+	Detail string          `json:"detail,omitempty"`
 }

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
 )
 
 // Referrer is an entry that refers to another one.
@@ -28,7 +29,7 @@ type EntryRecord struct {
 	EntryInfo
 	// Newest is the newest saved state, Shown what readers get.
 	Newest content.Fields `json:"newest"`
-	Shown  content.Fields `json:"shown"`
+	Shown  content.Fields `json:"shown" nullable:"true"`
 	// Revisions, the newest first, at most fifty, without their fields.
 	Revisions []content.Revision `json:"revisions"`
 	Reviews   []Review           `json:"reviews"`
@@ -66,19 +67,23 @@ type EntryInfo struct {
 
 // EntryFilter narrows ListEntries; empty parts do not.
 type EntryFilter struct {
-	Type, Origin string
+	Type   string `query:"type" json:"-"`
+	Origin string `query:"origin" json:"-"`
 	// State; without one, retired entries are left out.
-	State content.State
+	State content.State `query:"state" json:"-"`
 	// Search is looked for in title, slug and id, whatever the case.
-	Search string
+	Search string `query:"search" json:"-"`
 	// Missing is a locale in which something is not translated.
-	Missing string
+	Missing string `query:"missing" json:"-"`
 	// RefersTo is an entry that those listed refer to.
-	RefersTo string
-	IDs      []string
+	RefersTo string `query:"refersTo" json:"-"`
+	// IDs of the entries, separated by commas.
+	IDs []string `query:"ids" json:"-"`
 	// Types that it is narrowed to; nil means all.
-	Types         []string
-	Limit, Offset int
+	Types []string `json:"-"`
+	// Limit is 50 if it is not given, and 200 at most.
+	Limit  int `query:"limit" json:"-"`
+	Offset int `query:"offset" json:"-"`
 }
 
 // Comparison is two states of an entry, and in what they differ.
@@ -105,11 +110,11 @@ type ImportProgress struct {
 // ImportOptions say how an import goes.
 type ImportOptions struct {
 	// Check reads everything and writes nothing.
-	Check bool
+	Check bool `query:"check" json:"-"`
 	// After is the line that was dealt with last, by an earlier call.
-	After int
-	// StopAtBad ends the import at the first bad line.
-	StopAtBad bool
+	After int `query:"after" json:"-"`
+	// Bad says what happens at a line that is not good: skip (the default) or stop.
+	Bad string `query:"bad" json:"-" enum:"skip,stop"`
 }
 
 // EntryDetail is everything to know about one entry.
@@ -119,4 +124,126 @@ type EntryDetail struct {
 	EditAt  string           `json:"editAt,omitempty"`
 	Changes []content.Change `json:"changes"`
 	Events  []EventTrace     `json:"events"`
+}
+
+// EntryRef names an entry by its id.
+type EntryRef struct {
+	ID string `path:"id" json:"-"`
+}
+
+// Edit is one edit of an entry that is written in the service itself: what is saved, and what
+// is done then.
+type Edit struct {
+	// ID is left out for a new entry, which gets one.
+	ID   string `json:"id,omitempty"`
+	Type string `json:"type,omitempty"`
+	// Save is the whole of the fields.
+	Save    content.Fields `json:"save,omitempty"`
+	Message string         `json:"message,omitempty"`
+	// Do is publish, unpublish, discard, restore, submit, approve, return, retire or delete.
+	Do string `json:"do,omitempty" enum:"publish,unpublish,discard,restore,submit,approve,return,retire,delete"`
+	// Locales that publish and unpublish are for; none means all.
+	Locales []string `json:"locales,omitempty"`
+	// Revision that restore saves anew, or publish publishes; 0 is the newest.
+	Revision int `json:"revision,omitempty"`
+	// Remark is for submit, approve and return.
+	Remark string `json:"remark,omitempty"`
+	// EvenIfReferred deletes or retires what others refer to.
+	EvenIfReferred bool `json:"evenIfReferred,omitempty"`
+	// IfRevision refuses the edit when the newest revision is another.
+	IfRevision int `json:"ifRevision,omitempty"`
+}
+
+// Edits are carried out together: all or none.
+type Edits struct {
+	// Edits are 1 to 200.
+	Edits []Edit `json:"edits"`
+}
+
+// EntrySave is an edit of the entry that the address names.
+type EntrySave struct {
+	// Entry is the entry's id.
+	Entry string `path:"id" json:"-"`
+	Edit
+}
+
+// EditOutcome is what edits came to.
+type EditOutcome struct {
+	// Sequence of the last change, 0 if no reader could see a difference.
+	Sequence int64         `json:"sequence"`
+	Changes  int           `json:"changes"`
+	Entries  []EditedEntry `json:"entries"`
+	// Warnings tell of what is stored, and not delivered as it is.
+	Warnings content.Problems `json:"warnings,omitempty"`
+	// Confirmed says, to a request with Prefer: wait, whether every node has applied it.
+	Confirmed *bool `json:"confirmed,omitempty"`
+	// Unconfirmed are the nodes that have not applied it yet, as far as is known.
+	Unconfirmed []string `json:"unconfirmed,omitempty"`
+}
+
+// EditedEntry is an entry that an edit was about.
+type EditedEntry struct {
+	ID string `json:"id"`
+	// Revision is the newest one; 0 when the entry is gone.
+	Revision int `json:"revision"`
+}
+
+// StatusCode is 202 for an edit that is stored, and not known to be served by every node.
+func (o EditOutcome) StatusCode() int {
+	if o.Confirmed != nil && !*o.Confirmed {
+		return 202
+	}
+	return 200
+}
+
+// RevisionNumber is the entry's entity tag.
+func (e EntryDetail) RevisionNumber() int { return e.Revision }
+
+// RevisionRef names a revision of an entry.
+type RevisionRef struct {
+	EntryRef
+	Number int `path:"number" json:"-"`
+}
+
+// RevisionRange names two revisions of an entry. A from of 0 is what readers get.
+type RevisionRange struct {
+	EntryRef
+	From int `query:"from" json:"-"`
+	// To is the newest revision if it is not given.
+	To *int `query:"to" json:"-"`
+}
+
+// EntryIDs names entries.
+type EntryIDs struct {
+	// IDs of the entries, separated by commas.
+	IDs []string `query:"ids" json:"-"`
+}
+
+// LocaleCoverage is how much of each type is translated into each locale.
+type LocaleCoverage struct {
+	Locales []model.Locale `json:"locales"`
+	Items   []Coverage     `json:"items"`
+}
+
+// EntryOpen says that somebody has an entry open for editing.
+type EntryOpen struct {
+	EntryRef
+	// Session is 8 to 100 characters of the client's own choice.
+	Session string `json:"session"`
+	// Closed says that it is open no longer.
+	Closed bool `json:"closed,omitempty"`
+}
+
+// EntryOthers are the others who have an entry open.
+type EntryOthers struct {
+	Others []string `json:"others"`
+}
+
+// ExportFilter says which entries are exported.
+type ExportFilter struct {
+	// Types, separated by commas; none means all.
+	Types  []string `query:"type" json:"-"`
+	Origin string   `query:"origin" json:"-"`
+	// Revisions exports former revisions, too.
+	Revisions bool `query:"revisions" json:"-"`
 }

@@ -39,8 +39,11 @@ type Event struct {
 
 // EventFilter narrows ListEvents; empty parts do not.
 type EventFilter struct {
-	State, Entry string
-	Limit        int
+	State string `query:"state" json:"-"`
+	// Entry that the events are about.
+	Entry string `query:"entry" json:"-"`
+	// Limit is 50 if it is not given, and 500 at most.
+	Limit int `query:"limit" json:"-"`
 }
 
 // Trace says when a publish reached each step on its way to visitors; nil for
@@ -67,4 +70,9 @@ type EventDetail struct {
 	EventTrace
 	Body  string    `json:"body"`
 	Rules []RuleRun `json:"rules"`
+}
+
+// EventRef names an event.
+type EventRef struct {
+	ID string `path:"id" json:"-"`
 }

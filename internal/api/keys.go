@@ -94,3 +94,90 @@ type Refusal struct {
 	Grant   string `json:"grant,omitempty"`
 	Detail  string `json:"detail"`
 }
+
+// Keys are all keys, and what is open to everyone.
+type Keys struct {
+	Items []KeyInfo     `json:"items"`
+	Open  access.Grants `json:"open"`
+}
+
+// KeyRef names a key by id or name.
+type KeyRef struct {
+	Key string `path:"key" json:"-"`
+}
+
+// NewKey is a key that is to be made.
+type NewKey struct {
+	Name   string   `json:"name"`
+	Grants []string `json:"grants"`
+	// Site that reads with it, if any.
+	Site string `json:"site,omitempty"`
+	// PerMinute bounds the requests that each node answers in a minute; 0: no bound.
+	PerMinute int        `json:"perMinute,omitempty"`
+	Expires   *time.Time `json:"expires,omitempty"`
+}
+
+// KeySecret is a key and its secret, which is shown this once.
+type KeySecret struct {
+	Key    *access.Key `json:"key" nullable:"false"`
+	Secret string      `json:"secret"`
+}
+
+// GrantChange adds grants and takes others away.
+type GrantChange struct {
+	Add  []string `json:"add,omitempty"`
+	Take []string `json:"take,omitempty"`
+}
+
+// KeyChange changes the grants of a key, or for how long it is good.
+type KeyChange struct {
+	KeyRef
+	GrantChange
+	// Days from now for which the key is good; 0 means for ever.
+	Days *int `json:"days,omitempty"`
+}
+
+// KeyRotation gives a key a new secret.
+type KeyRotation struct {
+	KeyRef
+	// Overlap is how long the former secret stays good, as in 24h (the default); 2160h at most.
+	Overlap string `json:"overlap,omitempty"`
+}
+
+// KeyQuestion asks what a key sees.
+type KeyQuestion struct {
+	// Key is an id, a name or a secret; empty: everyone.
+	Key string `json:"key,omitempty"`
+}
+
+// PublicGrants is what everyone may do without a key.
+type PublicGrants struct {
+	Open access.Grants `json:"open"`
+}
+
+// PreviewOptions say what a preview link reaches.
+type PreviewOptions struct {
+	EntryRef
+	// Locale whose path is shown; empty means the first.
+	Locale string `json:"locale,omitempty"`
+	// Minutes that it is good for, a week at most; the default is 60.
+	Minutes *int `json:"minutes,omitempty"`
+	// WaysBack lets it read what refers to the entry.
+	WaysBack bool `json:"waysBack,omitempty"`
+}
+
+// PreviewFilter says which preview links are listed.
+type PreviewFilter struct {
+	// Entry that they are of; empty: any.
+	Entry string `query:"entry" json:"-"`
+}
+
+// PreviewRef names a preview link.
+type PreviewRef struct {
+	Preview string `path:"preview" json:"-"`
+}
+
+// Revoked is the answer to a revoked preview link.
+type Revoked struct {
+	Revoked bool `json:"revoked"`
+}

@@ -46,3 +46,43 @@ type BadLine struct {
 	Entry  string `json:"entry,omitempty"`
 	Reason string `json:"reason"`
 }
+
+// Breakage is a request that a model does not answer, though the present one does.
+type Breakage struct {
+	// What it is: a trusted document, a saved read, or what readers ask for at present.
+	What    string `json:"what"`
+	Request string `json:"request"`
+	Reason  string `json:"reason"`
+}
+
+// ModelFiles is a model that is to be applied.
+type ModelFiles struct {
+	// Files have the model's YAML, by file name.
+	Files map[string]string `json:"files"`
+	// AllowLoss applies it although stored content would be lost.
+	AllowLoss bool `json:"allowLoss,omitempty"`
+	// IfVersion refuses it when the present model has another version; 0: not.
+	IfVersion int64 `json:"ifVersion,omitempty"`
+}
+
+// LocaleEdit is one change of the locales.
+type LocaleEdit struct {
+	// Do is add, change, retire, restore or order.
+	Do  string `json:"do" enum:"add,change,retire,restore,order"`
+	Tag string `json:"tag,omitempty"`
+	// Name and Fallback are for add and change.
+	Name     string   `json:"name,omitempty"`
+	Fallback []string `json:"fallback,omitempty"`
+	// Order has every tag, the default first.
+	Order []string `json:"order,omitempty"`
+}
+
+// ConversionProgress is how far a change of the model has come.
+type ConversionProgress struct {
+	// Done entries of Total are converted.
+	Done  int `json:"done"`
+	Total int `json:"total"`
+	// Applied is true in the last line, and Version the new model's.
+	Applied bool  `json:"applied"`
+	Version int64 `json:"version,omitempty"`
+}

@@ -124,3 +124,50 @@ type LastComparison struct {
 	Done  *Reconciled `json:"done,omitempty"`
 	Error string      `json:"error,omitempty"`
 }
+
+// OriginRef names an origin.
+type OriginRef struct {
+	Origin string `path:"origin" json:"-"`
+}
+
+// OriginRetire lets go of an origin that is not configured any more.
+type OriginRetire struct {
+	OriginRef
+	// Do says what becomes of its entries: local, unpublish or delete.
+	Do string `json:"do" enum:"local,unpublish,delete"`
+	// Apply carries it out; otherwise it is only told what would happen.
+	Apply bool `json:"apply,omitempty"`
+}
+
+// OriginAdopt has the entries of another origin change hands to this one.
+type OriginAdopt struct {
+	OriginRef
+	// From is the other origin.
+	From string `json:"from"`
+	// By says how entries are recognised: key, slug or path; empty for all of them, in this
+	// order.
+	By string `json:"by,omitempty"`
+	// Apply carries it out; otherwise it is only told what would happen.
+	Apply bool `json:"apply,omitempty"`
+}
+
+// OriginCompare compares everything an origin holds with what is stored here.
+type OriginCompare struct {
+	OriginRef
+	// Delete has entries deleted that the origin does not have any more, however many.
+	Delete bool `json:"delete,omitempty"`
+}
+
+// OriginProgress is a line of the answer to long work on an origin: how far it has come, or,
+// in the last one, what it came to.
+type OriginProgress[T any] struct {
+	Type string `json:"type,omitempty"`
+	// Seen items of the type.
+	Seen int `json:"seen,omitempty"`
+	Done *T  `json:"done,omitempty"`
+}
+
+// Awake is the answer of a node that works for itself again.
+type Awake struct {
+	Awake bool `json:"awake"`
+}

@@ -32,6 +32,11 @@ type Problem struct {
 	Mistakes     strictyaml.Mistakes `json:"mistakes,omitempty"`
 }
 
+// FailedLine is the last line of an NDJSON answer that could not be brought to its end.
+type FailedLine struct {
+	Problem Problem `json:"problem"`
+}
+
 // Conflict shows both sides of a lost update.
 type Conflict struct {
 	Entry string `json:"entry"`

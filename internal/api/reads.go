@@ -75,3 +75,47 @@ type Timings struct {
 	Render float64 `json:"render"`
 	All    float64 `json:"all"`
 }
+
+// ReadQuestion is a read that is to be examined: REST or GraphQL.
+type ReadQuestion struct {
+	// Request is a REST read: from the plural on, as in /notices?limit=3, or from /content/ on.
+	Request string `json:"request,omitempty"`
+	// Query, or DocumentID, is a GraphQL one.
+	Query         string         `json:"query,omitempty"`
+	OperationName string         `json:"operationName,omitempty"`
+	Variables     map[string]any `json:"variables,omitempty"`
+	DocumentID    string         `json:"documentId,omitempty"`
+	// Edition is published (the default) or preview.
+	Edition string `json:"edition,omitempty" enum:"published,preview"`
+	// As is who reads: empty for whoever asks, everyone, or a key by id, name or secret.
+	As string `json:"as,omitempty"`
+	// Language is an Accept-Language header.
+	Language string `json:"language,omitempty"`
+	// Lenient reads as with Prefer: handling=lenient.
+	Lenient bool `json:"lenient,omitempty"`
+	// Explain has PostgreSQL tell how it runs the statements; only who administers may ask.
+	Explain bool `json:"explain,omitempty"`
+}
+
+// NewSavedRead is a read that is kept under a name.
+type NewSavedRead struct {
+	Name string `json:"name"`
+	// Read is a ReadQuestion.
+	Read json.RawMessage `json:"read"`
+}
+
+// SavedReadRef names a kept read.
+type SavedReadRef struct {
+	ID string `path:"id" json:"-"`
+}
+
+// NewDocument is a GraphQL document that is to be trusted.
+type NewDocument struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// DocumentRef names a trusted document by id or name.
+type DocumentRef struct {
+	Document string `path:"document" json:"-"`
+}

@@ -81,7 +81,7 @@ func (i *importing) line(ctx context.Context, n int, src []byte, long bool) erro
 	}
 	if reason != "" {
 		i.bad(n, edit.ID, reason)
-		if i.o.StopAtBad {
+		if i.o.Bad == "stop" {
 			if err := errors.Join(i.flush(ctx), i.settle(2)); err != nil {
 				return err
 			}

@@ -174,7 +174,7 @@ func (i *importing) write(ctx context.Context, edits []writing.Edit, lines []int
 	}
 	if len(edits) == 1 {
 		i.bad(lines[0], edits[0].ID, err.Error())
-		if i.o.StopAtBad {
+		if i.o.Bad == "stop" {
 			i.report(false)
 			return fmt.Errorf("%w: line %d: %w", ErrBadLine, lines[0], err)
 		}

@@ -21,10 +21,10 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	var made []string
 	t.Cleanup(func() {
 		for _, id := range made {
-			_, _ = s.Entries().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
+			_, _ = s.Entries().Edit(context.Background(), api.Edit{ID: id, Do: "delete", EvenIfReferred: true})
 		}
 	})
-	edit := func(e client.Edit) string {
+	edit := func(e api.Edit) string {
 		t.Helper()
 		done, err := s.Entries().Edit(t.Context(), e)
 		if err != nil {
@@ -39,11 +39,11 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		for name, v := range more {
 			f[name] = v
 		}
-		id := edit(client.Edit{Type: "notice", Save: f, Do: do})
+		id := edit(api.Edit{Type: "notice", Save: f, Do: do})
 		made = append(made, id)
 		return id
 	}
-	key := func(k client.NewKey) string {
+	key := func(k api.NewKey) string {
 		t.Helper()
 		made, _, err := s.Keys().Create(t.Context(), k)
 		if err != nil {
@@ -52,7 +52,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		return made.ID
 	}
 	everything := []string{"read published *"}
-	site := key(client.NewKey{Name: "the site", Grants: everything})
+	site := key(api.NewKey{Name: "the site", Grants: everything})
 
 	notice("Quay closed", "", nil)
 	notice("Quay in doubt", "submit", nil)
@@ -61,10 +61,10 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		nil); err != nil {
 		t.Fatal(err)
 	}
-	edit(client.Edit{ID: notice("Quay was closed", "publish", nil), Do: "unpublish"})
+	edit(api.Edit{ID: notice("Quay was closed", "publish", nil), Do: "unpublish"})
 	shown := notice("Quay painted", "publish", fields{"title": fields{"en": "Quay painted", "nb": "Kaia malt"}})
 	edit(
-		client.Edit{
+		api.Edit{
 			ID:   shown,
 			Type: "notice",
 			Save: fields{
@@ -76,7 +76,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 	)
 	renamed := notice("Quay mended", "publish", nil)
 	edit(
-		client.Edit{
+		api.Edit{
 			ID:   renamed,
 			Type: "notice",
 			Save: fields{
@@ -87,11 +87,11 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 			Do: "publish",
 		},
 	)
-	draft := edit(client.Edit{Type: "route", Save: fields{"name": fields{"en": "Quay Shuttle"}, "number": 77}})
+	draft := edit(api.Edit{Type: "route", Save: fields{"name": fields{"en": "Quay Shuttle"}, "number": 77}})
 	made = append(made, draft)
 	notice("Quay has a shuttle", "publish", fields{"routes": []any{draft}})
 	soon := time.Now().Add(50 * time.Millisecond)
-	old := key(client.NewKey{Name: "last year's", Grants: everything, Expires: &soon})
+	old := key(api.NewKey{Name: "last year's", Grants: everything, Expires: &soon})
 	testkit.Eventually(t, "a key expires", func() bool { return time.Now().After(soon) })
 	// A forged announcement, and one that the office has made in good faith.
 	resp, err := http.Post(
@@ -122,7 +122,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		"the key lacks the grant": {
 			[]string{
 				"quay-painted", "--key",
-				key(client.NewKey{Name: "routes", Grants: []string{"read published route"}}),
+				key(api.NewKey{Name: "routes", Grants: []string{"read published route"}}),
 			},
 			"no-grant",
 			"read published notice", "ubiquon key grant ",
@@ -130,7 +130,7 @@ func TestTenCausesOfOneComplaint(t *testing.T) {
 		"the key is for a locale": {
 			[]string{
 				"quay-painted", "--key",
-				key(client.NewKey{Name: "norway", Grants: []string{"read published notice in nb"}}),
+				key(api.NewKey{Name: "norway", Grants: []string{"read published notice in nb"}}),
 			},
 			"locale-not-granted", "but not in en", "ubiquon key grant ",
 		},

@@ -443,7 +443,7 @@ func (f *faults) rename(ctx context.Context, node int, slug string) error {
 	ctx, cancel := context.WithTimeout(ctx, 40*time.Second)
 	defer cancel()
 	_, err := f.client(node).
-		Entries().Edit(ctx, client.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
+		Entries().Edit(ctx, api.Edit{ID: "top", Type: "page", Save: map[string]any{"slug": slug}, Do: "publish"})
 	return err
 }
 

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/outbound"
@@ -177,7 +178,7 @@ func TestServeByItself(t *testing.T) {
 		}
 	}
 	s := &client.Client{Address: address, Key: key}
-	if done, err := s.Entries().Edit(t.Context(), client.Edit{
+	if done, err := s.Entries().Edit(t.Context(), api.Edit{
 		ID: "p1", Type: "pier",
 		Save: map[string]any{"name": "Mella"},
 		Do:   "publish",

@@ -20,10 +20,9 @@ func (cs *Cache) Entries(ctx context.Context, q api.CacheQuery, limit int) (out 
 	return out, cs.c.call(
 		ctx,
 		http.MethodGet,
-		"/cache/answers?"+values(
-			"edition", q.Edition, "type", q.Type, "entry", q.Entry, "search", q.Search, "sort", q.Sort, "limit",
-			positive(limit),
-		),
+		"/cache/answers?"+query(api.CacheListing{
+			Edition: q.Edition, Type: q.Type, Entry: q.Entry, Search: q.Search, Sort: q.Sort, Limit: limit,
+		}),
 		nil,
 		&out,
 	)
@@ -37,9 +36,12 @@ func (cs *Cache) Explain(ctx context.Context, key string) (out api.ExplainedEntr
 // Purge throws away the cached answers that are meant and returns how many there
 // were.
 func (cs *Cache) Purge(ctx context.Context, q api.CacheQuery) (int, error) {
-	var out struct{ Purged int }
+	var out api.CachePurged
 	err := cs.c.call(ctx, http.MethodPost, "/cache/purge", q, &out)
-	return out.Purged, err
+	if out.Purged == nil {
+		return 0, err
+	}
+	return *out.Purged, err
 }
 
 // Warm has answers computed before anybody asks: to requests, to so many of the
@@ -48,34 +50,34 @@ func (cs *Cache) Purge(ctx context.Context, q api.CacheQuery) (int, error) {
 func (cs *Cache) Warm(
 	ctx context.Context, requests []string, hottest int, everywhere bool,
 ) ([]api.Warmed, error) {
-	var out struct{ Items []api.Warmed }
+	var out api.Items[api.Warmed]
 	err := cs.c.call(
 		ctx, http.MethodPost, "/cache/warm",
-		map[string]any{"requests": requests, "hottest": hottest, "paths": everywhere}, &out,
+		api.CacheWarming{Requests: requests, Hottest: hottest, Paths: everywhere}, &out,
 	)
 	return out.Items, err
 }
 
 // Nodes lists the nodes of the environment.
 func (cs *Cache) Nodes(ctx context.Context) ([]api.NodeState, error) {
-	var out struct{ Items []api.NodeState }
+	var out api.Items[api.NodeState]
 	err := cs.c.call(ctx, http.MethodGet, "/nodes", nil, &out)
 	return out.Items, err
 }
 
 // Downstream lists the caches that are told of what changes.
 func (cs *Cache) Downstream(ctx context.Context) ([]api.Downstream, error) {
-	var out struct{ Items []api.Downstream }
+	var out api.Items[api.Downstream]
 	err := cs.c.call(ctx, http.MethodGet, "/downstream", nil, &out)
 	return out.Items, err
 }
 
 // Changes lists changes of the log, the newest first.
 func (es *Entries) Changes(ctx context.Context, entry string, below int64, limit int) ([]content.Change, error) {
-	var out struct{ Items []content.Change }
+	var out api.Items[content.Change]
 	err := es.c.call(
 		ctx, http.MethodGet,
-		"/changes?"+values("entry", entry, "below", positive(int(below)), "limit", positive(limit)), nil, &out,
+		"/changes?"+query(api.ChangeFilter{Entry: entry, Below: below, Limit: limit}), nil, &out,
 	)
 	return out.Items, err
 }
@@ -91,7 +93,7 @@ func (es *Entries) Simulate(ctx context.Context, entry, what string,
 	change int64,
 ) (out api.Simulation, err error) {
 	return out, es.c.call(
-		ctx, http.MethodPost, "/changes/simulate", map[string]any{"entry": entry, "what": what, "change": change},
+		ctx, http.MethodPost, "/changes/simulate", api.SimulatedChange{Entry: entry, What: what, Change: change},
 		&out,
 	)
 }

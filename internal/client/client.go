@@ -10,7 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
+	"reflect"
 	"strings"
 	"time"
 
@@ -205,7 +205,7 @@ func (c *Client) stream(
 // Rebuild asks for a build of a site.
 func (bs *Builds) Rebuild(ctx context.Context, site string, immediately bool) (out rebuild.Build, err error) {
 	return out, bs.c.call(
-		ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", map[string]bool{"now": immediately}, &out,
+		ctx, http.MethodPost, "/sites/"+url.PathEscape(site)+"/rebuild", api.SiteRebuild{Now: immediately}, &out,
 	)
 }
 
@@ -216,38 +216,42 @@ func (bs *Builds) Get(ctx context.Context, id string) (out rebuild.Build, err er
 
 // List lists the origins, and how reading them goes.
 func (os *Origins) List(ctx context.Context) ([]api.OriginState, error) {
-	var out struct{ Items []api.OriginState }
+	var out api.Items[api.OriginState]
 	err := os.c.call(ctx, http.MethodGet, "/origins", nil, &out)
 	return out.Items, err
 }
 
 // Wake ends that the node runs as a quiet copy.
 func (c *Client) Wake(ctx context.Context) error {
-	var out struct{ Awake bool }
+	var out api.Awake
 	return c.call(ctx, http.MethodPost, "/wake", nil, &out)
 }
 
 // List lists builds, the newest first.
 func (bs *Builds) List(ctx context.Context, site string, limit int) ([]rebuild.Build, error) {
-	var out struct{ Items []rebuild.Build }
-	err := bs.c.call(ctx, http.MethodGet, "/builds?"+values("site", site, "limit", positive(limit)), nil, &out)
+	var out api.Items[rebuild.Build]
+	err := bs.c.call(ctx, http.MethodGet, "/builds?"+query(api.BuildFilter{Site: site, Limit: limit}), nil, &out)
 	return out.Items, err
 }
 
-// values writes a query string from names and values, leaving out empty ones.
-func values(pairs ...string) string {
-	v := url.Values{}
-	for i := 0; i < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			v.Set(pairs[i], pairs[i+1])
+// query writes the query string of a request type: its fields with a query tag, without those
+// that are zero.
+func query(request any) string {
+	out := url.Values{}
+	v := reflect.ValueOf(request)
+	for _, f := range reflect.VisibleFields(v.Type()) {
+		name, field := f.Tag.Get("query"), v.FieldByIndex(f.Index)
+		if name == "" || field.IsZero() {
+			continue
+		}
+		switch value := reflect.Indirect(field).Interface().(type) {
+		case []string:
+			out.Set(name, strings.Join(value, ","))
+		case time.Time:
+			out.Set(name, value.Format(time.RFC3339))
+		default:
+			out.Set(name, fmt.Sprint(value))
 		}
 	}
-	return v.Encode()
-}
-
-func positive(n int) string {
-	if n <= 0 {
-		return ""
-	}
-	return strconv.Itoa(n)
+	return out.Encode()
 }

@@ -32,7 +32,7 @@ func TestRequestsAndProblems(t *testing.T) {
 		t.Errorf("asked %s %s with %v", got.Method, got.URL, got.Header)
 	}
 	answer = `{"sequence": 9}`
-	if done, err := c.Entries().Edit(t.Context(), Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 ||
+	if done, err := c.Entries().Edit(t.Context(), api.Edit{ID: "a", Do: "publish"}); err != nil || done.Sequence != 9 ||
 		body != `{"edits":[{"id":"a","do":"publish"}]}` ||
 		got.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("%+v, %v, sent %s", done, err, body)

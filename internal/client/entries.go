@@ -7,8 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
-	"strings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
@@ -16,13 +14,9 @@ import (
 
 // Import sends entries as NDJSON, telling how far the service has come.
 func (es *Entries) Import(ctx context.Context, in io.Reader, o api.ImportOptions, tell func(api.ImportProgress)) error {
-	bad := "skip"
-	if o.StopAtBad {
-		bad = "stop"
-	}
 	return es.c.stream(
 		ctx,
-		"/import?"+values("check", strconv.FormatBool(o.Check), "after", positive(o.After), "bad", bad),
+		"/import?"+query(o),
 		"application/x-ndjson",
 		in,
 		func(line []byte) error {
@@ -38,11 +32,8 @@ func (es *Entries) Import(ctx context.Context, in io.Reader, o api.ImportOptions
 
 // Export writes entries as NDJSON.
 func (es *Entries) Export(ctx context.Context, out io.Writer, types []string, origin string, revisions bool) error {
-	query := values("type", strings.Join(types, ","), "origin", origin)
-	if revisions {
-		query += "&revisions=true"
-	}
-	answer, err := es.c.long(ctx, http.MethodGet, "/export?"+strings.TrimPrefix(query, "&"), "", nil)
+	f := api.ExportFilter{Types: types, Origin: origin, Revisions: revisions}
+	answer, err := es.c.long(ctx, http.MethodGet, "/export?"+query(f), "", nil)
 	if err != nil {
 		return err
 	}
@@ -53,28 +44,15 @@ func (es *Entries) Export(ctx context.Context, out io.Writer, types []string, or
 
 // Coverage returns how much of each type is translated into each locale.
 func (es *Entries) Coverage(ctx context.Context) ([]api.Coverage, error) {
-	var out struct{ Items []api.Coverage }
+	var out api.Items[api.Coverage]
 	err := es.c.call(ctx, http.MethodGet, "/coverage", nil, &out)
 	return out.Items, err
 }
 
 // List lists entries, and says how many there are.
 func (es *Entries) List(ctx context.Context, f api.EntryFilter) ([]api.EntryInfo, int, error) {
-	var out struct {
-		Items []api.EntryInfo
-		Total int
-	}
-	err := es.c.call(
-		ctx,
-		http.MethodGet,
-		"/entries?"+values(
-			"type", f.Type, "origin", f.Origin, "state", string(f.State), "search", f.Search, "missing", f.Missing,
-			"refersTo", f.RefersTo, "ids", strings.Join(f.IDs, ","), "limit", positive(f.Limit), "offset",
-			positive(f.Offset),
-		),
-		nil,
-		&out,
-	)
+	var out api.Page[api.EntryInfo]
+	err := es.c.call(ctx, http.MethodGet, "/entries?"+query(f), nil, &out)
 	return out.Items, out.Total, err
 }
 
@@ -83,45 +61,13 @@ func (es *Entries) Get(ctx context.Context, id string) (out api.EntryDetail, err
 	return out, es.c.call(ctx, http.MethodGet, "/entries/"+url.PathEscape(id), nil, &out)
 }
 
-// Edit is one edit of an entry that is written in the service itself: what is
-// saved, and what is done then.
-type Edit struct {
-	ID      string         `json:"id,omitempty"` // empty: a new one is given
-	Type    string         `json:"type,omitempty"`
-	Save    map[string]any `json:"save,omitempty"` // the whole of the fields
-	Message string         `json:"message,omitempty"`
-	// Do is publish, unpublish, discard, restore, submit, approve, return, retire or
-	// delete.
-	Do string `json:"do,omitempty"`
-	// Locales that publish and unpublish are for; none means all.
-	Locales []string `json:"locales,omitempty"`
-	// Revision that restore saves anew, or publish publishes.
-	Revision       int    `json:"revision,omitempty"`
-	Remark         string `json:"remark,omitempty"` // of submit, approve and return
-	EvenIfReferred bool   `json:"evenIfReferred,omitempty"`
-	IfRevision     int    `json:"ifRevision,omitempty"`
-}
-
-// Edited is what edits came to.
-type Edited struct {
-	// Sequence of the last change, 0 if no reader could see a difference.
-	Sequence int64
-	Changes  int
-	Entries  []struct {
-		ID       string
-		Revision int // 0 when it is gone
-	}
-	// Warnings tell of what is stored, and not delivered as it is.
-	Warnings content.Problems
-}
-
 // Edit carries out edits, all or none.
-func (es *Entries) Edit(ctx context.Context, edits ...Edit) (out Edited, err error) {
-	return out, es.c.call(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits}, &out)
+func (es *Entries) Edit(ctx context.Context, edits ...api.Edit) (out api.EditOutcome, err error) {
+	return out, es.c.call(ctx, http.MethodPost, "/edits", api.Edits{Edits: edits}, &out)
 }
 
 // Duplicate saves a copy of an entry as a draft.
-func (es *Entries) Duplicate(ctx context.Context, id string) (out Edited, err error) {
+func (es *Entries) Duplicate(ctx context.Context, id string) (out api.EditOutcome, err error) {
 	return out, es.c.call(ctx, http.MethodPost, "/entries/"+url.PathEscape(id)+"/duplicate", nil, &out)
 }
 
@@ -137,14 +83,22 @@ func (es *Entries) Revision(ctx context.Context, id string, number int) (out con
 func (es *Entries) Compare(ctx context.Context, id string, from, to int) (out api.RevisionComparison, err error) {
 	return out, es.c.call(
 		ctx, http.MethodGet,
-		"/entries/"+url.PathEscape(id)+"/differences?"+values("from", positive(from), "to", positive(to)), nil, &out,
+		"/entries/"+url.PathEscape(id)+"/differences?"+query(api.RevisionRange{From: from, To: newest(to)}), nil, &out,
 	)
+}
+
+// newest is nil for 0, which stands for the newest revision.
+func newest(number int) *int {
+	if number <= 0 {
+		return nil
+	}
+	return &number
 }
 
 // LinkedDrafts lists drafts that the entries refer to.
 func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]api.EntryInfo, error) {
-	var out struct{ Items []api.EntryInfo }
-	err := es.c.call(ctx, http.MethodGet, "/linked-drafts?"+values("ids", strings.Join(ids, ",")), nil, &out)
+	var out api.Items[api.EntryInfo]
+	err := es.c.call(ctx, http.MethodGet, "/linked-drafts?"+query(api.EntryIDs{IDs: ids}), nil, &out)
 	return out.Items, err
 }
 
@@ -155,25 +109,25 @@ func (es *Entries) Schedule(
 ) (out api.Schedule, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPost, "/schedules",
-		map[string]any{"entry": entry, "action": action, "at": at, "zone": zone, "locales": locales}, &out,
+		api.NewSchedule{Entry: entry, Action: action, At: at, Zone: zone, Locales: locales}, &out,
 	)
 }
 
 // Schedules lists schedules; with a state only those in it.
 func (es *Entries) Schedules(ctx context.Context, state string) ([]api.Schedule, error) {
-	var out struct{ Items []api.Schedule }
-	err := es.c.call(ctx, http.MethodGet, "/schedules?"+values("state", state), nil, &out)
+	var out api.Items[api.Schedule]
+	err := es.c.call(ctx, http.MethodGet, "/schedules?"+query(api.ScheduleFilter{State: state}), nil, &out)
 	return out.Items, err
 }
 
 // MoveSchedule gives a pending schedule another moment.
 func (es *Entries) MoveSchedule(ctx context.Context, id, at, zone string) (out api.Schedule, err error) {
 	return out, es.c.call(
-		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), map[string]string{"at": at, "zone": zone}, &out,
+		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), api.ScheduleMove{At: at, Zone: zone}, &out,
 	)
 }
 
 // CancelSchedule cancels a pending schedule.
 func (es *Entries) CancelSchedule(ctx context.Context, id string) error {
-	return es.c.call(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, &struct{}{})
+	return es.c.call(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, &api.Cancelled{})
 }

@@ -21,47 +21,30 @@ func (ms *Models) Present(ctx context.Context) (*model.Model, error) {
 
 // Plan returns what applying the model in the files would do.
 func (ms *Models) Plan(ctx context.Context, files map[string]string) (out api.ModelPlan, err error) {
-	return out, ms.c.call(ctx, http.MethodPost, "/model/plan", map[string]any{"files": files}, &out)
-}
-
-// Conversion is how far a change of the model has come.
-type Conversion struct {
-	Done, Total int
-	Applied     bool
-	Version     int64
+	return out, ms.c.call(ctx, http.MethodPost, "/model/plan", api.ModelFiles{Files: files}, &out)
 }
 
 // Apply makes the files the model, telling how far it has come.
 func (ms *Models) Apply(
-	ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(Conversion),
+	ctx context.Context, files map[string]string, allowLoss bool, ifVersion int64, tell func(api.ConversionProgress),
 ) error {
 	return ms.convert(
-		ctx, "/model/apply", map[string]any{"files": files, "allowLoss": allowLoss, "ifVersion": ifVersion}, tell,
+		ctx, "/model/apply", api.ModelFiles{Files: files, AllowLoss: allowLoss, IfVersion: ifVersion}, tell,
 	)
 }
 
-// LocaleEdit is one change of the locales: add, change, retire or restore one,
-// or order all.
-type LocaleEdit struct {
-	Do       string   `json:"do"`
-	Tag      string   `json:"tag,omitempty"`
-	Name     string   `json:"name,omitempty"`
-	Fallback []string `json:"fallback,omitempty"`
-	Order    []string `json:"order,omitempty"`
-}
-
 // EditLocales changes the locales, telling how far it has come.
-func (ms *Models) EditLocales(ctx context.Context, e LocaleEdit, tell func(Conversion)) error {
+func (ms *Models) EditLocales(ctx context.Context, e api.LocaleEdit, tell func(api.ConversionProgress)) error {
 	return ms.convert(ctx, "/locales", e, tell)
 }
 
-func (ms *Models) convert(ctx context.Context, path string, body any, tell func(Conversion)) error {
+func (ms *Models) convert(ctx context.Context, path string, body any, tell func(api.ConversionProgress)) error {
 	src, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
 	return ms.c.stream(ctx, path, "application/json", bytes.NewReader(src), func(line []byte) error {
-		var p Conversion
+		var p api.ConversionProgress
 		err := json.Unmarshal(line, &p)
 		if err == nil && tell != nil {
 			tell(p)

@@ -12,9 +12,9 @@ import (
 
 // Events lists events, the newest first.
 func (os *Origins) Events(ctx context.Context, f api.EventFilter) ([]api.EventTrace, error) {
-	var out struct{ Items []api.EventTrace }
+	var out api.Items[api.EventTrace]
 	err := os.c.call(
-		ctx, http.MethodGet, "/events?"+values("state", f.State, "entry", f.Entry, "limit", positive(f.Limit)), nil,
+		ctx, http.MethodGet, "/events?"+query(f), nil,
 		&out,
 	)
 	return out.Items, err
@@ -32,7 +32,7 @@ func (os *Origins) Compare(
 	ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int),
 ) (out api.Reconciled, err error) {
 	return out, os.c.withProgress(
-		ctx, "/origins/"+url.PathEscape(name)+"/compare", map[string]any{"delete": deleteMany}, tell, &out,
+		ctx, "/origins/"+url.PathEscape(name)+"/compare", api.OriginCompare{Delete: deleteMany}, tell, &out,
 	)
 }
 
@@ -42,7 +42,7 @@ func (os *Origins) Retire(
 	ctx context.Context, name, do string, apply bool, tell func(typ string, seen int),
 ) (out api.Retirement, err error) {
 	return out, os.c.withProgress(
-		ctx, "/origins/"+url.PathEscape(name)+"/retire", map[string]any{"do": do, "apply": apply}, tell, &out,
+		ctx, "/origins/"+url.PathEscape(name)+"/retire", api.OriginRetire{Do: do, Apply: apply}, tell, &out,
 	)
 }
 
@@ -52,14 +52,14 @@ func (os *Origins) Adopt(
 	ctx context.Context, old, name, by string, apply bool, tell func(typ string, seen int),
 ) (out api.Adoption, err error) {
 	return out, os.c.withProgress(
-		ctx, "/origins/"+url.PathEscape(name)+"/adopt", map[string]any{"from": old, "by": by, "apply": apply}, tell,
+		ctx, "/origins/"+url.PathEscape(name)+"/adopt", api.OriginAdopt{From: old, By: by, Apply: apply}, tell,
 		&out,
 	)
 }
 
 // Rejected lists what could not be taken over of an origin.
 func (os *Origins) Rejected(ctx context.Context, name string) ([]api.UntakenItem, error) {
-	var out struct{ Items []api.UntakenItem }
+	var out api.Items[api.UntakenItem]
 	err := os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)
 	return out.Items, err
 }

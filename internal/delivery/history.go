@@ -10,16 +10,6 @@ import (
 	"ubiquon/internal/background"
 )
 
-// Sample is how the cache did at a moment.
-type Sample struct {
-	At      time.Time `json:"at"`
-	Hits    int64     `json:"hits"` // since the sample before
-	Misses  int64     `json:"misses"`
-	Expired int64     `json:"expired"`
-	Held    int       `json:"held"`
-	Bytes   uint64    `json:"bytes"`
-}
-
 const (
 	sampleEvery = 10 * time.Second
 	maxSamples  = 360 // an hour
@@ -27,7 +17,7 @@ const (
 
 type samples struct {
 	mu   sync.Mutex
-	all  []Sample
+	all  []api.CacheSample
 	last api.CacheStats
 }
 
@@ -46,9 +36,13 @@ func (d *Service) sample() {
 	d.samples.last = now
 	d.samples.all = append(
 		d.samples.all,
-		Sample{
-			time.Now(), now.Hits - was.Hits, now.Misses - was.Misses + now.Joined - was.Joined,
-			now.Expired - was.Expired, now.Responses, now.Bytes,
+		api.CacheSample{
+			At:      time.Now(),
+			Hits:    now.Hits - was.Hits,
+			Misses:  now.Misses - was.Misses + now.Joined - was.Joined,
+			Expired: now.Expired - was.Expired,
+			Held:    now.Responses,
+			Bytes:   now.Bytes,
 		},
 	)
 	if over := len(d.samples.all) - maxSamples; over > 0 {
@@ -58,7 +52,7 @@ func (d *Service) sample() {
 
 // CacheHistory is how the cache did in the last hour, in steps of ten seconds; the
 // last one is up to now.
-func (d *Service) CacheHistory() []Sample {
+func (d *Service) CacheHistory() []api.CacheSample {
 	d.samples.mu.Lock()
 	defer d.samples.mu.Unlock()
 	return slices.Clone(d.samples.all)

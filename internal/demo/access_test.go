@@ -130,7 +130,7 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 		t, "the key is revoked", func() bool { return get(t, holder, "/notices?fields=title").Status == 401 },
 	)
 
-	done, err := admin().Entries().Edit(t.Context(), client.Edit{
+	done, err := admin().Entries().Edit(t.Context(), api.Edit{
 		Type: "pier",
 		Save: map[string]any{"name": "Gannet Steps"},
 	})
@@ -139,7 +139,7 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	}
 	id := done.Entries[0].ID
 	t.Cleanup(func() {
-		_, _ = admin().Entries().Edit(context.Background(), client.Edit{ID: id, Do: "delete", EvenIfReferred: true})
+		_, _ = admin().Entries().Edit(context.Background(), api.Edit{ID: id, Do: "delete", EvenIfReferred: true})
 	})
 	w.do(
 		"to the entry", chromedp.Navigate(base+"/entries/"+id),
@@ -204,7 +204,7 @@ func TestAnAccountOfOnesOwn(t *testing.T) {
 		"!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)",
 	)
 	id := func() string {
-		done, err := admin().Entries().Edit(t.Context(), client.Edit{
+		done, err := admin().Entries().Edit(t.Context(), api.Edit{
 			Type: "fare",
 			Save: map[string]any{
 				"name":  map[string]any{"en": "Dog"},
@@ -235,7 +235,7 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
-	link, err := admin().Keys().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
+	link, err := admin().Keys().Preview(t.Context(), items[0].ID, api.PreviewOptions{Minutes: new(5)})
 	if err != nil || len(link.Addresses) != 1 ||
 		!strings.HasPrefix(
 			link.Addresses[0].Address,
@@ -280,7 +280,7 @@ func TestOnesOwnAccount(t *testing.T) {
 	if err != nil || len(items) != 1 {
 		t.Fatal(err, items)
 	}
-	link, err := admin().Keys().Preview(t.Context(), items[0].ID, client.PreviewOptions{Minutes: 5})
+	link, err := admin().Keys().Preview(t.Context(), items[0].ID, api.PreviewOptions{Minutes: new(5)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -385,7 +385,7 @@ func TestBadRequestsAreNamed(t *testing.T) {
 }
 
 func TestAccess(t *testing.T) {
-	narrow, secret, err := admin().Keys().Create(t.Context(), client.NewKey{
+	narrow, secret, err := admin().Keys().Create(t.Context(), api.NewKey{
 		Name:   "notices only",
 		Grants: []string{"read published notice"},
 	})
@@ -393,7 +393,7 @@ func TestAccess(t *testing.T) {
 		t.Fatal(err)
 	}
 	soon := time.Now().Add(50 * time.Millisecond)
-	_, expired, err := admin().Keys().Create(t.Context(), client.NewKey{
+	_, expired, err := admin().Keys().Create(t.Context(), api.NewKey{
 		Name:   "expired",
 		Grants: []string{"read published *"}, Expires: &soon,
 	})
@@ -535,7 +535,7 @@ func TestAnswersFollowContent(t *testing.T) {
 	for name := range paths {
 		status(name)
 	}
-	edit := client.Edit{
+	edit := api.Edit{
 		ID:   "fog",
 		Type: "notice",
 		Save: map[string]any{"title": map[string]any{"en": "Fog on the ring"}, "severity": "delay"},
@@ -564,14 +564,14 @@ func TestAnswersFollowContent(t *testing.T) {
 		a.Header.Get("Retry-After") == "" {
 		t.Errorf("of the future: %d %s", a.Status, a.Body)
 	}
-	if _, err := admin().Entries().Edit(ctx, client.Edit{ID: "fog", Do: "delete"}); err != nil {
+	if _, err := admin().Entries().Edit(ctx, api.Edit{ID: "fog", Do: "delete"}); err != nil {
 		t.Fatal(err)
 	}
 	if code, _, _ := status("by slug"); code != 404 {
 		t.Errorf("after the deletion: %d", code)
 	}
 	var refused *api.Problem
-	if _, err := admin().Entries().Edit(ctx, client.Edit{
+	if _, err := admin().Entries().Edit(ctx, api.Edit{
 		ID:   content.MakeID("harbour-office", "person", "S-1"),
 		Type: "person", Save: map[string]any{"name": "X"},
 	}); err == nil {
@@ -579,7 +579,7 @@ func TestAnswersFollowContent(t *testing.T) {
 	} else if !asProblem(err, &refused) || refused.Status != 409 {
 		t.Errorf("got %v", err)
 	}
-	if _, err := admin().Entries().Edit(ctx, client.Edit{
+	if _, err := admin().Entries().Edit(ctx, api.Edit{
 		ID: "x1", Type: "notice", Save: map[string]any{"titel": "X"},
 		Do: "publish",
 	}); !asProblem(
@@ -745,7 +745,7 @@ func TestPublishesCloseTogetherShareABuild(t *testing.T) {
 	}
 	var last int64
 	for i := range 5 {
-		edit := client.Edit{
+		edit := api.Edit{
 			ID:   fmt.Sprintf("burst-%d", i),
 			Type: "notice",
 			Save: map[string]any{
@@ -823,7 +823,7 @@ func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := &client.Client{Address: first.Connection.Gateway, Key: first.Connection.Keys.Admin}
-	if _, err := c.Entries().Edit(t.Context(), client.Edit{
+	if _, err := c.Entries().Edit(t.Context(), api.Edit{
 		ID: "kept", Type: "notice",
 		Save: map[string]any{"title": map[string]any{"en": "Kept"}, "severity": "delay"}, Do: "publish",
 	}); err != nil {

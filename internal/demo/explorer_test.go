@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/chromedp/chromedp"
+	"ubiquon/internal/api"
 
-	"ubiquon/internal/client"
+	"github.com/chromedp/chromedp"
 )
 
 // into types into one of the explorer's texts, in place of what stands there.
@@ -138,7 +138,7 @@ func TestTheExplorer(t *testing.T) {
 	w.press("Earlier and kept")
 	w.shows("how many notices")
 
-	out, err := admin().Reads().Examine(t.Context(), client.ReadQuestion{Request: "/notices?fields=title&limit=1"})
+	out, err := admin().Reads().Examine(t.Context(), api.ReadQuestion{Request: "/notices?fields=title&limit=1"})
 	if err != nil || len(out.Titles) == 0 {
 		t.Errorf("what it depends on is not named: %v %v", err, out.Titles)
 	}

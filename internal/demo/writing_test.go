@@ -203,7 +203,7 @@ func TestWritingInTheConsole(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),
 	)
 	w.write("Name, English", " of the north")
-	if _, err := c.Entries().Edit(t.Context(), client.Edit{
+	if _, err := c.Entries().Edit(t.Context(), api.Edit{
 		ID: id, Type: "island",
 		Save: map[string]any{"name": map[string]any{"en": "Grey Seal Island"}},
 	}); err != nil {
@@ -455,8 +455,8 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	w.when("the value is still there", `document.querySelector("[aria-label=Seats]").value === "4.5"`)
 	w.press("Put back what was saved")
 	w.when("it is put back", `document.querySelector("[aria-label=Seats]").value === "48"`)
-	if _, err := c.Entries().Edit(t.Context(), client.Edit{ID: items[0].ID, Do: "delete"},
-		client.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
+	if _, err := c.Entries().Edit(t.Context(), api.Edit{ID: items[0].ID, Do: "delete"},
+		api.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
 		t.Error(err)
 	}
 }

@@ -38,6 +38,7 @@ import (
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/conformity"
 )
 
 // harbour has what access is about: types that refer to each other, locales, and
@@ -78,17 +79,17 @@ func newLine(t *testing.T, nodes int) *line {
 		l.nodes = append(l.nodes, open(t, l.store, secret))
 	}
 	n := l.nodes[0]
-	n.must(t, client.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish"},
-		client.Edit{ID: "north", Type: "route", Save: per{"name": per{"en": "North Line"}}})
+	n.must(t, api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish"},
+		api.Edit{ID: "north", Type: "route", Save: per{"name": per{"en": "North Line"}}})
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "fog",
 			Type: "notice",
 			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring", "north"}},
 			Do:   "publish",
 		},
-		client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice"}}},
+		api.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice"}}},
 	)
 	return l
 }
@@ -409,8 +410,8 @@ func TestNothingTellsThatADraftExists(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published notice")
-	n.must(t, client.Edit{ID: "gone", Type: "notice", Save: per{"title": per{"en": "Gone"}}, Do: "publish"})
-	n.must(t, client.Edit{ID: "gone", Do: "unpublish"})
+	n.must(t, api.Edit{ID: "gone", Type: "notice", Save: per{"title": per{"en": "Gone"}}, Do: "publish"})
+	n.must(t, api.Edit{ID: "gone", Do: "unpublish"})
 	if _, err := n.client.Entries().Schedule(t.Context(), "ice", "publish", "2030-01-01T00:00", "UTC",
 		nil); err != nil {
 		t.Fatal(err)
@@ -524,7 +525,7 @@ func TestSubmissions(t *testing.T) {
 			t.Errorf("%s shows it: %s", path, a.Body)
 		}
 	}
-	n.must(t, client.Edit{ID: id, Do: "publish"})
+	n.must(t, api.Edit{ID: id, Do: "publish"})
 	for _, path := range []string{"preview/remarks?fields=id", "published/remarks?fields=id"} {
 		if a := n.ask(t, reader, path); !strings.Contains(string(a.Body), id) {
 			t.Errorf("%s does not show it once it is published: %s", path, a.Body)
@@ -612,13 +613,13 @@ func TestSubmissionsAreBoundedInAll(t *testing.T) {
 func TestPreviewLinks(t *testing.T) {
 	l := newLine(t, 2)
 	n, other := l.nodes[0], l.nodes[1]
-	link, err := n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+	link, err := n.client.Keys().Preview(t.Context(), "ice", api.PreviewOptions{Minutes: new(5)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	n.must(
 		t,
-		client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thick"}, "routes": []any{"north"}}},
+		api.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thick"}, "routes": []any{"north"}}},
 	)
 	for name, c := range map[string]struct {
 		path   string
@@ -663,11 +664,11 @@ func TestPreviewLinks(t *testing.T) {
 		t.Errorf("a token in the gateway's own address: %d", a.Status)
 	}
 	for name, minutes := range map[string]int{"no time": 0, "more than a week": 10081} {
-		if _, err := n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: minutes}); err == nil {
+		if _, err := n.client.Keys().Preview(t.Context(), "ice", api.PreviewOptions{Minutes: new(minutes)}); err == nil {
 			t.Errorf("%s is taken", name)
 		}
 	}
-	if _, err := n.client.Keys().Preview(t.Context(), "nothing", client.PreviewOptions{Minutes: 5}); err == nil {
+	if _, err := n.client.Keys().Preview(t.Context(), "nothing", api.PreviewOptions{Minutes: new(5)}); err == nil {
 		t.Error("a link to nothing is made")
 	}
 }
@@ -1150,8 +1151,8 @@ func TestSigningIn(t *testing.T) {
 // approval.
 func TestFourEyes(t *testing.T) {
 	n, _, _ := islesNode(t)
-	n.must(t, client.Edit{ID: "b1", Type: "berth", Save: per{"name": "North", "number": 1}, Do: "submit"})
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "b1", Do: "approve"}); err == nil ||
+	n.must(t, api.Edit{ID: "b1", Type: "berth", Save: per{"name": "North", "number": 1}, Do: "submit"})
+	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{ID: "b1", Do: "approve"}); err == nil ||
 		!strings.Contains(err.Error(), "somebody else") {
 		t.Errorf("the writer approves: %v", err)
 	}
@@ -1160,13 +1161,13 @@ func TestFourEyes(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := (&client.Client{Address: n.client.Address, Key: other}).Entries().Edit(t.Context(),
-		client.Edit{
+		api.Edit{
 			ID: "b1",
 			Do: "approve",
 		}); err != nil {
 		t.Errorf("somebody else approves: %v", err)
 	}
-	n.must(t, client.Edit{ID: "b1", Do: "publish"})
+	n.must(t, api.Edit{ID: "b1", Do: "publish"})
 }
 
 // TestNoSecretIsLogged makes the service talk about everything, and looks for
@@ -1184,7 +1185,7 @@ func TestNoSecretIsLogged(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(g.Close)
-	web := httptest.NewServer(server.New(server.Options{Environment: g, Log: log}))
+	web := conformity.Serve(t, server.New(server.Options{Environment: g, Log: log}))
 	t.Cleanup(web.Close)
 	k, secret, err := g.Keys.CreateKey(t.Context(), access.Key{Name: "admin", Grants: service.Everything()}, "test")
 	if err != nil {

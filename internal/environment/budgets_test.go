@@ -135,7 +135,7 @@ func TestAnswersAreBounded(t *testing.T) {
 	n := l.within(t, limits.Limits{Answer: 64 << 10})
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "scarf",
 			Type: "remark",
 			Save: per{"subject": "Scarf", "text": per{"en": strings.Repeat("Woollen. ", 3000)}},
@@ -305,7 +305,7 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 	}
 	n.must(
 		t,
-		client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog"}, "slug": "told"}, Do: "publish"},
+		api.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog"}, "slug": "told"}, Do: "publish"},
 	)
 	buffer := make([]byte, 4096)
 	heard := ""
@@ -321,7 +321,7 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 	}
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "fog",
 			Type: "notice",
 			Save: per{"title": per{"en": "Secret"}, "slug": "untold"},
@@ -349,7 +349,7 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 		wg.Go(func() {
 			_, err := n.client.Entries().Edit(
 				t.Context(),
-				client.Edit{
+				api.Edit{
 					ID:   fmt.Sprint("dear", i),
 					Type: "remark",
 					Save: per{"subject": "Dear", "text": per{"en": dear}},
@@ -363,7 +363,7 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 	for i := range 10 {
 		n.must(
 			t,
-			client.Edit{
+			api.Edit{
 				ID:   fmt.Sprint("plain", i),
 				Type: "remark",
 				Save: per{"subject": fmt.Sprint("Plain ", i), "text": per{"en": "Plain *text*."}},
@@ -375,7 +375,7 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 	long := strings.Repeat("Woollen. ", 12_000)
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{
+	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{
 		ID: "long", Type: "remark",
 		Save: per{"subject": "Long", "text": per{"en": long}},
 	}); err == nil ||
@@ -480,7 +480,7 @@ func TestFiltersArePriced(t *testing.T) {
 	effort := func(filter string) int {
 		out, err := n.client.Reads().Examine(
 			t.Context(),
-			client.ReadQuestion{Request: "/notices?limit=1&fields=title&filter=" + url.QueryEscape(filter)},
+			api.ReadQuestion{Request: "/notices?limit=1&fields=title&filter=" + url.QueryEscape(filter)},
 		)
 		if err != nil || out.Status != 200 {
 			t.Fatalf("%s: %v %+v", filter, err, out)

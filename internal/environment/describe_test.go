@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/andybalholm/brotli"
+	"ubiquon/internal/api"
 
-	"ubiquon/internal/client"
+	"github.com/andybalholm/brotli"
 )
 
 func TestWhatThereIsToReadIsDescribed(t *testing.T) {
@@ -57,7 +57,7 @@ func TestAnswersAreEncodedAsAskedFor(t *testing.T) {
 	for i := range 20 {
 		n.must(
 			t,
-			client.Edit{
+			api.Edit{
 				Type: "notice",
 				Save: per{
 					"title": per{"en": strings.Repeat("Fog on the sound ", 4)},

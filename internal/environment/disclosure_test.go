@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -29,12 +30,12 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 	n := l.nodes[0]
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "hat",
 			Type: "remark",
 			Save: per{"subject": "Hat", "text": per{"en": "By [north](ref:north)."}},
 		},
-		client.Edit{
+		api.Edit{
 			ID:   "scarf",
 			Type: "remark",
 			Save: per{"subject": "Scarf", "text": per{"en": "At [ring](ref:ring) and [north](ref:north)."}},
@@ -43,7 +44,7 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 	)
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "moved",
 			Type: "notice",
 			Save: per{"title": per{"en": "Moved"}, "slug": "moved"},
@@ -52,7 +53,7 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 	)
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "moved",
 			Type: "notice",
 			Save: per{"title": per{"en": "Moved"}, "slug": "elsewhere"},
@@ -192,7 +193,7 @@ func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
 		!strings.Contains(string(a.Body), `"entry": "ring"`) {
 		t.Errorf("prose tells the id of a draft: %s", a.Body)
 	}
-	n.must(t, client.Edit{ID: "north", Do: "publish"})
+	n.must(t, api.Edit{ID: "north", Do: "publish"})
 	if a := n.ask(t, routesToo, "published/remarks/scarf?fields=text(tree)"); !strings.Contains(
 		string(a.Body), `"entry": "north"`,
 	) {
@@ -289,7 +290,7 @@ func TestDraftsDoNotMoveTheSequence(t *testing.T) {
 	}
 	first := n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "fog",
 			Type: "notice",
 			Save: per{"title": per{"en": "Fog at the pier"}, "routes": []any{"ring"}},
@@ -298,12 +299,12 @@ func TestDraftsDoNotMoveTheSequence(t *testing.T) {
 	)
 	reach(first.Sequence)
 	before := told()
-	saved := n.must(t, client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thicker"}}})
+	saved := n.must(t, api.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, thicker"}}})
 	reach(saved.Sequence)
 	if after := told(); after != before {
 		t.Errorf("a draft shows:\n%s\n%s", before, after)
 	}
-	next := n.must(t, client.Edit{ID: "ice", Do: "publish"})
+	next := n.must(t, api.Edit{ID: "ice", Do: "publish"})
 	reach(next.Sequence)
 	if a := n.ask(t, key, "published/notices?fields=title"); a.Header.Get(
 		"Ubiquon-Sequence",

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"strings"
 	"sync"
@@ -23,6 +22,7 @@ import (
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/conformity"
 )
 
 func TestMain(m *testing.M) { testkit.Main(m) }
@@ -60,7 +60,7 @@ func start(t testing.TB, o environment.Options, secret string) node {
 			t.Fatal(err)
 		}
 	}
-	web := httptest.NewServer(server.New(server.Options{Environment: g}))
+	web := conformity.Serve(t, server.New(server.Options{Environment: g}))
 	t.Cleanup(web.Close)
 	return node{g, &client.Client{Address: web.URL, Key: secret}}
 }

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"ubiquon/internal/client"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/testkit"
 )
@@ -17,8 +17,8 @@ func TestAFilterThatSpeaksOfNowEndsInTime(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	end := time.Now().Add(1500 * time.Millisecond).UTC()
-	route := func(id string, since time.Time) client.Edit {
-		return client.Edit{
+	route := func(id string, since time.Time) api.Edit {
+		return api.Edit{
 			ID:   id,
 			Type: "route",
 			Save: per{"name": per{"en": id}, "since": since.Format(time.RFC3339Nano)},
@@ -84,7 +84,7 @@ func TestAFilterLooksOnlyWhereItMay(t *testing.T) {
 	}
 	out, err := n.client.Why(
 		t.Context(),
-		client.WhyQuestion{
+		api.WhyQuestion{
 			Entry:   "fog",
 			Key:     both,
 			Request: "/notices?filter=" + url.QueryEscape("title LIKE 'Ice%' AND routes.slug = 'outer-ring'"),

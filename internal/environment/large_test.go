@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
@@ -312,7 +311,7 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 			s.Environment+`'))`); err != nil {
 		t.Fatal(err)
 	}
-	_, err = n.client.Entries().Edit(t.Context(), client.Edit{
+	_, err = n.client.Entries().Edit(t.Context(), api.Edit{
 		ID: "p1", Type: "pier",
 		Save: map[string]any{"name": "Mella"},
 	})

@@ -16,7 +16,6 @@ import (
 	"github.com/golang-jwt/jwt/v5"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/origin"
@@ -37,18 +36,19 @@ import (
 //
 // A route that is not here fails the test, and so does one that is gone.
 var whoMay = map[string]string{
-	"GET /":                      "-pvwdnbsltaREAM",
-	"GET /console":               "-pvwdnbsltaREAM",
-	"GET /console/*":             "-pvwdnbsltaREAM",
-	"GET /problems/{name}":       "-pvwdnbsltaREAM",
-	"GET /health/live":           "-pvwdnbsltaREAM",
-	"GET /health/ready":          "-pvwdnbsltaREAM",
-	"GET /metrics":               "-pvwdnbsltaREAM",
-	"POST /hooks/{origin}":       "-pvwdnbsltaREAM", // proven by its signature
-	"POST /control/v1/session":   "",                // with a password
-	"GET /control/v1/session":    "pvwdnbstaREAM",
-	"DELETE /control/v1/session": "-pvwdnbstaREAM",
-	"POST /control/v1/welcome":   "-pvwdnbstaREAM", // with a link
+	"GET /":                        "-pvwdnbsltaREAM",
+	"GET /console":                 "-pvwdnbsltaREAM",
+	"GET /console/*":               "-pvwdnbsltaREAM",
+	"GET /problems/{name}":         "-pvwdnbsltaREAM",
+	"GET /health/live":             "-pvwdnbsltaREAM",
+	"GET /health/ready":            "-pvwdnbsltaREAM",
+	"GET /metrics":                 "-pvwdnbsltaREAM",
+	"POST /hooks/{origin}":         "-pvwdnbsltaREAM", // proven by its signature
+	"POST /control/v1/session":     "",                // with a password
+	"GET /control/v1/session":      "pvwdnbstaREAM",
+	"GET /control/v1/openapi.json": "-pvwdnbstaREAM",
+	"DELETE /control/v1/session":   "-pvwdnbstaREAM",
+	"POST /control/v1/welcome":     "-pvwdnbstaREAM", // with a link
 
 	"GET /control/v1/status":         "vaREAM",
 	"GET /control/v1/news":           "vaREAM",
@@ -196,7 +196,7 @@ func (l *line) matrix(t *testing.T) *matrix {
 	}, "test"); err != nil {
 		t.Fatal(err)
 	}
-	link, err := m.n.client.Keys().Preview(t.Context(), "fog", client.PreviewOptions{Minutes: 30})
+	link, err := m.n.client.Keys().Preview(t.Context(), "fog", api.PreviewOptions{Minutes: new(30)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -259,7 +259,7 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		}
 		fill["{document}"] = d.ID
 	case strings.Contains(path, "/previews/"):
-		link, err := m.n.client.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+		link, err := m.n.client.Keys().Preview(t.Context(), "ice", api.PreviewOptions{Minutes: new(5)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -469,11 +469,11 @@ func TestTheAuditLog(t *testing.T) {
 	n := l.nodes[0]
 	n.must(
 		t,
-		client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog lifts"}, "routes": []any{"ring"}}},
+		api.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog lifts"}, "routes": []any{"ring"}}},
 	)
-	n.must(t, client.Edit{ID: "fog", Do: "publish"})
-	n.must(t, client.Edit{ID: "ice", Do: "delete"})
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{ID: "ring", Do: "delete"}); err == nil {
+	n.must(t, api.Edit{ID: "fog", Do: "publish"})
+	n.must(t, api.Edit{ID: "ice", Do: "delete"})
+	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{ID: "ring", Do: "delete"}); err == nil {
 		t.Fatal("what is referred to is deleted")
 	}
 	acts, err := n.client.Accounts().Audit(t.Context(), api.AuditFilter{Subject: "fog"})

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
@@ -136,7 +135,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		untaken, err := n.client.Origins().Rejected(t.Context(), "new")
 		return err == nil && len(untaken) == 2 && strings.Contains(untaken[0].Reason, "has the slug")
 	})
-	why, err := n.client.Why(t.Context(), client.WhyQuestion{Entry: "n0"})
+	why, err := n.client.Why(t.Context(), api.WhyQuestion{Entry: "n0"})
 	if err != nil || len(why.Reasons) < 2 || why.Reasons[1].Code != "not-taken" ||
 		!strings.Contains(why.Reasons[1].Text, "has the slug") {
 		t.Errorf("%+v %v", why, err)
@@ -181,7 +180,7 @@ func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
 		gone.Entries != 1 {
 		t.Errorf("%+v %v", gone, err)
 	}
-	if _, err := n.client.Entries().Edit(t.Context(), client.Edit{
+	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{
 		ID: content.MakeID("old", "quay", "q3"), Type: "quay",
 		Save: map[string]any{"name": "Our own", "slug": "quay-3"}, Do: "publish",
 	}); err != nil {
@@ -282,7 +281,7 @@ types:
 	}
 	saved, err := n.client.Entries().Edit(
 		t.Context(),
-		client.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}},
+		api.Edit{ID: "ours", Type: "notice", Save: map[string]any{"text": "<div>Pasted</div>\n\nand more"}},
 	)
 	if err != nil || len(saved.Warnings) != 1 || saved.Warnings[0].Path != "fields.text" ||
 		!strings.Contains(saved.Warnings[0].Text, "<div>") {

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"ubiquon/internal/client"
+	"ubiquon/internal/api"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/testkit"
@@ -32,7 +32,7 @@ func TestAllPathsInOneSweep(t *testing.T) {
 		}
 		n.must(t, page(id, per{"title": title, "parent": "home"}))
 	}
-	n.must(t, client.Edit{ID: "draft", Type: "page", Save: per{"title": per{"en": "Draft"}, "parent": "home"}})
+	n.must(t, api.Edit{ID: "draft", Type: "page", Save: per{"title": per{"en": "Draft"}, "parent": "home"}})
 	want = append(want, "en /home", "nb /no/home")
 	slices.Sort(want)
 	sweep := func(more string) (got []string, pages int) {
@@ -66,11 +66,11 @@ func TestAllPathsInOneSweep(t *testing.T) {
 	if _, how, _ := n.read(t, "/paths?limit=4"); !testkit.Hit(how) {
 		t.Errorf("again: %s", how)
 	}
-	n.must(t, client.Edit{ID: "draft", Do: "publish"})
+	n.must(t, api.Edit{ID: "draft", Do: "publish"})
 	if got, _ := sweep(""); !slices.Contains(got, "en /home/draft") {
 		t.Errorf("after a publish: %v", got)
 	}
-	n.must(t, client.Edit{ID: "p0", Do: "unpublish", Locales: []string{"nb"}})
+	n.must(t, api.Edit{ID: "p0", Do: "unpublish", Locales: []string{"nb"}})
 	if got, _ := sweep(""); slices.Contains(got, "nb /no/page-p0") || !slices.Contains(got, "en /home/page-p0") {
 		t.Errorf("after a locale was taken back: %v", got)
 	}
@@ -172,9 +172,9 @@ func TestChangesAreTold(t *testing.T) {
 		t.Fatal(err, resp)
 	}
 	defer resp.Body.Close()
-	n.must(t, client.Edit{ID: "fog", Do: "unpublish"})
-	n.must(t, client.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, still"}}}) // a draft
-	n.must(t, client.Edit{ID: "fog", Do: "delete"}, client.Edit{ID: "north", Do: "publish"})
+	n.must(t, api.Edit{ID: "fog", Do: "unpublish"})
+	n.must(t, api.Edit{ID: "ice", Type: "notice", Save: per{"title": per{"en": "Ice, still"}}}) // a draft
+	n.must(t, api.Edit{ID: "fog", Do: "delete"}, api.Edit{ID: "north", Do: "publish"})
 	var got []string
 	for lines := bufio.NewScanner(resp.Body); len(got) < 3 && lines.Scan(); {
 		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {

@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server"
 	"ubiquon/internal/testkit"
@@ -38,11 +37,11 @@ func FuzzReads(f *testing.F) {
 		f.Add(seed)
 	}
 	n := open(f, testkit.Store(f, testkit.Model(f, harbour)), access.NewSecret())
-	if _, err := n.client.Entries().Edit(f.Context(), client.Edit{
+	if _, err := n.client.Entries().Edit(f.Context(), api.Edit{
 		ID: "ring", Type: "route",
 		Save: per{"name": per{"en": "Outer Ring"}}, Do: "publish",
 	},
-		client.Edit{
+		api.Edit{
 			ID: "fog", Type: "notice",
 			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "routes": []any{"ring"}}, Do: "publish",
 		}); err != nil {

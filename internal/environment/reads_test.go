@@ -42,7 +42,7 @@ func TestAReadIsExamined(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	notices, _ := l.key(t, "read published notice")
-	examine := func(q client.ReadQuestion) api.Examined {
+	examine := func(q api.ReadQuestion) api.Examined {
 		t.Helper()
 		out, err := n.client.Reads().Examine(t.Context(), q)
 		if err != nil {
@@ -50,7 +50,7 @@ func TestAReadIsExamined(t *testing.T) {
 		}
 		return out
 	}
-	rest := client.ReadQuestion{
+	rest := api.ReadQuestion{
 		Request: "/notices?fields=title,routes(name)&filter=" + url.QueryEscape("title LIKE 'F%'"),
 		Explain: true,
 	}
@@ -90,16 +90,16 @@ func TestAReadIsExamined(t *testing.T) {
 	if e := examine(rest); e.Status != 401 {
 		t.Errorf("as everyone: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Request: "/notices?fields=title,routs(name)"}); e.Status != 400 ||
+	if e := examine(api.ReadQuestion{Request: "/notices?fields=title,routs(name)"}); e.Status != 400 ||
 		!strings.Contains(e.Body, `"at":7`) {
 		t.Errorf("a wrong field: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Request: "/notices?filter=" + url.QueryEscape("title = 3")}); e.Status != 400 ||
+	if e := examine(api.ReadQuestion{Request: "/notices?filter=" + url.QueryEscape("title = 3")}); e.Status != 400 ||
 		!strings.Contains(e.Body, `"at":1`) {
 		t.Errorf("a wrong filter: %d %s", e.Status, e.Body)
 	}
 	e = examine(
-		client.ReadQuestion{
+		api.ReadQuestion{
 			Query:    "{ notice(slug: \"fog\") { title routes { name } } }",
 			Language: "nb",
 			Edition:  "preview",
@@ -109,11 +109,11 @@ func TestAReadIsExamined(t *testing.T) {
 		!strings.Contains(e.Body, `{"name":"North Line"}`) {
 		t.Errorf("GraphQL: %d %s", e.Status, e.Body)
 	}
-	if e := examine(client.ReadQuestion{Query: "{ notice(slug: 3) }"}); e.Status != 400 ||
+	if e := examine(api.ReadQuestion{Query: "{ notice(slug: 3) }"}); e.Status != 400 ||
 		!strings.Contains(e.Body, `"column":`) {
 		t.Errorf("wrong GraphQL: %d %s", e.Status, e.Body)
 	}
-	for _, wrong := range []client.ReadQuestion{
+	for _, wrong := range []api.ReadQuestion{
 		{},
 		{Request: "/notices", As: "nobody's"},
 		{Request: "/notices", Edition: "printed"},
@@ -130,13 +130,13 @@ func TestAReadIsExamined(t *testing.T) {
 	}
 	_, previewer := l.key(t, "read preview notice")
 	other := &client.Client{Address: n.client.Address, Key: previewer}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{
+	if _, err := other.Reads().Examine(t.Context(), api.ReadQuestion{
 		Request: "/notices",
 		As:      notices.ID,
 	}); err == nil {
 		t.Error("whoever may read notices may read as any key")
 	}
-	if _, err := other.Reads().Examine(t.Context(), client.ReadQuestion{
+	if _, err := other.Reads().Examine(t.Context(), api.ReadQuestion{
 		Request: "/notices",
 		Explain: true,
 	}); err == nil {
@@ -256,10 +256,10 @@ types:
 
 func TestWhatGoesSaysSo(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, farewells)), access.NewSecret())
-	n.must(t, client.Edit{ID: "boathouse", Type: "hut", Save: per{"name": "Boathouse"}, Do: "publish"})
+	n.must(t, api.Edit{ID: "boathouse", Type: "hut", Save: per{"name": "Boathouse"}, Do: "publish"})
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "fog",
 			Type: "notice",
 			Save: per{"title": per{"en": "Fog", "nb": "Tåke"}, "code": "F1", "hut": "boathouse"},
@@ -296,7 +296,7 @@ func TestWhatGoesSaysSo(t *testing.T) {
 func TestEntriesAreFoundByEither(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, farewells)), access.NewSecret())
 	n.must(
-		t, client.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}}, Do: "publish"},
+		t, api.Edit{ID: "fog", Type: "notice", Save: per{"title": per{"en": "Fog", "nb": "Tåke"}}, Do: "publish"},
 	)
 	for _, c := range []struct{ by, language, want string }{
 		{`id: "fog"`, "", `"Fog"`},
@@ -327,7 +327,7 @@ func TestRevisionsAreReadInPreview(t *testing.T) {
 	n := l.nodes[0]
 	n.must(
 		t,
-		client.Edit{
+		api.Edit{
 			ID:   "fog",
 			Type: "notice",
 			Save: per{"title": per{"en": "Thick fog", "nb": "Tåke"}, "routes": []any{"north"}},

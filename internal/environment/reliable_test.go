@@ -744,10 +744,10 @@ func TestAWriteGoesOnInTheBackground(t *testing.T) {
 		update`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
-	edit := client.Edit{ID: "held", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}
+	edit := api.Edit{ID: "held", Type: "pier", Save: map[string]any{"name": "Mella"}, Do: "publish"}
 	answer, err := a.client.Do(
 		t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"respond-async"}},
-		map[string]any{"edits": []client.Edit{edit}},
+		map[string]any{"edits": []api.Edit{edit}},
 	)
 	at := answer.Header.Get("Location")
 	if err != nil || answer.Status != http.StatusAccepted || !strings.HasPrefix(at, "/control/v1/writes/") ||

@@ -316,7 +316,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	reads := func(n node, token, path string) int { return n.ask(t, token, path).Status }
 	key, secret := l.key(t, "read preview notice", "read preview route")
 	maker := &client.Client{Address: n.client.Address, Key: secret}
-	link, err := maker.Keys().Preview(t.Context(), "ice", client.PreviewOptions{Minutes: 5})
+	link, err := maker.Keys().Preview(t.Context(), "ice", api.PreviewOptions{Minutes: new(5)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -324,11 +324,11 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	if reads(n, link.Token, own) != 200 || reads(other, link.Token, shown) != 200 {
 		t.Fatal("the link reads what its maker may")
 	}
-	ring, err := maker.Keys().Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5})
+	ring, err := maker.Keys().Preview(t.Context(), "ring", api.PreviewOptions{Minutes: new(5)})
 	if err != nil {
 		t.Fatal(err)
 	}
-	back, _ := maker.Keys().Preview(t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true})
+	back, _ := maker.Keys().Preview(t.Context(), "ring", api.PreviewOptions{Minutes: new(5), WaysBack: true})
 	const backs = "preview/entries/ring?fields=name,notices(title)"
 	if got := reads(n, ring.Token, backs); got != 403 {
 		t.Errorf("a way back that nobody asked for: %d", got)
@@ -339,7 +339,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 	}
 	_, few := l.key(t, "read preview route")
 	narrow, _ := (&client.Client{Address: n.client.Address, Key: few}).Keys().Preview(
-		t.Context(), "ring", client.PreviewOptions{Minutes: 5, WaysBack: true},
+		t.Context(), "ring", api.PreviewOptions{Minutes: new(5), WaysBack: true},
 	)
 	if got := reads(n, narrow.Token, "preview/routes/outer-ring?fields=name,notices(title)"); got != 403 {
 		t.Errorf("what its maker may not read: %d", got)
@@ -355,7 +355,7 @@ func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
 		}
 	}
 	if _, err := (&client.Client{Address: n.client.Address, Key: link.Token}).Keys().Preview(t.Context(), "ice",
-		client.PreviewOptions{Minutes: 10_000}); err == nil {
+		api.PreviewOptions{Minutes: new(10_000)}); err == nil {
 		t.Error("the link makes another link")
 	}
 	take, _ := access.ParseGrants([]string{"read preview route"})
@@ -429,7 +429,7 @@ func TestTheAuditLogIsAChain(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	n.must(t, client.Edit{ID: "fog", Do: "unpublish"})
+	n.must(t, api.Edit{ID: "fog", Do: "unpublish"})
 	if _, err := n.client.Accounts().ExportAudit(t.Context(), api.AuditFilter{}); err != nil {
 		t.Fatal(err)
 	}

@@ -14,7 +14,6 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/environment"
@@ -53,7 +52,7 @@ func islesNode(t *testing.T) (node, *store.Store, string) {
 	return open(t, s, secret), s, secret
 }
 
-func (n node) must(t *testing.T, edits ...client.Edit) client.Edited {
+func (n node) must(t *testing.T, edits ...api.Edit) api.EditOutcome {
 	t.Helper()
 	done, err := n.client.Entries().Edit(t.Context(), edits...)
 	if err != nil {
@@ -76,8 +75,8 @@ func (n node) read(t *testing.T, path string) (status int, how, body string) {
 	return a.Status, a.Header.Get("Cache-Status"), strings.TrimSpace(string(a.Body))
 }
 
-func page(id string, fields per) client.Edit {
-	return client.Edit{ID: id, Type: "page", Save: fields, Do: "publish"}
+func page(id string, fields per) api.Edit {
+	return api.Edit{ID: id, Type: "page", Save: fields, Do: "publish"}
 }
 
 func TestBadWritesAreRefusedByName(t *testing.T) {
@@ -282,7 +281,7 @@ func TestALostUpdateShowsBothSides(t *testing.T) {
 func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	a, s, secret := islesNode(t)
 	b := open(t, again(t, s), secret)
-	a.must(t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Snart"}}})
+	a.must(t, api.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Snart"}}})
 	at := time.Now().Add(1500 * time.Millisecond).UTC()
 	sch, err := a.client.Entries().Schedule(t.Context(), "p", "publish", at.Format(time.RFC3339Nano), "",
 		[]string{"nb"})
@@ -291,7 +290,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	}
 	// What is saved after the schedule was made does not go out with it.
 	a.must(
-		t, client.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Uferdig"}, "slug": "soon"}},
+		t, api.Edit{ID: "p", Type: "page", Save: per{"title": per{"en": "Soon", "nb": "Uferdig"}, "slug": "soon"}},
 	)
 	later, err := b.client.Entries().Schedule(t.Context(), "p", "unpublish", "2030-01-01T08:00", "Europe/Oslo", nil)
 	if err != nil || later.At.UTC().Hour() != 7 || later.Zone != "Europe/Oslo" {
@@ -332,7 +331,7 @@ func TestSchedulesHappenOnceOnWhicheverNode(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a.must(t, client.Edit{ID: "p", Do: "delete"}, page("q", per{"title": per{"en": "Soon"}}))
+	a.must(t, api.Edit{ID: "p", Do: "delete"}, page("q", per{"title": per{"en": "Soon"}}))
 	testkit.Eventually(t, "nothing is left pending", func() bool {
 		pending, err := a.client.Entries().Schedules(t.Context(), entries.SchedulePending)
 		return err == nil && len(pending) == 0
@@ -370,7 +369,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 	}
 	told := 0
 	if err := a.client.Models().Apply(t.Context(), map[string]string{"m.yaml": changed}, false, plan.Version,
-		func(p client.Conversion) { told++ }); err != nil ||
+		func(p api.ConversionProgress) { told++ }); err != nil ||
 		told == 0 {
 		t.Fatal(told, err)
 	}
@@ -480,7 +479,7 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 		t.Errorf("home's children: %s %s", how, body)
 	}
 	n.read(t, paths[4])
-	n.must(t, page("d", per{"title": per{"en": "D"}, "slug": "free"}), client.Edit{ID: "c", Do: "unpublish"})
+	n.must(t, page("d", per{"title": per{"en": "D"}, "slug": "free"}), api.Edit{ID: "c", Do: "unpublish"})
 	if status, _, _ := n.read(t, "/at?path=/home/x/b/c"); status != 404 {
 		t.Errorf("an unpublished page is at its path: %d", status)
 	}
@@ -493,7 +492,7 @@ func TestFormerPathsAndWaysBackAreExact(t *testing.T) {
 
 func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	n, _, _ := islesNode(t)
-	draft := func(id string, fields per) client.Edit { return client.Edit{ID: id, Type: "page", Save: fields} }
+	draft := func(id string, fields per) api.Edit { return api.Edit{ID: id, Type: "page", Save: fields} }
 	n.must(
 		t, draft("a", per{"title": per{"en": "A"}, "parent": "b"}),
 		draft("b", per{"title": per{"en": "B"}, "blocks": []any{per{"block": "show", "page": "c"}}}),
@@ -503,14 +502,14 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	if err != nil || len(drafts) != 1 || drafts[0].ID != "b" {
 		t.Errorf("%+v %v", drafts, err)
 	}
-	n.must(t, client.Edit{ID: "a", Do: "publish"}, client.Edit{ID: "b", Do: "publish"})
+	n.must(t, api.Edit{ID: "a", Do: "publish"}, api.Edit{ID: "b", Do: "publish"})
 	if drafts, _ := n.client.Entries().LinkedDrafts(t.Context(), "a"); len(drafts) != 0 {
 		t.Errorf("still %+v", drafts)
 	}
 	var p *api.Problem
 	_, err = n.client.Entries().Edit(
-		t.Context(), client.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"},
-		client.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"},
+		t.Context(), api.Edit{Type: "page", Save: per{"title": per{"en": "Fine"}}, Do: "publish"},
+		api.Edit{Type: "page", Save: per{"lead": "x"}, Do: "publish"},
 	)
 	if !errors.As(err, &p) || len(p.Problems) != 2 {
 		t.Errorf("all or none: %v", err)
@@ -657,16 +656,16 @@ func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
 		if random.IntN(3) == 0 {
 			fields["blocks"] = []interface{}{per{"block": "show", "page": any()}}
 		}
-		edit := client.Edit{ID: any(), Type: "page", Save: fields}
+		edit := api.Edit{ID: any(), Type: "page", Save: fields}
 		switch random.IntN(9) {
 		case 0:
-			edit = client.Edit{ID: edit.ID, Do: "unpublish"}
+			edit = api.Edit{ID: edit.ID, Do: "unpublish"}
 		case 1:
-			edit = client.Edit{ID: edit.ID, Do: "delete", EvenIfReferred: true}
+			edit = api.Edit{ID: edit.ID, Do: "delete", EvenIfReferred: true}
 		case 2:
-			edit = client.Edit{ID: edit.ID, Do: "retire", EvenIfReferred: true}
+			edit = api.Edit{ID: edit.ID, Do: "retire", EvenIfReferred: true}
 		case 3:
-			edit = client.Edit{ID: edit.ID, Do: "discard"}
+			edit = api.Edit{ID: edit.ID, Do: "discard"}
 		case 4:
 			edit.Do, edit.Locales = "publish", []string{"en"}
 		default:

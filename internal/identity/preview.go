@@ -85,7 +85,10 @@ func (p *PreviewLinks) MakePreviewLink(
 		kept.Expires = maker.Until.UTC().Truncate(time.Second)
 	}
 	l := access.PreviewLink{ID: kept.ID, Entry: id, Expires: kept.Expires}
-	out := api.IssuedPreviewLink{ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires, Addresses: []api.PreviewAddress{}}
+	out := api.IssuedPreviewLink{
+		ID: kept.ID, Token: l.Token(p.secret), Expires: l.Expires,
+		Addresses: []api.PreviewAddress{},
+	}
 	seen, err := p.store.Entries.DocumentOf(ctx, id, content.Preview, o.Locale)
 	if err != nil {
 		return out, err

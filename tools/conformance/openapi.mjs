@@ -18,18 +18,23 @@ const fail = (text) => {
 };
 const get = (path) => fetch(card.gateway + path, { signal: AbortSignal.timeout(20_000), headers: { Authorization: "Bearer " + card.keys.preview } });
 const dir = mkdtempSync(join(tmpdir(), "openapi-"));
-for (const edition of ["published", "preview"]) {
-  const base = "/content/main/" + edition;
-  const api = await (await get(base + "/openapi.json")).json();
+// Two validators find different mistakes.
+async function validate(name, api) {
   const { valid, errors } = await new Validator().validate(structuredClone(api));
-  if (!valid) fail(`${edition}: ${JSON.stringify(errors).slice(0, 800)}`);
-  const file = join(dir, edition + ".json");
+  if (!valid) fail(`${name}: ${JSON.stringify(errors).slice(0, 800)}`);
+  const file = join(dir, name + ".json");
   writeFileSync(file, JSON.stringify(api));
   try {
     execFileSync(join(here, "node_modules/.bin/redocly"), ["lint", file, "--format", "stylish", "--extends", "spec"], { stdio: "pipe", cwd: dir, env: { ...process.env, REDOCLY_TELEMETRY: "off", REDOCLY_SUPPRESS_UPDATE_NOTICE: "true" } });
   } catch (e) {
-    fail(`${edition}: ${e.stdout}${e.stderr}`.slice(0, 3000));
+    fail(`${name}: ${e.stdout}${e.stderr}`.slice(0, 3000));
   }
+}
+await validate("control", await (await get("/control/v1/openapi.json")).json());
+for (const edition of ["published", "preview"]) {
+  const base = "/content/main/" + edition;
+  const api = await (await get(base + "/openapi.json")).json();
+  await validate(edition, api);
   const ajv = new Ajv2020({ strict: false, allErrors: true });
   addFormats(ajv);
   ajv.addSchema({ $id: "https://api.example/", components: api.components });

@@ -55,7 +55,7 @@ func draft(ctx context.Context, c *client.Client) (string, error) {
 		"nb": "Rampen fornyes til slutten av mars. Bruk *trappa til venstre*; mannskapet hjelper med barnevogner " +
 			"og sykler.",
 	}
-	_, err = c.Entries().Edit(ctx, client.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer " +
+	_, err = c.Entries().Edit(ctx, api.Edit{ID: id, Type: "notice", Save: fields, Message: "It takes longer " +
 		"than planned"})
 	return id, err
 }
@@ -85,7 +85,7 @@ func run(cardFile, to string, dark bool) error {
 		return err
 	}
 	if links, err := c.Keys().Previews(ctx, ramp); err != nil || len(links) == 0 {
-		if _, err := c.Keys().Preview(ctx, ramp, client.PreviewOptions{Minutes: 600}); err != nil {
+		if _, err := c.Keys().Preview(ctx, ramp, api.PreviewOptions{Minutes: new(600)}); err != nil {
 			return err
 		}
 	}
@@ -155,7 +155,7 @@ func opened(ctx context.Context, c *client.Client) (string, error) {
 		return k.ID, nil
 	}
 	k, secret, err := c.Keys().Create(
-		ctx, client.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600},
+		ctx, api.NewKey{Name: "pier board", Grants: []string{"read published notice in nb"}, PerMinute: 600},
 	)
 	if err != nil {
 		return "", err

@@ -51,7 +51,7 @@ export function EntriesPage() {
   const [open, setOpen] = useState<"publish" | "unpublish" | "retire" | "delete" | null>(null);
   const [said, setSaid] = useState("");
   const bulk = Object.values(chosen);
-  const submit = useMutation({ mutationFn: () => edit(...bulk.map((e) => ({ id: e.id, do: "submit" }))), onSuccess: () => setChosen({}), onSettled: () => queries.invalidateQueries() });
+  const submit = useMutation({ mutationFn: () => edit(...bulk.map((e) => ({ id: e.id, do: "submit" as const }))), onSuccess: () => setChosen({}), onSettled: () => queries.invalidateQueries() });
   const done = (text: string) => {
     setChosen({});
     setSaid(text);

@@ -2,7 +2,7 @@ import { Box, Flex, Grid, Heading, Input, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useBlocker, useNavigate, useParams, useSearchParams } from "react-router";
-import { call, edit, Problem, type Difference, type EntryDetail, type Fields, type Model } from "../api";
+import { call, edit, Problem, type Difference, type Edit, type EntryDetail, type Fields, type Model } from "../api";
 import { Differences } from "../differences";
 import { EntryForm, LocalePair } from "../entry-form";
 import { PendingSchedule, PublishWindow, ReviewWindow, TakeAwayWindow } from "../entry-windows";
@@ -140,7 +140,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
       setDraft(null);
     },
   });
-  const act = useMutation({ mutationFn: (what: { do: string; revision?: number }) => edit({ id: e.id, ...what }), onSettled: () => queries.invalidateQueries() });
+  const act = useMutation({ mutationFn: (what: { do: Edit["do"]; revision?: number }) => edit({ id: e.id, ...what }), onSettled: () => queries.invalidateQueries() });
   const copy = useMutation({
     mutationFn: () => call<{ entries: { id: string }[] }>(`/entries/${e.id}/duplicate`, { method: "POST" }),
     onSuccess: (out) => navigate("/entries/" + out.entries[0]!.id),
@@ -218,7 +218,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
             </>
           )}
           {view === "differences" && <CompareView e={e} />}
-          {view === "history" && <HistoryView e={e} restore={(revision) => act.mutate({ do: "restore", revision })} canRestore={local} />}
+          {view === "history" && <HistoryView e={e} restore={(revision) => act.mutate({ do: "restore", revision })} canRestore={!!local} />}
         </Box>
         <Box>
           {local && (
@@ -494,7 +494,7 @@ function HistoryView({ e, restore, canRestore }: { e: EntryDetail; restore: (rev
               <Cell>{c.edition}</Cell>
               <Cell>{c.what}</Cell>
               <Cell>
-                <Mono>{differing(c.fields)}</Mono>
+                <Mono>{differing(c.fields ?? null)}</Mono>
               </Cell>
               <Cell>
                 {c.cause.kind} {c.cause.name}

@@ -13,6 +13,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/cli/command"
+	"ubiquon/internal/core/access"
 )
 
 // Account returns the command account.
@@ -89,17 +90,17 @@ func (a *Commands) accountChange() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			form := map[string]any{}
+			var form api.AccountChange
 			if newRole != "" {
-				form["role"] = newRole
+				form.Role = new(access.Role(newRole))
 			}
 			if newName != "" {
-				form["name"] = newName
+				form.Name = &newName
 			}
 			if disable != enable {
-				form["disabled"] = disable
+				form.Disabled = &disable
 			}
-			if len(form) == 0 {
+			if form == (api.AccountChange{}) {
 				return command.Misusef("say what to change: --role, --name, --disable or --enable")
 			}
 			one, err := s.Accounts().Change(cmd.Context(), args[0], form)

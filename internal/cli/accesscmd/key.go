@@ -22,7 +22,7 @@ func (a *Commands) KeyCommand() *cobra.Command {
 }
 
 func (a *Commands) keyCreate() *cobra.Command {
-	var k client.NewKey
+	var k api.NewKey
 	var locales []string
 	var days int
 	var env bool

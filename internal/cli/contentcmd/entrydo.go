@@ -18,7 +18,7 @@ type doing struct {
 	// done is what is said of the entries afterwards.
 	done string
 	// fill makes the edit of one entry.
-	fill   func(*client.Edit)
+	fill   func(*api.Edit)
 	flags  func(*cobra.Command)
 	before func(cmd *cobra.Command, s *client.Client, ids []string) ([]string, error)
 }
@@ -42,9 +42,9 @@ func (a *Commands) do(d doing) *cobra.Command {
 					return err
 				}
 			}
-			edits := make([]client.Edit, len(ids))
+			edits := make([]api.Edit, len(ids))
 			for i, id := range ids {
-				edits[i] = client.Edit{ID: id, Do: d.use}
+				edits[i] = api.Edit{ID: id, Do: d.use}
 				if d.fill != nil {
 					d.fill(&edits[i])
 				}
@@ -154,7 +154,7 @@ func (a *Commands) entryPublish() *cobra.Command {
 		use: "publish", short: "Publish the newest saved state, all entries or none", done: "published",
 		example: `  ubiquon entry publish notice/fog-on-the-outer-ring --locale nb
   ubiquon entry publish --type notice --state draft --with-linked`,
-		fill: func(e *client.Edit) { e.Locales = locales },
+		fill: func(e *api.Edit) { e.Locales = locales },
 		flags: func(c *cobra.Command) {
 			c.Flags().
 				StringSliceVar(&locales, "locale", nil, "only these locales; the others stay as readers have them")
@@ -182,7 +182,7 @@ func (a *Commands) entryUnpublish() *cobra.Command {
 	var locales []string
 	return a.do(doing{
 		use: "unpublish", short: "Take entries back from readers; drafts stay", done: "unpublished",
-		fill:  func(e *client.Edit) { e.Locales = locales },
+		fill:  func(e *api.Edit) { e.Locales = locales },
 		flags: func(c *cobra.Command) { c.Flags().StringSliceVar(&locales, "locale", nil, "only these locales") },
 	})
 }
@@ -191,7 +191,7 @@ func (a *Commands) remarked(use, short, done string) *cobra.Command {
 	var remark string
 	return a.do(doing{
 		use: use, short: short, done: done,
-		fill:  func(e *client.Edit) { e.Remark = remark },
+		fill:  func(e *api.Edit) { e.Remark = remark },
 		flags: func(c *cobra.Command) { c.Flags().StringVar(&remark, "remark", "", "what to say about it") },
 	})
 }
@@ -222,7 +222,7 @@ func (a *Commands) evenIfReferred(use, short, done string) *cobra.Command {
 	var even bool
 	return a.do(doing{
 		use: use, short: short, done: done,
-		fill: func(e *client.Edit) { e.EvenIfReferred = even },
+		fill: func(e *api.Edit) { e.EvenIfReferred = even },
 		flags: func(c *cobra.Command) {
 			c.Flags().BoolVar(&even, "even-if-referred", false, "do it although other entries refer to it")
 		},
@@ -242,7 +242,7 @@ func (a *Commands) entryRestore() *cobra.Command {
 	var message string
 	c := a.do(doing{
 		use: "restore", short: "Save an earlier revision anew", done: "restored",
-		fill: func(e *client.Edit) { e.Revision, e.Message = revision, message },
+		fill: func(e *api.Edit) { e.Revision, e.Message = revision, message },
 		flags: func(c *cobra.Command) {
 			c.Flags().IntVar(&revision, "revision", 0, "the revision to restore")
 			c.Flags().StringVar(&message, "message", "", "what to say about it")

@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
@@ -270,7 +271,7 @@ func (a *Commands) entryCreate() *cobra.Command {
 			if err != nil {
 				return keptText(err, kept, "ubiquon entry create "+t.Name)
 			}
-			edit := client.Edit{ID: id, Type: t.Name, Save: fields, Message: message}
+			edit := api.Edit{ID: id, Type: t.Name, Save: fields, Message: message}
 			if publish {
 				edit.Do = "publish"
 			}
@@ -333,7 +334,7 @@ func (a *Commands) entryEdit() *cobra.Command {
 			}
 			out, err := s.Entries().Edit(
 				cmd.Context(),
-				client.Edit{ID: id, Type: e.Type, Save: fields, Message: message, IfRevision: e.Revision},
+				api.Edit{ID: id, Type: e.Type, Save: fields, Message: message, IfRevision: e.Revision},
 			)
 			if err != nil {
 				return keptText(a.refused(err), kept, "ubiquon entry edit "+id)
@@ -352,7 +353,7 @@ func (a *Commands) entryEdit() *cobra.Command {
 }
 
 // warn tells of what is saved, and not delivered as it is.
-func warn(t *command.Table, out client.Edited) {
+func warn(t *command.Table, out api.EditOutcome) {
 	for _, w := range out.Warnings {
 		t.Line("! " + w.Path + ": " + w.Text)
 	}

@@ -10,7 +10,6 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/strictyaml"
 )
 
@@ -67,7 +66,7 @@ func (a *Commands) localeEdits() (add, change, retire, restore *cobra.Command) {
 				if err != nil {
 					return err
 				}
-				e := client.LocaleEdit{Do: do, Tag: tag, Name: name, Fallback: fallback}
+				e := api.LocaleEdit{Do: do, Tag: tag, Name: name, Fallback: fallback}
 				if e.Name == "" {
 					e.Name = spoken
 				}
@@ -98,7 +97,7 @@ func (a *Commands) localeOrder() *cobra.Command {
 		Short: "Order the locales; the first is the default",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.editLocales(cmd, client.LocaleEdit{Do: "order", Order: args}, "ordered")
+			return a.editLocales(cmd, api.LocaleEdit{Do: "order", Order: args}, "ordered")
 		},
 	}
 	return order
@@ -158,14 +157,14 @@ func bar(c api.Coverage) string {
 	return b.String()
 }
 
-func (a *Commands) editLocales(cmd *cobra.Command, e client.LocaleEdit, done string) error {
+func (a *Commands) editLocales(cmd *cobra.Command, e api.LocaleEdit, done string) error {
 	s, err := a.Service()
 	if err != nil {
 		return err
 	}
-	var last client.Conversion
+	var last api.ConversionProgress
 	if err := s.Models().EditLocales(cmd.Context(), e,
-		func(p client.Conversion) { last = p; a.tellConversion(p) }); err != nil {
+		func(p api.ConversionProgress) { last = p; a.tellConversion(p) }); err != nil {
 		return err
 	}
 	return a.Print(last, func(t *command.Table) { t.Line(fmt.Sprintf("%s; model version %d", done, last.Version)) })

@@ -121,10 +121,10 @@ func (a *Commands) modelApply() *cobra.Command {
 					return err
 				}
 			}
-			var last client.Conversion
+			var last api.ConversionProgress
 			err = s.Models().Apply(
 				cmd.Context(), files, allowLoss, plan.Version,
-				func(p client.Conversion) { last = p; a.tellConversion(p) },
+				func(p api.ConversionProgress) { last = p; a.tellConversion(p) },
 			)
 			if err != nil {
 				return err
@@ -168,7 +168,7 @@ func drawPlan(t *command.Table, plan api.ModelPlan) {
 }
 
 // tellConversion shows progress where somebody watches.
-func (a *Commands) tellConversion(p client.Conversion) {
+func (a *Commands) tellConversion(p api.ConversionProgress) {
 	if p.Total > 0 && !p.Applied {
 		fmt.Fprintf(
 			a.Err, "\rConverted %d of %d entries", p.Done, max(p.Done, p.Total),

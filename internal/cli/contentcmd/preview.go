@@ -3,12 +3,12 @@ package contentcmd
 import (
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/client"
 )
 
 func (a *Commands) entryPreview() *cobra.Command {
-	var o client.PreviewOptions
+	var o api.PreviewOptions
 	c := &cobra.Command{
 		Use: "preview ID|TYPE/SLUG", Short: "Print the addresses at which sites show an entry in preview to whoever has " +
 			"the link", Args: cobra.ExactArgs(1),
@@ -39,7 +39,7 @@ func (a *Commands) entryPreview() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&o.Locale, "locale", "", "the locale whose path is shown (default the first)")
-	c.Flags().IntVar(&o.Minutes, "minutes", 60, "how long the link is good, a week at most")
+	o.Minutes = c.Flags().Int("minutes", 60, "how long the link is good, a week at most")
 	c.Flags().BoolVar(&o.WaysBack, "ways-back", false, "let the link read what refers to the entry, too")
 	return c
 }

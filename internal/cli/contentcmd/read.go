@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/strictyaml"
@@ -22,7 +23,7 @@ import (
 
 // reading is what the flags of ubiquon read say.
 type reading struct {
-	q                          client.ReadQuestion
+	q                          api.ReadQuestion
 	environment, variables     string
 	headers, fresh, all, plans bool
 	explain                    bool
@@ -129,11 +130,11 @@ func (r *reading) take(cmd *cobra.Command, s *client.Client, args []string) erro
 			r.q.Request = "/" + strings.TrimPrefix(encoded(what), "/")
 		}
 	}
-	return r.override(client.ReadQuestion{})
+	return r.override(api.ReadQuestion{})
 }
 
 // override has what the flags say count before what was kept.
-func (r *reading) override(flags client.ReadQuestion) error {
+func (r *reading) override(flags api.ReadQuestion) error {
 	for _, o := range []struct{ into, from *string }{
 		{&r.q.Edition, &flags.Edition},
 		{&r.q.As, &flags.As},
@@ -151,10 +152,9 @@ func (r *reading) override(flags client.ReadQuestion) error {
 		if err != nil {
 			return err
 		}
-		if !json.Valid([]byte(text)) {
-			return command.Misusef("--variables is no JSON; write it as in '{\"slug\": \"fog\"}'")
+		if json.Unmarshal([]byte(text), &r.q.Variables) != nil {
+			return command.Misusef("--variables is no JSON object; write it as in '{\"slug\": \"fog\"}'")
 		}
-		r.q.Variables = json.RawMessage(text)
 	}
 	return nil
 }

@@ -17,7 +17,7 @@ import (
 
 func (a *Commands) entryImport() *cobra.Command {
 	var o api.ImportOptions
-	var all bool
+	var stopAtBad, all bool
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Write the entries of an NDJSON file, as export has written it",
 		Args: cobra.ExactArgs(1),
@@ -33,6 +33,9 @@ interruption run it again, or go on with --after LINE.`,
 			}
 			if all && args[0] == "-" {
 				return command.Misusef("--all-or-nothing reads the file twice, so it cannot be standard input")
+			}
+			if stopAtBad {
+				o.Bad = "stop"
 			}
 			begin := time.Now()
 			bad := 0
@@ -74,7 +77,7 @@ interruption run it again, or go on with --after LINE.`,
 		},
 	}
 	c.Flags().IntVar(&o.After, "after", 0, "leave out the lines up to this one")
-	c.Flags().BoolVar(&o.StopAtBad, "stop-at-bad", false, "stop at the first line that is not good")
+	c.Flags().BoolVar(&stopAtBad, "stop-at-bad", false, "stop at the first line that is not good")
 	c.Flags().
 		BoolVar(&all, "all-or-nothing", false, "check the whole file first, and write nothing unless all of it is good")
 	return c

@@ -8,13 +8,12 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
-	"ubiquon/internal/client"
 	"ubiquon/internal/core/why"
 )
 
 // Why returns the command why.
 func (a *Commands) Why() *cobra.Command {
-	var q client.WhyQuestion
+	var q api.WhyQuestion
 	c := &cobra.Command{
 		Use:   "why ENTRY|PATH|SLUG|REQUEST",
 		Short: "Find out why an entry is not visible, and how to fix it",

@@ -5,186 +5,163 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/writing"
 )
 
-// routeCache mounts what is asked of the cache, the change log and the nodes.
-func (s *API) routeCache(c routes) {
-	c.get("/cache", guard.ReadsAll, func(*http.Request) (any, error) { return s.env.Delivery.CacheStats(), nil })
-	c.get("/cache/history", guard.ReadsAll, func(*http.Request) (any, error) {
-		return map[string]any{"items": s.env.Delivery.CacheHistory()}, nil
-	})
-	c.get("/cache/answers", guard.ReadsAll.InTurn(), s.heldAnswers)
-	c.get("/cache/answers/{key}", guard.ReadsAll, func(r *http.Request) (any, error) {
-		return s.env.Delivery.ExplainEntry(r.Context(), chi.URLParam(r, "key"))
-	})
-	c.do("POST", "/cache/purge", guard.Administers, s.purge)
-	c.do("POST", "/cache/warm", guard.Administers.WithBody(2<<20), s.warm)
-	c.get("/downstream", guard.ReadsAll, func(r *http.Request) (any, error) {
-		all, err := s.env.Automation.Downstream(r.Context())
-		return map[string]any{"items": all}, err
-	})
-	c.get("/nodes", guard.ReadsAll, func(r *http.Request) (any, error) {
-		nodes, err := s.env.Replica.Nodes(r.Context())
-		return map[string]any{"items": nodes}, err
-	})
-	c.get("/changes", guard.ReadsAll.InTurn(), s.listChanges)
-	c.get("/changes/{sequence}", guard.ReadsAll, func(r *http.Request) (any, error) {
-		n, err := guard.Number(map[string]string{"sequence": chi.URLParam(r, "sequence")}, "sequence")
-		if err != nil {
-			return nil, err
-		}
-		return s.env.Diagnosis.Change(r.Context(), int64(n))
-	})
-	c.do("POST", "/changes/simulate", guard.ReadsAll.InTurn(), s.simulate)
+// cacheOperations are what is asked of the cache, the change log and the nodes.
+func cacheOperations() []*Operation {
+	return []*Operation{
+		call("GET /status", "getStatus", "Say how the service stands", guard.ReadsAll, (*API).status).
+			as(api.None{}),
+		raw[api.None, string]("GET /news", "followNews", "Be told, as server-sent events, that something has changed",
+			guard.ReadsAll, (*API).news).media(mediaEvents),
+		call("GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
+			as(api.None{}),
+		call("GET /cache/history", "getCacheHistory", "Say what the cache did in the last hour, every ten seconds",
+			guard.ReadsAll, (*API).cacheHistory).
+			as(api.None{}),
+		call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
+			guard.ReadsAll.InTurn(), (*API).cachedAnswers).
+			as(api.CacheListing{Sort: "bytes", Limit: 5}),
+		call("GET /cache/answers/{key}", "explainCachedAnswer", "Say what an answer in the cache depends on",
+			guard.ReadsAll, (*API).explainCachedAnswer),
+		call("POST /cache/purge", "purgeCache", "Throw cached answers away, on every node",
+			guard.Administers, (*API).purge).
+			as(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
+		call("POST /cache/warm", "warmCache", "Have answers computed before anybody asks",
+			guard.Administers.WithBody(2<<20), (*API).warm).
+			as(api.CacheWarming{Requests: []string{"/notices?limit=3"}}),
+		call("GET /downstream", "listDownstream", "List the caches in front that are told of changes",
+			guard.ReadsAll, (*API).listDownstream).
+			as(api.None{}),
+		call("GET /nodes", "listNodes", "List the nodes of the environment", guard.ReadsAll, (*API).listNodes).
+			as(api.None{}),
+		call("GET /changes", "listChanges", "List the changes that readers could see, the newest first",
+			guard.ReadsAll.InTurn(), (*API).listChanges).
+			as(api.ChangeFilter{Limit: 5}),
+		call("GET /changes/{sequence}", "getChange", "Get a change, and the rules that it triggered",
+			guard.ReadsAll, (*API).getChange).
+			as(api.ChangeRef{Sequence: 1}),
+		call("POST /changes/simulate", "simulateChange", "Say what a change would expire and rebuild",
+			guard.ReadsAll.InTurn(), (*API).simulate).
+			as(api.SimulatedChange{Change: 1}),
+	}
 }
 
-func (s *API) heldAnswers(r *http.Request) (any, error) {
-	p, err := guard.QueryValues(r, "edition", "type", "entry", "search", "sort", "limit")
-	if err != nil {
-		return nil, err
+func (s *API) status(r *http.Request, _ api.None) (api.Status, error) {
+	return s.env.Diagnosis.Status(r.Context())
+}
+
+func (s *API) cacheStats(*http.Request, api.None) (api.CacheStats, error) {
+	return s.env.Delivery.CacheStats(), nil
+}
+
+func (s *API) cacheHistory(*http.Request, api.None) (api.Items[api.CacheSample], error) {
+	return items(s.env.Delivery.CacheHistory(), nil)
+}
+
+func (s *API) explainCachedAnswer(r *http.Request, in api.CacheKey) (api.ExplainedEntry, error) {
+	return s.env.Delivery.ExplainEntry(r.Context(), in.Key)
+}
+
+func (s *API) listDownstream(r *http.Request, _ api.None) (api.Items[api.Downstream], error) {
+	return items(s.env.Automation.Downstream(r.Context()))
+}
+
+func (s *API) listNodes(r *http.Request, _ api.None) (api.Items[api.NodeState], error) {
+	return items(s.env.Replica.Nodes(r.Context()))
+}
+
+func (s *API) cachedAnswers(_ *http.Request, in api.CacheListing) (api.CacheEntries, error) {
+	if in.Limit == 0 {
+		in.Limit = 100
 	}
-	n, err := guard.Number(p, "limit")
-	if err != nil {
-		return nil, err
-	}
-	if n == 0 {
-		n = 100
-	}
-	switch p["sort"] {
+	switch in.Sort {
 	case "", "hits", "bytes", "age":
 	default:
-		return nil, api.Problem{
+		return api.CacheEntries{}, api.Problem{
 			Kind:      "parameter",
-			Status:    400,
+			Status:    http.StatusBadRequest,
 			Parameter: "sort",
-			Detail:    strconv.Quote(p["sort"]) + " is none of hits, bytes, age",
+			Detail:    strconv.Quote(in.Sort) + " is none of hits, bytes, age",
 		}
 	}
-	return s.env.Delivery.Entries(
-		api.CacheQuery{
-			Edition: p["edition"],
-			Type:    p["type"],
-			Entry:   p["entry"],
-			Search:  p["search"],
-			Sort:    p["sort"],
-		},
-		min(n, 1000),
-	), nil
+	return s.env.Delivery.Entries(api.CacheQuery{
+		Edition: in.Edition,
+		Type:    in.Type,
+		Entry:   in.Entry,
+		Search:  in.Search,
+		Sort:    in.Sort,
+	}, min(in.Limit, 1000)), nil
 }
 
-// purge throws away what the conditions mean, or, with check, says how many those
-// are.
-func (s *API) purge(r *http.Request) (any, error) {
-	var form struct {
-		api.CacheQuery
-		Check bool `json:"check"`
+// purge throws away what the conditions mean, or, with check, says how many those are.
+func (s *API) purge(r *http.Request, in api.CachePurge) (api.CachePurged, error) {
+	if in.Check {
+		return api.CachePurged{Would: new(s.env.Delivery.Entries(in.CacheQuery, 0).Total)}, nil
 	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
-	if form.Check {
-		return map[string]int{"would": s.env.Delivery.Entries(form.CacheQuery, 0).Total}, nil
-	}
-	out := map[string]int{"purged": s.env.Delivery.Purge(form.CacheQuery)}
-	return out, s.env.Audit.Note(
-		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{
-			"purged": out["purged"],
-			"meant":  form.CacheQuery,
-		},
+	n := s.env.Delivery.Purge(in.CacheQuery)
+	return api.CachePurged{Purged: &n}, s.env.Audit.Note(
+		r.Context(), guard.ActorName(r), "cache purge", "", nil, map[string]any{"purged": n, "meant": in.CacheQuery},
 	)
 }
 
-func (s *API) warm(r *http.Request) (any, error) {
-	var form struct {
-		Requests []string `json:"requests"`
-		Hottest  int      `json:"hottest"`
-		Paths    bool     `json:"paths"` // for each path of the site, those with {path} in them
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
-	if form.Paths {
-		var err error
-		if form.Requests, err = s.env.Delivery.ExpandPaths(r.Context(), form.Requests); err != nil {
-			return nil, err
+func (s *API) warm(r *http.Request, in api.CacheWarming) (out api.Items[api.Warmed], err error) {
+	if in.Paths {
+		if in.Requests, err = s.env.Delivery.ExpandPaths(r.Context(), in.Requests); err != nil {
+			return out, err
 		}
 	}
-	for i, text := range form.Requests {
+	for i, text := range in.Requests {
 		if strings.HasPrefix(text, "/content/") {
 			continue
 		}
-		form.Requests[i] = "/content/" + s.env.Replica.Environment() + "/published/" + strings.TrimPrefix(text, "/")
+		in.Requests[i] = "/content/" + s.env.Replica.Environment() + "/published/" + strings.TrimPrefix(text, "/")
 	}
-	items, err := s.env.Delivery.WarmAll(r.Context(), form.Requests, form.Hottest)
-	if err != nil {
-		return nil, api.Problem{Kind: "body", Status: 400, Parameter: "requests", Detail: err.Error()}
+	if out, err = items(s.env.Delivery.WarmAll(r.Context(), in.Requests, in.Hottest)); err != nil {
+		return out, badMember("requests", err.Error())
 	}
-	err = s.env.Audit.Note(
-		r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(items)},
+	return out, s.env.Audit.Note(
+		r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(out.Items)},
 	)
-	return map[string]any{"items": items}, err
 }
 
-func (s *API) listChanges(r *http.Request) (any, error) {
-	p, err := guard.QueryValues(r, "entry", "below", "limit")
-	if err != nil {
-		return nil, err
+func (s *API) listChanges(r *http.Request, in api.ChangeFilter) (api.Items[content.Change], error) {
+	if in.Limit == 0 {
+		in.Limit = 50
 	}
-	limit, err := guard.Number(p, "limit")
-	if err != nil {
-		return nil, err
-	}
-	below, err := guard.Number(p, "below")
-	if err != nil {
-		return nil, err
-	}
-	if limit == 0 {
-		limit = 50
-	}
-	items, err := s.env.Diagnosis.Changes(r.Context(), p["entry"], int64(below), min(limit, 500))
-	return map[string]any{"items": items}, err
+	return items(s.env.Diagnosis.Changes(r.Context(), in.Entry, in.Below, min(in.Limit, 500)))
 }
 
-func (s *API) simulate(r *http.Request) (any, error) {
-	var form struct {
-		Entry  string `json:"entry"`
-		What   string `json:"what"`
-		Change int64  `json:"change"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
-	if form.What == "" {
-		form.What = "publish"
+func (s *API) getChange(r *http.Request, in api.ChangeRef) (api.ChangeDetail, error) {
+	return s.env.Diagnosis.Change(r.Context(), in.Sequence)
+}
+
+func (s *API) simulate(r *http.Request, in api.SimulatedChange) (api.Simulation, error) {
+	if in.What == "" {
+		in.What = "publish"
 	}
 	switch {
-	case form.What != "publish" && form.What != "unpublish":
-		return nil, api.Problem{
+	case in.What != "publish" && in.What != "unpublish":
+		return api.Simulation{}, badMember("what", strconv.Quote(in.What)+" is neither publish nor unpublish")
+	case (in.Entry == "") == (in.Change == 0):
+		return api.Simulation{}, api.Problem{
 			Kind:      "body",
-			Status:    400,
-			Parameter: "what",
-			Detail:    strconv.Quote(form.What) + " is neither publish nor unpublish",
-		}
-	case (form.Entry == "") == (form.Change == 0):
-		return nil, api.Problem{
-			Kind:      "body",
-			Status:    400,
+			Status:    http.StatusBadRequest,
 			Parameter: "entry",
 			Detail:    "name an entry, or a change",
 			Hint:      `as in {"entry": "…", "what": "publish"}, or {"change": 112}`,
 		}
 	}
-	return s.env.Diagnosis.Simulate(r.Context(), form.Entry, form.What, form.Change)
+	return s.env.Diagnosis.Simulate(r.Context(), in.Entry, in.What, in.Change)
 }
 
 // confirm adds to an answer whether all nodes know of what is stored, if the request would
 // wait for that, and that this one does not, if so.
-func (s *API) confirm(r *http.Request, done writing.Applied, out *editOutcome) {
+func (s *API) confirm(r *http.Request, done writing.Applied, out *api.EditOutcome) {
 	patience := guard.WaitTime(r)
 	if patience == 0 || done.Sequence == 0 {
 		if done.Unproven {

@@ -6,8 +6,6 @@ import (
 	"net/http"
 	"slices"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -17,45 +15,25 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// editForm is one edit of an entry that is written here: what is saved, and what
-// is done then.
-type editForm struct {
-	ID   string `json:"id"` // empty: a new one is given
-	Type string `json:"type"`
-	// Save is the whole of the fields.
-	Save    content.Fields `json:"save"`
-	Message string         `json:"message"`
-	Do      string         `json:"do"` // one of edits, or empty
-	// Locales that publish and unpublish are for; none means all.
-	Locales []string `json:"locales"`
-	// Revision that restore saves anew, or publish publishes.
-	Revision int    `json:"revision"`
-	Remark   string `json:"remark"` // of submit, approve and return
-	// EvenIfReferred deletes or retires what others refer to.
-	EvenIfReferred bool `json:"evenIfReferred"`
-	// IfRevision refuses the edit when the newest revision is another.
-	IfRevision int `json:"ifRevision"`
-}
-
 // edits has, by its name, what an edit does.
-var edits = map[string]func(*editForm, *writing.Edit){
-	"":          func(*editForm, *writing.Edit) {},
-	"publish":   func(f *editForm, e *writing.Edit) { e.Live, e.PublishRevision = writing.PublishNewest, f.Revision },
-	"unpublish": func(_ *editForm, e *writing.Edit) { e.Live = writing.TakeBack },
-	"discard":   func(_ *editForm, e *writing.Edit) { e.Discard = true },
-	"restore":   func(f *editForm, e *writing.Edit) { e.Restore = f.Revision },
-	"submit":    func(_ *editForm, e *writing.Edit) { e.Review = content.Submitted },
-	"approve":   func(_ *editForm, e *writing.Edit) { e.Review = content.Approved },
-	"return":    func(_ *editForm, e *writing.Edit) { e.Review = content.Returned },
-	"retire":    func(_ *editForm, e *writing.Edit) { e.Retire = true },
-	"delete":    func(_ *editForm, e *writing.Edit) { e.Delete = true },
+var edits = map[string]func(*api.Edit, *writing.Edit){
+	"":          func(*api.Edit, *writing.Edit) {},
+	"publish":   func(f *api.Edit, e *writing.Edit) { e.Live, e.PublishRevision = writing.PublishNewest, f.Revision },
+	"unpublish": func(_ *api.Edit, e *writing.Edit) { e.Live = writing.TakeBack },
+	"discard":   func(_ *api.Edit, e *writing.Edit) { e.Discard = true },
+	"restore":   func(f *api.Edit, e *writing.Edit) { e.Restore = f.Revision },
+	"submit":    func(_ *api.Edit, e *writing.Edit) { e.Review = content.Submitted },
+	"approve":   func(_ *api.Edit, e *writing.Edit) { e.Review = content.Approved },
+	"return":    func(_ *api.Edit, e *writing.Edit) { e.Review = content.Returned },
+	"retire":    func(_ *api.Edit, e *writing.Edit) { e.Retire = true },
+	"delete":    func(_ *api.Edit, e *writing.Edit) { e.Delete = true },
 }
 
 // maxEdits bounds what one write may do.
 const maxEdits = 200
 
 // compile turns the form into an edit; at is where it stands in the body.
-func (s *API) compile(f *editForm, at string) (writing.Edit, error) {
+func (s *API) compile(f *api.Edit, at string) (writing.Edit, error) {
 	bad := func(name, format string, args ...any) error {
 		return api.Problem{Kind: "body", Status: 400, Parameter: at + name, Detail: fmt.Sprintf(format, args...)}
 	}
@@ -102,29 +80,18 @@ func (s *API) compile(f *editForm, at string) (writing.Edit, error) {
 	return e, nil
 }
 
-func (s *API) edit(r *http.Request) (any, error) {
-	var form struct {
-		Edits []editForm `json:"edits"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
-	if len(form.Edits) == 0 || len(form.Edits) > maxEdits {
-		return nil, api.Problem{
-			Kind:      "body",
-			Status:    400,
-			Parameter: "edits",
-			Detail:    fmt.Sprintf("%d edits given; send 1 to %d", len(form.Edits), maxEdits),
-		}
+func (s *API) edit(r *http.Request, in api.Edits) (out api.EditOutcome, err error) {
+	if len(in.Edits) == 0 || len(in.Edits) > maxEdits {
+		return out, badMember("edits", fmt.Sprintf("%d edits given; send 1 to %d", len(in.Edits), maxEdits))
 	}
 	wanted, err := guard.WantedRevision(r)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	all := make([]writing.Edit, len(form.Edits))
-	for i := range form.Edits {
-		if all[i], err = s.compile(&form.Edits[i], fmt.Sprintf("edits[%d].", i)); err != nil {
-			return nil, err
+	all := make([]writing.Edit, len(in.Edits))
+	for i := range in.Edits {
+		if all[i], err = s.compile(&in.Edits[i], fmt.Sprintf("edits[%d].", i)); err != nil {
+			return out, err
 		}
 		if wanted != 0 && len(all) == 1 {
 			all[i].IfRevision = wanted
@@ -134,57 +101,26 @@ func (s *API) edit(r *http.Request) (any, error) {
 }
 
 // putEntry saves the whole of an entry's fields.
-func (s *API) putEntry(r *http.Request) (any, error) {
-	form := editForm{}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
+func (s *API) putEntry(r *http.Request, in api.EntrySave) (out api.EditOutcome, err error) {
 	wanted, err := guard.WantedRevision(r)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	form.ID = chi.URLParam(r, "id")
+	in.ID = in.Entry
 	if wanted != 0 {
-		form.IfRevision = wanted
+		in.IfRevision = wanted
 	}
-	e, err := s.compile(&form, "")
+	e, err := s.compile(&in.Edit, "")
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	return s.apply(r, []writing.Edit{e})
 }
 
-// editOutcome is what edits came to.
-type editOutcome struct {
-	// Sequence of the last change, 0 if no reader could see a difference.
-	Sequence int64         `json:"sequence"`
-	Changes  int           `json:"changes"`
-	Entries  []editedEntry `json:"entries"`
-	// Warnings tell of what is stored, and not delivered as it is.
-	Warnings content.Problems `json:"warnings,omitempty"`
-	// Confirmed says, to a request that would wait, whether every node knows of it;
-	// Unconfirmed are those of which that is not known.
-	Confirmed   *bool    `json:"confirmed,omitempty"`
-	Unconfirmed []string `json:"unconfirmed,omitempty"`
-}
-
-type editedEntry struct {
-	ID       string `json:"id"`
-	Revision int    `json:"revision"` // 0 when it is gone
-}
-
-// StatusCode is 202 when it is stored, and not known to be served everywhere that it should.
-func (o editOutcome) StatusCode() int {
-	if o.Confirmed != nil && !*o.Confirmed {
-		return http.StatusAccepted
-	}
-	return http.StatusOK
-}
-
-func outcome(done writing.Applied, ids ...string) editOutcome {
-	out := editOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []editedEntry{}}
+func outcome(done writing.Applied, ids ...string) api.EditOutcome {
+	out := api.EditOutcome{Sequence: done.Sequence, Changes: len(done.Changes), Entries: []api.EditedEntry{}}
 	for _, id := range ids {
-		out.Entries = append(out.Entries, editedEntry{ID: id, Revision: done.Revisions[id]})
+		out.Entries = append(out.Entries, api.EditedEntry{ID: id, Revision: done.Revisions[id]})
 	}
 	return out
 }
@@ -229,9 +165,9 @@ func (s *API) mayApply(r *http.Request, all []writing.Edit) error {
 	return nil
 }
 
-func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
+func (s *API) apply(r *http.Request, all []writing.Edit) (out api.EditOutcome, err error) {
 	if err := s.mayApply(r, all); err != nil {
-		return nil, err
+		return out, err
 	}
 	done, err := s.env.Authoring.Apply(r.Context(), all, guard.ActorName(r), content.Cause{
 		Kind: "user",
@@ -239,20 +175,20 @@ func (s *API) apply(r *http.Request, all []writing.Edit) (any, error) {
 	})
 	var lost *writing.ConflictError
 	if errors.As(err, &lost) {
-		return nil, s.bothSides(r, lost, all)
+		return out, s.bothSides(r, lost, all)
 	}
 	var referred *writing.ReferredError
 	if errors.As(err, &referred) {
-		return nil, onlyVisible(r, referred)
+		return out, onlyVisible(r, referred)
 	}
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	var ids []string
 	for i := range all {
 		ids = append(ids, all[i].ID)
 	}
-	out := outcome(done, ids...)
+	out = outcome(done, ids...)
 	for i := range all {
 		if t := s.env.Replica.Model().Type(all[i].Type); t != nil && all[i].Save != nil {
 			out.Warnings = append(out.Warnings, content.Lost(t, all[i].ID, all[i].Save)...)
@@ -311,20 +247,13 @@ func (s *API) bothSides(r *http.Request, lost *writing.ConflictError, all []writ
 	return p
 }
 
-func (s *API) differences(r *http.Request) (any, error) {
-	p, err := guard.QueryValues(r, "from", "to")
-	if err != nil {
-		return nil, err
-	}
-	from, err := guard.Number(p, "from")
-	if err != nil {
-		return nil, err
+func (s *API) differences(r *http.Request, in api.RevisionRange) (out api.RevisionComparison, err error) {
+	if err := s.mayRead(r, in.ID); err != nil {
+		return out, err
 	}
 	to := -1
-	if p["to"] != "" {
-		if to, err = guard.Number(p, "to"); err != nil {
-			return nil, err
-		}
+	if in.To != nil {
+		to = *in.To
 	}
-	return s.env.Authoring.CompareRevisions(r.Context(), chi.URLParam(r, "id"), from, to)
+	return s.env.Authoring.CompareRevisions(r.Context(), in.ID, in.From, to)
 }

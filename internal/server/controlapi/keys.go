@@ -5,157 +5,138 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
 )
 
-// routeKeys mounts what is done with keys, and with what is open to everyone.
-func (s *API) routeKeys(c routes) {
-	name := func(r *http.Request) string { return chi.URLParam(r, "key") }
-	c.get("/keys", guard.Administers, func(r *http.Request) (any, error) {
-		items, err := s.env.Keys.Keys(r.Context())
-		return map[string]any{"items": items, "open": opened(s.env.Keys.PublicGrants())}, err
-	})
-	c.do("POST", "/keys", guard.Secures, s.createKey)
-	c.get(
-		"/keys/{key}", guard.Administers,
-		func(r *http.Request) (any, error) { return s.env.Keys.Key(r.Context(), name(r)) },
-	)
-	c.do("PATCH", "/keys/{key}", guard.Secures, func(r *http.Request) (any, error) {
-		form, err := readGrants(r)
-		if err != nil {
-			return nil, err
+// keyOperations are what is done with keys, and with what is open to everyone.
+func keyOperations() []*Operation {
+	return []*Operation{
+		call("GET /keys", "listKeys", "List keys, and what is open to everyone", guard.Administers, (*API).listKeys).
+			as(api.None{}),
+		call("POST /keys", "createKey", "Make a key", guard.Secures, (*API).createKey).fails("account").
+			as(api.NewKey{Name: "quay-screen", Grants: []string{"read published notice"}, PerMinute: 600}),
+		call("GET /keys/{key}", "getKey", "Get a key", guard.Administers, (*API).getKey).
+			as(api.KeyRef{Key: "quay-screen"}),
+		call("PATCH /keys/{key}", "changeKey", "Change the grants of a key, or for how long it is good",
+			guard.Secures, (*API).changeKey).
+			as(api.KeyChange{
+				KeyRef: api.KeyRef{Key: "quay-screen"}, GrantChange: api.GrantChange{Add: []string{"read published pier"}},
+			}),
+		call("POST /keys/{key}/rotate", "rotateKey", "Give a key a new secret", guard.Secures, (*API).rotateKey).
+			as(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),
+		call("POST /keys/check", "checkKey", "Say what a key sees", guard.Administers, (*API).checkKey).
+			as(api.KeyQuestion{Key: "quay-screen"}),
+		call("DELETE /keys/{key}", "revokeKey", "Revoke a key", guard.Secures, (*API).revokeKey).
+			as(api.KeyRef{Key: "quay-screen"}),
+		call("GET /open", "getPublicGrants", "Say what is open to everyone", guard.Reads, (*API).getPublicGrants).
+			as(api.None{}),
+		call("PATCH /open", "changePublicGrants", "Open grants to everyone, and close others",
+			guard.Secures, (*API).changePublicGrants),
+		call("GET /refusals", "listRefusals", "List the reads that were refused lately",
+			guard.Administers, (*API).listRefusals).
+			as(api.None{}),
+	}
+}
+
+func (s *API) listKeys(r *http.Request, _ api.None) (api.Keys, error) {
+	all, err := items(s.env.Keys.Keys(r.Context()))
+	return api.Keys{Items: all.Items, Open: opened(s.env.Keys.PublicGrants())}, err
+}
+
+func (s *API) getKey(r *http.Request, in api.KeyRef) (api.KeyInfo, error) {
+	return s.env.Keys.Key(r.Context(), in.Key)
+}
+
+func (s *API) createKey(r *http.Request, in api.NewKey) (api.KeySecret, error) {
+	grants, err := parseGrants("grants", in.Grants)
+	if err != nil {
+		return api.KeySecret{}, err
+	}
+	k, secret, err := s.env.Keys.CreateKey(r.Context(), access.Key{
+		Name:      in.Name,
+		Grants:    grants,
+		Site:      in.Site,
+		PerMinute: in.PerMinute,
+		Expires:   in.Expires,
+	}, guard.ActorName(r))
+	return api.KeySecret{Key: k, Secret: secret}, err
+}
+
+func (s *API) changeKey(r *http.Request, in api.KeyChange) (*access.Key, error) {
+	if in.Days != nil {
+		return s.env.Keys.ExtendKey(r.Context(), in.Key, guard.ActorName(r), *in.Days)
+	}
+	add, take, err := grantChange(in.GrantChange)
+	if err != nil {
+		return nil, err
+	}
+	return s.env.Keys.GrantKey(r.Context(), in.Key, guard.ActorName(r), add, take)
+}
+
+func (s *API) rotateKey(r *http.Request, in api.KeyRotation) (api.KeySecret, error) {
+	overlap := 24 * time.Hour
+	if in.Overlap != "" {
+		var err error
+		if overlap, err = time.ParseDuration(in.Overlap); err != nil || overlap < 0 || overlap > 90*24*time.Hour {
+			return api.KeySecret{}, badMember("overlap", fmt.Sprintf("%q is no span from 0s to 2160h", in.Overlap))
 		}
-		if form.days != nil {
-			return s.env.Keys.ExtendKey(r.Context(), name(r), guard.ActorName(r), *form.days)
-		}
-		return s.env.Keys.GrantKey(r.Context(), name(r), guard.ActorName(r), form.add, form.take)
-	})
-	c.do("POST", "/keys/{key}/rotate", guard.Secures, func(r *http.Request) (any, error) {
-		var form struct {
-			Overlap string `json:"overlap"`
-		}
-		if err := guard.ReadBody(r, &form); err != nil {
-			return nil, err
-		}
-		overlap := 24 * time.Hour
-		if form.Overlap != "" {
-			var err error
-			if overlap, err = time.ParseDuration(form.Overlap); err != nil || overlap < 0 ||
-				overlap > 90*24*time.Hour {
-				return nil, api.Problem{
-					Kind:      "body",
-					Status:    400,
-					Parameter: "overlap",
-					Detail:    fmt.Sprintf("%q is no span from 0s to 2160h", form.Overlap),
-				}
-			}
-		}
-		k, secret, err := s.env.Keys.RotateKey(r.Context(), name(r), guard.ActorName(r), overlap)
-		return map[string]any{"key": k, "secret": secret}, err
-	})
-	c.do(
-		"DELETE", "/keys/{key}", guard.Secures,
-		func(r *http.Request) (any, error) {
-			return s.env.Keys.RevokeKey(r.Context(), name(r), guard.ActorName(r))
-		},
-	)
-	c.do("POST", "/keys/check", guard.Administers, func(r *http.Request) (any, error) {
-		var form struct {
-			Key string `json:"key"` // id, name or secret; empty: everyone
-		}
-		if err := guard.ReadBody(r, &form); err != nil {
-			return nil, err
-		}
-		return s.env.Diagnosis.CheckKey(r.Context(), form.Key)
-	})
-	c.get("/open", guard.Reads, func(r *http.Request) (any, error) {
-		return map[string]any{"open": opened(s.env.Keys.PublicGrants())}, nil
-	})
-	c.do("PATCH", "/open", guard.Secures, func(r *http.Request) (any, error) {
-		form, err := readGrants(r)
-		if err != nil {
-			return nil, err
-		}
-		open, err := s.env.Keys.ChangePublicGrants(r.Context(), guard.ActorName(r), form.add, form.take)
-		return map[string]any{"open": opened(open)}, err
-	})
-	c.get("/refusals", guard.Administers, func(r *http.Request) (any, error) {
-		return map[string]any{"items": append([]api.Refusal{}, s.env.Diagnosis.Refusals()...)}, nil
-	})
+	}
+	k, secret, err := s.env.Keys.RotateKey(r.Context(), in.Key, guard.ActorName(r), overlap)
+	return api.KeySecret{Key: k, Secret: secret}, err
+}
+
+func (s *API) revokeKey(r *http.Request, in api.KeyRef) (*access.Key, error) {
+	return s.env.Keys.RevokeKey(r.Context(), in.Key, guard.ActorName(r))
+}
+
+func (s *API) checkKey(r *http.Request, in api.KeyQuestion) (api.KeyVisibility, error) {
+	return s.env.Diagnosis.CheckKey(r.Context(), in.Key)
+}
+
+func (s *API) getPublicGrants(*http.Request, api.None) (api.PublicGrants, error) {
+	return api.PublicGrants{Open: opened(s.env.Keys.PublicGrants())}, nil
+}
+
+func (s *API) changePublicGrants(r *http.Request, in api.GrantChange) (api.PublicGrants, error) {
+	add, take, err := grantChange(in)
+	if err != nil {
+		return api.PublicGrants{}, err
+	}
+	open, err := s.env.Keys.ChangePublicGrants(r.Context(), guard.ActorName(r), add, take)
+	return api.PublicGrants{Open: opened(open)}, err
+}
+
+func (s *API) listRefusals(*http.Request, api.None) (api.Items[api.Refusal], error) {
+	return items(s.env.Diagnosis.Refusals(), nil)
 }
 
 // opened is what is open, and never null.
 func opened(g access.Grants) access.Grants { return append(access.Grants{}, g...) }
 
-// grantsForm says which grants are added, and which taken away; or, of a key, for
-// how many days it is good.
-type grantsForm struct {
-	add, take access.Grants
-	days      *int
+// grantChange parses the grants to add and to take away, of which there must be one.
+func grantChange(in api.GrantChange) (add, take access.Grants, err error) {
+	if len(in.Add)+len(in.Take) == 0 {
+		return nil, nil, badMember(
+			"add", `name the grants to add or to take, as in {"add": ["read published notice"]}`,
+		)
+	}
+	if add, err = parseGrants("add", in.Add); err == nil {
+		take, err = parseGrants("take", in.Take)
+	}
+	return add, take, err
 }
 
-func readGrants(r *http.Request) (out grantsForm, err error) {
-	var form struct {
-		Add  []string `json:"add"`
-		Take []string `json:"take"`
-		Days *int     `json:"days"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return out, err
-	}
-	if len(form.Add)+len(form.Take) == 0 && form.Days == nil {
-		return out, api.Problem{
-			Kind:      "body",
-			Status:    400,
-			Parameter: "add",
-			Detail:    `name the grants to add or to take, as in {"add": ["read published notice"]}`,
-		}
-	}
-	if out.add, err = parseGrants("add", form.Add); err != nil {
-		return out, err
-	}
-	out.days = form.Days
-	out.take, err = parseGrants("take", form.Take)
-	return out, err
-}
-
-func parseGrants(parameter string, texts []string) (access.Grants, error) {
+func parseGrants(member string, texts []string) (access.Grants, error) {
 	out, err := access.ParseGrants(texts)
 	if err != nil {
-		return nil, api.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: err.Error()}
+		return nil, badMember(member, err.Error())
 	}
 	return out, nil
 }
 
-func (s *API) createKey(r *http.Request) (any, error) {
-	var form struct {
-		Name      string     `json:"name"`
-		Grants    []string   `json:"grants"`
-		Site      string     `json:"site"`
-		PerMinute int        `json:"perMinute"`
-		Expires   *time.Time `json:"expires"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
-	grants, err := parseGrants("grants", form.Grants)
-	if err != nil {
-		return nil, err
-	}
-	made, secret, err := s.env.Keys.CreateKey(
-		r.Context(),
-		access.Key{
-			Name:      form.Name,
-			Grants:    grants,
-			Site:      form.Site,
-			PerMinute: form.PerMinute,
-			Expires:   form.Expires,
-		},
-		guard.ActorName(r),
-	)
-	return map[string]any{"key": made, "secret": secret}, err
+// badMember is the error of a member of the body with a value that cannot be.
+func badMember(name, detail string) error {
+	return api.Problem{Kind: "body", Status: http.StatusBadRequest, Parameter: name, Detail: detail}
 }

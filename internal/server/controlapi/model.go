@@ -16,10 +16,51 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// routeModel mounts what is done with the model.
-func (s *API) routeModel(c routes) {
-	// seen is the model as who asks may know it.
-	seen := func(w http.ResponseWriter, r *http.Request, mediaType string, of func(delivery.ModelView) []byte) {
+// modelOperations are what is done with the model.
+func modelOperations() []*Operation {
+	administers := guard.Administers.WithBody(guard.ContentBody)
+	return []*Operation{
+		// Types can be generated with a key for what is published, too.
+		call("GET /model", "getModel", "Get the model, as far as who asks may know it",
+			guard.Either(guard.Reads, guard.On(access.Read, content.Published)), (*API).getModel).
+			as(api.None{}),
+		raw[api.None, string]("GET /model.graphql", "getGraphQLSchema", "Get the GraphQL schema of the preview edition",
+			guard.Reads, modelAs("application/graphql; charset=utf-8",
+				func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) })).
+			media("application/graphql").as(api.None{}),
+		raw[api.None, string]("GET /model.yaml", "getModelYAML", "Get the model as one YAML file",
+			guard.Reads, modelAs(mediaYAML, func(known delivery.ModelView) []byte { return known.Model.YAML() })).
+			media(mediaYAML).as(api.None{}),
+		call("POST /model/plan", "planModel", "Say what applying a model would do", administers, (*API).planModel).
+			fails("model").
+			as(api.ModelFiles{Files: map[string]string{
+				"model.yaml": "locales: {nb: {name: Norsk}}\ntypes:\n  quay:\n    plural: quays\n    fields:\n" +
+					"      name: {kind: text, required: true}\n",
+			}}),
+		lines("POST /model/apply", "applyModel", "Apply a model", administers, (*API).applyModel).
+			fails("model", "loss", "model-moved", "configuration"),
+		lines("POST /locales", "editLocales", "Change the locales", guard.Administers, (*API).editLocales).
+			fails("loss", "configuration").
+			as(api.LocaleEdit{Do: "add", Tag: "da", Name: "Dansk", Fallback: []string{"nb"}}),
+	}
+}
+
+const mediaYAML = "application/yaml"
+
+func (s *API) getModel(r *http.Request, _ api.None) (*model.Model, error) {
+	edition := content.Preview
+	if rights := guard.PrincipalOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
+		edition = content.Published
+	}
+	known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, edition)
+	return known.Model, err
+}
+
+// modelAs returns what writes the model, as far as who asks may know it, in a form.
+func modelAs(
+	mediaType string, of func(delivery.ModelView) []byte,
+) func(*API, http.ResponseWriter, *http.Request, api.None) {
+	return func(s *API, w http.ResponseWriter, r *http.Request, _ api.None) {
 		known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, content.Preview)
 		if err != nil {
 			s.guard.Fail(w, r, err)
@@ -28,151 +69,84 @@ func (s *API) routeModel(c routes) {
 		w.Header().Set("Content-Type", mediaType)
 		_, _ = w.Write(of(known)) // the reader may be gone
 	}
-	// Types can be generated with a key for what is published, too.
-	c.get("/model", guard.Either(guard.Reads, guard.On(access.Read, content.Published)),
-		func(r *http.Request) (any, error) {
-			edition := content.Preview
-			if rights := guard.PrincipalOf(r).Rights; !rights.AllowsWhole(access.Read, edition) {
-				edition = content.Published
-			}
-			known, err := s.env.Delivery.ModelFor(guard.PrincipalOf(r).Rights, edition)
-			return known.Model, err
-		})
-	c.handle("GET", "/model.graphql", guard.Reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen(
-			w, r, "application/graphql; charset=utf-8",
-			func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) },
-		)
-	}))
-	c.handle("GET", "/model.yaml", guard.Reads, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		seen(w, r, "application/yaml", func(known delivery.ModelView) []byte { return known.Model.YAML() })
-	}))
-	c.do("POST", "/model/plan", guard.Administers.WithBody(guard.ContentBody), func(r *http.Request) (any, error) {
-		m, _, err := readModel(r)
-		if err != nil {
-			return nil, err
-		}
-		return s.env.Authoring.PlanModel(r.Context(), m)
-	})
-	c.handle("POST", "/model/apply", guard.Administers.WithBody(guard.ContentBody), http.HandlerFunc(s.applyModel))
-	c.handle("POST", "/locales", guard.Administers, http.HandlerFunc(s.editLocales))
 }
 
-type modelForm struct {
-	// Files of the model, by name.
-	Files     map[string]string `json:"files"`
-	AllowLoss bool              `json:"allowLoss"`
-	// IfVersion refuses when the present model has another version.
-	IfVersion int64 `json:"ifVersion"`
-}
-
-func readModel(r *http.Request) (*model.Model, modelForm, error) {
-	var form modelForm
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, form, err
+func (s *API) planModel(r *http.Request, in api.ModelFiles) (api.ModelPlan, error) {
+	m, err := readModel(in)
+	if err != nil {
+		return api.ModelPlan{}, err
 	}
-	if len(form.Files) == 0 {
-		return nil, form, api.Problem{
-			Kind:      "body",
-			Status:    400,
-			Parameter: "files",
-			Detail:    "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
-		}
+	return s.env.Authoring.PlanModel(r.Context(), m)
+}
+
+func readModel(in api.ModelFiles) (*model.Model, error) {
+	if len(in.Files) == 0 {
+		return nil, badMember(
+			"files", "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
+		)
 	}
 	files := map[string][]byte{}
-	for name, text := range form.Files {
+	for name, text := range in.Files {
 		files[name] = []byte(text)
 	}
-	m, err := model.Read(files)
-	return m, form, err
+	return model.Read(files)
 }
 
-// conversionProgress is how far applying a model has come.
-type conversionProgress struct {
-	Done    int   `json:"done"`
-	Total   int   `json:"total"`
-	Applied bool  `json:"applied"`
-	Version int64 `json:"version,omitempty"`
-}
-
-func (s *API) applyModel(w http.ResponseWriter, r *http.Request) {
-	m, form, err := readModel(r)
+func (s *API) applyModel(r *http.Request, in api.ModelFiles, send func(api.ConversionProgress)) error {
+	m, err := readModel(in)
 	if err != nil {
-		s.guard.Fail(w, r, err)
-		return
+		return err
 	}
-	s.converting(w, r, func(o writing.ModelOptions) error {
-		o.AllowLoss, o.IfVersion = form.AllowLoss, form.IfVersion
+	return s.converting(send, func(o writing.ModelOptions) error {
+		o.AllowLoss, o.IfVersion = in.AllowLoss, in.IfVersion
 		before := map[string]any{"version": s.env.Replica.ModelVersion(), "types": s.env.Replica.Model().TypeNames()}
 		if err := s.env.Authoring.ApplyModel(r.Context(), m, guard.ActorName(r), o); err != nil {
 			return err
 		}
 		return s.env.Audit.Note(
-			r.Context(),
-			guard.ActorName(r),
-			"model apply",
-			strconv.FormatInt(s.env.Replica.ModelVersion(), 10),
-			before,
+			r.Context(), guard.ActorName(r), "model apply", strconv.FormatInt(s.env.Replica.ModelVersion(), 10), before,
 			map[string]any{
 				"version":   s.env.Replica.ModelVersion(),
 				"types":     s.env.Replica.Model().TypeNames(),
-				"allowLoss": form.AllowLoss,
+				"allowLoss": in.AllowLoss,
 			},
 		)
 	})
 }
 
-// converting runs a change of the model, and tells as NDJSON how far it has come.
-func (s *API) converting(w http.ResponseWriter, r *http.Request, change func(writing.ModelOptions) error) {
-	out := guard.NewStream(w)
-	var last conversionProgress
+// converting runs a change of the model, and sends how far it has come.
+func (s *API) converting(send func(api.ConversionProgress), change func(writing.ModelOptions) error) error {
+	var last api.ConversionProgress
 	err := change(writing.ModelOptions{Progress: func(done, total int) {
-		last = conversionProgress{Done: done, Total: total}
-		out.Write(last)
+		last = api.ConversionProgress{Done: done, Total: total}
+		send(last)
 	}})
-	if err != nil && !out.Started {
-		s.guard.Fail(w, r, err)
-		return
+	if err == nil {
+		last.Applied, last.Version = true, s.env.Replica.ModelVersion()
+		send(last)
 	}
-	if err != nil {
-		out.Write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
-		return
-	}
-	last.Applied, last.Version = true, s.env.Replica.ModelVersion()
-	out.Write(last)
+	return err
 }
 
-// localesForm is one change of the locales.
-type localesForm struct {
-	Do  string `json:"do"` // add, change, retire, restore, order
-	Tag string `json:"tag"`
-	// Name and Fallback are for add and change.
-	Name     string   `json:"name"`
-	Fallback []string `json:"fallback"`
-	// Order has every tag, the default first.
-	Order []string `json:"order"`
-}
-
-func (s *API) editLocales(w http.ResponseWriter, r *http.Request) {
-	var form localesForm
-	if err := guard.ReadBody(r, &form); err != nil {
-		s.guard.Fail(w, r, err)
-		return
-	}
-	s.converting(w, r, func(o writing.ModelOptions) error {
+func (s *API) editLocales(r *http.Request, in api.LocaleEdit, send func(api.ConversionProgress)) error {
+	return s.converting(send, func(o writing.ModelOptions) error {
 		before := s.env.Replica.Model().Locales
-		if err := s.env.Authoring.EditLocales(r.Context(), guard.ActorName(r), o, form.change); err != nil {
+		if err := s.env.Authoring.EditLocales(
+			r.Context(), guard.ActorName(r), o,
+			func(all []model.Locale) ([]model.Locale, error) { return editLocales(in, all) },
+		); err != nil {
 			return err
 		}
 		return s.env.Audit.Note(
-			r.Context(), guard.ActorName(r), "locale "+form.Do, form.Tag, before, s.env.Replica.Model().Locales,
+			r.Context(), guard.ActorName(r), "locale "+in.Do, in.Tag, before, s.env.Replica.Model().Locales,
 		)
 	})
 }
 
-func (f *localesForm) change(locales []model.Locale) ([]model.Locale, error) {
+// editLocales returns the locales after an edit.
+func editLocales(f api.LocaleEdit, locales []model.Locale) ([]model.Locale, error) {
 	bad := func(parameter, format string, args ...any) error {
-		return api.Problem{Kind: "body", Status: 400, Parameter: parameter, Detail: fmt.Sprintf(format, args...)}
+		return badMember(parameter, fmt.Sprintf(format, args...))
 	}
 	var tags []string
 	for _, l := range locales {

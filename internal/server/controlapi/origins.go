@@ -5,121 +5,98 @@ import (
 	"slices"
 	"strconv"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/server/guard"
 )
 
-// routeOrigins mounts what is done with origins.
-func (s *API) routeOrigins(c routes) {
-	c.get("/origins", guard.ReadsAll, func(r *http.Request) (any, error) {
-		items, err := s.env.Ingest.Origins(r.Context())
-		return map[string]any{"items": items}, err
-	})
-	c.get("/origins/{origin}/untaken", guard.ReadsAll, func(r *http.Request) (any, error) {
-		items, err := s.env.Ingest.Untaken(r.Context(), chi.URLParam(r, "origin"))
-		return map[string]any{"items": items}, err
-	})
-	c.handle("POST", "/origins/{origin}/retire", guard.Administers, http.HandlerFunc(s.retireOrigin))
-	c.handle("POST", "/origins/{origin}/adopt", guard.Administers, http.HandlerFunc(s.adoptOrigin))
-	c.handle("POST", "/origins/{origin}/compare", guard.Administers, http.HandlerFunc(s.compareOrigin))
-	c.do("POST", "/wake", guard.Administers, func(r *http.Request) (any, error) {
-		s.env.Replica.Work().Wake()
-		return map[string]bool{"awake": true}, s.env.Audit.Note(r.Context(), guard.ActorName(r), "wake", "", nil, nil)
-	})
-}
-
-// comparing is one line of the answer to a comparison.
-type comparing struct {
-	Type string `json:"type,omitempty"`
-	Seen int    `json:"seen,omitempty"`
-	Done any    `json:"done,omitempty"`
-}
-
-// withProgress does long work on an origin, and answers with its progress as NDJSON.
-func withProgress[T any](s *API, w http.ResponseWriter, r *http.Request, work func(ingest.Progress) (T, error)) {
-	out := guard.NewStream(w)
-	done, err := work(func(typ string, n int) { out.Write(comparing{Type: typ, Seen: n}) })
-	switch {
-	case err == nil:
-		out.Write(comparing{Done: done})
-	case out.Started:
-		out.Write(map[string]any{"problem": map[string]string{"detail": err.Error()}})
-	default:
-		s.guard.Fail(w, r, err)
+// originOperations are what is done with events and origins.
+func originOperations() []*Operation {
+	return []*Operation{
+		call("GET /events", "listEvents", "List events, the newest first", guard.ReadsAll, (*API).listEvents).
+			as(api.EventFilter{Limit: 5}),
+		call("GET /events/{id}", "getEvent", "Get an event with everything that came of it",
+			guard.ReadsAll, (*API).getEvent),
+		call("GET /origins", "listOrigins", "List origins, and how reading them goes",
+			guard.ReadsAll, (*API).listOrigins).
+			as(api.None{}),
+		call("GET /origins/{origin}/untaken", "listUntaken", "List the items of an origin that could not be taken over",
+			guard.ReadsAll, (*API).listUntaken).
+			as(api.OriginRef{Origin: "harbour-office"}),
+		lines("POST /origins/{origin}/compare", "compareOrigin",
+			"Compare everything an origin holds with what is stored here, and take over the differences",
+			guard.Administers, (*API).compareOrigin).fails("origin").
+			as(api.OriginCompare{OriginRef: api.OriginRef{Origin: "harbour-office"}}),
+		lines("POST /origins/{origin}/retire", "retireOrigin", "Let go of an origin that is not configured any more",
+			guard.Administers, (*API).retireOrigin).fails("foreign"),
+		lines("POST /origins/{origin}/adopt", "adoptOrigin", "Have another origin's entries change hands to this one",
+			guard.Administers, (*API).adoptOrigin).fails("origin"),
+		call("POST /wake", "wake", "End that the node runs as a quiet copy", guard.Administers, (*API).wake).
+			as(api.None{}),
 	}
 }
 
-// retireOrigin lets go of an origin that is not configured any more.
-func (s *API) retireOrigin(w http.ResponseWriter, r *http.Request) {
-	var form struct {
-		// Do is local, unpublish or delete.
-		Do    string `json:"do"`
-		Apply bool   `json:"apply"`
+func (s *API) listEvents(r *http.Request, f api.EventFilter) (api.Items[api.EventTrace], error) {
+	return items(s.env.Ingest.Events(r.Context(), f))
+}
+
+func (s *API) getEvent(r *http.Request, in api.EventRef) (api.EventDetail, error) {
+	return s.env.Ingest.Event(r.Context(), in.ID)
+}
+
+func (s *API) listOrigins(r *http.Request, _ api.None) (api.Items[api.OriginState], error) {
+	return items(s.env.Ingest.Origins(r.Context()))
+}
+
+func (s *API) listUntaken(r *http.Request, in api.OriginRef) (api.Items[api.UntakenItem], error) {
+	return items(s.env.Ingest.Untaken(r.Context(), in.Origin))
+}
+
+func (s *API) wake(r *http.Request, _ api.None) (api.Awake, error) {
+	s.env.Replica.Work().Wake()
+	return api.Awake{Awake: true}, s.env.Audit.Note(r.Context(), guard.ActorName(r), "wake", "", nil, nil)
+}
+
+// withProgress notes long work on an origin in the audit log, does it, and sends how far it
+// has come.
+func withProgress[T any](
+	s *API, r *http.Request, what, origin string, in any, send func(api.OriginProgress[T]),
+	work func(ingest.Progress) (T, error),
+) error {
+	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), what, origin, nil, in); err != nil {
+		return err
 	}
-	err := guard.ReadBody(r, &form)
-	if err == nil && !slices.Contains([]string{ingest.KeepLocal, ingest.Unpublish, ingest.DeleteAll}, form.Do) {
-		err = api.Problem{
-			Kind:      "body",
-			Status:    400,
-			Parameter: "do",
-			Detail:    strconv.Quote(form.Do) + " is none of local, unpublish and delete",
-		}
-	}
-	name := chi.URLParam(r, "origin")
+	done, err := work(func(typ string, n int) { send(api.OriginProgress[T]{Type: typ, Seen: n}) })
 	if err == nil {
-		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "origin retire", name, nil, form)
+		send(api.OriginProgress[T]{Done: &done})
 	}
-	if err != nil {
-		s.guard.Fail(w, r, err)
-		return
+	return err
+}
+
+func (s *API) retireOrigin(
+	r *http.Request, in api.OriginRetire, send func(api.OriginProgress[api.Retirement]),
+) error {
+	if !slices.Contains([]string{ingest.KeepLocal, ingest.Unpublish, ingest.DeleteAll}, in.Do) {
+		return badMember("do", strconv.Quote(in.Do)+" is none of local, unpublish and delete")
 	}
-	withProgress(s, w, r, func(p ingest.Progress) (api.Retirement, error) {
-		return s.env.Ingest.Retire(r.Context(), name, form.Do, guard.ActorName(r), form.Apply, p)
+	return withProgress(s, r, "origin retire", in.Origin, in, send, func(p ingest.Progress) (api.Retirement, error) {
+		return s.env.Ingest.Retire(r.Context(), in.Origin, in.Do, guard.ActorName(r), in.Apply, p)
 	})
 }
 
-// adoptOrigin has the entries of another origin change hands to this one.
-func (s *API) adoptOrigin(w http.ResponseWriter, r *http.Request) {
-	var form struct {
-		From  string `json:"from"`
-		By    string `json:"by"` // key, slug or path; empty for all of them, in this order
-		Apply bool   `json:"apply"`
-	}
-	err := guard.ReadBody(r, &form)
-	name := chi.URLParam(r, "origin")
-	if err == nil {
-		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "origin adopt", name, nil, form)
-	}
-	if err != nil {
-		s.guard.Fail(w, r, err)
-		return
-	}
-	withProgress(s, w, r, func(p ingest.Progress) (api.Adoption, error) {
-		return s.env.Ingest.Adopt(r.Context(), form.From, name, form.By, guard.ActorName(r), form.Apply, p)
+func (s *API) adoptOrigin(r *http.Request, in api.OriginAdopt, send func(api.OriginProgress[api.Adoption])) error {
+	return withProgress(s, r, "origin adopt", in.Origin, in, send, func(p ingest.Progress) (api.Adoption, error) {
+		return s.env.Ingest.Adopt(r.Context(), in.From, in.Origin, in.By, guard.ActorName(r), in.Apply, p)
 	})
 }
 
-// compareOrigin compares everything an origin holds with what is held here, and answers
-// with its progress as NDJSON.
-func (s *API) compareOrigin(w http.ResponseWriter, r *http.Request) {
-	var form struct {
-		// Delete has entries deleted that the origin does not have any more, however many.
-		Delete bool `json:"delete"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		s.guard.Fail(w, r, err)
-		return
-	}
-	name := chi.URLParam(r, "origin")
-	if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "origin compare", name, nil, form); err != nil {
-		s.guard.Fail(w, r, err)
-		return
-	}
-	withProgress(s, w, r, func(p ingest.Progress) (api.Reconciled, error) {
-		return s.env.Ingest.Reconcile(r.Context(), name, content.Cause{Kind: "reconcile", Name: name}, form.Delete, p)
+func (s *API) compareOrigin(
+	r *http.Request, in api.OriginCompare, send func(api.OriginProgress[api.Reconciled]),
+) error {
+	return withProgress(s, r, "origin compare", in.Origin, in, send, func(p ingest.Progress) (api.Reconciled, error) {
+		return s.env.Ingest.Reconcile(
+			r.Context(), in.Origin, content.Cause{Kind: "reconcile", Name: in.Origin}, in.Delete, p,
+		)
 	})
 }

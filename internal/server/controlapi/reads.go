@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
@@ -22,82 +20,69 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// routeReads mounts what is done with reads: trying them with every detail,
-// keeping them, and trusting GraphQL documents.
-func (s *API) routeReads(c routes) {
-	c.do("POST", "/reads", guard.Reads.WithBody(512<<10), s.examine)
-	c.get("/reads/saved", guard.Reads, func(r *http.Request) (any, error) {
-		all, err := s.env.Documents.SavedReads(r.Context())
-		return map[string]any{"items": append([]api.SavedRead{}, all...)}, err
-	})
-	c.do("POST", "/reads/saved", guard.WritesOrDecides.WithBody(512<<10), func(r *http.Request) (any, error) {
-		var form struct {
-			Name string          `json:"name"`
-			Read json.RawMessage `json:"read"`
-		}
-		if err := guard.ReadBody(r, &form); err != nil {
-			return nil, err
-		}
-		if len(form.Read) == 0 || form.Name == "" {
-			return nil, api.Problem{
-				Kind:      "body",
-				Status:    400,
-				Parameter: "read",
-				Detail:    "name the read, and say which it is",
-				Hint:      `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`,
-			}
-		}
-		return s.env.Documents.SaveRead(r.Context(), form.Name, form.Read, guard.ActorName(r))
-	})
-	c.do("DELETE", "/reads/saved/{id}", guard.WritesOrDecides, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.env.Documents.ForgetRead(r.Context(), chi.URLParam(r, "id"), guard.ActorName(r))
-	})
-	c.get("/documents", guard.Reads, func(r *http.Request) (any, error) {
-		all, err := s.env.Documents.Documents(r.Context())
-		return map[string]any{"items": append([]api.TrustedDocument{}, all...)}, err
-	})
-	c.do("POST", "/documents", guard.Administers.WithBody(512<<10), func(r *http.Request) (any, error) {
-		var form struct {
-			Name string `json:"name"`
-			Text string `json:"text"`
-		}
-		if err := guard.ReadBody(r, &form); err != nil {
-			return nil, err
-		}
-		return s.env.Documents.Trust(r.Context(), form.Name, form.Text, guard.ActorName(r))
-	})
-	c.do("DELETE", "/documents/{document}", guard.Administers, func(r *http.Request) (any, error) {
-		return map[string]any{}, s.env.Documents.Distrust(r.Context(), chi.URLParam(r, "document"), guard.ActorName(r))
-	})
-}
-
-// readForm is a read that is to be examined.
-type readForm struct {
-	// Request is a REST read: from the plural on, or from /content/ on.
-	Request       string         `json:"request"`
-	Query         string         `json:"query"`
-	OperationName string         `json:"operationName"`
-	Variables     map[string]any `json:"variables"`
-	DocumentID    string         `json:"documentId"`
-
-	Edition string `json:"edition"` // empty: published
-	// As is who reads: empty for whoever asks, everyone, or a key by id, name or secret.
-	As string `json:"as"`
-	// Language is the Accept-Language header.
-	Language string `json:"language"`
-	Lenient  bool   `json:"lenient"`
-	// Explain has PostgreSQL tell how it runs the statements.
-	Explain bool `json:"explain"`
-}
-
-func (s *API) examine(r *http.Request) (any, error) {
-	var form readForm
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
+// readOperations are what is done with reads: trying them with every detail, keeping them, and
+// trusting GraphQL documents.
+func readOperations() []*Operation {
+	const body = 512 << 10
+	return []*Operation{
+		call("POST /reads", "examineRead", "Run a read, and tell everything about it",
+			guard.Reads.WithBody(body), (*API).examine).
+			as(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
+		call("GET /reads/saved", "listSavedReads", "List the reads that were kept", guard.Reads, (*API).listSavedReads).
+			as(api.None{}),
+		call("POST /reads/saved", "saveRead", "Keep a read under a name",
+			guard.WritesOrDecides.WithBody(body), (*API).saveRead).
+			as(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
+		call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
+			guard.WritesOrDecides, (*API).forgetRead),
+		call("GET /documents", "listDocuments", "List the trusted GraphQL documents", guard.Reads, (*API).listDocuments).
+			as(api.None{}),
+		call("POST /documents", "trustDocument", "Trust a GraphQL document",
+			guard.Administers.WithBody(body), (*API).trustDocument).
+			as(api.NewDocument{Name: "board", Text: "query board { notices(first: 3) { nodes { id } } }"}),
+		call("DELETE /documents/{document}", "distrustDocument", "End the trust in a document",
+			guard.Administers, (*API).distrustDocument).
+			as(api.DocumentRef{Document: "board"}),
 	}
+}
+
+func (s *API) listSavedReads(r *http.Request, _ api.None) (api.Items[api.SavedRead], error) {
+	return items(s.env.Documents.SavedReads(r.Context()))
+}
+
+func (s *API) saveRead(r *http.Request, in api.NewSavedRead) (api.SavedRead, error) {
+	if len(in.Read) == 0 || in.Name == "" {
+		return api.SavedRead{}, api.Problem{
+			Kind:      "body",
+			Status:    http.StatusBadRequest,
+			Parameter: "read",
+			Detail:    "name the read, and say which it is",
+			Hint:      `as in {"name": "notices", "read": {"request": "/notices?limit=3"}}`,
+		}
+	}
+	return s.env.Documents.SaveRead(r.Context(), in.Name, in.Read, guard.ActorName(r))
+}
+
+func (s *API) forgetRead(r *http.Request, in api.SavedReadRef) (out api.None, err error) {
+	return out, s.env.Documents.ForgetRead(r.Context(), in.ID, guard.ActorName(r))
+}
+
+func (s *API) listDocuments(r *http.Request, _ api.None) (api.Items[api.TrustedDocument], error) {
+	return items(s.env.Documents.Documents(r.Context()))
+}
+
+func (s *API) trustDocument(r *http.Request, in api.NewDocument) (api.TrustedDocument, error) {
+	return s.env.Documents.Trust(r.Context(), in.Name, in.Text, guard.ActorName(r))
+}
+
+func (s *API) distrustDocument(r *http.Request, in api.DocumentRef) (out api.None, err error) {
+	return out, s.env.Documents.Distrust(r.Context(), in.Document, guard.ActorName(r))
+}
+
+func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, error) {
 	rights, edition, err := s.readsAs(r, &form)
 	if err != nil {
-		return nil, err
+		return api.Examined{}, err
 	}
 	var out api.Examined
 	var compile delivery.Compiler
@@ -112,12 +97,12 @@ func (s *API) examine(r *http.Request) (any, error) {
 			},
 		)
 		if bad != nil {
-			return nil, api.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
+			return api.Examined{}, api.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
 		}
 		text, compile = "graphql "+
 			req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
-		return nil, err
+		return api.Examined{}, err
 	}
 	if err == nil && !rights.AllowsAny(access.Read, edition) {
 		path, _, _ := strings.Cut(strings.TrimPrefix(form.Request, "/"), "?")
@@ -156,7 +141,10 @@ func (s *API) examine(r *http.Request) (any, error) {
 		} else {
 			s.guard.Fail(&b, r, err)
 		}
-		return api.Examined{Status: b.Status, Header: b.Header(), Body: b.Body.String()}, nil
+		return api.Examined{
+			Status: b.Status, Header: b.Header(), Body: b.Body.String(), Grants: []string{},
+			Statements: []api.TracedStatement{},
+		}, nil
 	}
 	out.Milliseconds.AddParse(parsing)
 	if _, missing := guard.ReadsAll.Need(guard.PrincipalOf(r).Rights); !missing {
@@ -167,7 +155,7 @@ func (s *API) examine(r *http.Request) (any, error) {
 
 // readsAs returns the rights of who is to read, and the edition. Whoever may read
 // all of preview may try what everyone, or any key, gets; nobody gets more by it.
-func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, error) {
+func (s *API) readsAs(r *http.Request, form *api.ReadQuestion) (access.Rights, string, error) {
 	edition := form.Edition
 	if edition == "" {
 		edition = "published"
@@ -208,7 +196,7 @@ func (s *API) readsAs(r *http.Request, form *readForm) (access.Rights, string, e
 
 // restRead returns what compiles the form's REST read. The edition of an address
 // that has one must be the form's.
-func (s *API) restRead(form *readForm, edition string) (delivery.Compiler, error) {
+func (s *API) restRead(form *api.ReadQuestion, edition string) (delivery.Compiler, error) {
 	bad := func(detail string) error {
 		return api.Problem{
 			Kind:      "body",

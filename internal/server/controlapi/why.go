@@ -12,21 +12,22 @@ import (
 	"ubiquon/internal/server/guard"
 )
 
+// whyOperations are what is asked when something does not show.
+func whyOperations() []*Operation {
+	return []*Operation{
+		call("POST /why", "why", "Say why a reader cannot see an entry", guard.ReadsAll.InTurn(), (*API).why).
+			as(api.WhyQuestion{Request: "/notices?limit=3", Entry: "fog-on-the-sound"}),
+		call("GET /writes/{write}", "getWrite", "Say what became of a write that went on in the background",
+			guard.WritesOrDecides, (*API).getWrite),
+	}
+}
+
+func (s *API) getWrite(r *http.Request, in api.WriteRef) (api.WriteState, error) {
+	return s.guard.WriteState(r, in.Write)
+}
+
 // why answers why a reader cannot see an entry.
-func (s *API) why(r *http.Request) (any, error) {
-	var form struct {
-		Entry   string `json:"entry"` // id, slug or path
-		Type    string `json:"type"`
-		Key     string `json:"key"` // id, name or secret; empty: everyone
-		Edition string `json:"edition"`
-		Locale  string `json:"locale"`
-		// Request is a read that was refused, or a list that the entry should be in: an
-		// address below /content/, or from a plural on.
-		Request string `json:"request"`
-	}
-	if err := guard.ReadBody(r, &form); err != nil {
-		return nil, err
-	}
+func (s *API) why(r *http.Request, form api.WhyQuestion) (api.WhyAnswer, error) {
 	q := diagnose.Question{
 		Entry:   form.Entry,
 		Type:    form.Type,
@@ -36,11 +37,11 @@ func (s *API) why(r *http.Request) (any, error) {
 	}
 	if form.Request != "" {
 		if err := s.askedFor(form.Request, &q); err != nil {
-			return nil, err
+			return api.WhyAnswer{}, err
 		}
 	}
 	if q.Entry == "" && q.Type == "" {
-		return nil, api.Problem{
+		return api.WhyAnswer{}, api.Problem{
 			Kind:      "body",
 			Status:    400,
 			Parameter: "entry",

@@ -13,8 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/go-chi/chi/v5"
-
 	"ubiquon/internal/api"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
@@ -133,7 +131,7 @@ func (g *Guard) Background(secret bool, next http.Handler) http.Handler {
 		w.Header().Set("Retry-After", "1")
 		WriteJSON(
 			w, http.StatusAccepted,
-			writeState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)},
+			api.WriteState{Write: id, State: "running", Since: time.Now().UTC().Format(time.RFC3339)},
 		)
 	})
 }
@@ -173,26 +171,11 @@ func (g *Guard) writeKey(r *http.Request, id string) string {
 	return PrincipalOf(r).QueueName(g.Network(r)) + "\n\x02" + id
 }
 
-// writeState is what is said of a write in the background.
-type writeState struct {
-	Write string `json:"write"`
-	// State is running, done, failed, or lost: its node has ended, and with it what was
-	// known of the write.
-	State string `json:"state"`
-	Since string `json:"since"`
-	// Status and Answer are those of the answer to the request. An answer that is long, or
-	// holds a secret, is left out.
-	Status int             `json:"status,omitempty"`
-	Answer json.RawMessage `json:"answer,omitempty"`
-	Detail string          `json:"detail,omitempty"`
-}
-
-// ShowWrite tells what became of a write that goes on in the background.
-func (g *Guard) ShowWrite(r *http.Request) (any, error) {
-	id := chi.URLParam(r, "write")
+// WriteState tells what became of a write that goes on in the background.
+func (g *Guard) WriteState(r *http.Request, id string) (out api.WriteState, err error) {
 	known, err := g.env.Authoring.WriteOf(r.Context(), g.writeKey(r, id))
 	if errors.Is(err, db.ErrNotFound) {
-		return nil, api.Problem{
+		return out, api.Problem{
 			Kind:   "not-found",
 			Status: http.StatusNotFound,
 			Detail: "there is no write of yours with this id",
@@ -200,9 +183,9 @@ func (g *Guard) ShowWrite(r *http.Request) (any, error) {
 		}
 	}
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	out := writeState{Write: id, State: "running", Since: known.Since.UTC().Format(time.RFC3339)}
+	out = api.WriteState{Write: id, State: "running", Since: known.Since.UTC().Format(time.RFC3339)}
 	switch {
 	case known.Made != nil:
 		out.State, out.Status, out.Answer = "done", known.Made.Status, bytes.TrimSpace(known.Made.Body)

@@ -22,7 +22,9 @@ import (
 type Permit struct {
 	// kinds are the kinds of principal that the route takes at all.
 	Kinds []access.Kind
-	// need returns the grant that is missing; nil: it takes none.
+	// Grant is the grant that it takes, in words; empty: none.
+	Grant string
+	// Need returns the grant that is missing; nil: it takes none.
 	Need func(access.Rights) (access.Need, bool)
 	// body bounds the request's body, in bytes; unbounded ones are read piece by piece.
 	Body int64
@@ -52,9 +54,15 @@ var (
 // On takes the verb in the edition on one type at least, in all of its locales: what
 // the control endpoints show of an entry is the whole of it.
 func On(verb, edition string) Permit {
-	return Permit{Kinds: operators, Body: smallBody, Need: func(r access.Rights) (access.Need, bool) {
-		return access.Need{Verb: verb, Edition: edition, Type: access.Any}, !r.AllowsWhole(verb, edition)
-	}}
+	grant := verb + " " + edition + " on one type, in all locales"
+	return Permit{
+		Kinds: operators,
+		Body:  smallBody,
+		Grant: grant,
+		Need: func(r access.Rights) (access.Need, bool) {
+			return access.Need{Verb: verb, Edition: edition, Type: access.Any}, !r.AllowsWhole(verb, edition)
+		},
+	}
 }
 
 // takes takes a grant, as it stands.
@@ -62,13 +70,15 @@ func takes(need access.Need) Permit {
 	return Permit{
 		Kinds: operators,
 		Body:  smallBody,
+		Grant: need.String(),
 		Need:  func(r access.Rights) (access.Need, bool) { return r.Missing([]access.Need{need}) },
 	}
 }
 
 // Either takes one of two.
 func Either(a, b Permit) Permit {
-	return Permit{Kinds: a.Kinds, Body: a.Body, Need: func(r access.Rights) (access.Need, bool) {
+	grant := a.Grant + "; or " + b.Grant
+	return Permit{Kinds: a.Kinds, Body: a.Body, Grant: grant, Need: func(r access.Rights) (access.Need, bool) {
 		if _, missing := b.Need(r); !missing {
 			return access.Need{}, false
 		}

@@ -24,17 +24,30 @@ func WriteProblem(w http.ResponseWriter, p api.Problem) {
 	_, _ = w.Write(p.Bytes())
 }
 
-// Fail writes the problem document for an error: see errorCodes. Nothing is written if the
-// client is gone.
-func (g *Guard) Fail(w http.ResponseWriter, r *http.Request, err error) {
-	p, known := g.problemOf(w.Header(), r, err)
-	switch {
-	case known:
-	case r.Context().Err() != nil:
-		return // the client is gone
-	default:
-		g.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+// Told returns the problem that an error is told as (see errorCodes). An error that is a fault
+// of this service is logged, and told as that.
+func (g *Guard) Told(r *http.Request, err error) api.Problem {
+	return g.told(http.Header{}, r, err)
+}
+
+// told is Told, and sets the headers that go with the problem.
+func (g *Guard) told(h http.Header, r *http.Request, err error) api.Problem {
+	p, known := g.problemOf(h, r, err)
+	if !known {
+		if r.Context().Err() == nil {
+			g.log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		}
 		p = api.Problem{Kind: "internal", Status: 500, Detail: "something went wrong here; the log has more"}
+	}
+	return p
+}
+
+// Fail writes the problem document for an error: see Told. Nothing is written if the client is
+// gone.
+func (g *Guard) Fail(w http.ResponseWriter, r *http.Request, err error) {
+	p := g.told(w.Header(), r, err)
+	if p.Kind == "internal" && r.Context().Err() != nil {
+		return // the client is gone
 	}
 	if strings.HasPrefix(r.URL.Path, "/content/") {
 		g.Metrics.Content[p.Status/100].Add(1)

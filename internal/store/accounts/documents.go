@@ -104,7 +104,9 @@ func (ds *Documents) SavedReads(ctx context.Context) ([]api.SavedRead, error) {
 }
 
 // SaveRead keeps a read under a name, in place of the one that has it.
-func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage, by string) (api.SavedRead, error) {
+func (ds *Documents) SaveRead(ctx context.Context, name string, read json.RawMessage,
+	by string,
+) (api.SavedRead, error) {
 	out := api.SavedRead{Name: name, Read: read, By: by}
 	err := ds.db.Conns(ctx).
 		QueryRow(ctx, `insert into saved_read (environment, id, name, read, by) values ($1, $2, $3, $4, $5)

@@ -41,6 +41,8 @@ func (es *Entries) Get(ctx context.Context, id string) (api.EntryRecord, error) 
 		return out, err
 	}
 	defer conn.Release()
+	out.Revisions, out.Reviews, out.Schedules = []content.Revision{}, []api.Review{}, []api.Schedule{}
+	out.ReferredBy, out.FormerPaths = []api.Referrer{}, []string{}
 	var b db.Batch
 	b.Query(func(r pgx.Rows) (err error) {
 		found = true

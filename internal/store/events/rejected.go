@@ -93,7 +93,9 @@ func (us *RejectedItems) Named(ctx context.Context, name string) ([]api.UntakenI
 }
 
 // Count counts them, by origin, and gives the latest reason of each.
-func (us *RejectedItems) Count(ctx context.Context) (counts map[string]int, reasons map[string]api.UntakenItem, err error) {
+func (us *RejectedItems) Count(
+	ctx context.Context,
+) (counts map[string]int, reasons map[string]api.UntakenItem, err error) {
 	counts, reasons = map[string]int{}, map[string]api.UntakenItem{}
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select distinct on (origin)

@@ -1,0 +1,54 @@
+// The wire types of the control endpoints under the names that the console uses. They come from
+// the service's OpenAPI document: see schema.gen.ts.
+
+import type { components } from "./schema.gen";
+
+type S = components["schemas"];
+
+export type Trace = S["FreshnessTrace"];
+export type Cause = S["BuildCause"];
+export type Build = S["Build"];
+export type EventTrace = S["EventTrace"];
+export type EventDetail = S["EventDetail"];
+export type Site = S["SiteInfo"];
+export type CacheStats = S["CacheStats"];
+export type Status = S["Status"];
+export type State = S["EntryInfo"]["state"];
+export type Entry = S["EntryInfo"];
+export type Fields = Record<string, unknown>;
+export type Revision = S["Revision"];
+export type Review = S["Review"];
+export type Referrer = S["Referrer"];
+export type Difference = S["FieldDifference"];
+export type Schedule = S["Schedule"];
+export type Change = S["Change"];
+export type EntryDetail = S["EntryDetail"];
+export type Option = S["Option"];
+/** A field and a type, as they are edited: what is not set yet may be missing. */
+export type Field = Omit<S["Field"], "inner"> & { inner?: Type[] };
+export type Type = Omit<S["ModelType"], "fields" | "freshness"> & { fields: Field[]; freshness?: S["TypeFreshness"] };
+export type Locale = S["Locale"];
+export type Model = Omit<S["Model"], "types"> & { types: Type[] };
+export type Consequence = S["PlannedConsequence"];
+export type Plan = S["ModelPlan"];
+export type Coverage = S["Coverage"];
+export type Edit = S["Edit"];
+export type Edited = S["EditOutcome"];
+export type Grant = S["Grant"];
+export type Key = S["KeyInfo"];
+export type Sight = S["TypeVisibility"];
+export type Refusal = S["Refusal"];
+export type Mend = S["WhyRemedy"];
+export type Reason = S["WhyReason"];
+export type WhyAnswer = S["WhyAnswer"];
+export type Account = S["Account"];
+export type Act = S["AuditRecord"];
+export type Session = S["Session"];
+export type PreviewLink = S["PreviewLink"];
+export type Who = S["Identity"];
+export type CacheAnswers = S["CacheEntries"];
+export type CacheSample = S["CacheSample"];
+export type Examined = S["Examined"];
+
+/** What a problem document may say besides its words. */
+export type ProblemBody = Partial<S["Problem"]>;

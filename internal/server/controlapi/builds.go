@@ -1,0 +1,65 @@
+package controlapi
+
+import (
+	"fmt"
+	"net/http"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/server/guard"
+)
+
+// buildOperations are what is done with sites and their builds.
+func buildOperations() []*Operation {
+	return []*Operation{
+		call("GET /sites", "listSites", "List sites with their latest builds", guard.ReadsAll, (*API).listSites).
+			as(api.None{}),
+		call("POST /sites/{site}/rebuild", "rebuildSite", "Ask for a build of a site", guard.Rebuilds, (*API).rebuild).
+			as(api.SiteRebuild{Site: "skerry-web"}),
+		call("GET /builds", "listBuilds", "List builds, the newest first", guard.ReadsAll, (*API).listBuilds).
+			as(api.BuildFilter{Site: "skerry-web", Limit: 5}),
+		call("GET /builds/{id}", "getBuild", "Get a build with its log", guard.ReadsAll, (*API).getBuild),
+		call("POST /builds/{id}/reports", "reportBuild", "Report how a build goes, with the site's key",
+			guard.Reports, (*API).report).fails("not-running"),
+	}
+}
+
+func (s *API) listSites(r *http.Request, _ api.None) (api.Items[api.SiteInfo], error) {
+	return items(s.env.Automation.Sites(r.Context()))
+}
+
+func (s *API) listBuilds(r *http.Request, f api.BuildFilter) (api.Items[rebuild.Build], error) {
+	return items(s.env.Automation.Builds(r.Context(), f))
+}
+
+func (s *API) getBuild(r *http.Request, in api.BuildRef) (rebuild.Build, error) {
+	return s.env.Automation.Build(r.Context(), in.ID)
+}
+
+func (s *API) rebuild(r *http.Request, in api.SiteRebuild) (rebuild.Build, error) {
+	b, err := s.env.Automation.Rebuild(r.Context(), in.Site, guard.ActorName(r), in.Now)
+	if err == nil {
+		err = s.env.Audit.Note(
+			r.Context(), guard.ActorName(r), "build start", in.Site, nil, map[string]any{"build": b.ID, "now": in.Now},
+		)
+	}
+	return b, err
+}
+
+// report takes a builder's report on a build, with the site's key.
+func (s *API) report(r *http.Request, in api.BuildReport) (out rebuild.Build, err error) {
+	b, err := s.env.Automation.Build(r.Context(), in.ID)
+	if who := guard.PrincipalOf(r); !who.Rights.Allows(access.Administer) &&
+		(err != nil || who.Site == "" || who.Site != b.Site) {
+		return out, &access.DeniedError{Grant: access.Administer, Everyone: !who.Identified()}
+	}
+	if err != nil {
+		return out, err
+	}
+	switch rebuild.State(in.State) {
+	case "started", rebuild.Finished, rebuild.Failed:
+		return s.env.Automation.ReportBuild(r.Context(), b.ID, in.State, in.Error)
+	}
+	return out, badMember("state", fmt.Sprintf("%q is none of started, finished, failed", in.State))
+}
