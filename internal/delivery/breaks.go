@@ -10,6 +10,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
 	"ubiquon/internal/graphql"
 )
 
@@ -32,7 +33,11 @@ func (d *Service) BrokenRequests(ctx context.Context, m *model.Model) ([]api.Bre
 		if len(out) == mostBreaks || d.recompile == nil {
 			return
 		}
-		compile, err := d.recompile(text)
+		r, err := query.ParseRequest(text)
+		if err != nil {
+			return
+		}
+		compile, err := d.recompile(r)
 		if err != nil {
 			return // it is none for the present model either
 		}

@@ -19,7 +19,7 @@ func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 
 
 // Compile compiles a request that came from somebody, without remembering the plan. Its
 // errors are those of PlanFor.
-func (d *Service) Compile(ctx context.Context, principal, text string, compile Compiler) (*Plan, error) {
+func (d *Service) Compile(ctx context.Context, principal string, compile Compiler) (*Plan, error) {
 	leave, err := d.processor.Enter(ctx, principal, false)
 	if err != nil {
 		return nil, err
@@ -30,7 +30,7 @@ func (d *Service) Compile(ctx context.Context, principal, text string, compile C
 	if err != nil {
 		return nil, err
 	}
-	p.finish(text, st)
+	p.finish(query.Request{}, st)
 	return p, nil
 }
 

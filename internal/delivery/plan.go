@@ -17,7 +17,7 @@ import (
 )
 
 // Plan is a compiled read, however it was spelled. It does not change, and may
-// be used for every request with the same text until the model changes.
+// be used for every equal request until the model changes.
 type Plan struct {
 	// Key names the canonical form of the request; equal keys mean equal bytes. Who
 	// makes a plan may leave the form itself here, or nothing for the query's.
@@ -41,7 +41,7 @@ type Plan struct {
 	// Base are the headers that every answer to the request has.
 	Base map[string][]string
 
-	asked    string
+	request  query.Request
 	version  int64
 	narrowed bool
 	weight   int64
@@ -61,27 +61,27 @@ type Rendered struct {
 	Needs []access.Need
 }
 
-// Plan returns the compiled form of a request text. compile is called with the
-// present model when the text has not been seen since the model changed.
-func (d *Service) Plan(text string, compile Compiler) (*Plan, error) {
+// Plan returns the compiled form of a request. compile is called with the present model when the
+// request has not been seen since the model changed.
+func (d *Service) Plan(r query.Request, compile Compiler) (*Plan, error) {
 	st := d.compiled.Load()
-	if p := st.plans.get(text); p != nil {
+	if p := st.plans.get(r); p != nil {
 		return p, nil
 	}
 	p, err := compile(st.model, st.schema)
 	if err != nil {
 		return nil, err
 	}
-	p.finish(text, st)
-	st.plans.put(text, p)
+	p.finish(r, st)
+	st.plans.put(r, p)
 	return p, nil
 }
 
 // PlanFor is Plan for a request that came from somebody. What must be compiled waits for
 // its turn: it takes nothing but processor time, of which the cache needs some, too. Its
 // error is admission.ErrOverloaded if the turn does not come.
-func (d *Service) PlanFor(ctx context.Context, principal, text string, compile Compiler) (*Plan, error) {
-	if p := d.compiled.Load().plans.get(text); p != nil {
+func (d *Service) PlanFor(ctx context.Context, principal string, r query.Request, compile Compiler) (*Plan, error) {
+	if p := d.compiled.Load().plans.get(r); p != nil {
 		return p, nil
 	}
 	leave, err := d.processor.Enter(ctx, principal, false)
@@ -89,14 +89,14 @@ func (d *Service) PlanFor(ctx context.Context, principal, text string, compile C
 		return nil, err
 	}
 	defer leave()
-	return d.Plan(text, compile)
+	return d.Plan(r, compile)
 }
 
 // Compiler makes a plan by a model.
 type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 
-func (p *Plan) finish(text string, st *compiledModel) {
-	p.version, p.asked = st.version, text
+func (p *Plan) finish(r query.Request, st *compiledModel) {
+	p.version, p.request = st.version, r
 	p.name()
 	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() >= heavyEffort
 	if p.GraphQL != nil && p.GraphQL.Describes() {
@@ -126,9 +126,8 @@ func (p *Plan) name() {
 	p.Key = base64.RawURLEncoding.EncodeToString(sum[:15])
 }
 
-// Planned returns the plan of a request's text under the present model; nil if it has
-// none yet.
-func (d *Service) Planned(text string) *Plan { return d.compiled.Load().plans.get(text) }
+// Planned returns the plan of a request under the present model; nil if it has none yet.
+func (d *Service) Planned(r query.Request) *Plan { return d.compiled.Load().plans.get(r) }
 
 // ErrModelChanged is the error of a plan that was made for another model: compile
 // the request again.

@@ -3,11 +3,13 @@ package delivery
 import (
 	"sync"
 	"sync/atomic"
+
+	"ubiquon/internal/core/query"
 )
 
-// planCache holds plans by the text of their requests, up to so many bytes. When
+// planCache holds plans by their requests, up to so many bytes. When
 // half of that is full, the half before is dropped, except for what was asked for
-// since: a flood of texts that nobody asks for again does not take away those that
+// since: a flood of requests that nobody asks for again does not take away those that
 // are asked for often. It is safe for concurrent use.
 type planCache struct {
 	most  int64
@@ -21,8 +23,8 @@ type planHalf struct {
 	bytes atomic.Int64
 }
 
-// longestPlanText is the longest request whose plan is remembered, in bytes.
-const longestPlanText = 16 << 10
+// longestRequest is the size of the longest request whose plan is remembered, in bytes.
+const longestRequest = 16 << 10
 
 func newPlanCache(most int64) *planCache {
 	c := &planCache{most: most}
@@ -31,32 +33,32 @@ func newPlanCache(most int64) *planCache {
 	return c
 }
 
-func (h *planHalf) get(text string) *Plan {
-	p, _ := h.held.Load(text)
+func (h *planHalf) get(r query.Request) *Plan {
+	p, _ := h.held.Load(r)
 	plan, _ := p.(*Plan)
 	return plan
 }
 
-func (c *planCache) get(text string) *Plan {
-	if p := c.young.Load().get(text); p != nil {
+func (c *planCache) get(r query.Request) *Plan {
+	if p := c.young.Load().get(r); p != nil {
 		return p
 	}
-	p := c.old.Load().get(text)
+	p := c.old.Load().get(r)
 	if p != nil {
-		c.put(text, p)
+		c.put(r, p)
 	}
 	return p
 }
 
-func (c *planCache) put(text string, p *Plan) {
-	if len(text) > longestPlanText {
+func (c *planCache) put(r query.Request, p *Plan) {
+	if r == (query.Request{}) || r.Size() > longestRequest {
 		return
 	}
 	young := c.young.Load()
-	if _, held := young.held.LoadOrStore(text, p); held {
+	if _, held := young.held.LoadOrStore(r, p); held {
 		return
 	}
-	if young.bytes.Add(p.weight+int64(len(text))) <= c.most/2 {
+	if young.bytes.Add(p.weight+int64(r.Size())) <= c.most/2 {
 		return
 	}
 	c.mu.Lock()

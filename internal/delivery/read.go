@@ -269,7 +269,7 @@ func (d *Service) compute(ctx context.Context, p *Plan) (*cache.Response, *inval
 		Status:   out.Status,
 		Header:   out.Header,
 		Content:  cache.NewContent(out.Body),
-		Asked:    p.asked,
+		Asked:    p.request.Text(),
 		Edition:  p.Query.Edition,
 		Sequence: res.Sequence,
 		Stale:    p.stale,

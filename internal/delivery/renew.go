@@ -7,25 +7,30 @@ import (
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/query"
 )
 
-// Recompile returns what compiles the request that a plan's text stands for.
-type Recompile func(text string) (Compiler, error)
+// Recompile returns what compiles a request.
+type Recompile func(query.Request) (Compiler, error)
 
 // SetRecompile says how requests are compiled again when nobody is asking. It must be
 // set before Start.
 func (d *Service) SetRecompile(f Recompile) { d.recompile = f }
 
-// planFor compiles a request by its text.
+// planFor compiles the request that a text stands for.
 func (d *Service) planFor(text string) (*Plan, error) {
-	if d.recompile == nil || text == "" {
-		return nil, errors.New("this request cannot be made again")
+	r, err := query.ParseRequest(text)
+	if err == nil && d.recompile == nil {
+		err = errors.New("this request cannot be made again")
 	}
-	compile, err := d.recompile(text)
 	if err != nil {
 		return nil, err
 	}
-	return d.Plan(text, compile)
+	compile, err := d.recompile(r)
+	if err != nil {
+		return nil, err
+	}
+	return d.Plan(r, compile)
 }
 
 // toldByModel are the headers that follow from the model.

@@ -107,6 +107,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	o.Log = o.Log.With("environment", o.Store.Environment)
 	bounds := o.Limits.WithDefaults()
 	if o.Processor == nil {
 		o.Processor = admission.ForProcessor(bounds)

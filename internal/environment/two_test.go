@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"slices"
 	"strings"
 	"testing"
@@ -9,6 +11,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/environment"
+	"ubiquon/internal/server"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
@@ -97,5 +100,15 @@ func TestTwoEnvironmentsShareADatabase(t *testing.T) {
 		return strings.Contains(def, "numeric") && strings.Contains(def, "two-texts")
 	}) {
 		t.Errorf("the indexes are %s", strings.Join(indexes, "\n"))
+	}
+	for _, n := range []node{numbers, texts} {
+		w := httptest.NewRecorder()
+		r := httptest.NewRequest(http.MethodGet, "/metrics", nil)
+		r.RemoteAddr = "127.0.0.1:1"
+		server.New(server.Options{Environment: n.Environment}).ServeHTTP(w, r)
+		own := `ubiquon_cache_misses_total{environment="` + n.Replica.Environment() + `"}`
+		if !strings.Contains(w.Body.String(), own) {
+			t.Errorf("the metrics have no %s", own)
+		}
 	}
 }

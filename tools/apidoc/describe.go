@@ -147,6 +147,9 @@ func (d *describer) property(p jsonschema.InterceptPropParams) error {
 			ref.ToSchemaOrBool(), (&jsonschema.Schema{}).WithType(jsonschema.Null.Type()).ToSchemaOrBool(),
 		}
 	}
+	if nullable == "true" && p.PropertySchema.Ref == nil && p.PropertySchema.AnyOf == nil {
+		p.PropertySchema.AddType(jsonschema.Null)
+	}
 	if !optional && !slices.Contains(p.ParentSchema.Required, p.Name) {
 		p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 	}

@@ -2920,7 +2920,7 @@ export interface components {
             /** @description Late says that the moment of a pending schedule has come, and that it could not be carried out so far; Tries how often that was tried, NextTry when it is next. */
             late?: boolean;
             /** @description Locales it is for; null means all. */
-            locales: string[];
+            locales: string[] | null;
             /** Format: date-time */
             nextTry?: null | string;
             /** @description Revision that is published: the newest when the schedule was made. */

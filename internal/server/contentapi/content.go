@@ -136,12 +136,12 @@ func (s *API) rest(
 		s.refused(w, r, reader, edition, err)
 		return
 	}
-	text := restText(r)
+	made := restRequest(r)
 	s.answer(w, r, reader, edition, begin, func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
 			reader.QueueName(s.guard.Network(r)),
-			text,
+			made,
 			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
 				return PlanREST(m, edition, rest, r)
 			},

@@ -75,13 +75,15 @@ func (s *API) graphql(
 // again: it has a plan, and is otherwise empty.
 type askedGraphQL struct {
 	graphql.Request
-	text string // tells it, as it was sent, from others
-	name string // of its plan
+	made query.Request // as it was sent
 	plan *delivery.Plan
 }
 
 func askedOf(edition string, r *http.Request, text string, req graphql.Request) askedGraphQL {
-	return askedGraphQL{Request: req, text: text, name: graphqlText(edition, r.Header.Get("Accept-Language"), text)}
+	return askedGraphQL{
+		Request: req,
+		made:    query.Request{GraphQL: text, Edition: edition, Language: r.Header.Get("Accept-Language")},
+	}
 }
 
 // graphqlOne answers one request.
@@ -115,11 +117,11 @@ func (s *API) graphqlOne(
 		return s.env.Delivery.PlanFor(
 			r.Context(),
 			principal,
-			asked.name,
+			asked.made,
 			func(m *model.Model, schema *graphql.Schema) (*delivery.Plan, error) {
 				if asked.Query == "" { // it was compiled before, and has to be once more
 					var err error
-					if asked.Request, err = graphqlOf(asked.text); err != nil {
+					if asked.Request, err = graphqlOf(asked.made.GraphQL); err != nil {
 						return nil, err
 					}
 				}
@@ -141,8 +143,7 @@ func (s *API) graphqlOne(
 			!reader.Rights.Allows(access.Need{Verb: access.Read, Edition: edition, Type: access.Any}) {
 			known := s.compileFor(edition, r.Header.Get("Accept-Language"), mediaType, asked.Request, reader.Rights)
 			compile = func() (*delivery.Plan, error) {
-				return s.env.Delivery.Compile(r.Context(), principal, "",
-					known)
+				return s.env.Delivery.Compile(r.Context(), principal, known)
 			}
 			first, err = plan()
 			refused = RequestErrors{}

@@ -39,10 +39,10 @@ func (s *API) graphqlRequest(
 			return asked, several, err
 		}
 		asked = askedOf(edition, r, string(body), asked.Request)
-		if !s.trustedOnly && !strings.Contains(asked.text, "documentId") &&
-			!strings.Contains(asked.text, "persistedQuery") &&
-			!strings.Contains(asked.text, `\u`) {
-			if asked.plan = s.env.Delivery.Planned(asked.name); asked.plan != nil {
+		if !s.trustedOnly && !strings.Contains(asked.made.GraphQL, "documentId") &&
+			!strings.Contains(asked.made.GraphQL, "persistedQuery") &&
+			!strings.Contains(asked.made.GraphQL, `\u`) {
+			if asked.plan = s.env.Delivery.Planned(asked.made); asked.plan != nil {
 				return asked, nil, nil
 			}
 		}

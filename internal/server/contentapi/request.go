@@ -8,32 +8,20 @@ import (
 	"strings"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 )
 
-// The texts by which plans are remembered, and requests computed anew when nobody
-// asks: a line for each part that the answer depends on.
-
-func restText(r *http.Request) string {
-	if l := r.Header.Get("Accept-Language"); l != "" {
-		return r.RequestURI + "\n" + l
-	}
-	return r.RequestURI
+// restRequest identifies a REST read.
+func restRequest(r *http.Request) query.Request {
+	return query.Request{Address: r.RequestURI, Language: r.Header.Get("Accept-Language")}
 }
 
-const graphqlMark = "graphql"
-
-func graphqlText(edition, language, request string) string {
-	return graphqlMark + "\n" + edition + "\n" + language + "\n" + request
-}
-
-// recompile returns what compiles the request that a text stands for.
-func (s *API) recompile(text string) (delivery.Compiler, error) {
-	if rest, is := strings.CutPrefix(text, graphqlMark+"\n"); is {
-		edition, rest, _ := strings.Cut(rest, "\n")
-		language, request, _ := strings.Cut(rest, "\n")
-		req, err := graphqlOf(request)
+// recompile returns what compiles a request that was made before.
+func (s *API) recompile(made query.Request) (delivery.Compiler, error) {
+	if made.GraphQL != "" {
+		req, err := graphqlOf(made.GraphQL)
 		if err != nil {
 			return nil, err
 		}
@@ -41,20 +29,19 @@ func (s *API) recompile(text string) (delivery.Compiler, error) {
 		if bad != nil {
 			return nil, *bad
 		}
-		return s.CompileGraphQL(edition, language, plainJSON, req), nil
+		return s.CompileGraphQL(made.Edition, made.Language, plainJSON, req), nil
 	}
-	uri, language, _ := strings.Cut(text, "\n")
-	u, err := url.ParseRequestURI(uri)
+	u, err := url.ParseRequestURI(made.Address)
 	if err != nil {
 		return nil, err
 	}
 	edition, rest, ok := s.contentPath(u.Path)
 	if !ok {
-		return nil, fmt.Errorf("%s is no read of content", uri)
+		return nil, fmt.Errorf("%s is no read of content", made.Address)
 	}
-	r := &http.Request{Method: http.MethodGet, URL: u, RequestURI: uri, Header: http.Header{}}
-	if language != "" {
-		r.Header.Set("Accept-Language", language)
+	r := &http.Request{Method: http.MethodGet, URL: u, RequestURI: made.Address, Header: http.Header{}}
+	if made.Language != "" {
+		r.Header.Set("Accept-Language", made.Language)
 	}
 	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) { return PlanREST(m, edition, rest, r) }, nil
 }

@@ -86,7 +86,6 @@ func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, err
 	}
 	var out api.Examined
 	var compile delivery.Compiler
-	text := form.Request
 	if form.Query != "" || form.DocumentID != "" {
 		req, bad := s.content.NamedDocument(
 			graphql.Request{
@@ -99,8 +98,7 @@ func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, err
 		if bad != nil {
 			return api.Examined{}, api.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
 		}
-		text, compile = "graphql "+
-			req.Query, s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
+		compile = s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
 		return api.Examined{}, err
 	}
@@ -112,14 +110,14 @@ func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, err
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *delivery.Plan
-		if p, err = s.env.Delivery.Compile(r.Context(), guard.PrincipalOf(r).QueueName(s.guard.Network(r)), text,
-			compile); err != nil {
+		principal := guard.PrincipalOf(r).QueueName(s.guard.Network(r))
+		if p, err = s.env.Delivery.Compile(r.Context(), principal, compile); err != nil {
 			break
 		}
 		parsing = time.Since(begin)
 		if out, err = s.env.Delivery.Examine(r.Context(), p, rights, delivery.ReadOptions{
 			Lenient:   form.Lenient,
-			Principal: guard.PrincipalOf(r).QueueName(s.guard.Network(r)),
+			Principal: principal,
 		}, form.Explain); !errors.Is(
 			err, delivery.ErrModelChanged,
 		) {

@@ -45,21 +45,23 @@ func newMetrics(g *environment.Environment, streams *streams) *metrics {
 		),
 	}
 	m.Registry.MustRegister(
-		m.seconds, m.Requests, collectors.NewGoCollector(),
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewBuildInfoCollector(),
-		&collected{g: g, m: m},
+		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		collectors.NewBuildInfoCollector(),
 	)
-	m.register(g, streams)
+	// What is measured of an environment says of which.
+	own := prometheus.WrapRegistererWith(prometheus.Labels{"environment": g.Replica.Environment()}, m.Registry)
+	own.MustRegister(m.seconds, m.Requests, &collected{g: g, m: m})
+	m.register(own, g, streams)
 	return m
 }
 
 // register adds what is read from the services when it is asked for.
-func (m *metrics) register(g *environment.Environment, streams *streams) {
+func (m *metrics) register(own prometheus.Registerer, g *environment.Environment, streams *streams) {
 	gauge := func(name, help string, value func() float64) {
-		m.Registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
+		own.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, value))
 	}
 	counter := func(name, help string, value func() float64) {
-		m.Registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
+		own.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: name, Help: help}, value))
 	}
 	gauge(
 		"ubiquon_cache_responses", "Responses held.",
