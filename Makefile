@@ -36,7 +36,7 @@ lint: console
 	go tool staticcheck ./...
 	go run ./tools/limits
 	tools/console-types/run --check
-	cd console && npx --no-install tsc --noEmit
+	cd console && npx --no-install tsc --noEmit && npx --no-install oxlint src --deny-warnings
 
 test: packages browser build lint
 	go test -timeout 30m ./...

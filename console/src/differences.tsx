@@ -7,7 +7,7 @@ function words(before: string, after: string): [string, "same" | "gone" | "new"]
   const a = before.split(/(\s+)/);
   const b = after.split(/(\s+)/);
   if (a.length * b.length > 250_000) return [[before, "gone"], [after, "new"]];
-  const longest: number[][] = Array.from({ length: a.length + 1 }, () => new Array<number>(b.length + 1).fill(0));
+  const longest: number[][] = Array.from({ length: a.length + 1 }, () => Array.from({ length: b.length + 1 }, () => 0));
   for (let i = a.length - 1; i >= 0; i--) for (let j = b.length - 1; j >= 0; j--) longest[i]![j] = a[i] === b[j] ? longest[i + 1]![j + 1]! + 1 : Math.max(longest[i + 1]![j]!, longest[i]![j + 1]!);
   const out: [string, "same" | "gone" | "new"][] = [];
   const add = (text: string, how: "same" | "gone" | "new") => {

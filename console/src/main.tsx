@@ -2,27 +2,14 @@ import "@fontsource-variable/figtree";
 import "@fontsource-variable/jetbrains-mono";
 import { ChakraProvider } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { lazy, StrictMode, Suspense } from "react";
+import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter } from "react-router";
 import { RouterProvider } from "react-router/dom";
 import { Problem } from "./api";
-import { AccountsPage } from "./pages/accounts";
-import { AuditPage } from "./pages/audit";
-import { EntriesPage } from "./pages/entries";
-import { EntryPage, NewEntryPage } from "./pages/entry";
-import { EventPage } from "./pages/event";
-import { EventsPage } from "./pages/events";
-import { KeysPage } from "./pages/keys";
+import { NotFoundPage, FailedPage } from "./pages/not-found";
 import { NowPage } from "./pages/now";
-import { PreviewsPage } from "./pages/previews";
-import { SettingsPage } from "./pages/settings";
-import { SitesPage } from "./pages/sites";
-import { TypePage, TypesPage } from "./pages/types";
 import { WelcomePage } from "./pages/welcome";
-import { YouPage } from "./pages/you";
-import { CachePage } from "./pages/cache";
-import { WhyPage } from "./pages/why";
 import { Shell } from "./shell";
 import { system } from "./theme";
 
@@ -36,46 +23,44 @@ const queries = new QueryClient({
   },
 });
 
-// Its editor is as large as the rest of the console.
-const ExplorerPage = lazy(() => import("./pages/explorer"));
-
 const router = createBrowserRouter(
   [
     { path: "welcome", element: <WelcomePage /> },
     {
       element: <Shell />,
       children: [
-        { index: true, element: <NowPage /> },
-        { path: "entries", element: <EntriesPage /> },
-        { path: "entries/new", element: <NewEntryPage /> },
-        { path: "entries/:id", element: <EntryPage /> },
-        { path: "types", element: <TypesPage /> },
-        { path: "types/:name", element: <TypePage /> },
-        { path: "keys", element: <KeysPage /> },
         {
-          path: "explorer",
-          element: (
-            <Suspense>
-              <ExplorerPage />
-            </Suspense>
-          ),
+          errorElement: <FailedPage />,
+          children: [
+            { index: true, element: <NowPage /> },
+            { path: "entries", lazy: async () => ({ Component: (await import("./pages/entries")).EntriesPage }) },
+            { path: "entries/new", lazy: async () => ({ Component: (await import("./pages/entry")).NewEntryPage }) },
+            { path: "entries/:id", lazy: async () => ({ Component: (await import("./pages/entry")).EntryPage }) },
+            { path: "types", lazy: async () => ({ Component: (await import("./pages/types")).TypesPage }) },
+            { path: "types/:name", lazy: async () => ({ Component: (await import("./pages/types")).TypePage }) },
+            { path: "keys", lazy: async () => ({ Component: (await import("./pages/keys")).KeysPage }) },
+            { path: "explorer", lazy: async () => ({ Component: (await import("./pages/explorer")).default }) },
+            { path: "previews", lazy: async () => ({ Component: (await import("./pages/previews")).PreviewsPage }) },
+            { path: "you", lazy: async () => ({ Component: (await import("./pages/you")).YouPage }) },
+            { path: "why", lazy: async () => ({ Component: (await import("./pages/why")).WhyPage }) },
+            { path: "accounts", lazy: async () => ({ Component: (await import("./pages/accounts")).AccountsPage }) },
+            { path: "audit", lazy: async () => ({ Component: (await import("./pages/audit")).AuditPage }) },
+            { path: "settings", lazy: async () => ({ Component: (await import("./pages/settings")).SettingsPage }) },
+            { path: "events", lazy: async () => ({ Component: (await import("./pages/events")).EventsPage }) },
+            { path: "events/:id", lazy: async () => ({ Component: (await import("./pages/event")).EventPage }) },
+            { path: "sites", lazy: async () => ({ Component: (await import("./pages/sites")).SitesPage }) },
+            { path: "cache", lazy: async () => ({ Component: (await import("./pages/cache")).CachePage }) },
+            { path: "*", element: <NotFoundPage /> },
+          ],
         },
-        { path: "previews", element: <PreviewsPage /> },
-        { path: "you", element: <YouPage /> },
-        { path: "why", element: <WhyPage /> },
-        { path: "accounts", element: <AccountsPage /> },
-        { path: "audit", element: <AuditPage /> },
-        { path: "settings", element: <SettingsPage /> },
-        { path: "events", element: <EventsPage /> },
-        { path: "events/:id", element: <EventPage /> },
-        { path: "sites", element: <SitesPage /> },
-        { path: "cache", element: <CachePage /> },
-        { path: "*", element: <NowPage /> },
       ],
     },
   ],
   { basename: "/console" },
 );
+
+// After an upgrade the parts of this page that are not loaded yet are gone. Drafts survive a reload.
+addEventListener("vite:preloadError", () => location.reload());
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

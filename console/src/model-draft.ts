@@ -39,7 +39,7 @@ function fieldsFile(fields: Field[]): Record<string, unknown> {
 }
 
 function typeFile(t: Type): unknown {
-  const { name, path, paths, fields, plural, ...rest } = t;
+  const { name: _name, path, paths, fields, plural, ...rest } = t;
   return { ...rest, ...(t.singleton ? {} : { plural }), path: paths && Object.keys(paths).length ? paths : path, fields: fieldsFile(fields) };
 }
 

@@ -236,9 +236,25 @@ export function Failure({ error }: { error: unknown }) {
 }
 
 /** A window in front of the page; Escape closes it. */
-export function Window({ title, open, close, children, actions, wide }: { title: string; open: boolean; close: () => void; children: ReactNode; actions?: ReactNode; wide?: boolean }) {
+/**
+ * A window. Once something is typed or chosen in it, Escape and the ground beside it do not close
+ * it any more, and Close asks first; nor do they where it is held, since what it shows is shown once.
+ */
+export function Window({ title, open, close, children, actions, wide, held = false }: { title: string; open: boolean; close: () => void; children: ReactNode; actions?: ReactNode; wide?: boolean; held?: boolean }) {
+  const [dirty, setDirty] = useState(false);
+  const [asking, setAsking] = useState(false);
+  const touched = () => {
+    setDirty(true);
+    setAsking(false);
+  };
+  const leave = () => {
+    setDirty(false);
+    setAsking(false);
+    close();
+  };
+  const kept = dirty || held;
   return (
-    <Dialog.Root open={open} onOpenChange={(e) => !e.open && close()} scrollBehavior="inside">
+    <Dialog.Root open={open} onOpenChange={(e) => !e.open && leave()} closeOnEscape={!kept} closeOnInteractOutside={!kept} scrollBehavior="inside">
       <Portal>
         <Dialog.Backdrop bg="blackAlpha.500" />
         <Dialog.Positioner>
@@ -246,10 +262,17 @@ export function Window({ title, open, close, children, actions, wide }: { title:
             <Dialog.Header pb="2">
               <Dialog.Title fontSize="16px">{title}</Dialog.Title>
             </Dialog.Header>
-            <Dialog.Body>{children}</Dialog.Body>
+            <Dialog.Body onInput={touched} onChange={touched}>
+              {children}
+            </Dialog.Body>
             <Dialog.Footer gap="2">
-              <Button size="sm" variant="outline" borderColor="line" color="ink" onClick={close}>
-                Close
+              {asking && (
+                <Text color="warning" role="status" flex="1">
+                  What you entered here is not kept.
+                </Text>
+              )}
+              <Button size="sm" variant="outline" borderColor="line" color="ink" onClick={() => (dirty && !asking ? setAsking(true) : leave())}>
+                {asking ? "Drop it" : "Close"}
               </Button>
               {actions}
             </Dialog.Footer>
@@ -319,7 +342,13 @@ export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[
 
 /** Waits with a skeleton, fails in the words of the problem document. */
 export function Loaded<T>({ query, children }: { query: { data: T | undefined; error: unknown }; children: (data: T) => ReactNode }) {
-  if (query.data !== undefined) return <>{children(query.data)}</>;
+  if (query.data !== undefined)
+    return (
+      <>
+        {query.error ? <Failure error={query.error} /> : null}
+        {children(query.data)}
+      </>
+    );
   if (query.error) return <Failure error={query.error} />;
   return (
     <Flex direction="column" gap="2" aria-busy="true">

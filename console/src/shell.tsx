@@ -41,14 +41,16 @@ export const useWho = () => useContext(WhoContext)!;
 
 export function Shell() {
   const [who, setWho] = useState<Who | null | undefined>(undefined);
-  const signedIn = !!who;
+  // The session has ended while a page is open: who signs in again goes on where they were.
+  const [expired, setExpired] = useState(false);
+  const signedIn = !!who && !expired;
   const colour = useColourMode();
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
 
   useEffect(() => {
     call<Who>("/session").then(setWho, () => setWho(null));
-    const out = () => setWho(null);
+    const out = () => setExpired(true);
     signedOut.addEventListener("out", out);
     return () => signedOut.removeEventListener("out", out);
   }, []);
@@ -88,8 +90,15 @@ export function Shell() {
     setWho(null);
   }
 
+  function again(now: Who) {
+    if (now.name !== who?.name) queries.clear(); // what the other account saw is not theirs
+    setWho(now);
+    setExpired(false);
+    void queries.invalidateQueries();
+  }
+
   if (who === undefined) return null;
-  if (who === null) return <SignIn done={setWho} />;
+  if (who === null) return <SignIn done={again} />;
   return (
     <WhoContext value={who}>
     <Flex minH="100vh">
@@ -138,10 +147,15 @@ export function Shell() {
           </Button>
         </Flex>
       </Flex>
-      <Box flex="1" minW="0">
+      <Box flex="1" minW="0" key={who.name}>
         <Outlet />
       </Box>
       <Proof />
+      {expired && (
+        <Box position="fixed" inset="0" zIndex="modal" bg="blackAlpha.500" role="dialog" aria-modal="true" aria-label="Sign in again">
+          <SignIn email={who.name} done={again} />
+        </Box>
+      )}
     </Flex>
     </WhoContext>
   );
@@ -192,10 +206,10 @@ function Proof() {
 }
 
 /** The frame of signing in and of choosing a password. */
-export function Door({ says, children }: { says: ReactNode; children: ReactNode }) {
+export function Door({ says, over = false, children }: { says: ReactNode; over?: boolean; children: ReactNode }) {
   return (
     <Flex minH="100vh" align="center" justify="center">
-      <Box as="main" w="400px" bg="sheet" borderWidth="1px" borderColor="line" p="8">
+      <Box as={over ? "div" : "main"} w="400px" bg="sheet" borderWidth="1px" borderColor="line" p="8">
         <Flex align="center" gap="2" mb="1">
           <img src="/console/mark.svg" width="26" height="26" alt="" />
           <Heading as="h1" fontSize="20px">
@@ -211,8 +225,8 @@ export function Door({ says, children }: { says: ReactNode; children: ReactNode 
   );
 }
 
-function SignIn({ done }: { done: (who: Who) => void }) {
-  const [email, setEmail] = useState("");
+function SignIn({ done, email: before = "" }: { done: (who: Who) => void; email?: string }) {
+  const [email, setEmail] = useState(before);
   const [password, setPassword] = useState("");
   const [wrong, setWrong] = useState<Problem | null>(null);
   const [busy, setBusy] = useState(false);
@@ -229,15 +243,15 @@ function SignIn({ done }: { done: (who: Who) => void }) {
     }
   }
   return (
-    <Door says="Sign in">
+    <Door over={!!before} says={before ? "Your session has ended. Sign in again: the page behind is as you left it." : "Sign in"}>
       <form onSubmit={submit}>
         <Field.Root mb="3">
           <Field.Label>E-mail</Field.Label>
-          <Input type="email" name="email" autoComplete="username" autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+          <Input type="email" name="email" autoComplete="username" autoFocus={!before} value={email} onChange={(e) => setEmail(e.target.value)} />
         </Field.Root>
         <Field.Root invalid={wrong !== null} mb="4">
           <Field.Label>Password</Field.Label>
-          <Input type="password" name="password" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
+          <Input type="password" name="password" autoComplete="current-password" autoFocus={!!before} value={password} onChange={(e) => setPassword(e.target.value)} />
           {wrong && <Field.ErrorText>{wrong.message}</Field.ErrorText>}
         </Field.Root>
         <Button type="submit" bg="accent" color="sheet" w="full" loading={busy} disabled={!email || !password}>

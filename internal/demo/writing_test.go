@@ -31,15 +31,43 @@ func (w writer) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// press presses the button with these words, in the window if one is open.
+// press presses the button with these words, in the window if one is open, with the mouse: one
+// that is covered by something else cannot be pressed.
 func (w writer) press(words string) {
 	w.t.Helper()
-	w.when("the button "+words, fmt.Sprintf(`(() => {
+	w.click("the button "+words, fmt.Sprintf(`(() => {
 		const all = [...(document.querySelector("[role=dialog]:last-of-type") ?? document).querySelectorAll("button, a")];
-		const b = all.find((b) => b.innerText.trim() === %q && !b.disabled);
-		b?.click();
-		return !!b;
+		return all.find((b) => b.innerText.trim() === %q && !b.disabled);
 	})()`, words))
+}
+
+// follow presses a link of the rail.
+func (w writer) follow(words string) {
+	w.t.Helper()
+	w.click("the link "+words, fmt.Sprintf(
+		`[...document.querySelectorAll("nav a")].find((a) => a.innerText.trim() === %q)`, words,
+	))
+}
+
+// click presses the element that a script finds where it is seen, once it stands still.
+func (w writer) click(what, script string) {
+	w.t.Helper()
+	w.when(what+" can be pressed", fmt.Sprintf(`(() => {
+		const b = %s;
+		if (!b) return false;
+		b.scrollIntoView({ block: "nearest" });
+		const { x, y, width, height } = b.getBoundingClientRect();
+		const at = [x + width / 2, y + height / 2];
+		const still = window.pressed && window.pressed[0] === at[0] && window.pressed[1] === at[1];
+		window.pressed = at;
+		const top = document.elementFromPoint(...at);
+		return still && !!top && (b.contains(top) || top.contains(b) && top.closest("button, a, label") === b);
+	})()`, script))
+	at, err := chromedp.Run(w.b, chromedp.Evaluate[[]float64]("window.pressed"))
+	if err != nil || len(at) != 2 {
+		w.t.Fatalf("%s: %v, %v", what, at, err)
+	}
+	w.do(what, chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"))
 }
 
 // write replaces what stands in a field of a form.

@@ -3,7 +3,11 @@ package server
 import (
 	"io/fs"
 	"net/http"
+	"path"
 	"strings"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/server/guard"
 )
 
 // consolePolicy lets the console load nothing from anywhere else. The style
@@ -12,20 +16,18 @@ const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' '
 	"http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; " +
 	"frame-ancestors 'none'"
 
-// serveConsole serves the built console; every address that is no file is the
-// page itself, which finds its own way.
+// consoleEncodings are the content codings that assets are built in, by file extension, the
+// better one first.
+var consoleEncodings = []struct{ name, extension string }{{"br", ".br"}, {"gzip", ".gz"}}
+
+// serveConsole serves the built console. An address that is no file is a page of it, which
+// the page itself finds; an asset that is not there is not found, since its name is of a
+// build, and a page of another build would take index.html for a script.
 func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/console/")
 	h := w.Header()
 	h.Set("Content-Security-Policy", consolePolicy)
-	if info, err := fs.Stat(s.console, orIndex(name)); err != nil || info.IsDir() {
-		name = ""
-	}
-	if strings.HasPrefix(name, "assets/") {
-		h.Set("Cache-Control", "public, max-age=31536000, immutable") // named by content
-	} else {
-		h.Set("Cache-Control", "no-cache")
-	}
+	h.Set("Cache-Control", "no-cache")
 	page, err := fs.ReadFile(s.console, "index.html")
 	if err != nil {
 		http.Error(
@@ -33,17 +35,50 @@ func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 		)
 		return
 	}
-	if name == "" {
+	info, err := fs.Stat(s.console, path.Clean(name))
+	asset := strings.HasPrefix(name, "assets/")
+	switch {
+	case name != "" && err == nil && !info.IsDir():
+		if asset {
+			h.Set("Cache-Control", "public, max-age=31536000, immutable") // named by content
+			name = s.encoded(w, r, name)
+		}
+		http.ServeFileFS(w, r, s.console, name)
+	case asset:
+		guard.WriteProblem(w, api.Problem{
+			Kind: "not-found", Status: http.StatusNotFound,
+			Detail: "there is no " + r.URL.Path + " in this version of the console; load the page again",
+		})
+	default:
 		h.Set("Content-Type", "text/html; charset=utf-8")
-		_, _ = w.Write(page)
-		return
+		_, _ = w.Write(page) // the reader may be gone
 	}
-	http.ServeFileFS(w, r, s.console, name)
 }
 
-func orIndex(name string) string {
-	if name == "" {
-		return "index.html"
+// encoded returns the file that an asset is sent as, in a coding that the client takes, and
+// sets its headers.
+func (s *Server) encoded(w http.ResponseWriter, r *http.Request, name string) string {
+	w.Header().Set("Vary", "Accept-Encoding")
+	for _, coding := range consoleEncodings {
+		if _, err := fs.Stat(s.console, name+coding.extension); err != nil || !accepts(r, coding.name) {
+			continue
+		}
+		types := map[string]string{".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8"}
+		w.Header().Set("Content-Type", types[path.Ext(name)])
+		w.Header().Set("Content-Encoding", coding.name)
+		return name + coding.extension
 	}
 	return name
+}
+
+// accepts tells whether the client takes a content coding (RFC 9110, 12.5.3).
+func accepts(r *http.Request, coding string) bool {
+	for one := range strings.SplitSeq(r.Header.Get("Accept-Encoding"), ",") {
+		name, weight, _ := strings.Cut(strings.TrimSpace(one), ";")
+		weight = strings.ReplaceAll(weight, " ", "")
+		if strings.EqualFold(name, coding) && weight != "q=0" && weight != "q=0.0" {
+			return true
+		}
+	}
+	return false
 }

@@ -1,4 +1,4 @@
-import { Problem } from "./client";
+import { Problem, signedOut } from "./client";
 
 /** Posts, and hands over the answer line by line while long work goes on. */
 export async function stream<T>(path: string, body: unknown, each: (line: T) => void) {
@@ -32,6 +32,7 @@ export async function listen(heard: (what: string) => void, connected: (yes: boo
   while (!signal.aborted) {
     try {
       const answer = await fetch("/control/v1/news", { signal });
+      if (answer.status === 401) signedOut.dispatchEvent(new Event("out"));
       if (answer.ok && answer.body) {
         connected(true);
         heard("connected");

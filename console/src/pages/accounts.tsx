@@ -69,7 +69,7 @@ export function AccountsPage() {
         />
       )}
       {link && (
-        <Window title={"A link for " + link.email} open close={() => setLink(null)}>
+        <Window held title={"A link for " + link.email} open close={() => setLink(null)}>
           <Text mb="3">Hand it over. With it a password is chosen, once, within a week.</Text>
           <Flex align="center" gap="1">
             <Mono wordBreak="break-all" data-link>

@@ -1,12 +1,14 @@
 import { Box, Flex, Grid, Heading, Input, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState, type ReactNode } from "react";
-import { Link, useBlocker, useNavigate, useParams, useSearchParams } from "react-router";
-import { call, edit, Problem, type Difference, type Edit, type EntryDetail, type Fields, type Model } from "../api";
+import { useEffect, useState, type ReactNode } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { call, edit, Problem, type Difference, type Edit, type EntryDetail, type Model } from "../api";
 import { Differences } from "../differences";
 import { EntryForm, LocalePair } from "../entry-form";
 import { PendingSchedule, PublishWindow, ReviewWindow, TakeAwayWindow } from "../entry-windows";
 import { EventRows } from "../event-rows";
+import { useDraft, type Draft } from "../lib/draft";
+import { Unsaved } from "../lib/unsaved";
 import { Act, Cell, CopyButton, EntryLink, Failure, Loaded, LocaleMarks, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../parts";
 import { useWho } from "../shell";
 import { useModel } from "../use-model";
@@ -50,11 +52,23 @@ export function NewEntryPage() {
   const type = params.get("type") ?? "";
   const model = useModel({ staleTime: 60_000 });
   const navigate = useNavigate();
-  const [fields, setFields] = useState<Fields>({});
+  const who = useWho();
+  const [draft, setDraft] = useDraft(who.name, "new " + type);
+  const fields = draft?.fields ?? {};
+  const [saved, setSaved] = useState("");
   const first = model.data?.locales.find((l) => !l.retired)?.tag ?? "en";
   const [pair, setPair] = useState<[string, string] | null>(null);
   const [source, target] = pair ?? [first, ""];
-  const save = useMutation({ mutationFn: () => edit({ type, save: fields }), onSuccess: (out) => navigate("/entries/" + out.entries[0]!.id, { replace: true }) });
+  const save = useMutation({
+    mutationFn: () => edit({ type, save: fields }),
+    onSuccess: (out) => {
+      setDraft(null);
+      setSaved(out.entries[0]!.id);
+    },
+  });
+  useEffect(() => {
+    if (saved) void navigate("/entries/" + saved, { replace: true });
+  }, [saved, navigate]);
   const t = model.data?.types.find((t) => t.name === type);
   return (
     <Page
@@ -73,7 +87,8 @@ export function NewEntryPage() {
             <>
               <Failure error={save.error} />
               <LocalePair model={m} source={source} target={target} onChange={(s, t) => setPair([s, t])} />
-              <EntryForm model={m} typeName={type} value={fields} set={setFields} source={source} target={target} problem={save.error} />
+              <EntryForm model={m} typeName={type} value={fields} set={(fields) => setDraft({ fields, began: 0 })} source={source} target={target} problem={save.error} />
+              <Unsaved unsaved={draft !== null} what="the new entry" drop={() => setDraft(null)} />
             </>
           ) : (
             <Flex gap="2" wrap="wrap">
@@ -109,14 +124,12 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const others = useOthers(e.id);
-  const [draft, setDraft] = useState<Fields | null>(null);
+  const who = useWho();
+  // The draft keeps the revision that it began with; what came since is not overwritten.
+  const [draft, setDraft] = useDraft(who.name, e.id);
   const [message, setMessage] = useState("");
   const [open, setOpen] = useState<Open>(null);
   const [said, setSaid] = useState("");
-  // The revision that the draft began with; what came since is not overwritten.
-  const began = useRef(e.revision);
-  if (draft === null) began.current = e.revision;
-  const who = useWho();
   const local = e.origin === "local" && (who.may.write || who.may.publish);
   const type = model.types.find((t) => t.name === e.type);
   const first = model.locales.find((l) => !l.retired)?.tag ?? "en";
@@ -132,12 +145,13 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
     });
 
   const save = useMutation({
-    mutationFn: (over: number | undefined) => edit({ id: e.id, type: e.type, save: draft ?? undefined, message, ifRevision: over ?? began.current }),
-    onSuccess: async (out) => {
+    mutationFn: ({ sent, over }: { sent: Draft; over?: number }) => edit({ id: e.id, type: e.type, save: sent.fields, message, ifRevision: over ?? sent.began }),
+    onSuccess: async (out, { sent }) => {
       setMessage("");
       setSaid(["Draft saved.", ...(out.warnings ?? []).map((w) => `${w.path}: ${w.text}.`)].join(" "));
       await queries.invalidateQueries();
-      setDraft(null);
+      // What was typed while the save was under way is a draft of the revision that it made.
+      setDraft((now) => (now === sent || now === null ? null : { ...now, began: out.entries[0]?.revision ?? now.began }));
     },
   });
   const act = useMutation({ mutationFn: (what: { do: Edit["do"]; revision?: number }) => edit({ id: e.id, ...what }), onSettled: () => queries.invalidateQueries() });
@@ -156,12 +170,6 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
     },
   });
   const unsaved = draft !== null;
-  const leaving = useBlocker(({ currentLocation, nextLocation }) => unsaved && currentLocation.pathname !== nextLocation.pathname);
-  useEffect(() => {
-    const warn = (event: BeforeUnloadEvent) => unsaved && event.preventDefault();
-    addEventListener("beforeunload", warn);
-    return () => removeEventListener("beforeunload", warn);
-  }, [unsaved]);
   const conflict = save.error instanceof Problem ? save.error.body.conflict : undefined;
   const pending = (e.schedules ?? []).filter((s) => s.state === "pending");
 
@@ -214,7 +222,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                   })
                 }
               />
-              <EntryForm model={model} typeName={e.type} value={draft ?? e.newest} set={setDraft} source={source} target={target} readOnly={!local} problem={save.error} />
+              <EntryForm model={model} typeName={e.type} value={draft?.fields ?? e.newest} set={(fields) => setDraft((now) => ({ fields, began: now?.began ?? e.revision }))} source={source} target={target} readOnly={!local} problem={save.error} />
             </>
           )}
           {view === "differences" && <CompareView e={e} />}
@@ -226,7 +234,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
               {unsaved && <Input size="sm" bg="sheet" borderColor="line" placeholder="What was changed, if worth a word" aria-label="Message" value={message} onChange={(ev) => setMessage(ev.target.value)} />}
               {unsaved ? (
                 <>
-                  <Main loading={save.isPending} onClick={() => save.mutate(undefined)}>
+                  <Main loading={save.isPending} onClick={() => draft && save.mutate({ sent: draft })}>
                     Save draft
                   </Main>
                   <Act onClick={() => setDraft(null)}>Put back what was saved</Act>
@@ -363,7 +371,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
               >
                 Take theirs, drop mine
               </Act>
-              <Main onClick={() => save.mutate(conflict.present.number)}>Save mine over it</Main>
+              <Main onClick={() => draft && save.mutate({ sent: draft, over: conflict.present.number })}>Save mine over it</Main>
             </>
           }
         >
@@ -373,20 +381,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
           <Differences all={conflict.differences ?? []} before={`Revision ${conflict.present.number}`} after="Yours" />
         </Window>
       )}
-      {leaving.state === "blocked" && (
-        <Window
-          title="Leave without saving?"
-          open
-          close={() => leaving.reset()}
-          actions={
-            <Main bg="failure" onClick={() => leaving.proceed()}>
-              Leave, drop the changes
-            </Main>
-          }
-        >
-          <Text>What you changed in “{e.title}” is not saved yet.</Text>
-        </Window>
-      )}
+      <Unsaved unsaved={unsaved} what={`“${e.title || e.id}”`} drop={() => setDraft(null)} />
       <SameByCommand command={view === "differences" ? "ubiquon entry diff " + e.id : local && view === "edit" ? "ubiquon entry edit " + e.id : "ubiquon entry show " + e.id} />
     </Page>
   );

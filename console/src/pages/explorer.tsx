@@ -320,7 +320,8 @@ function GraphQLForm({ query, setQuery, variables, setVariables, badVariables, g
     },
   });
   const schema = useMemo(() => (sdl.data ? [graphql(buildSchema(sdl.data)), autocompletion(offered)] : undefined), [sdl.data]);
-  const shown = useMemo(() => wrong, [JSON.stringify(wrong)]);
+  const said = JSON.stringify(wrong);
+  const shown = useMemo(() => JSON.parse(said) as typeof wrong, [said]);
   return (
     <Box>
       <Line name="query">{schema ? <Editor key="with" label="Query" value={query} onChange={setQuery} onRun={go} extensions={schema} wrong={shown} minHeight="120px" maxHeight="320px" /> : <Box minH="120px" />}</Line>

@@ -94,7 +94,7 @@ export function KeysPage() {
                       ))}
                     </tr>
                     <tr>
-                      <th />
+                      <td aria-label="Type" />
                       {types.flatMap((t) =>
                         editions.map((e) => (
                           <Box as="th" key={t + e} className={e === "published" ? "type" : undefined} fontSize="10.5px" color="faint" title={e}>
@@ -246,7 +246,7 @@ function KeyDetail({ k, shown }: { k: Key; shown: (secret: string) => void }) {
   const [state, colour] = keyState(k);
   const facts: [string, React.ReactNode][] = [
     ["Id", <><Mono>{k.id}</Mono><CopyButton text={k.id} label="the id" /></>],
-    ["State", <Text as="span" color={colour}>{state}</Text>],
+    ["State", <Text key="state" as="span" color={colour}>{state}</Text>],
     ["Site", k.site || "–"],
     ["Requests a minute", k.perMinute || "any number"],
     ["Made", <><When at={k.created} /> by {k.by || "–"}</>],
@@ -373,7 +373,7 @@ function Reveal({ of, close }: { of: { key: Key; secret: string }; close: () => 
   const edition = of.key.grants.some((g) => g.edition === "published" || g.edition === "*") ? "published" : "preview";
   const lines = `UBIQUON_ADDRESS=${location.origin}/content/main/${edition}\nUBIQUON_KEY=${of.secret}`;
   return (
-    <Window title={"The secret of " + of.key.name} open close={close}>
+    <Window held title={"The secret of " + of.key.name} open close={close}>
       <Text mb="3">It is shown only now, and kept nowhere. Copy it to where it is needed before you close this.</Text>
       <Flex align="center" gap="2" mb="4">
         <Mono data-secret={seen ? "shown" : "hidden"} wordBreak="break-all">

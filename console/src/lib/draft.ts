@@ -1,0 +1,29 @@
+// Drafts of what is being typed: they survive a reload and an expired session, and belong to the
+// account that typed them.
+
+import { useEffect, useState } from "react";
+import type { Fields } from "../api";
+
+/** What is typed and not saved: the fields, and the revision that they began with. */
+export type Draft = { fields: Fields; began: number };
+
+const keyOf = (account: string, name: string) => `ubiquon.draft ${account} ${name}`;
+
+function read(key: string): Draft | null {
+  try {
+    return JSON.parse(sessionStorage.getItem(key) ?? "null") as Draft | null;
+  } catch {
+    return null; // what another version has kept
+  }
+}
+
+/** The draft of this name of an account; null: nothing is unsaved. */
+export function useDraft(account: string, name: string) {
+  const key = keyOf(account, name);
+  const [draft, setDraft] = useState<Draft | null>(() => read(key));
+  useEffect(() => {
+    if (draft === null) sessionStorage.removeItem(key);
+    else sessionStorage.setItem(key, JSON.stringify(draft));
+  }, [key, draft]);
+  return [draft, setDraft] as const;
+}

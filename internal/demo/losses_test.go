@@ -1,0 +1,117 @@
+package demo_test
+
+import (
+	"context"
+	"fmt"
+	"testing"
+
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/testkit/browser"
+)
+
+// TestConsoleLosesNothing leaves, reloads, signs out and types on while something is unsaved.
+func TestConsoleLosesNothing(t *testing.T) {
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	account := line.Connection.Accounts[0]
+	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
+		t.Fatal(err)
+	}
+	// A reload with something unsaved asks; the answer is yes.
+	if err := chromedp.Listen(b, func(ev any) {
+		if _, is := ev.(*page.EventJavascriptDialogOpening); is {
+			go func() {
+				_, _ = chromedp.Call(b, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true})
+			}()
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	w := writer{t, b}
+	base := line.Connection.Gateway + "/console"
+	const name = "Name"
+	holds := func(text string) {
+		t.Helper()
+		w.when("the field holds "+text, fmt.Sprintf("document.querySelector(\"[aria-label='%s']\")?.value === %q", name, text))
+	}
+	gone := func(words string) {
+		t.Helper()
+		w.when("the page does not show "+words, fmt.Sprintf("!document.body.innerText.includes(%q)", words))
+	}
+
+	w.do("to a new entry", chromedp.Navigate(base+"/entries/new?type=pier"))
+	w.write(name, "Losgata")
+	w.follow("Sites")
+	w.shows("Leave without saving?")
+	w.press("Close")
+	holds("Losgata")
+
+	w.do("reload", chromedp.Evaluate[chromedp.Void]("window.before = setTimeout(() => location.reload()), undefined"))
+	w.when("the page is loaded again", "!window.before && !!document.querySelector('[data-field=name]')")
+	holds("Losgata")
+
+	w.when("the session ends", "window.ended ??= (fetch('/control/v1/session', { method: 'DELETE' }).then(() => "+
+		"window.over = true), true), !!window.over")
+	w.shows("Your session has ended")
+	holds("Losgata")
+	w.do(
+		"sign in again", chromedp.SendKeys(chromedp.CSS("input[name=password]"), account.Password),
+		chromedp.Click(chromedp.CSS("button[type=submit]")),
+	)
+	gone("Your session has ended")
+	holds("Losgata")
+	w.press("Save draft")
+	w.when("the entry has its page", "/\\/entries\\/[a-z0-9]{16}/.test(location.pathname)")
+	w.shows("Publish…")
+	holds("Losgata")
+
+	// What is typed while a save is under way is kept, as a draft of what was saved.
+	w.write(name, " north")
+	w.when("the answer to a save is held back", `(() => {
+		const answer = window.fetch;
+		window.fetch = async (...asked) => {
+			const got = await answer(...asked);
+			if (String(asked[0]).endsWith("/edits")) await new Promise((go) => (window.letThrough = go));
+			return got;
+		};
+		return true;
+	})()`)
+	w.press("Save draft")
+	w.when("the save is under way", "!!window.letThrough")
+	w.write(name, " side")
+	w.when("the answer comes", "window.letThrough(), true")
+	w.when("it is saved", "(window.fetch, document.querySelectorAll('[aria-label=Message]').length === 1)")
+	holds("Losgata north side")
+	w.press("Save draft")
+	w.when("the second save is under way", "window.letThrough(), true")
+	w.shows("Draft saved.")
+	holds("Losgata north side")
+
+	// A window in which something was chosen does not close by accident.
+	w.press("Publish…")
+	w.tick("At a moment")
+	w.do("Escape", chromedp.KeyEvent(kb.Escape))
+	w.when("the window is still open", "!!document.querySelector(\"[role=dialog] [aria-label='Time zone']\")")
+	w.press("Close")
+	w.shows("What you entered here is not kept.")
+	w.press("Drop it")
+	w.when("the window is closed", "!document.querySelector('[role=dialog]')")
+
+	w.do("to an address that is none", chromedp.Navigate(base+"/harbour"))
+	w.shows("No such page")
+
+	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Type: "pier", Search: "Losgata"})
+	if err != nil || len(items) != 1 || items[0].Title != "Losgata north side" {
+		t.Fatalf("saved are %+v, %v", items, err)
+	}
+	if _, err := admin().Entries().Edit(t.Context(), api.Edit{ID: items[0].ID, Do: "delete"}); err != nil {
+		t.Error(err)
+	}
+}
