@@ -1,7 +1,9 @@
 package demo_test
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -9,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"ubiquon/internal/api"
 	"ubiquon/internal/server/controlapi"
 	"ubiquon/internal/testkit/conformity"
 )
@@ -17,6 +20,23 @@ import (
 // the document.
 func TestControlExamples(t *testing.T) {
 	checker := conformity.New(t)
+	t.Cleanup(func() {
+		// What the examples have made is in the way of other tests.
+		ctx := context.Background()
+		reads, err := admin().Reads().SavedReads(ctx)
+		for _, one := range reads {
+			err = errors.Join(err, admin().Reads().ForgetRead(ctx, one.ID))
+		}
+		drafts, _, listing := admin().Entries().List(ctx, api.EntryFilter{Type: "notice", Search: "Ice on the piers"})
+		err = errors.Join(err, listing)
+		for _, one := range drafts {
+			_, deleting := admin().Entries().Edit(ctx, api.Edit{ID: one.ID, Do: "delete"})
+			err = errors.Join(err, deleting)
+		}
+		if err != nil || len(drafts) != 2 {
+			t.Errorf("%d drafts, %v", len(drafts), err)
+		}
+	})
 	ran := 0
 	for _, op := range controlapi.Operations() {
 		if op.Example == nil {

@@ -188,7 +188,7 @@ func TestTheHottestSurviveARestart(t *testing.T) {
 	a := open(t, s, secret)
 	publish(t, a, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + a.Replica.Environment() + "/published/piers?fields=name"
-	for range 4 {
+	for range 8 {
 		a.get(t, path, false)
 	}
 	a.Close()

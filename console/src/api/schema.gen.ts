@@ -5034,12 +5034,9 @@ export interface operations {
             content: {
                 /**
                  * @example {
-                 *       "do": "add",
-                 *       "tag": "da",
-                 *       "name": "Dansk",
-                 *       "fallback": [
-                 *         "nb"
-                 *       ]
+                 *       "do": "change",
+                 *       "tag": "ja",
+                 *       "name": "日本語"
                  *     }
                  */
                 "application/json": components["schemas"]["LocaleEdit"];

@@ -41,7 +41,7 @@ func modelOperations() []*Operation {
 			fails("model", "loss", "model-moved", "configuration"),
 		lines("POST /locales", "editLocales", "Change the locales", guard.Administers, (*API).editLocales).
 			fails("loss", "configuration").
-			as(api.LocaleEdit{Do: "add", Tag: "da", Name: "Dansk", Fallback: []string{"nb"}}),
+			as(api.LocaleEdit{Do: "change", Tag: "ja", Name: "日本語"}),
 	}
 }
 
