@@ -122,8 +122,14 @@ export function ReviewWindow({ id, action, close }: { id: string; action: "submi
   );
 }
 
-/** Retires or deletes, and names what refers to the entries before it does. */
-export function TakeAwayWindow({ ids, titles, action, close, done }: { ids: string[]; titles: string; action: "retire" | "delete"; close: () => void; done?: () => void }) {
+const takesAway = {
+  delete: { what: "Delete", says: "All revisions, schedules and former paths go with it. That cannot be undone." },
+  retire: { what: "Retire", says: "It is kept with all revisions and shown to nobody. Saving it brings it back." },
+  discard: { what: "Discard the draft of", says: "What was saved since the last publish is no longer the newest state. Its revisions are kept under History, from where they can be restored." },
+};
+
+/** Retires, deletes or discards a draft, and names what refers to the entries before it does. */
+export function TakeAwayWindow({ ids, titles, action, close, done }: { ids: string[]; titles: string; action: "retire" | "delete" | "discard"; close: () => void; done?: () => void }) {
   const queries = useQueryClient();
   const run = useMutation({
     mutationFn: (even: boolean) => edit(...ids.map((id) => ({ id, do: action, evenIfReferred: even }))),
@@ -134,7 +140,7 @@ export function TakeAwayWindow({ ids, titles, action, close, done }: { ids: stri
     onSettled: () => queries.invalidateQueries(),
   });
   const referred = run.error instanceof Problem && !!run.error.body.referredBy?.length;
-  const what = action === "delete" ? "Delete" : "Retire";
+  const { what, says } = takesAway[action];
   return (
     <Window
       title={`${what} ${titles}?`}
@@ -142,13 +148,11 @@ export function TakeAwayWindow({ ids, titles, action, close, done }: { ids: stri
       close={close}
       actions={
         <Main bg="failure" loading={run.isPending} onClick={() => run.mutate(referred)}>
-          {referred ? `${what} even so` : what}
+          {referred ? `${what} even so` : action === "discard" ? "Discard" : what}
         </Main>
       }
     >
-      <Text>
-        {action === "delete" ? "All revisions, schedules and former paths go with it. That cannot be undone." : "It is kept with all revisions and shown to nobody. Saving it brings it back."}
-      </Text>
+      <Text>{says}</Text>
       <Failure error={run.error} />
     </Window>
   );

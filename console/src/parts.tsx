@@ -240,7 +240,7 @@ export function Failure({ error }: { error: unknown }) {
  * A window. Once something is typed or chosen in it, Escape and the ground beside it do not close
  * it any more, and Close asks first; nor do they where it is held, since what it shows is shown once.
  */
-export function Window({ title, open, close, children, actions, wide, held = false }: { title: string; open: boolean; close: () => void; children: ReactNode; actions?: ReactNode; wide?: boolean; held?: boolean }) {
+export function Window({ title, open, close, children, actions, wide, held = false, closing = "Close" }: { title: string; open: boolean; close: () => void; children: ReactNode; actions?: ReactNode; wide?: boolean; held?: boolean; closing?: string }) {
   const [dirty, setDirty] = useState(false);
   const [asking, setAsking] = useState(false);
   const touched = () => {
@@ -272,7 +272,7 @@ export function Window({ title, open, close, children, actions, wide, held = fal
                 </Text>
               )}
               <Button size="sm" variant="outline" borderColor="line" color="ink" onClick={() => (dirty && !asking ? setAsking(true) : leave())}>
-                {asking ? "Drop it" : "Close"}
+                {asking ? "Drop it" : closing}
               </Button>
               {actions}
             </Dialog.Footer>

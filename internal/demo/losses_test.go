@@ -50,7 +50,7 @@ func TestConsoleLosesNothing(t *testing.T) {
 	w.write(name, "Losgata")
 	w.follow("Sites")
 	w.shows("Leave without saving?")
-	w.press("Close")
+	w.press("Stay here")
 	holds("Losgata")
 
 	w.do("reload", chromedp.Evaluate[chromedp.Void]("window.before = setTimeout(() => location.reload()), undefined"))

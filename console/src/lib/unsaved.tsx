@@ -17,6 +17,7 @@ export function Unsaved({ unsaved, what, drop }: { unsaved: boolean; what: strin
       title="Leave without saving?"
       open
       close={() => leaving.reset()}
+      closing="Stay here"
       actions={
         <Main
           bg="failure"

@@ -1,8 +1,9 @@
 import { Box, Flex, Input } from "@chakra-ui/react";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { call, grantText, type Act as Line, type Grant } from "../api";
-import { Act, Cell, EntryLink, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../parts";
+import { useState } from "react";
+import { call, grantText, Problem, type Act as Line, type Grant } from "../api";
+import { Act, Cell, EntryLink, Failure, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../parts";
 
 type Plain = Record<string, unknown>;
 const plain = (v: unknown): v is Plain => typeof v === "object" && v !== null && !Array.isArray(v);
@@ -28,6 +29,9 @@ function differing(before: unknown, after: unknown): string[] {
 export function AuditPage() {
   const [params, setParams] = useSearchParams();
   const filter = new URLSearchParams([...params].filter(([, v]) => v));
+  // The address has a local time, as it was typed; the service is asked with its zone.
+  if (filter.has("after")) filter.set("after", new Date(filter.get("after")!).toISOString());
+  const [failed, setFailed] = useState<unknown>(null);
   const lines = useInfiniteQuery({
     queryKey: ["audit", filter.toString()],
     initialPageParam: 0,
@@ -42,7 +46,13 @@ export function AuditPage() {
     setParams(next, { replace: true });
   };
   async function download() {
+    setFailed(null);
     const answer = await fetch("/control/v1/audit?" + filter, { headers: { Accept: "application/x-ndjson" } });
+    if (!answer.ok) {
+      const p = await answer.json().catch(() => ({}));
+      setFailed(new Problem(answer.status, p.title ?? "Failed", p.detail ?? `The service answered ${answer.status}.`, p.hint));
+      return;
+    }
     const a = document.createElement("a");
     a.href = URL.createObjectURL(await answer.blob());
     a.download = "audit.ndjson";
@@ -52,6 +62,7 @@ export function AuditPage() {
   const items = lines.data && { items: lines.data.pages.flatMap((p) => p.items) };
   return (
     <Page title="Audit log" says="Who did what, and what it changed" actions={<Act onClick={download}>Export as NDJSON</Act>}>
+      <Failure error={failed} />
       <Flex gap="2" mb="3">
         <Input {...inputStyle} w="230px" aria-label="Who" placeholder="who: e-mail or key" defaultValue={params.get("who") ?? ""} onBlur={(e) => put("who", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("who", e.currentTarget.value)} />
         <Input {...inputStyle} w="200px" aria-label="What" placeholder="what: key, entry publish" defaultValue={params.get("what") ?? ""} onBlur={(e) => put("what", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("what", e.currentTarget.value)} />

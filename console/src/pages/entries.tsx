@@ -16,9 +16,18 @@ export function EntriesPage() {
   const offset = Number(get("offset")) || 0;
   // What is being typed stays here; the address follows when the typing rests.
   const [typed, setTyped] = useState(get("search"));
+  const [address, setAddress] = useState(typed);
+  if (get("search") !== address) {
+    // The address has changed by itself: Back, or a link.
+    setAddress(get("search"));
+    setTyped(get("search"));
+  }
   useEffect(() => {
     if (typed === get("search")) return;
-    const rested = setTimeout(() => set("search", typed), 200);
+    const rested = setTimeout(() => {
+      setAddress(typed);
+      set("search", typed);
+    }, 200);
     return () => clearTimeout(rested);
   });
   const asked = new URLSearchParams();

@@ -117,7 +117,7 @@ function Side({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
-type Open = "why" | "publish" | "unpublish" | "submit" | "approve" | "return" | "retire" | "delete" | null;
+type Open = "why" | "publish" | "unpublish" | "submit" | "approve" | "return" | "retire" | "delete" | "discard" | null;
 
 function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const queries = useQueryClient();
@@ -254,7 +254,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                       (e.behind || e.publishedRevision === 0) && <Act onClick={() => setOpen("submit")}>Submit for review…</Act>
                     )}
                     {e.publishedRevision > 0 && who.may.publish && <Act onClick={() => setOpen("unpublish")}>Unpublish…</Act>}
-                    {e.behind && <Act onClick={() => act.mutate({ do: "discard" })}>Discard draft</Act>}
+                    {e.behind && <Act onClick={() => setOpen("discard")}>Discard draft…</Act>}
                     <Act loading={copy.isPending} onClick={() => copy.mutate()}>
                       Duplicate
                     </Act>
@@ -354,7 +354,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
       {open === "why" && <WhyWindow start={{ entry: e.id, locale: target || undefined }} close={() => setOpen(null)} />}
       {(open === "publish" || open === "unpublish") && <PublishWindow entries={[e]} action={open} model={model} close={() => setOpen(null)} done={setSaid} />}
       {(open === "submit" || open === "approve" || open === "return") && <ReviewWindow id={e.id} action={open} close={() => setOpen(null)} />}
-      {(open === "retire" || open === "delete") && <TakeAwayWindow ids={[e.id]} titles={`“${e.title}”`} action={open} close={() => setOpen(null)} done={() => open === "delete" && navigate("/entries")} />}
+      {(open === "retire" || open === "delete" || open === "discard") && <TakeAwayWindow ids={[e.id]} titles={`“${e.title}”`} action={open} close={() => setOpen(null)} done={() => open === "delete" && navigate("/entries")} />}
       {conflict && (
         <Window
           wide
