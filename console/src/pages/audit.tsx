@@ -1,7 +1,7 @@
 import { Box, Flex, Input } from "@chakra-ui/react";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { call, grantText, Problem, type Act as Line, type Grant } from "../api";
 import { Act, Cell, EntryLink, Failure, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../parts";
 
