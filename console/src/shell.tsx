@@ -4,6 +4,7 @@ import { Activity, EyeOff, FileText, Globe, KeyRound, Layers, Link2, LogOut, Moo
 import { createContext, useContext, useEffect, useState, type FormEvent, type ReactNode } from "react";
 import { NavLink, Outlet } from "react-router";
 import { call, listen, Problem, proof, signedOut, type Who } from "./api";
+import { refresh } from "./api/news";
 import { Main, Mono, Window } from "./parts";
 
 const rail: { group?: string; to: string; name: string; icon: ReactNode; admins?: boolean }[] = [
@@ -60,11 +61,14 @@ export function Shell() {
     const stop = new AbortController();
     // News come in bursts; what is shown is fetched again once for each burst.
     let due: ReturnType<typeof setTimeout> | undefined;
+    const heard = new Set<string>();
     void listen(
-      () => {
+      (word) => {
+        heard.add(word);
         due ??= setTimeout(() => {
           due = undefined;
-          void queries.invalidateQueries();
+          refresh(queries, heard);
+          heard.clear();
         }, 150);
       },
       setLive,

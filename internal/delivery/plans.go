@@ -33,8 +33,17 @@ func newPlanCache(most int64) *planCache {
 	return c
 }
 
+// planKey is what a request is looked up by. Most are an address alone, and boxing a string
+// costs a hit less than boxing a Request.
+func planKey(r query.Request) any {
+	if r.GraphQL == "" && r.Language == "" {
+		return r.Address
+	}
+	return r
+}
+
 func (h *planHalf) get(r query.Request) *Plan {
-	p, _ := h.held.Load(r)
+	p, _ := h.held.Load(planKey(r))
 	plan, _ := p.(*Plan)
 	return plan
 }
@@ -55,7 +64,7 @@ func (c *planCache) put(r query.Request, p *Plan) {
 		return
 	}
 	young := c.young.Load()
-	if _, held := young.held.LoadOrStore(r, p); held {
+	if _, held := young.held.LoadOrStore(planKey(r), p); held {
 		return
 	}
 	if young.bytes.Add(p.weight+int64(r.Size())) <= c.most/2 {

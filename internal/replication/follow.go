@@ -251,6 +251,9 @@ func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta
 	last := changes[len(changes)-1]
 	r.Position.mark = changelog.Mark{Sequence: last.Sequence, ID: last.ID}
 	r.news.Tell("changes")
+	if model {
+		r.news.Tell("model")
+	}
 	if access {
 		r.news.Tell("access")
 	}
