@@ -39,7 +39,9 @@ func TestConsoleLosesNothing(t *testing.T) {
 	const name = "Name"
 	holds := func(text string) {
 		t.Helper()
-		w.when("the field holds "+text, fmt.Sprintf("document.querySelector(\"[aria-label='%s']\")?.value === %q", name, text))
+		w.when("the field holds "+text, fmt.Sprintf(
+			"document.querySelector(\"[aria-label='%s']\")?.value === %q", name, text,
+		))
 	}
 	gone := func(words string) {
 		t.Helper()
