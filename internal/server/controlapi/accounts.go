@@ -13,15 +13,15 @@ import (
 func accountOperations() []*Operation {
 	return append([]*Operation{
 		call("GET /accounts", "listAccounts", "List accounts", guard.Administers, (*API).listAccounts).
-			as(api.None{}),
+			example(api.None{}),
 		call("POST /accounts", "createAccount", "Make an account", guard.Secures, (*API).createAccount).
 			fails("account").
-			as(api.NewAccount{Email: "solveig@skerry.example", Name: "Solveig Aune", Role: access.RoleEditor}),
+			example(api.NewAccount{Email: "solveig@skerry.example", Name: "Solveig Aune", Role: access.RoleEditor}),
 		call("PATCH /accounts/{account}", "changeAccount", "Change the name, role or state of an account",
 			guard.Secures, (*API).changeAccount).fails("account"),
 		call("POST /accounts/{account}/link", "createAccountLink", "Make a link at which an account's password is chosen",
 			guard.Secures, (*API).accountLink).
-			as(api.AccountRef{Account: "solveig@skerry.example"}),
+			example(api.AccountRef{Account: "solveig@skerry.example"}),
 	}, auditOperations()...)
 }
 

@@ -17,10 +17,10 @@ func auditOperations() []*Operation {
 			"List the audit log, the newest first; with Accept: application/x-ndjson, export it",
 			guard.Administers.InTurn(), (*API).audit).
 			or(reflect.TypeFor[api.AuditRecord](), mediaLines).
-			as(api.AuditFilter{What: "key", Limit: 5}),
+			example(api.AuditFilter{What: "key", Limit: 5}),
 		call("GET /audit/verify", "verifyAudit", "Check that no line of the audit log was changed or taken out",
 			guard.Administers.InTurn(), (*API).verifyAudit).
-			as(api.AuditCheck{}),
+			example(api.AuditCheck{}),
 	}
 }
 

@@ -14,11 +14,11 @@ import (
 func buildOperations() []*Operation {
 	return []*Operation{
 		call("GET /sites", "listSites", "List sites with their latest builds", guard.ReadsAll, (*API).listSites).
-			as(api.None{}),
+			example(api.None{}),
 		call("POST /sites/{site}/rebuild", "rebuildSite", "Ask for a build of a site", guard.Rebuilds, (*API).rebuild).
-			as(api.SiteRebuild{Site: "skerry-web"}),
+			example(api.SiteRebuild{Site: "skerry-web"}),
 		call("GET /builds", "listBuilds", "List builds, the newest first", guard.ReadsAll, (*API).listBuilds).
-			as(api.BuildFilter{Site: "skerry-web", Limit: 5}),
+			example(api.BuildFilter{Site: "skerry-web", Limit: 5}),
 		call("GET /builds/{id}", "getBuild", "Get a build with its log", guard.ReadsAll, (*API).getBuild),
 		call("POST /builds/{id}/reports", "reportBuild", "Report how a build goes, with the site's key",
 			guard.Reports, (*API).report).fails("not-running"),

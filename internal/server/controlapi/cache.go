@@ -15,39 +15,39 @@ import (
 func cacheOperations() []*Operation {
 	return []*Operation{
 		call("GET /status", "getStatus", "Say how the service stands", guard.ReadsAll, (*API).status).
-			as(api.None{}),
+			example(api.None{}),
 		raw[api.None, string]("GET /news", "followNews", "Be told, as server-sent events, that something has changed",
 			guard.ReadsAll, (*API).news).media(mediaEvents),
 		call("GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
-			as(api.None{}),
+			example(api.None{}),
 		call("GET /cache/history", "getCacheHistory", "Say what the cache did in the last hour, every ten seconds",
 			guard.ReadsAll, (*API).cacheHistory).
-			as(api.None{}),
+			example(api.None{}),
 		call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
 			guard.ReadsAll.InTurn(), (*API).cachedAnswers).
-			as(api.CacheListing{Sort: "bytes", Limit: 5}),
+			example(api.CacheListing{Sort: "bytes", Limit: 5}),
 		call("GET /cache/answers/{key}", "explainCachedAnswer", "Say what an answer in the cache depends on",
 			guard.ReadsAll, (*API).explainCachedAnswer),
 		call("POST /cache/purge", "purgeCache", "Throw cached answers away, on every node",
 			guard.Administers, (*API).purge).
-			as(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
+			example(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
 		call("POST /cache/warm", "warmCache", "Have answers computed before anybody asks",
 			guard.Administers.WithBody(2<<20), (*API).warm).
-			as(api.CacheWarming{Requests: []string{"/notices?limit=3"}}),
+			example(api.CacheWarming{Requests: []string{"/notices?limit=3"}}),
 		call("GET /downstream", "listDownstream", "List the caches in front that are told of changes",
 			guard.ReadsAll, (*API).listDownstream).
-			as(api.None{}),
+			example(api.None{}),
 		call("GET /nodes", "listNodes", "List the nodes of the environment", guard.ReadsAll, (*API).listNodes).
-			as(api.None{}),
+			example(api.None{}),
 		call("GET /changes", "listChanges", "List the changes that readers could see, the newest first",
 			guard.ReadsAll.InTurn(), (*API).listChanges).
-			as(api.ChangeFilter{Limit: 5}),
+			example(api.ChangeFilter{Limit: 5}),
 		call("GET /changes/{sequence}", "getChange", "Get a change, and the rules that it triggered",
 			guard.ReadsAll, (*API).getChange).
-			as(api.ChangeRef{Sequence: 1}),
+			example(api.ChangeRef{Sequence: 1}),
 		call("POST /changes/simulate", "simulateChange", "Say what a change would expire and rebuild",
 			guard.ReadsAll.InTurn(), (*API).simulate).
-			as(api.SimulatedChange{Change: 1}),
+			example(api.SimulatedChange{Change: 1}),
 	}
 }
 

@@ -18,35 +18,35 @@ func entryOperations() []*Operation {
 	return append([]*Operation{
 		call("GET /entries", "listEntries", "List entries, the latest edited first",
 			guard.Reads.InTurn(), (*API).listEntries).
-			as(api.EntryFilter{Type: "notice", Search: "fog", Limit: 5}),
+			example(api.EntryFilter{Type: "notice", Search: "fog", Limit: 5}),
 		call("POST /edits", "edit", "Save, publish, unpublish, review or delete entries, all or none",
 			writes, (*API).edit).fails("content", "conflict", "referred", "foreign").
-			as(api.Edits{Edits: []api.Edit{{
+			example(api.Edits{Edits: []api.Edit{{
 				ID: "ice-on-the-piers", Type: "notice", Save: content.Fields{"title": map[string]any{"en": "Ice on the piers"}},
 				Message: "first draft",
 			}}}),
 		call("GET /entries/{id}", "getEntry", "Get an entry with its history", guard.Reads, (*API).getEntry).
-			as(api.EntryRef{ID: "ice-on-the-piers"}),
+			example(api.EntryRef{ID: "ice-on-the-piers"}),
 		call("PUT /entries/{id}", "saveEntry", "Save an entry, if its revision is the one in If-Match",
 			writes, (*API).putEntry).fails("content", "conflict", "referred", "foreign"),
 		call("POST /entries/{id}/duplicate", "duplicateEntry", "Save a copy of an entry as a draft",
 			guard.WritesOrDecides, (*API).duplicate).fails("content").
-			as(api.EntryRef{ID: "ice-on-the-piers"}),
+			example(api.EntryRef{ID: "ice-on-the-piers"}),
 		call("GET /entries/{id}/revisions/{number}", "getRevision", "Get a revision of an entry",
 			guard.Reads, (*API).getRevision).
-			as(api.RevisionRef{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Number: 1}),
+			example(api.RevisionRef{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Number: 1}),
 		call("GET /entries/{id}/differences", "compareRevisions", "Compare two revisions of an entry",
 			guard.Reads, (*API).differences).
-			as(api.RevisionRange{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
+			example(api.RevisionRange{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
 		call("POST /entries/{id}/open", "openEntry", "Say that somebody has the entry open, and learn who else has",
 			guard.Reads, (*API).sawOpen).
-			as(api.EntryOpen{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Session: "a-tab-of-mine"}),
+			example(api.EntryOpen{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Session: "a-tab-of-mine"}),
 		call("GET /linked-drafts", "listLinkedDrafts", "List the drafts that entries refer to",
 			guard.ReadsAll, (*API).linkedDrafts).
-			as(api.EntryIDs{IDs: []string{"ice-on-the-piers"}}),
+			example(api.EntryIDs{IDs: []string{"ice-on-the-piers"}}),
 		call("GET /coverage", "getCoverage", "Say how much of each type is translated into each locale",
 			guard.ReadsAll.InTurn(), (*API).coverage).
-			as(api.None{}),
+			example(api.None{}),
 	}, transferOperations()...)
 }
 

@@ -14,29 +14,29 @@ import (
 func keyOperations() []*Operation {
 	return []*Operation{
 		call("GET /keys", "listKeys", "List keys, and what is open to everyone", guard.Administers, (*API).listKeys).
-			as(api.None{}),
+			example(api.None{}),
 		call("POST /keys", "createKey", "Make a key", guard.Secures, (*API).createKey).fails("account").
-			as(api.NewKey{Name: "quay-screen", Grants: []string{"read published notice"}, PerMinute: 600}),
+			example(api.NewKey{Name: "quay-screen", Grants: []string{"read published notice"}, PerMinute: 600}),
 		call("GET /keys/{key}", "getKey", "Get a key", guard.Administers, (*API).getKey).
-			as(api.KeyRef{Key: "quay-screen"}),
+			example(api.KeyRef{Key: "quay-screen"}),
 		call("PATCH /keys/{key}", "changeKey", "Change the grants of a key, or for how long it is good",
 			guard.Secures, (*API).changeKey).
-			as(api.KeyChange{
+			example(api.KeyChange{
 				KeyRef: api.KeyRef{Key: "quay-screen"}, GrantChange: api.GrantChange{Add: []string{"read published pier"}},
 			}),
 		call("POST /keys/{key}/rotate", "rotateKey", "Give a key a new secret", guard.Secures, (*API).rotateKey).
-			as(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),
+			example(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),
 		call("POST /keys/check", "checkKey", "Say what a key sees", guard.Administers, (*API).checkKey).
-			as(api.KeyQuestion{Key: "quay-screen"}),
+			example(api.KeyQuestion{Key: "quay-screen"}),
 		call("DELETE /keys/{key}", "revokeKey", "Revoke a key", guard.Secures, (*API).revokeKey).
-			as(api.KeyRef{Key: "quay-screen"}),
+			example(api.KeyRef{Key: "quay-screen"}),
 		call("GET /open", "getPublicGrants", "Say what is open to everyone", guard.Reads, (*API).getPublicGrants).
-			as(api.None{}),
+			example(api.None{}),
 		call("PATCH /open", "changePublicGrants", "Open grants to everyone, and close others",
 			guard.Secures, (*API).changePublicGrants),
 		call("GET /refusals", "listRefusals", "List the reads that were refused lately",
 			guard.Administers, (*API).listRefusals).
-			as(api.None{}),
+			example(api.None{}),
 	}
 }
 

@@ -23,17 +23,17 @@ func modelOperations() []*Operation {
 		// Types can be generated with a key for what is published, too.
 		call("GET /model", "getModel", "Get the model, as far as who asks may know it",
 			guard.Either(guard.Reads, guard.On(access.Read, content.Published)), (*API).getModel).
-			as(api.None{}),
+			example(api.None{}),
 		raw[api.None, string]("GET /model.graphql", "getGraphQLSchema", "Get the GraphQL schema of the preview edition",
 			guard.Reads, modelAs("application/graphql; charset=utf-8",
 				func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) })).
-			media("application/graphql").as(api.None{}),
+			media("application/graphql").example(api.None{}),
 		raw[api.None, string]("GET /model.yaml", "getModelYAML", "Get the model as one YAML file",
 			guard.Reads, modelAs(mediaYAML, func(known delivery.ModelView) []byte { return known.Model.YAML() })).
-			media(mediaYAML).as(api.None{}),
+			media(mediaYAML).example(api.None{}),
 		call("POST /model/plan", "planModel", "Say what applying a model would do", administers, (*API).planModel).
 			fails("model").
-			as(api.ModelFiles{Files: map[string]string{
+			example(api.ModelFiles{Files: map[string]string{
 				"model.yaml": "locales: {nb: {name: Norsk}}\ntypes:\n  quay:\n    plural: quays\n    fields:\n" +
 					"      name: {kind: text, required: true}\n",
 			}}),
@@ -41,7 +41,7 @@ func modelOperations() []*Operation {
 			fails("model", "loss", "model-moved", "configuration"),
 		lines("POST /locales", "editLocales", "Change the locales", guard.Administers, (*API).editLocales).
 			fails("loss", "configuration").
-			as(api.LocaleEdit{Do: "change", Tag: "ja", Name: "日本語"}),
+			example(api.LocaleEdit{Do: "change", Tag: "ja", Name: "日本語"}),
 	}
 }
 

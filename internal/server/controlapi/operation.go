@@ -92,7 +92,7 @@ func lines[In, Line any](
 			switch {
 			case err == nil:
 			case out.Started:
-				out.Write(api.FailedLine{Problem: s.guard.Told(r, err).Filled()})
+				out.Write(api.FailedLine{Problem: s.guard.ProblemOf(r, err).Filled()})
 			default:
 				s.guard.Fail(w, r, err)
 			}
@@ -143,9 +143,9 @@ func (op *Operation) fails(kinds ...string) *Operation {
 	return op
 }
 
-// as sets the example.
-func (op *Operation) as(example any) *Operation {
-	op.Example = example
+// example sets the example.
+func (op *Operation) example(request any) *Operation {
+	op.Example = request
 	return op
 }
 

@@ -15,25 +15,25 @@ import (
 func originOperations() []*Operation {
 	return []*Operation{
 		call("GET /events", "listEvents", "List events, the newest first", guard.ReadsAll, (*API).listEvents).
-			as(api.EventFilter{Limit: 5}),
+			example(api.EventFilter{Limit: 5}),
 		call("GET /events/{id}", "getEvent", "Get an event with everything that came of it",
 			guard.ReadsAll, (*API).getEvent),
 		call("GET /origins", "listOrigins", "List origins, and how reading them goes",
 			guard.ReadsAll, (*API).listOrigins).
-			as(api.None{}),
+			example(api.None{}),
 		call("GET /origins/{origin}/untaken", "listUntaken", "List the items of an origin that could not be taken over",
 			guard.ReadsAll, (*API).listUntaken).
-			as(api.OriginRef{Origin: "harbour-office"}),
+			example(api.OriginRef{Origin: "harbour-office"}),
 		lines("POST /origins/{origin}/compare", "compareOrigin",
 			"Compare everything an origin holds with what is stored here, and take over the differences",
 			guard.Administers, (*API).compareOrigin).fails("origin").
-			as(api.OriginCompare{OriginRef: api.OriginRef{Origin: "harbour-office"}}),
+			example(api.OriginCompare{OriginRef: api.OriginRef{Origin: "harbour-office"}}),
 		lines("POST /origins/{origin}/retire", "retireOrigin", "Let go of an origin that is not configured any more",
 			guard.Administers, (*API).retireOrigin).fails("foreign"),
 		lines("POST /origins/{origin}/adopt", "adoptOrigin", "Have another origin's entries change hands to this one",
 			guard.Administers, (*API).adoptOrigin).fails("origin"),
 		call("POST /wake", "wake", "End that the node runs as a quiet copy", guard.Administers, (*API).wake).
-			as(api.None{}),
+			example(api.None{}),
 	}
 }
 

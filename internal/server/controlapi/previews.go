@@ -18,10 +18,10 @@ func previewOperations() []*Operation {
 	return []*Operation{
 		call("POST /entries/{id}/preview", "createPreviewLink", "Make a link that reads an entry in preview",
 			guard.Reads, (*API).preview).
-			as(api.PreviewOptions{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
+			example(api.PreviewOptions{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
 		call("GET /previews", "listPreviewLinks", "List preview links that have not expired",
 			guard.Reads, (*API).listPreviews).
-			as(api.PreviewFilter{Entry: "ice-on-the-piers"}),
+			example(api.PreviewFilter{Entry: "ice-on-the-piers"}),
 		call("DELETE /previews/{preview}", "revokePreviewLink", "Revoke a preview link",
 			guard.Reads, (*API).revokePreview),
 	}

@@ -27,22 +27,22 @@ func readOperations() []*Operation {
 	return []*Operation{
 		call("POST /reads", "examineRead", "Run a read, and tell everything about it",
 			guard.Reads.WithBody(body), (*API).examine).
-			as(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
+			example(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
 		call("GET /reads/saved", "listSavedReads", "List the reads that were kept", guard.Reads, (*API).listSavedReads).
-			as(api.None{}),
+			example(api.None{}),
 		call("POST /reads/saved", "saveRead", "Keep a read under a name",
 			guard.WritesOrDecides.WithBody(body), (*API).saveRead).
-			as(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
+			example(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
 		call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
 			guard.WritesOrDecides, (*API).forgetRead),
 		call("GET /documents", "listDocuments", "List the trusted GraphQL documents", guard.Reads, (*API).listDocuments).
-			as(api.None{}),
+			example(api.None{}),
 		call("POST /documents", "trustDocument", "Trust a GraphQL document",
 			guard.Administers.WithBody(body), (*API).trustDocument).
-			as(api.NewDocument{Name: "board", Text: "query board { notices(first: 3) { nodes { id } } }"}),
+			example(api.NewDocument{Name: "board", Text: "query board { notices(first: 3) { nodes { id } } }"}),
 		call("DELETE /documents/{document}", "distrustDocument", "End the trust in a document",
 			guard.Administers, (*API).distrustDocument).
-			as(api.DocumentRef{Document: "board"}),
+			example(api.DocumentRef{Document: "board"}),
 	}
 }
 

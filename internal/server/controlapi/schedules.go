@@ -13,7 +13,7 @@ import (
 func scheduleOperations() []*Operation {
 	return []*Operation{
 		call("GET /schedules", "listSchedules", "List schedules", guard.ReadsAll, (*API).listSchedules).
-			as(api.ScheduleFilter{State: "pending"}),
+			example(api.ScheduleFilter{State: "pending"}),
 		call("POST /schedules", "createSchedule", "Have an entry published or unpublished at a moment",
 			guard.Publishes, (*API).createSchedule).fails("moment", "content"),
 		call("PATCH /schedules/{id}", "moveSchedule", "Give a pending schedule another moment",

@@ -17,7 +17,7 @@ func sessionOperations() []*Operation {
 		raw[api.SignIn, api.Identity]("POST /session", "signIn", "Sign in with e-mail address and password",
 			guard.Anybody, (*API).signIn).fails("sign-in", "cross-site", "too-many"),
 		call("GET /session", "getSession", "Say who makes the request", guard.Anybody, (*API).whoIsThis).
-			as(api.None{}),
+			example(api.None{}),
 		raw[api.None, api.SignedOut]("DELETE /session", "signOut", "Sign out", guard.Anybody, (*API).signOut),
 		raw[api.Welcome, api.LinkOwner]("POST /welcome", "useLink",
 			"Say whose link it is; with a password, set it and sign in", guard.Anybody, (*API).welcome).

@@ -18,7 +18,7 @@ func transferOperations() []*Operation {
 			takes(mediaLines).fails("bad-line"),
 		raw[api.ExportFilter, content.Entry]("GET /export", "exportEntries", "Export entries as NDJSON",
 			guard.Reads.InTurn(), (*API).export).media(mediaLines).
-			as(api.ExportFilter{Types: []string{"notice"}}),
+			example(api.ExportFilter{Types: []string{"notice"}}),
 	}
 }
 

@@ -16,7 +16,7 @@ import (
 func whyOperations() []*Operation {
 	return []*Operation{
 		call("POST /why", "why", "Say why a reader cannot see an entry", guard.ReadsAll.InTurn(), (*API).why).
-			as(api.WhyQuestion{Request: "/notices?limit=3", Entry: "fog-on-the-sound"}),
+			example(api.WhyQuestion{Request: "/notices?limit=3", Entry: "fog-on-the-sound"}),
 		call("GET /writes/{write}", "getWrite", "Say what became of a write that went on in the background",
 			guard.WritesOrDecides, (*API).getWrite),
 	}

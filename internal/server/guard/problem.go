@@ -24,14 +24,14 @@ func WriteProblem(w http.ResponseWriter, p api.Problem) {
 	_, _ = w.Write(p.Bytes())
 }
 
-// Told returns the problem that an error is told as (see errorCodes). An error that is a fault
+// ProblemOf returns the problem that an error is told as (see errorCodes). An error that is a fault
 // of this service is logged, and told as that.
-func (g *Guard) Told(r *http.Request, err error) api.Problem {
-	return g.told(http.Header{}, r, err)
+func (g *Guard) ProblemOf(r *http.Request, err error) api.Problem {
+	return g.problemFor(http.Header{}, r, err)
 }
 
-// told is Told, and sets the headers that go with the problem.
-func (g *Guard) told(h http.Header, r *http.Request, err error) api.Problem {
+// problemFor is ProblemOf, and sets the headers that go with the problem.
+func (g *Guard) problemFor(h http.Header, r *http.Request, err error) api.Problem {
 	p, known := g.problemOf(h, r, err)
 	if !known {
 		if r.Context().Err() == nil {
@@ -42,10 +42,10 @@ func (g *Guard) told(h http.Header, r *http.Request, err error) api.Problem {
 	return p
 }
 
-// Fail writes the problem document for an error: see Told. Nothing is written if the client is
+// Fail writes the problem document for an error: see ProblemOf. Nothing is written if the client is
 // gone.
 func (g *Guard) Fail(w http.ResponseWriter, r *http.Request, err error) {
-	p := g.told(w.Header(), r, err)
+	p := g.problemFor(w.Header(), r, err)
 	if p.Kind == "internal" && r.Context().Err() != nil {
 		return // the client is gone
 	}
