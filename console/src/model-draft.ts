@@ -4,15 +4,27 @@ import type { Field, Model, Type } from "./api";
 // What somebody changes about the model, until it is applied: it lives in this
 // tab, across pages and reloads.
 const name = "ubiquon.model";
+// The version of the model that the draft began with.
+const baseName = "ubiquon.model.base";
 const heard = new Set<() => void>();
 
 export const modelDraft = {
   set(model: Model | null) {
     if (model) sessionStorage.setItem(name, JSON.stringify(model));
-    else sessionStorage.removeItem(name);
+    else {
+      sessionStorage.removeItem(name);
+      sessionStorage.removeItem(baseName);
+    }
     heard.forEach((f) => f());
   },
 };
+
+/** The version that the draft began with: the first that was present while there was a draft. */
+export function draftBase(present: number): number {
+  const known = sessionStorage.getItem(baseName);
+  if (known === null) sessionStorage.setItem(baseName, String(present));
+  return known === null ? present : Number(known);
+}
 
 export function useModelDraft(): Model | null {
   const src = useSyncExternalStore(

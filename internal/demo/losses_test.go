@@ -3,6 +3,7 @@ package demo_test
 import (
 	"context"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/cdproto/page"
@@ -116,4 +117,59 @@ func TestConsoleLosesNothing(t *testing.T) {
 	if _, err := admin().Entries().Edit(t.Context(), api.Edit{ID: items[0].ID, Do: "delete"}); err != nil {
 		t.Error(err)
 	}
+}
+
+// TestTheFieldWindowKeepsWhatItDoesNotShow renames an option, and tries a name that is taken.
+func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	account := line.Connection.Accounts[0]
+	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
+		t.Fatal(err)
+	}
+	w := writer{t, b}
+	w.do(
+		"to the type", chromedp.Navigate(line.Connection.Gateway+"/console/types/notice"),
+		chromedp.WaitVisible(chromedp.CSS("[data-field=severity]")),
+	)
+	w.click("Change", `[...document.querySelectorAll("[data-field=severity] button")].find((b) => b.innerText === "Change")`)
+	w.do("the window", chromedp.WaitVisible(chromedp.CSS("[aria-label=Options]")))
+	w.write("Options", " or late")
+	w.press("Keep")
+	w.when("the other locales keep their labels", `(() => {
+		const model = JSON.parse(sessionStorage.getItem("ubiquon.model") ?? "null");
+		const options = model?.types.find((t) => t.name === "notice").fields.find((f) => f.name === "severity").options;
+		const changed = options?.find((o) => o.label.includes(" or late"));
+		return options?.length === 3 && changed?.labels.en === changed?.label && !!changed?.labels.nb && !!changed.labels.ja;
+	})()`)
+	w.press("Field")
+	w.write("Name", "title")
+	w.press("Keep")
+	w.shows("There is a field title already")
+	w.press("Close")
+	w.press("Drop it")
+
+	// Another model is applied meanwhile: this draft must not undo it.
+	m, err := admin().Models().Present(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	yaml := string(m.YAML())
+	apply := func(yaml string) {
+		t.Helper()
+		if err := admin().Models().Apply(t.Context(), map[string]string{"model.yaml": yaml}, true, 0, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.when("the draft has its consequences", "document.querySelector('[data-plan]')?.dataset.plan === '1'")
+	apply(strings.Replace(yaml, "label: Fare\n", "label: Ticket\n", 1))
+	w.do("reload", chromedp.Navigate(line.Connection.Gateway+"/console/types"))
+	w.shows("Somebody else has applied version")
+	w.when("it cannot be applied",
+		`[...document.querySelectorAll("button")].find((b) => b.innerText.trim() === "Apply")?.disabled === true`)
+	w.press("Drop the changes")
+	apply(yaml)
 }

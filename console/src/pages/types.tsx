@@ -4,7 +4,7 @@ import { ArrowDown, ArrowUp, Plus } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, kinds, stream, type Field, type Model, type Plan, type Status, type Type } from "../api";
-import { modelDraft, toFile, useModelDraft } from "../model-draft";
+import { draftBase, modelDraft, toFile, useModelDraft } from "../model-draft";
 import { Act, Cell, Empty, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, Tick, Window } from "../parts";
 import { useModel } from "../use-model";
 
@@ -27,9 +27,11 @@ function Consequences({ draft }: { draft: Model }) {
     placeholderData: keepPreviousData,
     retry: false,
   });
+  const base = plan.data && draftBase(plan.data.version);
+  const overtaken = plan.data !== undefined && base !== plan.data.version;
   const apply = useMutation({
     mutationFn: () =>
-      stream<{ done: number; total: number }>("/model/apply", { files: { "model.yaml": file }, allowLoss, ifVersion: plan.data?.version }, (p) => p.total && setProgress(`Converted ${p.done} of ${p.total} entries`)),
+      stream<{ done: number; total: number }>("/model/apply", { files: { "model.yaml": file }, allowLoss, ifVersion: base }, (p) => p.total && setProgress(`Converted ${p.done} of ${p.total} entries`)),
     onSuccess: async () => {
       await queries.invalidateQueries();
       modelDraft.set(null);
@@ -43,11 +45,16 @@ function Consequences({ draft }: { draft: Model }) {
           {p?.consequences.length === 0 ? "Nothing is changed yet." : "Not applied yet. This is what it would do:"}
         </Text>
         <Act onClick={() => modelDraft.set(null)}>Drop the changes</Act>
-        <Main loading={apply.isPending} disabled={!p || p.consequences.length === 0 || p.conflicts.length > 0 || (p.loses && !allowLoss)} onClick={() => apply.mutate()}>
+        <Main loading={apply.isPending} disabled={!p || p.consequences.length === 0 || p.conflicts.length > 0 || (p.loses && !allowLoss) || overtaken} onClick={() => apply.mutate()}>
           Apply
         </Main>
       </Flex>
       <Failure error={plan.error ?? apply.error} />
+      {overtaken && (
+        <Text color="warning" role="alert" mb="2">
+          ◐ Somebody else has applied version {plan.data.version} of the model since you began with version {base}. Applying yours would undo that: take your changes as a file from below, drop them here, and make them again on the present model.
+        </Text>
+      )}
       {p && p.consequences.length > 0 && (
         <Rows label="Consequences" head={["Effect", "Where", "What", "Entries", ""]} numbers={["Entries"]}>
           {p.consequences.map((c, i) => (
@@ -437,6 +444,10 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
   );
   function keep() {
     const out: Field = { ...f };
+    if (f.name !== field.name && type.fields.some((x) => x.name === f.name)) {
+      setWrong(`There is a field ${f.name} already; choose another name.`);
+      return;
+    }
     if (known && f.name !== field.name) out.was = field.name;
     try {
       if (json.default) out.default = JSON.parse(json.default);
@@ -456,7 +467,10 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
           const [value, ...label] = l.split(":");
           const old = field.options?.find((o) => o.value === value!.trim());
           const said = label.join(":").trim() || value!.trim();
-          return old && old.label === said ? old : { value: value!.trim(), label: said };
+          if (!old) return { value: value!.trim(), label: said };
+          // The other locales keep theirs.
+          const labels = old.labels && Object.keys(old.labels).length ? { ...old.labels, [model.locales.find((l) => !l.retired)?.tag ?? "en"]: said } : old.labels;
+          return old.label === said ? old : { ...old, label: said, labels };
         });
     } else delete out.options;
     if (!has("reference")) {
@@ -468,6 +482,15 @@ function FieldWindow({ model, type, field, known, close, save, remove }: { model
     if (has("blocks") && !out.inner) out.inner = [{ name: "prose", plural: "", label: "Text", fields: [{ name: "text", kind: "prose" }] }];
     if (!has("slug")) delete out.madeFrom;
     if (!has("text")) delete out.pattern;
+    if (!has("prose")) delete out.marks;
+    if (has("blocks", "slug")) delete out.several;
+    if (!has("text", "integer", "decimal", "date", "datetime", "slug")) delete out.unique;
+    if (has("prose", "file", "location", "json", "record", "blocks")) delete out.indexed;
+    if (f.kind !== field.kind) {
+      // What bounded the values of one kind says nothing of those of another.
+      delete out.min;
+      delete out.max;
+    }
     save(out);
     close();
   }
