@@ -1068,12 +1068,14 @@ func (f *faults) check() {
 		newest, i := 0, 0
 		for _, r := range reads {
 			for ; i < len(ends) && ends[i].end.Before(r.start); i++ {
-				if !f.restoring.IsZero() && ends[i].start.Before(f.restoring.Add(lease)) && r.end.After(f.restoring) {
+				// A node may find that it knows everything until the database is stopped, which comes
+				// some time after restoring begins, and may answer by that for a lease.
+				if !f.restoring.IsZero() && ends[i].start.Before(f.restored.Add(lease)) && r.end.After(f.restoring) {
 					continue // of before an older copy was restored
 				}
 				newest = max(newest, ends[i].first)
 			}
-			if !f.restoring.IsZero() && r.end.After(f.restoring) && r.start.Before(f.restoring.Add(lease)) {
+			if !f.restoring.IsZero() && r.end.After(f.restoring) && r.start.Before(f.restored.Add(lease)) {
 				newest = 0
 				continue
 			}

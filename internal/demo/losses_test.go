@@ -1,7 +1,6 @@
 package demo_test
 
 import (
-	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -11,31 +10,21 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/testkit/browser"
 )
 
 // TestConsoleLosesNothing leaves, reloads, signs out and types on while something is unsaved.
 func TestConsoleLosesNothing(t *testing.T) {
-	b, stop, err := browser.Start(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	account := line.Connection.Accounts[0]
-	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
-		t.Fatal(err)
-	}
+	w := signedIn(t)
 	// A reload with something unsaved asks; the answer is yes.
-	if err := chromedp.Listen(b, func(ev any) {
+	if err := chromedp.Listen(w.b, func(ev any) {
 		if _, is := ev.(*page.EventJavascriptDialogOpening); is {
 			go func() {
-				_, _ = chromedp.Call(b, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true})
+				_, _ = chromedp.Call(w.b, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true})
 			}()
 		}
 	}); err != nil {
 		t.Fatal(err)
 	}
-	w := writer{t, b}
 	base := line.Connection.Gateway + "/console"
 	const name = "Name"
 	holds := func(text string) {
@@ -65,7 +54,7 @@ func TestConsoleLosesNothing(t *testing.T) {
 	w.shows("Your session has ended")
 	holds("Losgata")
 	w.do(
-		"sign in again", chromedp.SendKeys(chromedp.CSS("input[name=password]"), account.Password),
+		"sign in again", chromedp.SendKeys(chromedp.CSS("input[name=password]"), line.Connection.Accounts[0].Password),
 		chromedp.Click(chromedp.CSS("button[type=submit]")),
 	)
 	gone("Your session has ended")
@@ -121,16 +110,7 @@ func TestConsoleLosesNothing(t *testing.T) {
 
 // TestTheFieldWindowKeepsWhatItDoesNotShow renames an option, and tries a name that is taken.
 func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
-	b, stop, err := browser.Start(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	account := line.Connection.Accounts[0]
-	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
-		t.Fatal(err)
-	}
-	w := writer{t, b}
+	w := signedIn(t)
 	w.do(
 		"to the type", chromedp.Navigate(line.Connection.Gateway+"/console/types/notice"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=severity]")),

@@ -7,20 +7,11 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/testkit/browser"
 )
 
 // TestAPublishRefetchesOnlyWhatShowsIt counts the requests of the Entries page after a publish.
 func TestAPublishRefetchesOnlyWhatShowsIt(t *testing.T) {
-	b, stop, err := browser.Start(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	account := line.Connection.Accounts[0]
-	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
-		t.Fatal(err)
-	}
+	w := signedIn(t)
 	out, err := admin().Entries().Edit(t.Context(), api.Edit{
 		Type: "pier", Save: map[string]any{"name": "Gullholmen"},
 	})
@@ -33,7 +24,6 @@ func TestAPublishRefetchesOnlyWhatShowsIt(t *testing.T) {
 			t.Error(err)
 		}
 	})
-	w := writer{t, b}
 	w.do(
 		"to Entries", chromedp.Navigate(line.Connection.Gateway+"/console/entries?type=pier&search=Gullholmen"),
 		chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
@@ -50,7 +40,7 @@ func TestAPublishRefetchesOnlyWhatShowsIt(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.when("the list shows it", "/published/.test(document.querySelector('[data-entry]')?.innerText ?? '')")
-	n, err := chromedp.Run(b, chromedp.Evaluate[int](
+	n, err := chromedp.Run(w.b, chromedp.Evaluate[int](
 		"performance.getEntriesByType('resource').filter((r) => r.name.includes('/control/v1/')).length",
 	))
 	if err != nil || n < 1 || n > 2 {

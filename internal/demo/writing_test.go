@@ -22,6 +22,21 @@ type writer struct {
 	b context.Context
 }
 
+// signedIn opens the console in a browser of the test's own, as the first account.
+func signedIn(t *testing.T) writer {
+	t.Helper()
+	b, stop, err := browser.Start(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	account := line.Connection.Accounts[0]
+	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
+		t.Fatal(err)
+	}
+	return writer{t, b}
+}
+
 func (w writer) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	w.t.Helper()
 	within, cancel := context.WithTimeout(w.b, 20*time.Second)
@@ -120,17 +135,7 @@ func (w writer) shows(text string) {
 // new type, two entries, a translation, one published in one locale, the other
 // scheduled, and both seen to happen.
 func TestWritingInTheConsole(t *testing.T) {
-	b, stop, err := browser.Start(context.Background())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer stop()
-	if err := browser.SignIn(b, line.Connection.Gateway, line.Connection.Accounts[0].Email,
-		line.Connection.Accounts[0].Password,
-		false); err != nil {
-		t.Fatal(err)
-	}
-	w := writer{t, b}
+	w := signedIn(t)
 	base := line.Connection.Gateway + "/console"
 
 	w.do("to Types", chromedp.Navigate(base+"/types"), chromedp.WaitVisible(chromedp.CSS("[data-type=notice]")))

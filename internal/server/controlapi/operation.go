@@ -77,28 +77,17 @@ func call[In, Out any](
 func lines[In, Line any](
 	line, id, summary string, p guard.Permit, f func(*API, *http.Request, In, func(Line)) error,
 ) *Operation {
-	op := declare[In, Line](line, id, summary, p)
-	op.Media = mediaLines
-	op.or(reflect.TypeFor[api.FailedLine](), mediaLines)
-	op.handler = func(s *API) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			var in In
-			if err := guard.Decode(r, &in); err != nil {
-				s.guard.Fail(w, r, err)
-				return
-			}
-			out := guard.NewStream(w)
-			err := f(s, r, in, func(one Line) { out.Write(one) })
-			switch {
-			case err == nil:
-			case out.Started:
-				out.Write(api.FailedLine{Problem: s.guard.ProblemOf(r, err).Filled()})
-			default:
-				s.guard.Fail(w, r, err)
-			}
-		})
-	}
-	return op
+	return raw[In, Line](line, id, summary, p, func(s *API, w http.ResponseWriter, r *http.Request, in In) {
+		out := guard.NewStream(w)
+		err := f(s, r, in, func(one Line) { out.Write(one) })
+		switch {
+		case err == nil:
+		case out.Started:
+			out.Write(api.FailedLine{Problem: s.guard.ProblemOf(r, err).Filled()})
+		default:
+			s.guard.Fail(w, r, err)
+		}
+	}).media(mediaLines).or(reflect.TypeFor[api.FailedLine](), mediaLines)
 }
 
 // raw declares an operation that writes its answer itself.
