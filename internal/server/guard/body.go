@@ -15,7 +15,6 @@ import (
 	"unicode/utf8"
 
 	"ubiquon/internal/api"
-	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
 )
@@ -142,23 +141,6 @@ func ReadBody(r *http.Request, into any) error {
 // QueryValues checks that only known parameters are given.
 func QueryValues(r *http.Request, known ...string) (map[string]string, error) {
 	return Parameters(r.URL, known)
-}
-
-// Number reads a parameter that is a number from 0 on; 0 if it is missing.
-func Number(p map[string]string, name string) (int, error) {
-	if p[name] == "" {
-		return 0, nil
-	}
-	n, err := strconv.ParseInt(p[name], 10, 32)
-	if err != nil || n < 0 {
-		return 0, api.Problem{
-			Kind:      "parameter",
-			Status:    400,
-			Parameter: name,
-			Detail:    strconv.Quote(access.Printable(p[name])) + " is no number from 0 to 2147483647",
-		}
-	}
-	return int(n), nil
 }
 
 // PathItself stands for the request's path where an error names a parameter: what
