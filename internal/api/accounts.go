@@ -193,8 +193,8 @@ type AccountChange struct {
 // AccountLink is an account and the address at which its password is chosen.
 type AccountLink struct {
 	Account *Account `json:"account" nullable:"false"`
-	// Link is empty for an account that was made with a password. It is good once, for three
-	// days.
+	// Link is empty for an account that was made with a password. It is good once, for a
+	// week.
 	Link string `json:"link"`
 }
 

@@ -14,7 +14,7 @@ type BuildFilter struct {
 	Sequence *int64 `json:"-"`
 	// Since: requested no earlier.
 	Since time.Time `json:"-"`
-	// Limit is 50 if it is not given, and 500 at most.
+	// Limit is 50 if it is not given or more than 500.
 	Limit int `query:"limit" json:"-"`
 }
 

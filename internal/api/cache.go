@@ -118,15 +118,14 @@ type CacheKey struct {
 	Key string `path:"key" json:"-"`
 }
 
-// CachePurge says which answers are thrown away, on every node. Without conditions these are
-// all.
+// CachePurge says which answers of this node are thrown away. Without conditions these are all.
 type CachePurge struct {
 	CacheQuery
-	// Check only counts them, on this node.
+	// Check only counts them.
 	Check bool `json:"check,omitempty"`
 }
 
-// CachePurged says how many answers were thrown away on this node, or would be.
+// CachePurged says how many answers were thrown away, or would be.
 type CachePurged struct {
 	Purged *int `json:"purged,omitempty"`
 	Would  *int `json:"would,omitempty"`

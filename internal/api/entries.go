@@ -81,7 +81,7 @@ type EntryFilter struct {
 	IDs []string `query:"ids" json:"-"`
 	// Types that it is narrowed to; nil means all.
 	Types []string `json:"-"`
-	// Limit is 50 if it is not given, and 200 at most.
+	// Limit is 50 if it is not given or more than 500.
 	Limit  int `query:"limit" json:"-"`
 	Offset int `query:"offset" json:"-"`
 }

@@ -42,7 +42,7 @@ type EventFilter struct {
 	State string `query:"state" json:"-"`
 	// Entry that the events are about.
 	Entry string `query:"entry" json:"-"`
-	// Limit is 50 if it is not given, and 500 at most.
+	// Limit is 50 if it is not given or more than 500.
 	Limit int `query:"limit" json:"-"`
 }
 

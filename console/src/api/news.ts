@@ -4,13 +4,13 @@
 import type { Query, QueryClient } from "@tanstack/react-query";
 
 const shown: Record<string, string[]> = {
-  changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes"],
-  model: ["model", "schema.graphql"],
+  changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes", "differences", "audit"],
+  model: ["model", "schema.graphql", "audit"],
   builds: ["status", "sites", "events", "event"],
-  schedules: ["status", "entry", "entries"],
+  schedules: ["status", "entry", "entries", "audit"],
   origins: ["status"],
   events: ["status", "events", "event", "entry"],
-  access: ["keys", "accounts", "previews", "sessions"],
+  access: ["keys", "accounts", "previews", "sessions", "audit"],
   refusals: ["refusals"],
 };
 

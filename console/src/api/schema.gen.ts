@@ -218,7 +218,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Throw cached answers away, on every node */
+        /** Throw cached answers of this node away */
         post: operations["purgeCache"];
         delete?: never;
         options?: never;
@@ -1277,7 +1277,7 @@ export interface components {
         /** @description AccountLink is an account and the address at which its password is chosen. */
         AccountLink: {
             account: components["schemas"]["Account"];
-            /** @description Link is empty for an account that was made with a password. It is good once, for three days. */
+            /** @description Link is empty for an account that was made with a password. It is good once, for a week. */
             link: string;
         };
         /** @description Adoption is what an origin takes over of another one, or would. */
@@ -1525,9 +1525,9 @@ export interface components {
             /** @description Types that it was read of. */
             types: string[];
         };
-        /** @description CachePurge says which answers are thrown away, on every node. Without conditions these are all. */
+        /** @description CachePurge says which answers of this node are thrown away. Without conditions these are all. */
         CachePurge: {
-            /** @description Check only counts them, on this node. */
+            /** @description Check only counts them. */
             check?: boolean;
             edition?: string;
             /** @description Entry that something was read of, in whatever edition and locale. */
@@ -1539,7 +1539,7 @@ export interface components {
             sort?: string;
             type?: string;
         };
-        /** @description CachePurged says how many answers were thrown away on this node, or would be. */
+        /** @description CachePurged says how many answers were thrown away, or would be. */
         CachePurged: {
             purged?: null | number;
             would?: null | number;
@@ -3532,7 +3532,7 @@ export interface operations {
         parameters: {
             query?: {
                 /**
-                 * @description Limit is 50 if it is not given, and 500 at most.
+                 * @description Limit is 50 if it is not given or more than 500.
                  * @example 5
                  */
                 limit?: number;
@@ -4215,7 +4215,7 @@ export interface operations {
                 /** @description IDs of the entries, separated by commas. */
                 ids?: string[];
                 /**
-                 * @description Limit is 50 if it is not given, and 200 at most.
+                 * @description Limit is 50 if it is not given or more than 500.
                  * @example 5
                  */
                 limit?: number;
@@ -4532,7 +4532,7 @@ export interface operations {
                 /** @description Entry that the events are about. */
                 entry?: string;
                 /**
-                 * @description Limit is 50 if it is not given, and 500 at most.
+                 * @description Limit is 50 if it is not given or more than 500.
                  * @example 5
                  */
                 limit?: number;

@@ -20,10 +20,13 @@ function read(key: string): Draft | null {
 /** The draft of this name of an account; null: nothing is unsaved. */
 export function useDraft(account: string, name: string) {
   const key = keyOf(account, name);
-  const [draft, setDraft] = useState<Draft | null>(() => read(key));
+  const [held, setHeld] = useState(() => ({ key, draft: read(key) }));
+  if (held.key !== key) setHeld({ key, draft: read(key) }); // the page is of something else now
+  const draft = held.key === key ? held.draft : read(key);
+  const setDraft = (next: Draft | null | ((now: Draft | null) => Draft | null)) => setHeld((now) => ({ key: now.key, draft: typeof next === "function" ? next(now.draft) : next }));
   useEffect(() => {
-    if (draft === null) sessionStorage.removeItem(key);
-    else sessionStorage.setItem(key, JSON.stringify(draft));
-  }, [key, draft]);
+    if (held.draft === null) sessionStorage.removeItem(held.key);
+    else sessionStorage.setItem(held.key, JSON.stringify(held.draft));
+  }, [held]);
   return [draft, setDraft] as const;
 }

@@ -28,7 +28,7 @@ func cacheOperations() []*Operation {
 			example(api.CacheListing{Sort: "bytes", Limit: 5}),
 		call("GET /cache/answers/{key}", "explainCachedAnswer", "Say what an answer in the cache depends on",
 			guard.ReadsAll, (*API).explainCachedAnswer),
-		call("POST /cache/purge", "purgeCache", "Throw cached answers away, on every node",
+		call("POST /cache/purge", "purgeCache", "Throw cached answers of this node away",
 			guard.Administers, (*API).purge).
 			example(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
 		call("POST /cache/warm", "warmCache", "Have answers computed before anybody asks",

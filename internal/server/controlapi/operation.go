@@ -1,6 +1,7 @@
 package controlapi
 
 import (
+	"io"
 	"net/http"
 	"reflect"
 	"strings"
@@ -79,6 +80,9 @@ func lines[In, Line any](
 ) *Operation {
 	return raw[In, Line](line, id, summary, p, func(s *API, w http.ResponseWriter, r *http.Request, in In) {
 		out := guard.NewStream(w)
+		// What is left of the body must be read before the handler ends, for the answer has begun
+		// already; an error is told before that.
+		defer io.Copy(io.Discard, r.Body)
 		err := f(s, r, in, func(one Line) { out.Write(one) })
 		switch {
 		case err == nil:

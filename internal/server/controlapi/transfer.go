@@ -1,7 +1,6 @@
 package controlapi
 
 import (
-	"io"
 	"net/http"
 
 	"ubiquon/internal/api"
@@ -34,9 +33,6 @@ func (s *API) importLines(r *http.Request, in api.ImportOptions, send func(api.I
 	}); err != nil {
 		return err
 	}
-	// What is left of the body must be read before the handler ends, for the answer has begun
-	// already.
-	defer io.Copy(io.Discard, r.Body)
 	return s.env.Authoring.Import(r.Context(), r.Body, guard.ActorName(r), in, send)
 }
 

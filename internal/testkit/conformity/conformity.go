@@ -134,7 +134,7 @@ func escaped(part string) string {
 	return strings.NewReplacer("~", "~0", "/", "~1", "{", "%7B", "}", "%7D", "+", "%2B").Replace(part)
 }
 
-// Serve starts a server of h whose answers are checked. It ends with the test.
+// Serve starts a server of h whose answers are checked. The caller closes it.
 func Serve(t testing.TB, h http.Handler) *httptest.Server {
 	t.Helper()
 	return httptest.NewServer(New(t).Handler(h))
