@@ -48,7 +48,7 @@ SOAK ?= 20m
 FUZZ ?= 30s
 
 soak: packages console
-	go test ./internal/cli -run TestNobodyGetsAnOlderAnswer -fault.for $(SOAK) -timeout 3h -v
+	go test ./internal/cli -run TestNoOlderAnswerUnderFaults -fault.for $(SOAK) -timeout 3h -v
 	go test ./internal/environment -run TestALargeTree -below 10000 -timeout 1h -v
 	go test ./internal/environment -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
 	go test ./internal/environment -run TestMutatedRequests -mutations 2000 -timeout 1h

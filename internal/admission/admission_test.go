@@ -26,7 +26,7 @@ func bid(q *Queue, principal string, heavy bool) *Ticket {
 	return t
 }
 
-func TestLinesTakeTurns(t *testing.T) {
+func TestQueuesAreServedInTurn(t *testing.T) {
 	q := New(Options{AtOnce: 2, PerPrincipal: 2})
 	flood := []*Ticket{bid(q, "flood", false), bid(q, "flood", false), bid(q, "flood", false), bid(q, "flood", false)}
 	reader := bid(q, "reader", false)
@@ -43,7 +43,7 @@ func TestLinesTakeTurns(t *testing.T) {
 	}
 }
 
-func TestOnePrincipalDoesNotTakeEverything(t *testing.T) {
+func TestOnePrincipalCannotExhaustTheServer(t *testing.T) {
 	q := New(Options{AtOnce: 4, PerPrincipal: 2, Heavy: 1})
 	a := []*Ticket{bid(q, "a", false), bid(q, "a", false), bid(q, "a", false)}
 	if waits(a[1]) || !waits(a[2]) || waits(bid(q, "b", false)) {
@@ -68,7 +68,7 @@ func TestOnePrincipalDoesNotTakeEverything(t *testing.T) {
 	}
 }
 
-func TestTooMuchThatWaitsIsRefused(t *testing.T) {
+func TestFullQueueIsRefused(t *testing.T) {
 	q := New(Options{AtOnce: 1, Waiting: 2, WaitingPerPrincipal: 1})
 	first := bid(q, "a", false)
 	bid(q, "a", false)
@@ -89,7 +89,7 @@ func TestTooMuchThatWaitsIsRefused(t *testing.T) {
 	}
 }
 
-func TestPatienceEnds(t *testing.T) {
+func TestQueueTimeout(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		q := New(Options{AtOnce: 1, Patience: 3 * time.Second})
 		leave, err := q.Enter(t.Context(), "a", false)
@@ -113,9 +113,9 @@ func TestPatienceEnds(t *testing.T) {
 	})
 }
 
-// TestWhoHasRoomBringsTheWorkForward lets a second principal ask for work that waits
+// TestBidMovesWorkForward lets a second principal ask for work that waits
 // behind what the first one has asked for.
-func TestWhoHasRoomBringsTheWorkForward(t *testing.T) {
+func TestBidMovesWorkForward(t *testing.T) {
 	q := New(Options{AtOnce: 2, PerPrincipal: 1})
 	slow := bid(q, "a", false)
 	wanted := bid(q, "a", false)

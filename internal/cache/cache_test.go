@@ -62,7 +62,7 @@ func mustRead(t *testing.T, c *Cache, key string, compute Compute, want Outcome)
 	return r
 }
 
-func TestAChangeExpiresExactlyWhatItAffects(t *testing.T) {
+func TestChangeExpiresExactlyAffectedResponses(t *testing.T) {
 	c := New(Options{}, 10)
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
 	mustRead(t, c, "b", computes(of("b", 10)), Miss)
@@ -170,7 +170,7 @@ func TestFlightRace(t *testing.T) {
 	})
 }
 
-func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
+func TestWaiterAcceptsUnaffectedResult(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{}, 10)
 		finish := make(chan struct{})
@@ -202,7 +202,7 @@ func TestAWaiterTakesWhatNoChangeHasAffected(t *testing.T) {
 	})
 }
 
-func TestAFailureIsNotKept(t *testing.T) {
+func TestFailureIsNotCached(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{}, 10)
 		broken := errors.New("broken")
@@ -233,7 +233,7 @@ func TestAFailureIsNotKept(t *testing.T) {
 	})
 }
 
-func TestAPanicIsAnError(t *testing.T) {
+func TestPanicIsReturnedAsError(t *testing.T) {
 	c := New(Options{}, 10)
 	if _, _, err := c.Read(t.Context(), Request{Key: "a"},
 		func(context.Context) (*Response, *invalidation.Set, error) { panic("spilt ink") }); err == nil ||
@@ -243,7 +243,7 @@ func TestAPanicIsAnError(t *testing.T) {
 	mustRead(t, c, "a", computes(of("a", 10)), Miss)
 }
 
-func TestWhoGivesUpDoesNotSpoilItForOthers(t *testing.T) {
+func TestCancelledWaiterDoesNotCancelOthers(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{}, 10)
 		finish := make(chan struct{})
@@ -347,8 +347,8 @@ func TestExpiredIsServedWhereItMayBe(t *testing.T) {
 	})
 }
 
-// TestEqualBodiesAreHeldOnce stores the same bytes under two keys.
-func TestEqualBodiesAreHeldOnce(t *testing.T) {
+// TestEqualBodiesAreStoredOnce stores the same bytes under two keys.
+func TestEqualBodiesAreStoredOnce(t *testing.T) {
 	c := New(Options{}, 10)
 	one, two := of("a", 10), of("a", 10)
 	one.Content, two.Content = NewContent(
@@ -439,9 +439,9 @@ func BenchmarkHit(b *testing.B) {
 	}
 }
 
-// TestTheBoundIsKept stores far more than there is room for, with dependencies that
+// TestByteBoundIsKept stores far more than there is room for, with dependencies that
 // many share, and some that nobody does.
-func TestTheBoundIsKept(t *testing.T) {
+func TestByteBoundIsKept(t *testing.T) {
 	const bound = 4 << 20
 	c := New(Options{Bytes: bound}, 10)
 	for i := range 20_000 {
@@ -472,9 +472,9 @@ func TestTheBoundIsKept(t *testing.T) {
 	}
 }
 
-// TestWhoeverLeavesLastEndsTheComputation cancels all who wait, and lets somebody come
+// TestLastWaiterCancelsComputation cancels all who wait, and lets somebody come
 // after them.
-func TestWhoeverLeavesLastEndsTheComputation(t *testing.T) {
+func TestLastWaiterCancelsComputation(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		queue := admission.New(admission.Options{AtOnce: 1})
 		c := New(Options{Admission: queue}, 10)
@@ -508,9 +508,9 @@ func TestWhoeverLeavesLastEndsTheComputation(t *testing.T) {
 	})
 }
 
-// TestNobodyWaitsForSomebodyElsesTurn has one principal ask for more than its share,
+// TestPrincipalsDoNotDelayEachOther has one principal ask for more than its share,
 // and another one for the same thing.
-func TestNobodyWaitsForSomebodyElsesTurn(t *testing.T) {
+func TestPrincipalsDoNotDelayEachOther(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c := New(Options{Admission: admission.New(admission.Options{AtOnce: 2, PerPrincipal: 1})}, 10)
 		finish := make(chan struct{})

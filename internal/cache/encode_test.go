@@ -106,9 +106,9 @@ func TestChoosingAnEncoding(t *testing.T) {
 	}
 }
 
-// TestBodiesThatHaveLeftAreForgotten stores far more bodies than there is room for: the
+// TestReleasedBodiesAreForgotten stores far more bodies than there is room for: the
 // table that lets equal ones be shared does not grow with those that have left.
-func TestBodiesThatHaveLeftAreForgotten(t *testing.T) {
+func TestReleasedBodiesAreForgotten(t *testing.T) {
 	c := New(Options{Bytes: 2 << 20}, 10)
 	store := func(key string, body []byte) *Response {
 		r := of(key, 10)

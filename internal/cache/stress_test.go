@@ -69,10 +69,10 @@ func (s *source) compute(a, b string) Compute {
 	}
 }
 
-// TestNobodyGetsWhatWasAppliedBefore reads, publishes, follows, throws away and begins
+// TestNoAnswerOlderThanApplied reads, publishes, follows, throws away and begins
 // anew at the same time. Whatever had been applied when a read began is in its answer,
 // and both entries of a pair, which are always changed in one commit, are as of one.
-func TestNobodyGetsWhatWasAppliedBefore(t *testing.T) {
+func TestNoAnswerOlderThanApplied(t *testing.T) {
 	s := &source{versions: map[string]int64{}}
 	const pairs = 24
 	name := func(i int) (a, b string) { return "a" + strconv.Itoa(i), "b" + strconv.Itoa(i) }

@@ -240,8 +240,8 @@ func TestContexts(t *testing.T) {
 	}
 }
 
-// TestAModelFileAddsTypes plans a file with one type beside the model in force.
-func TestAModelFileAddsTypes(t *testing.T) {
+// TestModelFileAddsTypes plans a file with one type beside the model in force.
+func TestModelFileAddsTypes(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "lighthouse.yaml")
 	if err := os.WriteFile(file, []byte("types: {lighthouse: {fields: {name: {kind: text}, pier: {kind: "+
 		"reference, types: [pier]}}}}\n"), 0o644); err != nil {

@@ -43,7 +43,7 @@ var (
 // lease is how long a node may serve without having looked at the log.
 const lease = 2 * time.Second
 
-// TestNobodyGetsAnOlderAnswer runs three nodes as processes on one database. They are
+// TestNoOlderAnswerUnderFaults runs three nodes as processes on one database. They are
 // read and published to while one after another is killed, stopped for a while, cut
 // off from the database, kept waiting by it, or not notified; tables are locked, all
 // connections taken, changes refused as with a full disk, and the disk filled where it can
@@ -54,7 +54,7 @@ const lease = 2 * time.Second
 // long ago as the lease; no commit may be seen in halves; nothing may be lost but what the
 // older copy did not have, and that may not be served any more once the lease is over. No node
 // may go back behind what it has answered.
-func TestNobodyGetsAnOlderAnswer(t *testing.T) {
+func TestNoOlderAnswerUnderFaults(t *testing.T) {
 	f := newFaults(t)
 	ctx, stop := context.WithTimeout(t.Context(), *faultFor)
 	defer stop()

@@ -10,9 +10,9 @@ import (
 	"testing"
 )
 
-// TestReadTellsWhatAnAnswerIsMadeOf goes through what a front-end developer asks of
+// TestReadReportsDependencies goes through what a front-end developer asks of
 // a read on a terminal.
-func TestReadTellsWhatAnAnswerIsMadeOf(t *testing.T) {
+func TestReadReportsDependencies(t *testing.T) {
 	dir := t.TempDir()
 	query := filepath.Join(dir, "piers.graphql")
 	if err := os.WriteFile(query, []byte("query Piers { piers(first: 1) { nodes { name } } }\nquery Routes { "+

@@ -60,10 +60,10 @@ func (f *front) handler() http.Handler {
 	}
 }
 
-// TestARollingRestartFailsNobody ends and starts one node after another with SIGTERM while
+// TestRollingRestartFailsNoRequest ends and starts one node after another with SIGTERM while
 // readers and a writer come through a front: no request may fail. Streams end with word
 // to connect anew.
-func TestARollingRestartFailsNobody(t *testing.T) {
+func TestRollingRestartFailsNoRequest(t *testing.T) {
 	f := newFaults(t)
 	between := &front{nodes: f.nodes, ready: make([]atomic.Bool, len(f.nodes))}
 	ctx, stop := context.WithCancel(t.Context())
@@ -175,8 +175,8 @@ func TestServeWaitsForItsDatabase(t *testing.T) {
 	testkit.Eventually(t, "it is ready", func() bool { return status("/health/ready") == http.StatusOK })
 }
 
-// TestAHangUpEndsTheService sends SIGHUP, as a terminal does that is closed.
-func TestAHangUpEndsTheService(t *testing.T) {
+// TestSIGHUPEndsService sends SIGHUP, as a terminal does that is closed.
+func TestSIGHUPEndsService(t *testing.T) {
 	n := newFaults(t).nodes[0]
 	if err := n.cmd.Process.Signal(syscall.SIGHUP); err != nil {
 		t.Fatal(err)

@@ -166,9 +166,9 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	w.shows(line.Connection.Accounts[0].Email)
 }
 
-// TestAnAccountOfOnesOwn makes an account with the console, and goes in by its
+// TestOwnAccount makes an account with the console, and goes in by its
 // link.
-func TestAnAccountOfOnesOwn(t *testing.T) {
+func TestOwnAccount(t *testing.T) {
 	w := inBrowser(t, 0)
 	base := line.Connection.Gateway + "/console"
 	w.do("to Accounts", chromedp.Navigate(base+"/accounts"), chromedp.WaitVisible(chromedp.CSS("[data-account]")))

@@ -96,7 +96,7 @@ func TestTourHappens(t *testing.T) {
 	}
 }
 
-func TestBothSpellingsGiveTheSame(t *testing.T) {
+func TestFilterSpellingsAreEquivalent(t *testing.T) {
 	rest := get(
 		t, reader(),
 		"/notices?sort=title&limit=3&locale=nb&fields=title,severity,routes(name,piers(name)),about(path,locales)",
@@ -144,8 +144,8 @@ func TestBothSpellingsGiveTheSame(t *testing.T) {
 	}
 }
 
-// TestAFrontPageIsOneRequest reads all that a page of the site needs at once.
-func TestAFrontPageIsOneRequest(t *testing.T) {
+// TestFrontPageInOneRequest reads all that a page of the site needs at once.
+func TestFrontPageInOneRequest(t *testing.T) {
 	a, err := reader().Do(t.Context(), http.MethodPost, "/content/main/published/graphql", nil,
 		map[string]string{"query": `{
 		harbourSettings { name claim office { town hours } }
@@ -195,7 +195,7 @@ func TestAFrontPageIsOneRequest(t *testing.T) {
 	}
 }
 
-func TestReadsByTheBook(t *testing.T) {
+func TestContentReads(t *testing.T) {
 	path := "/dispatches/fog-week?fields=title,text(html,plain),writer(name,portrait),about(published,filledIn)&locale=de"
 	first := get(t, reader(), path)
 	if first.Status != 200 || first.Header.Get("Content-Language") != "de" ||
@@ -620,8 +620,8 @@ func send(t *testing.T, origin, secret, id, contentType string, body []byte) (in
 	return resp.StatusCode, string(out)
 }
 
-// TestAnAnnouncementThatWaits is answered when every node knows of what it brought.
-func TestAnAnnouncementThatWaits(t *testing.T) {
+// TestPendingAnnouncement is answered when every node knows of what it brought.
+func TestPendingAnnouncement(t *testing.T) {
 	inOffice(t, "PATCH", "/api/reports/R-1004", map[string]any{"headline": "Told, and waited for"})
 	body := []byte(
 		`{"specversion":"1.0","id":"w1","source":"/office","type":"x.saved","subject":"reports/R-1004","time":"2026-11-23T08:00:00Z"}`,
@@ -807,9 +807,9 @@ func TestHealthAndMetrics(t *testing.T) {
 	}
 }
 
-// TestASecondStartTakesUpWhereTheFirstWas stops a demo and starts it on the
+// TestSecondStartResumes stops a demo and starts it on the
 // same data: same keys, same content.
-func TestASecondStartTakesUpWhereTheFirstWas(t *testing.T) {
+func TestSecondStartResumes(t *testing.T) {
 	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
 	if err != nil {
 		t.Fatal(err)

@@ -10,9 +10,9 @@ import (
 	"testing"
 )
 
-// TestTheFrontHandsReadsOutInTurn asks three nodes through the front, and goes on when
+// TestBalancerDistributesReads asks three nodes through the front, and goes on when
 // they are stopped one after another.
-func TestTheFrontHandsReadsOutInTurn(t *testing.T) {
+func TestBalancerDistributesReads(t *testing.T) {
 	f := &front{}
 	var nodes []*httptest.Server
 	for _, name := range []string{"a", "b", "c"} {

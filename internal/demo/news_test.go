@@ -9,8 +9,8 @@ import (
 	"ubiquon/internal/api"
 )
 
-// TestAPublishRefetchesOnlyWhatShowsIt counts the requests of the Entries page after a publish.
-func TestAPublishRefetchesOnlyWhatShowsIt(t *testing.T) {
+// TestPublishRefetchesOnlyAffectedQueries counts the requests of the Entries page after a publish.
+func TestPublishRefetchesOnlyAffectedQueries(t *testing.T) {
 	w := signedIn(t)
 	out, err := admin().Entries().Edit(t.Context(), api.Edit{
 		Type: "pier", Save: map[string]any{"name": "Gullholmen"},

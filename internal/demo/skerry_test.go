@@ -12,7 +12,7 @@ import (
 	"ubiquon/internal/demo"
 )
 
-func TestTheLineIsAllThere(t *testing.T) {
+func TestDemoContentIsComplete(t *testing.T) {
 	s, err := admin().Status(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -126,7 +126,7 @@ func (n node) ask(t *testing.T, secret, path string, header ...string) *client.A
 	return a
 }
 
-func TestRightsOnlyAddUp(t *testing.T) {
+func TestGrantsAreAdditive(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice")
@@ -205,7 +205,7 @@ func TestRightsOnlyAddUp(t *testing.T) {
 	}
 }
 
-func TestWhatIsHiddenIsListed(t *testing.T) {
+func TestHiddenLinksAreListed(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice")
@@ -272,7 +272,7 @@ func TestWhatIsHiddenIsListed(t *testing.T) {
 	}
 }
 
-func TestKeysEndOnAllNodes(t *testing.T) {
+func TestKeyRevocationOnAllNodes(t *testing.T) {
 	l := newLine(t, 3)
 	k, secret := l.key(t, "read published notice")
 	const path = "published/notices?fields=title"
@@ -360,7 +360,7 @@ func TestKeysEndOnAllNodes(t *testing.T) {
 	}
 }
 
-func TestWhatKeysAreUsedFor(t *testing.T) {
+func TestKeyUsage(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	k, secret := l.key(t, "read published notice")
@@ -404,9 +404,9 @@ func (n node) KeyNamed(t *testing.T, name string) (api.KeyInfo, error) {
 	return n.client.Keys().Get(t.Context(), name)
 }
 
-// TestNothingTellsThatADraftExists compares what a reader is told of a draft, and
+// TestNothingRevealsDrafts compares what a reader is told of a draft, and
 // of nothing at all: byte for byte, and in time.
-func TestNothingTellsThatADraftExists(t *testing.T) {
+func TestNothingRevealsDrafts(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published notice")
@@ -863,7 +863,7 @@ func (n node) web(t *testing.T, o server.Options) string {
 	return "http://" + l.Addr().String()
 }
 
-func TestGuessesAreBoundedAndSlowNobodyElse(t *testing.T) {
+func TestFailedSignInsAreRateLimited(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published notice")
@@ -902,7 +902,7 @@ func TestGuessesAreBoundedAndSlowNobodyElse(t *testing.T) {
 	}
 }
 
-func TestBadHeadersSlowClientsAndOtherOrigins(t *testing.T) {
+func TestHostileClients(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published notice")
@@ -1147,9 +1147,9 @@ func TestSigningIn(t *testing.T) {
 	}
 }
 
-// TestFourEyes holds that nobody approves what they wrote, where a type demands
+// TestApprovalBySecondPerson holds that nobody approves what they wrote, where a type demands
 // approval.
-func TestFourEyes(t *testing.T) {
+func TestApprovalBySecondPerson(t *testing.T) {
 	n, _, _ := islesNode(t)
 	n.must(t, api.Edit{ID: "b1", Type: "berth", Save: per{"name": "North", "number": 1}, Do: "submit"})
 	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{ID: "b1", Do: "approve"}); err == nil ||

@@ -42,8 +42,8 @@ func heap() int64 {
 	return int64(m.HeapAlloc)
 }
 
-// TestRequestsLeaveLittleBehind sends many requests that nobody repeats.
-func TestRequestsLeaveLittleBehind(t *testing.T) {
+// TestRequestsLeakNoMemory sends many requests that nobody repeats.
+func TestRequestsLeakNoMemory(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.within(t, limits.Limits{Plans: 1 << 20})
 	_, key := l.key(t, "read published *")
@@ -334,9 +334,9 @@ func TestStreamsEndWithTheRight(t *testing.T) {
 	}
 }
 
-// TestDearProseIsRefusedAtOnce saves prose that would take minutes to render, beside
+// TestExpensiveProseIsRefused saves prose that would take minutes to render, beside
 // somebody who writes.
-func TestDearProseIsRefusedAtOnce(t *testing.T) {
+func TestExpensiveProseIsRefused(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	var wg sync.WaitGroup
@@ -384,8 +384,8 @@ func TestDearProseIsRefusedAtOnce(t *testing.T) {
 	}
 }
 
-// TestOddAgentsBreakNothing sends what is no text where a program names itself.
-func TestOddAgentsBreakNothing(t *testing.T) {
+// TestBadContentNegotiationHeaders sends what is no text where a program names itself.
+func TestBadContentNegotiationHeaders(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published *")

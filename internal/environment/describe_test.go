@@ -13,7 +13,7 @@ import (
 	"github.com/andybalholm/brotli"
 )
 
-func TestWhatThereIsToReadIsDescribed(t *testing.T) {
+func TestSchemaDescribesContent(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice")

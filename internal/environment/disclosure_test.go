@@ -22,10 +22,10 @@ func graphqlOf(edition, query string) string {
 	return edition + "/graphql?query=" + url.QueryEscape(query)
 }
 
-// TestWhatAReaderMayNotReadCannotBeToldFromNothing asks, as readers of each kind, for
+// TestForbiddenEntriesLookLikeMissingOnes asks, as readers of each kind, for
 // what there is and they may not read, and for what there is not: the answers are the
 // same but for the names in the question.
-func TestWhatAReaderMayNotReadCannotBeToldFromNothing(t *testing.T) {
+func TestForbiddenEntriesLookLikeMissingOnes(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	n.must(

@@ -28,9 +28,9 @@ import (
 
 const toldSecret = "whsec_c2tlcnJ5LWxpbmUtYnJlYWt3YXRlcg=="
 
-// TestCachesDownstreamAreTold reads through a shared cache before two nodes, which
+// TestDownstreamCachesArePurged reads through a shared cache before two nodes, which
 // lets go of what changes, and of nothing else, though it does not take every call.
-func TestCachesDownstreamAreTold(t *testing.T) {
+func TestDownstreamCachesArePurged(t *testing.T) {
 	var edge http.Handler
 	var mu sync.Mutex
 	var calls []automation.Invalidation
@@ -152,10 +152,10 @@ func TestCachesDownstreamAreTold(t *testing.T) {
 	}
 }
 
-// TestACacheThatKnowsNothingOfUs reads open content through a shared cache that goes by RFC
+// TestStandardSharedCache reads open content through a shared cache that goes by RFC
 // 9111 alone: nearly everything is answered by it, whatever readers send, and nothing is
 // older after a publish that it was told of by a plain request.
-func TestACacheThatKnowsNothingOfUs(t *testing.T) {
+func TestStandardSharedCache(t *testing.T) {
 	shared := strings.NewReplacer("plural: piers", "plural: piers\n    freshness: {shared: 60s, "+
 		"staleWhileRevalidate: 5m}", "plural: routes", "plural: routes\n    freshness: {shared: 60s}").
 		Replace(testkit.Ferries)

@@ -78,8 +78,8 @@ func (n node) get(t *testing.T, path string, fresh bool) *client.Answer {
 	return a
 }
 
-// TestAnotherNodeFollows publishes on one node and reads on another.
-func TestAnotherNodeFollows(t *testing.T) {
+// TestSecondNodeFollowsChanges publishes on one node and reads on another.
+func TestSecondNodeFollowsChanges(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	s := testkit.Store(t, m)
 	secret := access.NewSecret()
@@ -133,9 +133,9 @@ func TestAnotherNodeFollows(t *testing.T) {
 	}
 }
 
-// TestARestoredDatabaseIsNoticed winds the change log back, as restoring an
+// TestRestoredDatabaseIsDetected winds the change log back, as restoring an
 // older copy does, and lets it grow again.
-func TestARestoredDatabaseIsNoticed(t *testing.T) {
+func TestRestoredDatabaseIsDetected(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	ctx := t.Context()

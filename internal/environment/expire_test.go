@@ -15,9 +15,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestWhatExpiresWhat makes one change after another, and names the answers that it
+// TestExpiryMatrix makes one change after another, and names the answers that it
 // ends: those, and no others.
-func TestWhatExpiresWhat(t *testing.T) {
+func TestExpiryMatrix(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	edit := func(id, typ string, fields content.Fields, live writing.Live) writing.Edit {
 		return writing.Edit{ID: id, Type: typ, Origin: content.Local, Save: fields, Live: live, Loose: true}

@@ -11,9 +11,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestAFilterThatSpeaksOfNowEndsInTime reads what is in force, and reads it again
+// TestFilterOnPresentTimeExpiresInTime reads what is in force, and reads it again
 // from the cache until its moment has passed, and not a moment longer.
-func TestAFilterThatSpeaksOfNowEndsInTime(t *testing.T) {
+func TestFilterOnPresentTimeExpiresInTime(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	end := time.Now().Add(1500 * time.Millisecond).UTC()
@@ -56,9 +56,9 @@ func TestAFilterThatSpeaksOfNowEndsInTime(t *testing.T) {
 	}
 }
 
-// TestAFilterLooksOnlyWhereItMay holds that nobody learns by a filter what they
+// TestFilterRespectsGrants holds that nobody learns by a filter what they
 // may not read.
-func TestAFilterLooksOnlyWhereItMay(t *testing.T) {
+func TestFilterRespectsGrants(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice")

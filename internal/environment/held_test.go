@@ -56,8 +56,8 @@ func (n node) anew(t *testing.T, path string) *client.Answer {
 	return a
 }
 
-// TestWhatARequestAsksOfTheCache goes through the directives of RFC 9111.
-func TestWhatARequestAsksOfTheCache(t *testing.T) {
+// TestCacheDirectives goes through the directives of RFC 9111.
+func TestCacheDirectives(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Replica.Environment() + "/published/piers?fields=name"
@@ -121,9 +121,9 @@ func TestWhatARequestAsksOfTheCache(t *testing.T) {
 	}
 }
 
-// TestAModelExpiresWhatItTouches changes the model in ways that readers see, and do
+// TestModelChangeExpiresAffectedResponses changes the model in ways that readers see, and do
 // not see.
-func TestAModelExpiresWhatItTouches(t *testing.T) {
+func TestModelChangeExpiresAffectedResponses(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "season": "summer"})
@@ -181,8 +181,8 @@ func TestAModelExpiresWhatItTouches(t *testing.T) {
 	}
 }
 
-// TestTheHottestSurviveARestart reads on one node, and finds it held on the next.
-func TestTheHottestSurviveARestart(t *testing.T) {
+// TestHottestResponsesSurviveRestart reads on one node, and finds it held on the next.
+func TestHottestResponsesSurviveRestart(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	a := open(t, s, secret)
@@ -199,8 +199,8 @@ func TestTheHottestSurviveARestart(t *testing.T) {
 	)
 }
 
-// TestPopularAnswersAreComputedAnew publishes, and finds the new answer held.
-func TestPopularAnswersAreComputedAnew(t *testing.T) {
+// TestRefreshAhead publishes, and finds the new answer held.
+func TestRefreshAhead(t *testing.T) {
 	o := environment.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries))}
 	renewed := make(chan string, 10)
 	o.Cache.Refresh = func(r *cache.Response) { renewed <- r.Asked }
@@ -245,9 +245,9 @@ func TestPopularAnswersAreComputedAnew(t *testing.T) {
 	}
 }
 
-// TestAPublishWaitsForAllNodes has one node follow, one that is gone, and one that
+// TestPublishWaitsForAllNodes has one node follow, one that is gone, and one that
 // is there and does not say that it knows.
-func TestAPublishWaitsForAllNodes(t *testing.T) {
+func TestPublishWaitsForAllNodes(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	a, b := open(t, s, secret), open(t, s, secret)
@@ -305,8 +305,8 @@ func TestAPublishWaitsForAllNodes(t *testing.T) {
 	}
 }
 
-// TestALongIDIsFound looks for answers by an id that is longer than the index keeps.
-func TestALongIDIsFound(t *testing.T) {
+// TestLongIDIsFound looks for answers by an id that is longer than the index keeps.
+func TestLongIDIsFound(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	const id = "a-pier-with-an-id-of-its-own"
 	publish(t, n, id, "pier", content.Fields{"name": "Mella"})
@@ -321,8 +321,8 @@ func TestALongIDIsFound(t *testing.T) {
 	}
 }
 
-// TestAChoiceComesWithItsLabel asks for values, labels, and both.
-func TestAChoiceComesWithItsLabel(t *testing.T) {
+// TestChoiceHasLabel asks for values, labels, and both.
+func TestChoiceHasLabel(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "r1", "route", content.Fields{"name": map[string]any{"en": "Ring"}, "season": "summer"})
 	for fields, want := range map[string]string{

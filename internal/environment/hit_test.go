@@ -69,10 +69,10 @@ func hits(t testing.TB) map[string]*hit {
 	return out
 }
 
-// TestAHitAllocatesNextToNothing counts what a hit allocates between the connection and
+// TestHitAllocations counts what a hit allocates between the connection and
 // the answer's bytes: the router's copy of the request, three headers that are never the
 // same, and of a POST its body.
-func TestAHitAllocatesNextToNothing(t *testing.T) {
+func TestHitAllocations(t *testing.T) {
 	all := hits(t)
 	for name, want := range map[string]float64{
 		"REST": 10, "REST in an encoding": 10, "REST, not modified": 10,

@@ -114,9 +114,9 @@ func whileRead(t *testing.T, nodes []node, path, text string, do func()) (took, 
 	return took.Round(time.Millisecond), longest.Round(time.Millisecond)
 }
 
-// TestALargeTreeIsRenamed brings in many pages below one, all of which link to it, and does
+// TestRenameOfLargeTree brings in many pages below one, all of which link to it, and does
 // to them what makes large commits, or many.
-func TestALargeTreeIsRenamed(t *testing.T) {
+func TestRenameOfLargeTree(t *testing.T) {
 	quay := &outside{items: map[string]map[string]any{}}
 	web := httptest.NewServer(quay)
 	t.Cleanup(web.Close)
@@ -225,9 +225,9 @@ types:
 	t.Logf("taken over from an origin: in %v; the longest read took %v", took, longest)
 }
 
-// TestAWriteThatWaitsHoldsUpNoOther has somebody hold an entry: who writes that one waits,
+// TestWaitingWriteBlocksNoOther has somebody hold an entry: who writes that one waits,
 // others do not.
-func TestAWriteThatWaitsHoldsUpNoOther(t *testing.T) {
+func TestWaitingWriteBlocksNoOther(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	publish(t, n, "held", "pier", content.Fields{"name": "Held"})
@@ -264,9 +264,9 @@ func TestAWriteThatWaitsHoldsUpNoOther(t *testing.T) {
 	waiting.Wait()
 }
 
-// TestACommitBeyondTheBound writes more changes in one commit than are looked at one by
+// TestCommitBeyondBoundStartsNewGeneration writes more changes in one commit than are looked at one by
 // one: the node forgets what it held, and follows on.
-func TestACommitBeyondTheBound(t *testing.T) {
+func TestCommitBeyondBoundStartsNewGeneration(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
@@ -296,9 +296,9 @@ func TestACommitBeyondTheBound(t *testing.T) {
 	}
 }
 
-// TestAWriteThatWaitsForTheModelSaysSo has a change of the model take longer than a write
+// TestWriteWaitingForModelSaysSo has a change of the model take longer than a write
 // waits.
-func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
+func TestWriteWaitingForModelSaysSo(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	tx, err := s.DB.Pool.Begin(t.Context())
@@ -322,9 +322,9 @@ func TestAWriteThatWaitsForTheModelSaysSo(t *testing.T) {
 	}
 }
 
-// TestAWriteThatWaitsForTheLogSaysWhatIsKnown has the end of the log held for longer than a
+// TestWriteTimeoutDuringCommitSaysOutcomeIsUnknown has the end of the log held for longer than a
 // write waits: its commit was asked for, so that it may be stored.
-func TestAWriteThatWaitsForTheLogSaysWhatIsKnown(t *testing.T) {
+func TestWriteTimeoutDuringCommitSaysOutcomeIsUnknown(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	tx, err := s.DB.Pool.Begin(t.Context())

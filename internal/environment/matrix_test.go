@@ -355,7 +355,7 @@ func (m *matrix) do(t *testing.T, letter byte, method, path string, body []byte)
 	return resp.StatusCode, string(out)
 }
 
-func TestWhoMayUseWhichRoute(t *testing.T) {
+func TestRoutePermissions(t *testing.T) {
 	l := newLine(t, 1)
 	m := l.matrix(t)
 	var routes []string

@@ -64,9 +64,9 @@ types:
 	return c
 }
 
-// TestAnOriginIsAdoptedAndRetired replaces an origin by another, whose items are recognised
+// TestOriginAdoptAndRetire replaces an origin by another, whose items are recognised
 // by slug and by path, and lets go of what is left.
-func TestAnOriginIsAdoptedAndRetired(t *testing.T) {
+func TestOriginAdoptAndRetire(t *testing.T) {
 	h := &harbours{items: map[string][]map[string]any{}}
 	for i := range 4 {
 		h.items["old"] = append(

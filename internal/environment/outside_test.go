@@ -218,7 +218,7 @@ func (w *world) shows(t *testing.T, ref string) string {
 	return entry.Name
 }
 
-func TestEventsBringThePresentState(t *testing.T) {
+func TestEventsApplyPresentState(t *testing.T) {
 	w := newWorld(t, 1)
 	n := w.nodes[0]
 	w.set("a", "Kvalholm", "open", 5)
@@ -321,7 +321,7 @@ func TestReconcileFindsWhatNobodyAnnounced(t *testing.T) {
 	}
 }
 
-func TestHooksAreProvenBeforeTheyAreRead(t *testing.T) {
+func TestHooksAreVerifiedBeforeDecoding(t *testing.T) {
 	w := newWorld(t, 1)
 	h := http.Header{
 		"Content-Type": {"application/cloudevents+json"},
@@ -382,7 +382,7 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	}
 }
 
-func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
+func TestUnreachableBuilderIsCalledAgain(t *testing.T) {
 	w := newWorld(t, 1)
 	w.with(func() { w.refuse = true })
 	w.set("a", "Kvalholm", "open", 1)
@@ -452,7 +452,7 @@ func TestABuilderThatIsAwayIsCalledAgain(t *testing.T) {
 	}
 }
 
-func TestNewsAreTold(t *testing.T) {
+func TestNewsIsBroadcast(t *testing.T) {
 	w := newWorld(t, 1)
 	req, err := http.NewRequestWithContext(
 		t.Context(), http.MethodGet, w.nodes[0].client.Address+"/control/v1/news", nil,
@@ -481,7 +481,7 @@ func TestNewsAreTold(t *testing.T) {
 	}
 }
 
-func TestConfigurationIsHeldAgainstTheModel(t *testing.T) {
+func TestConfigurationIsCheckedAgainstModel(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	_, err := environment.Open(
 		t.Context(),

@@ -16,9 +16,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestAllPathsInOneSweep lists where everything lives, page by page, as builders
+// TestExpandPathsInOneQuery lists where everything lives, page by page, as builders
 // do; and the list follows what is published.
-func TestAllPathsInOneSweep(t *testing.T) {
+func TestExpandPathsInOneQuery(t *testing.T) {
 	n, _, _ := islesNode(t)
 	n.must(t, page("home", per{"title": per{"en": "Home", "nb": "Hjem"}}))
 	var want []string
@@ -128,9 +128,9 @@ func TestOffset(t *testing.T) {
 	}
 }
 
-// TestChangesAreTold follows what changes as JSON and as events, each reader
+// TestChangesAreAnnounced follows what changes as JSON and as events, each reader
 // what it may know of.
-func TestChangesAreTold(t *testing.T) {
+func TestChangesAreAnnounced(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, notices := l.key(t, "read published notice in nb")

@@ -36,9 +36,9 @@ func (n node) graphql(t *testing.T, address, secret string, body any, header ...
 	return a
 }
 
-// TestAReadIsExamined tries reads as different readers: the answer is what they
+// TestExplainRead tries reads as different readers: the answer is what they
 // would get, and what it is made of is said.
-func TestAReadIsExamined(t *testing.T) {
+func TestExplainRead(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	notices, _ := l.key(t, "read published notice")
@@ -254,7 +254,7 @@ types:
     fields: {name: {kind: text}, slug: {kind: slug, madeFrom: name}}
 `
 
-func TestWhatGoesSaysSo(t *testing.T) {
+func TestDeprecationHeaders(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, farewells)), access.NewSecret())
 	n.must(t, api.Edit{ID: "boathouse", Type: "hut", Save: per{"name": "Boathouse"}, Do: "publish"})
 	n.must(
@@ -384,8 +384,8 @@ func TestSlowReadsAreGivenUp(t *testing.T) {
 	}
 }
 
-// TestAModelSaysWhatItBreaks plans a model that renames a field which requests in use name.
-func TestAModelSaysWhatItBreaks(t *testing.T) {
+// TestModelDiffNamesBrokenReads plans a model that renames a field which requests in use name.
+func TestModelDiffNamesBrokenReads(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	for _, d := range [][2]string{{"names", "{ piers { nodes { name } } }"}, {"counts", "{ piers { totalCount } }"}} {

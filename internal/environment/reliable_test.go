@@ -32,9 +32,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestAWriteWithAKeyIsMadeOnce sends writes again with the key of draft-ietf-httpapi-
+// TestIdempotencyKeyWritesOnce sends writes again with the key of draft-ietf-httpapi-
 // idempotency-key-header.
-func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
+func TestIdempotencyKeyWritesOnce(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	nodes := []node{open(t, s, secret), open(t, s, secret)}
@@ -135,9 +135,9 @@ func TestAWriteWithAKeyIsMadeOnce(t *testing.T) {
 	}
 }
 
-// TestPassingTroubleMakesASchedulesLateAndNoMore has the database refuse what schedules
+// TestTransientFailureOnlyDelaysSchedule has the database refuse what schedules
 // write for a while, as it does with a full disk.
-func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
+func TestTransientFailureOnlyDelaysSchedule(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	for i := range 3 {
@@ -203,9 +203,9 @@ func TestPassingTroubleMakesASchedulesLateAndNoMore(t *testing.T) {
 	}
 }
 
-// TestAnImportPassesWhatIsTooLong has a line in the middle of an import that is longer
+// TestImportSkipsOverlongLines has a line in the middle of an import that is longer
 // than is read.
-func TestAnImportPassesWhatIsTooLong(t *testing.T) {
+func TestImportSkipsOverlongLines(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	line := func(id string) string {
 		return `{"id": "` + id + `", "type": "pier", "fields": {"name": "` + id + `"}}` + "\n"
@@ -227,8 +227,8 @@ func TestAnImportPassesWhatIsTooLong(t *testing.T) {
 	}
 }
 
-// TestAProvenAnnouncementWithNonsenseIsKept signs announcements that cannot be read.
-func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
+// TestVerifiedMalformedHookIsKept signs announcements that cannot be read.
+func TestVerifiedMalformedHookIsKept(t *testing.T) {
 	w := newWorld(t, 1)
 	for i, body := range []string{
 		`{"specversion":"1.0","id":"x","source":"/h","type":"x.published","subject":"berths/a","time":"2026\u0000"}`,
@@ -253,9 +253,9 @@ func TestAProvenAnnouncementWithNonsenseIsKept(t *testing.T) {
 	}
 }
 
-// TestClocksPutBackByUnusualSpans gives times that come twice where clocks are put back by
+// TestAmbiguousLocalTimes gives times that come twice where clocks are put back by
 // half an hour, and by two.
-func TestClocksPutBackByUnusualSpans(t *testing.T) {
+func TestAmbiguousLocalTimes(t *testing.T) {
 	for zone, text := range map[string]string{
 		"Australia/Lord_Howe": "2026-04-05T01:45",
 		"Antarctica/Troll":    "2026-10-25T01:30", "Europe/Oslo": "2026-10-25T02:30",
@@ -269,9 +269,9 @@ func TestClocksPutBackByUnusualSpans(t *testing.T) {
 	}
 }
 
-// TestABrakeHoldsMassDeletion has an origin answer as if it had lost everything, and beside
+// TestMassDeletionNeedsConfirmation has an origin answer as if it had lost everything, and beside
 // a bad item one entry go.
-func TestABrakeHoldsMassDeletion(t *testing.T) {
+func TestMassDeletionNeedsConfirmation(t *testing.T) {
 	w := newWorld(t, 1)
 	n := w.nodes[0]
 	for i := range 30 {
@@ -311,9 +311,9 @@ func TestABrakeHoldsMassDeletion(t *testing.T) {
 	}
 }
 
-// TestAnOriginThatHangsHoldsUpNoOther announces more from an origin that never answers
+// TestHangingOriginBlocksNoOther announces more from an origin that never answers
 // than is processed at once, and then something from another.
-func TestAnOriginThatHangsHoldsUpNoOther(t *testing.T) {
+func TestHangingOriginBlocksNoOther(t *testing.T) {
 	quay := &outside{items: map[string]map[string]any{}}
 	good := httptest.NewServer(quay)
 	t.Cleanup(good.Close)
@@ -381,9 +381,9 @@ types:
 	}
 }
 
-// TestEventsOfANodeThatHasGoneAreTakenOver leaves an event as a node does that is killed
+// TestEventsOfLostNodeAreTakenOver leaves an event as a node does that is killed
 // while it processes it, and one without a job.
-func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
+func TestEventsOfLostNodeAreTakenOver(t *testing.T) {
 	w := newWorld(t, 2)
 	w.with(func() { w.down = true })
 	w.set("a", "Kvalholm", "open", 1)
@@ -411,9 +411,9 @@ func TestEventsOfANodeThatHasGoneAreTakenOver(t *testing.T) {
 	t.Logf("both were processed after %v", time.Since(begin))
 }
 
-// TestAQuietCopyDoesNothingByItself starts a node on a copy in which something is
+// TestStandbyRunsNoJobs starts a node on a copy in which something is
 // scheduled, as after a restore.
-func TestAQuietCopyDoesNothingByItself(t *testing.T) {
+func TestStandbyRunsNoJobs(t *testing.T) {
 	w := newWorld(t, 0)
 	called := w.outside
 	web := httptest.NewServer(called)
@@ -478,9 +478,9 @@ func TestAQuietCopyDoesNothingByItself(t *testing.T) {
 	})
 }
 
-// TestWhoIsAheadOfTheLogIsToldToBeginAgain asks for the changes after one that there is not,
+// TestReaderAheadOfLogStartsAgain asks for the changes after one that there is not,
 // as a reader does that knew more than the copy that was restored.
-func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
+func TestReaderAheadOfLogStartsAgain(t *testing.T) {
 	n := open(t, testkit.Store(t, testkit.Model(t, testkit.Ferries)), access.NewSecret())
 	done := publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
 	path := "/content/" + n.Replica.Environment() + "/published/changes?after="
@@ -496,9 +496,9 @@ func TestWhoIsAheadOfTheLogIsToldToBeginAgain(t *testing.T) {
 	}
 }
 
-// TestALockOnAnnouncementsHoldsUpNobodyElse locks the table of announcements while many
+// TestLockOnAnnouncementsBlocksNothingElse locks the table of announcements while many
 // come in, and lists of them are asked for: readers, writers and readiness go on.
-func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
+func TestLockOnAnnouncementsBlocksNothingElse(t *testing.T) {
 	w := newWorld(t, 1)
 	n := w.nodes[0]
 	w.set("a", "Kvalholm", "open", 1)
@@ -559,8 +559,8 @@ func TestALockOnAnnouncementsHoldsUpNobodyElse(t *testing.T) {
 	waiting.Wait()
 }
 
-// TestAQuietCopyEnds ends a node that was never woken.
-func TestAQuietCopyEnds(t *testing.T) {
+// TestStandbyEnds ends a node that was never woken.
+func TestStandbyEnds(t *testing.T) {
 	g, err := environment.Open(
 		t.Context(), environment.Options{Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Quiet: true},
 	)
@@ -577,9 +577,9 @@ func TestAQuietCopyEnds(t *testing.T) {
 	}
 }
 
-// TestAClientThatGoesLeavesNoWordThatItsWriteWasMade has clients go while their write waits,
+// TestDisconnectedClientLeavesNoWriteOutcome has clients go while their write waits,
 // and send it again.
-func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
+func TestDisconnectedClientLeavesNoWriteOutcome(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
@@ -629,9 +629,9 @@ func TestAClientThatGoesLeavesNoWordThatItsWriteWasMade(t *testing.T) {
 	}
 }
 
-// TestAStreamTellsOfChangesInOrder has several nodes publish at the same time, and follows
+// TestStreamDeliversChangesInOrder has several nodes publish at the same time, and follows
 // the changes on one: each comes once, in the order of the sequences.
-func TestAStreamTellsOfChangesInOrder(t *testing.T) {
+func TestStreamDeliversChangesInOrder(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	nodes := []node{open(t, s, secret), open(t, s, secret)}
@@ -681,9 +681,9 @@ func TestAStreamTellsOfChangesInOrder(t *testing.T) {
 	}
 }
 
-// TestAnEventIsGivenUpAfterADay has an origin that cannot be reached for longer than its
+// TestEventIsAbandonedAfterADay has an origin that cannot be reached for longer than its
 // events are tried.
-func TestAnEventIsGivenUpAfterADay(t *testing.T) {
+func TestEventIsAbandonedAfterADay(t *testing.T) {
 	var c origin.Config
 	if err := strictyaml.Decode("o.yaml", []byte(`
 pull: {http: "http://127.0.0.1:1/api"}
@@ -728,9 +728,9 @@ func (asyncTransport) RoundTrip(r *http.Request) (*http.Response, error) {
 	return http.DefaultTransport.RoundTrip(r)
 }
 
-// TestAWriteGoesOnInTheBackground has an entry held by somebody: its write is answered with
+// TestWriteContinuesInBackground has an entry held by somebody: its write is answered with
 // 202 and where its outcome will be, on any node and for who made it only.
-func TestAWriteGoesOnInTheBackground(t *testing.T) {
+func TestWriteContinuesInBackground(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	secret := access.NewSecret()
 	a, b := open(t, s, secret), open(t, s, secret)

@@ -160,8 +160,8 @@ func TestSessionsEnd(t *testing.T) {
 	}
 }
 
-// TestForgedCookiesAreKnownWithoutLookingThemUp sends cookies that were never given out.
-func TestForgedCookiesAreKnownWithoutLookingThemUp(t *testing.T) {
+// TestForgedCookiesCostNoLookup sends cookies that were never given out.
+func TestForgedCookiesCostNoLookup(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	n.account(t, n.client.Address, "tilda@skerry.example", access.RoleEditor)
@@ -180,8 +180,8 @@ func TestForgedCookiesAreKnownWithoutLookingThemUp(t *testing.T) {
 	}
 }
 
-// TestThePasswordIsAskedForAgain changes who may do what long after signing in.
-func TestThePasswordIsAskedForAgain(t *testing.T) {
+// TestSensitiveRoutesRequireRecentPassword changes who may do what long after signing in.
+func TestSensitiveRoutesRequireRecentPassword(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	b := n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
@@ -237,9 +237,9 @@ func TestCookiesOfHTTPS(t *testing.T) {
 	b.must("GET", "/control/v1/session", nil, 401, "")
 }
 
-// TestNobodyIsLockedOutFromElsewhere guesses a password from one address, and signs in
+// TestFailedSignInsLockNobodyOut guesses a password from one address, and signs in
 // from another.
-func TestNobodyIsLockedOutFromElsewhere(t *testing.T) {
+func TestFailedSignInsLockNobodyOut(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	n.account(t, n.client.Address, "odd@skerry.example", access.RoleAdmin)
@@ -270,8 +270,8 @@ func TestNobodyIsLockedOutFromElsewhere(t *testing.T) {
 	}
 }
 
-// TestTheFirstLinkIsForTheFirst makes an account otherwise, and then uses the link.
-func TestTheFirstLinkIsForTheFirst(t *testing.T) {
+// TestSetupLinkCreatesFirstAccount makes an account otherwise, and then uses the link.
+func TestSetupLinkCreatesFirstAccount(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	link, err := n.Accounts.FirstLink(t.Context())
@@ -309,8 +309,8 @@ func TestTheFirstLinkIsForTheFirst(t *testing.T) {
 	}
 }
 
-// TestPreviewLinksLoseWhatTheirMakerLoses takes rights away from those who made links.
-func TestPreviewLinksLoseWhatTheirMakerLoses(t *testing.T) {
+// TestPreviewLinksLoseGrantsWithTheirCreator takes rights away from those who made links.
+func TestPreviewLinksLoseGrantsWithTheirCreator(t *testing.T) {
 	l := newLine(t, 2)
 	n, other := l.nodes[0], l.nodes[1]
 	reads := func(n node, token, path string) int { return n.ask(t, token, path).Status }

@@ -79,7 +79,7 @@ func page(id string, fields per) api.Edit {
 	return api.Edit{ID: id, Type: "page", Save: fields, Do: "publish"}
 }
 
-func TestBadWritesAreRefusedByName(t *testing.T) {
+func TestBadWritesAreNamed(t *testing.T) {
 	n, _, secret := islesNode(t)
 	n.must(t, page("home", per{"title": per{"en": "Home"}}))
 	n.must(t, page("below", per{"title": per{"en": "Below"}, "parent": "home"}))
@@ -231,7 +231,7 @@ func TestBadWritesAreRefusedByName(t *testing.T) {
 	}
 }
 
-func TestALostUpdateShowsBothSides(t *testing.T) {
+func TestEditConflictShowsBothSides(t *testing.T) {
 	n, _, secret := islesNode(t)
 	n.must(t, page("a", per{"title": per{"en": "One"}}))
 	put := func(match, title string) (int, string, []byte) {
@@ -352,7 +352,7 @@ func again(t *testing.T, s *store.Store) *store.Store {
 	return other
 }
 
-func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
+func TestModelTakesEffectOnRunningNodes(t *testing.T) {
 	a, s, secret := islesNode(t)
 	b := open(t, again(t, s), secret)
 	a.must(t, page("one", per{"title": per{"en": "One"}}))
@@ -404,7 +404,7 @@ func TestAModelTakesEffectOnRunningNodes(t *testing.T) {
 	}
 }
 
-func TestAConfiguredModelIsAppliedAtStartIfWanted(t *testing.T) {
+func TestConfiguredModelIsAppliedAtStart(t *testing.T) {
 	a, s, _ := islesNode(t)
 	a.must(t, page("one", per{"title": per{"en": "One"}}))
 	other := testkit.Model(t, strings.Replace(isles, "max: 30", "max: 31", 1))
@@ -527,7 +527,7 @@ func TestDraftsThatAreLinkedAreOffered(t *testing.T) {
 	}
 }
 
-func TestMoments(t *testing.T) {
+func TestParseMoment(t *testing.T) {
 	for text, c := range map[string][2]string{
 		"2026-12-01T08:00":          {"Europe/Oslo", "2026-12-01T07:00:00Z"},
 		"2026-07-01 08:00:30":       {"Europe/Oslo", "2026-07-01T06:00:30Z"},
@@ -611,10 +611,10 @@ not json
 	}
 }
 
-// TestNothingIsStaleWhereEntriesShowEachOther edits pages that live below each
+// TestNothingIsStaleInReferenceCycles edits pages that live below each
 // other, link to each other and show each other, at random but repeatably, and
 // holds every cached answer against one that is computed anew.
-func TestNothingIsStaleWhereEntriesShowEachOther(t *testing.T) {
+func TestNothingIsStaleInReferenceCycles(t *testing.T) {
 	n, _, _ := islesNode(t)
 	random := rand.New(rand.NewPCG(7, 11))
 	ids := []string{"a", "b", "c", "d", "e", "f"}

@@ -9,9 +9,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestFiltersAreAnotherSpelling holds filters as GraphQL has them against the same in
+// TestShorthandFilters holds filters as GraphQL has them against the same in
 // CQL2, both as literals and as a variable.
-func TestFiltersAreAnotherSpelling(t *testing.T) {
+func TestShorthandFilters(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	s := schema(t)
 	for text, c := range map[string]struct{ cql, json string }{

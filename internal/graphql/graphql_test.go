@@ -138,7 +138,7 @@ func TestUnionsAndConditions(t *testing.T) {
 	}
 }
 
-func TestEqualQuestionsHaveEqualKeys(t *testing.T) {
+func TestEqualRequestsHaveEqualKeys(t *testing.T) {
 	a := compile(t, `{ routes { nodes { name } } }`, nil)
 	b := compile(t, `query Other { routes(first: 20) { nodes { ... on Route { name } } } }`, nil)
 	c := compile(t, `{ routes { nodes { name number } } }`, nil)
@@ -440,9 +440,9 @@ func TestEffortIsKnownBeforehand(t *testing.T) {
 	}
 }
 
-// TestWhoAsksOnlyHowManyGetsNoEntries compiles lists of which nothing but the number is
+// TestCountOnly compiles lists of which nothing but the number is
 // asked, and others.
-func TestWhoAsksOnlyHowManyGetsNoEntries(t *testing.T) {
+func TestCountOnly(t *testing.T) {
 	for text, limit := range map[string]int{
 		"{ routes { totalCount } }": 0, "{ routes(first: 5) { n: totalCount __typename } }": 0,
 		"{ routes { __typename } }":              0,

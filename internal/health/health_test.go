@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-func TestCallsAreHeldBackAfterFailures(t *testing.T) {
+func TestCallsBackOffAfterFailures(t *testing.T) {
 	var target Target
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 	away := errors.New("connection refused")

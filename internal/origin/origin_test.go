@@ -127,7 +127,7 @@ const item = `{"ref": "L-1", "status": "draft", "changed": "2026-11-23T08:00:00Z
 	"copy": "*Round*", "stops": ["P-1", "P-2", null], "first": "P-1", "picture": {"href": "http://a/b.png", "says": "A ferry"}, "tags": ["a", "b"], "open": true,
 	"other": {"nb": {"title": "Ytre ring"}, "xx": {"title": "?"}}, "live": {"title": "Outer Ring", "no": 1, "tags": []}}`
 
-func TestAnItemIsBroughtOver(t *testing.T) {
+func TestItemIsIngested(t *testing.T) {
 	s, m := source(t, map[string]string{"/api/lines/L-1": item})
 	got, err := s.One(t.Context(), m, "route", "L-1")
 	if err != nil {
@@ -166,7 +166,7 @@ func TestAnItemIsBroughtOver(t *testing.T) {
 	}
 }
 
-func TestStatesAreToldApart(t *testing.T) {
+func TestEntryStates(t *testing.T) {
 	s, m := source(t, map[string]string{
 		"/api/lines/live":    `{"ref": "live", "status": "live", "title": "A"}`,
 		"/api/lines/draft":   `{"ref": "draft", "status": "draft", "title": "A"}`,
@@ -287,9 +287,9 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 	}
 }
 
-// TestACallerThatGoesSaysNothingOfTheOrigin calls off reads, more often than an origin may
+// TestCancelledCallerDoesNotMarkOriginUnhealthy calls off reads, more often than an origin may
 // fail before it is left alone.
-func TestACallerThatGoesSaysNothingOfTheOrigin(t *testing.T) {
+func TestCancelledCallerDoesNotMarkOriginUnhealthy(t *testing.T) {
 	s, m := source(t, map[string]string{})
 	gone, leave := context.WithCancel(t.Context())
 	leave()

@@ -109,8 +109,8 @@ func TestSpecialNetworks(t *testing.T) {
 	}
 }
 
-// TestAnAnswerSaysWhenToCallAgain reads Retry-After in both of its forms.
-func TestAnAnswerSaysWhenToCallAgain(t *testing.T) {
+// TestRetryAfter reads Retry-After in both of its forms.
+func TestRetryAfter(t *testing.T) {
 	now := time.Date(2026, 11, 28, 12, 0, 0, 0, time.UTC)
 	for text, want := range map[string]time.Duration{
 		"": 0, "120": 2 * time.Minute, "-5": 0, "soon": 0,

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-func TestAFailureIsToldOnceAndThenCounted(t *testing.T) {
+func TestRepeatedFailureIsLoggedOnceAndCounted(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var out bytes.Buffer
 		log := slog.New(slog.NewTextHandler(&out, nil))

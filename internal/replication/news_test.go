@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-func TestASlowListenerIsToldEverything(t *testing.T) {
+func TestSlowListenerIsToldToRefreshEverything(t *testing.T) {
 	var b Broadcaster
 	heard, stop := b.Listen()
 	defer stop()

@@ -12,10 +12,10 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestABuilderIsNeverGivenUp has a builder fail in every way, more often than anybody
+// TestBuilderIsRetriedWithoutLimit has a builder fail in every way, more often than anybody
 // would wait for: there is always a next try, no later than a quarter of an hour, and the
 // log says when.
-func TestABuilderIsNeverGivenUp(t *testing.T) {
+func TestBuilderIsRetriedWithoutLimit(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	ctx := t.Context()
 	call := &rebuild.Call{Quiet: strictyaml.Duration(time.Nanosecond), Timeout: strictyaml.Duration(time.Minute)}
@@ -89,8 +89,8 @@ func TestABuilderIsNeverGivenUp(t *testing.T) {
 	}
 }
 
-// TestABuilderThatDoesNotReport takes the call for the end of a build.
-func TestABuilderThatDoesNotReport(t *testing.T) {
+// TestBuilderWithoutReport takes the call for the end of a build.
+func TestBuilderWithoutReport(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	ctx := t.Context()
 	call := &rebuild.Call{Reports: rebuild.ReportsNone}
@@ -119,9 +119,9 @@ func TestABuilderThatDoesNotReport(t *testing.T) {
 	}
 }
 
-// TestTheTimeToReportBeginsWithTheCallThatWasTaken has a builder take the third call,
+// TestReportTimeoutStartsAtAcceptedCall has a builder take the third call,
 // long after the first, which it had put off.
-func TestTheTimeToReportBeginsWithTheCallThatWasTaken(t *testing.T) {
+func TestReportTimeoutStartsAtAcceptedCall(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	ctx := t.Context()
 	call := &rebuild.Call{Timeout: strictyaml.Duration(time.Minute)}

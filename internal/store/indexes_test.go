@@ -29,9 +29,9 @@ types:
     fields: {name: {kind: text}, slug: {kind: slug, madeFrom: name}}
 `
 
-// TestWhatIsMarkedIsIndexed looks at what PostgreSQL does with filters and orders of
+// TestIndexedFieldsHaveIndexes looks at what PostgreSQL does with filters and orders of
 // fields that are marked as indexed, and after they are not any more.
-func TestWhatIsMarkedIsIndexed(t *testing.T) {
+func TestIndexedFieldsHaveIndexes(t *testing.T) {
 	with, without := testkit.Model(
 		t, fmt.Sprintf(indexed, ", indexed: true"),
 	), testkit.Model(

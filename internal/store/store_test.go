@@ -109,7 +109,7 @@ func (b bench) root(typ string, sort ...string) query.Root {
 	}
 }
 
-func TestAnEntrysLife(t *testing.T) {
+func TestEntryLifecycle(t *testing.T) {
 	b := open(t)
 	draft := pier("mella", "Mella")
 	draft.Live = writing.KeepLive
@@ -194,7 +194,7 @@ func TestAnEntrysLife(t *testing.T) {
 	}
 }
 
-func TestNothingIsHalfWritten(t *testing.T) {
+func TestWritesAreAtomic(t *testing.T) {
 	b := open(t)
 	_, err := b.apply(pier("a", "A"), route("r", content.Fields{"number": 100.0}), pier("b", strings.Repeat("x", 41)))
 	var problems content.Problems
@@ -451,7 +451,7 @@ func TestLinksAreFilledInInTheEditorsOrder(t *testing.T) {
 	}
 }
 
-func TestAModelChangeLaysDocumentsOutAnew(t *testing.T) {
+func TestModelChangeRendersDocumentsAgain(t *testing.T) {
 	b := open(t)
 	b.must(route("r", content.Fields{"name": map[string]any{"ja": "外回り"}, "slug": "outer"}))
 	if got := b.list("published", b.root("route")); len(got) != 0 {
@@ -590,7 +590,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	}
 }
 
-func TestAdvanceHandsEachChangeToOneReader(t *testing.T) {
+func TestConsumeChangesHandsEachChangeToOneReader(t *testing.T) {
 	b := open(t)
 	b.must(pier("a", "A"), pier("b", "B"))
 	broken := errors.New("broken")

@@ -12,7 +12,7 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-func TestTroubleIsToldApart(t *testing.T) {
+func TestTransientErrorsAreRecognised(t *testing.T) {
 	code := func(c string) error { return fmt.Errorf("write: %w", &pgconn.PgError{Code: c}) }
 	for _, c := range []struct {
 		err  error

@@ -350,7 +350,7 @@ func TestUniqueValuesAndDefaults(t *testing.T) {
 	}
 }
 
-func TestWhatIsReferredToStays(t *testing.T) {
+func TestReferencedEntriesCannotBeDeleted(t *testing.T) {
 	b := openIslands(t)
 	b.must(
 		writing.Edit{
@@ -451,9 +451,9 @@ func TestDraftsAreDiscardedAndCompared(t *testing.T) {
 	}
 }
 
-// TestWritesThatWaitAreCommittedTogether has many writers at once, some of them
+// TestConcurrentWritesShareACommit has many writers at once, some of them
 // with something wrong: that is theirs alone.
-func TestWritesThatWaitAreCommittedTogether(t *testing.T) {
+func TestConcurrentWritesShareACommit(t *testing.T) {
 	b := openIslands(t)
 	b.must(page("taken", content.Fields{"title": per{"en": "Taken"}}))
 	const n = 60
@@ -635,7 +635,7 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	}
 }
 
-func TestWhoElseHasItOpen(t *testing.T) {
+func TestPresence(t *testing.T) {
 	b := openIslands(t)
 	see := func(session, who string) string {
 		others, err := b.Entries.RecordPresence(t.Context(), "a", session, who)

@@ -71,7 +71,7 @@ func TestParseGrantSaysWhatIsWrong(t *testing.T) {
 	}
 }
 
-func TestKeysExpireAtTheirMoment(t *testing.T) {
+func TestKeysExpireOnTime(t *testing.T) {
 	at := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	k := Key{Expires: &at}
 	if k.Good(k.Hash, at.Add(-1)) != nil || k.Good(k.Hash, at) != ErrExpired || (&Key{}).Good([32]byte{}, at) != nil {

@@ -92,7 +92,7 @@ func TestCanonicalForm(t *testing.T) {
 	}
 }
 
-func TestWhatIsWrongIsNamedAtItsPlace(t *testing.T) {
+func TestProblemsHaveLocations(t *testing.T) {
 	m := harbour(t)
 	for src, want := range map[string]struct {
 		at   int
@@ -212,8 +212,8 @@ func TestThreeValuedLogic(t *testing.T) {
 	}
 }
 
-// TestWhatIsUntrueIsToldWithWhatThereIs explains why a filter leaves an entry out.
-func TestWhatIsUntrueIsToldWithWhatThereIs(t *testing.T) {
+// TestExplainNamesDecidingValue explains why a filter leaves an entry out.
+func TestExplainNamesDecidingValue(t *testing.T) {
 	m := harbour(t)
 	d := fields{
 		"id":         "n1",

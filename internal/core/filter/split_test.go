@@ -219,10 +219,10 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 	}
 }
 
-// TestTimeTurnsWhatIsHeldAgainstIt holds a filter against itself a minute later: where
+// TestTimeChangesConditionsOnNow holds a filter against itself a minute later: where
 // it comes out otherwise, something that it holds against now has been passed, and
 // matters.
-func TestTimeTurnsWhatIsHeldAgainstIt(t *testing.T) {
+func TestTimeChangesConditionsOnNow(t *testing.T) {
 	m, r := harbour(t), rand.New(rand.NewPCG(8400, 6))
 	turned := 0
 	for range 400 {
@@ -259,8 +259,8 @@ func TestTimeTurnsWhatIsHeldAgainstIt(t *testing.T) {
 	}
 }
 
-// TestWaysLeadToTypes names the ways on which an atom reaches entries.
-func TestWaysLeadToTypes(t *testing.T) {
+// TestReferencePathsLeadToTypes names the ways on which an atom reaches entries.
+func TestReferencePathsLeadToTypes(t *testing.T) {
 	m := harbour(t)
 	f, err := Parse("routes.piers.name = 'Mella' AND routes.start.slug = 'p1' AND title = 'Fog'", m, m.Type("notice"))
 	if err != nil {

@@ -6,9 +6,9 @@ import (
 	"testing"
 )
 
-// TestListsAreWhatSlicesAre holds the lists against slices: whatever is done to one,
+// TestListAgreesWithSlice holds the lists against slices: whatever is done to one,
 // the others stay as they are, and what is given up is used again.
-func TestListsAreWhatSlicesAre(t *testing.T) {
+func TestListAgreesWithSlice(t *testing.T) {
 	r := rand.New(rand.NewPCG(8400, 2))
 	var l lists
 	held, want := map[int]list{}, map[int][]uint32{}
@@ -56,9 +56,9 @@ func TestListsAreWhatSlicesAre(t *testing.T) {
 	}
 }
 
-// TestListsThatGrowTogetherTakeNoMore lets many lists grow by one at a time, in turn:
+// TestGrowingListsShareMemory lets many lists grow by one at a time, in turn:
 // what they have outgrown serves the larger ones.
-func TestListsThatGrowTogetherTakeNoMore(t *testing.T) {
+func TestGrowingListsShareMemory(t *testing.T) {
 	var l lists
 	held := make([]list, 20_000)
 	for n := range uint32(40) {

@@ -9,13 +9,13 @@ import (
 type due struct {
 	at    time.Time
 	lists []dueOf
-	// asOf is the sequence that it knows the moments of.
+	// asOf is the sequence that it knows the triggers of.
 	asOf int64
 }
 
 type dueOf struct {
 	list *listGroup
-	Moments
+	TimeTriggers
 }
 
 // due finds the lists, which are in the index already, by which the set ends.
@@ -23,8 +23,8 @@ func (x *Index[S]) due(set *Set) *due {
 	out := &due{at: set.Deadline}
 	for i := range set.Lists {
 		l := &set.Lists[i]
-		if !l.Moments.first().IsZero() {
-			own := Moments{slices.Clone(l.Moments.List), l.Moments.Until}
+		if !l.TimeTriggers.first().IsZero() {
+			own := TimeTriggers{slices.Clone(l.TimeTriggers.List), l.TimeTriggers.Until}
 			out.lists, out.asOf = append(
 				out.lists, dueOf{x.lists[l.key(set.Edition)], own},
 			), max(
@@ -33,7 +33,7 @@ func (x *Index[S]) due(set *Set) *due {
 		}
 	}
 	if out.lists == nil {
-		out.lists = []dueOf{{nil, Moments{Until: set.Deadline}}}
+		out.lists = []dueOf{{nil, TimeTriggers{Until: set.Deadline}}}
 	}
 	return out
 }

@@ -41,7 +41,7 @@ func parse(t *testing.T, m *model.Model, typ, text string) *filter.Filter {
 	return f
 }
 
-// passes makes the change of a notice that passes the present at other moments; -1 is
+// passes makes the change of a notice that passes the present at other triggers; -1 is
 // never, and -2 is no notice.
 func passes(sequence int64, entry string, was, is int) *Delta {
 	c := &Delta{Change: content.Change{
@@ -78,12 +78,12 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 	order := []Sort{{By: "title", Kind: model.Text}}
 	title := "A first"
 	l := List{
-		Type:    "notice",
-		Locale:  "en",
-		Filter:  parse(t, m, "notice", "until > now() OR urgent = TRUE"),
-		Sort:    order,
-		Window:  Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []SortKey{NewSortKey(order, []*string{&title}, "first")}},
-		Moments: Moments{List: []Moment{{after(10), "a"}, {after(20), "b"}}, Until: after(100)},
+		Type:         "notice",
+		Locale:       "en",
+		Filter:       parse(t, m, "notice", "until > now() OR urgent = TRUE"),
+		Sort:         order,
+		Window:       Window{Limit: 1, Beyond: 3, AsOf: 5, Rows: []SortKey{NewSortKey(order, []*string{&title}, "first")}},
+		TimeTriggers: TimeTriggers{List: []TimeTrigger{{after(10), "a"}, {after(20), "b"}}, Until: after(100)},
 	}
 	x := NewIndex[string]()
 	h := x.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
@@ -120,8 +120,8 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 	if got := x.Set(h).Deadline; !got.Equal(after(100)) {
 		t.Errorf("in the end it ends at %v", got)
 	}
-	// A list of which all moments are known may come to have none.
-	l.Moments = Moments{List: []Moment{{after(10), "a"}}}
+	// A list of which all triggers are known may come to have none.
+	l.TimeTriggers = TimeTriggers{List: []TimeTrigger{{after(10), "a"}}}
 	y := NewIndex[string]()
 	h = y.Add("it", &Set{Edition: "published", Lists: []List{l}, Deadline: after(10)})
 	if _, moved := y.Match(passes(6, "a", 10, -1)); len(moved) != 1 || !moved[0].Deadline.IsZero() ||
@@ -136,8 +136,8 @@ func TestDeadlinesFollowWhoSetsThem(t *testing.T) {
 	}
 }
 
-// TestWhenAnEarlierCrossingMatters asks of one change by itself.
-func TestWhenAnEarlierCrossingMatters(t *testing.T) {
+// TestEarlierTimeTriggerMatters asks of one change by itself.
+func TestEarlierTimeTriggerMatters(t *testing.T) {
 	m := notices(t)
 	list := List{
 		Type:   "notice",
@@ -163,9 +163,9 @@ func TestWhenAnEarlierCrossingMatters(t *testing.T) {
 	}
 }
 
-// TestWhatMustBeAsked names what has to be known of entries before a change of one is
+// TestPredicateProbes names what has to be known of entries before a change of one is
 // matched.
-func TestWhatMustBeAsked(t *testing.T) {
+func TestPredicateProbes(t *testing.T) {
 	m := notices(t)
 	x := NewIndex[string]()
 	number := parse(t, m, "notice", "routes.number > 3")
@@ -243,9 +243,9 @@ func TestWhatMustBeAsked(t *testing.T) {
 	}
 }
 
-// TestWhatIsHeldComesBack adds sets and finds in the index what they were, and how
+// TestCachedResponsesAreRestored adds sets and finds in the index what they were, and how
 // people are told of windows.
-func TestWhatIsHeldComesBack(t *testing.T) {
+func TestCachedResponsesAreRestored(t *testing.T) {
 	x := NewIndex[int]()
 	title := "A"
 	set := &Set{
@@ -308,10 +308,10 @@ func TestWhatIsHeldComesBack(t *testing.T) {
 	}
 }
 
-// TestAnEntryThatLeadsToItself has a notice go from a route, where it made another one a
+// TestEntryReferringToItself has a notice go from a route, where it made another one a
 // member of a list, to one where somebody else makes it a member. On its way to itself
 // it is not counted a second time, so that the other's leaving would not show.
-func TestAnEntryThatLeadsToItself(t *testing.T) {
+func TestEntryReferringToItself(t *testing.T) {
 	m := notices(t)
 	order := []Sort{{By: "title", Kind: model.Text}}
 	l := List{

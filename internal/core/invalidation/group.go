@@ -184,7 +184,7 @@ func (x *Index[S]) window(edition string, l *List) (out uint32) {
 	list := x.lists[key]
 	if list == nil {
 		own := *l
-		own.Window, own.Moments = Window{}, Moments{}
+		own.Window, own.TimeTriggers = Window{}, TimeTriggers{}
 		list = &listGroup{template: newTemplate(&own), key: key, edition: x.kept(edition)}
 		x.lists[key] = list
 		x.enlist(list)

@@ -27,8 +27,8 @@ type List struct {
 	// Count says that the response tells how many there are in all.
 	Count  bool   `json:"count,omitempty"`
 	Window Window `json:"window"`
-	// Moments are those of a filter that speaks of now.
-	Moments Moments `json:"-"`
+	// TimeTriggers are those of a filter on the present time.
+	TimeTriggers TimeTriggers `json:"-"`
 }
 
 // outcomeSet is a set of pairs of truths: whether an entry was a member of a list,

@@ -98,7 +98,7 @@ func TestAffected(t *testing.T) {
 
 var byTitle = []Sort{{By: "title", Kind: model.Text}}
 
-// TestIndexFindsWhatAskingEverybodyFinds holds the index against the obvious
+// TestIndexAgreesWithFullScan holds the index against the obvious
 // way: to ask every set.
 // TestFormerPathsAskForLives tells whether somebody who was at a path before lives
 // elsewhere now: whether it is there at all does not matter to who asks only that.
@@ -149,7 +149,7 @@ func TestFormerPathsAskForLives(t *testing.T) {
 	}
 }
 
-func TestIndexFindsWhatAskingEverybodyFinds(t *testing.T) {
+func TestIndexAgreesWithFullScan(t *testing.T) {
 	r := rand.New(rand.NewPCG(8400, 1))
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	ids := []string{"a", "b", "c", "d", "e"}
@@ -467,7 +467,7 @@ func TestWindowsExactly(t *testing.T) {
 	}
 }
 
-func TestModelsTouchWhoUsesThem(t *testing.T) {
+func TestModelChangeAffectsItsUsers(t *testing.T) {
 	x := NewIndex[string]()
 	for name, u := range map[string]Use{
 		"titles": {Type: "pier", Locale: "en", Fields: []string{"title"}},
@@ -573,9 +573,9 @@ func TestBackReferencesAndPaths(t *testing.T) {
 	}
 }
 
-// TestTwoThatTurnAConditionTogether has two entries come that both make a condition of
+// TestTwoChangesFlipOneCondition has two entries come that both make a condition of
 // a third true: neither alone does, as things are after both.
-func TestTwoThatTurnAConditionTogether(t *testing.T) {
+func TestTwoChangesFlipOneCondition(t *testing.T) {
 	m := testModel(t)
 	f, err := filter.Parse("piers.lead = 'x'", m, m.Type("route"))
 	if err != nil {
@@ -615,9 +615,9 @@ func TestTwoThatTurnAConditionTogether(t *testing.T) {
 	}
 }
 
-// TestACommitCountsInSum has one entry come and another go in one commit: their number
+// TestExpiryUsesNetEffectOfCommit has one entry come and another go in one commit: their number
 // stays, and so does whoever shows nothing but that.
-func TestACommitCountsInSum(t *testing.T) {
+func TestExpiryUsesNetEffectOfCommit(t *testing.T) {
 	l := List{Type: "pier", Locale: "en", Sort: byTitle, Count: true}
 	x := NewIndex[string]()
 	x.Add("counted", &Set{Edition: "published", Lists: []List{l}})

@@ -8,7 +8,7 @@ import (
 	"ubiquon/internal/core/strictyaml"
 )
 
-func TestDefaultsAreGivenToWhatIsNotSet(t *testing.T) {
+func TestDefaultsFillUnsetFields(t *testing.T) {
 	var read struct {
 		Limits Limits `yaml:"limits"`
 	}

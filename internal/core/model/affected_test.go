@@ -9,9 +9,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// TestWhatAChangeOfTheModelTouches holds what answers may differ in against the words
+// TestModelChangeAffectedParts holds what answers may differ in against the words
 // of a change.
-func TestWhatAChangeOfTheModelTouches(t *testing.T) {
+func TestModelChangeAffectedParts(t *testing.T) {
 	const route = "season: {kind: choice, options: {summer: Summer time, winter: Winter time}}"
 	everything := []string{model.Everything}
 	for name, c := range map[string]struct {

@@ -232,7 +232,7 @@ func TestConvertKeepsWhatItCan(t *testing.T) {
 	}
 }
 
-func TestTouchedTypesAreThoseLaidOutOtherwise(t *testing.T) {
+func TestAffectedTypesAreThoseRenderedDifferently(t *testing.T) {
 	touched := func(was, is string) []string {
 		return model.Convert(testkit.Model(t, everything), testkit.Model(t, strings.Replace(everything, was, is, 1))).
 			AffectedTypes()

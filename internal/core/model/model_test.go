@@ -43,7 +43,7 @@ func TestReadAndStoredForm(t *testing.T) {
 	}
 }
 
-func TestReadTellsMistakes(t *testing.T) {
+func TestReadReportsErrors(t *testing.T) {
 	one := func(fields string) string { return "types:\n  pier:\n    fields:\n      " + fields + "\n" }
 	for name, c := range map[string]struct{ src, want string }{
 		"unknown kind": {
@@ -101,7 +101,7 @@ func TestReadTellsMistakes(t *testing.T) {
 	}
 }
 
-func TestReadTellsAllMistakesOfAllFiles(t *testing.T) {
+func TestReadReportsErrorsOfAllFiles(t *testing.T) {
 	_, err := model.Read(map[string][]byte{
 		"a.yaml": []byte("types:\n  pier: {fields: {name: {kind: txt}, when: {kind: dat}}}\n"),
 		"b.yaml": []byte("types:\n  pier: {fields: {}}\n  route: {plurl: x}\n"),

@@ -53,7 +53,7 @@ func TestHTMLBecomesCommonMark(t *testing.T) {
 	}
 }
 
-func TestWhatIsLostIsTold(t *testing.T) {
+func TestConversionReportsLosses(t *testing.T) {
 	for source, want := range map[string][]string{
 		"Fog, **thick**; see [the map](/map).": nil, "a < b and c > d": nil,
 		"<div>\n<p>Pasted</p>\n</div>\n\nmore": {"<div>", "<p>"}, "in <b>the</b> line": {"<b>"},

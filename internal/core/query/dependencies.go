@@ -14,7 +14,7 @@ func Dependencies(q *Query, r *Result) *invalidation.Set {
 		set:      &invalidation.Set{Edition: q.Edition, Deadline: r.Deadline},
 		vain:     map[string]bool{},
 		sequence: r.Sequence,
-		moments:  r.Moments,
+		triggers: r.TimeTriggers,
 	}
 	for i := range q.Roots {
 		root, res := &q.Roots[i], &r.Roots[i]
@@ -73,22 +73,22 @@ type dependencies struct {
 	linked   bool // only then can the same document have been read twice
 	vain     map[string]bool
 	sequence int64
-	moments  map[*Root]invalidation.Moments
+	triggers map[*Root]invalidation.TimeTriggers
 }
 
 // list adds what a result shows of a list; target is the entry that is referred to,
 // for a way back.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
 	l := invalidation.List{
-		Type:       root.Type,
-		Locale:     locale,
-		Field:      root.Field,
-		Target:     target,
-		Filter:     root.Filter,
-		Translated: root.Translated,
-		Sort:       root.Sort,
-		Count:      root.Count,
-		Moments:    d.moments[root],
+		Type:         root.Type,
+		Locale:       locale,
+		Field:        root.Field,
+		Target:       target,
+		Filter:       root.Filter,
+		Translated:   root.Translated,
+		Sort:         root.Sort,
+		Count:        root.Count,
+		TimeTriggers: d.triggers[root],
 		Window: invalidation.Window{
 			Limit:      root.Limit,
 			FromEnd:    root.Backwards(),

@@ -40,8 +40,8 @@ func rights(all ...string) access.Rights {
 	return out
 }
 
-// TestWithoutWhatAReaderMayNotEnter narrows reads for readers who lack grants.
-func TestWithoutWhatAReaderMayNotEnter(t *testing.T) {
+// TestSelectionOmitsForbiddenTypes narrows reads for readers who lack grants.
+func TestSelectionOmitsForbiddenTypes(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	picks := func(s *query.Selection) string {
 		var out []string
@@ -275,8 +275,8 @@ func TestSearchesByPathEndWhereOneIsFound(t *testing.T) {
 	}
 }
 
-// TestEffortGrowsWithWhatIsAsked prices reads before they are run.
-func TestEffortGrowsWithWhatIsAsked(t *testing.T) {
+// TestEffortGrowsWithSelection prices reads before they are run.
+func TestEffortGrowsWithSelection(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	last := 0
 	for _, fields := range []string{
@@ -311,9 +311,9 @@ func TestEffortGrowsWithWhatIsAsked(t *testing.T) {
 	}
 }
 
-// TestFarewellNamesWhatGoes reads things that are deprecated, in all the ways in which
+// TestDeprecationNamesSelectedFields reads things that are deprecated, in all the ways in which
 // a query may.
-func TestFarewellNamesWhatGoes(t *testing.T) {
+func TestDeprecationNamesSelectedFields(t *testing.T) {
 	src := strings.Replace(
 		testkit.Ferries, "number: {kind: integer,",
 		`number: {kind: integer, deprecated: use the name, deprecatedSince: "2026-10-01", sunset: "2027-02-01",`, 1,

@@ -20,9 +20,9 @@ type Result struct {
 	Deadline time.Time
 	// Now is what the database's clock said, for answers that depend on the time.
 	Now time.Time
-	// Moments are by which entries it ends, for each list that speaks of now.
-	Moments map[*Root]invalidation.Moments
-	Roots   []RootResult
+	// TimeTriggers are the times at which entries cross a condition on the present time, by list.
+	TimeTriggers map[*Root]invalidation.TimeTriggers
+	Roots        []RootResult
 }
 
 // RootResult is the answer to one Root. A root that found nothing has no rows.

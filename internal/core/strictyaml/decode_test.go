@@ -50,7 +50,7 @@ func TestDecodeKeepsOrderAndReadsSpans(t *testing.T) {
 	}
 }
 
-func TestDecodeTellsEveryMistakeWithItsPlace(t *testing.T) {
+func TestDecodeReportsEveryErrorWithPosition(t *testing.T) {
 	for name, c := range map[string]struct {
 		src  string
 		want []string
@@ -122,8 +122,8 @@ func TestDurations(t *testing.T) {
 	}
 }
 
-// TestFilesThatWouldTakeAllMemory decodes small files that stand for huge ones.
-func TestFilesThatWouldTakeAllMemory(t *testing.T) {
+// TestOversizedYAMLIsRefused decodes small files that stand for huge ones.
+func TestOversizedYAMLIsRefused(t *testing.T) {
 	laughs := "a: &a [x, x, x, x, x, x, x, x, x]\n"
 	for c := 'b'; c < 'j'; c++ {
 		laughs += fmt.Sprintf("%c: &%[1]c [*%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c, *%[2]c]\n", c, c-1)

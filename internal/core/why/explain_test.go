@@ -206,7 +206,7 @@ func TestEveryReason(t *testing.T) {
 	}
 }
 
-func TestWhatIsLeftOutOfAnEntry(t *testing.T) {
+func TestExplainNamesOmittedMembers(t *testing.T) {
 	f := visible()
 	f.Entry.LeftOut = []LeftOut{
 		{Field: "routes", Near: Near{ID: "r1", Type: "route", Title: "North Line"}, Local: true},

@@ -93,8 +93,8 @@ func TestLocaleNegotiation(t *testing.T) {
 	}
 }
 
-// TestWhatIsTakenForJSON goes through media types as they come.
-func TestWhatIsTakenForJSON(t *testing.T) {
+// TestJSONMediaTypes goes through media types as they come.
+func TestJSONMediaTypes(t *testing.T) {
 	for header, want := range map[string]bool{
 		"application/json": true, "application/json; " +
 			"charset=utf-8": true, "application/json;charset=UTF-8": true, "Application/JSON": true,
@@ -135,8 +135,8 @@ func TestSmallBodiesAreReadWhole(t *testing.T) {
 	}
 }
 
-// TestWhatARequestAsks reads the directives of a Cache-Control header.
-func TestWhatARequestAsks(t *testing.T) {
+// TestRequestDirectives reads the directives of a Cache-Control header.
+func TestRequestDirectives(t *testing.T) {
 	for header, want := range map[string]string{
 		"": "", "no-cache": "current", "No-Cache": "current", "no-store": "current, not kept",
 		"only-if-cached": "held", "max-age=0": "current", "max-age=\"30\"": "current",

@@ -89,7 +89,7 @@ func (h *harbour) tell(body, with string) int {
 	return resp.StatusCode
 }
 
-func TestWhatEverybodyMayReadIsKept(t *testing.T) {
+func TestOpenContentIsStoredDownstream(t *testing.T) {
 	h := newHarbour(t)
 	const list = "/content/main/published/notices?limit=3"
 	_, first, how := h.get(list)
@@ -137,7 +137,7 @@ func TestWhatEverybodyMayReadIsKept(t *testing.T) {
 	}
 }
 
-func TestItLetsGoOfWhatItIsTold(t *testing.T) {
+func TestPurgeCalls(t *testing.T) {
 	for name, c := range map[string]struct {
 		body, secret string
 		status       int

@@ -106,7 +106,7 @@ func (b *bench) announced() string {
 	return strings.Join(b.heard, ", ")
 }
 
-func TestAnItemsLifeIsAnnounced(t *testing.T) {
+func TestItemLifecycleIsAnnounced(t *testing.T) {
 	b := open(t, t.TempDir())
 	code, made, _ := b.do("POST", "/api/reports", map[string]any{"headline": "New"})
 	ref, _ := made["ref"].(string)
@@ -211,7 +211,7 @@ func TestListsAndMistakes(t *testing.T) {
 	}
 }
 
-func TestTheDeskWrites(t *testing.T) {
+func TestDeskWrites(t *testing.T) {
 	b := open(t, t.TempDir())
 	form := url.Values{"fullName": {"Ragna Tveit"}, "life": {"On Østra."}, "do": {"publish"}}
 	req, err := http.NewRequest("POST", b.web.URL+"/desk/staff/S-1", strings.NewReader(form.Encode()))

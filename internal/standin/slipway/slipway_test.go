@@ -126,7 +126,7 @@ func (y *yard) page(path string) (int, string) {
 	return resp.StatusCode, string(body)
 }
 
-func TestABuildIsReadRenderedSwappedAndReported(t *testing.T) {
+func TestBuildReadsRendersSwapsAndReports(t *testing.T) {
 	y := open(t)
 	if code, _ := y.page("/"); code != 503 {
 		t.Errorf("before the first build: %d", code)
@@ -165,7 +165,7 @@ func TestABuildIsReadRenderedSwappedAndReported(t *testing.T) {
 	})
 }
 
-func TestAFailureLeavesTheSiteAsItWas(t *testing.T) {
+func TestFailedBuildLeavesSiteUnchanged(t *testing.T) {
 	y := open(t)
 	y.run()
 	y.order(secret, "b1", 1, 7)

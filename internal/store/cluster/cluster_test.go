@@ -67,7 +67,7 @@ func TestStartsStopsAndTakesUp(t *testing.T) {
 	}
 }
 
-func TestAStaleProcessFileIsNoHindrance(t *testing.T) {
+func TestStalePIDFileIsIgnored(t *testing.T) {
 	dir := scratch(t)
 	first := start(t, dir)
 	run(t, first.URL, "create table kept (n int)")
@@ -93,9 +93,9 @@ func TestAStaleProcessFileIsNoHindrance(t *testing.T) {
 	run(t, start(t, dir).URL, "select n from kept")
 }
 
-// TestAServerThatIsKilledComesBack kills the server: it is started again at the same
+// TestKilledServerIsRestarted kills the server: it is started again at the same
 // address, with what it held.
-func TestAServerThatIsKilledComesBack(t *testing.T) {
+func TestKilledServerIsRestarted(t *testing.T) {
 	c := start(t, scratch(t))
 	run(t, c.URL, "create table kept (n int)")
 	c.mu.Lock()
@@ -117,7 +117,7 @@ func TestAServerThatIsKilledComesBack(t *testing.T) {
 	run(t, c.URL, "select n from kept")
 }
 
-func TestHalfMadeDataIsMadeAnew(t *testing.T) {
+func TestIncompleteDataDirectoryIsRecreated(t *testing.T) {
 	dir := scratch(t)
 	data, err := DataDir(dir)
 	if err != nil {
@@ -132,9 +132,9 @@ func TestHalfMadeDataIsMadeAnew(t *testing.T) {
 	run(t, start(t, dir).URL, "select 1")
 }
 
-// TestAServerThatEndsAtOnceIsStartedAgain has something in the way of the server that
+// TestServerThatExitsIsRestarted has something in the way of the server that
 // goes after its first try, as what is left of a killed one does.
-func TestAServerThatEndsAtOnceIsStartedAgain(t *testing.T) {
+func TestServerThatExitsIsRestarted(t *testing.T) {
 	dir := scratch(t)
 	first := start(t, dir)
 	run(t, first.URL, "create table kept (n int)")

@@ -82,19 +82,19 @@ func (rd *Reader) deadlineStatement(
 			if span := time.Duration(seconds * float64(time.Second)); res.Good == 0 || span < res.Good {
 				res.Good, res.Deadline = max(span, 1), at
 			}
-			one := invalidation.Moments{List: []invalidation.Moment{{At: at, Entry: string(raw[3])}}}
+			one := invalidation.TimeTriggers{List: []invalidation.TimeTrigger{{At: at, Entry: string(raw[3])}}}
 			if known++; known == clause.MomentsKept {
 				one.Until = at
 			}
 			if len(n.Steps) > 0 {
 				one.List[0].Entry = "" // it is not an entry of the list
 			}
-			if res.Moments == nil {
-				res.Moments = map[*query.Root]invalidation.Moments{}
+			if res.TimeTriggers == nil {
+				res.TimeTriggers = map[*query.Root]invalidation.TimeTriggers{}
 			}
-			all := res.Moments[root]
+			all := res.TimeTriggers[root]
 			all.Add(one)
-			res.Moments[root] = all
+			res.TimeTriggers[root] = all
 			return err
 		},
 	}
