@@ -34,6 +34,8 @@ type AuditFilter struct {
 	What string `query:"what" json:"-"`
 	// Subject is the id or name of what it was done to.
 	Subject string `query:"subject" json:"-"`
+	// Filter is in CQL2, on who, kind, what, subject, address and at.
+	Filter string `query:"filter" json:"-"`
 	// After and Until bound the time.
 	After time.Time `query:"after" json:"-"`
 	Until time.Time `query:"until" json:"-"`

@@ -164,12 +164,24 @@ type SimulatedChange struct {
 	Change int64 `json:"change,omitempty"`
 }
 
-// Sample is how the cache did at a moment.
+// HistorySpan says how far back the history goes.
+type HistorySpan struct {
+	// Span is hour (in steps of a minute), day (of ten minutes) or week (of an hour); without
+	// it, hour.
+	Span string `query:"span" json:"-" enum:"hour,day,week"`
+}
+
+// CacheSample is what all nodes did over one step of the history.
 type CacheSample struct {
+	// At is the beginning of the step.
 	At      time.Time `json:"at"`
-	Hits    int64     `json:"hits"` // since the sample before
+	Hits    int64     `json:"hits"`
 	Misses  int64     `json:"misses"`
 	Expired int64     `json:"expired"`
-	Held    int       `json:"held"`
-	Bytes   uint64    `json:"bytes"`
+	// Held and Bytes are what the caches held at most.
+	Held  int    `json:"held"`
+	Bytes uint64 `json:"bytes"`
+	// P50 and P99 are the times of reads, in milliseconds; 0 where there were none.
+	P50 float64 `json:"p50ms"`
+	P99 float64 `json:"p99ms"`
 }

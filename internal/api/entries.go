@@ -77,9 +77,18 @@ type EntryFilter struct {
 	Missing string `query:"missing" json:"-"`
 	// RefersTo is an entry that those listed refer to.
 	RefersTo string `query:"refersTo" json:"-"`
+	// Filter is in CQL2, on the drafts of the entries of Type, in Locale.
+	Filter string `query:"filter" json:"-"`
+	// Locale that Filter reads; without one, the default locale.
+	Locale string `query:"locale" json:"-"`
+	// Sort is title, type, origin, updated or published, with - before it for descending;
+	// without one, -updated.
+	Sort string `query:"sort" json:"-" enum:"title,-title,type,-type,origin,-origin,updated,-updated,published,-published"`
 	// IDs of the entries, separated by commas.
 	IDs []string `query:"ids" json:"-"`
-	// Types that it is narrowed to; nil means all.
+	// AnyType are types, separated by commas, of which the entries are of one; none means all.
+	AnyType []string `query:"types" json:"-"`
+	// Types that it is narrowed to by grants; nil means all.
 	Types []string `json:"-"`
 	// Limit is 50 if it is not given or more than 500.
 	Limit  int `query:"limit" json:"-"`
@@ -230,6 +239,8 @@ type EntryOpen struct {
 	EntryRef
 	// Session is 8 to 100 characters of the client's own choice.
 	Session string `json:"session"`
+	// Field that is being edited there, if any: its name, at most 200 bytes.
+	Field string `json:"field,omitempty"`
 	// Closed says that it is open no longer.
 	Closed bool `json:"closed,omitempty"`
 }
@@ -237,6 +248,14 @@ type EntryOpen struct {
 // EntryOthers are the others who have an entry open.
 type EntryOthers struct {
 	Others []string `json:"others"`
+	// Editing says who of them is editing which field.
+	Editing []FieldEditor `json:"editing"`
+}
+
+// FieldEditor is somebody who edits a field of an entry.
+type FieldEditor struct {
+	Who   string `json:"who"`
+	Field string `json:"field"`
 }
 
 // ExportFilter says which entries are exported.
@@ -246,4 +265,20 @@ type ExportFilter struct {
 	Origin string   `query:"origin" json:"-"`
 	// Revisions exports former revisions, too.
 	Revisions bool `query:"revisions" json:"-"`
+}
+
+// ProseText is a text in CommonMark, of a prose field.
+type ProseText struct {
+	Text string `json:"text"`
+	// Marks are the extra marks that the field allows.
+	Marks []string `json:"marks,omitempty"`
+	// Locale that links to entries are for; without one, the default locale.
+	Locale string `json:"locale,omitempty"`
+}
+
+// RenderedProse is a text as a reader of drafts gets it.
+type RenderedProse struct {
+	HTML string `json:"html"`
+	// Lost names what the text holds and is not delivered.
+	Lost []string `json:"lost"`
 }

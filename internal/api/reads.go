@@ -119,3 +119,29 @@ type NewDocument struct {
 type DocumentRef struct {
 	Document string `path:"document" json:"-"`
 }
+
+// SavedView is a list that somebody has kept under a name: a page of the console, and what it
+// is narrowed by.
+type SavedView struct {
+	ID   string `json:"id"`
+	Page string `json:"page" enum:"entries,events,audit"`
+	Name string `json:"name"`
+	// Query is that of the page's address, as in type=notice&state=draft.
+	Query string    `json:"query"`
+	By    string    `json:"by"`
+	Saved time.Time `json:"saved"`
+}
+
+// NewSavedView is a list that is kept, in place of the one of the same page and name.
+type NewSavedView struct {
+	Page string `json:"page" enum:"entries,events,audit"`
+	// Name has 1 to 100 bytes.
+	Name string `json:"name"`
+	// Query has 4000 bytes at most.
+	Query string `json:"query"`
+}
+
+// SavedViewRef names a saved view.
+type SavedViewRef struct {
+	ID string `path:"id" json:"-"`
+}

@@ -55,6 +55,20 @@ type NewSchedule struct {
 	Locales []string `json:"locales,omitempty"`
 }
 
+// NewSchedules has several entries published or unpublished at one moment, all or none.
+type NewSchedules struct {
+	// Entries are the ids of 1 to 500 entries.
+	Entries []string `json:"entries"`
+	// Action is publish or unpublish.
+	Action string `json:"action" enum:"publish,unpublish"`
+	// At is in RFC 3339, or a local time in the zone.
+	At string `json:"at"`
+	// Zone is an IANA name.
+	Zone string `json:"zone,omitempty"`
+	// Locales it is for; none means all.
+	Locales []string `json:"locales,omitempty"`
+}
+
 // ScheduleMove gives a pending schedule another moment.
 type ScheduleMove struct {
 	ScheduleRef

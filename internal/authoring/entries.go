@@ -4,18 +4,63 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/writing"
 )
 
-// Entries lists entries.
+// Entries lists entries. Its error is a *query.Error or an *api.BadParameterError where
+// the filter or the order is wrong.
 func (a *Service) Entries(ctx context.Context, f api.EntryFilter) ([]api.EntryInfo, int, error) {
-	return a.store.Entries.List(ctx, f)
+	if by := strings.TrimPrefix(f.Sort, "-"); f.Sort != "" && !slices.Contains(entries.Sorts(), by) {
+		return nil, 0, api.BadParameter("sort", "entries are not sorted by %q%s; take one of %s, with - for descending",
+			by, strictyaml.DidYouMean(by, entries.Sorts()), strings.Join(entries.Sorts(), ", "))
+	}
+	where, err := a.draftFilter(&f)
+	if err != nil {
+		return nil, 0, err
+	}
+	return a.store.Entries.List(ctx, f, where)
+}
+
+// draftFilter reads the filter on drafts, and gives it a locale.
+func (a *Service) draftFilter(f *api.EntryFilter) (*filter.Filter, error) {
+	if f.Filter == "" {
+		return nil, nil
+	}
+	m := a.replica.Model()
+	t := m.Type(f.Type)
+	switch {
+	case f.Type == "":
+		return nil, api.BadParameter("filter", "a filter is on the fields of one type: name it with type")
+	case t == nil:
+		return nil, api.BadParameter("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
+	}
+	if f.Locale == "" {
+		f.Locale = m.Default()
+	}
+	if _, ok := m.Locale(f.Locale); !ok {
+		return nil, api.BadParameter("locale", "there is no locale %q%s", f.Locale, strictyaml.DidYouMean(f.Locale, m.Tags()))
+	}
+	out, err := query.ParseFilter("filter", f.Filter, m, t)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range out.Reads() {
+		if f.Types != nil && !slices.Contains(f.Types, r.Type) {
+			return nil, api.BadParameter("filter", "it reads entries of the type %s, for which you lack a grant", r.Type)
+		}
+	}
+	return out, nil
 }
 
 // Revision returns one revision of an entry, with its fields.
@@ -92,7 +137,7 @@ func (a *Service) LinkedDrafts(ctx context.Context, ids []string) ([]api.EntryIn
 		return out, nil
 	}
 	items, _, err := a.store.Entries.List(
-		ctx, api.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked},
+		ctx, api.EntryFilter{IDs: linked, Origin: content.Local, Limit: maxLinked}, nil,
 	)
 	for _, e := range items {
 		if e.PublishedRevision == 0 || e.Behind {
@@ -154,9 +199,10 @@ func (a *Service) Coverage(ctx context.Context) ([]api.Coverage, error) {
 	return a.store.Entries.Coverages(ctx, a.replica.Model().Tags())
 }
 
-// SawOpen notes that somebody has an entry open, and returns who else has.
-func (a *Service) SawOpen(ctx context.Context, id, session, who string) ([]string, error) {
-	return a.store.Entries.RecordPresence(ctx, id, session, who)
+// SawOpen notes that somebody has an entry open, and which field they edit, and returns who
+// else has it open; a field is empty where none is edited.
+func (a *Service) SawOpen(ctx context.Context, id, session, who, field string) ([]api.FieldEditor, error) {
+	return a.store.Entries.RecordPresence(ctx, id, session, who, field)
 }
 
 // EntryAccess returns how entries stand, by id; of those that there are.

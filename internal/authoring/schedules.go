@@ -59,16 +59,36 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 	return time.Time{}, "", fmt.Errorf("%w: %q is no time; write it as in 2026-12-01T08:00", ErrMoment, text)
 }
 
-// AddSchedule has an entry published or taken back at a moment. What is published
-// is the newest revision at the time of this call. Its error is entries.ErrPast,
-// db.ErrForeign or content.Problems where that is the reason.
-func (a *Service) AddSchedule(ctx context.Context, s api.Schedule) (api.Schedule, error) {
+// AddSchedules has entries published or unpublished at their moments, all or none. What is
+// published is the newest revision at the time of this call. Its error is entries.ErrPast,
+// db.ErrForeign or the content.Problems of all entries where that is the reason.
+func (a *Service) AddSchedules(ctx context.Context, all ...api.Schedule) ([]api.Schedule, error) {
+	var problems content.Problems
+	for _, s := range all {
+		err := a.checkSchedule(ctx, s)
+		var p content.Problems
+		if errors.As(err, &p) {
+			problems = append(problems, p...)
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	out, err := a.store.Schedules.Add(ctx, all...)
+	a.schedulesMoved()
+	return out, err
+}
+
+// checkSchedule tells whether the newest revision of an entry could be published as scheduled.
+func (a *Service) checkSchedule(ctx context.Context, s api.Schedule) error {
 	e, err := a.store.Entries.Get(ctx, s.Entry)
 	if err != nil {
-		return s, err
+		return err
 	}
 	if e.Origin != content.Local {
-		return s, fmt.Errorf("entry %s: %w (%s)", s.Entry, db.ErrForeign, e.Origin)
+		return fmt.Errorf("entry %s: %w (%s)", s.Entry, db.ErrForeign, e.Origin)
 	}
 	m := a.replica.Model()
 	t := m.Type(e.Type)
@@ -77,13 +97,13 @@ func (a *Service) AddSchedule(ctx context.Context, s api.Schedule) (api.Schedule
 	}
 	for _, tag := range s.Locales {
 		if _, ok := m.Locale(tag); !ok {
-			return s, problem("locales", "locale", "there is no locale %q", tag)
+			return problem("locales", "locale", "there is no locale %q", tag)
 		}
 	}
 	switch s.Action {
 	case entries.SchedulePublish:
 		if t.Approval && e.Review != content.Approved {
-			return s, problem(
+			return problem(
 				"action", "approval",
 				"revision %d is not approved, and %s is published only after approval; submit it for review",
 				e.Revision, t.Label,
@@ -91,15 +111,13 @@ func (a *Service) AddSchedule(ctx context.Context, s api.Schedule) (api.Schedule
 		}
 		live := content.Publish(t, e.Shown, e.Newest, s.Locales)
 		if p := content.Check(m, t, s.Entry, live, content.For{Publish: true, Locales: s.Locales}); len(p) > 0 {
-			return s, p
+			return p
 		}
 	case entries.ScheduleUnpublish:
 	default:
-		return s, problem("action", "action", "%q is neither publish nor unpublish", s.Action)
+		return problem("action", "action", "%q is neither publish nor unpublish", s.Action)
 	}
-	out, err := a.store.Schedules.Add(ctx, s)
-	a.schedulesMoved()
-	return out, err
+	return nil
 }
 
 // Schedules lists schedules: see store.Schedules.

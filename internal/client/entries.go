@@ -113,6 +113,13 @@ func (es *Entries) Schedule(
 	)
 }
 
+// ScheduleAll has several entries published or unpublished at one moment, all or none.
+func (es *Entries) ScheduleAll(ctx context.Context, s api.NewSchedules) ([]api.Schedule, error) {
+	var out api.Items[api.Schedule]
+	err := es.c.call(ctx, http.MethodPost, "/schedules/several", s, &out)
+	return out.Items, err
+}
+
 // Schedules lists schedules; with a state only those in it.
 func (es *Entries) Schedules(ctx context.Context, state string) ([]api.Schedule, error) {
 	var out api.Items[api.Schedule]

@@ -47,3 +47,20 @@ func (rs *Reads) AddDocument(ctx context.Context, name, text string) (out api.Tr
 func (rs *Reads) RemoveDocument(ctx context.Context, name string) error {
 	return rs.c.call(ctx, http.MethodDelete, "/documents/"+url.PathEscape(name), nil, &api.None{})
 }
+
+// Views lists the views of lists that people have saved.
+func (rs *Reads) Views(ctx context.Context) ([]api.SavedView, error) {
+	var out api.Items[api.SavedView]
+	err := rs.c.call(ctx, http.MethodGet, "/views", nil, &out)
+	return out.Items, err
+}
+
+// SaveView saves a view, in place of the one of its page and name.
+func (rs *Reads) SaveView(ctx context.Context, v api.NewSavedView) (out api.SavedView, err error) {
+	return out, rs.c.call(ctx, http.MethodPost, "/views", v, &out)
+}
+
+// RemoveView removes a saved view.
+func (rs *Reads) RemoveView(ctx context.Context, id string) error {
+	return rs.c.call(ctx, http.MethodDelete, "/views/"+url.PathEscape(id), nil, &api.None{})
+}

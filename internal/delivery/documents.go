@@ -122,3 +122,37 @@ func (ds *Documents) Changed(ctx context.Context, changes []content.Change) erro
 	}
 	return ds.Load(ctx)
 }
+
+// Views lists the views of lists that people have saved.
+func (ds *Documents) Views(ctx context.Context) ([]api.SavedView, error) {
+	return ds.store.Views.List(ctx)
+}
+
+// viewPages are the pages whose lists can be saved as views.
+var viewPages = []string{"entries", "events", "audit"}
+
+// SaveView saves a view, in place of the one of its page and name.
+func (ds *Documents) SaveView(ctx context.Context, v api.NewSavedView, by string) (api.SavedView, error) {
+	v.Name = strings.TrimSpace(v.Name)
+	switch {
+	case !slices.Contains(viewPages, v.Page):
+		return api.SavedView{}, api.BadParameter("page", "%q has no views; take one of %s", v.Page, strings.Join(viewPages, ", "))
+	case v.Name == "" || len(v.Name) > 100:
+		return api.SavedView{}, api.BadParameter("name", "a view has a name of 1 to 100 bytes")
+	case len(v.Query) > 4000:
+		return api.SavedView{}, api.BadParameter("query", "a view's query has at most 4000 bytes")
+	}
+	out, err := ds.store.Views.Save(ctx, api.SavedView{Page: v.Page, Name: v.Name, Query: v.Query, By: by})
+	if err != nil {
+		return out, err
+	}
+	return out, ds.store.Audit.Add(ctx, content.UserCause(by), "view save", v.Page+" "+v.Name, nil, v)
+}
+
+// RemoveView removes a saved view. Its error is db.ErrNotFound when there is none.
+func (ds *Documents) RemoveView(ctx context.Context, id, by string) error {
+	if err := ds.store.Views.Remove(ctx, id); err != nil {
+		return err
+	}
+	return ds.store.Audit.Add(ctx, content.UserCause(by), "view remove", id, nil, nil)
+}

@@ -2,7 +2,6 @@ package delivery
 
 import (
 	"context"
-	"slices"
 	"sync"
 	"time"
 
@@ -10,50 +9,67 @@ import (
 	"ubiquon/internal/background"
 )
 
-const (
-	sampleEvery = 10 * time.Second
-	maxSamples  = 360 // an hour
-)
+// sampleEvery is how often a node adds what it did to the history.
+const sampleEvery = 10 * time.Second
 
+// samples is what the history has of this node.
 type samples struct {
 	mu   sync.Mutex
-	all  []api.CacheSample
 	last api.CacheStats
 }
 
-// sampling notes how the cache does.
+// sampling records how the cache and the reads do, until the context ends. What a sample
+// that could not be stored counted is part of the next one.
 func (d *Service) sampling(ctx context.Context) {
-	for ok := true; ok; ok = background.Sleep(ctx, sampleEvery, nil) {
-		d.sample()
+	for background.Sleep(ctx, sampleEvery, nil) {
+		if err := d.sample(ctx); err != nil && ctx.Err() == nil {
+			d.log.Debug("a sample of the history is not stored", "error", err)
+		}
 	}
 }
 
-func (d *Service) sample() {
-	now := d.cache.Stats()
+// sample stores what happened since the sample before; where nothing did, nothing is written.
+func (d *Service) sample(ctx context.Context) error {
 	d.samples.mu.Lock()
 	defer d.samples.mu.Unlock()
-	was := d.samples.last
+	now, was := d.cache.Stats(), d.samples.last
+	s := api.CacheSample{
+		Hits:    now.Hits - was.Hits,
+		Misses:  now.Misses - was.Misses + now.Joined - was.Joined,
+		Expired: now.Expired - was.Expired,
+		Held:    now.Responses,
+		Bytes:   now.Bytes,
+	}
+	if s.Hits+s.Misses+s.Expired == 0 {
+		return nil
+	}
+	p50, p99, n := d.Reading.Quantiles()
+	if n > 0 {
+		s.P50, s.P99 = p50.Seconds()*1000, p99.Seconds()*1000
+	}
+	if err := d.store.Changes.AddSample(ctx, d.replica.Node.ID, s); err != nil {
+		return err
+	}
 	d.samples.last = now
-	d.samples.all = append(
-		d.samples.all,
-		api.CacheSample{
-			At:      time.Now(),
-			Hits:    now.Hits - was.Hits,
-			Misses:  now.Misses - was.Misses + now.Joined - was.Joined,
-			Expired: now.Expired - was.Expired,
-			Held:    now.Responses,
-			Bytes:   now.Bytes,
-		},
-	)
-	if over := len(d.samples.all) - maxSamples; over > 0 {
-		d.samples.all = slices.Clone(d.samples.all[over:])
-	}
+	return nil
 }
 
-// CacheHistory is how the cache did in the last hour, in steps of ten seconds; the
-// last one is up to now.
-func (d *Service) CacheHistory() []api.CacheSample {
-	d.samples.mu.Lock()
-	defer d.samples.mu.Unlock()
-	return slices.Clone(d.samples.all)
+// spans are what the history is shown over, and in which steps.
+var spans = map[string]struct{ all, step time.Duration }{
+	"hour": {time.Hour, time.Minute},
+	"day":  {24 * time.Hour, 10 * time.Minute},
+	"week": {7 * 24 * time.Hour, time.Hour},
+}
+
+// CacheHistory returns what all nodes did over the last hour, day or week. What this node did
+// up to now is part of it.
+func (d *Service) CacheHistory(ctx context.Context, span string) ([]api.CacheSample, error) {
+	of, ok := spans[span]
+	if !ok {
+		return nil, api.BadParameter("span", "%q is no span of the history; take hour, day or week", span)
+	}
+	if err := d.sample(ctx); err != nil {
+		return nil, err
+	}
+	return d.store.Changes.Samples(ctx, of.all, of.step)
 }

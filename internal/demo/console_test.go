@@ -88,7 +88,7 @@ func TestConsole(t *testing.T) {
 	do("its trace is drawn", chromedp.WaitVisible(chromedp.CSS("svg[data-trace]")))
 
 	do(
-		"to Entries", chromedp.Click(chromedp.CSS("a[href='/console/entries']")),
+		"to Entries", chromedp.Click(chromedp.CSS("a[href='/console/main/entries']")),
 		chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
 		chromedp.SendKeys(chromedp.CSS("input[aria-label=Search]"), "fog week"),
 	)
@@ -150,7 +150,7 @@ func TestConsole(t *testing.T) {
 	}
 	do(
 		"by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
-		chromedp.KeyEvent("\t\t\t\t\t\t\t\t\r"), chromedp.WaitVisible(chromedp.CSS("main h1")),
+		chromedp.KeyEvent(strings.Repeat("\t", 10)+"\r"), chromedp.WaitVisible(chromedp.CSS("main h1")),
 	)
 	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
 		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))

@@ -30,7 +30,7 @@ func TestConsoleLosesNothing(t *testing.T) {
 	holds := func(text string) {
 		t.Helper()
 		w.when("the field holds "+text, fmt.Sprintf(
-			"document.querySelector(\"[aria-label='%s']\")?.value === %q", name, text,
+			"document.querySelector(\"input[aria-label='%s']\")?.value === %q", name, text,
 		))
 	}
 	gone := func(words string) {
@@ -115,12 +115,12 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 		"to the type", chromedp.Navigate(line.Connection.Gateway+"/console/types/notice"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=severity]")),
 	)
-	w.click("Change", `[...document.querySelectorAll("[data-field=severity] button")].find((b) => b.innerText === "Change")`)
-	w.do("the window", chromedp.WaitVisible(chromedp.CSS("[aria-label=Options]")))
-	w.write("Options", " or late")
+	w.press("Change severity")
+	w.write("Option 2, label in English", " or late")
 	w.press("Keep")
+	const draft = `JSON.parse(sessionStorage.getItem(Object.keys(sessionStorage).find((k) => k.startsWith("ubiquon.model "))) ?? "null")`
 	w.when("the other locales keep their labels", `(() => {
-		const model = JSON.parse(sessionStorage.getItem("ubiquon.model") ?? "null");
+		const model = `+draft+`?.model;
 		const options = model?.types.find((t) => t.name === "notice").fields.find((f) => f.name === "severity").options;
 		const changed = options?.find((o) => o.label.includes(" or late"));
 		return options?.length === 3 && changed?.labels.en === changed?.label && !!changed?.labels.nb && !!changed.labels.ja;
@@ -132,7 +132,8 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 	w.press("Close")
 	w.press("Drop it")
 
-	// Another model is applied meanwhile: this draft must not undo it.
+	// Another model is applied meanwhile: what goes together with this draft is taken into it, and
+	// what does not must be decided.
 	m, err := admin().Models().Present(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -145,11 +146,17 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 		}
 	}
 	w.when("the draft has its consequences", "document.querySelector('[data-plan]')?.dataset.plan === '1'")
-	apply(strings.Replace(yaml, "label: Fare\n", "label: Ticket\n", 1))
-	w.do("reload", chromedp.Navigate(line.Connection.Gateway+"/console/types"))
-	w.shows("Somebody else has applied version")
+	ticket := strings.Replace(yaml, "label: Fare\n", "label: Ticket\n", 1)
+	apply(ticket)
+	w.shows("your changes are on top of it now")
+	w.when("the draft has both", draft+`.model.types.some((t) => t.label === "Ticket") && `+
+		`document.querySelector('[data-plan]')?.dataset.plan === '1'`)
+	apply(strings.Replace(ticket, "Forsinkelse", "Forsinket", 1))
+	w.shows("Both have changed: notice.severity")
 	w.when("it cannot be applied",
 		`[...document.querySelectorAll("button")].find((b) => b.innerText.trim() === "Apply")?.disabled === true`)
+	w.press("Take theirs for these")
+	w.shows("Nothing is changed yet.")
 	w.press("Drop the changes")
 	apply(yaml)
 }

@@ -51,8 +51,8 @@ func (w writer) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 func (w writer) press(words string) {
 	w.t.Helper()
 	w.click("the button "+words, fmt.Sprintf(`(() => {
-		const all = [...(document.querySelector("[role=dialog]:last-of-type") ?? document).querySelectorAll("button, a")];
-		return all.find((b) => b.innerText.trim() === %q && !b.disabled);
+		const all = [...([...document.querySelectorAll("[role=dialog]")].pop() ?? document).querySelectorAll("button, a")];
+		return all.find((b) => [b.innerText.trim(), b.getAttribute("aria-label")].includes(%q) && !b.disabled);
 	})()`, words))
 }
 
@@ -85,13 +85,30 @@ func (w writer) click(what, script string) {
 	w.do(what, chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"))
 }
 
-// write replaces what stands in a field of a form.
+// control is a script that finds what can be typed into or chosen from under this name, in the
+// window if one is open.
+func control(label string) string {
+	return fmt.Sprintf(`(() => {
+		const within = [...document.querySelectorAll("[role=dialog]")].pop() ?? document;
+		const named = (e) => e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText.trim();
+		return [...within.querySelectorAll("input, textarea, select, [contenteditable=true]")].find((e) => named(e) === %q);
+	})()`, label)
+}
+
+// write types at the end of what is in the control of this name.
 func (w writer) write(label, text string) {
 	w.t.Helper()
-	selector := fmt.Sprintf("[aria-label='%s']", label)
+	w.when("the field "+label, fmt.Sprintf(`(() => {
+		document.querySelector("[data-target]")?.removeAttribute("data-target");
+		const e = %s;
+		e?.setAttribute("data-target", "");
+		e?.scrollIntoView({ block: "center" });
+		return !!e;
+	})()`, control(label)))
+	const target = "[data-target]"
 	w.do(
-		"write "+label, chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Click(chromedp.CSS(selector)),
-		chromedp.SendKeys(chromedp.CSS(selector), text),
+		"write "+label, chromedp.WaitVisible(chromedp.CSS(target)), chromedp.Click(chromedp.CSS(target)),
+		chromedp.SendKeys(chromedp.CSS(target), text),
 	)
 }
 
@@ -99,21 +116,20 @@ func (w writer) write(label, text string) {
 func (w writer) choose(label, value string) {
 	w.t.Helper()
 	w.when(label, fmt.Sprintf(`(() => {
-		const s = document.querySelector("select[aria-label='%s']");
+		const s = %s;
 		if (!s || ![...s.options].some((o) => o.value === %q)) return false;
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %[2]q);
 		s.dispatchEvent(new Event("change", { bubbles: true }));
 		return true;
-	})()`, label, value))
+	})()`, control(label), value))
 }
 
-// tick ticks, or unticks, the box with these words.
+// tick presses the box with these words.
 func (w writer) tick(words string) {
 	w.t.Helper()
-	w.when("the box "+words, fmt.Sprintf(`(() => {
-		const l = [...(document.querySelector("[role=dialog]:last-of-type") ?? document).querySelectorAll("label")].find((l) => l.innerText.trim().startsWith(%q));
-		l?.querySelector("input").click();
-		return !!l;
+	w.click("the box "+words, fmt.Sprintf(`(() => {
+		const within = [...document.querySelectorAll("[role=dialog]")].pop() ?? document;
+		return [...within.querySelectorAll("label")].find((l) => l.innerText.trim().startsWith(%q))?.querySelector("input");
 	})()`, words))
 }
 
@@ -302,13 +318,19 @@ func TestWritingInTheConsole(t *testing.T) {
 func (w writer) replace(label, text string) {
 	w.t.Helper()
 	w.when("the field "+label, fmt.Sprintf(`(() => {
-		const e = document.querySelector('[aria-label=%[1]q]');
+		const e = %s;
 		if (!e) return false;
+		e.focus();
+		if (e.isContentEditable) {
+			document.execCommand("selectAll");
+			document.execCommand("insertText", false, %[2]q);
+			return true;
+		}
 		const of = e.tagName === "TEXTAREA" ? HTMLTextAreaElement : HTMLInputElement;
 		Object.getOwnPropertyDescriptor(of.prototype, "value").set.call(e, %[2]q);
 		e.dispatchEvent(new Event("input", { bubbles: true }));
 		return true;
-	})()`, label, text))
+	})()`, control(label), text))
 }
 
 // TestEveryKindOfFieldIsEdited saves a value of every kind through the console.
@@ -368,7 +390,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	for label, text := range map[string]string{
 		"Name, English": "Storm Petrel", "Text, English": "Built *of oak*.",
 		"Seats": "48", "Draught": "1.75", "Price: Minor units": "9900", "Price: Currency": "NOK",
-		"Built": "1962-05-17", "Refit": "2026-01-02T03:04", "Photo: Address": "http://127.0.0.1/petrel.png",
+		"Built": "1962-05-17", "Refit": "2026-01-02T03:04:05", "Photo: Address": "http://127.0.0.1/petrel.png",
 		"Photo: Description": "The Storm Petrel", "At: Longitude": "5.1", "At: Latitude": "60.9",
 		"Engine": `{"kw": 120}`, "Person": "Odd Marken", "Since": "1999",
 	} {
@@ -431,21 +453,15 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		)
 		w.do(kind, chromedp.WaitVisible(chromedp.CSS("[data-block="+strings.ToLower(kind)+"]")))
 	}
-	for block, text := range map[string]string{"aside textarea": "She was a herring boat.", "heading input": "Before"} {
-		name, tag, _ := strings.Cut(block, " ")
-		of := map[string]string{"textarea": "HTMLTextAreaElement", "input": "HTMLInputElement"}[tag]
-		w.when(
-			"write "+name,
-			fmt.Sprintf(
-				`(() => { const e = document.querySelector("[data-block=%s] %s"); Object.getOwnPropertyDescriptor(%s.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", { bubbles: true })); return true; })()`,
-				name, tag, of, text,
-			),
-		)
+	for block, text := range map[string]string{"aside": "She was a herring boat.", "heading": "Before"} {
+		w.when("write "+block, fmt.Sprintf(`(() => {
+			const e = document.querySelector("[data-block=%s]")?.querySelector("input, [contenteditable=true]");
+			e?.focus();
+			return !!e && document.execCommand("insertText", false, %q);
+		})()`, block, text))
 	}
-	w.when(
-		"the heading stands first",
-		`(() => { const ups = document.querySelectorAll("[data-field=story] button[aria-label=Up]"); ups[ups.length - 1].click(); return document.querySelector("[data-block]")?.getAttribute("data-block") !== "never"; })()`,
-	)
+	w.click("the heading's Up", `document.querySelector("[data-block=heading] button[aria-label=Up]")`)
+	w.when("the heading stands first", `document.querySelector("[data-block]").dataset.block === "heading"`)
 	w.press("Save draft")
 	w.when("it has its page", "document.querySelector('main h1')?.innerText === 'Storm Petrel'")
 	items, _, err := c.Entries().List(t.Context(), api.EntryFilter{Type: "boat"})
@@ -468,7 +484,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	for _, want := range []string{
 		`"name":{"en":"Storm Petrel"}`, `"text":{"en":"Built *of oak*."}`, `"seats":48`,
 		`"draught":1.75`, `"price":{"amount":9900,"currency":"NOK"}`, `"afloat":true`, `"built":"1962-05-17"`,
-		`"refit":"2026-01-02T`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`,
+		`"refit":"2026-01-02T03:04:05`, `"state":"rests"`, `"uses":["bread","people"]`, `"home":"` + pier["Mella"] + `"`,
 		`"calls":["` + pier["Seal Gap"] + `","` + pier["Kvalholm"] + `","` + pier["Petrel Steps"] + `"]`,
 		`"alt":"The Storm Petrel"`, `"coordinates":[5.1,60.9]`, `"engine":{"kw":120}`, `"names":["The Petrel"]`,
 		`"owner":{"person":"Odd Marken","since":1999}`,
@@ -485,9 +501,9 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		"the problem stands at its field",
 		`[...document.querySelectorAll("[data-field=seats] [role=alert]")].some((e) => e.innerText.includes("whole number"))`,
 	)
-	w.when("the value is still there", `document.querySelector("[aria-label=Seats]").value === "4.5"`)
+	w.when("the value is still there", `document.querySelector("input[aria-label=Seats]").value === "4.5"`)
 	w.press("Put back what was saved")
-	w.when("it is put back", `document.querySelector("[aria-label=Seats]").value === "48"`)
+	w.when("it is put back", `document.querySelector("input[aria-label=Seats]").value === "48"`)
 	if _, err := c.Entries().Edit(t.Context(), api.Edit{ID: items[0].ID, Do: "delete"},
 		api.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {
 		t.Error(err)

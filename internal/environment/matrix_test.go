@@ -65,6 +65,10 @@ var whoMay = map[string]string{
 	"GET /control/v1/reads/saved":             "vtaREAM",
 	"POST /control/v1/reads/saved":            "wdaEAM",
 	"DELETE /control/v1/reads/saved/{id}":     "wdaEAM",
+	"GET /control/v1/views":                   "vtaREAM",
+	"POST /control/v1/prose":                  "vaREAM",
+	"POST /control/v1/views":                  "wdaEAM",
+	"DELETE /control/v1/views/{id}":           "wdaEAM",
 	"GET /control/v1/documents":               "vtaREAM",
 	"POST /control/v1/documents":              "aM",
 	"DELETE /control/v1/documents/{document}": "aM",
@@ -99,6 +103,7 @@ var whoMay = map[string]string{
 	"GET /control/v1/audit/verify":          "aM",
 	"GET /control/v1/schedules":             "vaREAM",
 	"POST /control/v1/schedules":            "daAM",
+	"POST /control/v1/schedules/several":    "daAM",
 	"PATCH /control/v1/schedules/{id}":      "daAM",
 	"DELETE /control/v1/schedules/{id}":     "daAM",
 
@@ -151,7 +156,7 @@ var whoMay = map[string]string{
 // unwritten are the writes that change nothing, or nothing that is worth a line
 // in the audit log.
 var unwritten = []string{
-	"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/changes/simulate",
+	"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/prose", "POST /control/v1/changes/simulate",
 	"POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
 	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome",
 	"POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}",
@@ -252,6 +257,12 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 			t.Fatal(err)
 		}
 		fill["{id}"] = kept.ID
+	case strings.Contains(path, "/views/"):
+		v, err := m.n.client.Reads().SaveView(t.Context(), api.NewSavedView{Page: "entries", Name: "spare"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{id}"] = v.ID
 	case strings.Contains(path, "/documents/"):
 		d, err := m.n.client.Reads().AddDocument(t.Context(), "routes", "{ routes { totalCount } }")
 		if err != nil {
@@ -297,6 +308,11 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 			"entry": "fog", "action": "unpublish", "at": "2031-01-01T00:00",
 			"zone": "UTC",
 		},
+		"/control/v1/schedules/several": per{
+			"entries": []string{"fog"}, "action": "publish", "at": "2031-01-01T00:00", "zone": "UTC",
+		},
+		"/control/v1/prose":                   per{"text": "*stairs*"},
+		"/control/v1/views":                   per{"page": "entries", "name": "drafts", "query": "state=draft"},
 		"/control/v1/schedules/{id}":          per{"at": "2032-01-01T00:00", "zone": "UTC"},
 		"/control/v1/model/plan":              per{"files": per{"m.yaml": harbour}},
 		"/control/v1/model/apply":             per{"files": per{"m.yaml": harbour}},

@@ -180,7 +180,7 @@ func TestTransientFailureOnlyDelaysSchedule(t *testing.T) {
 		t.Errorf("a write: %d %s %v, %v", a.Status, a.Body, a.Header, err)
 	}
 	for i := range 3 {
-		if _, err := n.Authoring.AddSchedule(t.Context(), api.Schedule{
+		if _, err := n.Authoring.AddSchedules(t.Context(), api.Schedule{
 			Entry:  fmt.Sprint("p", i),
 			Action: entries.SchedulePublish, At: time.Now().Add(time.Second), Zone: "UTC", By: "ada",
 		}); err != nil {
@@ -436,7 +436,7 @@ func TestStandbyRunsNoJobs(t *testing.T) {
 		},
 	}, access.NewSecret())
 	publish(t, n, "p1", "pier", content.Fields{"name": "Mella"})
-	s, err := n.Authoring.AddSchedule(
+	all, err := n.Authoring.AddSchedules(
 		t.Context(),
 		api.Schedule{
 			Entry:  "p1",
@@ -449,6 +449,7 @@ func TestStandbyRunsNoJobs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	s := all[0]
 	var st api.Status
 	testkit.Eventually(t, "it is late", func() bool {
 		if st, err = n.client.Status(t.Context()); err != nil {

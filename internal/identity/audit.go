@@ -5,6 +5,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/records"
 	"ubiquon/internal/store"
 )
 
@@ -21,7 +22,11 @@ func (a *Audit) Verify(ctx context.Context, contains string) (api.AuditState, er
 
 // Acts returns lines of the audit log, the newest first.
 func (a *Audit) Acts(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord, error) {
-	return a.store.Audit.Records(ctx, f)
+	where, err := records.ActFilter(f.Filter)
+	if err != nil {
+		return nil, err
+	}
+	return a.store.Audit.Records(ctx, f, where)
 }
 
 // Note adds a line to the audit log for what was not written by a transaction

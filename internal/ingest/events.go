@@ -8,11 +8,16 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/records"
 )
 
 // Events lists events with their traces, the newest first.
 func (in *Service) Events(ctx context.Context, f api.EventFilter) ([]api.EventTrace, error) {
-	events, err := in.store.Events.List(ctx, f)
+	where, err := records.EventFilter(f.Filter)
+	if err != nil {
+		return nil, err
+	}
+	events, err := in.store.Events.List(ctx, f, where)
 	if err != nil {
 		return nil, err
 	}

@@ -36,6 +36,7 @@ type Store struct {
 	Keys         *accounts.Keys
 	PreviewLinks *accounts.PreviewLinks
 	Documents    *accounts.Documents
+	Views        *accounts.Views
 	Builds       *builds.Builds
 	Downstream   *builds.Notifications
 	Events       *events.Events
@@ -77,6 +78,7 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	s.Keys = accounts.NewKeys(d, environment, s.Changes, s.Audit)
 	s.PreviewLinks = accounts.NewPreviewLinks(d, environment, s.Audit)
 	s.Documents = accounts.NewDocuments(d, environment, s.Keys)
+	s.Views = accounts.NewViews(d, environment)
 	s.Builds = builds.New(d, environment)
 	s.Downstream = builds.NewNotifications(d, environment, s.Changes)
 	s.Events = events.New(d, environment)

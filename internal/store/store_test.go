@@ -202,7 +202,7 @@ func TestWritesAreAtomic(t *testing.T) {
 		problems[2].Rule != "required" {
 		t.Fatalf("got %v, want the problems of both entries", err)
 	}
-	if items, total, _ := b.Entries.List(t.Context(), api.EntryFilter{}); total != 0 {
+	if items, total, _ := b.Entries.List(t.Context(), api.EntryFilter{}, nil); total != 0 {
 		t.Errorf("%v is there all the same", items)
 	}
 	if mark, _ := b.Changes.Head(t.Context()); mark.Sequence != 1 {
@@ -507,7 +507,7 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	) {
 		t.Errorf("got %v", err)
 	}
-	if events, _ := b.Events.List(t.Context(), api.EventFilter{}); len(events) != 2 {
+	if events, _ := b.Events.List(t.Context(), api.EventFilter{}, nil); len(events) != 2 {
 		t.Errorf("%d events are kept, want the first and the refused one", len(events))
 	}
 	if _, err := b.Events.Get(t.Context(), "no-id"); !errors.Is(err, db.ErrNotFound) {

@@ -414,10 +414,10 @@ func TestReferencedEntriesCannotBeDeleted(t *testing.T) {
 	if got := b.state("winter"); got != "retired []" {
 		t.Errorf("retired: %s", got)
 	}
-	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "banner"}); len(items) != 0 {
+	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "banner"}, nil); len(items) != 0 {
 		t.Errorf("the list shows what is retired: %v", items)
 	}
-	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{RefersTo: "winter"}); len(items) != 1 ||
+	if items, _, _ := b.Entries.List(t.Context(), api.EntryFilter{RefersTo: "winter"}, nil); len(items) != 1 ||
 		items[0].ID != "a" {
 		t.Errorf("who refers to it: %v", items)
 	}
@@ -484,7 +484,7 @@ func TestConcurrentWritesShareACommit(t *testing.T) {
 		}
 		seen[sequences[i]] = true
 	}
-	if _, total, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "page"}); total != n/10*8+1 {
+	if _, total, _ := b.Entries.List(t.Context(), api.EntryFilter{Type: "page"}, nil); total != n/10*8+1 {
 		t.Errorf("%d entries", total)
 	}
 	changes, err := b.Changes.ChangesAfter(t.Context(), changelog.Mark{})
@@ -594,13 +594,14 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 	) {
 		t.Errorf("a moment that is over: %v", err)
 	}
-	s, err := b.Schedules.Add(
+	all, err := b.Schedules.Add(
 		t.Context(),
 		api.Schedule{Entry: "a", Action: "publish", At: time.Now().Add(time.Hour), Zone: "UTC", By: "x"},
 	)
-	if err != nil || b.state("a") != "scheduled []" {
+	if err != nil || len(all) != 1 || b.state("a") != "scheduled []" {
 		t.Fatalf("%v, %s", err, b.state("a"))
 	}
+	s := all[0]
 	edit := writing.Edit{
 		ID:              "a",
 		Origin:          content.Local,
@@ -637,21 +638,22 @@ func TestSchedulesAreCarriedOutOnce(t *testing.T) {
 
 func TestPresence(t *testing.T) {
 	b := openIslands(t)
-	see := func(session, who string) string {
-		others, err := b.Entries.RecordPresence(t.Context(), "a", session, who)
+	see := func(session, who, field string) string {
+		others, err := b.Entries.RecordPresence(t.Context(), "a", session, who, field)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return strings.Join(others, " ")
+		return fmt.Sprint(others)
 	}
-	if got := see("s1", "ada") + see("s1", "ada"); got != "" {
+	see("s1", "ada", "")
+	if got := see("s1", "ada", "title"); got != "[]" {
 		t.Errorf("ada alone sees %s", got)
 	}
-	if got := see("s2", "bo"); got != "ada" {
+	if got := see("s2", "bo", ""); got != "[{ada title}]" {
 		t.Errorf("bo sees %s", got)
 	}
-	see("s1", "")
-	if got := see("s2", "bo"); got != "" {
+	see("s1", "", "")
+	if got := see("s2", "bo", ""); got != "[]" {
 		t.Errorf("after ada has left, bo sees %s", got)
 	}
 }

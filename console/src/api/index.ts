@@ -3,6 +3,7 @@
 import type { Grant, State } from "./types";
 
 export * from "./client";
+export { key, refresh, refreshAll, setEnvironment } from "./keys";
 export * from "./stream";
 export type * from "./types";
 

@@ -199,7 +199,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Say what the cache did in the last hour, every ten seconds */
+        /** Say what reads and the cache did over the last hour, day or week */
         get: operations["getCacheHistory"];
         put?: never;
         post?: never;
@@ -929,6 +929,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/prose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Render a text as readers of drafts would get it */
+        post: operations["renderProse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/reads": {
         parameters: {
             query?: never;
@@ -1032,6 +1049,23 @@ export interface paths {
         head?: never;
         /** Give a pending schedule another moment */
         patch: operations["moveSchedule"];
+        trace?: never;
+    };
+    "/schedules/several": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have several entries published or unpublished at a moment, all or none */
+        post: operations["createSchedules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/session": {
@@ -1167,6 +1201,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the views that were saved */
+        get: operations["listViews"];
+        put?: never;
+        /** Save a view of a list under a name */
+        post: operations["saveView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a saved view */
+        delete: operations["removeView"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1544,21 +1613,29 @@ export interface components {
             purged?: null | number;
             would?: null | number;
         };
-        /** @description Sample is how the cache did at a moment. */
+        /** @description CacheSample is what all nodes did over one step of the history. */
         CacheSample: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description At is the beginning of the step.
+             */
             at: string;
             bytes: number;
             /** Format: int64 */
             expired: number;
+            /** @description Held and Bytes are what the caches held at most. */
             held: number;
-            /**
-             * Format: int64
-             * @description since the sample before
-             */
+            /** Format: int64 */
             hits: number;
             /** Format: int64 */
             misses: number;
+            /**
+             * Format: double
+             * @description P50 and P99 are the times of reads, in milliseconds; 0 where there were none.
+             */
+            p50ms: number;
+            /** Format: double */
+            p99ms: number;
         };
         /** @description Items is an answer that lists something. Items is never null. */
         CacheSampleItems: {
@@ -1988,11 +2065,15 @@ export interface components {
         EntryOpen: {
             /** @description Closed says that it is open no longer. */
             closed?: boolean;
+            /** @description Field that is being edited there, if any: its name, at most 200 bytes. */
+            field?: string;
             /** @description Session is 8 to 100 characters of the client's own choice. */
             session: string;
         };
         /** @description EntryOthers are the others who have an entry open. */
         EntryOthers: {
+            /** @description Editing says who of them is editing which field. */
+            editing: components["schemas"]["FieldEditor"][];
             others: string[];
         };
         /** @description EntrySave is an edit of the entry that the address names. */
@@ -2187,6 +2268,11 @@ export interface components {
             before: unknown;
             field: string;
             locale?: string;
+        };
+        /** @description FieldEditor is somebody who edits a field of an entry. */
+        FieldEditor: {
+            field: string;
+            who: string;
         };
         /** @description Fields holds an entry's values by field name, as encoding/json decodes them. A translated field holds a map from locale tag to value. */
         Fields: {
@@ -2525,6 +2611,15 @@ export interface components {
             /** @description Read is a ReadQuestion. */
             read: unknown;
         };
+        /** @description NewSavedView is a list that is kept, in place of the one of the same page and name. */
+        NewSavedView: {
+            /** @description Name has 1 to 100 bytes. */
+            name: string;
+            /** @enum {string} */
+            page: "entries" | "events" | "audit";
+            /** @description Query has 4000 bytes at most. */
+            query: string;
+        };
         /** @description NewSchedule has an entry published or unpublished at a moment. */
         NewSchedule: {
             /**
@@ -2535,6 +2630,22 @@ export interface components {
             /** @description At is in RFC 3339, or a local time in the zone. */
             at: string;
             entry: string;
+            /** @description Locales it is for; none means all. */
+            locales?: string[];
+            /** @description Zone is an IANA name. */
+            zone?: string;
+        };
+        /** @description NewSchedules has several entries published or unpublished at one moment, all or none. */
+        NewSchedules: {
+            /**
+             * @description Action is publish or unpublish.
+             * @enum {string}
+             */
+            action: "publish" | "unpublish";
+            /** @description At is in RFC 3339, or a local time in the zone. */
+            at: string;
+            /** @description Entries are the ids of 1 to 500 entries. */
+            entries: string[];
             /** @description Locales it is for; none means all. */
             locales?: string[];
             /** @description Zone is an IANA name. */
@@ -2730,6 +2841,14 @@ export interface components {
             /** @description Type is the address of a page that describes the kind, relative to the service. */
             type: string;
         };
+        /** @description ProseText is a text in CommonMark, of a prose field. */
+        ProseText: {
+            /** @description Locale that links to entries are for; without one, the default locale. */
+            locale?: string;
+            /** @description Marks are the extra marks that the field allows. */
+            marks?: string[];
+            text: string;
+        };
         /** @description Proved is the answer to a password that is right. */
         Proved: {
             proved: boolean;
@@ -2815,6 +2934,12 @@ export interface components {
         RefusalItems: {
             items: components["schemas"]["Refusal"][];
         };
+        /** @description RenderedProse is a text as a reader of drafts gets it. */
+        RenderedProse: {
+            html: string;
+            /** @description Lost names what the text holds and is not delivered. */
+            lost: string[];
+        };
         /** @description Retirement is what retiring an origin comes to, or would. */
         Retirement: {
             applied: boolean;
@@ -2899,6 +3024,22 @@ export interface components {
         SavedReadItems: {
             items: components["schemas"]["SavedRead"][];
         };
+        /** @description SavedView is a list that somebody has kept under a name: a page of the console, and what it is narrowed by. */
+        SavedView: {
+            by: string;
+            id: string;
+            name: string;
+            /** @enum {string} */
+            page: "entries" | "events" | "audit";
+            /** @description Query is that of the page's address, as in type=notice&state=draft. */
+            query: string;
+            /** Format: date-time */
+            saved: string;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        SavedViewItems: {
+            items: components["schemas"]["SavedView"][];
+        };
         /** @description Schedule is something that will happen to an entry by itself. */
         Schedule: {
             /**
@@ -2935,6 +3076,10 @@ export interface components {
             type: string;
             /** @description Zone is the time zone that At was given in, an IANA name. */
             zone: string;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        ScheduleItems: {
+            items: components["schemas"]["Schedule"][];
         };
         /** @description ScheduleMove gives a pending schedule another moment. */
         ScheduleMove: {
@@ -3453,6 +3598,8 @@ export interface operations {
                 after?: string;
                 /** @description Below lists what came before the line with this id. */
                 below?: number;
+                /** @description Filter is in CQL2, on who, kind, what, subject, address and at. */
+                filter?: string;
                 /**
                  * @description Limit is 100 if it is not given; exports have no limit then.
                  * @example 5
@@ -3739,7 +3886,13 @@ export interface operations {
     };
     getCacheHistory: {
         parameters: {
-            query?: never;
+            query?: {
+                /**
+                 * @description Span is hour (in steps of a minute), day (of ten minutes) or week (of an hour); without it, hour.
+                 * @example day
+                 */
+                span?: "hour" | "day" | "week";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4212,6 +4365,8 @@ export interface operations {
     listEntries: {
         parameters: {
             query?: {
+                /** @description Filter is in CQL2, on the drafts of the entries of Type, in Locale. */
+                filter?: string;
                 /** @description IDs of the entries, separated by commas. */
                 ids?: string[];
                 /**
@@ -4219,6 +4374,8 @@ export interface operations {
                  * @example 5
                  */
                 limit?: number;
+                /** @description Locale that Filter reads; without one, the default locale. */
+                locale?: string;
                 /** @description Missing is a locale in which something is not translated. */
                 missing?: string;
                 offset?: number;
@@ -4230,10 +4387,14 @@ export interface operations {
                  * @example fog
                  */
                 search?: string;
+                /** @description Sort is title, type, origin, updated or published, with - before it for descending; without one, -updated. */
+                sort?: "title" | "-title" | "type" | "-type" | "origin" | "-origin" | "updated" | "-updated" | "published" | "-published";
                 /** @description State; without one, retired entries are left out. */
                 state?: components["schemas"]["State"];
                 /** @example notice */
                 type?: string;
+                /** @description AnyType are types, separated by commas, of which the entries are of one; none means all. */
+                types?: string[];
             };
             header?: never;
             path?: never;
@@ -4529,8 +4690,12 @@ export interface operations {
     listEvents: {
         parameters: {
             query?: {
+                /** @description Before lists what was accepted before the event of this id. */
+                before?: string;
                 /** @description Entry that the events are about. */
                 entry?: string;
+                /** @description Filter is in CQL2, on origin, state, kind, type, title, entry, detail, sequence and received. */
+                filter?: string;
                 /**
                  * @description Limit is 50 if it is not given or more than 500.
                  * @example 5
@@ -5639,6 +5804,44 @@ export interface operations {
             };
         };
     };
+    renderProse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "text": "Take the *stairs on the left*."
+                 *     }
+                 */
+                "application/json": components["schemas"]["ProseText"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenderedProse"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     examineRead: {
         parameters: {
             query?: never;
@@ -5993,6 +6196,48 @@ export interface operations {
             };
         };
     };
+    createSchedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewSchedules"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleItems"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["ScheduleItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getSession: {
         parameters: {
             query?: never;
@@ -6300,6 +6545,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedViewItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "page": "entries",
+                 *       "name": "drafts of notices",
+                 *       "query": "type=notice&state=draft"
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewSavedView"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedView"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedView"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
                 };
             };
             /** @description A problem document. */

@@ -48,6 +48,9 @@ export type PreviewLink = S["PreviewLink"];
 export type Who = S["Identity"];
 export type CacheAnswers = S["CacheEntries"];
 export type CacheSample = S["CacheSample"];
+export type RenderedProse = S["RenderedProse"];
+export type SavedView = S["SavedView"];
+export type FieldEditor = S["FieldEditor"];
 export type Examined = S["Examined"];
 
 /** What a problem document may say besides its words. */

@@ -208,6 +208,7 @@ func (a *Commands) Audit() *cobra.Command {
 	g := c.Flags()
 	g.StringVar(&f.Who, "who", "", "an account's e-mail, or a key's name")
 	g.StringVar(&f.What, "what", "", "as in key, or key create")
+	g.StringVar(&f.Filter, "filter", "", "a CQL2 filter on who, kind, what, subject, address and at")
 	g.StringVar(&f.Subject, "subject", "", "the id or name of what it was done to")
 	g.StringVar(&after, "after", "", "from this moment on, as in 2026-11-01T00:00 (UTC)")
 	g.StringVar(&until, "until", "", "up to this moment")

@@ -69,6 +69,10 @@ func (a *Commands) entryList() *cobra.Command {
 		},
 	}
 	filterFlags(list, &f)
+	fl := list.Flags()
+	fl.StringVar(&f.Filter, "filter", "", "only those whose draft this CQL2 filter is true of; needs --type")
+	fl.StringVar(&f.Locale, "locale", "", "the locale that --filter reads; without it, the default locale")
+	fl.StringVar(&f.Sort, "sort", "", "order: title, type, origin, updated or published, with - for descending")
 	list.Flags().StringVar(&f.RefersTo, "refers-to", "", "only those that refer to this entry")
 	list.Flags().IntVar(&f.Limit, "limit", 50, "how many at most")
 	list.Flags().IntVar(&f.Offset, "offset", 0, "leave out the first ones")

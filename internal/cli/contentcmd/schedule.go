@@ -16,8 +16,8 @@ func (a *Commands) entrySchedule() *cobra.Command {
 	var publish, unpublish, zone string
 	var locales []string
 	c := &cobra.Command{
-		Use: "schedule ID|TYPE/SLUG", Short: "Schedule publishing or unpublishing of an entry",
-		Args:    cobra.ExactArgs(1),
+		Use: "schedule ID|TYPE/SLUG …", Short: "Schedule publishing or unpublishing of entries, all or none",
+		Args:    cobra.MinimumNArgs(1),
 		Example: `  ubiquon entry schedule notice/winter-timetable --publish-at "2026-12-01T08:00" --zone Europe/Oslo`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
@@ -27,9 +27,11 @@ func (a *Commands) entrySchedule() *cobra.Command {
 			if publish == "" && unpublish == "" {
 				return command.Misusef("say when, with --publish-at or --unpublish-at")
 			}
-			id, err := a.Find(cmd.Context(), s, args[0])
-			if err != nil {
-				return err
+			ids := make([]string, len(args))
+			for i, name := range args {
+				if ids[i], err = a.Find(cmd.Context(), s, name); err != nil {
+					return err
+				}
 			}
 			var made []api.Schedule
 			for _, one := range [][2]string{
@@ -39,11 +41,13 @@ func (a *Commands) entrySchedule() *cobra.Command {
 				if one[1] == "" {
 					continue
 				}
-				sch, err := s.Entries().Schedule(cmd.Context(), id, one[0], one[1], zone, locales)
+				all, err := s.Entries().ScheduleAll(cmd.Context(), api.NewSchedules{
+					Entries: ids, Action: one[0], At: one[1], Zone: zone, Locales: locales,
+				})
 				if err != nil {
 					return err
 				}
-				made = append(made, sch)
+				made = append(made, all...)
 			}
 			return a.Print(map[string]any{"items": made}, func(t *command.Table) { drawSchedules(t, made) })
 		},

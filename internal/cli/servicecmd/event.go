@@ -43,6 +43,10 @@ func (a *Commands) Event() *cobra.Command {
 	list.Flags().IntVar(&f.Limit, "limit", 20, "how many at most")
 	list.Flags().StringVar(&f.State, "state", "", "only waiting, done, failed or refused ones")
 	list.Flags().StringVar(&f.Entry, "entry", "", "only those about this entry")
+	list.Flags().StringVar(
+		&f.Filter, "filter", "",
+		"a CQL2 filter on origin, state, kind, type, title, entry, detail, sequence and received",
+	)
 
 	show := &cobra.Command{
 		Use: "show ID", Short: "Show one event: its freshness trace and all that came of it", Args: cobra.ExactArgs(1),

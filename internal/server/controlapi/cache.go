@@ -1,6 +1,7 @@
 package controlapi
 
 import (
+	"cmp"
 	"net/http"
 	"strconv"
 	"strings"
@@ -20,9 +21,9 @@ func cacheOperations() []*Operation {
 			guard.ReadsAll, (*API).news).media(mediaEvents),
 		call("GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
 			example(api.None{}),
-		call("GET /cache/history", "getCacheHistory", "Say what the cache did in the last hour, every ten seconds",
+		call("GET /cache/history", "getCacheHistory", "Say what reads and the cache did over the last hour, day or week",
 			guard.ReadsAll, (*API).cacheHistory).
-			example(api.None{}),
+			example(api.HistorySpan{Span: "day"}),
 		call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
 			guard.ReadsAll.InTurn(), (*API).cachedAnswers).
 			example(api.CacheListing{Sort: "bytes", Limit: 5}),
@@ -59,8 +60,8 @@ func (s *API) cacheStats(*http.Request, api.None) (api.CacheStats, error) {
 	return s.env.Delivery.CacheStats(), nil
 }
 
-func (s *API) cacheHistory(*http.Request, api.None) (api.Items[api.CacheSample], error) {
-	return items(s.env.Delivery.CacheHistory(), nil)
+func (s *API) cacheHistory(r *http.Request, in api.HistorySpan) (api.Items[api.CacheSample], error) {
+	return items(s.env.Delivery.CacheHistory(r.Context(), cmp.Or(in.Span, "hour")))
 }
 
 func (s *API) explainCachedAnswer(r *http.Request, in api.CacheKey) (api.ExplainedEntry, error) {

@@ -41,6 +41,9 @@ func entryOperations() []*Operation {
 		call("POST /entries/{id}/open", "openEntry", "Say that somebody has the entry open, and learn who else has",
 			guard.Reads, (*API).sawOpen).
 			example(api.EntryOpen{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Session: "a-tab-of-mine"}),
+		call("POST /prose", "renderProse", "Render a text as readers of drafts would get it",
+			guard.ReadsAll.WithBody(1<<20).InTurn(), (*API).renderProse).
+			example(api.ProseText{Text: "Take the *stairs on the left*."}),
 		call("GET /linked-drafts", "listLinkedDrafts", "List the drafts that entries refer to",
 			guard.ReadsAll, (*API).linkedDrafts).
 			example(api.EntryIDs{IDs: []string{"ice-on-the-piers"}}),
@@ -125,6 +128,22 @@ func (s *API) sawOpen(r *http.Request, in api.EntryOpen) (api.EntryOthers, error
 	if in.Closed {
 		who = ""
 	}
-	others, err := s.env.Authoring.SawOpen(r.Context(), in.ID, in.Session, who)
-	return api.EntryOthers{Others: append([]string{}, others...)}, err
+	if len(in.Field) > 200 {
+		return api.EntryOthers{}, badMember("field", "a field's name has at most 200 bytes")
+	}
+	there, err := s.env.Authoring.SawOpen(r.Context(), in.ID, in.Session, who, in.Field)
+	out := api.EntryOthers{Others: []string{}, Editing: []api.FieldEditor{}}
+	for _, other := range there {
+		if !slices.Contains(out.Others, other.Who) {
+			out.Others = append(out.Others, other.Who)
+		}
+		if other.Field != "" {
+			out.Editing = append(out.Editing, other)
+		}
+	}
+	return out, err
+}
+
+func (s *API) renderProse(r *http.Request, in api.ProseText) (api.RenderedProse, error) {
+	return s.env.Authoring.RenderProse(r.Context(), in)
 }

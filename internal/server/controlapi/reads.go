@@ -35,6 +35,11 @@ func readOperations() []*Operation {
 			example(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
 		call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
 			guard.WritesOrDecides, (*API).forgetRead),
+		call("GET /views", "listViews", "List the views that were saved", guard.Reads, (*API).listViews).
+			example(api.None{}),
+		call("POST /views", "saveView", "Save a view of a list under a name", guard.WritesOrDecides, (*API).saveView).
+			example(api.NewSavedView{Page: "entries", Name: "drafts of notices", Query: "type=notice&state=draft"}),
+		call("DELETE /views/{id}", "removeView", "Remove a saved view", guard.WritesOrDecides, (*API).removeView),
 		call("GET /documents", "listDocuments", "List the trusted GraphQL documents", guard.Reads, (*API).listDocuments).
 			example(api.None{}),
 		call("POST /documents", "trustDocument", "Trust a GraphQL document",
@@ -65,6 +70,18 @@ func (s *API) saveRead(r *http.Request, in api.NewSavedRead) (api.SavedRead, err
 
 func (s *API) forgetRead(r *http.Request, in api.SavedReadRef) (out api.None, err error) {
 	return out, s.env.Documents.ForgetRead(r.Context(), in.ID, guard.ActorName(r))
+}
+
+func (s *API) listViews(r *http.Request, _ api.None) (api.Items[api.SavedView], error) {
+	return items(s.env.Documents.Views(r.Context()))
+}
+
+func (s *API) saveView(r *http.Request, in api.NewSavedView) (api.SavedView, error) {
+	return s.env.Documents.SaveView(r.Context(), in, guard.ActorName(r))
+}
+
+func (s *API) removeView(r *http.Request, in api.SavedViewRef) (out api.None, err error) {
+	return out, s.env.Documents.RemoveView(r.Context(), in.ID, guard.ActorName(r))
 }
 
 func (s *API) listDocuments(r *http.Request, _ api.None) (api.Items[api.TrustedDocument], error) {

@@ -1,6 +1,7 @@
 package controlapi
 
 import (
+	"fmt"
 	"net/http"
 
 	"ubiquon/internal/api"
@@ -16,6 +17,9 @@ func scheduleOperations() []*Operation {
 			example(api.ScheduleFilter{State: "pending"}),
 		call("POST /schedules", "createSchedule", "Have an entry published or unpublished at a moment",
 			guard.Publishes, (*API).createSchedule).fails("moment", "content"),
+		call("POST /schedules/several", "createSchedules",
+			"Have several entries published or unpublished at a moment, all or none",
+			guard.Publishes, (*API).createSchedules).fails("moment", "content"),
 		call("PATCH /schedules/{id}", "moveSchedule", "Give a pending schedule another moment",
 			guard.Publishes, (*API).moveSchedule).fails("moment", "not-pending"),
 		call("DELETE /schedules/{id}", "cancelSchedule", "Cancel a pending schedule",
@@ -47,26 +51,50 @@ func (s *API) listSchedules(r *http.Request, in api.ScheduleFilter) (api.Page[ap
 	return page(s.env.Authoring.Schedules(r.Context(), in.State, in.Limit))
 }
 
-func (s *API) createSchedule(r *http.Request, in api.NewSchedule) (api.Schedule, error) {
-	at, zone, err := authoring.ParseMoment(in.At, in.Zone)
-	if err == nil {
-		err = s.guard.RequireOnEntry(r, in.Entry, access.Publish, "published")
-	}
-	if err != nil {
-		return api.Schedule{}, err
-	}
-	out, err := s.env.Authoring.AddSchedule(r.Context(), api.Schedule{
-		Entry:   in.Entry,
-		Action:  in.Action,
-		Locales: in.Locales,
-		At:      at,
-		Zone:    zone,
-		By:      guard.ActorName(r),
+func (s *API) createSchedule(r *http.Request, in api.NewSchedule) (out api.Schedule, err error) {
+	made, err := s.addSchedules(r, api.NewSchedules{
+		Entries: []string{in.Entry}, Action: in.Action, At: in.At, Zone: in.Zone, Locales: in.Locales,
 	})
-	if err == nil {
-		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "schedule add", out.ID, nil, out)
+	if len(made) == 1 {
+		out = made[0]
 	}
 	return out, err
+}
+
+func (s *API) createSchedules(r *http.Request, in api.NewSchedules) (api.Items[api.Schedule], error) {
+	if len(in.Entries) == 0 || len(in.Entries) > maxScheduled {
+		return api.Items[api.Schedule]{}, badMember("entries", fmt.Sprintf("name 1 to %d entries", maxScheduled))
+	}
+	return items(s.addSchedules(r, in))
+}
+
+// maxScheduled is how many entries are scheduled with one request.
+const maxScheduled = 500
+
+func (s *API) addSchedules(r *http.Request, in api.NewSchedules) ([]api.Schedule, error) {
+	at, zone, err := authoring.ParseMoment(in.At, in.Zone)
+	if err != nil {
+		return nil, err
+	}
+	var all []api.Schedule
+	for _, id := range in.Entries {
+		if err := s.guard.RequireOnEntry(r, id, access.Publish, "published"); err != nil {
+			return nil, err
+		}
+		all = append(all, api.Schedule{
+			Entry: id, Action: in.Action, Locales: in.Locales, At: at, Zone: zone, By: guard.ActorName(r),
+		})
+	}
+	out, err := s.env.Authoring.AddSchedules(r.Context(), all...)
+	if err != nil {
+		return nil, err
+	}
+	for _, one := range out {
+		if err := s.env.Audit.Note(r.Context(), guard.ActorName(r), "schedule add", one.ID, nil, one); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 func (s *API) moveSchedule(r *http.Request, in api.ScheduleMove) (api.Schedule, error) {

@@ -14,6 +14,9 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/records"
+	"ubiquon/internal/store/clause"
 	"ubiquon/internal/store/db"
 )
 
@@ -87,17 +90,17 @@ func (l *Log) Add(ctx context.Context, cause content.Cause, what, subject string
 const maxActs = 1000
 
 // Records returns lines of the audit log, the newest first.
-func (l *Log) Records(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord, error) {
+func (l *Log) Records(ctx context.Context, f api.AuditFilter, where *filter.Filter) ([]api.AuditRecord, error) {
 	if f.Limit <= 0 {
 		f.Limit = 100
 	}
 	f.Limit = min(f.Limit, maxActs)
 	sql := `select id, at, who, kind, address, what, subject, before, after, encode(previous, 'hex'), encode(hash,
-		'hex') from audit where environment = $1`
-	args := []any{l.environment}
-	add := func(condition string, v any) {
-		args = append(args, v)
-		sql += " and " + condition + "$" + strconv.Itoa(len(args))
+		'hex') from audit v where environment = $1`
+	args := clause.Params{l.environment}
+	add := func(condition string, v any) { sql += " and " + condition + args.Add(v, "") }
+	if where != nil {
+		sql += " and " + clause.Record(where, records.ActColumns, []string{"at"}, &args)
 	}
 	if f.Who != "" {
 		add("who = ", f.Who)
@@ -117,8 +120,7 @@ func (l *Log) Records(ctx context.Context, f api.AuditFilter) ([]api.AuditRecord
 	if f.Below > 0 {
 		add("id < ", f.Below)
 	}
-	args = append(args, f.Limit)
-	rows, err := l.db.Conns(ctx).Query(ctx, sql+` order by id desc limit $`+strconv.Itoa(len(args)), args...)
+	rows, err := l.db.Conns(ctx).Query(ctx, sql+` order by id desc limit `+args.Add(f.Limit, ""), args...)
 	if err != nil {
 		return nil, err
 	}

@@ -247,21 +247,24 @@ func (es *Entries) Coverages(ctx context.Context, locales []string) ([]api.Cover
 	})
 }
 
-// RecordPresence notes that somebody has an entry open, and returns who else has had it
-// open within the last half minute. A session with nobody behind it has closed
-// it.
-func (es *Entries) RecordPresence(ctx context.Context, id, session, who string) ([]string, error) {
+// RecordPresence notes that somebody has an entry open, and which of its fields they edit,
+// and returns who else has had it open within the last half minute. A session with nobody
+// behind it has closed it.
+func (es *Entries) RecordPresence(
+	ctx context.Context, id, session, who, field string,
+) ([]api.FieldEditor, error) {
 	rows, err := es.db.Conns(ctx).
 		Query(ctx, `with gone as (delete from presence where seen < clock_timestamp() - interval '30 s' or
 			(environment, entry, session) = ($1, $2, $3) and $4 = ''),
-			here as (insert into presence (environment, entry, session, who) select $1, $2, $3, $4 where $4 <> ''
-				on conflict (environment, entry, session) do update set seen = clock_timestamp())
-		select distinct who from presence where environment = $1 and entry = $2 and session <> $3 and seen >=
-		clock_timestamp() - interval '30 s' order by who`, es.environment, id, session, who)
+			here as (insert into presence (environment, entry, session, who, field) select $1, $2, $3, $4, $5
+				where $4 <> '' on conflict (environment, entry, session) do update set seen = clock_timestamp(),
+				field = excluded.field)
+		select distinct who, field from presence where environment = $1 and entry = $2 and session <> $3 and seen >=
+		clock_timestamp() - interval '30 s' order by who, field`, es.environment, id, session, who, field)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.FieldEditor])
 }
 
 // Analyse has the database look at the sizes of its tables, which it does by
@@ -283,5 +286,22 @@ func (es *Entries) Existing(ctx context.Context, ids []string) (map[string]bool,
 	for _, id := range found {
 		out[id] = true
 	}
+	return out, err
+}
+
+// DraftPaths returns where the drafts of entries live in a locale, by id; of those that have
+// a draft in it. One without a path has an empty one.
+func (es *Entries) DraftPaths(ctx context.Context, locale string, ids []string) (map[string]string, error) {
+	rows, err := es.db.Conns(ctx).Query(ctx, `select entry, coalesce(about ->> 'path', '') from document
+		where environment = $1 and edition = 'preview' and locale = $2 and entry = any($3)`, es.environment, locale, ids)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	var id, path string
+	_, err = pgx.ForEachRow(rows, []any{&id, &path}, func() error {
+		out[id] = path
+		return nil
+	})
 	return out, err
 }

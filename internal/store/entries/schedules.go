@@ -60,30 +60,39 @@ func scanSchedule(r pgx.Row) (api.Schedule, error) {
 // the database.
 var ErrPast = errors.New("the moment is over already")
 
-// Add keeps a schedule of the entry's newest revision. Its error is
-// ErrPast or ErrNotFound where that is the reason.
-func (ss *Schedules) Add(ctx context.Context, sch api.Schedule) (api.Schedule, error) {
-	id := uuid.NewString()
-	var past bool
-	err := ss.db.Conns(ctx).QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past)
-	if err == nil && past {
-		err = ErrPast
-	}
-	if err != nil {
-		return api.Schedule{}, err
-	}
-	tag, err := ss.db.Conns(ctx).
-		Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone, by, state)
-		select $1, $2, e.id, $4, $5, e.revision, $6, $7, $8, 'pending' from entry e where e.environment = $1 and
-		e.id = $3 and e.revision > 0`,
-			ss.environment, id, sch.Entry, sch.Action, sch.Locales, sch.At, sch.Zone, sch.By)
-	if err != nil {
-		return api.Schedule{}, err
-	}
-	if tag.RowsAffected() == 0 {
-		return api.Schedule{}, fmt.Errorf("entry %s: %w", sch.Entry, db.ErrNotFound)
-	}
-	return ss.Get(ctx, id)
+// Add keeps schedules of the newest revisions of entries, all or none, and returns them in
+// their order. Its error is ErrPast or db.ErrNotFound where that is the reason.
+func (ss *Schedules) Add(ctx context.Context, all ...api.Schedule) ([]api.Schedule, error) {
+	out := make([]api.Schedule, len(all))
+	return out, pgx.BeginFunc(ctx, ss.db.Conns(ctx), func(tx pgx.Tx) error {
+		for i, sch := range all {
+			var past bool
+			if err := tx.QueryRow(ctx, `select $1::timestamptz <= clock_timestamp()`, sch.At).Scan(&past); err != nil {
+				return err
+			}
+			if past {
+				return ErrPast
+			}
+			id := uuid.NewString()
+			tag, err := tx.Exec(ctx, `insert into schedule (environment, id, entry, action, locales, revision, at, zone,
+				by, state) select $1, $2, e.id, $4, $5, e.revision, $6, $7, $8, 'pending' from entry e
+				where e.environment = $1 and e.id = $3 and e.revision > 0`,
+				ss.environment, id, sch.Entry, sch.Action, sch.Locales, sch.At, sch.Zone, sch.By)
+			if err != nil {
+				return err
+			}
+			if tag.RowsAffected() == 0 {
+				return fmt.Errorf("entry %s: %w", sch.Entry, db.ErrNotFound)
+			}
+			out[i], err = scanSchedule(
+				tx.QueryRow(ctx, scheduleInfo+` where s.environment = $1 and s.id = $2`, ss.environment, id),
+			)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Get returns one schedule, ErrNotFound if there is none.

@@ -11,7 +11,10 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/records"
 	"ubiquon/internal/store/changelog"
+	"ubiquon/internal/store/clause"
 	"ubiquon/internal/store/db"
 )
 
@@ -188,14 +191,20 @@ func (es *Events) EventsWithoutJob(ctx context.Context, limit int) ([]api.Event,
 }
 
 // List returns events, the newest first.
-func (es *Events) List(ctx context.Context, f api.EventFilter) ([]api.Event, error) {
+func (es *Events) List(ctx context.Context, f api.EventFilter, where *filter.Filter) ([]api.Event, error) {
 	if f.Limit <= 0 || f.Limit > 500 {
 		f.Limit = 50
 	}
-	rows, err := es.db.Conns(ctx).
-		Query(ctx, eventColumns+` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3) order by v.received
-			desc, v.id desc limit $4`,
-			es.environment, f.State, f.Entry, f.Limit)
+	args := clause.Params{es.environment, f.State, f.Entry, f.Limit}
+	sql := eventColumns + ` and ($2 = '' or v.state = $2) and ($3 = '' or v.entry = $3)`
+	if f.Before != "" {
+		sql += ` and (v.received, v.id) < (select received, id from event where environment = $1 and id::text = ` +
+			args.Add(f.Before, "text") + `)`
+	}
+	if where != nil {
+		sql += " and " + clause.Record(where, records.EventColumns, []string{"received"}, &args)
+	}
+	rows, err := es.db.Conns(ctx).Query(ctx, sql+` order by v.received desc, v.id desc limit $4`, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,122 @@
+import { Flex, Input, Text } from "@chakra-ui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { type Account, call, key, refreshAll, roles } from "../../api";
+import { Act, Cell, CopyButton, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, When, Window } from "../../ui";
+import { useWho } from "../../app/session";
+
+export function AccountsPage() {
+  const queries = useQueryClient();
+  const who = useWho();
+  const accounts = useQuery({ queryKey: key("accounts"), queryFn: ({ signal }) => call<{ items: Account[] }>("/accounts", { signal }) });
+  const [making, setMaking] = useState(false);
+  const [link, setLink] = useState<{ email: string; address: string } | null>(null);
+  const change = useMutation({ mutationFn: (c: { email: string; body: object }) => call("/accounts/" + encodeURIComponent(c.email), { method: "PATCH", body: c.body }), onSettled: () => refreshAll(queries) });
+  const relink = useMutation({
+    mutationFn: (email: string) => call<{ link: string }>("/accounts/" + encodeURIComponent(email) + "/link", { method: "POST" }),
+    onSuccess: (out, email) => setLink({ email, address: out.link }),
+  });
+  return (
+    <Page title="Accounts" says="Who may sign in here, and what they may do" actions={<Main onClick={() => setMaking(true)}>Add an account</Main>}>
+      <Failure error={change.error ?? relink.error} />
+      <Loaded query={accounts}>
+        {(a) => (
+          <Rows label="Accounts" head={["E-mail", "Name", "Role", "State", "Last signed in", ""]}>
+            {a.items.map((one) => (
+              <Row key={one.id} data-account={one.email}>
+                <Cell>
+                  <Mono>{one.email}</Mono>
+                </Cell>
+                <Cell>{one.name}</Cell>
+                <Cell>
+                  <Pick label={"Role of " + one.email} value={one.role} onChange={(role) => change.mutate({ email: one.email, body: { role } })}>
+                    {Object.keys(roles).map((r) => (
+                      <option key={r}>{r}</option>
+                    ))}
+                  </Pick>
+                </Cell>
+                <Cell>{one.disabled ? "– disabled" : one.hasPassword ? "● good" : "◷ no password yet"}</Cell>
+                <Cell>
+                  <When at={one.signedIn} />
+                </Cell>
+                <Cell right>
+                  <Flex gap="1" justify="end">
+                    <Act onClick={() => relink.mutate(one.email)}>Link for a password</Act>
+                    {one.email !== who.name && <Act onClick={() => change.mutate({ email: one.email, body: { disabled: !one.disabled } })}>{one.disabled ? "Let in again" : "Disable"}</Act>}
+                  </Flex>
+                </Cell>
+              </Row>
+            ))}
+          </Rows>
+        )}
+      </Loaded>
+      <Text color="faint" mt="3">
+        {Object.entries(roles).map(([r, says], i) => (
+          <span key={r}>
+            {i > 0 && " · "}
+            <b>{r}</b> {says}
+          </span>
+        ))}
+      </Text>
+      <SameByCommand command="ubiquon account list" />
+      {making && (
+        <NewAccount
+          close={() => setMaking(false)}
+          made={(email, address) => {
+            setMaking(false);
+            setLink({ email, address });
+          }}
+        />
+      )}
+      {link && (
+        <Window held title={"A link for " + link.email} open close={() => setLink(null)}>
+          <Text mb="3">Hand it over. With it a password is chosen, once, within a week.</Text>
+          <Flex align="center" gap="1">
+            <Mono wordBreak="break-all" data-link>
+              {link.address}
+            </Mono>
+            <CopyButton text={link.address} label="the link" />
+          </Flex>
+        </Window>
+      )}
+    </Page>
+  );
+}
+
+function NewAccount({ close, made }: { close: () => void; made: (email: string, link: string) => void }) {
+  const queries = useQueryClient();
+  const [email, setEmail] = useState("");
+  const [name, setName] = useState("");
+  const [role, setRole] = useState("editor");
+  const run = useMutation({
+    mutationFn: () => call<{ account: Account; link: string }>("/accounts", { method: "POST", body: { email, name, role } }),
+    onSuccess: (out) => made(out.account.email, out.link),
+    onSettled: () => refreshAll(queries),
+  });
+  return (
+    <Window
+      title="Add an account"
+      open
+      close={close}
+      actions={
+        <Main loading={run.isPending} disabled={!email} onClick={() => run.mutate()}>
+          Add
+        </Main>
+      }
+    >
+      <Text color="faint">E-mail</Text>
+      <Input {...inputStyle} mb="3" type="email" aria-label="E-mail" value={email} onChange={(e) => setEmail(e.target.value)} />
+      <Text color="faint">Name</Text>
+      <Input {...inputStyle} mb="3" aria-label="Name" value={name} onChange={(e) => setName(e.target.value)} />
+      <Text color="faint">Role</Text>
+      <Pick label="Role" value={role} onChange={setRole}>
+        {Object.entries(roles).map(([r, says]) => (
+          <option key={r} value={r}>
+            {r}: {says}
+          </option>
+        ))}
+      </Pick>
+      <Failure error={run.error} />
+    </Window>
+  );
+}

@@ -1,7 +1,0 @@
-import { useQuery } from "@tanstack/react-query";
-import { call, type Model } from "./api";
-
-/** The model that is in force. A page that only reads by it says how long one that it has will do. */
-export function useModel(options: { staleTime?: number } = {}) {
-  return useQuery({ queryKey: ["model"], queryFn: ({ signal }) => call<Model>("/model", { signal }), ...options });
-}
