@@ -161,7 +161,7 @@ func TestKeysAndWhyInTheConsole(t *testing.T) {
 	w.shows("the nearest is gannet-steps")
 	w.do(
 		"the audit log", chromedp.Navigate(base+"/audit?what=key"),
-		chromedp.WaitVisible(chromedp.CSS("[data-act='key revoke']")),
+		chromedp.WaitVisible(chromedp.CSS("[data-what='key revoke']")),
 	)
 	w.shows(line.Connection.Accounts[0].Email)
 }

@@ -65,6 +65,7 @@ var whoMay = map[string]string{
 	"GET /control/v1/reads/saved":             "vtaREAM",
 	"POST /control/v1/reads/saved":            "wdaEAM",
 	"DELETE /control/v1/reads/saved/{id}":     "wdaEAM",
+	"GET /control/v1/records":                 "vtaREAM",
 	"GET /control/v1/views":                   "vtaREAM",
 	"POST /control/v1/prose":                  "vaREAM",
 	"POST /control/v1/views":                  "wdaEAM",

@@ -20,6 +20,8 @@ const shown = {
   events: ["status", "events", "event", "entry"],
   access: ["keys", "accounts", "previews", "sessions", "audit"],
   refusals: ["refusals"],
+  // Told every few seconds: what is counted, and announced by nobody.
+  figures: ["status", "cache", "held", "history", "nodes", "downstream"],
 } as const;
 
 // What is asked with a POST is asked by people alone.

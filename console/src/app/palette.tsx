@@ -1,22 +1,25 @@
-import { Box, Dialog, Flex, Portal, Text } from "@chakra-ui/react";
+import { Box, Dialog, Portal, Text } from "@chakra-ui/react";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Command } from "cmdk";
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { call, key, type Entry } from "../api";
-import { actionsNow } from "../lib/actions";
+import type { Action } from "../lib/actions";
 import { recent } from "../lib/recent";
 import { useRested } from "../lib/rested";
 import { State } from "../ui";
 import { rail } from "./pages";
 import { useWho } from "./session";
 
+const items = {
+  "& [cmdk-item]": { display: "flex", gap: "12px", alignItems: "center", padding: "6px 12px", cursor: "pointer", borderLeft: "3px solid transparent" },
+  "& [cmdk-item][aria-selected=true]": { background: "color-mix(in srgb, var(--chakra-colors-accent) 12%, transparent)", borderColor: "var(--chakra-colors-accent)" },
+};
+
 function Item({ id, run, children }: { id: string; run: () => void; children: ReactNode }) {
   return (
-    <Command.Item value={id} onSelect={run} asChild>
-      <Flex px="3" py="1.5" gap="3" align="center" cursor="pointer" borderLeftWidth="3px" borderColor="transparent" css={{ "&[aria-selected=true]": { background: "color-mix(in srgb, var(--chakra-colors-accent) 12%, transparent)", borderColor: "var(--chakra-colors-accent)" } }}>
-        {children}
-      </Flex>
+    <Command.Item value={id} onSelect={run}>
+      {children}
     </Command.Item>
   );
 }
@@ -33,11 +36,10 @@ function Group({ name, children }: { name: string; children: ReactNode }) {
 }
 
 /** Finds pages, entries by title and what can be done here; the keyboard alone is enough. */
-export default function Palette({ close }: { close: () => void }) {
+export default function Palette({ actions, close }: { actions: Action[]; close: () => void }) {
   const who = useWho();
   const navigate = useNavigate();
   const [text, setText] = useState("");
-  const [actions] = useState(actionsNow);
   const search = useRested(text.trim(), 150);
   const found = useQuery({
     queryKey: key("pick", "palette", search),
@@ -54,13 +56,15 @@ export default function Palette({ close }: { close: () => void }) {
   const pages = rail.filter((p) => (!p.admins || who.may.administer) && fits(p.name));
   const last = text.trim() === "" ? recent(who.environment) : [];
   const entries = text.trim().length > 1 ? (found.data?.items ?? []) : [];
+  const ids = [...doable.map((a) => "do " + a.name), ...last.map((e) => "last " + e.id), ...entries.map((e) => "entry " + e.id), ...pages.map((p) => "page " + p.to)];
+  const [pointed, setPointed] = useState("");
   return (
     <Dialog.Root open onOpenChange={(e) => !e.open && close()} placement="top">
       <Portal>
         <Dialog.Backdrop bg="blackAlpha.500" />
         <Dialog.Positioner>
-          <Dialog.Content bg="sheet" color="ink" borderWidth="1px" borderColor="control" borderRadius="md" maxW="min(600px, calc(100vw - 32px))" mt="12vh" aria-label="Search and commands" data-palette>
-            <Command shouldFilter={false} label="Search and commands" loop>
+          <Dialog.Content css={items} bg="sheet" color="ink" borderWidth="1px" borderColor="control" borderRadius="md" maxW="min(600px, calc(100vw - 32px))" mt="12vh" aria-label="Search and commands" data-palette>
+            <Command shouldFilter={false} label="Search and commands" loop value={ids.includes(pointed) ? pointed : (ids[0] ?? "")} onValueChange={setPointed}>
               <Box px="3" py="2" borderBottomWidth="1px" borderColor="line">
                 <Command.Input
                   autoFocus

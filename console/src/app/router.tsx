@@ -39,7 +39,7 @@ export function routerOf(environment: string) {
   }
   const here = location.pathname.split("/")[2] === environment;
   const router = createBrowserRouter(
-    here ? [{ element: <Shell />, hydrateFallbackElement: <></>, children: [{ errorElement: <FailedPage />, children: [...pages, { path: "*", element: <NotFoundPage /> }] }] }] : [{ path: "*", element: <NoEnvironmentPage present={environment} /> }],
+    here ? [{ element: <Shell />, errorElement: <FailedPage />, hydrateFallbackElement: <></>, children: [{ errorElement: <FailedPage />, children: [...pages, { path: "*", element: <NotFoundPage /> }] }] }] : [{ path: "*", element: <NoEnvironmentPage present={environment} /> }],
     { basename: here ? "/console/" + environment : "/console" },
   );
   let shown = router.state.location.pathname;

@@ -2,6 +2,7 @@ import { Box, Button, Drawer, Flex, Portal, Text } from "@chakra-ui/react";
 import { LogOut, Menu, Moon, Search, Sun } from "lucide-react";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useLocation } from "react-router";
+import { actionsNow, type Action } from "../lib/actions";
 import { Toasts } from "../ui";
 import { useColourMode } from "./colour";
 import { useLive } from "./live";
@@ -19,17 +20,18 @@ export function Shell() {
   const [menuAt, setMenuAt] = useState("");
   const menu = menuAt === pathname;
   const setMenu = (open: boolean) => setMenuAt(open ? pathname : "");
-  const [palette, setPalette] = useState(false);
+  // What could be done on the page when the palette was opened; null while it is closed.
+  const [palette, setPalette] = useState<Action[] | null>(null);
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       if (e.key.toLowerCase() !== "k" || !(e.ctrlKey || e.metaKey)) return;
       e.preventDefault();
-      setPalette(true);
+      setPalette(actionsNow());
     };
     addEventListener("keydown", press);
     return () => removeEventListener("keydown", press);
   }, []);
-  const nav = <Rail live={live} search={() => setPalette(true)} />;
+  const nav = <Rail live={live} search={() => setPalette(actionsNow())} />;
   return (
     <Flex minH="100vh" direction={{ base: "column", lg: "row" }}>
       <Box asChild position="absolute" left="-999px" _focus={{ left: "8px", top: "8px", zIndex: "skipLink", bg: "sheet", px: "3", py: "2" }}>
@@ -43,7 +45,7 @@ export function Shell() {
         <Text fontWeight="700" color="white" flex="1">
           Ubiquon
         </Text>
-        <Button size="sm" variant="plain" color="railInk" aria-label="Search and commands" onClick={() => setPalette(true)}>
+        <Button size="sm" variant="plain" color="railInk" aria-label="Search and commands" onClick={() => setPalette(actionsNow())}>
           <Search size={17} />
         </Button>
       </Flex>
@@ -65,7 +67,7 @@ export function Shell() {
       </Box>
       {palette && (
         <Suspense>
-          <Palette close={() => setPalette(false)} />
+          <Palette actions={palette} close={() => setPalette(null)} />
         </Suspense>
       )}
       <Toasts />

@@ -55,7 +55,7 @@ export function Editor({
           look,
           bracketMatching(),
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": label }),
+          EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" }),
           placeholder ? hint(placeholder) : [],
           readOnly
             ? [EditorState.readOnly.of(true), json(), foldGutter(), keymap.of(foldKeymap)]

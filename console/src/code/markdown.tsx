@@ -137,10 +137,11 @@ export default function MarkdownEditor({ label, value, set, readOnly, marks = []
       state: EditorState.create({
         doc: value,
         extensions: [
+          EditorView.theme({ ".cm-scroller": { fontFamily: "'Figtree Variable', sans-serif", fontSize: "14px" }, ".cm-content": { minHeight: "76px" }, "&": { maxHeight: "440px", border: "none" }, "&.cm-focused": { outline: "none" } }),
           look,
           markdown(),
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": now.current.label, "aria-multiline": "true", role: "textbox" }),
+          EditorView.contentAttributes.of({ "aria-label": now.current.label, "aria-multiline": "true", role: "textbox", tabindex: "0" }),
           readOnly
             ? [EditorState.readOnly.of(true), EditorView.editable.of(false)]
             : [history(), entries, Prec.high(keymap.of(tools.flatMap(([, , run, k]) => (k ? [{ key: k, run, stopPropagation: true }] : [])))), keymap.of([...historyKeymap, ...defaultKeymap])],
@@ -149,7 +150,6 @@ export default function MarkdownEditor({ label, value, set, readOnly, marks = []
             typed.current.push(u.state.doc.toString());
             now.current.set(typed.current.at(-1)!);
           }),
-          EditorView.theme({ ".cm-scroller": { fontFamily: "'Figtree Variable', sans-serif", fontSize: "14px" }, ".cm-content": { minHeight: "76px" }, "&": { maxHeight: "440px", border: "none" }, "&.cm-focused": { outline: "none" } }),
         ],
       }),
     });

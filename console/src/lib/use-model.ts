@@ -5,3 +5,8 @@ import { call, key, type Model } from "../api";
 export function useModel(options: { staleTime?: number } = {}) {
   return useQuery({ queryKey: key("model"), queryFn: ({ signal }) => call<Model>("/model", { signal }), ...options });
 }
+
+/** What events and the audit log are made of, as filters on them know it. */
+export function useRecordModel() {
+  return useQuery({ queryKey: key("records"), queryFn: ({ signal }) => call<Model>("/records", { signal }), staleTime: Infinity });
+}

@@ -21,12 +21,16 @@ export function Figure({ name, value, says }: { name: string; value: string; say
   );
 }
 
-export function Section({ title, children }: { title: string; children: ReactNode }) {
+/** A part of a page, with a title and perhaps its own actions. */
+export function Section({ title, actions, children }: { title: string; actions?: ReactNode; children: ReactNode }) {
   return (
     <Box as="section" mb="7">
-      <Heading as="h2" fontSize="13px" fontWeight="600" color="faint" mb="2">
-        {title}
-      </Heading>
+      <Flex align="center" mb="2" gap="3">
+        <Heading as="h2" fontSize="13px" fontWeight="600" color="faint" flex="1">
+          {title}
+        </Heading>
+        {actions}
+      </Flex>
       {children}
     </Box>
   );

@@ -1,4 +1,4 @@
-import { Box, Flex, Skeleton, Table } from "@chakra-ui/react";
+import { Box, Flex, Skeleton, Table, useBreakpointValue } from "@chakra-ui/react";
 import { createColumnHelper, flexRender, getCoreRowModel, getSortedRowModel, useReactTable, type SortingState } from "@tanstack/react-table";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useMemo, useRef, type KeyboardEvent, type ReactNode } from "react";
@@ -22,10 +22,11 @@ function alongRows(e: KeyboardEvent<HTMLElement>) {
 
 /** Wide tables scroll within themselves on narrow screens, with the first column in place. */
 function Frame({ label, children }: { label: string; children: ReactNode }) {
+  const narrow = useBreakpointValue({ base: true, lg: false }, { ssr: false });
   return (
     <Box
       overflowX={{ base: "auto", lg: "visible" }}
-      tabIndex={-1}
+      {...(narrow ? { tabIndex: 0, role: "region", "aria-label": label } : {})}
       css={{ "@media (max-width: 1023px)": { "& th:first-of-type, & td:first-of-type": { position: "sticky", left: 0, background: "var(--chakra-colors-sheet)", zIndex: 1 } } }}
     >
       <Table.Root size="sm" variant="line" bg="sheet" borderWidth="1px" borderColor="line" aria-label={label} onKeyDown={alongRows}>

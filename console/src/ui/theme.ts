@@ -36,6 +36,8 @@ const config = defineConfig({
         good: { value: { base: "#1d6b4f", _dark: "#6fd3a8" } },
         warning: { value: { base: "#8a5a00", _dark: "#f6c667" } },
         failure: { value: { base: "#a3212f", _dark: "#ff8f98" } },
+        // The library's own names, for what it colours by itself.
+        fg: { DEFAULT: { value: "{colors.ink}" }, muted: { value: "{colors.faint}" }, subtle: { value: "{colors.faint}" }, error: { value: "{colors.failure}" } },
         bg: { value: { base: "#faf8f3", _dark: "#101726" } },
       },
     },

@@ -67,10 +67,13 @@ func (s *API) news(w http.ResponseWriter, r *http.Request, _ api.None) {
 			if !still() {
 				return
 			}
-			out.Write(": still here\n\n")
+			out.Write("event: news\ndata: %s\n\n", figureNews)
 		}
 	}
 }
 
 // accessNews is the word that keys or grants have changed.
 const accessNews = "access"
+
+// figureNews is told at each beat: counts that nobody announces may have moved on.
+const figureNews = "figures"

@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/records"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/identity"
@@ -35,6 +36,9 @@ func readOperations() []*Operation {
 			example(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
 		call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
 			guard.WritesOrDecides, (*API).forgetRead),
+		call("GET /records", "getRecordModel", "Describe events and the audit log as types, for filters on them",
+			guard.Reads, (*API).recordModel).
+			example(api.None{}),
 		call("GET /views", "listViews", "List the views that were saved", guard.Reads, (*API).listViews).
 			example(api.None{}),
 		call("POST /views", "saveView", "Save a view of a list under a name", guard.WritesOrDecides, (*API).saveView).
@@ -71,6 +75,8 @@ func (s *API) saveRead(r *http.Request, in api.NewSavedRead) (api.SavedRead, err
 func (s *API) forgetRead(r *http.Request, in api.SavedReadRef) (out api.None, err error) {
 	return out, s.env.Documents.ForgetRead(r.Context(), in.ID, guard.ActorName(r))
 }
+
+func (s *API) recordModel(*http.Request, api.None) (*model.Model, error) { return records.Model(), nil }
 
 func (s *API) listViews(r *http.Request, _ api.None) (api.Items[api.SavedView], error) {
 	return items(s.env.Documents.Views(r.Context()))

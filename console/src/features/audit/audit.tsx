@@ -1,9 +1,11 @@
 import { Box, Flex, Input } from "@chakra-ui/react";
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useCallback, useState } from "react";
 import { useSearchParams } from "react-router";
 import { type Act as Line, call, type Grant, grantText, key, Problem } from "../../api";
-import { Act, Cell, EntryLink, Failure, inputStyle, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../../ui";
+import { useRecordModel } from "../../lib/use-model";
+import { Act, Empty, EntryLink, Failure, inputStyle, List, Loaded, Mono, Page, SameByCommand, When, type Column } from "../../ui";
+import { FilterBar, Views } from "../../ui/filter-bar";
 
 type Plain = Record<string, unknown>;
 const plain = (v: unknown): v is Plain => typeof v === "object" && v !== null && !Array.isArray(v);
@@ -26,7 +28,33 @@ function differing(before: unknown, after: unknown): string[] {
     .map((k) => (made ? `${k}: ${brief(is[k])}` : `${k}: ${brief(was[k]) || "–"} → ${brief(is[k]) || "–"}`));
 }
 
+const quick = [
+  ["who", "Who", "who: e-mail or key"],
+  ["what", "What", "what: key, entry publish"],
+  ["subject", "Subject", "to what: an id"],
+] as const;
+
+const columns: Column<Line>[] = [
+  { name: "At", width: "140px", head: true, cell: (l) => <When at={l.at} /> },
+  { name: "Who", width: "220px", cell: (l) => <span title={l.kind + (l.address ? " from " + l.address : "")}>{l.who}</span> },
+  { name: "What", width: "140px", cell: (l) => <span data-what={l.what}>{l.what}</span> },
+  { name: "To what", width: "180px", cell: (l) => (l.what.startsWith("entry ") ? <EntryLink id={l.subject} title={l.subject} /> : <Mono wordBreak="break-all">{l.subject}</Mono>) },
+  {
+    name: "Before → after",
+    cell: (l) => (
+      <Box maxW="420px">
+        {differing(l.before, l.after).map((d) => (
+          <Mono key={d} display="block" truncate title={d}>
+            {d}
+          </Mono>
+        ))}
+      </Box>
+    ),
+  },
+];
+
 export function AuditPage() {
+  const records = useRecordModel();
   const [params, setParams] = useSearchParams();
   const filter = new URLSearchParams([...params].filter(([, v]) => v));
   // The address has a local time, as it was typed; the service is asked with its zone.
@@ -59,47 +87,34 @@ export function AuditPage() {
     a.click();
     URL.revokeObjectURL(a.href);
   }
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = lines;
   const items = lines.data && { items: lines.data.pages.flatMap((p) => p.items) };
+  const count = items?.items.length ?? 0;
+  const shown = useCallback((_: number, last: number) => void (hasNextPage && !isFetchingNextPage && last >= count - 20 && fetchNextPage()), [hasNextPage, isFetchingNextPage, fetchNextPage, count]);
   return (
     <Page title="Audit log" says="Who did what, and what it changed" actions={<Act onClick={download}>Export as NDJSON</Act>}>
       <Failure error={failed} />
-      <Flex gap="2" mb="3">
-        <Input {...inputStyle} w="230px" aria-label="Who" placeholder="who: e-mail or key" defaultValue={params.get("who") ?? ""} onBlur={(e) => put("who", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("who", e.currentTarget.value)} />
-        <Input {...inputStyle} w="200px" aria-label="What" placeholder="what: key, entry publish" defaultValue={params.get("what") ?? ""} onBlur={(e) => put("what", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("what", e.currentTarget.value)} />
-        <Input {...inputStyle} w="200px" aria-label="Subject" placeholder="to what: an id" defaultValue={params.get("subject") ?? ""} onBlur={(e) => put("subject", e.target.value)} onKeyDown={(e) => e.key === "Enter" && put("subject", e.currentTarget.value)} />
-        <Input {...inputStyle} w="190px" type="datetime-local" aria-label="After" defaultValue={params.get("after") ?? ""} onChange={(e) => put("after", e.target.value)} />
+      <Flex gap="2" mb="3" wrap="wrap">
+        {quick.map(([name, label, hint]) => (
+          <Input
+            key={name + (params.get(name) ?? "")}
+            {...inputStyle}
+            w="200px"
+            aria-label={label}
+            placeholder={hint}
+            defaultValue={params.get(name) ?? ""}
+            onBlur={(e) => put(name, e.target.value)}
+            onKeyDown={(e) => e.key === "Enter" && put(name, e.currentTarget.value)}
+          />
+        ))}
+        <Input {...inputStyle} w="200px" type="datetime-local" aria-label="After" value={params.get("after") ?? ""} onChange={(e) => put("after", e.target.value)} />
+        <Views page="audit" />
       </Flex>
-      <Loaded query={{ data: items, error: lines.error }}>
-        {(a) => (
-          <Rows label="Audit log" head={["At", "Who", "What", "To what", "Before → after"]}>
-            {a.items.map((l) => (
-              <Row key={l.id} data-act={l.what}>
-                <Cell>
-                  <When at={l.at} />
-                </Cell>
-                <Cell>
-                  <span title={l.kind + (l.address ? " from " + l.address : "")}>{l.who}</span>
-                </Cell>
-                <Cell>{l.what}</Cell>
-                <Cell>{l.what.startsWith("entry ") ? <EntryLink id={l.subject} title={l.subject} /> : <Mono>{l.subject}</Mono>}</Cell>
-                <Cell>
-                  <Box maxW="420px">
-                    {differing(l.before, l.after).map((d) => (
-                      <Mono key={d} display="block" truncate title={d}>
-                        {d}
-                      </Mono>
-                    ))}
-                  </Box>
-                </Cell>
-              </Row>
-            ))}
-          </Rows>
-        )}
-      </Loaded>
-      {lines.hasNextPage && (
-        <Act mt="3" loading={lines.isFetchingNextPage} onClick={() => lines.fetchNextPage()}>
-          Older lines
-        </Act>
+      <FilterBar model={records.data} type="act" value={params.get("filter") ?? ""} set={(text) => put("filter", text)} error={lines.error} placeholder="A condition in CQL2, as in what LIKE 'key %' AND who = 'duty@skerry.example'" />
+      {lines.error && filter.has("filter") && !items ? null : (
+        <Loaded query={{ data: items, error: filter.has("filter") ? null : lines.error }}>
+          {(a) => (a.items.length === 0 ? <Empty>Nothing fits.</Empty> : <List label="Audit log" columns={columns} rows={a.items} rowKey={(l) => String(l.id)} mark="act" sort="-at" setSort={() => {}} shown={shown} />)}
+        </Loaded>
       )}
       <SameByCommand command={"ubiquon audit" + [...filter].map(([k, v]) => ` --${k} ${v}`).join("")} />
     </Page>

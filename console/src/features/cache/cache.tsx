@@ -6,9 +6,9 @@ import { call, key, refreshAll } from "../../api";
 import { Act, bytesText, Cell, Empty, EntryLink, Failure, Figure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../../ui";
 import { madeOf, type Dependencies } from "../../lib/read";
 import { useModel } from "../../lib/use-model";
+import { History } from "../../ui/history";
 
 type Stats = { responses: number; bytes: number; limit: number; hits: number; misses: number; joined: number; expired: number; evicted: number; purged: number; kept: number; applied: number };
-type Sample = { at: string; hits: number; misses: number; expired: number; held: number; bytes: number };
 type Held = { key: string; asked: string; edition: string; status: number; bytes: number; body: number; hits: number; sequence: number; made: string; ends?: string; types: string[] };
 type Explained = Held & { dependencies: Dependencies; titles?: Record<string, string> };
 type Sums = Record<string, { answers: number; bytes: number; hits: number }>;
@@ -25,49 +25,6 @@ function readable(asked: string): string {
   } catch {
     return asked;
   }
-}
-
-/** The share of hits as a line, and what expired as bars, over the last hour. */
-function History({ all }: { all: Sample[] }) {
-  const w = 1100,
-    h = 120;
-  if (all.length < 2) return <Empty>There is nothing to draw yet; a point is added every ten seconds.</Empty>;
-  const x = (i: number) => (i * w) / (all.length - 1);
-  const most = Math.max(1, ...all.map((s) => s.expired));
-  const runs: string[] = [];
-  let run = "";
-  all.forEach((s, i) => {
-    const p = share(s);
-    if (p === null) {
-      if (run) runs.push(run);
-      run = "";
-    } else run += `${x(i).toFixed(1)},${(h - (p / 100) * (h - 8) - 4).toFixed(1)} `;
-  });
-  if (run) runs.push(run);
-  return (
-    <Box bg="sheet" borderWidth="1px" borderColor="line" p="3">
-      <svg viewBox={`0 0 ${w} ${h}`} width="100%" height={h} preserveAspectRatio="none" role="img" aria-label="Share of hits, and answers expired, over time" data-history>
-        {all.map((s, i) => s.expired > 0 && <rect key={i} x={x(i) - 1.5} width="3" y={h - (s.expired / most) * (h * 0.6)} height={(s.expired / most) * (h * 0.6)} fill="var(--chakra-colors-warning)" opacity="0.7" />)}
-        {runs.map((points, i) => (
-          <polyline key={i} points={points.split(" ").length > 2 ? points : points + points} fill="none" stroke="var(--chakra-colors-accent)" strokeWidth="2" vectorEffect="non-scaling-stroke" strokeLinecap="round" />
-        ))}
-      </svg>
-      <Flex color="faint" fontSize="12px" justify="space-between" mt="1">
-        <When at={all[0]!.at} />
-        <Text>
-          <Box as="span" color="accent">
-            ━
-          </Box>{" "}
-          share of hits, 0 to 100 %{" "}
-          <Box as="span" color="warning" ml="3">
-            ▮
-          </Box>{" "}
-          answers expired by a change, {most} at most
-        </Text>
-        <When at={all[all.length - 1]!.at} />
-      </Flex>
-    </Box>
-  );
 }
 
 function Explanation({ held, close }: { held: string; close: () => void }) {
@@ -164,12 +121,10 @@ export function CachePage() {
     type = params.get("type") ?? "",
     sort = params.get("sort") ?? "hits";
   const meant = { ...(search && { search }), ...(type && { type }) };
-  const every = { refetchInterval: 5_000 };
-  const stats = useQuery({ queryKey: key("cache"), queryFn: ({ signal }) => call<Stats>("/cache", { signal }), ...every });
-  const history = useQuery({ queryKey: key("history"), queryFn: ({ signal }) => call<{ items: Sample[] }>("/cache/history", { signal }), refetchInterval: 10_000 });
-  const nodes = useQuery({ queryKey: key("nodes"), queryFn: ({ signal }) => call<{ items: Node[] }>("/nodes", { signal }), ...every });
-  const downstream = useQuery({ queryKey: key("downstream"), queryFn: ({ signal }) => call<{ items: Downstream[] }>("/downstream", { signal }), ...every });
-  const held = useQuery({ queryKey: key("held", search, type, sort), queryFn: ({ signal }) => call<{ items: Held[]; total: number; byType: Sums }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }), ...every });
+  const stats = useQuery({ queryKey: key("cache"), queryFn: ({ signal }) => call<Stats>("/cache", { signal }) });
+  const nodes = useQuery({ queryKey: key("nodes"), queryFn: ({ signal }) => call<{ items: Node[] }>("/nodes", { signal }) });
+  const downstream = useQuery({ queryKey: key("downstream"), queryFn: ({ signal }) => call<{ items: Downstream[] }>("/downstream", { signal }) });
+  const held = useQuery({ queryKey: key("held", search, type, sort), queryFn: ({ signal }) => call<{ items: Held[]; total: number; byType: Sums }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }) });
   const purge = useMutation({
     mutationFn: () => call<{ purged: number }>("/cache/purge", { method: "POST", body: meant }),
     onSuccess: () => setPurging(false),
@@ -182,7 +137,7 @@ export function CachePage() {
         {(s) => {
           const p = share({ hits: s.hits, misses: s.misses + s.joined });
           return (
-            <SimpleGrid columns={4} gap="5" mb="7">
+            <SimpleGrid columns={{ base: 2, lg: 4 }} gap="5" mb="7">
               <Figure name="Answers held" value={String(s.responses)} says={`${bytesText(s.bytes)} of ${bytesText(s.limit)}`} />
               <Figure name="Hits" value={p === null ? "–" : p.toFixed(1) + " %"} says={`${s.hits} of ${s.hits + s.misses + s.joined} reads`} />
               <Figure name="Expired by a change" value={String(s.expired)} says={`${s.evicted} thrown out for room, ${s.purged} by hand`} />
@@ -191,11 +146,9 @@ export function CachePage() {
           );
         }}
       </Loaded>
-      <Section title="The last hour">
-        <Loaded query={history}>{({ items }) => <History all={items} />}</Loaded>
-      </Section>
+      <History of="cache" title="Hits, and what expired" />
       <Section title="Answers">
-        <Flex gap="3" mb="2" align="center">
+        <Flex gap="3" mb="2" align="center" wrap="wrap">
           <Input {...inputStyle} w="260px" placeholder="a part of the request" aria-label="Search" value={search} onChange={(e) => put("search", e.target.value)} />
           <Pick label="Type" value={type} onChange={(v) => put("type", v)}>
             <option value="">every type</option>
@@ -246,7 +199,7 @@ export function CachePage() {
           }
         </Loaded>
       </Section>
-      <Flex gap="6" align="start">
+      <Flex gap="6" align="start" direction={{ base: "column", lg: "row" }}>
         <Box flex="1">
           <Section title="By type">
             <Rows label="By type" head={["Type", "Answers", "Size", "Hits"]} numbers={["Answers", "Size", "Hits"]}>

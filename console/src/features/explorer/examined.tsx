@@ -72,7 +72,7 @@ export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: strin
         )}
       </Flex>
       {!refused && <Times of={e} />}
-      <Flex gap="5" mt="3" align="flex-start">
+      <Flex gap="5" mt="3" align={{ lg: "flex-start" }} direction={{ base: "column", lg: "row" }}>
         <Box flex={refused ? "1" : "1.35"} minW="0" position="relative">
           <Editor label="Answer" value={body} maxHeight="520px" />
           {refused && whyLink && e.status !== 400 && (
@@ -86,13 +86,13 @@ export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: strin
         </Box>
         {!refused && (
           <Box flex="1" minW="0">
-            <Flex gap="4" mb="2" role="tablist">
+            <Flex gap="4" mb="2" role="group" aria-label="What to show of it">
               {pages.map((p) => (
                 <Box
                   as="button"
                   key={p}
-                  role="tab"
-                  aria-selected={p === page}
+                  aria-pressed={p === page}
+                  minH="24px"
                   onClick={() => setPage(p)}
                   fontSize="13px"
                   fontWeight={p === page ? "650" : "400"}
@@ -107,7 +107,7 @@ export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: strin
               <Box flex="1" />
               {whyLink && <Link to={whyLink}>Something missing? Ask why</Link>}
             </Flex>
-            <Box maxH="500px" overflow="auto" fontSize="13px">
+            <Box maxH="500px" overflow="auto" fontSize="13px" tabIndex={0} role="region" aria-label={page}>
               {page === "Made of" && <MadeOf of={e} />}
               {page === "Statements" && <Statements of={e} />}
               {page === "Headers" &&

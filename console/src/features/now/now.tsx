@@ -4,9 +4,11 @@ import { Link } from "react-router";
 import { call, key, type Status } from "../../api";
 import { EventRows } from "../events/event-rows";
 import { bytesText, Empty, Figure, Loaded, Mono, Page, SameByCommand, Section, spanText, State, When } from "../../ui";
+import { History } from "../../ui/history";
+import { Waiting } from "./waiting";
 
 export function NowPage() {
-  const status = useQuery({ queryKey: key("status"), queryFn: ({ signal }) => call<Status>("/status", { signal }), refetchInterval: 5_000 });
+  const status = useQuery({ queryKey: key("status"), queryFn: ({ signal }) => call<Status>("/status", { signal }) });
   return (
     <Page title="Now" says={status.data && `sequence ${status.data.sequence}, model ${status.data.modelVersion}`}>
       <Loaded query={status}>
@@ -34,13 +36,14 @@ export function NowPage() {
                   </Box>
                 </Section>
               )}
-              <SimpleGrid columns={5} gap="5" mb="7">
+              <SimpleGrid columns={{ base: 2, md: 3, lg: 5 }} gap="5" mb="7">
                 <Figure name="Reads" value={s.requests.toLocaleString("en")} says={`since ${new Date(s.since).toLocaleTimeString("en-GB")}`} />
                 <Figure name="From the cache" value={asked ? ((100 * s.cache.hits) / asked).toFixed(1) + " %" : "–"} says={`${s.cache.responses} answers, ${bytesText(s.cache.bytes)}`} />
                 <Figure name="Time of a read" value={s.requests ? spanText(s.p50ms) : "–"} says={`99 % under ${spanText(s.p99ms)}`} />
                 <Figure name="Publish to fresh answer" value={spanText(s.freshness.answerP50ms)} says={`95 % under ${spanText(s.freshness.answerP95ms)}`} />
                 <Figure name="Publish to built site" value={spanText(s.freshness.builtP50ms)} says={`95 % under ${spanText(s.freshness.builtP95ms)}`} />
               </SimpleGrid>
+              <Waiting />
               <Section title="Last events">
                 {s.events.length === 0 ? (
                   <Empty>
@@ -50,7 +53,8 @@ export function NowPage() {
                   <EventRows label="Last events" events={s.events} />
                 )}
               </Section>
-              <SimpleGrid columns={2} gap="8">
+              <History of="reads" title="Reads" />
+              <SimpleGrid columns={{ base: 1, lg: 2 }} gap="8">
                 <Section title="Sites">
                   {s.sites.length === 0 && <Empty>No site is configured; see sites.yaml.</Empty>}
                   {s.sites.map((site) => (

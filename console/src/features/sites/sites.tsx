@@ -44,7 +44,7 @@ function OneSite({ site }: { site: Site }) {
 }
 
 export function SitesPage() {
-  const sites = useQuery({ queryKey: key("sites"), queryFn: ({ signal }) => call<{ items: Site[] }>("/sites", { signal }), refetchInterval: 5_000 });
+  const sites = useQuery({ queryKey: key("sites"), queryFn: ({ signal }) => call<{ items: Site[] }>("/sites", { signal }) });
   return (
     <Page title="Sites" says="Front ends that are kept fresh">
       <Loaded query={sites}>

@@ -1,0 +1,123 @@
+package demo_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
+)
+
+// seen is a page, or a window of it, that is checked.
+type seen struct {
+	name, path string
+	// ready is what stands there once it is loaded.
+	ready string
+	// open are what is pressed to get to the window: a script that returns the element.
+	open []string
+}
+
+func button(words string) string {
+	return fmt.Sprintf(`[...document.querySelectorAll("main button, [role=dialog] button")].find((b) => [b.innerText.trim(), b.getAttribute("aria-label")].includes(%q) && !b.disabled)`, words)
+}
+
+// TestAccessible checks every page and window against WCAG 2.2 AA, as far as a program can, in
+// light and dark colours and at both widths.
+func TestAccessible(t *testing.T) {
+	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	entry := content.MakeID("harbour-office", "dispatch", "R-1009")
+	local := idOf(t, "notice", "Ramp at Mella")
+	dialog := "[role=dialog]"
+	pages := []seen{
+		{"Now", "/", "[data-figure]", nil},
+		{"Types", "/types", "[data-type]", nil},
+		{"new type", "/types", dialog, []string{button("New type")}},
+		{"the model as a file", "/types", ".cm-content", []string{button("As a file")}},
+		{"a type", "/types/page", "[data-field]", nil},
+		{"a field", "/types/notice", "[data-option]", []string{button("Change severity")}},
+		{"a field of blocks", "/types/page", "[data-inner]", []string{button("Change blocks")}},
+		{"settings of a type", "/types/notice", dialog, []string{button("Settings…")}},
+		{"Entries", "/entries?type=notice", "[data-entry]", nil},
+		{"a foreign entry", "/entries/" + entry, "[data-field]", nil},
+		{"an entry", "/entries/" + local + "?beside=nb", "[data-prose]", nil},
+		{"publish", "/entries/" + local, dialog, []string{button("Unpublish…")}},
+		{"delete", "/entries/" + local, dialog, []string{button("Delete…")}},
+		{"why", "/entries/" + local, "[data-visible], [data-reason]", []string{button("Why not visible?")}},
+		{"history", "/entries/" + local + "?view=history", "[data-revision]", nil},
+		{"differences", "/entries/" + local + "?view=differences", "main select", nil},
+		{"a new entry", "/entries/new?type=page", "[data-field]", nil},
+		{"Explorer", "/explorer?run=yes&request=/notices", "[data-answer]", nil},
+		{"Keys", "/keys", "[data-reader]", nil},
+		{"Preview links", "/previews", "main h1", nil},
+		{"Why not visible", "/why?entry=light-run-rests-until-may", "[data-reason], [data-visible]", nil},
+		{"Events", "/events", "main h1", nil},
+		{"Sites", "/sites", "[data-site]", nil},
+		{"Cache", "/cache", "[data-chart]", nil},
+		{"Settings", "/settings", "[data-coverage]", nil},
+		{"Accounts", "/accounts", "main table", nil},
+		{"Audit log", "/audit", "main h1", nil},
+		{"your account", "/you", "[data-session]", nil},
+		{"no such page", "/harbour", "main h1", nil},
+	}
+	w := signedIn(t)
+	for _, p := range pages {
+		w.do("to "+p.name, chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(line.Connection.Gateway+"/console/main"+p.path), chromedp.WaitVisible(chromedp.CSS("main h1")))
+		for _, script := range p.open {
+			w.click(p.name, script)
+		}
+		w.do(p.name, chromedp.WaitReady(chromedp.CSS(p.ready)))
+		for _, width := range []int64{1280, 768} {
+			w.do("width", chromedp.EmulateViewport(width, 800))
+			for _, mode := range []string{"light", "dark"} {
+				w.when(p.name+" stands still", fmt.Sprintf(`(() => {
+					const root = document.documentElement;
+					root.classList.remove("light", "dark");
+					root.classList.add(%q);
+					return !document.querySelector("[aria-busy=true]") && document.getAnimations().every((a) => a.playState !== "running");
+				})()`, mode))
+				for _, v := range w.violations(string(axe)) {
+					t.Errorf("%s, %s, %d px: %s", p.name, mode, width, v)
+				}
+			}
+		}
+	}
+}
+
+// violations are what axe finds wrong with the page shown.
+func (w writer) violations(axe string) []string {
+	w.t.Helper()
+	within, cancel := context.WithTimeout(w.b, 60*time.Second)
+	defer cancel()
+	if err := chromedp.Do(within, chromedp.Evaluate[chromedp.Void]("window.axe || (()=>{"+axe+"})();undefined")); err != nil {
+		w.t.Fatal(err)
+	}
+	out, err := chromedp.Run(within, chromedp.Evaluate[[]string](`axe.run(document, {
+		runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"], resultTypes: ["violations"], preload: false,
+	}).then((r) => r.violations.flatMap((v) => v.nodes.map((n) => v.id + ": " + n.target.join(" ") + " " + n.html.slice(0, 160) + " " +
+		n.any.concat(n.all, n.none).map((c) => c.message).join("; ").slice(0, 200))))`,
+		chromedp.EvalAwaitPromise,
+	))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return out
+}
+
+// idOf returns the id of the entry that a search finds.
+func idOf(t *testing.T, typ, search string) string {
+	t.Helper()
+	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Type: typ, Search: search, Limit: 1})
+	if err != nil || len(items) == 0 {
+		t.Fatalf("no %s called %s: %v", typ, search, err)
+	}
+	return items[0].ID
+}
