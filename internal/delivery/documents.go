@@ -136,7 +136,9 @@ func (ds *Documents) SaveView(ctx context.Context, v api.NewSavedView, by string
 	v.Name = strings.TrimSpace(v.Name)
 	switch {
 	case !slices.Contains(viewPages, v.Page):
-		return api.SavedView{}, api.BadParameter("page", "%q has no views; take one of %s", v.Page, strings.Join(viewPages, ", "))
+		return api.SavedView{}, api.BadParameter(
+			"page", "%q has no views; take one of %s", v.Page, strings.Join(viewPages, ", "),
+		)
 	case v.Name == "" || len(v.Name) > 100:
 		return api.SavedView{}, api.BadParameter("name", "a view has a name of 1 to 100 bytes")
 	case len(v.Query) > 4000:

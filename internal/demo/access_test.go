@@ -201,7 +201,7 @@ func TestOwnAccount(t *testing.T) {
 	w.shows("pen@skerry.example")
 	w.when(
 		"what is for admins is not offered",
-		"!document.querySelector(`a[href='/console/keys']`) && !!document.querySelector(`a[href='/console/entries']`)",
+		"!document.querySelector(`a[href='/console/main/keys']`) && !!document.querySelector(`a[href='/console/main/entries']`)",
 	)
 	id := func() string {
 		done, err := admin().Entries().Edit(t.Context(), api.Edit{
@@ -315,13 +315,13 @@ func TestOnesOwnAccount(t *testing.T) {
 	w.write("Name", "Sula Gannet")
 	w.press("Add")
 	w.do(
-		"the password is asked for", chromedp.WaitVisible(chromedp.CSS("input[name=proof]")),
-		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), "not this one"), chromedp.KeyEvent("\r"),
+		"the password is asked for", chromedp.WaitVisible(chromedp.CSS("form#proof input")),
+		chromedp.SendKeys(chromedp.CSS("form#proof input"), "not this one"), chromedp.KeyEvent("\r"),
 	)
 	w.shows("the password is wrong")
 	w.do(
 		"and given",
-		chromedp.SendKeys(chromedp.CSS("input[name=proof]"), strings.Repeat("\b", 12)+
+		chromedp.SendKeys(chromedp.CSS("form#proof input"), strings.Repeat("\b", 12)+
 			line.Connection.Accounts[0].Password),
 		chromedp.KeyEvent("\r"), chromedp.WaitVisible(chromedp.CSS("[data-link]")),
 	)

@@ -46,9 +46,9 @@ func TestTheCacheInTheConsole(t *testing.T) {
 		"back", chromedp.Navigate(base+"/cache?search=slug%26limit%3D2"),
 		chromedp.WaitVisible(chromedp.CSS("[data-held]")),
 	)
-	w.press("Throw away…")
-	w.press("Throw away 1 answer")
-	w.shows("Nothing is held that fits")
+	w.press("Purge…")
+	w.press("Purge 1 answer")
+	w.shows("No cached answer matches")
 	a, err := reader().Do(t.Context(), http.MethodGet, "/content/main/published/routes?fields=name,slug&limit=2",
 		http.Header{"Cache-Control": {"only-if-cached"}}, nil)
 	if err != nil || a.Status != http.StatusGatewayTimeout {

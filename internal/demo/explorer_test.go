@@ -121,10 +121,10 @@ func TestTheExplorer(t *testing.T) {
 		t.Errorf("curl: %s", curl)
 	}
 	w.press("Close")
-	w.press("Keep…")
+	w.press("Save…")
 	w.write("Name", "how many notices")
-	w.press("Keep")
-	w.shows("/console/explorer?saved=")
+	w.press("Save")
+	w.shows("/console/main/explorer?saved=")
 	kept, err := admin().Reads().SavedReads(t.Context())
 	if err != nil || len(kept) != 1 || kept[0].Name != "how many notices" {
 		t.Fatalf("%v %+v", err, kept)

@@ -93,11 +93,13 @@ func TestConsoleLosesNothing(t *testing.T) {
 	w.when("the window is still open", "!!document.querySelector(\"[role=dialog] [aria-label='Time zone']\")")
 	w.press("Close")
 	w.shows("What you entered here is not kept.")
-	w.press("Drop it")
+	w.press("Discard")
 	w.when("the window is closed", "!document.querySelector('[role=dialog]')")
 
-	w.do("to an address that is none", chromedp.Navigate(base+"/harbour"))
+	w.do("to an address that is none", chromedp.Navigate(base+"/main/harbour"))
 	w.shows("No such page")
+	w.do("to an environment that is none", chromedp.Navigate(base+"/harbour/entries"))
+	w.shows("No such environment")
 
 	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Type: "pier", Search: "Losgata"})
 	if err != nil || len(items) != 1 || items[0].Title != "Losgata north side" {
@@ -117,7 +119,7 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 	)
 	w.press("Change severity")
 	w.write("Option 2, label in English", " or late")
-	w.press("Keep")
+	w.press("Done")
 	const draft = `JSON.parse(sessionStorage.getItem(Object.keys(sessionStorage).find((k) => k.startsWith("ubiquon.model "))) ?? "null")`
 	w.when("the other locales keep their labels", `(() => {
 		const model = `+draft+`?.model;
@@ -127,10 +129,10 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 	})()`)
 	w.press("Field")
 	w.write("Name", "title")
-	w.press("Keep")
+	w.press("Done")
 	w.shows("There is a field title already")
 	w.press("Close")
-	w.press("Drop it")
+	w.press("Discard")
 
 	// Another model is applied meanwhile: what goes together with this draft is taken into it, and
 	// what does not must be decided.
@@ -157,6 +159,6 @@ func TestTheFieldWindowKeepsWhatItDoesNotShow(t *testing.T) {
 		`[...document.querySelectorAll("button")].find((b) => b.innerText.trim() === "Apply")?.disabled === true`)
 	w.press("Take theirs for these")
 	w.shows("Nothing is changed yet.")
-	w.press("Drop the changes")
+	w.press("Discard changes")
 	apply(yaml)
 }

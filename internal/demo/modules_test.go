@@ -33,7 +33,8 @@ func TestConsoleModules(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	bundle := exec.CommandContext(ctx, filepath.Join(console, "node_modules/.bin/rolldown"),
-		filepath.Join(dir, "entry.ts"), "--file", filepath.Join(dir, "modules.mjs"), "--format", "esm", "--platform", "node", "--logLevel", "silent")
+		filepath.Join(dir, "entry.ts"), "--file", filepath.Join(dir, "modules.mjs"), "--format", "esm",
+		"--platform", "node", "--logLevel", "silent")
 	if out, err := bundle.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
@@ -44,19 +45,25 @@ func TestConsoleModules(t *testing.T) {
 		{"clocks are put forward", `m.zone.momentOf("2026-03-29T02:30", "Europe/Oslo")`, `null`},
 		{"clocks are put back", `m.zone.momentOf("2026-10-25T02:30", "Europe/Oslo")`, `"2026-10-25T00:30:00Z"`},
 		{"by half an hour", `m.zone.momentOf("2026-04-05T01:45", "Australia/Lord_Howe")`, `"2026-04-04T14:45:00Z"`},
-		{"spans", `[0.02, 4.2, 950, 61000, 7.3e6, 3e8].map(m.format.spanText)`,
-			`["20 µs","4.2 ms","950 ms","1.0 min","2.0 h","3.5 days"]`},
+		{
+			"spans", `[0.02, 4.2, 950, 61000, 7.3e6, 3e8].map(m.format.spanText)`,
+			`["20 µs","4.2 ms","950 ms","1.0 min","2.0 h","3.5 days"]`,
+		},
 		{"names", `["validUntil", "title"].map(m.format.saidName)`, `["Valid until","Title"]`},
-		{"empty rows are not saved", `m.pruned.pruned({ a: ["x", "", {}], b: [""], c: { en: ["", "y"] }, d: "" })`,
-			`{"a":["x"],"c":{"en":["y"]},"d":""}`},
+		{
+			"empty rows are not saved", `m.pruned.pruned({ a: ["x", "", {}], b: [""], c: { en: ["", "y"] }, d: "" })`,
+			`{"a":["x"],"c":{"en":["y"]},"d":""}`,
+		},
 		{"a kind's settings go with it", `m.values.fieldOf({ ...m.values.valuesOf(
 			{ name: "n", kind: "text", pattern: "a+", min: 1, unique: true, help: "h" }), kind: "boolean" },
 			{ name: "n", kind: "text", pattern: "a+", min: 1, unique: true, help: "h" },
 			{ known: true, inner: [], locale: "en" })`, `{"name":"n","kind":"boolean","help":"h"}`},
-		{"labels are kept", `m.values.fieldOf((() => {
+		{
+			"labels are kept", `m.values.fieldOf((() => {
 			const v = m.values.valuesOf(choice); v.options[0].label = "Held up"; return v; })(), choice,
 			{ known: true, inner: [], locale: "en" }).options[0]`,
-			`{"value":"delay","label":"Held up","labels":{"nb":"Forsinket","en":"Held up"}}`},
+			`{"value":"delay","label":"Held up","labels":{"nb":"Forsinket","en":"Held up"}}`,
+		},
 		{"a renamed field says what it was", `m.values.fieldOf({ ...m.values.valuesOf(choice), name: "other" }, choice,
 			{ known: true, inner: [], locale: "en" }).was`, `"severity"`},
 		{"changes of two fields go together", `(() => {
@@ -70,8 +77,10 @@ func TestConsoleModules(t *testing.T) {
 			return [out.conflicts, out.model.types[0].fields.map((f) => f.name)]; })()`, `[[],["severity","c"]]`},
 		{"a type that one changes and the other takes out", `m.merge.merge(model(), model((t) => (t.label = "N")),
 			{ locales: [], types: [] }).conflicts`, `["notice"]`},
-		{"a request", `m.read.requestOf(m.read.partsOf("/notices?fields=title,slug&filter=title = 'Fog'&limit=3"))`,
-			`"/notices?fields=title,slug&filter=title%20=%20'Fog'&limit=3"`},
+		{
+			"a request", `m.read.requestOf(m.read.partsOf("/notices?fields=title,slug&filter=title = 'Fog'&limit=3"))`,
+			`"/notices?fields=title,slug&filter=title%20=%20'Fog'&limit=3"`,
+		},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			script := `import * as m from "./modules.mjs";

@@ -11,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
 )
 
@@ -53,7 +54,9 @@ func TestNarrowScreens(t *testing.T) {
 	w.click("Entries", `[...document.querySelectorAll("[role=dialog] nav a")].find((a) => a.innerText.trim() === "Entries")`)
 	w.do("the list", chromedp.WaitVisible(chromedp.CSS("[data-entry]")))
 	w.when("the drawer has closed", "!document.querySelector('[role=dialog]')")
-	for _, path := range []string{"/", "/entries", "/types/notice", "/keys", "/cache", "/events", "/settings", "/explorer?request=/notices"} {
+	for _, path := range []string{
+		"/", "/entries", "/types/notice", "/keys", "/cache", "/events", "/settings", "/explorer?request=/notices",
+	} {
 		w.do("to "+path, chromedp.Navigate(line.Connection.Gateway+"/console/main"+path),
 			chromedp.WaitVisible(chromedp.CSS("main h1")))
 		w.when(path+" fits", "document.documentElement.scrollWidth <= innerWidth")
@@ -109,8 +112,9 @@ func TestSaveKeyAndPresence(t *testing.T) {
 
 // TestReviewsWaitOnNow has somebody decide on Now what somebody else submitted.
 func TestReviewsWaitOnNow(t *testing.T) {
-	out, err := admin().Entries().Edit(t.Context(),
-		api.Edit{Type: "notice", Save: map[string]any{"title": map[string]any{"en": "Crane on the quay"}, "severity": "information"}})
+	out, err := admin().Entries().Edit(t.Context(), api.Edit{Type: "notice", Save: map[string]any{
+		"title": map[string]any{"en": "Crane on the quay"}, "severity": "information",
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,20 +154,33 @@ func TestListsInTheConsole(t *testing.T) {
 	w.shows("no property")
 	w.into("Filter", "title LIKE 'Ice%'")
 	w.press("Filter")
-	w.when("filtered", "document.querySelectorAll('[data-entry]').length === 1 && "+first+" === 'Ice Shuttle stands ready'")
-	w.click("choose all", `document.querySelector("[aria-label='Choose all that are loaded']")`)
-	w.shows("1 chosen")
-	w.press("Choose none")
+	w.when("filtered", "document.querySelectorAll('[data-entry]').length === 1 && "+
+		first+" === 'Ice Shuttle stands ready'")
+	w.click("choose all", `document.querySelector("[aria-label='Select all loaded entries']")`)
+	w.shows("1 selected")
+	w.press("Clear selection")
 	w.press("Save view…")
 	w.write("Name", "ice")
 	w.press("Save view")
 	w.when("it is chosen", `[...document.querySelectorAll("select[aria-label='Saved view'] option:checked")].some((o) => o.innerText === "ice")`)
-	views, err := admin().Reads().Views(t.Context())
-	if err != nil || len(views) != 1 || !strings.Contains(views[0].Query, "filter=") {
-		t.Errorf("the views are %+v, %v", views, err)
+	saved := func() (query string) {
+		t.Helper()
+		views, err := admin().Reads().Views(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range views {
+			if v.Name == "ice" {
+				query = v.Query
+			}
+		}
+		return query
+	}
+	if query := saved(); !strings.Contains(query, "filter=") || !strings.Contains(query, "sort=title") {
+		t.Errorf("the view is saved as %q", query)
 	}
 	w.press("Remove view")
-	w.when("it is gone", "!document.querySelector(\"select[aria-label='Saved view']\")")
+	testkit.Eventually(t, "the view is gone", func() bool { return saved() == "" })
 }
 
 // TestReadersSeeNoWritersTools opens the console as somebody who may only read.

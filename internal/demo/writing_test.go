@@ -158,7 +158,7 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.press("New type")
 	w.write("Name", "island")
 	w.write("Path", "/islands/{slug}")
-	w.press("Keep")
+	w.press("Done")
 	field := func(name, kind string, more func()) {
 		w.press("Field")
 		w.write("Name", name)
@@ -166,12 +166,12 @@ func TestWritingInTheConsole(t *testing.T) {
 		if more != nil {
 			more()
 		}
-		w.press("Keep")
+		w.press("Done")
 		w.do("field "+name, chromedp.WaitVisible(chromedp.CSS("[data-field="+name+"]")))
 	}
 	field("name", "text", func() { w.tick("Required"); w.tick("Translated") })
-	field("slug", "slug", func() { w.choose("Made from", "name") })
-	field("harbour", "reference", func() { w.tick("Pier"); w.write("Way back", "islands") })
+	field("slug", "slug", func() { w.choose("Generated from", "name") })
+	field("harbour", "reference", func() { w.tick("Pier"); w.write("Back-reference", "islands") })
 	w.shows("a new type with 3 fields")
 	w.press("Apply")
 	w.when(
@@ -278,19 +278,19 @@ func TestWritingInTheConsole(t *testing.T) {
 		w.when(
 			"choose "+name,
 			fmt.Sprintf(
-				`(() => { const i = document.querySelector("input[aria-label='Choose %s']"); i?.click(); return !!i; })()`,
+				`(() => { const i = document.querySelector("input[aria-label='Select %s']"); i?.click(); return !!i; })()`,
 				name,
 			),
 		)
 	}
 	w.press("Delete…")
 	w.press("Delete")
-	w.shows("Nothing fits.")
+	w.shows("No entry matches.")
 	w.do(
 		"to the type", chromedp.Navigate(base+"/types/island"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=harbour]")),
 	)
-	w.press("Take out")
+	w.press("Remove")
 	w.shows("the type and all of its entries go")
 	w.press("Apply")
 	w.when(
@@ -502,7 +502,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		`[...document.querySelectorAll("[data-field=seats] [role=alert]")].some((e) => e.innerText.includes("whole number"))`,
 	)
 	w.when("the value is still there", `document.querySelector("input[aria-label=Seats]").value === "4.5"`)
-	w.press("Put back what was saved")
+	w.press("Discard changes")
 	w.when("it is put back", `document.querySelector("input[aria-label=Seats]").value === "48"`)
 	if _, err := c.Entries().Edit(t.Context(), api.Edit{ID: items[0].ID, Do: "delete"},
 		api.Edit{ID: pier["Petrel Steps"], Do: "delete"}); err != nil {

@@ -69,7 +69,8 @@ func (e *Environment) dropOld(ctx context.Context) error {
 		return err
 	}
 	return errors.Join(
-		e.store.Changes.TrimSamples(ctx), e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx), e.store.Rejected.Trim(ctx, e.keepFor.events),
+		e.store.Changes.TrimSamples(ctx), e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx),
+		e.store.Rejected.Trim(ctx, e.keepFor.events),
 	)
 }
 

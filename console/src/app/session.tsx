@@ -86,12 +86,12 @@ function Proof() {
   }
   return (
     <Window
-      title="Your password, once more"
+      title="Confirm your password"
       open={waiting.length > 0}
       close={() => end(false)}
       actions={
         <Main type="submit" form="proof" loading={fields.formState.isSubmitting} disabled={!fields.watch("password")}>
-          Go on
+          Continue
         </Main>
       }
     >

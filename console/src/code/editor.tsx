@@ -28,7 +28,7 @@ export function Editor({
   onChange?: (value: string) => void;
   onRun?: () => void;
   extensions?: Extension;
-  /** What is wrong, from and to which character. */
+  /** Problems, from and to which character. */
   wrong?: { from: number; to: number; text: string }[];
   placeholder?: string;
   minHeight?: string;

@@ -36,7 +36,7 @@ export function Unsaved({ unsaved, what, drop }: { unsaved: boolean; what: strin
             leaving.proceed();
           }}
         >
-          Leave, drop the changes
+          Leave and discard changes
         </Main>
       }
     >

@@ -176,7 +176,7 @@ export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, sho
             <Table.Cell borderColor="line" py="1.5" w="40px">
               <input
                 type="checkbox"
-                aria-label="Choose all that are loaded"
+                aria-label="Select all loaded entries"
                 checked={chosen > 0 && chosen === choosable.length}
                 ref={(box) => {
                   if (box) box.indeterminate = chosen > 0 && chosen < choosable.length;
@@ -223,7 +223,7 @@ export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, sho
               {choice && (
                 <Table.Cell borderColor="line" py="2">
                   {of !== undefined && choice.can(of) && (
-                    <input type="checkbox" aria-label={"Choose " + choice.name(of)} checked={choice.has(of)} onChange={(e) => choice.set([of], e.target.checked)} style={{ accentColor: "var(--chakra-colors-accent)", width: 16, height: 16 }} />
+                    <input type="checkbox" aria-label={"Select " + choice.name(of)} checked={choice.has(of)} onChange={(e) => choice.set([of], e.target.checked)} style={{ accentColor: "var(--chakra-colors-accent)", width: 16, height: 16 }} />
                   )}
                 </Table.Cell>
               )}

@@ -5,6 +5,8 @@ import { createSystem, defaultConfig, defineConfig } from "@chakra-ui/react";
 const config = defineConfig({
   globalCss: {
     "html, body": { bg: "paper", color: "ink", fontSize: "14px", fontFeatureSettings: '"tnum"' },
+    // What has the focus is not under the bars that stay at the edges.
+    html: { scrollPadding: "72px 0 88px" },
     "*:focus-visible": { outline: "2px solid", outlineColor: "accent", outlineOffset: "2px" },
     a: { color: "accent", textDecoration: "none" },
     "a:hover": { textDecoration: "underline" },

@@ -4,9 +4,9 @@ import { spanText } from ".";
 
 const steps: { key: keyof Trace; name: string; says: string }[] = [
   { key: "published", name: "published", says: "by the origin's clock" },
-  { key: "accepted", name: "accepted", says: "the hook is kept" },
+  { key: "accepted", name: "accepted", says: "the hook is stored" },
   { key: "stored", name: "stored", says: "content and change log are written" },
-  { key: "expired", name: "expired", says: "no older answer any more" },
+  { key: "expired", name: "expired", says: "no older answer is served" },
   { key: "called", name: "called", says: "the builder was called" },
   { key: "built", name: "built", says: "the site is built" },
 ];

@@ -37,7 +37,7 @@ export function Window({ title, open, close, children, actions, wide, held = fal
                 </Text>
               )}
               <Button size="sm" variant="outline" borderColor="control" color="ink" onClick={() => (dirty && !asking ? setAsking(true) : leave())}>
-                {asking ? "Drop it" : closing}
+                {asking ? "Discard" : closing}
               </Button>
               {actions}
             </Dialog.Footer>

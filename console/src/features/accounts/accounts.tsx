@@ -1,8 +1,8 @@
-import { Flex, Input, Text } from "@chakra-ui/react";
+import { Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Account, call, key, refreshAll, roles } from "../../api";
-import { Act, Cell, CopyButton, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, When, Window } from "../../ui";
+import { Act, Cell, CopyButton, Failure, Fields, Loaded, Main, Mono, Page, Pick, PickField, Row, Rows, SameByCommand, TextField, useFields, When, Window } from "../../ui";
 import { useWho } from "../../app/session";
 
 export function AccountsPage() {
@@ -24,7 +24,7 @@ export function AccountsPage() {
           <Rows label="Accounts" head={["E-mail", "Name", "Role", "State", "Last signed in", ""]}>
             {a.items.map((one) => (
               <Row key={one.id} data-account={one.email}>
-                <Cell>
+                <Cell head>
                   <Mono>{one.email}</Mono>
                 </Cell>
                 <Cell>{one.name}</Cell>
@@ -35,14 +35,14 @@ export function AccountsPage() {
                     ))}
                   </Pick>
                 </Cell>
-                <Cell>{one.disabled ? "– disabled" : one.hasPassword ? "● good" : "◷ no password yet"}</Cell>
+                <Cell>{one.disabled ? "– disabled" : one.hasPassword ? "● active" : "◷ no password yet"}</Cell>
                 <Cell>
                   <When at={one.signedIn} />
                 </Cell>
                 <Cell right>
                   <Flex gap="1" justify="end">
                     <Act onClick={() => relink.mutate(one.email)}>Link for a password</Act>
-                    {one.email !== who.name && <Act onClick={() => change.mutate({ email: one.email, body: { disabled: !one.disabled } })}>{one.disabled ? "Let in again" : "Disable"}</Act>}
+                    {one.email !== who.name && <Act onClick={() => change.mutate({ email: one.email, body: { disabled: !one.disabled } })}>{one.disabled ? "Enable" : "Disable"}</Act>}
                   </Flex>
                 </Cell>
               </Row>
@@ -85,38 +85,38 @@ export function AccountsPage() {
 
 function NewAccount({ close, made }: { close: () => void; made: (email: string, link: string) => void }) {
   const queries = useQueryClient();
-  const [email, setEmail] = useState("");
-  const [name, setName] = useState("");
-  const [role, setRole] = useState("editor");
-  const run = useMutation({
-    mutationFn: () => call<{ account: Account; link: string }>("/accounts", { method: "POST", body: { email, name, role } }),
-    onSuccess: (out) => made(out.account.email, out.link),
-    onSettled: () => refreshAll(queries),
-  });
+  const fields = useFields({ email: "", name: "", role: "editor" });
   return (
     <Window
       title="Add an account"
       open
       close={close}
       actions={
-        <Main loading={run.isPending} disabled={!email} onClick={() => run.mutate()}>
+        <Main type="submit" form="account" loading={fields.formState.isSubmitting} disabled={!fields.watch("email")}>
           Add
         </Main>
       }
     >
-      <Text color="faint">E-mail</Text>
-      <Input {...inputStyle} mb="3" type="email" aria-label="E-mail" value={email} onChange={(e) => setEmail(e.target.value)} />
-      <Text color="faint">Name</Text>
-      <Input {...inputStyle} mb="3" aria-label="Name" value={name} onChange={(e) => setName(e.target.value)} />
-      <Text color="faint">Role</Text>
-      <Pick label="Role" value={role} onChange={setRole}>
-        {Object.entries(roles).map(([r, says]) => (
-          <option key={r} value={r}>
-            {r}: {says}
-          </option>
-        ))}
-      </Pick>
-      <Failure error={run.error} />
+      <Fields
+        id="account"
+        of={fields}
+        whole="email"
+        submit={async (body) => {
+          const out = await call<{ account: Account; link: string }>("/accounts", { method: "POST", body });
+          void refreshAll(queries);
+          made(out.account.email, out.link);
+        }}
+      >
+        <TextField name="email" label="E-mail" type="email" autoFocus />
+        <TextField name="name" label="Name" />
+        <PickField name="role" label="Role">
+          {Object.entries(roles).map(([r, says]) => (
+            <option key={r} value={r}>
+              {r}: {says}
+            </option>
+          ))}
+        </PickField>
+      </Fields>
     </Window>
   );
 }

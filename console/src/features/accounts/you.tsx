@@ -1,8 +1,7 @@
-import { Field, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
 import { call, key, refreshAll, type Session } from "../../api";
-import { Act, Cell, Failure, inputStyle, Loaded, Main, Mono, Page, Row, Rows, Section, When } from "../../ui";
+import { Act, Cell, Failure, Fields, Loaded, Main, Mono, Page, Row, Rows, Section, TextField, toast, useFields, When } from "../../ui";
 import { useWho } from "../../app/session";
 
 /** What a browser calls itself, in few words; whatever else it is, as it says. */
@@ -62,39 +61,25 @@ export function YouPage() {
 
 function ChangePassword() {
   const queries = useQueryClient();
-  const [password, setPassword] = useState("");
-  const [next, setNext] = useState("");
-  const change = useMutation({
-    mutationFn: () => call("/session/password", { method: "POST", body: { password, new: next } }),
-    onSuccess: () => {
-      setPassword("");
-      setNext("");
-      return refreshAll(queries);
-    },
-  });
-  function submit(e: FormEvent) {
-    e.preventDefault();
-    change.mutate();
-  }
+  const fields = useFields({ present: "", next: "" });
   return (
-    <form onSubmit={submit}>
-      <Flex gap="3" align="end" wrap="wrap">
-        <Field.Root w="240px">
-          <Field.Label>Present password</Field.Label>
-          <Input {...inputStyle} type="password" name="present" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
-        </Field.Root>
-        <Field.Root w="240px">
-          <Field.Label>New password</Field.Label>
-          <Input {...inputStyle} type="password" name="next" autoComplete="new-password" value={next} onChange={(e) => setNext(e.target.value)} />
-        </Field.Root>
-        <Main type="submit" loading={change.isPending} disabled={!password || next.length < 12}>
+    <Box maxW="320px">
+      <Fields
+        of={fields}
+        whole="present"
+        submit={async ({ present, next }) => {
+          await call("/session/password", { method: "POST", body: { password: present, new: next } });
+          fields.reset();
+          toast.done("Your password is changed, and your other sessions have ended.");
+          await refreshAll(queries);
+        }}
+      >
+        <TextField name="present" label="Present password" type="password" autoComplete="current-password" />
+        <TextField name="next" label="New password" type="password" autoComplete="new-password" help="12 characters at least. Your other sessions end with it." />
+        <Main type="submit" loading={fields.formState.isSubmitting} disabled={!fields.watch("present") || fields.watch("next").length < 12}>
           Change it
         </Main>
-      </Flex>
-      <Text color="faint" fontSize="12px" mt="2" role="status">
-        {change.isSuccess ? "Your password is changed, and your other sessions have ended." : "12 characters at least. Your other sessions end with it."}
-      </Text>
-      <Failure error={change.error} />
-    </form>
+      </Fields>
+    </Box>
   );
 }

@@ -30,7 +30,7 @@ function readable(asked: string): string {
 function Explanation({ held, close }: { held: string; close: () => void }) {
   const answer = useQuery({ queryKey: key("held", held), queryFn: ({ signal }) => call<Explained>("/cache/answers/" + encodeURIComponent(held), { signal }) });
   return (
-    <Window title="What the answer was made of" open close={close} wide>
+    <Window title="Dependencies of the answer" open close={close} wide>
       <Loaded query={answer}>
         {(e) => (
           <Box data-explained={e.key}>
@@ -38,11 +38,11 @@ function Explanation({ held, close }: { held: string; close: () => void }) {
               {e.asked}
             </Mono>
             <Text color="faint" mb="3">
-              {bytesText(e.bytes)}, of which the body {bytesText(e.body)} · asked for {e.hits} times · of change {e.sequence}
+              {bytesText(e.bytes)}, of which the body {bytesText(e.body)} · requested {e.hits} times · of change {e.sequence}
               {e.ends && (
                 <>
                   {" "}
-                  · over by itself at <When at={e.ends} />
+                  · expires by itself at <When at={e.ends} />
                 </>
               )}
             </Text>
@@ -83,7 +83,7 @@ function Supposing({ entry, close }: { entry: string; close: () => void }) {
           ) : (
             <Box data-supposed={String(s.expires.length)}>
               <Text mb="2">
-                It would expire {s.expires.length} of the {s.of} answers held here, and rebuild {s.sites.join(", ") || "no site"}.
+                It would expire {s.expires.length} of the {s.of} answers cached here, and rebuild {s.sites.join(", ") || "no site"}.
               </Text>
               {s.expires.slice(0, 50).map((x) => (
                 <Mono key={x.key} display="block">
@@ -132,15 +132,15 @@ export function CachePage() {
   });
   const model = useModel({ staleTime: 60_000 });
   return (
-    <Page title="Cache" says="What this node holds, what it is made of, and what would end it">
+    <Page title="Cache" says="What this node has cached, what it depends on, and what would expire it">
       <Loaded query={stats}>
         {(s) => {
           const p = share({ hits: s.hits, misses: s.misses + s.joined });
           return (
             <SimpleGrid columns={{ base: 2, lg: 4 }} gap="5" mb="7">
-              <Figure name="Answers held" value={String(s.responses)} says={`${bytesText(s.bytes)} of ${bytesText(s.limit)}`} />
+              <Figure name="Cached answers" value={String(s.responses)} says={`${bytesText(s.bytes)} of ${bytesText(s.limit)}`} />
               <Figure name="Hits" value={p === null ? "–" : p.toFixed(1) + " %"} says={`${s.hits} of ${s.hits + s.misses + s.joined} reads`} />
-              <Figure name="Expired by a change" value={String(s.expired)} says={`${s.evicted} thrown out for room, ${s.purged} by hand`} />
+              <Figure name="Expired by a change" value={String(s.expired)} says={`${s.evicted} evicted, ${s.purged} purged`} />
               <Figure name="Applied" value={"change " + s.applied} says={nodes.data?.items.length === 1 ? "one node follows the log" : `${nodes.data?.items.length ?? "–"} nodes follow the log`} />
             </SimpleGrid>
           );
@@ -157,7 +157,7 @@ export function CachePage() {
             ))}
           </Pick>
           <Pick label="Order" value={sort} onChange={(v) => put("sort", v)}>
-            <option value="hits">most asked for</option>
+            <option value="hits">most requested</option>
             <option value="bytes">largest</option>
             <option value="age">oldest</option>
           </Pick>
@@ -165,15 +165,15 @@ export function CachePage() {
             {held.data && `${held.data.total} ${held.data.total === 1 ? "answer" : "answers"}`}
           </Text>
           <Act onClick={() => setPurging(true)} disabled={!held.data?.total}>
-            Throw away…
+            Purge…
           </Act>
         </Flex>
         <Loaded query={held}>
           {({ items }) =>
             items.length === 0 ? (
-              <Empty>Nothing is held that fits. Answers are kept when somebody asks; see ubiquon cache warm.</Empty>
+              <Empty>No cached answer matches. Answers are cached when they are requested; see ubiquon cache warm.</Empty>
             ) : (
-              <Rows label="Answers held" head={["Request", "Made", "Change", "Size", "Hits"]} numbers={["Change", "Size", "Hits"]}>
+              <Rows label="Cached answers" head={["Request", "Made", "Change", "Size", "Hits"]} numbers={["Change", "Size", "Hits"]}>
                 {items.map((a) => (
                   <Row key={a.key} data-held={a.key}>
                     <Cell>
@@ -240,7 +240,7 @@ export function CachePage() {
           </Section>
           {!!downstream.data?.items.length && (
             <Section title="Caches downstream">
-              <Rows label="Caches downstream" head={["Cache", "State", "Told", "Calls", "Behind"]} numbers={["Calls", "Behind"]}>
+              <Rows label="Caches downstream" head={["Cache", "State", "Notified", "Calls", "Behind"]} numbers={["Calls", "Behind"]}>
                 {downstream.data.items.map((d) => (
                   <Row key={d.name} data-downstream={d.name}>
                     <Cell>{d.name}</Cell>
@@ -279,7 +279,7 @@ export function CachePage() {
         close={() => setPurging(false)}
         actions={
           <Main loading={purge.isPending} onClick={() => purge.mutate()}>
-            Throw away {held.data?.total} {held.data?.total === 1 ? "answer" : "answers"}
+            Purge {held.data?.total} {held.data?.total === 1 ? "answer" : "answers"}
           </Main>
         }
       >

@@ -167,11 +167,11 @@ export function EntriesPage() {
       {bulk.length > 0 && (
         <Flex gap="2" mb="3" align="center" wrap="wrap" data-bulk={bulk.length} position="sticky" top={{ base: "44px", lg: "0" }} bg="paper" py="2" zIndex="2">
           <Text fontWeight="600" role="status">
-            {bulk.length} chosen
+            {bulk.length} selected
           </Text>
           {(total ?? 0) > bulk.length && (
             <Act loading={all.isPending} onClick={() => all.mutate()}>
-              {`Choose all that fit${(total ?? 0) > mostChosen ? `, ${mostChosen} at most` : ""}`}
+              {`Select all matching${(total ?? 0) > mostChosen ? `, ${mostChosen} at most` : ""}`}
             </Act>
           )}
           <Act onClick={() => setOpen("publish")}>Publish…</Act>
@@ -183,14 +183,14 @@ export function EntriesPage() {
           <Act color="failure" onClick={() => setOpen("delete")}>
             Delete…
           </Act>
-          <Act onClick={() => setChosen({})}>Choose none</Act>
+          <Act onClick={() => setChosen({})}>Clear selection</Act>
         </Flex>
       )}
       {error && !get("filter") ? <Failure error={error} /> : null}
       {total === undefined ? (
         !error && <Skeletons />
       ) : total === 0 ? (
-        <Empty>{asked.size > 0 ? "Nothing fits. Take a filter away." : "There is no content yet. It comes from an origin, from a file (ubiquon entry import), or is written here: New entry."}</Empty>
+        <Empty>{asked.size > 0 ? "No entry matches. Remove a filter." : "There is no content yet. It comes from an origin, from a file (ubiquon entry import), or is written here: New entry."}</Empty>
       ) : (
         <List label="Entries" columns={columns} rows={rows} rowKey={(e) => e.id} mark="entry" sort={sort} setSort={setSort} shown={shown} choice={choice} />
       )}

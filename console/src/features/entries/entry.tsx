@@ -194,7 +194,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
             </Side>
           )}
           {e.origin !== "local" && (
-            <Side title="Written elsewhere">
+            <Side title="From another origin">
               <Text>It comes from {e.origin}, and is read-only here.</Text>
               {e.editAt && (
                 <a href={e.editAt} target="_blank" rel="noreferrer">
@@ -219,7 +219,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
         <SaveBar broken={broken}>
           <Input size="sm" bg="sheet" borderColor="control" flex="1 1 200px" placeholder="What was changed, if worth a word" aria-label="Message" value={message} onChange={(ev) => setMessage(ev.target.value)} />
           <Act h="8" onClick={() => setDraft(null)}>
-            Put back what was saved
+            Discard changes
           </Act>
           <Main loading={save.isPending} disabled={broken.length > 0} onClick={() => draft && save.mutate({ sent: draft })}>
             Save draft
@@ -244,7 +244,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                   save.reset();
                 }}
               >
-                Take theirs, drop mine
+                Take theirs, discard mine
               </Act>
               <Main onClick={() => draft && save.mutate({ sent: draft, over: conflict.present.number })}>Save mine over it</Main>
             </>

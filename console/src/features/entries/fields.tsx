@@ -104,7 +104,7 @@ function Order({ list, i, set, rows }: { list: unknown[]; i: number; set: (v: un
         size="2xs"
         variant="plain"
         color="faint"
-        aria-label="Take out"
+        aria-label="Remove"
         onClick={() => {
           const next = list.filter((_, j) => j !== i);
           rows.set(rows.keys.filter((_, j) => j !== i));

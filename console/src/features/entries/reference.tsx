@@ -65,7 +65,7 @@ export function ReferencePicker({ field, set }: { field: Field; set: (id: string
             </Box>
           </Button>
         ))}
-        {found.data?.items.length === 0 && <Text color="faint">Nothing fits.</Text>}
+        {found.data?.items.length === 0 && <Text color="faint">No match.</Text>}
       </Flex>
     </Box>
   );
@@ -78,7 +78,7 @@ export function Reference({ field, value, set, inList }: Control) {
       <Flex align="center" gap="2">
         <Linked id={String(value)} />
         {!readOnly && !inList && (
-          <Button size="2xs" variant="plain" color="faint" aria-label="Take out" onClick={() => set(undefined)}>
+          <Button size="2xs" variant="plain" color="faint" aria-label="Remove" onClick={() => set(undefined)}>
             <X size={13} />
           </Button>
         )}

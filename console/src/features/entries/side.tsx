@@ -67,7 +67,7 @@ export function Facts({ e }: { e: EntryDetail }) {
         </Side>
       )}
       {!!e.formerPaths?.length && (
-        <Side title="Lived at">
+        <Side title="Former paths">
           {e.formerPaths.map((p) => (
             <Mono key={p} display="block">
               {p}

@@ -5,7 +5,7 @@ import { between, TraceLegend, TraceLine } from "../../ui/trace";
 
 /** Events as a table, each with its way; of one entry's events the entry is left out. */
 export function EventRows({ label, events, ofOneEntry = false }: { label: string; events: EventTrace[]; ofOneEntry?: boolean }) {
-  const head = ["Accepted", ...(ofOneEntry ? [] : ["From", "Entry"]), "What", "Way", "Fresh", "Built", "State"];
+  const head = ["Accepted", ...(ofOneEntry ? [] : ["From", "Entry"]), "What", "Trace", "Fresh", "Built", "State"];
   return (
     <>
       <Rows label={label} head={head} numbers={["Fresh", "Built"]}>

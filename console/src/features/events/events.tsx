@@ -24,7 +24,7 @@ const columns: Column<EventTrace>[] = [
   { name: "From", width: "130px", cell: (e) => e.origin },
   { name: "Entry", cell: (e) => <EntryLink id={e.entry} title={e.title} /> },
   { name: "What", width: "90px", cell: (e) => e.decoded?.kind ?? "–" },
-  { name: "Way", width: "220px", cell: (e) => <TraceLine trace={e.trace} width={200} /> },
+  { name: "Trace", width: "220px", cell: (e) => <TraceLine trace={e.trace} width={200} /> },
   { name: "Fresh", width: "80px", number: true, cell: (e) => between(e.trace.published, e.trace.expired) },
   { name: "Built", width: "80px", number: true, cell: (e) => between(e.trace.published, e.trace.built) },
   { name: "State", width: "100px", cell: (e) => <State of={e.state} /> },
@@ -54,7 +54,7 @@ export function EventsPage() {
       return next;
     });
   return (
-    <Page title="Events" says="What origins announced, and how it went on its way to visitors">
+    <Page title="Events" says="What origins announced, and how long each took to reach visitors">
       <Flex mb="3" gap="3" wrap="wrap">
         <Pick label="State" value={state} onChange={(v) => put("state", v)} w="170px">
           <option value="">every state</option>
@@ -69,7 +69,7 @@ export function EventsPage() {
         <Loaded query={list}>
           {() =>
             rows.length === 0 ? (
-              <Empty>{state || filter ? "No event fits." : "Nothing has been announced yet. Publish something in an origin, and watch it arrive."}</Empty>
+              <Empty>{state || filter ? "No event matches." : "Nothing has been announced yet. Publish something in an origin, and watch it arrive."}</Empty>
             ) : (
               <>
                 <List label="Events" columns={columns} rows={rows} rowKey={(e) => e.id} mark="event" sort="-received" setSort={() => {}} shown={shown} />

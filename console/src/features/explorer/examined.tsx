@@ -37,11 +37,11 @@ function Times({ of: e }: { of: Examined }) {
   );
 }
 
-const pages = ["Made of", "Statements", "Headers"] as const;
+const pages = ["Dependencies", "Statements", "Headers"] as const;
 
 /** An answer beside what it is made of. */
 export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: string }) {
-  const [page, setPage] = useState<(typeof pages)[number]>("Made of");
+  const [page, setPage] = useState<(typeof pages)[number]>("Dependencies");
   const refused = e.key === "";
   const good = e.status < 400;
   let body = e.body;
@@ -66,8 +66,8 @@ export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: strin
               {e.statements?.length ?? 0} statements in {e.roundTrips} {e.roundTrips === 1 ? "round trip" : "round trips"}
             </Text>
             <Text color="faint">as of change {e.sequence}</Text>
-            <Text color="faint">{e.held ? `held in the cache since change ${e.held}` : "not held in the cache"}</Text>
-            {e.goodFor > 0 && <Text color="warning">◷ holds for {spanText(e.goodFor)}: it speaks of now</Text>}
+            <Text color="faint">{e.held ? `cached since change ${e.held}` : "not cached"}</Text>
+            {e.goodFor > 0 && <Text color="warning">◷ holds for {spanText(e.goodFor)}: it depends on the current time</Text>}
           </>
         )}
       </Flex>
@@ -108,7 +108,7 @@ export function ExaminedView({ of: e, whyLink }: { of: Examined; whyLink?: strin
               {whyLink && <Link to={whyLink}>Something missing? Ask why</Link>}
             </Flex>
             <Box maxH="500px" overflow="auto" fontSize="13px" tabIndex={0} role="region" aria-label={page}>
-              {page === "Made of" && <MadeOf of={e} />}
+              {page === "Dependencies" && <MadeOf of={e} />}
               {page === "Statements" && <Statements of={e} />}
               {page === "Headers" &&
                 Object.entries(e.header)
@@ -146,7 +146,7 @@ function MadeOf({ of: e }: { of: Examined }) {
         </Flex>
       ))}
       <Text pt="2" borderTopWidth="1px" borderColor="line" color="faint">
-        Nothing else expires it{e.goodFor > 0 ? ", but for the time" : ""}. It takes {e.grants?.length ? e.grants.join(", ") : "no grant"}.
+        Nothing else expires it{e.goodFor > 0 ? ", but for the time" : ""}. It needs {e.grants?.length ? e.grants.join(", ") : "no grant"}.
       </Text>
     </>
   );

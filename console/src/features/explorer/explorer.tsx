@@ -9,7 +9,7 @@ import { call, key, type Key, type Model } from "../../api";
 import { completing, offered } from "../../code/completion";
 import { Editor } from "../../code/editor";
 import { ExaminedView, Shares } from "./examined";
-import { Act, CopyButton, Failure, inputStyle, Main, Mono, Page, Pick, SameByCommand, Tick, When, Window } from "../../ui";
+import { Act, CopyButton, Failure, Fields, inputStyle, Main, Mono, Page, Pick, SameByCommand, TextField, Tick, useFields, When, Window } from "../../ui";
 import { decoded, earlier, fromAddress, partsOf, remember, requestOf, toAddress, written, type Examined, type Parts, type Read, type SavedRead } from "../../lib/read";
 import { useWho } from "../../app/session";
 import { useModel } from "../../lib/use-model";
@@ -132,7 +132,7 @@ export default function ExplorerPage() {
           </Act>
           {(who.may.write || who.may.publish) && (
             <Act onClick={() => setOpen("save")} disabled={!ready}>
-              Keep…
+              Save…
             </Act>
           )}
         </Flex>
@@ -339,22 +339,23 @@ function GraphQLForm({ query, setQuery, variables, setVariables, badVariables, g
 }
 
 function KeepWindow({ open, close, read, done }: { open: boolean; close: () => void; read: Read; done: () => void }) {
-  const [name, setName] = useState("");
-  const keep = useMutation({ mutationFn: () => call<SavedRead>("/reads/saved", { method: "POST", body: { name, read } }), onSuccess: done });
-  const link = keep.data && `${location.origin}/console/explorer?saved=${keep.data.id}`;
+  const { environment } = useWho();
+  const fields = useFields({ name: "" });
+  const [kept, setKept] = useState<SavedRead | null>(null);
+  const link = kept && `${location.origin}/console/${environment}/explorer?saved=${kept.id}`;
   return (
     <Window
-      title="Keep this read"
+      title="Save this read"
       open={open}
       close={() => {
-        keep.reset();
-        setName("");
+        setKept(null);
+        fields.reset();
         close();
       }}
       actions={
         !link && (
-          <Main disabled={!name.trim()} loading={keep.isPending} onClick={() => keep.mutate()}>
-            Keep
+          <Main type="submit" form="keep" disabled={!fields.watch("name").trim()} loading={fields.formState.isSubmitting}>
+            Save
           </Main>
         )
       }
@@ -363,17 +364,26 @@ function KeepWindow({ open, close, read, done }: { open: boolean; close: () => v
         <>
           <Text mb="2">Everybody who may sign in here opens it with this link:</Text>
           <Flex align="center">
-            <Mono>{link}</Mono>
+            <Mono wordBreak="break-all">{link}</Mono>
             <CopyButton text={link} label="the link" />
           </Flex>
           <Text mt="2" color="faint">
-            <Mono>ubiquon read --saved '{name}'</Mono>
+            <Mono>ubiquon read --saved '{kept.name}'</Mono>
           </Text>
         </>
       ) : (
-        <Input {...inputStyle} autoFocus aria-label="Name" placeholder="a name; one that is taken is replaced" value={name} onChange={(e) => setName(e.target.value)} onKeyDown={(e) => e.key === "Enter" && name.trim() && keep.mutate()} />
+        <Fields
+          id="keep"
+          of={fields}
+          whole="name"
+          submit={async ({ name }) => {
+            setKept(await call<SavedRead>("/reads/saved", { method: "POST", body: { name, read } }));
+            done();
+          }}
+        >
+          <TextField name="name" label="Name" autoFocus help="One that is taken is replaced" />
+        </Fields>
       )}
-      <Failure error={keep.error} />
     </Window>
   );
 }
@@ -408,9 +418,9 @@ function Kept({ saved, take, forget }: { saved: SavedRead[]; take: (r: Read) => 
   return (
     <>
       <Text color="faint" mb="1">
-        Kept, for everybody
+        Saved, for everybody
       </Text>
-      {saved.length === 0 && <Text color="faint">None yet: Keep… gives a read a name and a link.</Text>}
+      {saved.length === 0 && <Text color="faint">None yet: Save… gives a read a name and a link.</Text>}
       {saved.map((s) =>
         row(
           s.id,

@@ -3,7 +3,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { call, type Grant, grantText, key, type Key, refreshAll, type Refusal, type Sight } from "../../api";
-import { Act, Cell, CopyButton, Failure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, Tick, When, Window } from "../../ui";
+import { useWho } from "../../app/session";
+import { Act, Cell, CopyButton, Failure, Fields, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, TextField, Tick, useFields, When, Window } from "../../ui";
 import { useModel } from "../../lib/use-model";
 import { WhyWindow, type Question } from "../why/why-window";
 
@@ -32,7 +33,7 @@ export function keyState(k: Key): [string, string] {
   if (k.revoked) return ["– revoked", "faint"];
   if (k.expires && new Date(k.expires) <= new Date()) return ["✕ expired", "failure"];
   if (k.expires) return ["◷ until " + k.expires.slice(0, 10), "warning"];
-  return ["● good", "good"];
+  return ["● active", "good"];
 }
 
 type Toggle = { reader: Key | null; type: string; edition: Edition; add: boolean };
@@ -258,7 +259,7 @@ function KeyDetail({ k, shown }: { k: Key; shown: (secret: string) => void }) {
     <Section title={"Key " + k.name}>
       <Box bg="sheet" borderWidth="1px" borderColor="line" p="4" data-key-detail={k.name}>
         <Failure error={run.error} />
-        <Grid templateColumns="1fr 1fr" gap="6">
+        <Grid templateColumns={{ base: "minmax(0, 1fr)", lg: "1fr 1fr" }} gap="6">
           <Box>
             {facts.map(([name, v]) => (
               <Flex key={name} gap="3" py="0.5">
@@ -276,8 +277,8 @@ function KeyDetail({ k, shown }: { k: Key; shown: (secret: string) => void }) {
               <Flex key={grantText(g)} justify="space-between" align="center" borderBottomWidth="1px" borderColor="line" py="1">
                 <Mono>{grantText(g)}</Mono>
                 {!k.revoked && k.grants.length > 1 && (
-                  <Act aria-label={"Take away " + grantText(g)} onClick={() => run.mutate({ method: "PATCH", path, body: { take: [grantText(g)] } })}>
-                    Take away
+                  <Act aria-label={"Remove " + grantText(g)} onClick={() => run.mutate({ method: "PATCH", path, body: { take: [grantText(g)] } })}>
+                    Remove
                   </Act>
                 )}
               </Flex>
@@ -369,9 +370,10 @@ function OpenWindow({ of: t, busy, close, go }: { of: Toggle; busy: boolean; clo
 
 /** Shows a secret, once. */
 function Reveal({ of, close }: { of: { key: Key; secret: string }; close: () => void }) {
+  const { environment } = useWho();
   const [seen, setSeen] = useState(false);
   const edition = of.key.grants.some((g) => g.edition === "published" || g.edition === "*") ? "published" : "preview";
-  const lines = `UBIQUON_ADDRESS=${location.origin}/content/main/${edition}\nUBIQUON_KEY=${of.secret}`;
+  const lines = `UBIQUON_ADDRESS=${location.origin}/content/${environment}/${edition}\nUBIQUON_KEY=${of.secret}`;
   return (
     <Window held title={"The secret of " + of.key.name} open close={close}>
       <Text mb="3">It is shown only now, and kept nowhere. Copy it to where it is needed before you close this.</Text>
@@ -392,29 +394,12 @@ function Reveal({ of, close }: { of: { key: Key; secret: string }; close: () => 
 
 function NewKey({ types, locales, close, made }: { types: string[]; locales: string[]; close: () => void; made: (m: { key: Key; secret: string }) => void }) {
   const queries = useQueryClient();
-  const [name, setName] = useState("");
+  const fields = useFields({ name: "", site: "", days: "", perMinute: "" });
   const [ticked, setTicked] = useState<string[]>(["published *"]);
   const [only, setOnly] = useState<string[]>([]);
-  const [days, setDays] = useState("");
-  const [perMinute, setPerMinute] = useState("");
-  const [site, setSite] = useState("");
   const within = only.length ? " in " + only.join(",") : "";
-  const run = useMutation({
-    mutationFn: () =>
-      call<{ key: Key; secret: string }>("/keys", {
-        method: "POST",
-        body: {
-          name,
-          site,
-          perMinute: Number(perMinute) || 0,
-          grants: ticked.map((t) => "read " + t + within),
-          expires: days ? new Date(Date.now() + Number(days) * 86_400_000).toISOString() : undefined,
-        },
-      }),
-    onSuccess: made,
-    onSettled: () => refreshAll(queries),
-  });
   const tick = (list: string[], set: (l: string[]) => void, v: string) => set(list.includes(v) ? list.filter((x) => x !== v) : [...list, v]);
+  const name = fields.watch("name");
   return (
     <Window
       wide
@@ -422,62 +407,68 @@ function NewKey({ types, locales, close, made }: { types: string[]; locales: str
       open
       close={close}
       actions={
-        <Main loading={run.isPending} disabled={!name || ticked.length === 0} onClick={() => run.mutate()}>
+        <Main type="submit" form="key" loading={fields.formState.isSubmitting} disabled={!name || ticked.length === 0}>
           Make it
         </Main>
       }
     >
-      <Flex gap="4" mb="4">
-        <Box flex="1">
-          <Text color="faint">Name</Text>
-          <Input {...inputStyle} aria-label="Name" placeholder="who will use it" value={name} onChange={(e) => setName(e.target.value)} />
+      <Fields
+        id="key"
+        of={fields}
+        submit={async (v) => {
+          const out = await call<{ key: Key; secret: string }>("/keys", {
+            method: "POST",
+            body: {
+              name: v.name,
+              site: v.site,
+              perMinute: Number(v.perMinute) || 0,
+              grants: ticked.map((t) => "read " + t + within),
+              expires: v.days ? new Date(Date.now() + Number(v.days) * 86_400_000).toISOString() : undefined,
+            },
+          });
+          void refreshAll(queries);
+          made(out);
+        }}
+      >
+        <Grid templateColumns={{ base: "1fr 1fr", md: "2fr 1fr 1fr 1fr" }} gap="4">
+          <TextField name="name" label="Name" placeholder="who will use it" autoFocus />
+          <TextField name="days" label="Days" type="number" placeholder="for ever" help="How long it is good" />
+          <TextField name="perMinute" label="Requests a minute" type="number" placeholder="any number" />
+          <TextField name="site" label="Site" help="That reads with it, if any" />
+        </Grid>
+        <Text color="faint" mb="1">
+          It may read. More verbs can be added to the key once it is made.
+        </Text>
+        <Box as="table" mb="4" css={{ "& td, & th": { padding: "2px 14px 2px 0", textAlign: "start", fontWeight: 400 } }}>
+          <tbody>
+            {["*", ...types].map((t) => (
+              <tr key={t}>
+                <th scope="row">{t === "*" ? <b>every type</b> : <Mono>{t}</Mono>}</th>
+                {editions.map((e) => (
+                  <td key={e}>
+                    <Tick name={`${t} ${e}`} checked={ticked.includes(`${e} ${t}`)} onChange={() => tick(ticked, setTicked, `${e} ${t}`)}>
+                      {e}
+                    </Tick>
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
         </Box>
-        <Box w="120px">
-          <Text color="faint">Good for, days</Text>
-          <Input {...inputStyle} type="number" aria-label="Days" placeholder="for ever" value={days} onChange={(e) => setDays(e.target.value)} />
-        </Box>
-        <Box w="140px">
-          <Text color="faint">Requests a minute</Text>
-          <Input {...inputStyle} type="number" aria-label="Requests a minute" placeholder="any number" value={perMinute} onChange={(e) => setPerMinute(e.target.value)} />
-        </Box>
-        <Box w="150px">
-          <Text color="faint">Site, if any</Text>
-          <Input {...inputStyle} aria-label="Site" value={site} onChange={(e) => setSite(e.target.value)} />
-        </Box>
-      </Flex>
-      <Text color="faint" mb="1">
-        It may read. More verbs can be added to the key once it is made.
-      </Text>
-      <Box as="table" mb="4" css={{ "& td, & th": { padding: "2px 14px 2px 0", textAlign: "start", fontWeight: 400 } }}>
-        <tbody>
-          {["*", ...types].map((t) => (
-            <tr key={t}>
-              <td>{t === "*" ? <b>every type</b> : <Mono>{t}</Mono>}</td>
-              {editions.map((e) => (
-                <td key={e}>
-                  <Tick name={`${t} ${e}`} checked={ticked.includes(`${e} ${t}`)} onChange={() => tick(ticked, setTicked, `${e} ${t}`)}>
-                    {e}
-                  </Tick>
-                </td>
-              ))}
-            </tr>
+        <Text color="faint" mb="1">
+          In these locales only; none ticked means all
+        </Text>
+        <Flex gap="4" mb="3" wrap="wrap">
+          {locales.map((l) => (
+            <Tick key={l} checked={only.includes(l)} onChange={() => tick(only, setOnly, l)}>
+              <Mono>{l}</Mono>
+            </Tick>
           ))}
-        </tbody>
-      </Box>
-      <Text color="faint" mb="1">
-        In these locales only; none ticked means all
-      </Text>
-      <Flex gap="4" mb="3">
-        {locales.map((l) => (
-          <Tick key={l} checked={only.includes(l)} onChange={() => tick(only, setOnly, l)}>
-            <Mono>{l}</Mono>
-          </Tick>
-        ))}
-      </Flex>
-      <Mono color="faint">
-        ubiquon key create {name || "NAME"} {ticked.map((t) => `--grant "read ${t}${within}"`).join(" ")}
-      </Mono>
-      <Failure error={run.error} />
+        </Flex>
+        <Mono color="faint">
+          ubiquon key create {name || "NAME"} {ticked.map((t) => `--grant "read ${t}${within}"`).join(" ")}
+        </Mono>
+      </Fields>
     </Window>
   );
 }

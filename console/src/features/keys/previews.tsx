@@ -36,7 +36,7 @@ export function PreviewsPage() {
                   <Cell>
                     <When at={l.used} />
                   </Cell>
-                  <Cell>{l.revoked ? "– revoked" : "● good"}</Cell>
+                  <Cell>{l.revoked ? "– revoked" : "● active"}</Cell>
                   <Cell right>{!l.revoked && (who.may.administer || l.by === who.name) && <Act onClick={() => revoke.mutate(l.id)}>Revoke</Act>}</Cell>
                 </Row>
               ))}

@@ -17,8 +17,8 @@ export function NowPage() {
           return (
             <>
               {s.problems.length > 0 && (
-                <Section title="What is wrong">
-                  <Box as="ul" aria-label="What is wrong" listStyleType="none">
+                <Section title="Problems">
+                  <Box as="ul" aria-label="Problems" listStyleType="none">
                     {s.problems.map((p) => (
                       <Box as="li" key={p.what} py="2" borderBottomWidth="1px" borderColor="line" data-problem>
                         <Text color="failure">
@@ -91,7 +91,7 @@ export function NowPage() {
                         )}
                         {o.untaken > 0 && (
                           <Box as="span" color="failure">
-                            ✕ {o.untaken} not taken over{" "}
+                            ✕ {o.untaken} not imported{" "}
                           </Box>
                         )}
                         last heard <When at={o.lastEvent} />

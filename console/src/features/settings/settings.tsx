@@ -1,10 +1,10 @@
-import { Box, Flex, Input, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { call, type Coverage, key, type Locale, refreshAll, stream } from "../../api";
-import { Act, Cell, Failure, Loaded, Main, Mono, Page, Row, Rows, SameByCommand, Section, Window } from "../../ui";
+import { Act, Cell, Failure, Fields, Loaded, Main, Mono, Page, Row, Rows, SameByCommand, Section, TextField, useFields, Window } from "../../ui";
 import { useModel } from "../../lib/use-model";
 
 type Change = { do: string; tag?: string; name?: string; fallback?: string[]; order?: string[] };
@@ -50,7 +50,7 @@ export function SettingsPage() {
   const [retiring, setRetiring] = useState<Locale | null>(null);
   const [progress, setProgress] = useState("");
   const change = useMutation({
-    mutationFn: (c: Change) => stream<{ done: number; total: number }>("/locales", c, (p) => p.total && setProgress(`Laid out ${p.done} of ${p.total} entries`)),
+    mutationFn: (c: Change) => stream<{ done: number; total: number }>("/locales", c, (p) => p.total && setProgress(`Rendered ${p.done} of ${p.total} entries`)),
     onSuccess: () => {
       setEditing(null);
       setRetiring(null);
@@ -98,7 +98,7 @@ export function SettingsPage() {
                             <ArrowDown size={13} />
                           </Act>
                           <Act onClick={() => setEditing(l)}>Change</Act>
-                          {l.retired ? <Act onClick={() => change.mutate({ do: "restore", tag: l.tag })}>Bring back</Act> : <Act onClick={() => setRetiring(l)}>Retire…</Act>}
+                          {l.retired ? <Act onClick={() => change.mutate({ do: "restore", tag: l.tag })}>Restore</Act> : <Act onClick={() => setRetiring(l)}>Retire…</Act>}
                         </Flex>
                       </Cell>
                     </Row>
@@ -160,45 +160,60 @@ export function SettingsPage() {
 }
 
 function LocaleWindow({ locales, locale, error, busy, close, save }: { locales: Locale[]; locale: Locale | null; error: unknown; busy: boolean; close: () => void; save: (c: Change) => void }) {
-  const [tag, setTag] = useState(locale?.tag ?? "");
-  const [name, setName] = useState(locale?.name ?? "");
-  const [fallback, setFallback] = useState((locale?.fallback ?? []).join(", "));
-  const list = fallback
-    .split(",")
-    .map((t) => t.trim())
-    .filter(Boolean);
+  const fields = useFields({ tag: locale?.tag ?? "", name: locale?.name ?? "", fallback: (locale?.fallback ?? []).join(", ") });
+  const tag = fields.watch("tag");
   return (
     <Window
       title={locale ? "Locale " + locale.tag : "Add a locale"}
       open
       close={close}
       actions={
-        <Main disabled={!tag} loading={busy} onClick={() => save({ do: locale ? "change" : "add", tag, name: name || spoken(tag, tag), fallback: list })}>
+        <Main type="submit" form="locale" disabled={!tag} loading={busy}>
           {locale ? "Save" : "Add"}
         </Main>
       }
     >
-      {!locale && (
-        <Box mb="3">
-          <Text color="faint">Tag (BCP 47), or choose by name</Text>
-          <Input size="sm" fontFamily="mono" aria-label="Tag" list="known-locales" value={tag} onChange={(e) => setTag(e.target.value)} />
-          <datalist id="known-locales">
-            {tags.map((t) => (
-              <option key={t} value={t}>
-                {spoken(t, "en")}
-              </option>
-            ))}
-          </datalist>
-        </Box>
-      )}
-      <Box mb="3">
-        <Text color="faint">Name</Text>
-        <Input size="sm" aria-label="Locale name" placeholder={tag && spoken(tag, tag)} value={name} onChange={(e) => setName(e.target.value)} />
-      </Box>
-      <Box>
-        <Text color="faint">Falls back to, in order: {locales.filter((l) => l.tag !== tag).map((l) => l.tag).join(", ")}</Text>
-        <Input size="sm" fontFamily="mono" aria-label="Fallbacks" value={fallback} onChange={(e) => setFallback(e.target.value)} />
-      </Box>
+      <Fields
+        id="locale"
+        of={fields}
+        submit={(v) =>
+          save({
+            do: locale ? "change" : "add",
+            tag: v.tag,
+            name: v.name || spoken(v.tag, v.tag),
+            fallback: v.fallback
+              .split(",")
+              .map((t) => t.trim())
+              .filter(Boolean),
+          })
+        }
+      >
+        {!locale && (
+          <>
+            <TextField name="tag" label="Tag" fontFamily="mono" list="known-locales" autoFocus help="In BCP 47, or chosen by name" />
+            <datalist id="known-locales">
+              {tags.map((t) => (
+                <option key={t} value={t}>
+                  {spoken(t, "en")}
+                </option>
+              ))}
+            </datalist>
+          </>
+        )}
+        <TextField name="name" label="Locale name" placeholder={tag && spoken(tag, tag)} />
+        <TextField
+          name="fallback"
+          label="Fallbacks"
+          fontFamily="mono"
+          help={
+            "In order, separated by commas: " +
+            locales
+              .filter((l) => l.tag !== tag)
+              .map((l) => l.tag)
+              .join(", ")
+          }
+        />
+      </Fields>
       <Failure error={error} />
     </Window>
   );

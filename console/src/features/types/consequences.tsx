@@ -52,7 +52,7 @@ export function Consequences({ of: { base, model: draft }, present }: { of: Mode
         <Text fontWeight="600" flex="1">
           {p?.consequences.length === 0 ? "Nothing is changed yet." : "Not applied yet. This is what it would do:"}
         </Text>
-        <Act onClick={() => drop()}>Drop the changes</Act>
+        <Act onClick={() => drop()}>Discard changes</Act>
         <Main loading={apply.isPending} disabled={!p || p.consequences.length === 0 || p.conflicts.length > 0 || (p.loses && !allowLoss) || overtaken || plan.isPlaceholderData} onClick={() => apply.mutate()}>
           Apply
         </Main>

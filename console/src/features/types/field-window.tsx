@@ -29,7 +29,7 @@ function Options({ model }: { model: Model }) {
             <Act aria-label={`Move option ${i + 1} down`} disabled={i === rows.fields.length - 1} onClick={() => rows.move(i, i + 1)}>
               <ArrowDown size={13} />
             </Act>
-            <Act aria-label={`Take out option ${i + 1}`} onClick={() => rows.remove(i)}>
+            <Act aria-label={`Remove option ${i + 1}`} onClick={() => rows.remove(i)}>
               <X size={13} />
             </Act>
           </Flex>
@@ -100,11 +100,11 @@ export function FieldWindow({ model, type, field, known, close, save, remove, ne
                 close();
               }}
             >
-              Take out
+              Remove
             </Act>
           )}
           <Main type="submit" form={id}>
-            Keep
+            Done
           </Main>
         </>
       }
@@ -128,25 +128,25 @@ export function FieldWindow({ model, type, field, known, close, save, remove, ne
         <Flex gap="5" wrap="wrap" mb="3">
           <TickField name="required" label="Required" />
           {!nested && <TickField name="translated" label="Translated" />}
-          {!is("blocks", "slug") && <TickField name="several" label="Several, in order" />}
+          {!is("blocks", "slug") && <TickField name="several" label="List of values" />}
           {!nested && is("text", "integer", "decimal", "date", "datetime") && <TickField name="unique" label="Unique" />}
           {!nested && !is("prose", "file", "location", "json", "record", "blocks") && <TickField name="indexed" label="Indexed: lists are filtered or sorted by it" />}
         </Flex>
         {is("reference") && (
           <>
-            <Labelled name="types" label="Leads to">
+            <Labelled name="types" label="Allowed types">
               <Flex gap="4" wrap="wrap">
                 {model.types.map((t) => (
                   <TickField key={t.name} name={`types.${t.name}`} label={t.label} />
                 ))}
               </Flex>
             </Labelled>
-            {!nested && <TextField name="inverse" label="Way back" fontFamily="mono" help="How those entries list the ones that refer to them" />}
+            {!nested && <TextField name="inverse" label="Back-reference" fontFamily="mono" help="How those entries list the ones that refer to them" />}
           </>
         )}
         {is("choice") && <Options model={model} />}
         {is("slug") && (
-          <PickField name="madeFrom" label="Made from">
+          <PickField name="madeFrom" label="Generated from">
             <option value="">nothing: it is written by hand</option>
             {type.fields
               .filter((x) => x.kind === "text")

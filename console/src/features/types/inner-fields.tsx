@@ -27,7 +27,7 @@ export function InnerFields({ kind, inner, set, model }: { kind: string; inner: 
               <Flex gap="2" mb="2">
                 <Input {...inputStyle} fontFamily="mono" w="150px" aria-label={`Block ${i + 1}, name`} placeholder="name" value={t.name} onChange={(e) => put(i, { ...t, name: e.target.value })} />
                 <Input {...inputStyle} aria-label={`Block ${i + 1}, label`} placeholder="label" value={t.label} onChange={(e) => put(i, { ...t, label: e.target.value })} />
-                <Act aria-label={`Take out block ${i + 1}`} onClick={() => set(shown.filter((_, j) => j !== i))}>
+                <Act aria-label={`Remove block ${i + 1}`} onClick={() => set(shown.filter((_, j) => j !== i))}>
                   <X size={13} />
                 </Act>
               </Flex>

@@ -23,7 +23,7 @@ export function TypeWindow({ type, taken, close, save }: { type: Type; taken: st
       close={close}
       actions={
         <Main type="submit" form="type">
-          Keep
+          Done
         </Main>
       }
     >
@@ -37,11 +37,11 @@ export function TypeWindow({ type, taken, close, save }: { type: Type; taken: st
           rules={{ validate: (v: string) => (!/^[a-z][a-z0-9]*(-[a-z0-9]+)*$/.test(v) ? "A name has small letters, digits and hyphens between them, a letter first." : taken.includes(v) ? `There is a type ${v} already; choose another name.` : true) }}
         />
         <TextField name="label" label="Label" help="What people call it" />
-        {!now.singleton && <TextField name="plural" label="Listed under" placeholder={now.name ? now.name + "s" : "its plural"} fontFamily="mono" />}
+        {!now.singleton && <TextField name="plural" label="Plural name" placeholder={now.name ? now.name + "s" : "its plural"} fontFamily="mono" />}
         <TextField name="help" label="Help" />
         {!type.paths && <TextField name="path" label="Path" placeholder="/notices/{slug}, or nothing" fontFamily="mono" />}
         {now.path && <TextField name="home" label="Home" help="The slug of the entry that lives at /" />}
-        {type.name !== "" && <TextField name="title" label="Known by" help="The field that people know an entry by" />}
+        {type.name !== "" && <TextField name="title" label="Title field" help="The field that people know an entry by" />}
         <TextField name="deprecated" label="Deprecated" help="Why it should not be used any more" />
         {now.deprecated && <TextField name="deprecatedSince" label="Since" type="date" help="Readers are told" />}
         {now.deprecated && <TextField name="sunset" label="Until" type="date" help="The day on which it will be gone, if that is known" />}

@@ -33,11 +33,11 @@ export function TypePage() {
               color="failure"
               onClick={() => {
                 if (m) set({ ...m, types: m.types.filter((t) => t.name !== name) });
-                toast.done(`${type.label} is taken out of the draft. Nothing is lost before it is applied.`);
+                toast.done(`${type.label} is removed from the draft. Nothing is lost before it is applied.`);
                 navigate("/types");
               }}
             >
-              Take out
+              Remove
             </Act>
             <Main onClick={() => setEditing("new")}>
               <Plus size={14} /> Field
@@ -106,8 +106,8 @@ export function TypePage() {
                 </Rows>
               </Section>
               {m.types.some((t) => t.fields.some((f) => f.inverse && f.types?.includes(name))) && (
-                <Section title="Ways back: entries that refer here">
-                  <Rows label="Ways back" head={["Read as", "Lists", "By its field"]}>
+                <Section title="Back-references">
+                  <Rows label="Back-references" head={["Read as", "Lists", "By its field"]}>
                     {m.types.flatMap((t) =>
                       t.fields
                         .filter((f) => f.inverse && f.types?.includes(name))

@@ -41,7 +41,7 @@ export function TypesPage() {
               ) : m.types.length === 0 ? (
                 <Empty>There is no type yet. Make one with New type, or apply model files: ubiquon model apply DIR.</Empty>
               ) : (
-                <Rows label="Types" head={["Type", "Name", "Listed under", "Path", "Fields", "Entries"]} numbers={["Fields", "Entries"]}>
+                <Rows label="Types" head={["Type", "Name", "Plural", "Path", "Fields", "Entries"]} numbers={["Fields", "Entries"]}>
                   {m.types.map((t) => (
                     <Row key={t.name} data-type={t.name}>
                       <Cell head>
