@@ -90,10 +90,10 @@ func run(cardFile, to string, dark bool) error {
 		}
 	}
 	pages := []struct{ name, path, ready string }{
-		{"console-now", "/", "[data-figure]"},
+		{"console-now", "/", "[data-chart]"},
 		{"console-types", "/types", "[data-type]"},
 		{"console-type", "/types/page", "[data-field]"},
-		{"console-entries", "/entries", "[data-entry]"},
+		{"console-entries", "/entries?type=notice&sort=title", "[data-entry]"},
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
 		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
 		{"console-coverage", "/settings", "[data-coverage]"},
@@ -107,7 +107,7 @@ func run(cardFile, to string, dark bool) error {
 			),
 			"[data-answer='200']",
 		},
-		{"console-cache", "/cache", "[data-held]"},
+		{"console-cache", "/cache", "[data-chart]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
 	}

@@ -20,6 +20,7 @@ export function Editor({
   extensions,
   wrong,
   placeholder,
+  focused = false,
   minHeight,
   maxHeight,
 }: {
@@ -31,6 +32,8 @@ export function Editor({
   /** Problems, from and to which character. */
   wrong?: { from: number; to: number; text: string }[];
   placeholder?: string;
+  /** It takes the focus at once, with the cursor at the end. */
+  focused?: boolean;
   minHeight?: string;
   maxHeight?: string;
 }) {
@@ -70,6 +73,10 @@ export function Editor({
       }),
     });
     view.current = made;
+    if (focused) {
+      made.focus();
+      made.dispatch({ selection: { anchor: made.state.doc.length } });
+    }
     return () => made.destroy();
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, []);

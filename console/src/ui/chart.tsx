@@ -34,6 +34,7 @@ export default function Chart({ at, series, label, height = 170 }: { at: number[
         height,
         cursor: { points: { size: 6 }, drag: { x: false, y: false } },
         legend: { live: true },
+        hooks: { ready: [(u) => u.setLegend({ idx: at.length - 1 })] },
         scales: { x: { time: true }, ...Object.fromEntries(units.map((u) => [u, { range: (_u: uPlot, _min: number, max: number): [number, number] => [0, series.find((s) => s.unit === u)?.most ?? Math.max(1, max * 1.1)] }])) },
         axes: [
           {

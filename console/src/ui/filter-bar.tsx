@@ -1,10 +1,10 @@
-import { Box, Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Input, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { useSearchParams } from "react-router";
 import { call, key, Problem, refreshAll, type Model, type SavedView } from "../api";
 import { useWho } from "../app/session";
-import { Act, Main, Pick } from "./controls";
+import { Act, inputStyle, Main, Pick } from "./controls";
 import { Fields, TextField, useFields } from "./form";
 import { Failure } from "./page";
 import { Window } from "./window";
@@ -17,12 +17,15 @@ export function FilterBar({ model, type, value, set, error, placeholder }: { mod
   if (typed.of !== value) setTyped({ of: value, text: value });
   const text = typed.of === value ? typed.text : value;
   const setText = (next: string) => setTyped({ of: value, text: next });
+  const [active, setActive] = useState(false);
+  const plain = <Input {...inputStyle} h="31px" fontFamily="mono" fontSize="12.5px" aria-label="Filter" placeholder={placeholder} value={text} onFocus={() => setActive(true)} onChange={(e) => setText(e.target.value)} />;
   const at = error instanceof Problem && error.body.parameter === "filter" ? (error.body.at ?? 0) : -1;
   return (
     <Flex gap="2" mb="3" align="start" data-filter>
       <Box flex="1" minW="0">
-        <Suspense fallback={<Box h="31px" borderWidth="1px" borderColor="control" bg="sheet" />}>
-          <FilterEditor label="Filter" model={model} type={type} value={text} onChange={setText} onRun={() => set(text.trim())} wrong={at >= 0 && text === value ? [{ from: Math.max(0, at - 1), to: text.length, text: (error as Problem).message }] : undefined} placeholder={placeholder} />
+        {/* The editor is loaded when somebody goes into the field. */}
+        <Suspense fallback={plain}>
+          {!active ? plain : <FilterEditor label="Filter" model={model} type={type} value={text} onChange={setText} onRun={() => set(text.trim())} wrong={at >= 0 && text === value ? [{ from: Math.max(0, at - 1), to: text.length, text: (error as Problem).message }] : undefined} placeholder={placeholder} />}
         </Suspense>
         {at >= 0 && text === value && (
           <Text color="failure" fontSize="13px" role="alert">

@@ -1,7 +1,7 @@
-import { Box, Flex, Skeleton, Table, useBreakpointValue } from "@chakra-ui/react";
-import { createColumnHelper, flexRender, getCoreRowModel, getSortedRowModel, useReactTable, type SortingState } from "@tanstack/react-table";
+import { Box, Flex, Table, useBreakpointValue, type SystemStyleObject } from "@chakra-ui/react";
+import { createColumnHelper, getCoreRowModel, getSortedRowModel, useReactTable, type SortingState } from "@tanstack/react-table";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, type KeyboardEvent, type ReactNode } from "react";
+import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
 
 const headStyle = { color: "faint", fontWeight: "500", fontSize: "12px", borderColor: "line", py: "1.5" } as const;
@@ -21,7 +21,7 @@ function alongRows(e: KeyboardEvent<HTMLElement>) {
 }
 
 /** Wide tables scroll within themselves on narrow screens, with the first column in place. */
-function Frame({ label, children }: { label: string; children: ReactNode }) {
+function Frame({ label, css, children }: { label: string; css?: SystemStyleObject[]; children: ReactNode }) {
   const narrow = useBreakpointValue({ base: true, lg: false }, { ssr: false });
   return (
     <Box
@@ -29,7 +29,7 @@ function Frame({ label, children }: { label: string; children: ReactNode }) {
       {...(narrow ? { tabIndex: 0, role: "region", "aria-label": label } : {})}
       css={{ "@media (max-width: 1023px)": { "& th:first-of-type, & td:first-of-type": { position: "sticky", left: 0, background: "var(--chakra-colors-sheet)", zIndex: 1 } } }}
     >
-      <Table.Root size="sm" variant="line" bg="sheet" borderWidth="1px" borderColor="line" aria-label={label} onKeyDown={alongRows}>
+      <Table.Root css={css} size="sm" variant="line" bg="sheet" borderWidth="1px" borderColor="line" aria-label={label} onKeyDown={alongRows}>
         {children}
       </Table.Root>
     </Box>
@@ -116,6 +116,8 @@ export function useSort(initial: string): [string, (name: string) => void] {
   ];
 }
 
+type Choice<T> = { has: (row: T) => boolean; can: (row: T) => boolean; name: (row: T) => string; set: (rows: T[], yes: boolean) => void };
+
 type ListProps<T> = {
   label: string;
   columns: Column<T>[];
@@ -128,48 +130,77 @@ type ListProps<T> = {
   setSort: (name: string) => void;
   /** Called with the first and the last row on the screen. */
   shown?: (first: number, last: number) => void;
-  choice?: { has: (row: T) => boolean; can: (row: T) => boolean; name: (row: T) => string; set: (rows: T[], yes: boolean) => void };
+  choice?: Choice<T>;
+  /** Rows are as high as their content; else all are one line high, and longer text is cut. */
+  tall?: boolean;
 };
 
-const estimated = 38;
+const rowHeight = 37;
 
-/** The room of rows that are not on the screen. */
-function Spacer({ height, columns }: { height: number; columns: number }) {
+// Rows come and go by the dozen while a list is scrolled: they are plain elements with one style for
+// all of them.
+const rowStyles = {
+  "& tbody tr:hover": { background: "color-mix(in srgb, currentColor 4%, transparent)" },
+  "& tbody td, & tbody th": { borderBottom: "1px solid var(--chakra-colors-line)", padding: "0 8px", fontWeight: 400, color: "var(--chakra-colors-ink)", textAlign: "start" },
+  "& tbody .number": { textAlign: "end" },
+  "& tbody .spacer td": { padding: 0, border: "none" },
+};
+
+const oneLine = { tableLayout: "fixed", "& tbody td, & tbody th": { height: `${rowHeight}px`, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } };
+const manyLines = { "& tbody td, & tbody th": { paddingTop: "8px", paddingBottom: "8px", verticalAlign: "top" } };
+
+const boxStyle = { accentColor: "var(--chakra-colors-accent)", width: 16, height: 16, verticalAlign: "middle" };
+
+type RowProps<T> = { row: T | undefined; index: number; columns: Column<T>[]; rowKey: (row: T) => string; mark?: string; choice?: Choice<T>; chosen: boolean; measure?: (el: HTMLElement | null) => void };
+
+function PlainRow<T>({ row, index, columns, rowKey, mark, choice, chosen, measure }: RowProps<T>) {
+  const attributes = row !== undefined && mark ? { ["data-" + mark]: rowKey(row) } : {};
   return (
-    <Table.Row aria-hidden bg="transparent">
-      <Table.Cell colSpan={columns} p="0" border="none" style={{ height }} />
-    </Table.Row>
+    <tr ref={measure} data-index={index} {...attributes}>
+      {choice && (
+        <td>
+          {row !== undefined && choice.can(row) && <input type="checkbox" aria-label={"Select " + choice.name(row)} checked={chosen} onChange={(e) => choice.set([row], e.target.checked)} style={boxStyle} />}
+        </td>
+      )}
+      {columns.map((c) => {
+        const content = row === undefined ? "…" : c.cell(row);
+        return c.head ? (
+          <th key={c.name} scope="row">
+            {content}
+          </th>
+        ) : (
+          <td key={c.name} className={c.number ? "number" : undefined}>
+            {content}
+          </td>
+        );
+      })}
+    </tr>
   );
 }
 
+// A row that shows the same is not drawn again when others come and go.
+const MemoRow = memo(PlainRow, (a, b) => a.row === b.row && a.index === b.index && a.chosen === b.chosen && a.columns === b.columns) as typeof PlainRow;
+
 /**
  * A list of any length: sorted by the heads of its columns, chosen from, and with only those rows
- * on the page that are on the screen.
+ * on the page that are on the screen. The columns are the same object each time.
  */
-export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, shown, choice }: ListProps<T>) {
-  const body = useRef<HTMLTableSectionElement>(null);
+export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, shown, choice, tall = false }: ListProps<T>) {
   const sorting = useMemo<SortingState>(() => [{ id: sort.replace(/^-/, ""), desc: sort.startsWith("-") }], [sort]);
-  const byService = columns.some((c) => c.sort);
+  const sorted = columns.some((c) => c.by);
   const defs = useMemo(() => {
     const helper = createColumnHelper<T | undefined>();
-    return columns.map((c) =>
-      helper.accessor((row: T | undefined) => (row === undefined ? "" : (c.by?.(row) ?? "")), { id: c.sort ?? c.name, enableSorting: !!(c.by ?? c.sort), meta: c, header: c.name, cell: (x) => (x.row.original === undefined ? <Skeleton height="4" /> : c.cell(x.row.original)) }),
-    );
+    return columns.map((c) => helper.accessor((row: T | undefined) => (row === undefined ? "" : (c.by?.(row) ?? "")), { id: c.sort ?? c.name, enableSorting: !!(c.by ?? c.sort), meta: c, header: c.name }));
   }, [columns]);
-  const table = useReactTable({ data: rows, columns: defs, state: { sorting }, manualSorting: byService, getCoreRowModel: getCoreRowModel(), getSortedRowModel: getSortedRowModel() });
-  const all = table.getRowModel().rows;
-  const virtual = useWindowVirtualizer({ count: all.length, estimateSize: () => estimated, overscan: 12, scrollMargin: body.current?.offsetTop ?? 0 });
-  const items = virtual.getVirtualItems();
-  const first = items[0]?.index ?? 0;
-  const last = items[items.length - 1]?.index ?? 0;
-  useEffect(() => shown?.(first, last), [shown, first, last]);
-  const above = items.length ? items[0]!.start - virtual.options.scrollMargin : 0;
-  const below = items.length ? virtual.getTotalSize() - (items[items.length - 1]!.end - virtual.options.scrollMargin) : 0;
-  const choosable = choice ? rows.filter((r): r is T => r !== undefined && choice.can(r)) : [];
+  // What the service sorts, or nobody, is shown as it comes.
+  const data = useMemo(() => (sorted ? rows : []), [sorted, rows]);
+  const table = useReactTable({ data, columns: defs, state: { sorting }, manualSorting: !sorted, getCoreRowModel: getCoreRowModel(), getSortedRowModel: getSortedRowModel() });
+  const all = sorted ? table.getRowModel().rows.map((r) => r.original) : rows;
+  const can = choice?.can;
+  const choosable = useMemo(() => (can ? rows.filter((r): r is T => r !== undefined && can(r)) : []), [can, rows]);
   const chosen = choice ? choosable.filter(choice.has).length : 0;
-  const width = columns.length + (choice ? 1 : 0);
   return (
-    <Frame label={label}>
+    <Frame label={label} css={[rowStyles, tall ? manyLines : oneLine]}>
       <Table.Header position={{ lg: "sticky" }} top="0" zIndex="1" bg="sheet">
         <Table.Row bg="sheet">
           {choice && (
@@ -182,7 +213,7 @@ export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, sho
                   if (box) box.indeterminate = chosen > 0 && chosen < choosable.length;
                 }}
                 onChange={(e) => choice.set(choosable, e.target.checked)}
-                style={{ accentColor: "var(--chakra-colors-accent)", width: 16, height: 16 }}
+                style={boxStyle}
               />
             </Table.Cell>
           )}
@@ -206,40 +237,54 @@ export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, sho
           })}
         </Table.Row>
       </Table.Header>
-      <Table.Body ref={body}>
-        {above > 0 && <Spacer height={above} columns={width} />}
-        {items.map((item) => {
-          const row = all[item.index]!;
-          const of = row.original;
-          return (
-            <Table.Row
-              key={of === undefined ? "row " + item.index : rowKey(of)}
-              ref={virtual.measureElement}
-              data-index={item.index}
-              {...(mark && of !== undefined ? { ["data-" + mark]: rowKey(of) } : {})}
-              bg="transparent"
-              _hover={{ bg: "color-mix(in srgb, currentColor 4%, transparent)" }}
-            >
-              {choice && (
-                <Table.Cell borderColor="line" py="2">
-                  {of !== undefined && choice.can(of) && (
-                    <input type="checkbox" aria-label={"Select " + choice.name(of)} checked={choice.has(of)} onChange={(e) => choice.set([of], e.target.checked)} style={{ accentColor: "var(--chakra-colors-accent)", width: 16, height: 16 }} />
-                  )}
-                </Table.Cell>
-              )}
-              {row.getVisibleCells().map((cell) => {
-                const c = cell.column.columnDef.meta as Column<T>;
-                return (
-                  <Cell key={cell.id} right={c.number} head={c.head}>
-                    {flexRender(cell.column.columnDef.cell, cell.getContext())}
-                  </Cell>
-                );
-              })}
-            </Table.Row>
-          );
-        })}
-        {below > 0 && <Spacer height={below} columns={width} />}
-      </Table.Body>
+      <Body all={all} columns={columns} rowKey={rowKey} mark={mark} choice={choice} tall={tall} shown={shown} />
     </Frame>
+  );
+}
+
+type BodyProps<T> = Pick<ListProps<T>, "columns" | "rowKey" | "mark" | "choice" | "tall" | "shown"> & { all: (T | undefined)[] };
+
+/** The rows on the screen. It is drawn again with each step of scrolling, and nothing around it is. */
+function Body<T>({ all, columns, rowKey, mark, choice, tall, shown }: BodyProps<T>) {
+  const body = useRef<HTMLTableSectionElement>(null);
+  const [top, setTop] = useState(0);
+  useLayoutEffect(() => {
+    // What stands above may have become higher or lower.
+    const measure = () => body.current && setTop(Math.round(body.current.getBoundingClientRect().top + scrollY));
+    measure();
+    const around = new ResizeObserver(measure);
+    around.observe(document.body);
+    return () => around.disconnect();
+  }, []);
+  const virtual = useWindowVirtualizer({ count: all.length, estimateSize: () => rowHeight, overscan: 16, scrollMargin: top });
+  const items = virtual.getVirtualItems();
+  const first = items[0]?.index ?? 0;
+  const last = items[items.length - 1]?.index ?? 0;
+  useEffect(() => shown?.(first, last), [shown, first, last]);
+  const above = items.length ? items[0]!.start - top : 0;
+  const below = items.length ? virtual.getTotalSize() - (items[items.length - 1]!.end - top) : 0;
+  const width = columns.length + (choice ? 1 : 0);
+  return (
+    <tbody ref={body}>
+      {above > 0 && <Spacer height={above} columns={width} />}
+      {items.map((item) => {
+        const row = all[item.index];
+        return <MemoRow key={row === undefined ? "row " + item.index : rowKey(row)} row={row} index={item.index} columns={columns} rowKey={rowKey} mark={mark} choice={choice} chosen={!!choice && row !== undefined && choice.has(row)} measure={tall ? virtual.measureElement : undefined} />;
+      })}
+      {below > 0 && <Spacer height={below} columns={width} />}
+    </tbody>
+  );
+}
+
+/** The room of rows that are not on the screen. */
+function Spacer({ height, columns }: { height: number; columns: number }) {
+  return (
+    <tr aria-hidden className="spacer">
+      {Array.from({ length: columns }, (_, i) => (
+        <td key={i} style={{ height }}>
+          {"\u00a0"}
+        </td>
+      ))}
+    </tr>
   );
 }

@@ -72,12 +72,12 @@ const marks: Record<string, { sign: string; colour: string }> = {
 export function State({ of }: { of: string }) {
   const m = marks[of] ?? { sign: "·", colour: "faint" };
   return (
-    <Box as="span" whiteSpace="nowrap" color={m.colour}>
-      <Box as="span" display="inline-block" w="1.2em" aria-hidden>
+    <span style={{ whiteSpace: "nowrap", color: `var(--chakra-colors-${m.colour})` }}>
+      <span style={{ display: "inline-block", width: "1.2em" }} aria-hidden>
         {m.sign}
-      </Box>
+      </span>
       {of}
-    </Box>
+    </span>
   );
 }
 
@@ -100,19 +100,14 @@ export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[
   const order = model.data?.locales.map((l) => l.tag) ?? [];
   const all = Object.entries(of).sort(([a], [b]) => order.indexOf(a) - order.indexOf(b));
   return (
-    <Flex gap="2.5" fontFamily="mono" fontSize="12.5px">
+    <span style={{ display: "inline-flex", gap: "10px", fontFamily: "var(--chakra-fonts-mono)", fontSize: "12.5px" }}>
       {all.map(([tag, how]) => (
-        <Box
-          as="span"
-          key={tag}
-          title={`${tag}: ${how}${live ? (live.includes(tag) ? ", published" : ", not published in it") : ""}`}
-          color={how === "translated" ? "ink" : how === "partly" ? "warning" : "faint"}
-                  >
+        <span key={tag} title={`${tag}: ${how}${live ? (live.includes(tag) ? ", published" : ", not published in it") : ""}`} style={{ color: `var(--chakra-colors-${how === "translated" ? "ink" : how === "partly" ? "warning" : "faint"})` }}>
           {how === "partly" ? "◐" : how === "translated" ? "●" : "○"}
           {tag}
-        </Box>
+        </span>
       ))}
-    </Flex>
+    </span>
   );
 }
 

@@ -113,7 +113,7 @@ export function AuditPage() {
       <FilterBar model={records.data} type="act" value={params.get("filter") ?? ""} set={(text) => put("filter", text)} error={lines.error} placeholder="A condition in CQL2, as in what LIKE 'key %' AND who = 'duty@skerry.example'" />
       {lines.error && filter.has("filter") && !items ? null : (
         <Loaded query={{ data: items, error: filter.has("filter") ? null : lines.error }}>
-          {(a) => (a.items.length === 0 ? <Empty>No match.</Empty> : <List label="Audit log" columns={columns} rows={a.items} rowKey={(l) => String(l.id)} mark="act" sort="-at" setSort={() => {}} shown={shown} />)}
+          {(a) => (a.items.length === 0 ? <Empty>No match.</Empty> : <List label="Audit log" columns={columns} rows={a.items} rowKey={(l) => String(l.id)} mark="act" tall sort="-at" setSort={() => {}} shown={shown} />)}
         </Loaded>
       )}
       <SameByCommand command={"ubiquon audit" + [...filter].map(([k, v]) => ` --${k} ${v}`).join("")} />

@@ -1,8 +1,8 @@
 import { Flex, Input, Text } from "@chakra-ui/react";
 import { keepPreviousData, useMutation, useQueries, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { memo, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { call, edit, key, refreshAll, states, type Entry } from "../../api";
+import { call, edit, key, refreshAll, states, type Entry, type Model } from "../../api";
 import { useModel } from "../../lib/use-model";
 import { Act, Empty, Failure, List, LocaleMarks, Main, Page, Pick, SameByCommand, Skeletons, State, toast, useSort, When, type Column } from "../../ui";
 import { FilterBar, Views } from "../../ui/filter-bar";
@@ -43,7 +43,13 @@ function useEntries(search: string) {
       placeholderData: keepPreviousData,
     })),
   });
-  const shown = useCallback((first: number, last: number) => setVisible({ of: search, chunks: [Math.floor(first / chunk), Math.floor(last / chunk)] }), [search]);
+  const shown = useCallback(
+    (first: number, last: number) => {
+      const [a, b] = [Math.floor(first / chunk), Math.floor(last / chunk)];
+      setVisible((now) => (now.of === search && now.chunks[0] === a && now.chunks[1] === b ? now : { of: search, chunks: [a, b] }));
+    },
+    [search],
+  );
   const total = parts[0]?.data?.total;
   const loaded = parts.map((p) => p.data);
   const rows = useMemo(() => {
@@ -55,23 +61,64 @@ function useEntries(search: string) {
   return { rows, total, shown, error: parts.find((p) => p.error)?.error ?? null };
 }
 
+/** What the list is narrowed by. It is drawn again when that changes, and not as the list is scrolled. */
+const Filters = memo(function Filters({ typed, setTyped, params, set, model }: { typed: string; setTyped: (text: string) => void; params: URLSearchParams; set: (name: string, value: string) => void; model?: Model }) {
+  const get = (name: string) => params.get(name) ?? "";
+  return (
+    <Flex gap="3" mb="3" align="center" wrap="wrap">
+      <Input size="sm" maxW="230px" bg="sheet" borderColor="control" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
+      <Pick label="Type" value={get("type")} onChange={(v) => set("type", v)} w="160px">
+        <option value="">every type</option>
+        {model?.types.map((t) => (
+          <option key={t.name} value={t.name}>
+            {t.label}
+          </option>
+        ))}
+      </Pick>
+      <Pick label="State" value={get("state")} onChange={(v) => set("state", v)} w="140px">
+        <option value="">every state</option>
+        {states.map((s) => (
+          <option key={s}>{s}</option>
+        ))}
+      </Pick>
+      <Pick label="Not translated into" value={get("missing")} onChange={(v) => set("missing", v)} w="200px">
+        <option value="">translated or not</option>
+        {model?.locales
+          .filter((l) => !l.retired)
+          .map((l) => (
+            <option key={l.tag} value={l.tag}>
+              not wholly in {l.name || l.tag}
+            </option>
+          ))}
+      </Pick>
+      <Views page="entries" />
+    </Flex>
+  );
+});
+
+const isLocal = (e: Entry) => e.origin === "local";
+const titleOf = (e: Entry) => e.title || e.id;
+
 export function EntriesPage() {
   const [params, setParams] = useSearchParams();
   const get = (name: string) => params.get(name) ?? "";
   const [sort, setSort] = useSort("-updated");
   const model = useModel({ staleTime: 60_000 });
 
-  const set = (name: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        if (name === "type") next.delete("filter"); // it is on the fields of the other type
-        return next;
-      },
-      { replace: name === "search" },
-    );
+  const set = useCallback(
+    (name: string, value: string) =>
+      setParams(
+        (before) => {
+          const next = new URLSearchParams(before);
+          if (value) next.set(name, value);
+          else next.delete(name);
+          if (name === "type") next.delete("filter"); // it is on the fields of the other type
+          return next;
+        },
+        { replace: name === "search" },
+      ),
+    [setParams],
+  );
 
   // What is being typed stays here; the address follows when the typing rests.
   const [typed, setTyped] = useState(get("search"));
@@ -118,8 +165,8 @@ export function EntriesPage() {
   };
   const choice = {
     has: (e: Entry) => e.id in chosen,
-    can: (e: Entry) => e.origin === "local",
-    name: (e: Entry) => e.title || e.id,
+    can: isLocal,
+    name: titleOf,
     set: (some: Entry[], yes: boolean) =>
       setChosen((before) => {
         const next = { ...before };
@@ -134,34 +181,7 @@ export function EntriesPage() {
   const command = ["ubiquon entry list", ...[...filters, "sort"].filter(get).map((n) => `--${n} '${get(n)}'`)].join(" ");
   return (
     <Page title="Entries" says={total !== undefined && `${total} in all`} actions={<Main onClick={() => navigate("/entries/new" + (get("type") ? "?type=" + get("type") : ""))}>New entry</Main>}>
-      <Flex gap="3" mb="3" align="center" wrap="wrap">
-        <Input size="sm" maxW="230px" bg="sheet" borderColor="control" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
-        <Pick label="Type" value={get("type")} onChange={(v) => set("type", v)} w="160px">
-          <option value="">every type</option>
-          {model.data?.types.map((t) => (
-            <option key={t.name} value={t.name}>
-              {t.label}
-            </option>
-          ))}
-        </Pick>
-        <Pick label="State" value={get("state")} onChange={(v) => set("state", v)} w="140px">
-          <option value="">every state</option>
-          {states.map((s) => (
-            <option key={s}>{s}</option>
-          ))}
-        </Pick>
-        <Pick label="Not translated into" value={get("missing")} onChange={(v) => set("missing", v)} w="200px">
-          <option value="">translated or not</option>
-          {model.data?.locales
-            .filter((l) => !l.retired)
-            .map((l) => (
-              <option key={l.tag} value={l.tag}>
-                not wholly in {l.name || l.tag}
-              </option>
-            ))}
-        </Pick>
-        <Views page="entries" />
-      </Flex>
+      <Filters typed={typed} setTyped={setTyped} params={params} set={set} model={model.data} />
       {get("type") && <FilterBar model={model.data} type={get("type")} value={get("filter")} set={(text) => set("filter", text)} error={error} placeholder="A condition on its fields in CQL2, as in title LIKE 'F%' AND updated > TIMESTAMP('2026-11-01T00:00:00Z')" />}
       <Failure error={submit.error ?? all.error} />
       {bulk.length > 0 && (

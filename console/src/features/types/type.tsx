@@ -53,7 +53,7 @@ export function TypePage() {
             <Empty>There is no type {name}.</Empty>
           ) : (
             <>
-              <Flex gap="7" mb="4" color="faint" wrap="wrap">
+              <Flex columnGap="7" rowGap="1" mb="4" color="faint" wrap="wrap">
                 <span>{type.singleton ? "only one entry" : <>listed under <Mono color="ink">{type.plural}</Mono></>}</span>
                 {(type.path || type.paths) && (
                   <span>
