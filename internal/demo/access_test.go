@@ -201,7 +201,8 @@ func TestOwnAccount(t *testing.T) {
 	w.shows("pen@skerry.example")
 	w.when(
 		"what is for admins is not offered",
-		"!document.querySelector(`a[href='/console/main/keys']`) && !!document.querySelector(`a[href='/console/main/entries']`)",
+		"!document.querySelector(`a[href='/console/main/keys']`) && "+
+			"!!document.querySelector(`a[href='/console/main/entries']`)",
 	)
 	id := func() string {
 		done, err := admin().Entries().Edit(t.Context(), api.Edit{

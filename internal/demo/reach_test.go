@@ -149,6 +149,7 @@ func TestListsInTheConsole(t *testing.T) {
 	first := "document.querySelector('[data-entry] a')?.innerText"
 	w.when("sorted by title", first+" === \"Baker's Ferry leaves ten minutes earlier\"")
 	w.when("the address says so", "new URLSearchParams(location.search).get('sort') === 'title'")
+	w.click("the filter", `document.querySelector("input[aria-label=Filter]")`)
 	w.into("Filter", "titel LIKE 'Ice%'")
 	w.press("Filter")
 	w.shows("no property")
