@@ -176,7 +176,7 @@ func resident() int64 {
 	return pages * int64(os.Getpagesize())
 }
 
-// publish saves and publishes one notice anew.
+// publish saves and publishes one notice again.
 func (c *contentHarness) publish(ctx context.Context, i, n int) error {
 	_, err := c.c.Entries().Edit(
 		ctx,

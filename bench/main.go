@@ -266,7 +266,7 @@ func (y *harness) hit(ctx context.Context) error {
 	return y.compare(ctx, y.demo.Connection.Gateway+reading, address+reading)
 }
 
-// miss compares the same list, computed anew each time, with a handler that
+// miss compares the same list, recomputed each time, with a handler that
 // does it by hand.
 func (y *harness) miss(ctx context.Context) error {
 	hand, err := newByHand(ctx, y.database)

@@ -60,7 +60,7 @@ func readLine(w *bytes.Buffer, i int) {
 	}
 }
 
-// reads measures each kind of read, computed anew each time, against the same by
+// reads measures each kind of read, recomputed each time, against the same by
 // hand.
 func (y *harness) reads(ctx context.Context) error {
 	own, stop, err := ownService(ctx, readModelText)

@@ -22,7 +22,7 @@ type Backlog struct {
 	RulesBehind     int64      `json:"rulesBehind"`   // changes that no rule has looked at
 }
 
-// Problem is something that is wrong at the moment, as an operator is told of it.
+// Problem is something that is wrong now, as an operator is told of it.
 type ServiceProblem struct {
 	What string `json:"what"`
 	// Since when, if that is known.
@@ -71,7 +71,7 @@ type Status struct {
 	Sites       []SiteInfo     `json:"sites"`
 	Events      []EventTrace   `json:"events"`
 	Freshness   Freshness      `json:"freshness"`
-	// Problems are what is wrong at the moment.
+	// Problems are what is wrong now.
 	Problems []ServiceProblem `json:"problems"`
 	Backlog  Backlog          `json:"backlog"`
 }

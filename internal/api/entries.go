@@ -153,7 +153,7 @@ type Edit struct {
 	Do string `json:"do,omitempty" enum:"publish,unpublish,discard,restore,submit,approve,return,retire,delete"`
 	// Locales that publish and unpublish are for; none means all.
 	Locales []string `json:"locales,omitempty"`
-	// Revision that restore saves anew, or publish publishes; 0 is the newest.
+	// Revision that restore saves again, or publish publishes; 0 is the newest.
 	Revision int `json:"revision,omitempty"`
 	// Remark is for submit, approve and return.
 	Remark string `json:"remark,omitempty"`

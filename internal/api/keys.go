@@ -160,7 +160,7 @@ type PreviewOptions struct {
 	EntryRef
 	// Locale whose path is shown; empty means the first.
 	Locale string `json:"locale,omitempty"`
-	// Minutes that it is good for, a week at most; the default is 60.
+	// Minutes that it is valid for, a week at most; the default is 60.
 	Minutes *int `json:"minutes,omitempty"`
 	// WaysBack lets it read what refers to the entry.
 	WaysBack bool `json:"waysBack,omitempty"`

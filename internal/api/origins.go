@@ -7,7 +7,7 @@ import (
 	"ubiquon/internal/health"
 )
 
-// Rejected is an item of an origin that could not be taken over.
+// Rejected is an item of an origin that could not be imported.
 type UntakenItem struct {
 	Origin string `json:"origin"`
 	Type   string `json:"type"`
@@ -69,7 +69,7 @@ type OriginState struct {
 	health.State
 	// Compared is the last comparison on this node.
 	Compared *LastComparison `json:"compared,omitempty"`
-	// Entries is how many there are of it, Untaken how many items could not be taken over.
+	// Entries is how many there are of it, Untaken how many items could not be imported.
 	Entries int `json:"entries"`
 	Untaken int `json:"untaken"`
 	// Missing says that it is not in the configuration, though entries come from it.
@@ -88,7 +88,7 @@ type Reconciled struct {
 	// hundred items.
 	Lost    []string `json:"lost,omitempty"`
 	LostAll int      `json:"lostAll,omitempty"`
-	// Bad are items that could not be taken over, and why: the first hundred of them.
+	// Bad are items that could not be imported, and why: the first hundred of them.
 	Bad      []string `json:"bad,omitempty"`
 	BadItems int      `json:"badItems,omitempty"`
 }

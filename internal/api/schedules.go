@@ -22,7 +22,7 @@ type Schedule struct {
 	Finished *time.Time `json:"finished"`
 	// Detail says why it failed or is late, or who cancelled it.
 	Detail string `json:"detail,omitempty"`
-	// Late says that the moment of a pending schedule has come, and that it could not be
+	// Late says that the time of a pending schedule has come, and that it could not be
 	// carried out so far; Tries how often that was tried, NextTry when it is next.
 	Late    bool       `json:"late,omitempty"`
 	Tries   int        `json:"tries,omitempty"`
@@ -42,7 +42,7 @@ type ScheduleFilter struct {
 	Limit int `query:"limit" json:"-"`
 }
 
-// NewSchedule has an entry published or unpublished at a moment.
+// NewSchedule has an entry published or unpublished at a time.
 type NewSchedule struct {
 	Entry string `json:"entry"`
 	// Action is publish or unpublish.
@@ -55,7 +55,7 @@ type NewSchedule struct {
 	Locales []string `json:"locales,omitempty"`
 }
 
-// NewSchedules has several entries published or unpublished at one moment, all or none.
+// NewSchedules has several entries published or unpublished at one time, all or none.
 type NewSchedules struct {
 	// Entries are the ids of 1 to 500 entries.
 	Entries []string `json:"entries"`
@@ -69,7 +69,7 @@ type NewSchedules struct {
 	Locales []string `json:"locales,omitempty"`
 }
 
-// ScheduleMove gives a pending schedule another moment.
+// ScheduleMove gives a pending schedule another time.
 type ScheduleMove struct {
 	ScheduleRef
 	At   string `json:"at"`

@@ -27,7 +27,7 @@ type importing struct {
 	edits    []writing.Edit
 	lines    []int
 	atOnce   int
-	analyse  int // how many entries make the database look at its tables anew
+	analyse  int // how many entries make the database look at its tables again
 	running  []importBatch
 	mu       sync.Mutex     // guards progress, atOnce and analyse
 	seen     map[string]int // lines by entry

@@ -15,10 +15,10 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// ErrMoment is the error of a moment or a time zone that cannot be read.
+// ErrMoment is the error of a time or a time zone that cannot be read.
 var ErrMoment = errors.New("no such moment")
 
-// ParseMoment reads a moment: RFC 3339 with an offset, or a local time such as
+// ParseMoment reads a time: RFC 3339 with an offset, or a local time such as
 // 2026-12-01T08:00 in the time zone, an IANA name; empty means UTC. A local time
 // that the zone skips, or has twice, is refused.
 func ParseMoment(text, zone string) (time.Time, string, error) {
@@ -59,7 +59,7 @@ func ParseMoment(text, zone string) (time.Time, string, error) {
 	return time.Time{}, "", fmt.Errorf("%w: %q is no time; write it as in 2026-12-01T08:00", ErrMoment, text)
 }
 
-// AddSchedules has entries published or unpublished at their moments, all or none. What is
+// AddSchedules has entries published or unpublished at their times, all or none. What is
 // published is the newest revision at the time of this call. Its error is entries.ErrPast,
 // db.ErrForeign or the content.Problems of all entries where that is the reason.
 func (a *Service) AddSchedules(ctx context.Context, all ...api.Schedule) ([]api.Schedule, error) {
@@ -130,7 +130,7 @@ func (a *Service) Schedule(ctx context.Context, id string) (api.Schedule, error)
 	return a.store.Schedules.Get(ctx, id)
 }
 
-// MoveSchedule gives a pending schedule another moment.
+// MoveSchedule gives a pending schedule another time.
 func (a *Service) MoveSchedule(ctx context.Context, id string, at time.Time, zone string) (api.Schedule, error) {
 	out, err := a.store.Schedules.Move(ctx, id, at, zone)
 	a.schedulesMoved()

@@ -103,7 +103,7 @@ func (a *Service) Import(
 }
 
 // flush sends off what has gathered. Two batches are under way at once: while
-// one is committed the other is laid out.
+// one is committed the other is rendered.
 func (i *importing) flush(ctx context.Context) error {
 	if len(i.edits) == 0 {
 		return nil
@@ -209,7 +209,7 @@ func (i *importing) written(ctx context.Context, edits []writing.Edit, done writ
 	}
 	i.mu.Unlock()
 	if grown {
-		// Plans that were made for small tables are no good for large ones.
+		// Plans that were made for small tables do not suit large ones.
 		return i.g.store.Entries.Analyse(ctx)
 	}
 	return nil

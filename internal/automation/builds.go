@@ -43,7 +43,7 @@ func (a *Service) runRules(ctx context.Context) {
 		}
 		pause, wake := time.Second, a.wakeRules
 		if n > 0 {
-			// There may be more: what comes within a moment is judged together.
+			// There may be more: what comes within a short time is judged together.
 			pause, wake = rulePause, nil
 		}
 		if !background.Sleep(ctx, pause, wake) {

@@ -7,7 +7,7 @@ import (
 )
 
 const (
-	// boundEvery is after how many responses the bound is set anew.
+	// boundEvery is after how many responses the bound is set again.
 	boundEvery = 64
 	// boundSpare is the part of the bound that is kept free for what comes until then.
 	boundSpare = 64

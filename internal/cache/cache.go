@@ -50,7 +50,7 @@ type Options struct {
 	Admission *admission.Queue
 }
 
-// Popular is how often a response was served that is computed anew when it expires,
+// Popular is how often a response was served that is recomputed when it expires,
 // before anybody asks, and that is worth remembering for the next start.
 const Popular = 3
 

@@ -82,7 +82,7 @@ func TestChangeExpiresExactlyAffectedResponses(t *testing.T) {
 	}
 }
 
-// TestStoreRace holds the moment still in which a response has been read from
+// TestStoreRace stops at the point at which a response has been read from
 // the old state, and the change is applied before it is stored.
 func TestStoreRace(t *testing.T) {
 	c := New(Options{}, 10)

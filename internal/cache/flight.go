@@ -139,7 +139,7 @@ func (c *Cache) leave(key string, f *flight, keep bool) {
 	if f.waiting == 0 && !f.kept {
 		f.cancel()
 		if c.flights[key] == f {
-			delete(c.flights, key) // whoever comes now begins anew
+			delete(c.flights, key) // whoever comes now starts again
 		}
 	}
 }
@@ -167,7 +167,7 @@ func (c *Cache) fly(key string, f *flight, compute Compute) {
 	f.response, f.deps, f.err = c.computeAndStore(f.ctx, key, compute)
 }
 
-// computeAndStore stores what it computes unless the cache has begun anew
+// computeAndStore stores what it computes unless the cache has begun again
 // meanwhile: then it was read from a log that is not followed any more.
 func (c *Cache) computeAndStore(ctx context.Context, key string,
 	compute Compute,
@@ -182,7 +182,7 @@ func (c *Cache) computeAndStore(ctx context.Context, key string,
 	return r, deps, err
 }
 
-// Renew computes the response for the key anew, unless somebody does so already.
+// Renew computes the response for the key again, unless somebody does so already.
 func (c *Cache) Renew(ctx context.Context, r Request, compute Compute) error {
 	if _, ok := c.Get(r.Key); ok {
 		return nil

@@ -70,9 +70,9 @@ func (r *Response) Found() []string {
 
 // Stale says for how long after a response expired it may be served all the same.
 type Stale struct {
-	// While it is computed anew.
+	// While it is recomputed.
 	While time.Duration
-	// IfError: when computing it anew fails.
+	// IfError: when computing it again fails.
 	IfError time.Duration
 }
 
@@ -138,7 +138,7 @@ func (r *Response) Ends() time.Time {
 // it before the response is stored.
 func (r *Response) EndAt(at time.Time) { r.ends.Store(at.UnixNano()) }
 
-// endBy lets the response end at a moment of the database's clock; zero: never.
+// endBy lets the response end at a time of the database's clock; zero: never.
 func (r *Response) endBy(at time.Time) {
 	switch {
 	case at.IsZero():

@@ -70,7 +70,7 @@ func (s *source) compute(a, b string) Compute {
 }
 
 // TestNoAnswerOlderThanApplied reads, publishes, follows, throws away and begins
-// anew at the same time. Whatever had been applied when a read began is in its answer,
+// again at the same time. Whatever had been applied when a read began is in its answer,
 // and both entries of a pair, which are always changed in one commit, are as of one.
 func TestNoAnswerOlderThanApplied(t *testing.T) {
 	s := &source{versions: map[string]int64{}}

@@ -30,7 +30,7 @@ const (
 	exitMisuse      = 2
 	exitNotFound    = 3 // what was named is not there
 	exitRefused     = 4 // no key, a key that is not good, or one that lacks a grant
-	exitUnreachable = 5 // no service answers, or it says that it cannot at the moment
+	exitUnreachable = 5 // no service answers, or it says that it cannot now
 	exitConflict    = 6 // somebody else has changed it, or it does not go with what is there
 )
 

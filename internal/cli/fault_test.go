@@ -707,7 +707,7 @@ func (n *faultNode) start() (key string) {
 	testkit.Eventually(n.f.t, n.name+" answers", func() bool {
 		select {
 		case <-n.ended:
-			keys = n.run() // somebody had its port for a moment
+			keys = n.run() // somebody had its port for a time
 		default:
 		}
 		r, err := http.Get(n.address + "/health/ready")

@@ -93,7 +93,7 @@ func card(t *testing.T, dir string) demo.ConnectionInfo {
 }
 
 // TestKillLosesNoAcceptedEvent kills the whole demo with SIGKILL right after
-// announcements were accepted, starts it anew beside the database server that
+// announcements were accepted, starts it again beside the database server that
 // is left behind, and finds every one of them processed.
 func TestKillLosesNoAcceptedEvent(t *testing.T) {
 	path, dir := binary(t), dataDir(t)

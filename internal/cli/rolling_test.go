@@ -62,7 +62,7 @@ func (f *front) handler() http.Handler {
 
 // TestRollingRestartFailsNoRequest ends and starts one node after another with SIGTERM while
 // readers and a writer come through a front: no request may fail. Streams end with word
-// to connect anew.
+// to connect again.
 func TestRollingRestartFailsNoRequest(t *testing.T) {
 	f := newFaults(t)
 	between := &front{nodes: f.nodes, ready: make([]atomic.Bool, len(f.nodes))}

@@ -41,7 +41,7 @@ func (ks *Keys) Extend(ctx context.Context, name string, days int) (out access.K
 	return out, ks.c.call(ctx, http.MethodPatch, keyPath(name), api.KeyChange{Days: &days}, &out)
 }
 
-// Rotate gives a key a new secret; the one before is good for the overlap.
+// Rotate gives a key a new secret; the one before is valid for the overlap.
 func (ks *Keys) Rotate(ctx context.Context, name string, overlap time.Duration) (*access.Key, string, error) {
 	var out api.KeySecret
 	err := ks.c.call(ctx, http.MethodPost, keyPath(name)+"/rotate", api.KeyRotation{Overlap: overlap.String()},

@@ -102,7 +102,7 @@ func (es *Entries) LinkedDrafts(ctx context.Context, ids ...string) ([]api.Entry
 	return out.Items, err
 }
 
-// Schedule has an entry published or unpublished at a moment: RFC 3339, or a
+// Schedule has an entry published or unpublished at a time: RFC 3339, or a
 // local time in the zone.
 func (es *Entries) Schedule(
 	ctx context.Context, entry, action, at, zone string, locales []string,
@@ -113,7 +113,7 @@ func (es *Entries) Schedule(
 	)
 }
 
-// ScheduleAll has several entries published or unpublished at one moment, all or none.
+// ScheduleAll has several entries published or unpublished at one time, all or none.
 func (es *Entries) ScheduleAll(ctx context.Context, s api.NewSchedules) ([]api.Schedule, error) {
 	var out api.Items[api.Schedule]
 	err := es.c.call(ctx, http.MethodPost, "/schedules/several", s, &out)
@@ -127,7 +127,7 @@ func (es *Entries) Schedules(ctx context.Context, state string) ([]api.Schedule,
 	return out.Items, err
 }
 
-// MoveSchedule gives a pending schedule another moment.
+// MoveSchedule gives a pending schedule another time.
 func (es *Entries) MoveSchedule(ctx context.Context, id, at, zone string) (out api.Schedule, err error) {
 	return out, es.c.call(
 		ctx, http.MethodPatch, "/schedules/"+url.PathEscape(id), api.ScheduleMove{At: at, Zone: zone}, &out,

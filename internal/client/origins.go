@@ -57,7 +57,7 @@ func (os *Origins) Adopt(
 	)
 }
 
-// Rejected lists what could not be taken over of an origin.
+// Rejected lists what could not be imported of an origin.
 func (os *Origins) Rejected(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	var out api.Items[api.UntakenItem]
 	err := os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/untaken", nil, &out)

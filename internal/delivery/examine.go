@@ -34,7 +34,7 @@ func (d *Service) Compile(ctx context.Context, principal string, compile Compile
 	return p, nil
 }
 
-// Examine computes an answer anew, for somebody with these rights, and tells how.
+// Examine computes an answer again, for somebody with these rights, and tells how.
 // With explain, PostgreSQL tells how it ran each statement. Its errors are those of
 // Read.
 func (d *Service) Examine(

@@ -20,7 +20,7 @@ import (
 
 // ReadOptions say how a request wants its answer.
 type ReadOptions struct {
-	// Recompute computes the answer anew, for readers who may have that. With NoStore it is
+	// Recompute computes the answer again, for readers who may have that. With NoStore it is
 	// not kept.
 	Recompute, NoStore bool
 	// Current takes no answer that is known to have expired, whatever the types allow.

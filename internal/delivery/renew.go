@@ -48,7 +48,7 @@ func (d *Service) StillValid(r *cache.Response) bool {
 	)
 }
 
-// maxQueuedRefreshes bounds how many popular responses wait to be computed anew; those
+// maxQueuedRefreshes bounds how many popular responses wait to be recomputed; those
 // beyond are computed when somebody asks.
 const maxQueuedRefreshes = 1000
 
@@ -60,7 +60,7 @@ func (d *Service) QueueRefresh(r *cache.Response) {
 	}
 }
 
-// refreshLoop computes popular responses anew, two at a time: those who ask for
+// refreshLoop computes popular responses again, two at a time: those who ask for
 // something else shall not notice.
 func (d *Service) refreshLoop(ctx context.Context) {
 	for {

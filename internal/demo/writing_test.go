@@ -314,7 +314,7 @@ func TestWritingInTheConsole(t *testing.T) {
 	w.when("it is retired", "document.querySelector('tr[data-locale=sv]')?.innerText.includes('retired')")
 }
 
-// replace writes a field of a form anew.
+// replace writes a field of a form again.
 func (w writer) replace(label, text string) {
 	w.t.Helper()
 	w.when("the field "+label, fmt.Sprintf(`(() => {

@@ -196,7 +196,7 @@ func counted(n int, one, several string) string {
 const backlogGood = 3 * time.Second
 
 // Backlog counts what waits, is late or has failed, in all of the environment. It is
-// counted anew every few seconds at most.
+// counted again every few seconds at most.
 func (d *Service) Backlog(ctx context.Context) (api.Backlog, error) {
 	d.backlog.Lock()
 	defer d.backlog.Unlock()

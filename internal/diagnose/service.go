@@ -1,5 +1,5 @@
 // Package diagnose explains: why an entry is not visible, what a change would do, how fresh
-// published content is, and what is wrong at the moment. It changes nothing.
+// published content is, and what is wrong now. It changes nothing.
 package diagnose
 
 import (

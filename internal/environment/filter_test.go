@@ -12,7 +12,7 @@ import (
 )
 
 // TestFilterOnPresentTimeExpiresInTime reads what is in force, and reads it again
-// from the cache until its moment has passed, and not a moment longer.
+// from the cache until its time has passed, and no longer.
 func TestFilterOnPresentTimeExpiresInTime(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())

@@ -35,13 +35,13 @@ var (
 )
 
 // TestTheOracle makes long random histories of content, of random models. After
-// every commit each answer that is held is computed anew: none may be stale, and of
+// every commit each answer that is held is recomputed: none may be stale, and of
 // those that were expired at most one in a hundred may have been as good as before.
 //
 // The mix, written down before anything was measured: of 100 steps 50 publish one
 // entry with random values, 12 save a draft, 10 change several entries in one commit,
 // 8 take an entry back, 6 delete one, 6 put references in another order, 4 let the
-// clock pass a moment that an entry has, 2 publish without a difference, 1 alters
+// clock pass a time that an entry has, 2 publish without a difference, 1 alters
 // the model (a label, a field that comes or goes, a fallback, how long answers may
 // be kept) and 1 goes on to another model of its own seed's. Each history reads 48
 // random requests, of both spellings and both editions, and changes six of them
@@ -486,7 +486,7 @@ type oracle struct {
 	reads    []oracleRead
 	last     map[int]answered
 	saved    map[string]map[string]any
-	due      time.Time // the next moment that some entry has
+	due      time.Time // the next time that some entry has
 	failed   string
 	at       int    // the read that failed
 	change   string // the last one, for whoever is to be told
@@ -508,7 +508,7 @@ func (a answered) equal(b answered) bool {
 		)
 }
 
-// oracleOf starts a service with a model. Nothing is computed anew there by itself:
+// oracleOf starts a service with a model. Nothing is recomputed there by itself:
 // that would hide what was expired.
 func oracleOf(t *testing.T, m oracleModel) *oracle {
 	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, saved: map[string]map[string]any{}}
@@ -588,7 +588,7 @@ func (h *history) replace(o *oracle) {
 				r.path = at + which + "=" + first.Window.Next + "&" + after
 			}
 			if status := o.get(r, "no-store").status; status == 400 || status >= 500 {
-				continue // the model has no such field at the moment, or nobody lives anywhere
+				continue // the model has no such field now, or nobody lives anywhere
 			}
 			o.reads[i] = r
 			delete(o.last, i)
@@ -672,7 +672,7 @@ func (o *oracle) fields(e oracleEdit) content.Fields {
 	return out
 }
 
-// look holds every answer that is held against one computed anew.
+// look holds every answer that is held against one recomputed.
 func (o *oracle) look(h *history, what string) {
 	for i, r := range o.reads {
 		fresh := o.get(r, "no-store")

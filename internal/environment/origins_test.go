@@ -155,7 +155,7 @@ func TestOriginAdoptAndRetire(t *testing.T) {
 	}
 	shows(n, "quay-1", `"id":"`+id+`"`)
 	shows(n, "quay-1", "Quay 1")
-	// The item that was taken over under its own slug gives way to nobody: it is an entry.
+	// The item that was imported under its own slug gives way to nobody: it is an entry.
 	done, err := n.client.Origins().Adopt(t.Context(), "old", "new", "", true, nil)
 	if err != nil || !done.Applied || done.Adopted != 3 || done.Compared == nil || done.Compared.BadItems != 0 {
 		t.Fatalf("%+v %v", done, err)

@@ -320,7 +320,7 @@ func TestEntriesAreFoundByEither(t *testing.T) {
 	}
 }
 
-// TestRevisionsAreReadInPreview reads what was saved before, laid out as it would
+// TestRevisionsAreReadInPreview reads what was saved before, rendered as it would
 // be today.
 func TestRevisionsAreReadInPreview(t *testing.T) {
 	l := newLine(t, 1)

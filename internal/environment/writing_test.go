@@ -613,7 +613,7 @@ not json
 
 // TestNothingIsStaleInReferenceCycles edits pages that live below each
 // other, link to each other and show each other, at random but repeatably, and
-// holds every cached answer against one that is computed anew.
+// holds every cached answer against one that is recomputed.
 func TestNothingIsStaleInReferenceCycles(t *testing.T) {
 	n, _, _ := islesNode(t)
 	random := rand.New(rand.NewPCG(7, 11))

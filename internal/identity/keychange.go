@@ -73,7 +73,7 @@ func (ks *Keys) RevokeKey(ctx context.Context, name, by string) (*access.Key, er
 	})
 }
 
-// RotateKey gives a key a new secret, and returns it. The one before is good for
+// RotateKey gives a key a new secret, and returns it. The one before is valid for
 // the overlap still.
 func (ks *Keys) RotateKey(ctx context.Context, name, by string, overlap time.Duration) (*access.Key, string, error) {
 	secret := access.NewSecret()

@@ -35,7 +35,7 @@ var ErrConfigured = errors.New(
 const entriesPerStep = 200
 
 // Retire lets go of an origin that is not configured any more: its entries are kept,
-// taken back or deleted, as what says. Without apply it only counts them.
+// unpublished or deleted, as what says. Without apply it only counts them.
 func (in *Service) Retire(
 	ctx context.Context, name, what, by string, apply bool, progress Progress,
 ) (out api.Retirement, err error) {
@@ -123,7 +123,7 @@ func (in *Service) eachOrAll(
 	return nil
 }
 
-// untaken notes that an item could not be taken over.
+// untaken notes that an item could not be imported.
 func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem) {
 	u := api.UntakenItem{
 		Origin: name,
@@ -140,7 +140,7 @@ func (in *Service) untaken(ctx context.Context, name string, bad origin.BadItem)
 	}
 }
 
-// Untaken lists what could not be taken over of an origin, up to 200 items.
+// Untaken lists what could not be imported of an origin, up to 200 items.
 func (in *Service) Untaken(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	return in.store.Rejected.Of(ctx, name, 200)
 }
@@ -211,7 +211,7 @@ func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
 	return out, nil
 }
 
-// OriginFails tells whether an error is an origin's, which cannot be read at the moment.
+// OriginFails tells whether an error is an origin's, which cannot be read now.
 func OriginFails(err error) bool {
 	var trouble *origin.Trouble
 	return errors.As(err, &trouble)

@@ -143,7 +143,7 @@ func (in *Service) processDecoded(
 	return nil
 }
 
-// noteTaken notes whether an item could be taken over. Errors that pass say nothing of it.
+// noteTaken notes whether an item could be imported. Errors that pass say nothing of it.
 func (in *Service) noteTaken(ctx context.Context, name string, item origin.BadItem, err error) {
 	var trouble *origin.Trouble
 	switch {

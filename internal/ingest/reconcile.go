@@ -138,7 +138,7 @@ func (in *Service) compareType(
 	}
 	out.Seen += seen
 	for id, key := range held {
-		// It may have come while the list was read, or be one that cannot be taken over:
+		// It may have come while the list was read, or be one that cannot be imported:
 		// ask for it by itself.
 		_, err := source.One(ctx, in.replica.Model(), typ, key)
 		var trouble *origin.Trouble

@@ -39,7 +39,7 @@ type Source struct {
 	health health.Target
 }
 
-// Trouble is the error of an origin that cannot be read at the moment, whatever is asked of
+// Trouble is the error of an origin that cannot be read now, whatever is asked of
 // it: the same may be tried again.
 type Trouble struct{ err error }
 

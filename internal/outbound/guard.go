@@ -75,7 +75,7 @@ var errRedirected = errors.New(
 const maxRedirects = 5
 
 // NewClient returns the HTTP client for all calls to the outside. Addresses are checked
-// at the moment of connecting, after the name was looked up. Redirects of calls without
+// at the time of connecting, after the name was looked up. Redirects of calls without
 // a body are followed on the same host and scheme; others are errors.
 func (o Options) NewClient() *http.Client {
 	if o.Timeout == 0 {

@@ -28,8 +28,8 @@ const (
 	patience = 2 * time.Second
 )
 
-// ErrBehind is the error of a read that this node cannot answer honestly at
-// the moment: it does not know of the newest changes.
+// ErrBehind is the error of a read that this node cannot answer honestly
+// now: it does not know of the newest changes.
 var ErrBehind = errors.New("this node is behind the change log; try again in a moment")
 
 var causeOfModel = content.Cause{Kind: "model"}
@@ -140,7 +140,7 @@ func (r *Replica) poll(ctx context.Context) error {
 		}
 		deltas := invalidation.Deltas(changes...)
 		if len(r.probes(deltas)) > 0 {
-			// Read again, with what is asked as of the same moment.
+			// Read again, with what is asked as of the same time.
 			known, err := r.store.Changes.ChangesWith(ctx, r.Model(), r.Position.mark, r.probes)
 			if err != nil {
 				r.log.Warn(

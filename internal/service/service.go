@@ -296,7 +296,7 @@ func (s *Service) Close() {
 	}
 	if s.server != nil {
 		s.Environment.Replica.Leave()
-		s.http.SetKeepAlivesEnabled(false) // clients connect anew, perhaps elsewhere
+		s.http.SetKeepAlivesEnabled(false) // clients connect again, perhaps elsewhere
 		time.Sleep(s.o.Drain)
 		s.server.Guard.EndStreams()
 	}

@@ -1750,7 +1750,7 @@ export interface components {
             /** Format: int64 */
             sequence: number;
             type?: string;
-            /** @description What says what readers of the edition saw happen: published (also: published anew), unpublished, deleted or moved (with an entry that it lives below); in preview also saved. */
+            /** @description What says what readers of the edition saw happen: published (also: published again), unpublished, deleted or moved (with an entry that it lives below); in preview also saved. */
             what?: string;
         };
         /** @description Cause says why a change happened. */
@@ -1794,7 +1794,7 @@ export interface components {
             /** Format: int64 */
             sequence: number;
             type?: string;
-            /** @description What says what readers of the edition saw happen: published (also: published anew), unpublished, deleted or moved (with an entry that it lives below); in preview also saved. */
+            /** @description What says what readers of the edition saw happen: published (also: published again), unpublished, deleted or moved (with an entry that it lives below); in preview also saved. */
             what?: string;
         };
         /** @description Items is an answer that lists something. Items is never null. */
@@ -1910,7 +1910,7 @@ export interface components {
             message?: string;
             /** @description Remark is for submit, approve and return. */
             remark?: string;
-            /** @description Revision that restore saves anew, or publish publishes; 0 is the newest. */
+            /** @description Revision that restore saves again, or publish publishes; 0 is the newest. */
             revision?: number;
             /** @description Save is the whole of the fields. */
             save?: components["schemas"]["Fields"];
@@ -2111,7 +2111,7 @@ export interface components {
             message?: string;
             /** @description Remark is for submit, approve and return. */
             remark?: string;
-            /** @description Revision that restore saves anew, or publish publishes; 0 is the newest. */
+            /** @description Revision that restore saves again, or publish publishes; 0 is the newest. */
             revision?: number;
             /** @description Save is the whole of the fields. */
             save?: components["schemas"]["Fields"];
@@ -2637,7 +2637,7 @@ export interface components {
             /** @description Query has 4000 bytes at most. */
             query: string;
         };
-        /** @description NewSchedule has an entry published or unpublished at a moment. */
+        /** @description NewSchedule has an entry published or unpublished at a time. */
         NewSchedule: {
             /**
              * @description Action is publish or unpublish.
@@ -2652,7 +2652,7 @@ export interface components {
             /** @description Zone is an IANA name. */
             zone?: string;
         };
-        /** @description NewSchedules has several entries published or unpublished at one moment, all or none. */
+        /** @description NewSchedules has several entries published or unpublished at one time, all or none. */
         NewSchedules: {
             /**
              * @description Action is publish or unpublish.
@@ -2735,7 +2735,7 @@ export interface components {
         OriginState: {
             /** @description Compared is the last comparison on this node. */
             compared?: components["schemas"]["LastComparison"];
-            /** @description Entries is how many there are of it, Untaken how many items could not be taken over. */
+            /** @description Entries is how many there are of it, Untaken how many items could not be imported. */
             entries: number;
             /** @description Error, Since, Failures and NextTry are set while calls fail: why, since when, how often in a row, and until when none is made. */
             error?: string;
@@ -2832,7 +2832,7 @@ export interface components {
         PreviewOptions: {
             /** @description Locale whose path is shown; empty means the first. */
             locale?: string;
-            /** @description Minutes that it is good for, a week at most; the default is 60. */
+            /** @description Minutes that it is valid for, a week at most; the default is 60. */
             minutes?: null | number;
             /** @description WaysBack lets it read what refers to the entry. */
             waysBack?: boolean;
@@ -2906,7 +2906,7 @@ export interface components {
         };
         /** @description Reconciled is the outcome of a comparison with an origin. */
         Reconciled: {
-            /** @description Bad are items that could not be taken over, and why: the first hundred of them. */
+            /** @description Bad are items that could not be imported, and why: the first hundred of them. */
             bad?: string[];
             badItems?: number;
             changed: number;
@@ -3075,7 +3075,7 @@ export interface components {
             /** Format: date-time */
             finished: null | string;
             id: string;
-            /** @description Late says that the moment of a pending schedule has come, and that it could not be carried out so far; Tries how often that was tried, NextTry when it is next. */
+            /** @description Late says that the time of a pending schedule has come, and that it could not be carried out so far; Tries how often that was tried, NextTry when it is next. */
             late?: boolean;
             /** @description Locales it is for; null means all. */
             locales: string[] | null;
@@ -3098,7 +3098,7 @@ export interface components {
         ScheduleItems: {
             items: components["schemas"]["Schedule"][];
         };
-        /** @description ScheduleMove gives a pending schedule another moment. */
+        /** @description ScheduleMove gives a pending schedule another time. */
         ScheduleMove: {
             at: string;
             zone?: string;
@@ -3108,7 +3108,7 @@ export interface components {
             items: components["schemas"]["Schedule"][];
             total: number;
         };
-        /** @description Problem is something that is wrong at the moment, as an operator is told of it. */
+        /** @description Problem is something that is wrong now, as an operator is told of it. */
         ServiceProblem: {
             /** @description Mend is what to do: a command, or in words. */
             mend?: string;
@@ -3235,7 +3235,7 @@ export interface components {
             p50ms: number;
             /** Format: double */
             p99ms: number;
-            /** @description Problems are what is wrong at the moment. */
+            /** @description Problems are what is wrong now. */
             problems: components["schemas"]["ServiceProblem"][];
             requests: number;
             /** Format: int64 */
@@ -3315,7 +3315,7 @@ export interface components {
             through: string;
             type: string;
         };
-        /** @description Rejected is an item of an origin that could not be taken over. */
+        /** @description Rejected is an item of an origin that could not be imported. */
         UntakenItem: {
             /** @description Entry is the id that it would have here. */
             entry: string;

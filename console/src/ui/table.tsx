@@ -27,7 +27,7 @@ function Frame({ label, css, children }: { label: string; css?: SystemStyleObjec
     <Box
       overflowX={{ base: "auto", lg: "visible" }}
       {...(narrow ? { tabIndex: 0, role: "region", "aria-label": label } : {})}
-      css={{ "@media (max-width: 1023px)": { "& th:first-of-type, & td:first-of-type": { position: "sticky", left: 0, background: "var(--chakra-colors-sheet)", zIndex: 1 } } }}
+      css={{ "@media (max-width: 1023px)": { "& tr > *:first-child": { position: "sticky", left: 0, background: "var(--chakra-colors-sheet)", zIndex: 1 } } }}
     >
       <Table.Root css={css} size="sm" variant="line" bg="sheet" borderWidth="1px" borderColor="line" aria-label={label} onKeyDown={alongRows}>
         {children}
@@ -146,7 +146,7 @@ const rowStyles = {
   "& tbody .spacer td": { padding: 0, border: "none" },
 };
 
-const oneLine = { tableLayout: "fixed", "& tbody td, & tbody th": { height: `${rowHeight}px`, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } };
+const oneLine = { tableLayout: "fixed", minWidth: "900px", "& tbody td, & tbody th": { height: `${rowHeight}px`, whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" } };
 const manyLines = { "& tbody td, & tbody th": { paddingTop: "8px", paddingBottom: "8px", verticalAlign: "top" } };
 
 const boxStyle = { accentColor: "var(--chakra-colors-accent)", width: 16, height: 16, verticalAlign: "middle" };

@@ -160,7 +160,7 @@ type Change struct {
 	Entry   string `json:"entry,omitempty"`
 	Type    string `json:"type,omitempty"`
 	// What says what readers of the edition saw happen: published (also: published
-	// anew), unpublished, deleted or moved (with an entry that it lives below); in
+	// again), unpublished, deleted or moved (with an entry that it lives below); in
 	// preview also saved.
 	What string `json:"what,omitempty"`
 	// Fields names, for each locale that some reader could see a difference in,

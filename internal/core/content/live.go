@@ -84,7 +84,7 @@ func publishInner(f *model.Field, was, now any, locales []string) any {
 	return out
 }
 
-// TakeBack returns what is left for readers when some locales are taken back;
+// TakeBack returns what is left for readers when some locales are unpublished;
 // nil when nothing in any language is.
 func TakeBack(t *model.Type, live Fields, locales []string) Fields {
 	if locales == nil || !t.HasTranslations() {

@@ -34,7 +34,7 @@ func truthOf(b bool) truth {
 	return isFalse
 }
 
-// Match tells whether the filter is true of the document at the moment.
+// Match tells whether the filter is true of the document at the given time.
 func (f *Filter) Match(d Document, now time.Time) bool {
 	return evaluation{now: now}.expr(f.Expr, d) == isTrue
 }

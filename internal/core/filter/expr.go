@@ -83,7 +83,7 @@ type Value struct {
 	Text string
 }
 
-// Operand is a property, a literal, or the present moment.
+// Operand is a property, a literal, or the present time.
 type Operand struct {
 	Name  *Name
 	Value *Value
@@ -123,7 +123,7 @@ type Name struct {
 
 // Step is a reference on the way to a property.
 type Step struct {
-	// Name as it is written: of the field, or of the way back.
+	// Name as it is written: of the field, or of the back-reference.
 	Name  string
 	Field string
 	// Types that it leads to.
@@ -239,7 +239,7 @@ func names(e Expr) []*Name {
 	return out
 }
 
-// TimeTrigger is a condition that holds properties against the present moment, and the
+// TimeTrigger is a condition that holds properties against the present time, and the
 // filter as it would be if the condition were true or false.
 type TimeTrigger struct {
 	Names           []*Name

@@ -84,7 +84,7 @@ func negated(e Expr, not bool) Expr {
 }
 
 // single refuses what cannot be compared: lists, and what is neither text nor
-// number nor moment.
+// number nor time.
 func (p *parser) single(at token, o Operand) error {
 	if o.Name == nil {
 		return nil

@@ -94,7 +94,7 @@ func (s *Split) all(parts []Expr) []Expr {
 	return out
 }
 
-// Match tells whether the filter is true of a document at the moment if the atoms
+// Match tells whether the filter is true of a document at the given time if the atoms
 // have these truths.
 func (s *Split) Match(d Document, now time.Time, atoms []Truth3) bool {
 	return evaluation{now, atoms}.expr(s.own, d) == isTrue

@@ -48,7 +48,7 @@ func (p *pool[T]) bytes() int {
 
 // chains are heads of chains of numbers that have some bits of their hashes alike. There
 // is about one for each number. One chain is split at a time (linear hashing, Litwin
-// 1980), so that nobody ever waits until all are laid out anew.
+// 1980), so that nobody ever waits until all are rehashed.
 type chains struct {
 	pieces  [][]uint32
 	n       uint64 // chains

@@ -38,7 +38,7 @@ func (x *Index[S]) due(set *Set) *due {
 	return out
 }
 
-// move lets an entry pass the present at another moment in a list.
+// move lets an entry pass the present at another time in a list.
 func (d *due) move(l *listGroup, entry string, to time.Time) {
 	i := slices.IndexFunc(d.lists, func(o dueOf) bool { return o.list == l })
 	if i < 0 {

@@ -15,7 +15,7 @@ import (
 type List struct {
 	Type   string `json:"type"`
 	Locale string `json:"locale"`
-	// Field and Target, for a way back: only entries whose field refers to the target.
+	// Field and Target, for a back-reference: only entries whose field refers to the target.
 	Field  string `json:"field,omitempty"`
 	Target string `json:"target,omitempty"`
 	// Filter, and whether those that are only filled in from a fallback are left out.

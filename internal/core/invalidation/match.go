@@ -7,7 +7,7 @@ import (
 )
 
 // Match returns every subscriber that the changes of a commit may affect, each once,
-// and those that they let end at another moment. What two of the changes do to a list
+// and those that they let end at another time. What two of the changes do to a list
 // may come to nothing in sum. Changes are matched in the order of their sequences, each
 // once.
 func (x *Index[S]) Match(commit ...*Delta) ([]S, []DeadlineChange[S]) { return x.match(commit, false) }

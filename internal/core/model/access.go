@@ -54,11 +54,11 @@ func (m *Model) TypeNames() []string {
 	return names
 }
 
-// Backs returns the ways back to entries of the type, in the order of the
+// Backs returns the back-references to entries of the type, in the order of the
 // types that refer to it.
 func (m *Model) Backs(typ string) []Back { return m.backs[typ] }
 
-// Back returns the way back of that name.
+// Back returns the back-reference of that name.
 func (m *Model) Back(typ, name string) (Back, bool) {
 	for _, b := range m.backs[typ] {
 		if b.Name == name {

@@ -103,7 +103,7 @@ func asJSON(v any) any {
 		return fmt.Sprint(v)
 	}
 	var out any
-	_ = json.Unmarshal(src, &out) // was JSON a moment ago
+	_ = json.Unmarshal(src, &out) // it was JSON just before
 	return out
 }
 

@@ -304,7 +304,7 @@ func (r *reader) path(t *Type, template string) {
 	}
 }
 
-// backs checks the names of the ways back to a type.
+// backs checks the names of the back-references to a type.
 func (r *reader) backs(t *Type) {
 	names := map[string]string{}
 	for _, b := range r.m.Backs(t.Name) {

@@ -42,7 +42,7 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 			f.Default = asJSON(v.Default)
 		}
 		if v.Schema != nil {
-			f.Schema, _ = json.Marshal(asJSON(v.Schema)) // was JSON a moment ago
+			f.Schema, _ = json.Marshal(asJSON(v.Schema)) // it was JSON just before
 		}
 		for _, o := range v.Options {
 			label := o.Value.all

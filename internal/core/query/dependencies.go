@@ -77,7 +77,7 @@ type dependencies struct {
 }
 
 // list adds what a result shows of a list; target is the entry that is referred to,
-// for a way back.
+// for a back-reference.
 func (d *dependencies) list(root *Root, locale, target string, res *RootResult) {
 	l := invalidation.List{
 		Type:         root.Type,

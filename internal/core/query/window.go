@@ -17,7 +17,7 @@ import (
 )
 
 // DefaultSort puts what was published first most lately at the top; publishing
-// an entry anew does not move it.
+// an entry again does not move it.
 var DefaultSort = []Sort{{By: "about.firstPublished", Kind: model.DateTime, Descending: true}}
 
 // ParseLimit reads how many entries a list may have, from 0 to MaxLimit.
@@ -112,7 +112,7 @@ func ParseFilter(parameter, text string, m *model.Model, t *model.Type) (*filter
 	return f, err
 }
 
-// Cursor writes a place in the root's list as opaque text. It is good for the
+// Cursor writes a place in the root's list as opaque text. It is valid for the
 // same list only: same type, locale, filter and order.
 func (r *Root) Cursor(at Position) string {
 	src, err := json.Marshal(struct {

@@ -99,7 +99,7 @@ func (r *Rule) Fires(c *content.Change) (bool, string) {
 	}
 	what := c.What
 	if what == content.Moved && c.Edition == content.Published {
-		what = event.Published // it shows otherwise, as if it were published anew
+		what = event.Published // it shows otherwise, as if it were published again
 	}
 	if (c.Edition == content.Preview) != (what == event.Saved) {
 		return false, "the change concerns the other edition"

@@ -31,7 +31,7 @@ type Facts struct {
 	Moved *Near
 	// Origins that might have what was not found.
 	Origins []Origin
-	// Untaken are items with the name that could not be taken over.
+	// Untaken are items with the name that could not be imported.
 	Untaken []Untaken
 	// List is the list that the entry was looked for in; nil if none was named.
 	List *List
@@ -108,7 +108,7 @@ type Origin struct {
 	RefusedBecause string
 }
 
-// Untaken is an item of an origin that could not be taken over.
+// Untaken is an item of an origin that could not be imported.
 type Untaken struct {
 	Origin, Type, Key, Reason string
 	Since                     time.Time

@@ -24,7 +24,7 @@ func timing(took time.Duration) string {
 	return string(b)
 }
 
-// hitFor is the Cache-Status of a hit that is good for so long. Most are good until
+// hitFor is the Cache-Status of a hit that is valid for so long. Most are good until
 // something changes: for them stands what is told to shared caches.
 func hitFor(span time.Duration) string {
 	return "Ubiquon; hit; ttl=" + strconv.Itoa(int(span/time.Second))

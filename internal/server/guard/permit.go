@@ -129,7 +129,7 @@ var (
 // proofGood is for how long a password that was given counts as proof.
 const proofGood = 10 * time.Minute
 
-// errNotProved is the error of a request that takes the password anew.
+// errNotProved is the error of a request that takes the password again.
 var errNotProved = api.Problem{
 	Kind:   "proof",
 	Status: http.StatusForbidden,

@@ -50,11 +50,11 @@ func (c *streams) Open(principal string, most, mostEach int) (end func(), err er
 	}, nil
 }
 
-// EndStreams ends all event streams, and has their readers connect anew, after a second:
+// EndStreams ends all event streams, and has their readers connect again, after a second:
 // they find another node, if this one is not reached any more.
 func (g *Guard) EndStreams() { g.Streams.once.Do(func() { close(g.Streams.Ending) }) }
 
-// Bye tells a reader to connect anew.
+// Bye tells a reader to connect again.
 func (e eventStream) Bye() {
 	e.Write("retry: 1000\n\n")
 	_ = e.Out.Flush() // the reader may be gone

@@ -48,7 +48,7 @@ type held struct {
 
 const (
 	mostBytes   = 1 << 20 // of a body that is kept
-	mostAnswers = 10_000  // beyond that it begins anew
+	mostAnswers = 10_000  // beyond that it starts again
 )
 
 // New returns an empty cache.

@@ -15,7 +15,7 @@ import (
 )
 
 // AddSession keeps a session; what the account's sessions with the hash replaced
-// were good for ends with it.
+// were valid for ends with it.
 func (as *Accounts) AddSession(
 	ctx context.Context, a *api.Account, hash, replaced []byte, good time.Duration, by audit.Actor, agent string,
 ) error {

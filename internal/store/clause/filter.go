@@ -293,6 +293,6 @@ func (c *Condition) list(l filter.List, row string, there bool) string {
 	return "jsonb_build_array(" + strings.Join(parts, ", ") + ")"
 }
 
-// MomentsKept is how many moments are known of a list. When the entries of them all
+// MomentsKept is how many time triggers are known of a list. When the entries of them all
 // have changed, it ends at the last.
 const MomentsKept = 4

@@ -32,7 +32,7 @@ type Cluster struct {
 }
 
 // passwordFile holds the database's password. It is written last of all when
-// the data is made: without it the next start begins anew.
+// the data is made: without it the next start starts again.
 const passwordFile = "ubiquon.password"
 
 // Options of Start.
@@ -98,7 +98,7 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 		if !errors.Is(err, errEnded) || try == maxStarts {
 			return nil, err
 		}
-		// Processes of a killed server hold on to its memory for a moment; or somebody
+		// Processes of a killed server hold on to its memory for a time; or somebody
 		// took the port meanwhile.
 		o.Log.Info("PostgreSQL ended at once; it is started again", "log", logFile.Name())
 		select {

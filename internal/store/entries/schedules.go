@@ -56,7 +56,7 @@ func scanSchedule(r pgx.Row) (api.Schedule, error) {
 	return s, err
 }
 
-// ErrPast is the error of a schedule for a moment that is over, by the clock of
+// ErrPast is the error of a schedule for a time that is over, by the clock of
 // the database.
 var ErrPast = errors.New("the moment is over already")
 
@@ -110,8 +110,8 @@ func (ss *Schedules) Get(ctx context.Context, id string) (api.Schedule, error) {
 }
 
 // List lists schedules, the pending ones first, in the order of their
-// moments: so many, 200 if limit is 0, and how many there are. A state, if not empty,
-// narrows the list; "late" are the pending ones whose moment has come.
+// times: so many, 200 if limit is 0, and how many there are. A state, if not empty,
+// narrows the list; "late" are the pending ones whose time has come.
 func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []api.Schedule, all int, err error) {
 	const which = ` s.environment = $1 and ($2 = '' or s.state = $2 or $2 = 'late' and s.state = 'pending' and s.at
 		< clock_timestamp() - interval '5 seconds')`
@@ -132,7 +132,7 @@ func (ss *Schedules) List(ctx context.Context, state string, limit int) (out []a
 	return out, all, err
 }
 
-// Move gives a pending schedule another moment; ErrScheduleGone if it is
+// Move gives a pending schedule another time; ErrScheduleGone if it is
 // not pending any more.
 func (ss *Schedules) Move(ctx context.Context, id string, at time.Time, zone string) (api.Schedule, error) {
 	if _, err := ss.Get(ctx, id); err != nil {
@@ -186,7 +186,7 @@ func (ss *Schedules) settle(ctx context.Context, sql, id string, args ...any) er
 	return err
 }
 
-// Due returns the schedules whose moment has come, and how long it is to the
+// Due returns the schedules whose time has come, and how long it is to the
 // next one; a day when there is none.
 func (ss *Schedules) Due(ctx context.Context) (due []api.Schedule, next time.Duration, err error) {
 	rows, err := ss.db.Conns(ctx).

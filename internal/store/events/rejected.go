@@ -26,7 +26,7 @@ func NewRejectedItems(d *db.DB, environment string) *RejectedItems {
 // mostUntaken bounds how many of them are kept for one origin.
 const mostUntaken = 10_000
 
-// Keep notes that an item could not be taken over.
+// Keep notes that an item could not be imported.
 func (us *RejectedItems) Keep(ctx context.Context, u api.UntakenItem) error {
 	_, err := us.db.Conns(ctx).Exec(ctx, `insert into untaken (environment, origin, type, key, entry, slug, reason)
 		select $1, $2, $3, $4, $5, $6, $7 where (select count(*) from untaken where environment = $1 and origin =
@@ -37,7 +37,7 @@ func (us *RejectedItems) Keep(ctx context.Context, u api.UntakenItem) error {
 	return err
 }
 
-// Drop forgets items that were taken over, or are gone.
+// Drop forgets items that were imported, or are gone.
 func (us *RejectedItems) Drop(ctx context.Context, origin, typ string, keys []string) error {
 	_, err := us.db.Conns(ctx).
 		Exec(ctx, `delete from untaken where environment = $1 and origin = $2 and type = $3 and key =
@@ -45,7 +45,7 @@ func (us *RejectedItems) Drop(ctx context.Context, origin, typ string, keys []st
 	return err
 }
 
-// DropBefore forgets those of an origin that were not tried since a moment of the
+// DropBefore forgets those of an origin that were not tried since a time of the
 // database's clock.
 func (us *RejectedItems) DropBefore(ctx context.Context, origin string, at time.Time) error {
 	_, err := us.db.Conns(ctx).
@@ -69,7 +69,7 @@ func (us *RejectedItems) Clock(ctx context.Context) (now time.Time, err error) {
 
 const untakenColumns = `origin, type, key, entry, slug, reason, since, seen`
 
-// Of lists what could not be taken over of an origin, the latest first.
+// Of lists what could not be imported of an origin, the latest first.
 func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]api.UntakenItem, error) {
 	rows, err := us.db.Conns(ctx).
 		Query(ctx, `select `+untakenColumns+` from untaken where environment = $1 and origin = $2 order by since
@@ -80,7 +80,7 @@ func (us *RejectedItems) Of(ctx context.Context, origin string, limit int) ([]ap
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[api.UntakenItem])
 }
 
-// Named lists what could not be taken over and has the name: the id that it would
+// Named lists what could not be imported and has the name: the id that it would
 // have, its key in the origin, or its slug.
 func (us *RejectedItems) Named(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	rows, err := us.db.Conns(ctx).

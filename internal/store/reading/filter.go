@@ -22,7 +22,7 @@ func filtered(root *query.Root, args *clause.Params) string {
 }
 
 // deadlineStatements find out how long the answers of filters that speak of now
-// hold: until the next moment that a property which they hold against now passes,
+// hold: until the next time that a property which they hold against now passes,
 // of an entry for which that makes a difference; and by which entries.
 func (rd *Reader) deadlineStatements(q *query.Query, res *query.Result) []statement {
 	var out []statement

@@ -34,7 +34,7 @@ var ErrModelChanging = fmt.Errorf(
 	"a change of the model is being applied, which writes wait for: %w", db.ErrWriteTimeout,
 )
 
-// modelLocked tells whether a change of the model is being applied at the moment.
+// modelLocked tells whether a change of the model is being applied now.
 func (wr *Writer) modelLocked(ctx context.Context) bool {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 	defer cancel()

@@ -63,7 +63,7 @@ func (wr *Writer) convert(
 		where environment = $1 and edition = 'published' and type = any($2) and path is not
 		null`, wr.environment, touched)
 	b.Exec(`delete from taken where environment = $1 and type = any($2)`, wr.environment, touched)
-	// Paths may be swapped between entries that are laid out in different batches.
+	// Paths may be swapped between entries that are rendered in different batches.
 	b.Exec(`set constraints all deferred`)
 	if err := b.Run(ctx, conn); err != nil {
 		return nil, err

@@ -30,9 +30,9 @@ type Edit struct {
 	Save content.Fields
 	// Message is what its writer says of the saved state.
 	Message string
-	// Restore saves the state of an earlier revision anew.
+	// Restore saves the state of an earlier revision again.
 	Restore int
-	// Discard saves what readers get anew, so that the draft is gone.
+	// Discard saves what readers get again, so that the draft is gone.
 	Discard bool
 	Live    Live
 	// Locales that PublishNewest and TakeBack are for; nil means all.

@@ -114,7 +114,7 @@ type ModelOptions struct {
 }
 
 // ApplyModel makes m the environment's model, which it creates if need be,
-// converts what is stored and lays documents out anew where they differ, in one
+// converts what is stored and renders documents again where they differ, in one
 // transaction that keeps writers out. It does nothing when m is the model
 // already. Its error is a *LossError when content would be lost.
 func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.Cause, o ModelOptions) error {

@@ -37,7 +37,7 @@ type Outcome struct {
 // ErrOtherRequest is the error of a key that was used for another request.
 var ErrOtherRequest = errors.New("the key was used for another request")
 
-// ErrUnderWay is the error of a write that is being made at the moment.
+// ErrUnderWay is the error of a write that is being made now.
 var ErrUnderWay = errors.New("the write is under way")
 
 const (

@@ -11,7 +11,7 @@ import (
 	"ubiquon/internal/store/db"
 )
 
-// forget takes back what a write that failed has left, so that the others of
+// forget undoes what a write that failed has left, so that the others of
 // the transaction can be committed.
 func (tx *transaction) forget(w *write) {
 	w.done, w.acts = Applied{}, nil

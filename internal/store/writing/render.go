@@ -279,7 +279,7 @@ func (tx *transaction) find(edition, locale, id string) (path string, visible bo
 }
 
 // below reads the entries that show where those live that have moved, so that
-// they are laid out anew: entries whose path is made of theirs, with all that
+// they are rendered again: entries whose path is made of theirs, with all that
 // live below those, and entries whose prose links to any of them.
 func (tx *transaction) below(ctx context.Context, moved []string, what map[string]string) ([]string, error) {
 	var ids []string

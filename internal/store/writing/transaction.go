@@ -53,7 +53,7 @@ type transaction struct {
 	laid           map[string]map[string]map[string]content.Document // by entry, edition, locale
 	// reached are entries that are not written themselves, but show where one lives that is.
 	reached map[string]bool
-	// making are the entries whose documents are being laid out.
+	// making are the entries whose documents are being rendered.
 	making map[string]bool
 	// cycle is an entry that was found to live below itself, if any.
 	cycle string
