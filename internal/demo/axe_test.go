@@ -66,6 +66,20 @@ func TestAccessible(t *testing.T) {
 		{"Audit log", "/audit", "main h1", nil},
 		{"your account", "/you", "[data-session]", nil},
 		{"no such page", "/harbour", "main h1", nil},
+		{"the palette", "/", "[data-palette]", []string{`[...document.querySelectorAll("[aria-keyshortcuts='Control+K']")][0]`}},
+		{"retire", "/entries/" + local, dialog, []string{button("Retire…")}},
+		{"a new key", "/keys", dialog, []string{button("Make a key")}},
+		{"a key", "/keys", "[data-key-detail]", []string{button("demo published")}},
+		{"rotate", "/keys", dialog, []string{button("demo published"), button("Rotate…")}},
+		{"revoke", "/keys", dialog, []string{button("demo published"), button("Revoke…")}},
+		{"a new account", "/accounts", dialog, []string{button("Add an account")}},
+		{"a new locale", "/settings", dialog, []string{button("Add a locale")}},
+		{"retire a locale", "/settings", dialog, []string{button("Retire…")}},
+		{"an answer explained", "/cache", dialog, []string{`document.querySelector("[data-held] button")`}},
+		{"a change simulated", "/cache?suppose=" + local, "[data-supposed]", nil},
+		{"purge", "/cache", dialog, []string{button("Purge…")}},
+		{"save a view", "/entries?type=notice&state=draft", dialog, []string{button("Save view…")}},
+		{"save a read", "/explorer?run=yes&request=/notices", dialog, []string{button("Save…")}},
 	}
 	w := signedIn(t)
 	for _, p := range pages {
