@@ -38,12 +38,15 @@ func (a *Service) draftFilter(f *api.EntryFilter) (*filter.Filter, error) {
 		return nil, nil
 	}
 	m := a.replica.Model()
-	t := m.Type(f.Type)
+	known := m.TypeNames()
+	if f.Types != nil {
+		known = f.Types
+	}
 	switch {
 	case f.Type == "":
 		return nil, api.BadParameter("filter", "a filter is on the fields of one type: name it with type")
-	case t == nil:
-		return nil, api.BadParameter("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, m.TypeNames()))
+	case m.Type(f.Type) == nil || !slices.Contains(known, f.Type):
+		return nil, api.BadParameter("type", "there is no type %q%s", f.Type, strictyaml.DidYouMean(f.Type, known))
 	}
 	if f.Locale == "" {
 		f.Locale = m.Default()
@@ -51,13 +54,18 @@ func (a *Service) draftFilter(f *api.EntryFilter) (*filter.Filter, error) {
 	if _, ok := m.Locale(f.Locale); !ok {
 		return nil, api.BadParameter("locale", "there is no locale %q%s", f.Locale, strictyaml.DidYouMean(f.Locale, m.Tags()))
 	}
-	out, err := query.ParseFilter("filter", f.Filter, m, t)
+	out, err := query.ParseFilter("filter", f.Filter, m, m.Type(f.Type))
+	var wrong *query.Error
+	if errors.As(err, &wrong) && slices.ContainsFunc(wrong.Types, func(t string) bool { return !slices.Contains(known, t) }) {
+		// It speaks of fields that whoever asks may not know.
+		return nil, api.BadParameter("filter", "it reads entries of a type for which you lack a grant")
+	}
 	if err != nil {
 		return nil, err
 	}
 	for _, r := range out.Reads() {
-		if f.Types != nil && !slices.Contains(f.Types, r.Type) {
-			return nil, api.BadParameter("filter", "it reads entries of the type %s, for which you lack a grant", r.Type)
+		if !slices.Contains(known, r.Type) {
+			return nil, api.BadParameter("filter", "it reads entries of a type for which you lack a grant")
 		}
 	}
 	return out, nil

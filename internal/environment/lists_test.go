@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/client"
 	"ubiquon/internal/server"
 )
 
@@ -135,5 +136,32 @@ func TestHistoryIsKept(t *testing.T) {
 	if _, err := l.nodes[0].Delivery.CacheHistory(t.Context(), "month"); err == nil ||
 		!strings.Contains(err.Error(), "week") {
 		t.Errorf("a span that is none: %v", err)
+	}
+}
+
+// TestFiltersOfListsRespectGrants filters as somebody who may read the drafts of one type.
+func TestFiltersOfListsRespectGrants(t *testing.T) {
+	l := newLine(t, 1)
+	n := l.nodes[0]
+	_, secret := l.key(t, "read preview notice")
+	c := &client.Client{Address: n.client.Address, Key: secret}
+	list := func(typ, filter string) string {
+		t.Helper()
+		_, total, err := c.Entries().List(t.Context(), api.EntryFilter{Type: typ, Filter: filter})
+		if err != nil {
+			return err.Error()
+		}
+		return fmt.Sprint(total)
+	}
+	for _, f := range []struct{ typ, filter, want string }{
+		{"notice", "title = 'Fog'", "1"},
+		{"notice", "routes.name = 'Outer Ring'", "lack a grant"},
+		{"notice", "routes.nam = 'Outer Ring'", "lack a grant"},
+		{"route", "name = 'Outer Ring'", "there is no type"},
+		{"route", "nam = 'Outer Ring'", "there is no type"},
+	} {
+		if got := list(f.typ, f.filter); !strings.Contains(got, f.want) || strings.Contains(got, "name") && f.want != "1" {
+			t.Errorf("%s where %s: %s, want %s", f.typ, f.filter, got, f.want)
+		}
 	}
 }
