@@ -56,7 +56,8 @@ func (a *Service) draftFilter(f *api.EntryFilter) (*filter.Filter, error) {
 	}
 	out, err := query.ParseFilter("filter", f.Filter, m, m.Type(f.Type))
 	var wrong *query.Error
-	if errors.As(err, &wrong) && slices.ContainsFunc(wrong.Types, func(t string) bool { return !slices.Contains(known, t) }) {
+	unknown := func(typ string) bool { return !slices.Contains(known, typ) }
+	if errors.As(err, &wrong) && slices.ContainsFunc(wrong.Types, unknown) {
 		// It speaks of fields that whoever asks may not know.
 		return nil, api.BadParameter("filter", "it reads entries of a type for which you lack a grant")
 	}
@@ -64,7 +65,7 @@ func (a *Service) draftFilter(f *api.EntryFilter) (*filter.Filter, error) {
 		return nil, err
 	}
 	for _, r := range out.Reads() {
-		if !slices.Contains(known, r.Type) {
+		if unknown(r.Type) {
 			return nil, api.BadParameter("filter", "it reads entries of a type for which you lack a grant")
 		}
 	}

@@ -1,7 +1,6 @@
 package demo_test
 
 import (
-	"context"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -12,18 +11,7 @@ import (
 // TestPublishRefetchesOnlyAffectedQueries counts the requests of the Entries page after a publish.
 func TestPublishRefetchesOnlyAffectedQueries(t *testing.T) {
 	w := signedIn(t)
-	out, err := admin().Entries().Edit(t.Context(), api.Edit{
-		Type: "pier", Save: map[string]any{"name": "Gullholmen"},
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	id := out.Entries[0].ID
-	t.Cleanup(func() {
-		if _, err := admin().Entries().Edit(context.Background(), api.Edit{ID: id, Do: "delete"}); err != nil {
-			t.Error(err)
-		}
-	})
+	id := draftOf(t, "pier", map[string]any{"name": "Gullholmen"})
 	w.do(
 		"to Entries", chromedp.Navigate(line.Connection.Gateway+"/console/entries?type=pier&search=Gullholmen"),
 		chromedp.WaitVisible(chromedp.CSS("[data-entry]")),

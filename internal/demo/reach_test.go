@@ -63,9 +63,10 @@ func TestNarrowScreens(t *testing.T) {
 	}
 }
 
-// TestSaveKeyAndPresence saves with Control-S, and shows who edits which field.
-func TestSaveKeyAndPresence(t *testing.T) {
-	out, err := admin().Entries().Edit(t.Context(), api.Edit{Type: "pier", Save: map[string]any{"name": "Otholmen"}})
+// draftOf saves an entry for the time of the test, and returns its id.
+func draftOf(t *testing.T, typ string, fields map[string]any) string {
+	t.Helper()
+	out, err := admin().Entries().Edit(t.Context(), api.Edit{Type: typ, Save: fields})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,6 +76,12 @@ func TestSaveKeyAndPresence(t *testing.T) {
 			t.Error(err)
 		}
 	})
+	return id
+}
+
+// TestSaveKeyAndPresence saves with Control-S, and shows who edits which field.
+func TestSaveKeyAndPresence(t *testing.T) {
+	id := draftOf(t, "pier", map[string]any{"name": "Otholmen"})
 	w := signedIn(t)
 	w.do("to the entry", chromedp.Navigate(line.Connection.Gateway+"/console/main/entries/"+id),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")))
@@ -112,17 +119,8 @@ func TestSaveKeyAndPresence(t *testing.T) {
 
 // TestReviewsWaitOnNow has somebody decide on Now what somebody else submitted.
 func TestReviewsWaitOnNow(t *testing.T) {
-	out, err := admin().Entries().Edit(t.Context(), api.Edit{Type: "notice", Save: map[string]any{
+	id := draftOf(t, "notice", map[string]any{
 		"title": map[string]any{"en": "Crane on the quay"}, "severity": "information",
-	}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	id := out.Entries[0].ID
-	t.Cleanup(func() {
-		if _, err := admin().Entries().Edit(context.Background(), api.Edit{ID: id, Do: "delete"}); err != nil {
-			t.Error(err)
-		}
 	})
 	if _, err := admin().Entries().Edit(t.Context(), api.Edit{ID: id, Do: "submit", Remark: "for Monday"}); err != nil {
 		t.Fatal(err)

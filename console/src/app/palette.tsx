@@ -9,7 +9,7 @@ import { recent } from "../lib/recent";
 import { useRested } from "../lib/rested";
 import { State } from "../ui";
 import { rail } from "./pages";
-import { useWho } from "./session";
+import { useWho } from "../lib/who";
 
 const items = {
   "& [cmdk-item]": { display: "flex", gap: "12px", alignItems: "center", padding: "6px 12px", cursor: "pointer", borderLeft: "3px solid transparent" },

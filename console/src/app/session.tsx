@@ -1,18 +1,11 @@
 import { Box, Text } from "@chakra-ui/react";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { call, Problem, proof, refreshAll, setEnvironment, signedOut, type Who } from "../api";
+import { WhoContext } from "../lib/who";
 import { Fields, Main, Mono, TextField, useFields, Window } from "../ui";
 import { useColourMode } from "./colour";
 import { Door } from "./door";
-
-const WhoContext = createContext<{ who: Who; signOut: () => void; signedIn: boolean } | null>(null);
-
-/** Who is signed in. */
-export const useWho = () => useContext(WhoContext)!.who;
-
-/** Whether the session goes on, and how to end it. */
-export const useSession = () => useContext(WhoContext)!;
 
 const makeQueries = () =>
   new QueryClient({

@@ -7,7 +7,7 @@ import { Toasts } from "../ui";
 import { useColourMode } from "./colour";
 import { useLive } from "./live";
 import { rail } from "./pages";
-import { useSession } from "./session";
+import { useSession } from "../lib/who";
 
 const Palette = lazy(() => import("./palette"));
 

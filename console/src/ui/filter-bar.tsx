@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { useSearchParams } from "react-router";
 import { call, key, Problem, refreshAll, type Model, type SavedView } from "../api";
-import { useWho } from "../app/session";
+import { useWho } from "../lib/who";
 import { Act, inputStyle, Main, Pick } from "./controls";
 import { Fields, TextField, useFields } from "./form";
 import { Failure } from "./page";

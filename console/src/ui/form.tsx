@@ -1,7 +1,7 @@
 // The one way in which forms are made: a label, a description and an error tied to each input, what
 // the service found wrong at the input that it is about, and no input drawn again for another's sake.
 
-import { Box, Field, Input, NativeSelect, Textarea, type InputProps, type TextareaProps } from "@chakra-ui/react";
+import { Box, Field, Input, NativeSelect, type InputProps } from "@chakra-ui/react";
 import { type ReactNode } from "react";
 import { FormProvider, useForm, useFormContext, type DefaultValues, type FieldValues, type Path, type UseFormReturn } from "react-hook-form";
 import { Problem } from "../api";
@@ -64,15 +64,6 @@ export function TextField({ name, label, help, rules, ...rest }: Common & Omit<I
   return (
     <Labelled name={name} label={label} help={help} error={useError(name)}>
       <Input {...inputStyle} {...rest} {...register(name, rules)} />
-    </Labelled>
-  );
-}
-
-export function LongField({ name, label, help, rules, ...rest }: Common & Omit<TextareaProps, "name">) {
-  const { register } = useFormContext();
-  return (
-    <Labelled name={name} label={label} help={help} error={useError(name)}>
-      <Textarea {...inputStyle} {...rest} {...register(name, rules)} />
     </Labelled>
   );
 }

@@ -3,6 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo } from "react";
 import { useSearchParams } from "react-router";
 import { call, key, type CacheSample } from "../api";
+import { usePutAddress } from "../lib/address";
 import { Act } from "./controls";
 import { spanText } from "./format";
 import { Loaded, Section } from "./page";
@@ -30,7 +31,8 @@ const drawn: Record<"reads" | "cache", (all: CacheSample[], span: keyof typeof s
 
 /** What all nodes did over an hour, a day or a week. */
 export function History({ of, title }: { of: keyof typeof drawn; title: string }) {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const put = usePutAddress();
   const asked = params.get("span") ?? "hour";
   const span = asked in spans ? (asked as keyof typeof spans) : "hour";
   const history = useQuery({ queryKey: key("history", span), queryFn: ({ signal }) => call<{ items: CacheSample[] }>("/cache/history?span=" + span, { signal }), placeholderData: keepPreviousData });
@@ -48,17 +50,7 @@ export function History({ of, title }: { of: keyof typeof drawn; title: string }
               aria-pressed={name === span}
               borderColor={name === span ? "accent" : "control"}
               color={name === span ? "accent" : "ink"}
-              onClick={() =>
-                setParams(
-                  (before) => {
-                    const next = new URLSearchParams(before);
-                    if (name === "hour") next.delete("span");
-                    else next.set("span", name);
-                    return next;
-                  },
-                  { replace: true },
-                )
-              }
+              onClick={() => put({ span: name === "hour" ? "" : name }, { replace: true })}
             >
               {words}
             </Act>

@@ -3,6 +3,7 @@ import { createColumnHelper, getCoreRowModel, getSortedRowModel, useReactTable, 
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
+import { usePutAddress } from "../lib/address";
 
 const headStyle = { color: "faint", fontWeight: "500", fontSize: "12px", borderColor: "line", py: "1.5" } as const;
 
@@ -98,21 +99,15 @@ export type Column<T> = {
 
 /** The column that a list is sorted by, as it stands in the address: -name for descending. */
 export function useSort(initial: string): [string, (name: string) => void] {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const put = usePutAddress();
   const now = params.get("sort") ?? initial;
   return [
     now,
-    (name) =>
-      setParams(
-        (before) => {
-          const next = new URLSearchParams(before);
-          const to = now === name ? "-" + name : name;
-          if (to === initial) next.delete("sort");
-          else next.set("sort", to);
-          return next;
-        },
-        { replace: true },
-      ),
+    (name) => {
+      const to = now === name ? "-" + name : name;
+      put({ sort: to === initial ? "" : to }, { replace: true });
+    },
   ];
 }
 
@@ -126,8 +121,9 @@ type ListProps<T> = {
   rowKey: (row: T) => string;
   /** What marks a row for tests and styles: data-entry and the like. */
   mark?: string;
-  sort: string;
-  setSort: (name: string) => void;
+  /** How it is sorted, and how to sort it otherwise; a list without stays as it comes. */
+  sort?: string;
+  setSort?: (name: string) => void;
   /** Called with the first and the last row on the screen. */
   shown?: (first: number, last: number) => void;
   choice?: Choice<T>;
@@ -185,7 +181,7 @@ const MemoRow = memo(PlainRow, (a, b) => a.row === b.row && a.index === b.index 
  * A list of any length: sorted by the heads of its columns, chosen from, and with only those rows
  * on the page that are on the screen. The columns are the same object each time.
  */
-export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, shown, choice, tall = false }: ListProps<T>) {
+export function List<T>({ label, columns, rows, rowKey, mark, sort = "", setSort, shown, choice, tall = false }: ListProps<T>) {
   const sorting = useMemo<SortingState>(() => [{ id: sort.replace(/^-/, ""), desc: sort.startsWith("-") }], [sort]);
   const sorted = columns.some((c) => c.by);
   const defs = useMemo(() => {
@@ -223,7 +219,7 @@ export function List<T>({ label, columns, rows, rowKey, mark, sort, setSort, sho
             return (
               <Table.ColumnHeader key={h.id} scope="col" aria-sort={by ? (by === "asc" ? "ascending" : "descending") : undefined} textAlign={c.number ? "end" : undefined} w={c.width} {...headStyle}>
                 {h.column.getCanSort() ? (
-                  <Flex as="button" align="center" gap="1" display="inline-flex" cursor="pointer" minH="24px" onClick={() => setSort(h.column.id)}>
+                  <Flex as="button" align="center" gap="1" display="inline-flex" cursor="pointer" minH="24px" onClick={() => setSort?.(h.column.id)}>
                     {c.name}
                     <Box as="span" aria-hidden w="1em">
                       {by === "asc" ? "↑" : by === "desc" ? "↓" : ""}

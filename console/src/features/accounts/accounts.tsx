@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { type Account, call, key, refreshAll, roles } from "../../api";
 import { Act, Cell, CopyButton, Failure, Fields, Loaded, Main, Mono, Page, Pick, PickField, Row, Rows, SameByCommand, TextField, useFields, When, Window } from "../../ui";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 
 export function AccountsPage() {
   const queries = useQueryClient();

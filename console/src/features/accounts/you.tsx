@@ -2,7 +2,7 @@ import { Box, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { call, key, refreshAll, type Session } from "../../api";
 import { Act, Cell, Failure, Fields, Loaded, Main, Mono, Page, Row, Rows, Section, TextField, toast, useFields, When } from "../../ui";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 
 /** What a browser calls itself, in few words; whatever else it is, as it says. */
 function programOf(agent: string) {

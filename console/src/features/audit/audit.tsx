@@ -3,6 +3,7 @@ import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { useSearchParams } from "react-router";
 import { type Act as Line, call, type Grant, grantText, key, Problem } from "../../api";
+import { usePutAddress } from "../../lib/address";
 import { useRecordModel } from "../../lib/use-model";
 import { Act, Empty, EntryLink, Failure, inputStyle, List, Loaded, Mono, Page, SameByCommand, When, type Column } from "../../ui";
 import { FilterBar, Views } from "../../ui/filter-bar";
@@ -55,7 +56,7 @@ const columns: Column<Line>[] = [
 
 export function AuditPage() {
   const records = useRecordModel();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const filter = new URLSearchParams([...params].filter(([, v]) => v));
   // The address has a local time, as it was typed; the service is asked with its zone.
   if (filter.has("after")) filter.set("after", new Date(filter.get("after")!).toISOString());
@@ -67,12 +68,8 @@ export function AuditPage() {
     queryFn: ({ pageParam, signal }) => call<{ items: Line[] }>(`/audit?${filter}${pageParam ? (filter.size ? "&" : "") + "below=" + pageParam : ""}`, { signal }),
     getNextPageParam: (last) => (last.items.length === 100 ? last.items[99]!.id : undefined),
   });
-  const put = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
+  const putAddress = usePutAddress();
+  const put = (name: string, value: string) => putAddress({ [name]: value }, { replace: true });
   async function download() {
     setFailed(null);
     const answer = await fetch("/control/v1/audit?" + filter, { headers: { Accept: "application/x-ndjson" } });
@@ -113,7 +110,7 @@ export function AuditPage() {
       <FilterBar model={records.data} type="act" value={params.get("filter") ?? ""} set={(text) => put("filter", text)} error={lines.error} placeholder="A condition in CQL2, as in what LIKE 'key %' AND who = 'duty@skerry.example'" />
       {lines.error && filter.has("filter") && !items ? null : (
         <Loaded query={{ data: items, error: filter.has("filter") ? null : lines.error }}>
-          {(a) => (a.items.length === 0 ? <Empty>No match.</Empty> : <List label="Audit log" columns={columns} rows={a.items} rowKey={(l) => String(l.id)} mark="act" tall sort="-at" setSort={() => {}} shown={shown} />)}
+          {(a) => (a.items.length === 0 ? <Empty>No match.</Empty> : <List label="Audit log" columns={columns} rows={a.items} rowKey={(l) => String(l.id)} mark="act" tall shown={shown} />)}
         </Loaded>
       )}
       <SameByCommand command={"ubiquon audit" + [...filter].map(([k, v]) => ` --${k} ${v}`).join("")} />

@@ -2,13 +2,13 @@ import { Box, Flex, Input, SimpleGrid, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { call, key, refreshAll } from "../../api";
+import { type CacheStats, call, key, refreshAll } from "../../api";
 import { Act, bytesText, Cell, Empty, EntryLink, Failure, Figure, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, State, When, Window } from "../../ui";
 import { madeOf, type Dependencies } from "../../lib/read";
+import { usePutAddress } from "../../lib/address";
 import { useModel } from "../../lib/use-model";
 import { History } from "../../ui/history";
 
-type Stats = { responses: number; bytes: number; limit: number; hits: number; misses: number; joined: number; expired: number; evicted: number; purged: number; kept: number; applied: number };
 type Held = { key: string; asked: string; edition: string; status: number; bytes: number; body: number; hits: number; sequence: number; made: string; ends?: string; types: string[] };
 type Explained = Held & { dependencies: Dependencies; titles?: Record<string, string> };
 type Sums = Record<string, { answers: number; bytes: number; hits: number }>;
@@ -108,20 +108,16 @@ function Supposing({ entry, close }: { entry: string; close: () => void }) {
 
 export function CachePage() {
   const queries = useQueryClient();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const [purging, setPurging] = useState(false);
   const [entry, setEntry] = useState("");
-  const put = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
+  const putAddress = usePutAddress();
+  const put = (name: string, value: string) => putAddress({ [name]: value }, { replace: true });
   const search = params.get("search") ?? "",
     type = params.get("type") ?? "",
     sort = params.get("sort") ?? "hits";
   const meant = { ...(search && { search }), ...(type && { type }) };
-  const stats = useQuery({ queryKey: key("cache"), queryFn: ({ signal }) => call<Stats>("/cache", { signal }) });
+  const stats = useQuery({ queryKey: key("cache"), queryFn: ({ signal }) => call<CacheStats>("/cache", { signal }) });
   const nodes = useQuery({ queryKey: key("nodes"), queryFn: ({ signal }) => call<{ items: Node[] }>("/nodes", { signal }) });
   const downstream = useQuery({ queryKey: key("downstream"), queryFn: ({ signal }) => call<{ items: Downstream[] }>("/downstream", { signal }) });
   const held = useQuery({ queryKey: key("held", search, type, sort), queryFn: ({ signal }) => call<{ items: Held[]; total: number; byType: Sums }>("/cache/answers?" + new URLSearchParams({ ...meant, sort }), { signal }) });

@@ -3,6 +3,7 @@ import { keepPreviousData, useMutation, useQueries, useQueryClient } from "@tans
 import { memo, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { call, edit, key, refreshAll, states, type Entry, type Model } from "../../api";
+import { usePutAddress } from "../../lib/address";
 import { useModel } from "../../lib/use-model";
 import { Act, Empty, Failure, List, LocaleMarks, Main, Page, Pick, SameByCommand, Skeletons, State, toast, useSort, When, type Column } from "../../ui";
 import { FilterBar, Views } from "../../ui/filter-bar";
@@ -100,24 +101,16 @@ const isLocal = (e: Entry) => e.origin === "local";
 const titleOf = (e: Entry) => e.title || e.id;
 
 export function EntriesPage() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const get = (name: string) => params.get(name) ?? "";
   const [sort, setSort] = useSort("-updated");
   const model = useModel({ staleTime: 60_000 });
 
+  const put = usePutAddress();
   const set = useCallback(
-    (name: string, value: string) =>
-      setParams(
-        (before) => {
-          const next = new URLSearchParams(before);
-          if (value) next.set(name, value);
-          else next.delete(name);
-          if (name === "type") next.delete("filter"); // it is on the fields of the other type
-          return next;
-        },
-        { replace: name === "search" },
-      ),
-    [setParams],
+    // A filter is on the fields of a type, and goes with it.
+    (name: string, value: string) => put({ [name]: value, ...(name === "type" && { filter: "" }) }, { replace: name === "search" }),
+    [put],
   );
 
   // What is being typed stays here; the address follows when the typing rests.

@@ -3,8 +3,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { call, edit, key, Problem, refreshAll, type Edit, type EntryDetail, type Model } from "../../api";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useActions, useSaveKey } from "../../lib/actions";
+import { usePutAddress } from "../../lib/address";
 import { useDraft, type Draft } from "../../lib/draft";
 import { noteRecent } from "../../lib/recent";
 import { Unsaved } from "../../lib/unsaved";
@@ -34,7 +35,7 @@ type Open = "why" | "publish" | "unpublish" | "submit" | "approve" | "return" | 
 function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const presence = usePresence(e.id);
   const who = useWho();
   // The draft keeps the revision that it began with; what came since is not overwritten.
@@ -48,13 +49,8 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const source = params.get("source") ?? first;
   const target = params.get("beside") ?? "";
   const view = params.get("view") ?? "edit";
-  const put = (name: string, value: string) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      if (value) next.set(name, value);
-      else next.delete(name);
-      return next;
-    });
+  const putAddress = usePutAddress();
+  const put = (name: string, value: string) => putAddress({ [name]: value });
 
   const save = useMutation({
     mutationFn: ({ sent, over }: { sent: Draft; over?: number }) => edit({ id: e.id, type: e.type, save: pruned(sent.fields), message, ifRevision: over ?? sent.began }),
@@ -139,15 +135,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
                 model={model}
                 source={source}
                 target={target}
-                onChange={(s, t) =>
-                  setParams((before) => {
-                    const next = new URLSearchParams(before);
-                    next.set("source", s);
-                    if (t) next.set("beside", t);
-                    else next.delete("beside");
-                    return next;
-                  })
-                }
+                onChange={(s, t) => putAddress({ source: s, beside: t })}
               />
               <EntryForm model={model} typeName={e.type} value={draft?.fields ?? e.newest} set={(fields) => setDraft((now) => ({ fields, began: now?.began ?? e.revision }))} source={source} target={target} readOnly={!local} problem={save.error} broken={setBroken} editing={presence.editing} touch={presence.touch} />
             </>

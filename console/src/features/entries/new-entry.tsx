@@ -3,7 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { edit } from "../../api";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useActions, useSaveKey } from "../../lib/actions";
 import { useDraft } from "../../lib/draft";
 import { Unsaved } from "../../lib/unsaved";

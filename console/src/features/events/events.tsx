@@ -3,6 +3,7 @@ import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useCallback } from "react";
 import { Link, useSearchParams } from "react-router";
 import { call, key, type EventTrace } from "../../api";
+import { usePutAddress } from "../../lib/address";
 import { useRecordModel } from "../../lib/use-model";
 import { Empty, EntryLink, Failure, List, Loaded, Page, Pick, SameByCommand, State, When, type Column } from "../../ui";
 import { FilterBar, Views } from "../../ui/filter-bar";
@@ -31,7 +32,7 @@ const columns: Column<EventTrace>[] = [
 ];
 
 export function EventsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const state = params.get("state") ?? "";
   const filter = params.get("filter") ?? "";
   const records = useRecordModel();
@@ -46,17 +47,11 @@ export function EventsPage() {
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = list;
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   const shown = useCallback((_: number, last: number) => void (hasNextPage && !isFetchingNextPage && last >= rows.length - 20 && fetchNextPage()), [hasNextPage, isFetchingNextPage, fetchNextPage, rows.length]);
-  const put = (name: string, value: string) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      if (value) next.set(name, value);
-      else next.delete(name);
-      return next;
-    });
+  const put = usePutAddress();
   return (
     <Page title="Events" says="What origins announced, and how long each took to reach visitors">
       <Flex mb="3" gap="3" wrap="wrap">
-        <Pick label="State" value={state} onChange={(v) => put("state", v)} w="170px">
+        <Pick label="State" value={state} onChange={(v) => put({ state: v })} w="170px">
           <option value="">every state</option>
           {["waiting", "done", "failed", "refused"].map((s) => (
             <option key={s}>{s}</option>
@@ -64,7 +59,7 @@ export function EventsPage() {
         </Pick>
         <Views page="events" />
       </Flex>
-      <FilterBar model={records.data} type="event" value={filter} set={(text) => put("filter", text)} error={list.error} placeholder="A condition in CQL2, as in type = 'notice' AND received > TIMESTAMP('2026-11-01T00:00:00Z')" />
+      <FilterBar model={records.data} type="event" value={filter} set={(text) => put({ filter: text })} error={list.error} placeholder="A condition in CQL2, as in type = 'notice' AND received > TIMESTAMP('2026-11-01T00:00:00Z')" />
       {list.error && filter && !list.data ? null : (
         <Loaded query={list}>
           {() =>
@@ -72,7 +67,7 @@ export function EventsPage() {
               <Empty>{state || filter ? "No event matches." : "Nothing has been announced yet. Publish something in an origin, and watch it arrive."}</Empty>
             ) : (
               <>
-                <List label="Events" columns={columns} rows={rows} rowKey={(e) => e.id} mark="event" sort="-received" setSort={() => {}} shown={shown} />
+                <List label="Events" columns={columns} rows={rows} rowKey={(e) => e.id} mark="event" shown={shown} />
                 <TraceLegend />
               </>
             )

@@ -11,7 +11,7 @@ import { Editor } from "../../code/editor";
 import { ExaminedView, Shares } from "./examined";
 import { Act, CopyButton, Failure, Fields, inputStyle, Main, Mono, Page, Pick, SameByCommand, TextField, Tick, useFields, When, Window } from "../../ui";
 import { decoded, earlier, fromAddress, partsOf, remember, requestOf, toAddress, written, type Examined, type Parts, type Read, type SavedRead } from "../../lib/read";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useModel } from "../../lib/use-model";
 
 const firstQuery = "{\n  \n}";

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { call, type Grant, grantText, key, type Key, refreshAll, type Refusal, type Sight } from "../../api";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { Act, Cell, CopyButton, Failure, Fields, inputStyle, Loaded, Main, Mono, Page, Pick, Row, Rows, SameByCommand, Section, TextField, Tick, useFields, When, Window } from "../../ui";
 import { useModel } from "../../lib/use-model";
 import { WhyWindow, type Question } from "../why/why-window";

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, key, type PreviewLink, refreshAll } from "../../api";
 import { Act, Cell, Empty, Failure, Loaded, Mono, Page, Row, Rows, SameByCommand, When } from "../../ui";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 
 /** The preview links that have not expired, and how to end them. */
 export function PreviewsPage() {

@@ -2,7 +2,7 @@ import { Box, Flex, Text, Textarea } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { call, edit, key, refreshAll, type Difference, type Entry, type EntryDetail } from "../../api";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useModel } from "../../lib/use-model";
 import { Act, EntryLink, Failure, inputStyle, Loaded, Main, Section, toast, When } from "../../ui";
 import { Differences } from "../entries/differences";

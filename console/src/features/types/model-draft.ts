@@ -3,7 +3,7 @@
 
 import { useMemo, useSyncExternalStore } from "react";
 import type { Model } from "../../api";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useModel } from "../../lib/use-model";
 
 /** A model as it would be, and the one that was in force when it was begun. */

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, key, type Key, type Mend, type Reason, refreshAll, type WhyAnswer } from "../../api";
 import { Act, CopyButton, Failure, Loaded, Mono, Pick, Section, When, Window } from "../../ui";
-import { useWho } from "../../app/session";
+import { useWho } from "../../lib/who";
 import { useModel } from "../../lib/use-model";
 import { useState } from "react";
 
