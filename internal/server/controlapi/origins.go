@@ -14,7 +14,7 @@ import (
 // originOperations are what is done with events and origins.
 func originOperations() []*Operation {
 	return []*Operation{
-		call("GET /events", "listEvents", "List events, the newest first", guard.ReadsAll.InTurn(), (*API).listEvents).
+		call("GET /events", "listEvents", "List events, the newest first", guard.ReadsAll, (*API).listEvents).
 			example(api.EventFilter{Limit: 5}),
 		call("GET /events/{id}", "getEvent", "Get an event with everything that came of it",
 			guard.ReadsAll, (*API).getEvent),
