@@ -69,7 +69,7 @@ func (w writer) click(what, script string) {
 	w.t.Helper()
 	w.when(what+" can be pressed", fmt.Sprintf(`(() => {
 		const b = %s;
-		if (!b) return false;
+		if (!b || b.disabled) return false;
 		b.scrollIntoView({ block: "nearest" });
 		const { x, y, width, height } = b.getBoundingClientRect();
 		const at = [x + width / 2, y + height / 2];
