@@ -72,6 +72,8 @@ type Account struct {
 	SignedIn *time.Time  `json:"signedIn"` // last
 	// HasPassword is false until a password was chosen.
 	HasPassword bool `json:"hasPassword"`
+	// Notify says how the account is told of what by mail.
+	Notify NotificationSettings `json:"notify"`
 	// Password is the argon2id hash, or empty.
 	Password string `json:"-"`
 }

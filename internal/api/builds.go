@@ -22,7 +22,35 @@ type BuildFilter struct {
 type SiteInfo struct {
 	Name string `json:"name"`
 	rebuild.Site
-	Builds []rebuild.Build `json:"builds"` // the last ones, the newest first
+	// Version, By and Changed are those of its record: see Setting.
+	Version int64           `json:"version"`
+	By      string          `json:"by"`
+	Changed time.Time       `json:"changed"`
+	Builds  []rebuild.Build `json:"builds"` // the last ones, the newest first
+	// Failing says how its builds fail; null: they do not.
+	Failing *SiteFailure `json:"failing"`
+	// Reads are the types that it has read with its key, as far as that is known.
+	Reads []string `json:"reads"`
+}
+
+// SiteFailure is how the builds of a site fail.
+type SiteFailure struct {
+	Since time.Time `json:"since"`
+	// Failures counts the builds that have failed in a row.
+	Failures int    `json:"failures"`
+	Error    string `json:"error"`
+	// Mend is what to do.
+	Mend string `json:"mend"`
+}
+
+// CallAnswer is what somebody answered who was called as a test.
+type CallAnswer struct {
+	Address string `json:"address"`
+	// Status of the answer; 0 if there was none.
+	Status int     `json:"status"`
+	Text   string  `json:"text"`
+	Error  string  `json:"error,omitempty"`
+	TookMs float64 `json:"tookMs"`
 }
 
 // SiteRebuild asks for a build of a site.
@@ -30,6 +58,11 @@ type SiteRebuild struct {
 	Site string `path:"site" json:"-"`
 	// Now does not wait for further requests.
 	Now bool `json:"now,omitempty"`
+}
+
+// SiteRef names a site.
+type SiteRef struct {
+	Site string `path:"site" json:"-"`
 }
 
 // BuildRef names a build.
@@ -44,4 +77,8 @@ type BuildReport struct {
 	State string `json:"state" enum:"started,finished,failed"`
 	// Error is why it failed.
 	Error string `json:"error,omitempty"`
+	// Link leads to the builder's own page of the build.
+	Link string `json:"link,omitempty"`
+	// Log are lines that are added to the build's log, 100 at most.
+	Log []string `json:"log,omitempty"`
 }

@@ -7,15 +7,6 @@ import (
 	"ubiquon/internal/core/rebuild"
 )
 
-// RuleRun is what a rule made of one change.
-type RuleRun struct {
-	Sequence int64     `json:"sequence"`
-	Rule     string    `json:"rule"`
-	At       time.Time `json:"at"`
-	Fired    bool      `json:"fired"`
-	Detail   string    `json:"detail"`
-}
-
 // Event is one announcement as it arrived, with what became of it.
 type Event struct {
 	ID          string         `json:"id"`

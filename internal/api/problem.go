@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
 )
 
@@ -30,6 +31,8 @@ type Problem struct {
 	ReferredBy   []Referrer          `json:"referredBy,omitempty"`
 	Consequences []Consequence       `json:"consequences,omitempty"`
 	Mistakes     strictyaml.Mistakes `json:"mistakes,omitempty"`
+	// Settings are what is wrong with a setting, each with its path.
+	Settings []rule.Mistake `json:"settings,omitempty"`
 }
 
 // FailedLine is the last line of an NDJSON answer that could not be brought to its end.

@@ -52,6 +52,19 @@ var ProblemKinds = map[string][2]string{
 		"The model has changed meanwhile",
 		"Somebody else has applied a model since yours was made. Look at the differences again.",
 	},
+	"setting": {
+		"A setting is wrong",
+		"A rule, a site, an origin or another setting cannot be kept as it was sent. Everything that is wrong is in " +
+			"settings, each with the path of what it is about. Nothing was changed.",
+	},
+	"setting-changed": {
+		"The setting was changed meanwhile",
+		"The record has another version than the one that the change was made on. Get it again, and make the change " +
+			"on that.",
+	},
+	"mail": {
+		"The mail was not sent", "The mail server cannot be reached, or did not take the message; the detail says why.",
+	},
 	"configuration": {
 		"Origins or rules do not fit the model",
 		"An origin maps to, or a rule names, a type or field that the model would not have.",

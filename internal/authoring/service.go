@@ -37,6 +37,8 @@ type Service struct {
 	wakeIndexes   chan struct{}
 	writes        health.Target
 	writeErrors   atomic.Int64
+	// scheduleFailed is told of a schedule that could not be carried out.
+	scheduleFailed func(ctx context.Context, entry, reason string)
 }
 
 // New returns the service that writes what the replica follows.
@@ -54,6 +56,10 @@ func New(r *replication.Replica, checks ModelChecks) *Service {
 		wakeIndexes:   make(chan struct{}, 1),
 	}
 }
+
+// OnFailedSchedule has f called with every schedule that could not be carried out, the entry
+// and the reason. It must be called before Start.
+func (a *Service) OnFailedSchedule(f func(ctx context.Context, entry, reason string)) { a.scheduleFailed = f }
 
 // ModelChanged has indexes made that a new model asks for.
 func (a *Service) ModelChanged() { background.Nudge(a.wakeIndexes) }

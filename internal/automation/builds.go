@@ -6,119 +6,29 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/background"
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/outbound"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/store/builds"
 	"ubiquon/internal/store/db"
 )
 
-// rulePause is how long rules rest after changes, so that many that come close
-// together take one transaction.
-const rulePause = 20 * time.Millisecond
-
-// runRules hands every change to the rules, once, whichever node gets it.
-func (a *Service) runRules(ctx context.Context) {
-	for {
-		_, n, err := a.store.Builds.ConsumeChanges(
-			ctx, "rules", func(tx pgx.Tx, changes []content.Change) error { return a.fireRules(ctx, tx, changes) },
-		)
-		if ctx.Err() != nil {
-			return
-		}
-		if err != nil {
-			a.work.Failures.Failed(a.log, "rules cannot be run; trying on", "error", err)
-		}
-		if n > 0 {
-			for _, c := range a.wakeBuilds {
-				background.Nudge(c)
-			}
-			a.news.Tell("builds")
-		}
-		pause, wake := time.Second, a.wakeRules
-		if n > 0 {
-			// There may be more: what comes within a short time is judged together.
-			pause, wake = rulePause, nil
-		}
-		if !background.Sleep(ctx, pause, wake) {
-			return
-		}
-	}
-}
-
-type buildRequest struct {
-	causes   []rebuild.Cause
-	sequence int64
-	now      bool
-}
-
-func (a *Service) fireRules(ctx context.Context, tx pgx.Tx, changes []content.Change) error {
-	wishes := map[string]*buildRequest{}
-	for i := range changes {
-		c := &changes[i]
-		if c.Kind != content.ContentChange || (c.Edition == content.Preview && c.What != "saved") {
-			continue // the published edition's change speaks for both
-		}
-		for j := range a.Rules {
-			r := &a.Rules[j]
-			fires, why := r.Fires(c)
-			if fires {
-				for _, step := range r.Do {
-					w := wishes[step.Rebuild.Site]
-					if w == nil {
-						w = &buildRequest{}
-						wishes[step.Rebuild.Site] = w
-					}
-					slugs, paths := c.Places()
-					w.causes = append(
-						w.causes,
-						rebuild.Cause{
-							Sequence: c.Sequence,
-							Rule:     r.Name,
-							Entry:    c.Entry,
-							Type:     c.Type,
-							What:     c.What,
-							Event:    c.Cause.Event,
-							Locales:  slices.Sorted(maps.Keys(c.Fields)),
-							Slugs:    slugs,
-							Paths:    paths,
-						},
-					)
-					w.sequence, w.now = max(w.sequence, c.Sequence), w.now || step.Rebuild.Now
-					why = "asked for a build of " + step.Rebuild.Site
-				}
-			}
-			if fires {
-				a.rulesFired.Add(1)
-			} else {
-				a.rulesHeld.Add(1)
-			}
-			if err := a.store.Builds.AddRuleRun(ctx, tx, c.Sequence, r, fires, why); err != nil {
-				return err
-			}
-		}
-	}
-	for site, w := range wishes {
-		if _, err := a.store.Builds.RequestIn(ctx, tx, site, w.causes, w.sequence, w.now); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Rebuild asks for a build of a site, now or after the usual wait.
 func (a *Service) Rebuild(ctx context.Context, site, by string, immediately bool) (rebuild.Build, error) {
-	if s, ok := a.sites[site]; !ok || s.Build == nil {
+	s, ok := a.settings.State().Sites[site]
+	switch {
+	case !ok || s.Build == nil:
 		return rebuild.Build{}, fmt.Errorf("site %s with a build: %w", site, db.ErrNotFound)
+	case s.Off:
+		return rebuild.Build{}, api.BadParameter("site", "the site %s is off; switch it on first", site)
 	}
 	b, err := a.store.Builds.Request(ctx, site, []rebuild.Cause{{By: by}}, a.cache.Applied(), immediately)
-	background.Nudge(a.wakeBuilds[site])
+	background.Nudge(a.wakeBuild(site))
 	a.news.Tell("builds")
 	return b, err
 }
@@ -139,6 +49,8 @@ type Order struct {
 	// Report is where the builder posts {"state": "started"}, {"state":
 	// "finished"} or {"state": "failed", "error": "why"} with the site's key.
 	Report string `json:"report,omitempty"`
+	// Test says that nothing is to be built.
+	Test bool `json:"test,omitempty"`
 }
 
 // callBuilder calls a site's builder whenever a build is due.
@@ -157,7 +69,7 @@ func (a *Service) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 			a.place(ctx, b, call)
 			continue
 		}
-		if !background.Sleep(ctx, wait, a.wakeBuilds[site]) {
+		if !background.Sleep(ctx, wait, a.wakeBuild(site)) {
 			return
 		}
 	}
@@ -177,7 +89,7 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 		order.Report = ""
 	}
 	failure, wait := "", time.Duration(0)
-	if err := a.caller.Post(ctx, call.Call, call.Secret, b.ID, order); err != nil {
+	if err := a.callSite(ctx, call, b.ID, order); err != nil {
 		failure = err.Error()
 		var answered *outbound.AnswerError
 		if errors.As(err, &answered) {
@@ -193,14 +105,86 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 	}
 }
 
-// ReportBuild takes a builder's word on a build: started, finished or failed.
-func (a *Service) ReportBuild(ctx context.Context, id, state, reason string) (rebuild.Build, error) {
-	b, err := a.store.Builds.Report(ctx, id, rebuild.State(state), state == "started", reason)
+// callSite makes the call of a build, as the site says.
+func (a *Service) callSite(ctx context.Context, call *rebuild.Call, id string, order Order) error {
+	m := outbound.Message{Address: call.Call, ID: id, Payload: order, Headers: map[string]string{}}
+	var err error
+	if m.Secret, err = a.settings.Resolve(call.Secret); err != nil {
+		return err
+	}
+	for name, value := range call.Headers {
+		if m.Headers[name], err = a.settings.Resolve(value); err != nil {
+			return err
+		}
+	}
+	if call.Body != "" {
+		m.Payload = call.FillBody(map[string]string{
+			"build": order.Build, "number": strconv.FormatInt(order.Number, 10), "site": order.Site,
+			"sequence": strconv.FormatInt(order.Sequence, 10), "report": order.Report,
+		})
+	}
+	_, err = a.caller.Send(ctx, m)
+	return err
+}
+
+// TestSite calls a site's builder, or what refreshes it, with an order that says that it is a
+// test, and returns what it answered.
+func (a *Service) TestSite(ctx context.Context, name string) (api.CallAnswer, error) {
+	site, ok := a.settings.State().Sites[name]
+	if !ok {
+		return api.CallAnswer{}, fmt.Errorf("site %s: %w", name, db.ErrNotFound)
+	}
+	m := outbound.Message{ID: "test-" + strconv.FormatInt(time.Now().UnixNano(), 36)}
+	secret := ""
+	switch {
+	case site.Build != nil:
+		m.Address, secret = site.Build.Call, site.Build.Secret
+		m.Payload = Order{Site: name, Test: true, Causes: []rebuild.Cause{}, Counts: map[string]int{}}
+	case site.Refresh != nil:
+		m.Address, secret = site.Refresh.Call, site.Refresh.Secret
+		m.Payload = outbound.Event{
+			Type: "pages-stale", Source: a.source(), ID: m.ID, Time: time.Now().UTC(),
+			Data: StalePages{Site: name, Pages: []StalePage{}, Test: true},
+		}
+	default:
+		return api.CallAnswer{}, api.BadParameter("site", "the site %s does not say what is called", name)
+	}
+	var err error
+	if m.Secret, err = a.settings.Resolve(secret); err != nil {
+		return api.CallAnswer{}, err
+	}
+	return a.answerOf(ctx, m), nil
+}
+
+// answerOf makes a call and says how it went.
+func (a *Service) answerOf(ctx context.Context, m outbound.Message) api.CallAnswer {
+	begin := time.Now()
+	answer, err := a.caller.Send(ctx, m)
+	out := api.CallAnswer{
+		Address: m.Address, Status: answer.Status, Text: answer.Text, TookMs: time.Since(begin).Seconds() * 1000,
+	}
+	if err != nil {
+		out.Error = err.Error()
+	}
+	return out
+}
+
+// CancelBuild takes a waiting build back. Its error is builds.ErrNotWaiting if it waits no more.
+func (a *Service) CancelBuild(ctx context.Context, id, by string) (rebuild.Build, error) {
+	b, err := a.store.Builds.Cancel(ctx, id, by)
+	a.news.Tell("builds")
+	return b, err
+}
+
+// ReportBuild takes a builder's word on a build: started, finished or failed, with what it says
+// of it.
+func (a *Service) ReportBuild(ctx context.Context, id string, r builds.Report) (rebuild.Build, error) {
+	b, err := a.store.Builds.Report(ctx, id, r)
 	if errors.Is(err, builds.ErrNotRunning) {
 		// It has ended for us; but whoever reports works.
 		if known, heard := a.store.Builds.Get(ctx, id); heard == nil &&
 			a.store.Builds.HeardOf(ctx, known.Site) == nil {
-			background.Nudge(a.wakeBuilds[known.Site])
+			background.Nudge(a.wakeBuild(known.Site))
 		}
 	}
 	if err == nil {
@@ -210,7 +194,7 @@ func (a *Service) ReportBuild(ctx context.Context, id, state, reason string) (re
 				"error", b.Error,
 			)
 		}
-		background.Nudge(a.wakeBuilds[b.Site])
+		background.Nudge(a.wakeBuild(b.Site))
 		a.news.Tell("builds")
 	}
 	return b, err
@@ -229,12 +213,37 @@ func (a *Service) Builds(ctx context.Context, f api.BuildFilter) ([]rebuild.Buil
 // Sites lists the sites, by name.
 func (a *Service) Sites(ctx context.Context) ([]api.SiteInfo, error) {
 	out := []api.SiteInfo{}
-	for _, name := range slices.Sorted(maps.Keys(a.sites)) {
-		builds, err := a.store.Builds.List(ctx, api.BuildFilter{Site: name, Limit: 12})
+	st := a.settings.State()
+	for _, name := range slices.Sorted(maps.Keys(st.Sites)) {
+		last, err := a.store.Builds.List(ctx, api.BuildFilter{Site: name, Limit: 12})
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, api.SiteInfo{Name: name, Site: a.sites[name], Builds: builds})
+		r, _ := st.Record(settings.KindSite, name)
+		out = append(out, api.SiteInfo{
+			Name: name, Site: st.Sites[name], Version: r.Version, By: r.By, Changed: r.At, Builds: last,
+			Failing: failing(name, last), Reads: a.settings.TypesRead(name),
+		})
 	}
 	return out, nil
+}
+
+// failing says how a site fails whose last builds have failed, and what to do; nil if they have
+// not.
+func failing(name string, last []rebuild.Build) *api.SiteFailure {
+	for _, b := range last {
+		if b.State == rebuild.Failed {
+			out := &api.SiteFailure{Since: b.FirstRequest, Failures: b.Failures + 1, Error: b.Error}
+			out.Mend = "Read the log of the build (ubiquon build show " + b.ID + "), set right what it says, then " +
+				"ubiquon site rebuild " + name + " --now"
+			if b.Called == nil || b.Started == nil {
+				out.Mend = "See whether the builder is reachable (ubiquon site test " + name + "); it is tried again by itself"
+			}
+			return out
+		}
+		if b.State == rebuild.Finished {
+			return nil
+		}
+	}
+	return nil
 }

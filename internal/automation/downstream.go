@@ -43,24 +43,15 @@ const (
 	maxCallPause = time.Minute
 )
 
-func checkDownstream(all map[string]outbound.Target) error {
-	for name, t := range all {
-		if err := t.Check(); err != nil {
-			return fmt.Errorf("downstream %s: %w", name, err)
-		}
-	}
-	return nil
-}
-
 // Downstream lists the caches downstream, and what they know.
 func (a *Service) Downstream(ctx context.Context) ([]api.Downstream, error) {
-	return a.store.Downstream.List(ctx, slices.Sorted(maps.Keys(a.downstream)))
+	return a.store.Downstream.List(ctx, slices.Sorted(maps.Keys(a.settings.State().Downstream)))
 }
 
 // noteExpired writes down what a cache downstream may hold of the answers that
 // expired. Whoever waits for this node to have applied the changes can then read it.
 func (a *Service) noteExpired(ctx context.Context, expired []*cache.Response, sequence int64) error {
-	if len(a.downstream) == 0 {
+	if len(a.settings.State().Downstream) == 0 {
 		return nil
 	}
 	var addresses []string
@@ -144,7 +135,11 @@ func (a *Service) tellOnce(ctx context.Context, name string, target outbound.Tar
 	}
 	calling, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	tell := func() error { return a.caller.Post(calling, target.Call, target.Secret, id, event) }
+	secret, err := a.settings.Resolve(target.Secret)
+	if err != nil {
+		return a.store.Downstream.Failed(ctx, name, err.Error(), maxCallPause)
+	}
+	tell := func() error { return a.caller.Post(calling, target.Call, secret, id, event) }
 	if target.Method != "" {
 		tell = func() error {
 			return a.caller.Expire(

@@ -2,6 +2,8 @@ package background
 
 import (
 	"context"
+	"slices"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -44,5 +46,54 @@ func TestSleepEndsEarly(t *testing.T) {
 		if Sleep(ctx, time.Minute, wake) {
 			t.Error("a context that has ended is not reported")
 		}
+	})
+}
+
+func TestKeyedLoopsFollowWhatIsWanted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		g := New()
+		g.Wake()
+		k := NewKeyed(g)
+		var mu sync.Mutex
+		running := map[string]int{}
+		wanted := func(marks ...string) map[string]Loop {
+			out := map[string]Loop{}
+			for i := 0; i < len(marks); i += 2 {
+				name := marks[i] + " " + marks[i+1]
+				out[marks[i]] = Loop{marks[i+1], func(ctx context.Context) {
+					count := func(by int) { mu.Lock(); defer mu.Unlock(); running[name] += by }
+					count(1)
+					<-ctx.Done()
+					count(-1)
+				}}
+			}
+			return out
+		}
+		check := func(want ...string) {
+			t.Helper()
+			synctest.Wait()
+			mu.Lock()
+			defer mu.Unlock()
+			var are []string
+			for name, n := range running {
+				for range n {
+					are = append(are, name)
+				}
+			}
+			slices.Sort(are)
+			if !slices.Equal(are, want) {
+				t.Errorf("running: %q, want %q", are, want)
+			}
+		}
+		k.Keep(wanted("web", "1", "board", "1"))
+		check("board 1", "web 1")
+		k.Keep(wanted("web", "2", "kiosk", "1"))
+		check("kiosk 1", "web 2")
+		k.Keep(nil)
+		check()
+		k.Keep(wanted("web", "1"))
+		check("web 1")
+		g.Stop()
+		check()
 	})
 }

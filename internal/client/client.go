@@ -59,7 +59,10 @@ var defaultHTTP = &http.Client{Timeout: 30 * time.Second}
 // may be nil.
 func (c *Client) Do(ctx context.Context, method, path string, header http.Header, body any) (*Answer, error) {
 	var src io.Reader
-	if body != nil {
+	media := "application/json"
+	if text, is := body.(document); is {
+		src, media = bytes.NewReader(text), "application/yaml"
+	} else if body != nil {
 		enc, err := json.Marshal(body)
 		if err != nil {
 			return nil, err
@@ -71,7 +74,7 @@ func (c *Client) Do(ctx context.Context, method, path string, header http.Header
 		return nil, err
 	}
 	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", media)
 	}
 	for name, values := range header {
 		req.Header[http.CanonicalHeaderKey(name)] = values
@@ -132,8 +135,16 @@ func (c *Client) settled(ctx context.Context, a *Answer) (*Answer, error) {
 // writePause is how long to wait before it is asked again what became of a write.
 const writePause = time.Second
 
+// document is a body that is sent as it is: YAML, of which JSON is a part.
+type document []byte
+
 func (c *Client) call(ctx context.Context, method, path string, body, into any) error {
-	a, err := c.Do(ctx, method, "/control/v1"+path, nil, body)
+	return c.callWith(ctx, method, path, nil, body, into)
+}
+
+// callWith is call with headers. Without into the answer's body is thrown away.
+func (c *Client) callWith(ctx context.Context, method, path string, h http.Header, body, into any) error {
+	a, err := c.Do(ctx, method, "/control/v1"+path, h, body)
 	if err == nil {
 		a, err = c.settled(ctx, a)
 	}
@@ -142,6 +153,9 @@ func (c *Client) call(ctx context.Context, method, path string, body, into any) 
 	}
 	if err := a.Err(); err != nil {
 		return err
+	}
+	if into == nil {
+		return nil
 	}
 	return json.Unmarshal(a.Body, into)
 }

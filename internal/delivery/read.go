@@ -313,7 +313,7 @@ func found(q *query.Query, res *query.Result) []string {
 // NoteAddress notes by which address somebody may hold an answer. It returns false if that
 // is in vain: the answer is over, or not held here, so that nobody would tell them.
 func (d *Service) NoteAddress(a *Answer, address string) bool {
-	if !d.noteAddresses {
+	if !d.noteAddresses() {
 		return true
 	}
 	a.NoteAddress(address)

@@ -27,7 +27,7 @@ type Options struct {
 	// Timeout of one computation.
 	Timeout time.Duration
 	// NoteAddresses has the addresses of responses noted, for caches downstream.
-	NoteAddresses bool
+	NoteAddresses func() bool
 }
 
 // Service answers the reads of one environment on one node. It is safe for concurrent use.
@@ -46,7 +46,7 @@ type Service struct {
 	refreshQueue chan *cache.Response
 	// Reading is how long the last reads took.
 	Reading       latencies
-	noteAddresses bool
+	noteAddresses func() bool
 	timeout       time.Duration
 	work          *background.Group
 }

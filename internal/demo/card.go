@@ -20,6 +20,10 @@ type ConnectionInfo struct {
 	Slipway string `json:"slipway"`
 	// Breakwater is the shared cache before the gateway.
 	Breakwater string `json:"breakwater"`
+	// Board is the pier display, Mailbox the page of the mail server, SMTP where it takes mail.
+	Board   string `json:"board"`
+	Mailbox string `json:"mailbox"`
+	SMTP    string `json:"smtp"`
 	Keys       Keys   `json:"keys"`
 	// Accounts may sign in to the console; the first is an admin.
 	Accounts          []Account `json:"accounts"`
@@ -27,6 +31,7 @@ type ConnectionInfo struct {
 	HookSecret        string    `json:"hookSecret"`
 	SlipwaySecret     string    `json:"slipwaySecret"`
 	BreakwaterSecret  string    `json:"breakwaterSecret"`
+	BoardSecret       string    `json:"boardSecret"`
 	// Nodes are the addresses of the single nodes, if there are several.
 	Nodes []string `json:"nodes,omitempty"`
 }
@@ -37,6 +42,7 @@ type Keys struct {
 	Preview   string `json:"preview"`   // and in preview
 	Admin     string `json:"admin"`     // does everything
 	Site      string `json:"site"`      // the slipway's
+	Board     string `json:"board"`     // the pier display's
 }
 
 // Account is somebody of the line who may sign in to the console.
@@ -73,8 +79,8 @@ func loadConnection(data string) (ConnectionInfo, error) {
 		if err := json.Unmarshal(src, &card); err != nil {
 			return card, fmt.Errorf("%s: %w; remove it, or start with --fresh", file, err)
 		}
-		if card.BreakwaterSecret == "" { // from before there was one
-			card.BreakwaterSecret = newSecret()
+		if card.BoardSecret == "" { // from before there was one
+			card.BoardSecret, card.Keys.Board = newSecret(), access.NewSecret()
 			return card, writeConnection(file, card)
 		}
 		return card, nil
@@ -82,12 +88,14 @@ func loadConnection(data string) (ConnectionInfo, error) {
 		return card, err
 	}
 	card.OfficeCredentials = "gateway:" + rand.Text()
-	card.HookSecret, card.SlipwaySecret, card.BreakwaterSecret = newSecret(), newSecret(), newSecret()
+	card.HookSecret, card.SlipwaySecret = newSecret(), newSecret()
+	card.BreakwaterSecret, card.BoardSecret = newSecret(), newSecret()
 	card.Keys = Keys{
 		Published: access.NewSecret(),
 		Preview:   access.NewSecret(),
 		Admin:     access.NewSecret(),
 		Site:      access.NewSecret(),
+		Board:     access.NewSecret(),
 	}
 	for _, a := range []Account{
 		{Email: "harbour.master@skerry.example", Name: "Ask Holme", Role: access.RoleAdmin},

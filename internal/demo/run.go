@@ -23,17 +23,22 @@ import (
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
+	"ubiquon/internal/standin/board"
 	"ubiquon/internal/standin/breakwater"
+	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
 	"ubiquon/internal/store/cluster"
+
+	"github.com/emersion/go-smtp"
 )
 
 // Options of Start.
 type Options struct {
 	Data                    string
 	Listen, Office, Slipway string // addresses; port 0 picks a free one
-	Breakwater              string
+	Breakwater, Board       string
+	Mailbox, SMTP           string // its page, and where it takes mail
 	// Fresh throws away what an earlier run left.
 	Fresh bool
 	// Nodes is how many nodes serve, behind a front that hands requests to them in
@@ -60,6 +65,9 @@ type Demo struct {
 	office      *http.Server
 	slipway     *http.Server
 	edge        *http.Server
+	board       *http.Server
+	mailbox     *http.Server
+	mail        *mailbox.Mailbox
 	front       *http.Server
 	nodes       []*service.Service // beside the first
 	lock        *os.File
@@ -99,10 +107,12 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, err
 	}
-	for i, address := range []*string{&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater} {
+	for i, address := range []*string{&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater, &card.Board, &card.Mailbox} {
 		*address = "http://" + listeners[i].Addr().String()
 	}
+	card.SMTP = listeners[6].Addr().String()
 	d.Connection = card
+	d.startBoardAndMailbox(o, listeners)
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
 	base, err := serviceOptions(o, card, listeners[0])
 	if err != nil {
@@ -156,12 +166,16 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 	if err != nil {
 		return service.Options{}, err
 	}
-	conf, err := Configure(
-		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "env:OFFICE_CREDENTIALS",
-		card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret, "env:SLIPWAY_SECRET", card.SlipwaySecret,
+	seed, err := Settings(
+		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "http://127.0.0.1:8440", card.Board,
+		"127.0.0.1:8451", card.SMTP, "env:OFFICE_CREDENTIALS", card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret,
+		"env:SLIPWAY_SECRET", card.SlipwaySecret, "env:BOARD_SECRET", card.BoardSecret,
 	)
 	if err != nil {
 		return service.Options{}, err
+	}
+	seed.Downstream = map[string]outbound.Target{
+		"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret},
 	}
 	return service.Options{
 		Data:        o.Data,
@@ -170,16 +184,11 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 		Environment: "main",
 		Listener:    l,
 		Model:       m,
-		Origins:     conf.Origins,
-		Sites:       conf.Sites,
-		Rules:       conf.Rules,
+		Settings:    seed,
 		Outbound:    outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{
-			"breakwater": {Call: card.Breakwater + "/invalidations", Secret: card.BreakwaterSecret},
-		},
-		Reconcile: o.Reconcile,
-		Console:   o.Console,
-		Log:       o.Log,
+		Reconcile:   o.Reconcile,
+		Console:     o.Console,
+		Log:         o.Log,
 	}, nil
 }
 
@@ -218,7 +227,7 @@ func clear(data string) error {
 		return err
 	}
 	left := []string{database}
-	for _, name := range []string{"office", "slipway", "demo.json", secretsFile} {
+	for _, name := range []string{"office", "slipway", "demo.json", "secret.key", secretsFile} {
 		left = append(left, filepath.Join(data, name))
 	}
 	for _, path := range left {
@@ -236,6 +245,9 @@ func listenAll(o Options) ([]net.Listener, error) {
 		{o.Office, "office"},
 		{o.Slipway, "slipway"},
 		{cmp.Or(o.Breakwater, "127.0.0.1:0"), "breakwater"},
+		{cmp.Or(o.Board, "127.0.0.1:0"), "board"},
+		{cmp.Or(o.Mailbox, "127.0.0.1:0"), "mailbox"},
+		{cmp.Or(o.SMTP, "127.0.0.1:0"), "smtp"},
 	} {
 		l, err := service.Listen(one[0], one[1])
 		if err != nil {
@@ -288,6 +300,21 @@ func (d *Demo) startSlipway(ctx context.Context, o Options, l net.Listener) erro
 	return nil
 }
 
+// startBoardAndMailbox starts the pier display and the mail server.
+func (d *Demo) startBoardAndMailbox(o Options, listeners []net.Listener) {
+	d.board = d.serve(listeners[4], board.New(board.Options{
+		Gateway: d.Connection.Gateway + "/content/main/published", Key: d.Connection.Keys.Board,
+		Secret: d.Connection.BoardSecret, Log: o.Log,
+	}))
+	d.mail = mailbox.New(mailbox.Options{Log: o.Log})
+	d.mailbox = d.serve(listeners[5], d.mail)
+	d.running.Go(func() {
+		if err := d.mail.ServeSMTP(listeners[6]); err != nil && !errors.Is(err, smtp.ErrServerClosed) {
+			d.failed <- err
+		}
+	})
+}
+
 func (d *Demo) serve(l net.Listener, h http.Handler) *http.Server {
 	hs := server.Listening(h)
 	go func() {
@@ -316,6 +343,10 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 		{
 			access.Key{Name: "skerry-web", Site: "skerry-web", Grants: access.Grants{read(content.Published)}},
 			d.Connection.Keys.Site,
+		},
+		{
+			access.Key{Name: "skerry-board", Site: "skerry-board", Grants: access.Grants{read(content.Published)}},
+			d.Connection.Keys.Board,
 		},
 	} {
 		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
@@ -354,10 +385,13 @@ func (d *Demo) Close() {
 	if d.stop != nil {
 		d.stop()
 	}
-	for _, hs := range []*http.Server{d.edge, d.front, d.office, d.slipway} {
+	for _, hs := range []*http.Server{d.edge, d.front, d.office, d.slipway, d.board, d.mailbox} {
 		if hs != nil {
 			hs.Close()
 		}
+	}
+	if d.mail != nil {
+		d.mail.Close()
 	}
 	d.running.Wait()
 	for _, s := range d.nodes {

@@ -13,11 +13,8 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/core/rule"
-	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/environment"
-	"ubiquon/internal/origin"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/store/writing"
 )
@@ -41,31 +38,26 @@ func Model() (*model.Model, error) {
 	return model.Read(files)
 }
 
-// Configuration is what the line's gateway is set up with.
-type Configuration struct {
-	Origins map[string]origin.Config
-	Sites   map[string]rebuild.Site
-	Rules   []rule.Rule
-}
-
-// Configure reads the line's configuration; replacements are applied to its
-// text before, in pairs: the addresses it is written with and the real ones,
-// and the names of its secrets with their values.
-func Configure(replacements ...string) (Configuration, error) {
-	var origins origin.File
-	var sites rebuild.File
-	var rules rule.File
-	for name, into := range map[string]any{"origins.yaml": &origins, "sites.yaml": &sites, "rules.yaml": &rules} {
+// Settings reads the line's settings; replacements are applied to their text before, in pairs:
+// the addresses they are written with and the real ones, and the names of their secrets with
+// their values.
+func Settings(replacements ...string) (settings.Seed, error) {
+	files := map[string][]byte{}
+	for _, name := range []string{"origins.yaml", "sites.yaml", "rules.yaml", "settings.yaml"} {
 		src, err := skerry.ReadFile("skerry/" + name)
 		if err != nil {
-			return Configuration{}, err
+			return settings.Seed{}, err
 		}
-		text := strings.NewReplacer(replacements...).Replace(string(src))
-		if err := strictyaml.Decode(name, []byte(text), into); err != nil {
-			return Configuration{}, err
-		}
+		files[name] = []byte(strings.NewReplacer(replacements...).Replace(string(src)))
 	}
-	return Configuration{Origins: origins.Origins, Sites: sites.Sites, Rules: rules.Rules}, nil
+	f, err := settings.ReadFolder(files)
+	if err != nil {
+		return settings.Seed{}, err
+	}
+	return settings.Seed{
+		Origins: f.Set.Origins, Sites: f.Set.Sites, Rules: f.Set.Rules, Targets: f.Set.Targets, Mail: f.Set.Mail,
+		Apply: true, // addresses may be others at every start
+	}, nil
 }
 
 // LoadContent writes the line's own content, as far as it is not there yet.

@@ -9,7 +9,6 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/invalidation"
-	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/db"
 )
 
@@ -46,27 +45,14 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 	}
 	for i := range changes {
 		out.What = changes[i].What
-		for j := range d.automation.Rules {
-			fires, why := d.automation.Rules[j].Fires(&changes[i])
-			out.Rules = append(out.Rules, api.RuleVerdict{
-				Rule: d.automation.Rules[j].Name, Fires: fires, Why: why,
-			})
-			if fires {
-				out.Sites = append(out.Sites, sitesOf(&d.automation.Rules[j])...)
-			}
+		for _, v := range d.automation.Verdicts(&changes[i]) {
+			out.Rules = append(out.Rules, v.RuleVerdict)
+			out.Sites = append(out.Sites, v.Sites...)
 		}
 	}
 	slices.Sort(out.Sites)
 	out.Sites = slices.Compact(out.Sites)
 	return out, nil
-}
-
-func sitesOf(r *rule.Rule) []string {
-	var out []string
-	for _, step := range r.Do {
-		out = append(out, step.Rebuild.Site)
-	}
-	return out
 }
 
 // Changes lists changes of the log, the newest first, below a sequence if that is
@@ -84,6 +70,6 @@ func (d *Service) Change(ctx context.Context, sequence int64) (api.ChangeDetail,
 	if err != nil {
 		return api.ChangeDetail{}, err
 	}
-	runs, err := d.store.Builds.RunsOf(ctx, sequence)
+	runs, err := d.store.Runs.OfChange(ctx, sequence)
 	return api.ChangeDetail{Change: found[0], Rules: runs}, err
 }

@@ -906,7 +906,11 @@ func TestHostileClients(t *testing.T) {
 	l := newLine(t, 1)
 	n := l.nodes[0]
 	_, secret := l.key(t, "read published notice")
-	address := n.web(t, server.Options{AllowedOrigins: []string{"https://skerry.example"}})
+	if _, err := n.Settings.Put(t.Context(), "cors", "cors", []byte(`{"allow": ["https://skerry.example"]}`), "test", nil,
+		false); err != nil {
+		t.Fatal(err)
+	}
+	address := n.web(t, server.Options{})
 	path := "/content/" + n.Replica.Environment() + "/published/notices?fields=title"
 	do := func(method, path string, header ...string) *http.Response {
 		t.Helper()

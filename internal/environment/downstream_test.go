@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"ubiquon/internal/settings"
+
 	"encoding/json"
 	"fmt"
 	"io"
@@ -60,9 +62,11 @@ func TestDownstreamCachesArePurged(t *testing.T) {
 		Replace(testkit.Ferries)
 	s := testkit.Store(t, testkit.Model(t, shared))
 	o := environment.Options{
-		Store:      s,
-		Outbound:   outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{"breakwater": {Call: web.URL + "/invalidations", Secret: toldSecret}},
+		Store:    s,
+		Outbound: outbound.Options{Private: true},
+		Settings: settings.Seed{
+			Downstream: map[string]outbound.Target{"breakwater": {Call: web.URL + "/invalidations", Secret: toldSecret}},
+		},
 	}
 	secret := access.NewSecret()
 	a := start(t, o, secret)
@@ -165,8 +169,10 @@ func TestStandardSharedCache(t *testing.T) {
 	s := testkit.Store(t, testkit.Model(t, shared))
 	n := start(t, environment.Options{
 		Store: s, Outbound: outbound.Options{Private: true},
-		Downstream: map[string]outbound.Target{
-			"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"},
+		Settings: settings.Seed{
+			Downstream: map[string]outbound.Target{
+				"edge": {Call: web.URL + "{address}", Method: "PURGE", Everything: web.URL + "/*"},
+			},
 		},
 	}, access.NewSecret())
 	edge = breakwater.NewStandard(n.client.Address)

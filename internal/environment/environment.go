@@ -7,11 +7,10 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"maps"
-	"slices"
 	"time"
 
 	"ubiquon/internal/admission"
+	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/background"
@@ -22,13 +21,15 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
+	"ubiquon/internal/core/seal"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/diagnose"
+	"ubiquon/internal/health"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/replication"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
 )
 
@@ -41,9 +42,10 @@ type Options struct {
 	// ApplyModel applies Model to an environment that has another one, unless
 	// content would be lost.
 	ApplyModel bool
-	Origins    map[string]origin.Config
-	Sites      map[string]rebuild.Site
-	Rules      []rule.Rule
+	// Settings that the environment gets if it has none yet, or with Settings.Apply.
+	Settings settings.Seed
+	// SecretKeys encrypt secrets; nil: none can be kept.
+	SecretKeys *seal.Ring
 	Cache      cache.Options
 	// Outbound says where calls may go.
 	Outbound outbound.Options
@@ -55,8 +57,6 @@ type Options struct {
 	Reconcile time.Duration
 	// Name that the others see this node by; default: host and process.
 	Name string
-	// Downstream are the caches that are told of what changes, by name.
-	Downstream map[string]outbound.Target
 	// KeepChanges is how long a change stays in the log at least; 0 means 30 days.
 	KeepChanges time.Duration
 	// KeepEvents and KeepAudit are how long events and lines of the audit log are kept; 0
@@ -88,6 +88,7 @@ type Environment struct {
 	Authoring    *authoring.Service
 	Ingest       *ingest.Service
 	Automation   *automation.Service
+	Settings     *settings.Service
 	Keys         *identity.Keys
 	Accounts     *identity.Accounts
 	PreviewLinks *identity.PreviewLinks
@@ -145,25 +146,21 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		return nil, err
 	}
 	caller := outbound.New(o.Outbound)
-	fits := func(m *model.Model) error { return checkConfiguration(m, o) }
-	if err := e.openServices(o, computing, caller, fits); err != nil {
-		return nil, err
-	}
+	e.openServices(o, computing, caller)
 	if err := e.Replica.Open(ctx, e.hooks(), o.Model, o.ApplyModel); err != nil {
 		return nil, err
 	}
-	if err := fits(e.Replica.Model()); err != nil {
+	if err := e.Settings.Open(ctx, o.Settings); err != nil {
 		return nil, err
 	}
-	for _, warning := range e.Automation.RuleWarnings() {
-		e.log.Warn(warning)
-	}
 	if e.Ingest, err = ingest.New(ingest.Options{
-		Replica: e.Replica, Origins: o.Origins, Outbound: o.Outbound,
-		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply,
+		Replica: e.Replica, Origins: e.Settings.Origins, Outbound: o.Outbound,
+		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply, Signal: e.Automation.Signal,
 	}); err != nil {
 		return nil, err
 	}
+	e.Settings.OnChange(e.Automation.SettingsChanged)
+	e.Settings.OnChange(e.Ingest.SettingsChanged)
 	if err := e.openIdentity(ctx, o, caller); err != nil {
 		return nil, err
 	}
@@ -181,30 +178,35 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 }
 
 // openServices makes the services that take up the model.
-func (e *Environment) openServices(
-	o Options, computing *admission.Queue, caller *outbound.Caller, fits func(*model.Model) error,
-) (err error) {
+func (e *Environment) openServices(o Options, computing *admission.Queue, caller *outbound.Caller) {
+	e.Settings = settings.New(settings.Options{
+		Replica: e.Replica, Keys: o.SecretKeys, Purge: func(q api.CacheQuery) int { return e.Delivery.Purge(q) },
+		Address: func(address string) error { return o.Outbound.CheckAddress(context.Background(), address) },
+	})
 	e.Delivery = delivery.New(
 		delivery.Options{
 			Replica:       e.Replica,
 			Computing:     computing,
 			Compiling:     o.Processor,
 			Timeout:       cmp.Or(o.ReadTimeout, 10*time.Second),
-			NoteAddresses: len(o.Downstream) > 0,
+			NoteAddresses: func() bool { return len(e.Settings.State().Downstream) > 0 },
 		},
 	)
 	e.Documents = delivery.NewDocuments(e.Replica, e.Delivery)
-	if e.Automation, err = automation.New(automation.Options{
-		Replica: e.Replica, Sites: o.Sites, Rules: o.Rules,
-		Downstream: o.Downstream, Address: o.Address, Caller: caller,
-	}); err != nil {
-		return err
-	}
 	e.Authoring = authoring.New(
 		e.Replica,
-		authoring.ModelChecks{Fits: fits, NewType: e.Automation.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests},
+		authoring.ModelChecks{
+			Fits: e.Settings.Fits, NewType: e.Settings.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests,
+		},
 	)
-	return nil
+	e.Automation = automation.New(automation.Options{
+		Replica: e.Replica, Settings: e.Settings, Address: o.Address, Caller: caller, Dial: o.Outbound.Dial,
+		Apply: e.Authoring.Apply, Schedule: e.Authoring.AddSchedules, Warm: e.Delivery.WarmAll,
+		Origins: func() map[string]health.State { return e.Ingest.OriginHealth() },
+	})
+	e.Authoring.OnFailedSchedule(func(ctx context.Context, entry, reason string) {
+		e.Automation.Signal(ctx, rule.LateFails, entry, reason, 0)
+	})
 }
 
 func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbound.Caller) error {
@@ -212,8 +214,9 @@ func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbo
 	if err != nil {
 		return err
 	}
+	sites := func() map[string]rebuild.Site { return e.Settings.State().Sites }
 	e.Keys, e.PreviewLinks, err = identity.NewKeys(
-		identity.KeyOptions{Replica: e.Replica, Secret: secret, Sites: o.Sites, Issuer: o.Issuer, Fetch: caller.Get},
+		identity.KeyOptions{Replica: e.Replica, Secret: secret, Sites: sites, Issuer: o.Issuer, Fetch: caller.Get},
 	)
 	if err != nil {
 		return err
@@ -238,20 +241,18 @@ func (e *Environment) hooks() replication.Hooks {
 			e.Authoring.ModelChanged()
 			return e.Delivery.TakeModel(m, version)
 		},
+		ModelTaken: e.Settings.ModelChanged,
 		AccessChanged: func(ctx context.Context, changes []content.Change) error {
 			return errors.Join(e.Keys.Changed(ctx, changes), e.Documents.Changed(ctx, changes))
 		},
-		Applied: e.Automation.ContentChanged,
+		SettingsChanged: e.Settings.Changed,
+		Applied:         e.Automation.ContentChanged,
 		Restarted: func(ctx context.Context) error {
-			return errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx), e.Automation.TellAnew(ctx))
+			return errors.Join(
+				e.Keys.Load(ctx), e.Documents.Load(ctx), e.Settings.Load(ctx), e.Automation.TellAnew(ctx),
+			)
 		},
 	}
-}
-
-// checkConfiguration checks origins, sites and rules against a model.
-func checkConfiguration(m *model.Model, o Options) error {
-	_, err := rule.Check(o.Rules, m.TypeNames(), slices.Collect(maps.Keys(o.Sites)))
-	return errors.Join(origin.Check(o.Origins, m), rebuild.Check(o.Sites), err)
 }
 
 // Start begins to follow the change log, to process events, to run rules and
@@ -271,6 +272,7 @@ func (e *Environment) Start(ctx context.Context) error {
 	e.Replica.Start()
 	e.Ingest.Start()
 	e.Authoring.Start()
+	e.Settings.Start()
 	e.Keys.Start()
 	e.work.Go(e.retain)
 	e.Delivery.Start()

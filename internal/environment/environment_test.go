@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
@@ -14,9 +15,11 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/seal"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/store/db"
@@ -39,10 +42,15 @@ func open(t testing.TB, s *store.Store, secret string) node {
 	return start(t, environment.Options{Store: s}, secret)
 }
 
+// secretKeys are those of all nodes of the tests.
+var secretKeys, _ = seal.ReadRing(seal.NewKey())
+
 // start starts a node with a key that may do everything.
 func start(t testing.TB, o environment.Options, secret string) node {
 	t.Helper()
 	o.Log = testkit.Log(t)
+	o.SecretKeys = secretKeys
+	o.Settings.Apply = o.Settings.Apply || !reflect.DeepEqual(o.Settings, settings.Seed{})
 	if o.Cache.Refresh == nil {
 		o.Cache.Refresh = func(*cache.Response) {} // tests tell what is held from what is computed
 	}

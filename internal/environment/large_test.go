@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"ubiquon/internal/settings"
+
 	"context"
 	"errors"
 	"flag"
@@ -141,7 +143,9 @@ types:
 					Store:     s,
 					Reconcile: time.Hour,
 					Outbound:  outbound.Options{Private: true},
-					Origins:   map[string]origin.Config{"harbour": c},
+					Settings: settings.Seed{
+						Origins: map[string]origin.Config{"harbour": c},
+					},
 				},
 				secret,
 			),

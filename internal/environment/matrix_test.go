@@ -173,10 +173,10 @@ type matrix struct {
 func (l *line) matrix(t *testing.T) *matrix {
 	site := rebuild.Site{Address: "http://127.0.0.1:1", Build: &rebuild.Call{Call: "http://127.0.0.1:1/build"}}
 	id, o := newIssuer(t)
-	o.Store, o.Sites = l.store, map[string]rebuild.Site{"web": site}
+	o.Store, o.Settings.Sites = l.store, map[string]rebuild.Site{"web": site}
 	quay := httptest.NewServer(&outside{items: map[string]map[string]any{}})
 	t.Cleanup(quay.Close)
-	o.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{
+	o.Settings.Origins, o.Reconcile, o.Outbound = map[string]origin.Config{
 		"quay": {
 			Pull:  origin.Pull{HTTP: quay.URL + "/api"},
 			Prove: origin.Proof{StandardWebhooks: []string{hookSecret}},

@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"ubiquon/internal/settings"
+
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -89,7 +91,9 @@ func TestOriginAdoptAndRetire(t *testing.T) {
 		Store:     s,
 		Reconcile: time.Hour,
 		Outbound:  outbound.Options{Private: true},
-		Origins:   map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")},
+		Settings: settings.Seed{
+			Origins: map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")},
+		},
 	}
 	n := start(t, options, secret)
 	var base string
@@ -129,7 +133,7 @@ func TestOriginAdoptAndRetire(t *testing.T) {
 		},
 		{"ref": "n9", "called": "New 9", "slug": "quay-9", "status": "open", "v": "1"},
 	}
-	options.Origins = map[string]origin.Config{"new": quaysOf(t, web.URL+"/new")}
+	options.Settings.Origins = map[string]origin.Config{"new": quaysOf(t, web.URL+"/new")}
 	n = start(t, options, secret)
 	testkit.Eventually(t, "what cannot be taken over is kept", func() bool {
 		untaken, err := n.client.Origins().Rejected(t.Context(), "new")
@@ -195,7 +199,7 @@ func TestOriginAdoptAndRetire(t *testing.T) {
 	n.Close()
 
 	// The old one comes back: what is ours now it does not get again.
-	options.Origins = map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")}
+	options.Settings.Origins = map[string]origin.Config{"old": quaysOf(t, web.URL+"/old")}
 	n = start(t, options, secret)
 	testkit.Eventually(t, "it is refused", func() bool {
 		untaken, err := n.client.Origins().Rejected(t.Context(), "old")
@@ -204,7 +208,7 @@ func TestOriginAdoptAndRetire(t *testing.T) {
 	shows(n, "quay-3", "Our own")
 	shows(n, "quay-1", "New 1")
 	n.Close()
-	options.Origins = nil
+	options.Settings.Origins, options.Settings.Apply = nil, true
 	n = start(t, options, secret)
 	if gone, err := n.client.Origins().Retire(t.Context(), "new", ingest.DeleteAll, true, nil); err != nil ||
 		gone.Entries != 4 ||
@@ -253,7 +257,9 @@ types:
 			Store:     s,
 			Reconcile: time.Hour,
 			Outbound:  outbound.Options{Private: true},
-			Origins:   map[string]origin.Config{"harbour": c},
+			Settings: settings.Seed{
+				Origins: map[string]origin.Config{"harbour": c},
+			},
 		},
 		access.NewSecret(),
 	)

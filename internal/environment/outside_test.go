@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"ubiquon/internal/settings"
+
 	"context"
 	"encoding/json"
 	"errors"
@@ -131,27 +133,29 @@ types:
 					Reconcile: time.Hour,
 					Outbound:  outbound.Options{Private: true},
 					Address:   "http://gateway.example",
-					Origins:   map[string]origin.Config{"harbour": c},
-					Sites: map[string]rebuild.Site{
-						"web": {Address: web.URL, Build: &rebuild.Call{
-							Call: web.URL + "/build", Secret: hookSecret,
-							Quiet: strictyaml.Duration(
-								20 * time.Millisecond,
-							), AtMost: strictyaml.Duration(time.Second),
-						}},
-					},
-					Rules: []rule.Rule{
-						{
-							Name:  "piers",
-							On:    []string{"published", "unpublished", "deleted"},
-							Types: []string{"pier"},
-							Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web"}}},
+					Settings: settings.Seed{
+						Origins: map[string]origin.Config{"harbour": c},
+						Sites: map[string]rebuild.Site{
+							"web": {Address: web.URL, Build: &rebuild.Call{
+								Call: web.URL + "/build", Secret: hookSecret,
+								Quiet: strictyaml.Duration(
+									20 * time.Millisecond,
+								), AtMost: strictyaml.Duration(time.Second),
+							}},
 						},
-						{
-							Name:  "routes",
-							On:    []string{"published"},
-							Types: []string{"route"},
-							Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+						Rules: []rule.Rule{
+							{
+								Name:  "piers",
+								On:    []string{"published", "unpublished", "deleted"},
+								Types: []string{"pier"},
+								Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web"}}},
+							},
+							{
+								Name:  "routes",
+								On:    []string{"published"},
+								Types: []string{"route"},
+								Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+							},
 						},
 					},
 				},
@@ -358,8 +362,8 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	testkit.Eventually(t, "all of them are ordered", func() bool {
 		for _, o := range w.called() {
 			// Ends what runs, so that what waits may start.
-			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build, string(rebuild.Finished),
-				""); err != nil &&
+			if _, err := w.nodes[0].Automation.ReportBuild(t.Context(), o.Build,
+				builds.Report{State: rebuild.Finished}); err != nil &&
 				!errors.Is(err, builds.ErrNotRunning) {
 				t.Fatal(err)
 			}
@@ -377,7 +381,7 @@ func TestRulesAndBuildsHappenOnce(t *testing.T) {
 	}
 	e, err := w.nodes[1].Ingest.Event(t.Context(), events[0].ID)
 	if err != nil || len(e.Rules) != 2 || !e.Rules[0].Fired || e.Rules[1].Fired ||
-		e.Rules[1].Detail != "it is for route, this is a pier" {
+		e.Rules[1].Reason != "type: it is for route, this is a pier" {
 		t.Errorf("what the rules made of it: %+v, %v", e.Rules, err)
 	}
 }
@@ -487,24 +491,25 @@ func TestConfigurationIsCheckedAgainstModel(t *testing.T) {
 		t.Context(),
 		environment.Options{
 			Store: s,
-			Rules: []rule.Rule{
-				{
-					Name:  "x",
-					On:    []string{"published"},
-					Types: []string{"peir"},
-					Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "wbe"}}},
+			Settings: settings.Seed{
+				Origins: map[string]origin.Config{"o": {}},
+				Sites:   map[string]rebuild.Site{"web": {Address: "nowhere"}},
+				Rules: []rule.Rule{
+					{
+						Name:  "x",
+						On:    []string{"published"},
+						Types: []string{"peir"},
+						Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "wbe"}}},
+					},
 				},
 			},
-			Sites:   map[string]rebuild.Site{"web": {Address: "nowhere"}},
-			Origins: map[string]origin.Config{"o": {}},
 		},
 	)
 	if err == nil {
 		t.Fatal("accepted")
 	}
 	for _, want := range []string{
-		`did you mean "pier"?`, `did you mean "web"?`, `address "nowhere"`,
-		"origin o: prove is missing",
+		`did you mean "pier"?`, `there is no site "wbe"`, `site web: address: "nowhere"`, "origin o: prove is missing",
 	} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q lacks %q", err, want)

@@ -1,6 +1,8 @@
 package environment_test
 
 import (
+	"ubiquon/internal/settings"
+
 	"bufio"
 	"context"
 	"errors"
@@ -346,7 +348,9 @@ types:
 			Store:     testkit.Store(t, testkit.Model(t, testkit.Ferries)),
 			Reconcile: time.Hour,
 			Outbound:  outbound.Options{Private: true},
-			Origins:   origins,
+			Settings: settings.Seed{
+				Origins: origins,
+			},
 		},
 		access.NewSecret(),
 	)
@@ -420,18 +424,20 @@ func TestStandbyRunsNoJobs(t *testing.T) {
 	t.Cleanup(web.Close)
 	n := start(t, environment.Options{
 		Store: w.store, Quiet: true, Outbound: outbound.Options{Private: true},
-		Sites: map[string]rebuild.Site{
-			"web": {
-				Address: web.URL,
-				Build:   &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)},
+		Settings: settings.Seed{
+			Sites: map[string]rebuild.Site{
+				"web": {
+					Address: web.URL,
+					Build:   &rebuild.Call{Call: web.URL + "/build", Quiet: strictyaml.Duration(time.Millisecond)},
+				},
 			},
-		},
-		Rules: []rule.Rule{
-			{
-				Name:  "piers",
-				On:    []string{"published"},
-				Types: []string{"pier"},
-				Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+			Rules: []rule.Rule{
+				{
+					Name:  "piers",
+					On:    []string{"published"},
+					Types: []string{"pier"},
+					Do:    []rule.Step{{Rebuild: &rule.Rebuild{Site: "web", Now: true}}},
+				},
 			},
 		},
 	}, access.NewSecret())
@@ -701,7 +707,9 @@ types:
 			Store:     s,
 			Reconcile: time.Hour,
 			Outbound:  outbound.Options{Private: true},
-			Origins:   map[string]origin.Config{"harbour": c},
+			Settings: settings.Seed{
+				Origins: map[string]origin.Config{"harbour": c},
+			},
 		},
 		access.NewSecret(),
 	)

@@ -18,6 +18,9 @@ const (
 	keepAudit   = 2 * 365 * 24 * time.Hour
 )
 
+// keepRuns is how long is kept what rules made of events, and what people were told.
+const keepRuns = 30 * 24 * time.Hour
+
 // retention is how long things are kept.
 type retention struct{ changes, events, audit time.Duration }
 
@@ -52,7 +55,16 @@ func (e *Environment) dropOld(ctx context.Context) error {
 		}
 	}
 	for {
-		n, err := e.store.Events.TrimRuns(ctx, e.keepFor.events)
+		n, err := e.store.Runs.Trim(ctx, keepRuns)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			break
+		}
+	}
+	for {
+		n, err := e.store.Events.TrimBuilds(ctx, e.keepFor.events)
 		if err != nil {
 			return err
 		}
@@ -70,7 +82,7 @@ func (e *Environment) dropOld(ctx context.Context) error {
 	}
 	return errors.Join(
 		e.store.Changes.TrimSamples(ctx), e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx),
-		e.store.Rejected.Trim(ctx, e.keepFor.events),
+		e.store.Rejected.Trim(ctx, e.keepFor.events), e.store.Outbox.Trim(ctx, keepRuns),
 	)
 }
 

@@ -44,8 +44,8 @@ type KeyOptions struct {
 	Replica *replication.Replica
 	// Secret of the environment, by which preview links are signed.
 	Secret []byte
-	// Sites have the addresses of their previews.
-	Sites map[string]rebuild.Site
+	// Sites returns the sites, which have the addresses of their previews.
+	Sites func() map[string]rebuild.Site
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer *access.Issuer
 	// Fetch gets the issuer's keys.

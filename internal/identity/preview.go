@@ -35,7 +35,7 @@ type PreviewLinks struct {
 	limits  limits.Limits
 	keys    *Keys
 	secret  []byte // of the environment, signs links
-	sites   map[string]rebuild.Site
+	sites   func() map[string]rebuild.Site
 }
 
 // LinkOptions say what a preview link reaches.
@@ -97,8 +97,9 @@ func (p *PreviewLinks) MakePreviewLink(
 		return out, fmt.Errorf("entry %s in %s: %w", id, o.Locale, db.ErrNotFound)
 	}
 	if seen.Path != "" {
-		for _, name := range slices.Sorted(maps.Keys(p.sites)) {
-			if template := p.sites[name].Preview; template != "" {
+		sites := p.sites()
+		for _, name := range slices.Sorted(maps.Keys(sites)) {
+			if template := sites[name].Preview; template != "" {
 				address := strings.NewReplacer(
 					"{path}", url.QueryEscape(seen.Path), "{token}", url.QueryEscape(out.Token),
 					"{locale}", url.QueryEscape(o.Locale),

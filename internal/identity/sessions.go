@@ -9,6 +9,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -102,6 +103,29 @@ func (as *Accounts) SignOut(ctx context.Context, cookie string, by audit.Actor) 
 // Sessions lists where somebody is signed in.
 func (as *Accounts) Sessions(ctx context.Context, who *access.Principal) ([]api.Session, error) {
 	return as.store.Accounts.Sessions(ctx, who.ID, as.SessionIdle())
+}
+
+// Notifications returns how somebody is told of what.
+func (as *Accounts) Notifications(ctx context.Context, who *access.Principal) (api.NotificationSettings, error) {
+	a, err := as.store.Accounts.Account(ctx, who.ID)
+	if err != nil {
+		return api.NotificationSettings{}, err
+	}
+	return a.Notify, nil
+}
+
+// ChangeNotifications says how somebody is told of what, and returns it.
+func (as *Accounts) ChangeNotifications(
+	ctx context.Context, who *access.Principal, s api.NotificationSettings,
+) (api.NotificationSettings, error) {
+	for _, part := range []struct{ name, value string }{
+		{"review", s.Review}, {"decision", s.Decision}, {"overdue", s.Overdue}, {"trouble", s.Trouble},
+	} {
+		if part.value != "" && !slices.Contains([]string{api.TellNow, api.TellDaily, api.TellNever}, part.value) {
+			return s, api.BadParameter(part.name, "%q is none of now, daily and never", part.value)
+		}
+	}
+	return s.WithDefaults(), as.store.Accounts.ChangeNotifications(ctx, who.ID, s)
 }
 
 // EndSession ends one of somebody's own sessions.

@@ -25,11 +25,11 @@ var adoptBy = []string{"key", "slug", "path"}
 func (in *Service) Adopt(
 	ctx context.Context, old, name, by, actor string, apply bool, progress Progress,
 ) (out api.Adoption, err error) {
-	source := in.sources[name]
+	source := in.known()[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	if in.sources[old] != nil && apply {
+	if in.known()[old] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
 	}
 	defer in.forgetCounts()
@@ -44,7 +44,7 @@ func (in *Service) Adopt(
 	if err := a.gather(ctx); err != nil {
 		return out, err
 	}
-	if len(a.left) == 0 && in.sources[old] == nil {
+	if len(a.left) == 0 && in.known()[old] == nil {
 		return out, fmt.Errorf("origin %q: no entry comes from it: %w", old, db.ErrNotFound)
 	}
 	out.By, out.Applied = map[string]int{}, apply

@@ -49,7 +49,7 @@ func (in *Service) Event(ctx context.Context, id string) (api.EventDetail, error
 		return api.EventDetail{}, err
 	}
 	d := api.EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
-	d.Rules, err = in.store.Builds.RuleRuns(ctx, e.ID, e.Sequence)
+	d.Rules, err = in.store.Runs.OfEvent(ctx, e.ID, e.Sequence)
 	return d, err
 }
 

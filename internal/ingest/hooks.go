@@ -13,6 +13,7 @@ import (
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/events"
@@ -44,7 +45,7 @@ func (in *Service) Receive(
 	ctx context.Context, name string, header http.Header, body []byte, address string,
 ) (id string, duplicate bool, err error) {
 	ctx = db.For(ctx, db.Receiving)
-	source := in.sources[name]
+	source := in.known()[name]
 	if source == nil {
 		return "", false, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
@@ -61,6 +62,8 @@ func (in *Service) Receive(
 		e.Body = body[:min(len(body), 4<<10)]
 		err := in.store.Events.AddRefused(ctx, &e, in.limits.RefusedHooksKept)
 		in.news.Tell("events")
+		// Anybody can be refused: one a minute is told of.
+		in.signal(ctx, rule.HookFails, name, e.Detail, time.Minute)
 		return e.ID, err
 	}
 	if err := event.Prove(source.Config.Prove.StandardWebhooks, header, body, time.Now()); err != nil {

@@ -69,9 +69,6 @@ func (in *Service) openJobs() error {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &eventWorker{g: in})
 	queues := map[string]river.QueueConfig{in.queue(""): {MaxWorkers: atOnce}} // there must be one
-	for name := range in.sources {
-		queues[in.queue(name)] = river.QueueConfig{MaxWorkers: atOnce}
-	}
 	var err error
 	in.jobs, err = river.NewClient(riverpgxv5.New(in.store.DB.Pool), &river.Config{
 		ID:                in.replica.Node.ID,
@@ -103,11 +100,11 @@ const (
 // takeOver sees to it that every event that waits is processed: those of nodes that have
 // gone, and those whose job was lost.
 func (in *Service) takeOver(ctx context.Context) {
-	var names []string
-	for name := range in.sources {
-		names = append(names, in.queue(name))
-	}
 	for {
+		var names []string
+		for name := range in.known() {
+			names = append(names, in.queue(name))
+		}
 		if err := in.takeOverOnce(ctx, names); err != nil && ctx.Err() == nil {
 			in.work.Failures.Failed(in.log, "events that wait cannot be looked after; trying on", "error", err)
 		}
@@ -128,7 +125,7 @@ func (in *Service) takeOverOnce(ctx context.Context, queues []string) error {
 	}
 	var jobs []river.InsertManyParams
 	for _, e := range left {
-		if in.sources[e.Origin] != nil {
+		if in.known()[e.Origin] != nil {
 			jobs = append(jobs, river.InsertManyParams{Args: eventJob{Event: e.ID}, InsertOpts: in.queued(e.Origin)})
 		}
 	}

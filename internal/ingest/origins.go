@@ -39,7 +39,7 @@ const entriesPerStep = 200
 func (in *Service) Retire(
 	ctx context.Context, name, what, by string, apply bool, progress Progress,
 ) (out api.Retirement, err error) {
-	if in.sources[name] != nil && apply {
+	if in.known()[name] != nil && apply {
 		return out, fmt.Errorf("origin %s: %w", name, ErrConfigured)
 	}
 	defer in.forgetCounts()
@@ -83,7 +83,7 @@ func (in *Service) Retire(
 		}
 		progress("", out.Entries)
 	}
-	if out.Entries == 0 && in.sources[name] == nil {
+	if out.Entries == 0 && in.known()[name] == nil {
 		return out, fmt.Errorf("origin %q: no entry comes from it: %w", name, db.ErrNotFound)
 	}
 	if apply {
@@ -121,6 +121,26 @@ func (in *Service) eachOrAll(
 		}
 	}
 	return nil
+}
+
+// Test fetches the first page of each type of an origin, and says how that went.
+func (in *Service) Test(ctx context.Context, name string) ([]api.CallAnswer, error) {
+	source := in.known()[name]
+	if source == nil {
+		return nil, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	out := []api.CallAnswer{}
+	for _, typ := range slices.Sorted(maps.Keys(source.Config.Types)) {
+		begin := time.Now()
+		address, n, err := source.Probe(ctx, typ)
+		one := api.CallAnswer{Address: address, Status: 200, Text: fmt.Sprintf("%d items of type %s", n, typ)}
+		if err != nil {
+			one.Status, one.Text, one.Error = 0, "", err.Error()
+		}
+		one.TookMs = time.Since(begin).Seconds() * 1000
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // untaken notes that an item could not be imported.
@@ -183,9 +203,9 @@ func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
 	if err != nil {
 		return nil, err
 	}
-	names := slices.Sorted(maps.Keys(in.sources))
+	names := slices.Sorted(maps.Keys(in.known()))
 	for name := range owners {
-		if in.sources[name] == nil {
+		if in.known()[name] == nil {
 			names = append(names, name)
 		}
 	}
@@ -195,10 +215,10 @@ func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
 			OriginStatus: api.OriginStatus{Name: name},
 			Entries:      owners[name],
 			Untaken:      untaken[name],
-			Missing:      in.sources[name] == nil,
+			Missing:      in.known()[name] == nil,
 		}
 		if !o.Missing {
-			o.State = in.sources[name].Health()
+			o.State = in.known()[name].Health()
 		}
 		if o.LastEvent, o.LastRefused, err = in.store.Events.LastHeard(ctx, name); err != nil {
 			return nil, err

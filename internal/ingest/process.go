@@ -31,7 +31,7 @@ func (in *Service) processEvent(ctx context.Context, id string) (wait time.Durat
 		return 0, err
 	}
 	e.Attempts++
-	source := in.sources[e.Origin]
+	source := in.known()[e.Origin]
 	if source == nil || e.Decoded == nil {
 		e.State, e.Detail = events.EventFailed, "the origin is no longer configured"
 		return 0, in.store.Events.Finish(ctx, &e)

@@ -31,7 +31,7 @@ type Progress func(what string, done int)
 func (in *Service) Reconcile(
 	ctx context.Context, name string, cause content.Cause, deleteMany bool, progress Progress,
 ) (out api.Reconciled, err error) {
-	source := in.sources[name]
+	source := in.known()[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}

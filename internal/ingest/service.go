@@ -5,8 +5,10 @@ package ingest
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"maps"
+	"reflect"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -31,11 +33,14 @@ import (
 // Options of New.
 type Options struct {
 	Replica *replication.Replica
-	Origins map[string]origin.Config
+	// Origins returns those that are configured now, with the values of their secrets.
+	Origins func() map[string]origin.Config
 	// Outbound says where origins may be.
 	Outbound outbound.Options
 	// Reconcile is how often origins are compared with what is stored.
 	Reconcile time.Duration
+	// Signal notes an event of the service for the rules: see automation.Service.Signal.
+	Signal func(ctx context.Context, event, subject, detail string, within time.Duration)
 	// Apply writes edits.
 	Apply func(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error)
 }
@@ -49,7 +54,14 @@ type Service struct {
 	news      *replication.Broadcaster
 	work      *background.Group
 	limits    limits.Limits
-	sources   map[string]*origin.Source
+	sources   atomic.Pointer[map[string]*origin.Source]
+	taking    sync.Mutex // held while sources is replaced
+	loops     *background.Keyed
+	queues    map[string]bool // the origins that have a queue
+	begun     atomic.Bool
+	origins   func() map[string]origin.Config
+	outbound  outbound.Options
+	signal    func(ctx context.Context, event, subject, detail string, within time.Duration)
 	comparing sync.Map // a chan struct{} by origin: held by who compares with it
 	compared  sync.Map // *LastComparison by origin
 	jobs      *river.Client[pgx.Tx]
@@ -77,24 +89,66 @@ func New(o Options) (*Service, error) {
 		work:           r.Work(),
 		limits:         r.Limits(),
 		apply:          o.Apply,
+		origins:        o.Origins,
+		signal:         o.Signal,
+		outbound:       o.Outbound,
+		loops:          background.NewKeyed(r.Work()),
+		queues:         map[string]bool{},
 		reconcileEvery: o.Reconcile,
 		unproven:       access.NewLimiter(float64(perMinute), perMinute),
 	}
-	var err error
-	if in.sources, err = openOrigins(o.Origins, o.Outbound); err != nil {
+	in.outbound.Timeout = originTimeout
+	in.sources.Store(&map[string]*origin.Source{})
+	if err := in.openJobs(); err != nil {
 		return nil, err
 	}
-	return in, in.openJobs()
+	in.SettingsChanged()
+	return in, nil
+}
+
+// known are the origins that are configured now, by name.
+func (in *Service) known() map[string]*origin.Source { return *in.sources.Load() }
+
+// SettingsChanged takes up the origins as they are configured now.
+func (in *Service) SettingsChanged() {
+	in.taking.Lock()
+	defer in.taking.Unlock()
+	before, now := in.known(), map[string]*origin.Source{}
+	loops := map[string]background.Loop{}
+	for name, c := range in.origins() {
+		source := before[name]
+		if source == nil || !reflect.DeepEqual(source.Config, c) {
+			var err error
+			if source, err = origin.New(name, c, in.outbound.NewClient()); err != nil {
+				in.log.Error("an origin cannot be used", "origin", name, "error", err)
+				continue
+			}
+		}
+		now[name] = source
+		loops[name] = background.Loop{Mark: fmt.Sprintf("%p", source), Run: func(ctx context.Context) {
+			in.keepReconciled(ctx, source)
+		}}
+		if !in.queues[name] {
+			if err := in.jobs.Queues().Add(in.queue(name), river.QueueConfig{MaxWorkers: atOnce}); err != nil {
+				in.log.Error("events of an origin cannot be queued", "origin", name, "error", err)
+			}
+			in.queues[name] = true
+		}
+	}
+	in.sources.Store(&now)
+	if in.begun.Load() {
+		in.loops.Keep(loops)
+	}
 }
 
 // Stop lets jobs that run come to their end, until ctx ends.
 func (in *Service) Stop(ctx context.Context) error { return in.jobs.Stop(ctx) }
 
 // Names lists the configured origins, sorted.
-func (in *Service) Names() []string { return slices.Sorted(maps.Keys(in.sources)) }
+func (in *Service) Names() []string { return slices.Sorted(maps.Keys(in.known())) }
 
 // Source returns a configured origin; nil if there is none of the name.
-func (in *Service) Source(name string) *origin.Source { return in.sources[name] }
+func (in *Service) Source(name string) *origin.Source { return in.known()[name] }
 
 // LastCompared returns the last comparison of this node with an origin; nil for none.
 func (in *Service) LastCompared(name string) *api.LastComparison {
@@ -105,20 +159,6 @@ func (in *Service) LastCompared(name string) *api.LastComparison {
 
 // originTimeout bounds one call of an origin.
 const originTimeout = 20 * time.Second
-
-// openOrigins returns the sources of the configured origins, by name.
-func openOrigins(all map[string]origin.Config, outside outbound.Options) (map[string]*origin.Source, error) {
-	outside.Timeout = originTimeout
-	out := map[string]*origin.Source{}
-	for name, c := range all {
-		source, err := origin.New(name, c, outside.NewClient())
-		if err != nil {
-			return nil, err
-		}
-		out[name] = source
-	}
-	return out, nil
-}
 
 // Start begins to process events and to compare with origins.
 func (in *Service) Start() {
@@ -135,15 +175,14 @@ func (in *Service) Start() {
 		}
 	})
 	in.work.GoAwake(in.takeOver)
-	for _, source := range in.sources {
-		in.work.GoAwake(func(ctx context.Context) { in.keepReconciled(ctx, source) })
-	}
+	in.begun.Store(true)
+	in.SettingsChanged()
 }
 
 // OriginHealth returns how reading each origin goes.
 func (in *Service) OriginHealth() map[string]health.State {
 	out := map[string]health.State{}
-	for name, source := range in.sources {
+	for name, source := range in.known() {
 		out[name] = source.Health()
 	}
 	return out

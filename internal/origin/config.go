@@ -1,11 +1,11 @@
 package origin
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
-	"sort"
-	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -17,64 +17,64 @@ import (
 
 // File is the form of origins.yaml.
 type File struct {
-	Origins map[string]Config `yaml:"origins"`
+	Origins map[string]Config `yaml:"origins" json:"origins"`
 }
 
 // Config describes one origin.
 type Config struct {
-	Pull  Pull  `yaml:"pull"`
-	Prove Proof `yaml:"prove"`
+	Pull  Pull  `yaml:"pull" json:"pull,omitzero"`
+	Prove Proof `yaml:"prove" json:"prove,omitzero"`
 	// EditAt is where people edit an entry; {kind} and {key} are filled in.
-	EditAt string             `yaml:"editAt"`
-	Types  map[string]Mapping `yaml:"types"`
+	EditAt string             `yaml:"editAt" json:"editAt,omitzero"`
+	Types  map[string]Mapping `yaml:"types" json:"types,omitzero"`
 }
 
 // Pull says how content is fetched: GET {http}/{kind} for a list, GET
 // {http}/{kind}/{key} for one item.
 type Pull struct {
-	HTTP string `yaml:"http"`
+	HTTP string `yaml:"http" json:"http,omitzero"`
 	Auth struct {
-		Basic string `yaml:"basic"` // user:password
-	} `yaml:"auth"`
+		Basic string `yaml:"basic" json:"basic,omitzero"` // user:password
+	} `yaml:"auth" json:"auth,omitzero"`
 	// Page says how a list goes on: link, for a Link header with rel="next"
 	// (RFC 8288). Empty: lists come whole.
-	Page string `yaml:"page"`
+	Page string `yaml:"page" json:"page,omitzero"`
 }
 
 // Proof says how announcements are proven.
 type Proof struct {
 	// StandardWebhooks holds the secrets, any of which will do.
-	StandardWebhooks []string `yaml:"standardWebhooks"`
+	StandardWebhooks []string `yaml:"standardWebhooks" json:"standardWebhooks,omitzero"`
 }
 
 // Mapping brings one kind of item over into one of our types. All paths are
 // JSONPath (RFC 9535).
 type Mapping struct {
 	// Kind is what the origin calls the type, in addresses and announcements.
-	Kind string `yaml:"kind"`
+	Kind string `yaml:"kind" json:"kind,omitzero"`
 	// From finds the items in a list's answer.
-	From string `yaml:"from"`
+	From string `yaml:"from" json:"from,omitzero"`
 	// ID finds what the origin calls the item.
-	ID string `yaml:"id"`
+	ID string `yaml:"id" json:"id,omitzero"`
 	// Version finds a text that is later in byte order for a later state, such as
 	// an RFC 3339 time in UTC.
-	Version string `yaml:"version"`
+	Version string `yaml:"version" json:"version,omitzero"`
 	// State says whether the item as it stands is published or only saved.
 	State struct {
-		Path   string            `yaml:"path"`
-		Values map[string]string `yaml:"values"` // to published or saved
-	} `yaml:"state"`
+		Path   string            `yaml:"path" json:"path,omitzero"`
+		Values map[string]string `yaml:"values" json:"values,omitzero"` // to published or saved
+	} `yaml:"state" json:"state,omitzero"`
 	// Live finds the published state inside an item that is shown with a newer
 	// draft; it has the same form as the item.
-	Live string `yaml:"live"`
+	Live string `yaml:"live" json:"live,omitzero"`
 	// PublishedAt finds when the origin published it (RFC 3339).
-	PublishedAt string `yaml:"publishedAt"`
+	PublishedAt string `yaml:"publishedAt" json:"publishedAt,omitzero"`
 	// Path finds where the origin says that it lives, as an address or a path: by it an
 	// entry of another origin can be recognised.
-	Path string `yaml:"path"`
+	Path string `yaml:"path" json:"path,omitzero"`
 	// Translations finds an object with, by locale, fields in the item's form.
-	Translations string               `yaml:"translations"`
-	Fields       map[string]FieldFrom `yaml:"fields"`
+	Translations string               `yaml:"translations" json:"translations,omitzero"`
+	Fields       map[string]FieldFrom `yaml:"fields" json:"fields,omitzero"`
 }
 
 // FieldFrom says where a field's value comes from: a path alone, or one of
@@ -92,16 +92,16 @@ type FieldFrom struct {
 }
 
 type fieldFromForm struct {
-	Markdown string                          `yaml:"markdown"`
-	HTML     string                          `yaml:"html"`
-	Ref      string                          `yaml:"ref"`
-	Type     string                          `yaml:"type"`
-	Origin   string                          `yaml:"origin"`
-	File     string                          `yaml:"file"`
-	Alt      string                          `yaml:"alt"`
-	Each     string                          `yaml:"each"`
-	Kind     string                          `yaml:"kind"`
-	Kinds    map[string]map[string]FieldFrom `yaml:"kinds"`
+	Markdown string                          `yaml:"markdown" json:"markdown,omitzero"`
+	HTML     string                          `yaml:"html" json:"html,omitzero"`
+	Ref      string                          `yaml:"ref" json:"ref,omitzero"`
+	Type     string                          `yaml:"type" json:"type,omitzero"`
+	Origin   string                          `yaml:"origin" json:"origin,omitzero"`
+	File     string                          `yaml:"file" json:"file,omitzero"`
+	Alt      string                          `yaml:"alt" json:"alt,omitzero"`
+	Each     string                          `yaml:"each" json:"each,omitzero"`
+	Kind     string                          `yaml:"kind" json:"kind,omitzero"`
+	Kinds    map[string]map[string]FieldFrom `yaml:"kinds" json:"kinds,omitzero"`
 }
 
 // UnmarshalYAML implements yaml.NodeUnmarshaler.
@@ -161,53 +161,56 @@ func (f FieldFrom) check(t *model.Type, name, where string, add func(format stri
 	}
 }
 
-// Check says everything that is wrong with the origins, held against the model.
-func Check(origins map[string]Config, m *model.Model) error {
-	var wrong []string
-	names := make([]string, 0, len(origins))
-	for name := range origins {
-		names = append(names, name)
+// MarshalJSON implements json.Marshaler.
+func (f FieldFrom) MarshalJSON() ([]byte, error) {
+	form := fieldFromForm{Type: f.Type, Origin: f.Origin, Alt: f.Alt, Kind: f.Kind, Kinds: f.Kinds}
+	switch f.Form {
+	case "":
+		return json.Marshal(f.Path)
+	case "markdown":
+		form.Markdown = f.Path
+	case "html":
+		form.HTML = f.Path
+	case "ref":
+		form.Ref = f.Path
+	case "file":
+		form.File = f.Path
+	case "each":
+		form.Each = f.Path
 	}
-	sort.Strings(names)
-	for _, name := range names {
-		add := func(format string, args ...any) {
-			wrong = append(wrong, "origin "+name+": "+fmt.Sprintf(format, args...))
+	return json.Marshal(form)
+}
+
+// Check returns everything that is wrong with an origin, held against the model, a line each.
+func (c *Config) Check(m *model.Model) (wrong []string) {
+	add := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
+	if u, err := url.Parse(c.Pull.HTTP); err != nil || u.Host == "" {
+		add("pull.http: %q is no http address", c.Pull.HTTP)
+	}
+	if c.Pull.Page != "" && c.Pull.Page != "link" {
+		add("pull.page is %q; it may be link, or be left out", c.Pull.Page)
+	}
+	if len(c.Prove.StandardWebhooks) == 0 {
+		add("prove is missing; nobody could announce anything")
+	}
+	for _, typ := range slices.Sorted(maps.Keys(c.Types)) {
+		mapping := c.Types[typ]
+		t := m.Type(typ)
+		if t == nil {
+			add("types names the unknown type %q%s", typ, strictyaml.DidYouMean(typ, m.TypeNames()))
+			continue
 		}
-		c := origins[name]
-		if u, err := url.Parse(c.Pull.HTTP); err != nil || u.Host == "" {
-			add("pull.http %q is no http address", c.Pull.HTTP)
+		for _, field := range slices.Sorted(maps.Keys(mapping.Fields)) {
+			mapping.Fields[field].check(t, field, typ, add)
 		}
-		if c.Pull.Page != "" && c.Pull.Page != "link" {
-			add("pull.page is %q; it may be link, or be left out", c.Pull.Page)
+		for _, to := range mapping.State.Values {
+			if to != event.Published && to != event.Saved {
+				add("type %s: a state may mean published or saved, not %q", typ, to)
+			}
 		}
-		if len(c.Prove.StandardWebhooks) == 0 {
-			add("prove is missing; nobody could announce anything")
-		}
-		for typ, mapping := range c.Types {
-			t := m.Type(typ)
-			if t == nil {
-				all := make([]string, len(m.Types))
-				for i := range m.Types {
-					all[i] = m.Types[i].Name
-				}
-				add("types names the unknown type %q%s", typ, strictyaml.DidYouMean(typ, all))
-				continue
-			}
-			for field, from := range mapping.Fields {
-				from.check(t, field, typ, add)
-			}
-			for _, to := range mapping.State.Values {
-				if to != event.Published && to != event.Saved {
-					add("type %s: a state may mean published or saved, not %q", typ, to)
-				}
-			}
-			if _, err := mapping.compile(); err != nil {
-				add("type %s: %v", typ, err)
-			}
+		if _, err := mapping.compile(); err != nil {
+			add("type %s: %v", typ, err)
 		}
 	}
-	if len(wrong) > 0 {
-		return fmt.Errorf("%s", strings.Join(wrong, "\n"))
-	}
-	return nil
+	return wrong
 }

@@ -54,9 +54,21 @@ func configured(t *testing.T, text string) (map[string]origin.Config, *model.Mod
 	return f.Origins, testkit.Model(t, testkit.Ferries)
 }
 
+// check returns everything that is wrong with some origins; nil if nothing is.
+func check(all map[string]origin.Config, m *model.Model) error {
+	var wrong []string
+	for _, c := range all {
+		wrong = append(wrong, c.Check(m)...)
+	}
+	if len(wrong) > 0 {
+		return errors.New(strings.Join(wrong, "\n"))
+	}
+	return nil
+}
+
 func TestCheckNamesWhatIsWrong(t *testing.T) {
 	good, m := configured(t, mapped)
-	if err := origin.Check(good, m); err != nil {
+	if err := check(good, m); err != nil {
 		t.Fatalf("the good one: %v", err)
 	}
 	for name, c := range map[string]struct{ from, to, want string }{
@@ -78,7 +90,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 			t.Fatalf("%s: nothing replaced", name)
 		}
 		bad, m := configured(t, text)
-		if err := origin.Check(bad, m); err == nil || !strings.Contains(err.Error(), c.want) {
+		if err := check(bad, m); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}

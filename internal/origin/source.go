@@ -97,6 +97,19 @@ func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item
 	return mapping.item(s.paths[typ], m, s.Name, s.base, typ, body)
 }
 
+// Probe fetches the first page of a type, and returns the address and how many items are there.
+// It does not count for the origin's health.
+func (s *Source) Probe(ctx context.Context, typ string) (address string, items int, err error) {
+	mapping := s.Config.Types[typ]
+	address = s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
+	body, _, err := s.read(ctx, address)
+	if err != nil {
+		return address, 0, err
+	}
+	found, err := s.paths[typ].all(mapping.From, body)
+	return address, len(found), err
+}
+
 // All fetches all items of a type, page by page. An item that cannot be brought
 // over goes to bad, and the rest goes on.
 func (s *Source) All(

@@ -1,11 +1,13 @@
 package outbound
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
+	"net/url"
 	"slices"
 	"syscall"
 	"time"
@@ -66,6 +68,43 @@ func (o Options) check(at netip.Addr) error {
 	return nil
 }
 
+// Dial connects to an address, host:port. It is checked after the name was looked up; its error
+// is a *ForbiddenError if it may not be reached.
+func (o Options) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
+		at, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return err
+		}
+		return o.check(at.Addr())
+	}}
+	return dialer.DialContext(ctx, network, address)
+}
+
+// lookupTimeout bounds how long CheckAddress looks for a name.
+const lookupTimeout = 2 * time.Second
+
+// CheckAddress returns why an http address may not be called; nil if it may, or its name cannot
+// be looked up now. Whether it may is checked at every call all the same.
+func (o Options) CheckAddress(ctx context.Context, address string) error {
+	u, err := url.Parse(address)
+	if err != nil || o.Private {
+		return nil // whoever reads the address says what is wrong with it
+	}
+	ctx, cancel := context.WithTimeout(ctx, lookupTimeout)
+	defer cancel()
+	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+	if err != nil {
+		return nil
+	}
+	for _, at := range found {
+		if err := o.check(at); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // errRedirected ends calls that are redirected.
 var errRedirected = errors.New(
 	"the answer is a redirect, which is not followed; configure the address that it leads to",
@@ -81,17 +120,10 @@ func (o Options) NewClient() *http.Client {
 	if o.Timeout == 0 {
 		o.Timeout = 10 * time.Second
 	}
-	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
-		at, err := netip.ParseAddrPort(address)
-		if err != nil {
-			return err
-		}
-		return o.check(at.Addr())
-	}}
 	return &http.Client{
 		Timeout: o.Timeout,
 		Transport: &http.Transport{
-			DialContext:            dialer.DialContext,
+			DialContext:            o.Dial,
 			ForceAttemptHTTP2:      true,
 			MaxIdleConnsPerHost:    4,
 			MaxConnsPerHost:        16,

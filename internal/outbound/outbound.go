@@ -29,8 +29,8 @@ func New(o Options) *Caller { return &Caller{client: o.NewClient()} }
 
 // Target is somebody who is called.
 type Target struct {
-	Call   string `yaml:"call" json:"call"` // the address that is called with POST
-	Secret string `yaml:"secret" json:"-"`  // signs the call (Standard Webhooks); env:NAME
+	Call   string `yaml:"call" json:"call"`               // the address that is called with POST
+	Secret string `yaml:"secret" json:"secret,omitempty"` // signs the call (Standard Webhooks)
 	// Method, as in PURGE, makes of the call plain requests, for caches that know nothing of
 	// ours: one for each address, in the place of {address} in Call; or a single one with
 	// the groups in the header Groups, as a list of RFC 9651, or, with Separator, as they
@@ -158,42 +158,74 @@ func (e Event) MarshalJSON() ([]byte, error) {
 	}{"1.0", e.Type, e.Source, e.ID, e.Time, "application/json", e.Data})
 }
 
-// Post sends payload as JSON, an Event as a CloudEvent, signed by the Standard Webhooks scheme
-// if there is a secret (whsec_ and base64). The id is the same for every try of the same call.
-// Any 2xx answer is success; a redirect is not followed. Its error is an *AnswerError if there
-// was another answer.
+// Message is a call with POST.
+type Message struct {
+	Address string
+	// Secret signs the call by the Standard Webhooks scheme (whsec_ and base64), if there is one.
+	Secret string
+	// ID is the same for every try of the same call.
+	ID string
+	// Headers are sent besides those that are ours.
+	Headers map[string]string
+	// Payload is sent as JSON, an Event as a CloudEvent.
+	Payload any
+}
+
+// Post sends payload to an address: see Send.
 func (c *Caller) Post(ctx context.Context, address, secret, id string, payload any) error {
-	body, err := json.Marshal(payload)
+	_, err := c.Send(ctx, Message{Address: address, Secret: secret, ID: id, Payload: payload})
+	return err
+}
+
+// maxAnswer is how much of the answer to a call is read.
+const maxAnswer = 2000
+
+// Send makes a call. Any 2xx answer is success; a redirect is not followed. It returns the
+// answer's status and the beginning of its body. Its error is an *AnswerError if there was
+// another answer.
+func (c *Caller) Send(ctx context.Context, m Message) (Answer, error) {
+	body, err := json.Marshal(m.Payload)
 	if err != nil {
-		return err
+		return Answer{}, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, m.Address, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return Answer{}, err
+	}
+	for name, value := range m.Headers {
+		req.Header.Set(name, value)
 	}
 	req.Header.Set("Content-Type", "application/json")
-	if _, is := payload.(Event); is {
+	if _, is := m.Payload.(Event); is {
 		req.Header.Set("Content-Type", "application/cloudevents+json")
 	}
-	req.Header.Set("Idempotency-Key", strconv.Quote(id))
-	if secret != "" {
-		if err := Sign(req.Header, secret, id, time.Now(), body); err != nil {
-			return err
+	req.Header.Set("Idempotency-Key", strconv.Quote(m.ID))
+	if m.Secret != "" {
+		if err := Sign(req.Header, m.Secret, m.ID, time.Now(), body); err != nil {
+			return Answer{}, err
 		}
 	}
 	resp, err := c.client.Do(req)
 	if err != nil {
-		return err
+		return Answer{}, err
 	}
 	defer resp.Body.Close()
-	answer, _ := io.ReadAll(io.LimitReader(resp.Body, 500))
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	answer := Answer{resp.StatusCode, string(bytes.TrimSpace(text))}
 	if resp.StatusCode/100 == 2 {
-		return nil
+		return answer, nil
 	}
-	return &AnswerError{
+	return answer, &AnswerError{
 		Status: resp.StatusCode, RetryAfter: retryAfter(resp.Header.Get("Retry-After"), time.Now()),
-		text: fmt.Sprintf("%s answered %s: %s", req.URL.Host, resp.Status, bytes.TrimSpace(answer)),
+		text: fmt.Sprintf("%s answered %s: %s", req.URL.Host, resp.Status, answer.Text[:min(len(answer.Text), 500)]),
 	}
+}
+
+// Answer is what came back.
+type Answer struct {
+	Status int
+	// Text is the beginning of the body.
+	Text string
 }
 
 // AnswerError is the error of a call that was answered, but not taken.

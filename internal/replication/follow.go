@@ -40,9 +40,13 @@ type Hooks struct {
 	// ModelChanged is called before a model is used. While it is called no other model
 	// is taken up.
 	ModelChanged func(m *model.Model, version int64) error
+	// ModelTaken is called once a model is used.
+	ModelTaken func()
 	// AccessChanged is called with changes that may be of keys, of what is open to
 	// everyone, and of trusted documents.
 	AccessChanged func(ctx context.Context, changes []content.Change) error
+	// SettingsChanged is called with changes that may be of settings.
+	SettingsChanged func(ctx context.Context, changes []content.Change) error
 	// Applied is called after the cache has dropped what changes made old, with what it
 	// has dropped and the last change's sequence.
 	Applied func(ctx context.Context, expired []*cache.Response, sequence int64)
@@ -229,12 +233,13 @@ func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta
 	if len(changes) == 0 {
 		return nil
 	}
-	var model, access bool
+	var model, access, settings bool
 	mixed := slices.ContainsFunc(changes, func(d invalidation.Delta) bool { return d.Entry != changes[0].Entry })
 	for i := range changes {
 		changes[i].OthersChanged, changes[i].ReadAt = mixed, changes[len(changes)-1].Sequence
 		model = model || changes[i].Kind == content.ModelChange
 		access = access || changes[i].Kind == content.AccessChange
+		settings = settings || changes[i].Kind == content.SettingsChange
 	}
 	if model {
 		if err := r.ReloadModel(ctx); err != nil {
@@ -243,6 +248,11 @@ func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta
 	}
 	if access {
 		if err := r.hooks.AccessChanged(ctx, contentOf(changes)); err != nil {
+			return err
+		}
+	}
+	if settings {
+		if err := r.hooks.SettingsChanged(ctx, contentOf(changes)); err != nil {
 			return err
 		}
 	}
@@ -256,6 +266,9 @@ func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta
 	}
 	if access {
 		r.news.Tell("access")
+	}
+	if settings {
+		r.news.Tell("settings")
 	}
 	r.hooks.Applied(ctx, expired, last.Sequence)
 	return nil

@@ -148,6 +148,7 @@ func (r *Replica) takeModel(m *model.Model, version int64) error {
 		return err
 	}
 	r.state.Store(&modelState{Model: m, Version: version})
+	r.hooks.ModelTaken()
 	return nil
 }
 

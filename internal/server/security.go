@@ -2,10 +2,12 @@ package server
 
 import (
 	"net/http"
+	"sync/atomic"
 
 	"github.com/rs/cors"
 
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/settings"
 )
 
 // secured sets what browsers are told to be careful with, on all but content.
@@ -21,11 +23,30 @@ func (s *Server) secured(h http.Header) {
 	}
 }
 
-// withCORS lets the pages of some web origins read content.
-func withCORS(next http.Handler, origins []string) http.Handler {
-	if len(origins) == 0 {
-		return next
+// withCORS lets the pages of those web origins read content that the settings name now.
+func withCORS(next http.Handler, all *settings.Service) http.Handler {
+	type made struct {
+		of *settings.State
+		h  http.Handler
 	}
+	var last atomic.Pointer[made]
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		st := all.State()
+		if len(st.CORS.Allow) == 0 {
+			next.ServeHTTP(w, r)
+			return
+		}
+		m := last.Load()
+		if m == nil || m.of != st {
+			m = &made{st, allowing(st.CORS.Allow, next)}
+			last.Store(m)
+		}
+		m.h.ServeHTTP(w, r)
+	})
+}
+
+// allowing lets the pages of web origins read content (Fetch, CORS protocol).
+func allowing(origins []string, next http.Handler) http.Handler {
 	return cors.New(cors.Options{
 		AllowedOrigins: origins,
 		AllowedMethods: []string{http.MethodGet, http.MethodHead, http.MethodPost},

@@ -44,9 +44,6 @@ type Options struct {
 	// Console holds the built console; without an index.html in it, the console's
 	// address says how to build it.
 	Console fs.FS
-	// AllowedOrigins are the web origins whose pages may read content from a
-	// browser, as in https://skerry.example; "*" means all (see Fetch, CORS).
-	AllowedOrigins []string
 	// Proxies are the networks whose X-Forwarded-For is believed.
 	Proxies []netip.Prefix
 	// Metrics are the networks that may read /metrics without a key; none means loopback.
@@ -68,13 +65,13 @@ func New(o Options) *Server {
 	}
 	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(), measurers: o.Metrics}
 	s.Guard = guard.New(guard.Options{
-		Environment: o.Environment, Proxies: o.Proxies, Secure: o.Secure, CORS: len(o.AllowedOrigins) > 0, Log: o.Log,
+		Environment: o.Environment, Proxies: o.Proxies, Secure: o.Secure, Log: o.Log,
 	})
 	s.Content = contentapi.New(contentapi.Options{
 		Environment: o.Environment, Guard: s.Guard, Batch: o.Batch, TrustedOnly: o.TrustedOnly, Log: o.Log,
 	})
 	s.Control = controlapi.New(o.Environment, s.Guard, s.Content, o.Log)
-	s.reads = withCORS(s.Content, o.AllowedOrigins)
+	s.reads = withCORS(s.Content, o.Environment.Settings)
 	if s.console == nil {
 		s.console = embed.FS{}
 	}

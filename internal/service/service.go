@@ -25,12 +25,11 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/core/rebuild"
-	"ubiquon/internal/core/rule"
+	"ubiquon/internal/core/seal"
 	"ubiquon/internal/environment"
-	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/store/db"
@@ -53,24 +52,24 @@ type Options struct {
 	Model   *model.Model
 	// ApplyModel is that of environment.Options.
 	ApplyModel bool
-	Origins    map[string]origin.Config
-	Sites      map[string]rebuild.Site
-	Rules      []rule.Rule
-	Cache      cache.Options
-	Outbound   outbound.Options
+	// Settings are those of environment.Options.
+	Settings settings.Seed
+	// SecretKey has the keys that encrypt secrets, as seal.ReadRing reads them. Without one, a
+	// service with a private cluster makes one, in the file secret.key under Data.
+	SecretKey string
+	Cache     cache.Options
+	Outbound  outbound.Options
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer    *access.Issuer
 	Reconcile time.Duration
-	// AllowedOrigins and Proxies are those of server.Options.
-	AllowedOrigins []string
-	Proxies        []netip.Prefix
+	// Proxies are those of server.Options.
+	Proxies []netip.Prefix
 	// Batch and TrustedOnly are those of server.Options, ReadTimeout that of
 	// environment.Options.
 	Batch       int
 	TrustedOnly bool
 	ReadTimeout time.Duration
-	// Downstream and the next ones are those of environment.Options.
-	Downstream                         map[string]outbound.Target
+	// KeepChanges and the next ones are those of environment.Options.
 	KeepChanges, KeepEvents, KeepAudit time.Duration
 	Limits                             limits.Limits
 	SessionIdle, SessionLongest        time.Duration
@@ -147,20 +146,22 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err := s.openStore(ctx, url, processor); err != nil {
 		return s, err
 	}
+	keys, err := o.secretKeys()
+	if err != nil {
+		return s, err
+	}
 	s.Environment, err = environment.Open(
 		ctx,
 		environment.Options{
 			Store:          s.store,
 			Model:          o.Model,
 			ApplyModel:     o.ApplyModel,
-			Origins:        o.Origins,
-			Sites:          o.Sites,
-			Rules:          o.Rules,
+			Settings:       o.Settings,
+			SecretKeys:     keys,
 			Cache:          o.Cache,
 			Outbound:       o.Outbound,
 			Issuer:         o.Issuer,
 			ReadTimeout:    o.ReadTimeout,
-			Downstream:     o.Downstream,
 			KeepChanges:    o.KeepChanges,
 			KeepEvents:     o.KeepEvents,
 			KeepAudit:      o.KeepAudit,
@@ -176,6 +177,31 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		},
 	)
 	return s, err
+}
+
+// secretKeys are the keys that encrypt secrets; nil if there is none.
+func (o *Options) secretKeys() (*seal.Ring, error) {
+	text := o.SecretKey
+	if text == "" && o.Database == "" {
+		file := filepath.Join(o.Data, "secret.key")
+		src, err := os.ReadFile(file)
+		if errors.Is(err, fs.ErrNotExist) {
+			src = []byte(seal.NewKey() + "\n")
+			err = os.WriteFile(file, src, 0o600)
+		}
+		if err != nil {
+			return nil, err
+		}
+		text = string(src)
+	}
+	if text == "" {
+		return nil, nil
+	}
+	ring, err := seal.ReadRing(text)
+	if err != nil {
+		return nil, fmt.Errorf("the keys for secrets (UBIQUON_SECRET_KEY): %w", err)
+	}
+	return ring, nil
 }
 
 // openStore connects to the database, and waits for one that cannot be reached yet.
@@ -267,15 +293,14 @@ func (s *Service) Start(ctx context.Context) error {
 	}
 	s.server = server.New(
 		server.Options{
-			Environment:    s.Environment,
-			Console:        s.o.Console,
-			AllowedOrigins: s.o.AllowedOrigins,
-			Proxies:        s.o.Proxies,
-			Metrics:        s.o.Metrics,
-			Batch:          s.o.Batch,
-			TrustedOnly:    s.o.TrustedOnly,
-			Secure:         strings.HasPrefix(s.o.Address, "https:"),
-			Log:            s.o.Log,
+			Environment: s.Environment,
+			Console:     s.o.Console,
+			Proxies:     s.o.Proxies,
+			Metrics:     s.o.Metrics,
+			Batch:       s.o.Batch,
+			TrustedOnly: s.o.TrustedOnly,
+			Secure:      strings.HasPrefix(s.o.Address, "https:"),
+			Log:         s.o.Log,
 		},
 	)
 	s.serve(s.server)

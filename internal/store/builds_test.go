@@ -9,6 +9,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/store/builds"
 	"ubiquon/internal/testkit"
 )
 
@@ -69,7 +70,7 @@ func TestBuilderIsRetriedWithoutLimit(t *testing.T) {
 			if err := s.Builds.Called(ctx, b, false, "", 0); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := s.Builds.Report(ctx, b.ID, rebuild.Failed, false, "out of paint"); err != nil {
+			if _, err := s.Builds.Report(ctx, b.ID, builds.Report{State: rebuild.Failed, Error: "out of paint"}); err != nil {
 				t.Fatal(err)
 			}
 		}

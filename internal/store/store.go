@@ -14,7 +14,10 @@ import (
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/outbox"
 	"ubiquon/internal/store/reading"
+	"ubiquon/internal/store/runs"
+	"ubiquon/internal/store/settings"
 	"ubiquon/internal/store/writing"
 )
 
@@ -41,6 +44,9 @@ type Store struct {
 	Downstream   *builds.Notifications
 	Events       *events.Events
 	Rejected     *events.RejectedItems
+	Settings     *settings.Settings
+	Runs         *runs.Runs
+	Outbox       *outbox.Outbox
 }
 
 // Open opens a database for one environment: db.Open and New. Close ends its connections.
@@ -83,6 +89,9 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	s.Downstream = builds.NewNotifications(d, environment, s.Changes)
 	s.Events = events.New(d, environment)
 	s.Rejected = events.NewRejectedItems(d, environment)
+	s.Settings = settings.New(d, environment, s.Changes, s.Audit)
+	s.Runs = runs.New(d, environment)
+	s.Outbox = outbox.New(d, environment)
 	return s
 }
 

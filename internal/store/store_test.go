@@ -563,22 +563,22 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	if due, _, _ := b.Builds.NextCall(ctx, "web", call); due != nil {
 		t.Fatalf("a second build runs beside the first: %+v", due)
 	}
-	if _, err := b.Builds.Report(ctx, first.ID, "", true, ""); err != nil {
+	if _, err := b.Builds.Report(ctx, first.ID, builds.Report{Started: true}); err != nil {
 		t.Fatal(err)
 	}
-	if done, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); err != nil ||
+	if done, err := b.Builds.Report(ctx, first.ID, builds.Report{State: rebuild.Finished, Error: ""}); err != nil ||
 		done.State != rebuild.Finished ||
 		done.Started == nil {
 		t.Fatalf("%+v, %v", done, err)
 	}
-	if _, err := b.Builds.Report(ctx, first.ID, rebuild.Finished, false, ""); !errors.Is(err, builds.ErrNotRunning) {
+	if _, err := b.Builds.Report(ctx, first.ID, builds.Report{State: rebuild.Finished, Error: ""}); !errors.Is(err, builds.ErrNotRunning) {
 		t.Errorf("a second end: %v", err)
 	}
 	second := next()
 	if second.Number != 2 || second.Sequence != 11 || len(second.Causes) != 2 {
 		t.Fatalf("second: %+v", second)
 	}
-	if failed, err := b.Builds.Report(ctx, second.ID, rebuild.Failed, false, "out of paint"); err != nil ||
+	if failed, err := b.Builds.Report(ctx, second.ID, builds.Report{State: rebuild.Failed, Error: "out of paint"}); err != nil ||
 		failed.Error != "out of paint" {
 		t.Fatalf("%+v, %v", failed, err)
 	}
@@ -594,7 +594,7 @@ func TestConsumeChangesHandsEachChangeToOneReader(t *testing.T) {
 	b := open(t)
 	b.must(pier("a", "A"), pier("b", "B"))
 	broken := errors.New("broken")
-	if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r",
+	if _, _, err := b.Runs.ConsumeChanges(t.Context(), "r", false,
 		func(pgx.Tx, []content.Change) error { return broken }); !errors.Is(
 		err, broken,
 	) {
@@ -602,8 +602,8 @@ func TestConsumeChangesHandsEachChangeToOneReader(t *testing.T) {
 	}
 	var seen []int64
 	for range 3 {
-		if _, _, err := b.Builds.ConsumeChanges(t.Context(), "r", func(_ pgx.Tx, changes []content.Change) error {
-			if claimed, _, _ := b.Builds.ConsumeChanges(t.Context(), "r", nil); claimed {
+		if _, _, err := b.Runs.ConsumeChanges(t.Context(), "r", false, func(_ pgx.Tx, changes []content.Change) error {
+			if claimed, _, _ := b.Runs.ConsumeChanges(t.Context(), "r", false, nil); claimed {
 				t.Error("claimed twice at once")
 			}
 			for _, c := range changes {

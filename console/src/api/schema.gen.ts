@@ -124,6 +124,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/builds/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a waiting build back */
+        post: operations["cancelBuild"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/builds/{id}/reports": {
         parameters: {
             query?: never;
@@ -294,6 +311,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get model and settings as the files of a folder */
+        get: operations["exportConfiguration"];
+        put?: never;
+        /** Say how the files of a folder differ from model and settings, or apply them */
+        post: operations["applyConfiguration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/coverage": {
         parameters: {
             query?: never;
@@ -355,6 +390,42 @@ export interface paths {
         };
         /** List the caches in front that are told of changes */
         get: operations["listDownstream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/downstream/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a cache downstream, with its ETag */
+        get: operations["getDownstream"];
+        /** Make or replace a cache downstream */
+        put: operations["putDownstream"];
+        post?: never;
+        /** Remove a cache downstream */
+        delete: operations["deleteDownstream"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/downstream/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of a cache downstream, the newest first */
+        get: operations["listDownstreamVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -673,6 +744,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/mail/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a test message */
+        post: operations["testMail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/model": {
         parameters: {
             query?: never;
@@ -792,6 +880,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/notifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what accounts were told by mail, the newest first */
+        get: operations["listNotifications"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/open": {
         parameters: {
             query?: never;
@@ -819,6 +924,42 @@ export interface paths {
         };
         /** List origins, and how reading them goes */
         get: operations["listOrigins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get an origin, with its ETag */
+        get: operations["getOrigin"];
+        /** Make or replace an origin */
+        put: operations["putOrigin"];
+        post?: never;
+        /** Remove an origin */
+        delete: operations["deleteOrigin"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of an origin, the newest first */
+        get: operations["listOriginVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -872,6 +1013,23 @@ export interface paths {
         put?: never;
         /** Let go of an origin that is not configured any more */
         post: operations["retireOrigin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{origin}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read the first page of each type of an origin */
+        post: operations["testOrigin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1032,6 +1190,127 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rule-runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what rules made of events, the newest first */
+        get: operations["listRuleRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rule-runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get what a rule made of an event */
+        get: operations["getRuleRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rule-runs/{run}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do a step again that has failed */
+        post: operations["runRuleAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List rules with how they stand */
+        get: operations["listRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a rule, with its ETag */
+        get: operations["getRule"];
+        /** Make or replace a rule */
+        put: operations["putRule"];
+        post?: never;
+        /** Remove a rule */
+        delete: operations["deleteRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a rule would make of something, and do nothing */
+        post: operations["tryRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of a rule, the newest first */
+        get: operations["listRuleVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/schedules": {
         parameters: {
             query?: never;
@@ -1085,6 +1364,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the names of the secrets */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a secret */
+        put: operations["putSecret"];
+        post?: never;
+        /** Forget a secret */
+        delete: operations["deleteSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -1099,6 +1413,24 @@ export interface paths {
         post: operations["signIn"];
         /** Sign out */
         delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/notifications": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say how the own account is told of what */
+        get: operations["getNotifications"];
+        /** Change how the own account is told of what */
+        put: operations["putNotifications"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1172,6 +1504,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the settings of the kinds of which there is one */
+        get: operations["listSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/settings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get the setting mail or cors, with its ETag */
+        get: operations["getSetting"];
+        /** Make or replace the setting mail or cors */
+        put: operations["putSetting"];
+        post?: never;
+        /** Remove the setting mail or cors */
+        delete: operations["deleteSetting"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/settings/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of the setting mail or cors, the newest first */
+        get: operations["listSettingVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites": {
         parameters: {
             query?: never;
@@ -1181,6 +1566,42 @@ export interface paths {
         };
         /** List sites with their latest builds */
         get: operations["listSites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a site, with its ETag */
+        get: operations["getSite"];
+        /** Make or replace a site */
+        put: operations["putSite"];
+        post?: never;
+        /** Remove a site */
+        delete: operations["deleteSite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of a site, the newest first */
+        get: operations["listSiteVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1206,6 +1627,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{site}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call a site as a test, and get its answer */
+        post: operations["testSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/status": {
         parameters: {
             query?: never;
@@ -1215,6 +1653,59 @@ export interface paths {
         };
         /** Say how the service stands */
         get: operations["getStatus"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the targets of notifications */
+        get: operations["listTargets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/targets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a target of notifications, with its ETag */
+        get: operations["getTarget"];
+        /** Make or replace a target of notifications */
+        put: operations["putTarget"];
+        post?: never;
+        /** Remove a target of notifications */
+        delete: operations["deleteTarget"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/targets/{name}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the versions of a target of notifications, the newest first */
+        get: operations["listTargetVersions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1253,6 +1744,23 @@ export interface paths {
         post?: never;
         /** Remove a saved view */
         delete: operations["removeView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get the words that rules are written in */
+        get: operations["getVocabulary"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1343,6 +1851,8 @@ export interface components {
             hasPassword: boolean;
             id: string;
             name: string;
+            /** @description Notify says how the account is told of what by mail. */
+            notify: components["schemas"]["NotificationSettings"];
             role: components["schemas"]["Role"];
             /**
              * Format: date-time
@@ -1492,7 +2002,9 @@ export interface components {
             id: string;
             /** Format: date-time */
             lastRequest: string;
-            /** @description Log says what was tried, and what comes next. */
+            /** @description Link leads to the builder's own page of it. */
+            link?: string;
+            /** @description Log says what was tried, what the builder said, and what comes next. */
             log?: components["schemas"]["BuildStep"][];
             /**
              * Format: date-time
@@ -1519,15 +2031,26 @@ export interface components {
         /** @description Call says how a site's rebuild is asked for. */
         BuildCall: {
             /** @description AtMost bounds that wait, from the first request on. */
-            atMost: string;
+            atMost?: string;
+            /** @description Body is JSON that is sent instead of ours, with {build}, {number}, {site}, {sequence} and {report} in its strings. */
+            body?: string;
             /** @description the address that is called with POST */
             call: string;
+            /** @description Headers are sent with the call. Their values may be secret:NAME or env:NAME. */
+            headers?: {
+                [key: string]: string;
+            };
             /** @description Quiet is how long no further request may come before the build starts. */
-            quiet: string;
-            /** @description Reports says whether the builder reports how builds go: callback (the default), or none. Of one that does not, a build counts as finished when it took the call. */
-            reports?: string;
+            quiet?: string;
+            /**
+             * @description Reports says whether the builder reports how builds go: callback (the default), or none. Of one that does not, a build counts as finished when it took the call.
+             * @enum {string}
+             */
+            reports?: "callback" | "none";
+            /** @description Secret signs the call (Standard Webhooks): secret:NAME or env:NAME. */
+            secret?: string;
             /** @description Timeout is how long a build may run without reporting its end. */
-            timeout: string;
+            timeout?: string;
         };
         /** @description Cause is one change, or one person, that asked for a build. */
         BuildCause: {
@@ -1556,6 +2079,10 @@ export interface components {
         BuildReport: {
             /** @description Error is why it failed. */
             error?: string;
+            /** @description Link leads to the builder's own page of the build. */
+            link?: string;
+            /** @description Log are lines that are added to the build's log, 100 at most. */
+            log?: string[];
             /**
              * @description State is started, finished or failed.
              * @enum {string}
@@ -1720,6 +2247,25 @@ export interface components {
             /** @description Requests are addresses below /content/, or from the plural on. */
             requests?: string[];
         };
+        Call: {
+            address: string;
+            body?: string;
+            secret?: string;
+        };
+        /** @description CallAnswer is what somebody answered who was called as a test. */
+        CallAnswer: {
+            address: string;
+            error?: string;
+            /** @description Status of the answer; 0 if there was none. */
+            status: number;
+            text: string;
+            /** Format: double */
+            tookMs: number;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        CallAnswerItems: {
+            items: components["schemas"]["CallAnswer"][];
+        };
         /** @description Cancelled is the answer to a cancelled schedule. */
         Cancelled: {
             cancelled: boolean;
@@ -1745,7 +2291,7 @@ export interface components {
                 [key: string]: string[];
             };
             id: string;
-            /** @description Kind is content, model or access. Only content has all of the rest. */
+            /** @description Kind is content, model, access or settings. Only content has all of the rest. */
             kind: string;
             /** Format: int64 */
             sequence: number;
@@ -1755,9 +2301,11 @@ export interface components {
         };
         /** @description Cause says why a change happened. */
         ChangeCause: {
+            /** @description Chain has the rules whose consequence it is, the first one first. */
+            chain?: string[];
             /** @description Event is the id of the event that announced it. */
             event?: string;
-            /** @description Kind is event, user, schedule, import, reconcile or model. */
+            /** @description Kind is event, user, schedule, import, reconcile, rule or model. */
             kind: string;
             /** @description Name is the origin, the person or the key behind it. */
             name?: string;
@@ -1788,7 +2336,7 @@ export interface components {
                 [key: string]: string[];
             };
             id: string;
-            /** @description Kind is content, model or access. Only content has all of the rest. */
+            /** @description Kind is content, model, access or settings. Only content has all of the rest. */
             kind: string;
             rules: components["schemas"]["RuleRun"][];
             /** Format: int64 */
@@ -1800,6 +2348,49 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         ChangeItems: {
             items: components["schemas"]["Change"][];
+        };
+        /** @description Configuration is a folder of files, in the form of model and configuration files. */
+        Configuration: {
+            /** @description Files has the texts of the files, by name. */
+            files: {
+                [key: string]: string;
+            };
+        };
+        /** @description ConfigurationChange is how one record differs. */
+        ConfigurationChange: {
+            /**
+             * @description Action is add, edit or remove.
+             * @enum {string}
+             */
+            action: "add" | "edit" | "remove";
+            after?: string;
+            /** @description Before and After are the records as YAML. */
+            before?: string;
+            kind: string;
+            name: string;
+        };
+        /** @description ConfigurationOutcome is what applying a folder does, or has done. */
+        ConfigurationOutcome: {
+            applied: boolean;
+            changes: components["schemas"]["ConfigurationChange"][];
+            /** @description Model is what the difference of the models does. */
+            model: components["schemas"]["Consequence"][];
+            warnings: string[];
+        };
+        /** @description ConfigurationPlan asks what applying a folder would do, or applies it. */
+        ConfigurationPlan: {
+            /** @description AllowLoss applies a model that loses content. */
+            allowLoss?: boolean;
+            /** @description Apply carries it out; without it nothing is changed. */
+            apply?: boolean;
+            /** @description Files has the texts of the files, by name. */
+            files: {
+                [key: string]: string;
+            };
+            /** @description Only has the kinds that are compared: model, rule, site and so on; none: all that the files have. */
+            only?: string[];
+            /** @description Prune removes what the files do not have, of the kinds that are compared. */
+            prune?: boolean;
         };
         /** @description Conflict shows both sides of a lost update. */
         Conflict: {
@@ -1891,6 +2482,15 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         DownstreamItems: {
             items: components["schemas"]["Downstream"][];
+        };
+        /** @description DownstreamWrite is a cache downstream as it is to be. */
+        DownstreamWrite: {
+            call: string;
+            everything?: string;
+            groups?: string;
+            method?: string;
+            secret?: string;
+            separator?: string;
         };
         /** @description Edit is one edit of an entry that is written in the service itself: what is saved, and what is done then. */
         Edit: {
@@ -2517,6 +3117,20 @@ export interface components {
             order?: string[];
             tag?: string;
         };
+        Mail: {
+            subject: string;
+            text?: string;
+            to: string[];
+        };
+        /** @description MailTest asks for a message that says nothing. */
+        MailTest: {
+            /** @description To is an e-mail address. */
+            to: string;
+        };
+        Mistake: {
+            path?: string;
+            text: string;
+        };
         /** @description Model is one environment's whole description of content. A Model is not changed after Read or FromJSON has returned it, so it may be shared. */
         Model: {
             /** @description Locales in the order of declaration; the first is the default. */
@@ -2698,6 +3312,82 @@ export interface components {
         NodeStateItems: {
             items: components["schemas"]["NodeState"][];
         };
+        /** @description Notification is something that an account is told by mail. */
+        Notification: {
+            account: string;
+            /** Format: date-time */
+            at: string;
+            daily: boolean;
+            /** @description Email of the account. */
+            email: string;
+            entry?: string;
+            error?: string;
+            event: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            sent: null | string;
+            /** @description waiting, sent, failed */
+            state: string;
+            subject: string;
+            text: string;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        NotificationItems: {
+            items: components["schemas"]["Notification"][];
+        };
+        /** @description NotificationSettings say how an account is told of what. Empty parts mean the default. */
+        NotificationSettings: {
+            /**
+             * @description Decision is of what was decided of entries that the account has submitted; now.
+             * @enum {string}
+             */
+            decision?: "now" | "daily" | "never";
+            /**
+             * @description Overdue is of entries that have waited for three days; daily.
+             * @enum {string}
+             */
+            overdue?: "now" | "daily" | "never";
+            /**
+             * @description Review is of entries that wait for somebody to approve them; the default is now.
+             * @enum {string}
+             */
+            review?: "now" | "daily" | "never";
+            /**
+             * @description Trouble is of failing builds, silent origins and the like; never.
+             * @enum {string}
+             */
+            trouble?: "now" | "daily" | "never";
+        };
+        Occurrence: {
+            after?: components["schemas"]["Fields"];
+            announced?: string;
+            /** Format: date-time */
+            at: string;
+            before?: components["schemas"]["Fields"];
+            by?: string;
+            chain?: string[];
+            changed?: string[];
+            detail?: string;
+            entry?: string;
+            event: string;
+            locales?: string[];
+            origin?: string;
+            paths?: {
+                [key: string]: string;
+            };
+            role?: string;
+            /** Format: int64 */
+            sequence?: number;
+            /** Format: int64 */
+            signal?: number;
+            slugs?: {
+                [key: string]: string;
+            };
+            subject?: string;
+            title?: string;
+            type?: string;
+        };
         /** @description Option is one value of a choice and what people call it. */
         Option: {
             label: string;
@@ -2760,6 +3450,15 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         OriginStateItems: {
             items: components["schemas"]["OriginState"][];
+        };
+        /** @description OriginWrite is an origin as it is to be, in the form of origins.yaml. */
+        OriginWrite: {
+            editAt?: string;
+            prove: unknown;
+            pull: unknown;
+            types?: {
+                [key: string]: unknown;
+            };
         };
         /** @description PasswordChange sets a new password. */
         PasswordChange: {
@@ -2853,6 +3552,8 @@ export interface components {
             /** @description Reason is the class of the reason that a token is not accepted. */
             reason?: string;
             referredBy?: components["schemas"]["Referrer"][];
+            /** @description Settings are what is wrong with a setting, each with its path. */
+            settings?: components["schemas"]["Mistake"][];
             status: number;
             title: string;
             /** @description Type is the address of a page that describes the kind, relative to the service. */
@@ -2873,6 +3574,10 @@ export interface components {
         /** @description PublicGrants is what everyone may do without a key. */
         PublicGrants: {
             open: components["schemas"]["Grants"];
+        };
+        Purge: {
+            filter?: string;
+            types?: string[];
         };
         /** @description EffortFigures are the effort of a query and its bound. */
         ReadEffort: {
@@ -2904,6 +3609,10 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        Rebuild: {
+            now?: boolean;
+            site: string;
+        };
         /** @description Reconciled is the outcome of a comparison with an origin. */
         Reconciled: {
             /** @description Bad are items that could not be imported, and why: the first hundred of them. */
@@ -2931,6 +3640,15 @@ export interface components {
             field: string;
             title: string;
             type: string;
+        };
+        /** @description Refresh says how a site that renders on a server is told to render pages again. */
+        Refresh: {
+            call: string;
+            secret?: string;
+        };
+        RefreshType2: {
+            pages?: string[];
+            site: string;
         };
         /** @description Refusal is a read that was refused for want of a grant or of a good key. */
         Refusal: {
@@ -3012,21 +3730,140 @@ export interface components {
          * @enum {string}
          */
         Role: "reader" | "editor" | "approver" | "admin";
-        /** @description RuleRun is what a rule made of one change. */
+        Rule: {
+            at?: string;
+            description?: string;
+            do: components["schemas"]["Step"][];
+            name?: string;
+            off?: boolean;
+            on?: string[];
+            types?: string[];
+            when?: string;
+            zone?: string;
+        };
+        /** @description RuleRun is what one rule made of one event. */
         RuleRun: {
+            /** @description About is what happened, of a run that fired. */
+            about?: components["schemas"]["Occurrence"];
             /** Format: date-time */
             at: string;
-            detail: string;
+            entry?: string;
+            event: string;
             fired: boolean;
-            rule: string;
             /** Format: int64 */
+            id: number;
+            /** @description Reason says why it did not fire, and names the property that decided. */
+            reason: string;
+            rule: string;
+            /**
+             * Format: int64
+             * @description Sequence of the change; 0 for a run of the clock, or of an event of the service.
+             */
             sequence: number;
+            /** @description State is not fired, running, done or failed. */
+            state: string;
+            /** @description Steps are what came of those of the rule; none if it did not fire. */
+            steps: components["schemas"]["StepRun"][];
+            type?: string;
+            /**
+             * Format: int64
+             * @description Version of the rule at that time.
+             */
+            version: number;
+        };
+        /** @description RuleRunAgain asks for a step that has failed to be tried again. */
+        RuleRunAgain: {
+            /** @description Step counts from 0; -1, the default, means the one that has failed. */
+            step?: null | number;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        RuleRunItems: {
+            items: components["schemas"]["RuleRun"][];
+        };
+        /** @description RuleState is a rule with how it stands. */
+        RuleState: {
+            at?: string;
+            /** @description Broken says why it does not fit the model; it does not fire then. */
+            broken?: string;
+            by: string;
+            /** Format: date-time */
+            changed: string;
+            description?: string;
+            do: components["schemas"]["Step"][];
+            /**
+             * Format: int64
+             * @description Fired counts how often it has, as far as runs are kept.
+             */
+            fired: number;
+            /** @description LastRun is the last one in which it fired. */
+            lastRun: components["schemas"]["RuleRun"] | null;
+            name?: string;
+            /**
+             * Format: date-time
+             * @description Next is when it fires by itself; null: it does not.
+             */
+            next: null | string;
+            off?: boolean;
+            on?: string[];
+            types?: string[];
+            /** Format: int64 */
+            version: number;
+            warnings: string[];
+            when?: string;
+            zone?: string;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        RuleStateItems: {
+            items: components["schemas"]["RuleState"][];
+        };
+        /** @description RuleTrial asks what a rule would make of something, without any effect. One of Event, Sequence and Entry says of what; none: of the last changes of content. */
+        RuleTrial: {
+            /** @description Entry, as it stands, and On, the event that is supposed of it; published if it is not given. */
+            entry?: string;
+            /** @description Event is the id of an announcement of an origin. */
+            event?: string;
+            on?: string;
+            /** @description Rule is what is tried in place of the one that is kept, in the form of rules.yaml. */
+            rule?: components["schemas"]["Rule"];
+            /**
+             * Format: int64
+             * @description Sequence is the number of a change.
+             */
+            sequence?: number;
+        };
+        /** @description RuleTrialOutcome is what a rule would make of something. */
+        RuleTrialOutcome: {
+            /** @description Problems are what is wrong with the rule that was sent; nothing is tried then. */
+            problems: components["schemas"]["Mistake"][];
+            /** @description Trials are one for each change. */
+            trials: components["schemas"]["RuleVerdictOn"][];
+            /** @description Warnings are those of the rule. */
+            warnings: string[];
         };
         /** @description RuleVerdict is what a rule makes of a change. */
         RuleVerdict: {
             fires: boolean;
             rule: string;
             why?: string;
+        };
+        /** @description RuleVerdictOn is what a rule would make of one change, with its steps as they would be done. */
+        RuleVerdictOn: {
+            about: components["schemas"]["Occurrence"];
+            fires: boolean;
+            reason?: string;
+            steps: components["schemas"]["StepPreview"][];
+        };
+        /** @description RuleWrite is a rule as it is to be, without its name. */
+        RuleWrite: {
+            at?: string;
+            description?: string;
+            do: components["schemas"]["Step"][];
+            name?: string;
+            off?: boolean;
+            on?: string[];
+            types?: string[];
+            when?: string;
+            zone?: string;
         };
         /** @description SavedRead is a read that somebody has kept. */
         SavedRead: {
@@ -3040,6 +3877,27 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         SavedReadItems: {
             items: components["schemas"]["SavedRead"][];
+        };
+        /** @description SavedSetting is a setting with what is odd about it. */
+        SavedSetting: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Kind is rule, site, origin, downstream, target, mail or cors. */
+            kind: string;
+            /** @description Name is unique in its kind; of kinds of which there is one, it is that of the kind. */
+            name: string;
+            /** @description Problems are what is wrong with a record that was only checked. */
+            problems?: components["schemas"]["Mistake"][];
+            /** @description Spec is the record itself, in the form of its file, without its name; null in a version that says that it was removed. */
+            spec: unknown;
+            /**
+             * Format: int64
+             * @description Version rises by one with every change. It is the ETag, in quotes.
+             */
+            version: number;
+            /** @description Warnings keep nothing from working. */
+            warnings: string[];
         };
         /** @description SavedView is a list that somebody has kept under a name: a page of the console, and what it is narrowed by. */
         SavedView: {
@@ -3108,6 +3966,31 @@ export interface components {
             items: components["schemas"]["Schedule"][];
             total: number;
         };
+        ScheduleType2: {
+            /** @enum {string} */
+            action: "publish" | "unpublish";
+            in: string;
+            of: components["schemas"]["Which"];
+        };
+        /** @description Secret is the name of a value that is kept encrypted. The value is never shown. */
+        Secret: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            name: string;
+            /** @description UsedBy has the settings that refer to it, as in "site skerry-web". */
+            usedBy: string[];
+            /** Format: int64 */
+            version: number;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        SecretItems: {
+            items: components["schemas"]["Secret"][];
+        };
+        /** @description SecretWrite is a secret as it is to be. */
+        SecretWrite: {
+            value: string;
+        };
         /** @description Problem is something that is wrong now, as an operator is told of it. */
         ServiceProblem: {
             /** @description Mend is what to do: a command, or in words. */
@@ -3140,6 +4023,27 @@ export interface components {
             /** @description Here is the id of the session that asks. */
             here: string;
             items: components["schemas"]["Session"][];
+        };
+        /** @description Setting is one record of the configuration that is managed while the service runs. */
+        Setting: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description Kind is rule, site, origin, downstream, target, mail or cors. */
+            kind: string;
+            /** @description Name is unique in its kind; of kinds of which there is one, it is that of the kind. */
+            name: string;
+            /** @description Spec is the record itself, in the form of its file, without its name; null in a version that says that it was removed. */
+            spec: unknown;
+            /**
+             * Format: int64
+             * @description Version rises by one with every change. It is the ETag, in quotes.
+             */
+            version: number;
+        };
+        /** @description Items is an answer that lists something. Items is never null. */
+        SettingItems: {
+            items: components["schemas"]["Setting"][];
         };
         /**
          * @description Severity says what a difference between two models does to stored content.
@@ -3185,6 +4089,30 @@ export interface components {
             sites: string[];
             what: string;
         };
+        /** @description SingleWrite is a setting of a kind of which there is one: a MailServer or CORS. */
+        SingleWrite: {
+            /** @description Allow is that of CORS. */
+            allow?: string[];
+            digestAt?: string;
+            from?: string;
+            off?: boolean;
+            password?: string;
+            /** @description Server and the rest are those of MailServer. */
+            server?: string;
+            tls?: string;
+            user?: string;
+            zone?: string;
+        };
+        /** @description SiteFailure is how the builds of a site fail. */
+        SiteFailure: {
+            error: string;
+            /** @description Failures counts the builds that have failed in a row. */
+            failures: number;
+            /** @description Mend is what to do. */
+            mend: string;
+            /** Format: date-time */
+            since: string;
+        };
         /** @description SiteInfo is a site with how it stands. */
         SiteInfo: {
             /** @description Address is where visitors find it. */
@@ -3192,9 +4120,24 @@ export interface components {
             build?: components["schemas"]["BuildCall"];
             /** @description the last ones, the newest first */
             builds: components["schemas"]["Build"][];
+            by: string;
+            /** Format: date-time */
+            changed: string;
+            /** @description Failing says how its builds fail; null: they do not. */
+            failing: components["schemas"]["SiteFailure"] | null;
             name: string;
+            /** @description Off keeps it from being built and refreshed. */
+            off?: boolean;
             /** @description Preview is the address at which the site shows an entry in preview, with {path}, {token} and {locale} in it. */
             preview?: string;
+            /** @description Reads are the types that it has read with its key, as far as that is known. */
+            reads: string[];
+            refresh?: components["schemas"]["Refresh"];
+            /**
+             * Format: int64
+             * @description Version, By and Changed are those of its record: see Setting.
+             */
+            version: number;
         };
         /** @description Items is an answer that lists something. Items is never null. */
         SiteInfoItems: {
@@ -3204,6 +4147,17 @@ export interface components {
         SiteRebuild: {
             /** @description Now does not wait for further requests. */
             now?: boolean;
+        };
+        /** @description SiteWrite is a site as it is to be. */
+        SiteWrite: {
+            /** @description Address is where visitors find it. */
+            address: string;
+            build?: components["schemas"]["BuildCall"];
+            /** @description Off keeps it from being built and refreshed. */
+            off?: boolean;
+            /** @description Preview is the address at which the site shows an entry in preview, with {path}, {token} and {locale} in it. */
+            preview?: string;
+            refresh?: components["schemas"]["Refresh"];
         };
         /**
          * @description State is where an entry stands between writing and readers.
@@ -3244,6 +4198,51 @@ export interface components {
             since: string;
             sites: components["schemas"]["SiteInfo"][];
         };
+        Step: {
+            call?: components["schemas"]["Call"];
+            /** @enum {string} */
+            else?: "stop" | "continue";
+            mail?: components["schemas"]["Mail"];
+            publish?: components["schemas"]["Which"];
+            purge?: components["schemas"]["Purge"];
+            rebuild?: components["schemas"]["Rebuild"];
+            refresh?: components["schemas"]["RefreshType2"];
+            schedule?: components["schemas"]["ScheduleType2"];
+            unpublish?: components["schemas"]["Which"];
+            wait?: components["schemas"]["Wait"];
+            warm?: components["schemas"]["Warm"];
+        };
+        /** @description StepPreview is a step as it would be done. */
+        StepPreview: {
+            kind: string;
+            /** @description Says what would be done, in a line. */
+            says: string;
+            /** @description Text is the mail's text, or the body of the call. */
+            text?: string;
+        };
+        /** @description StepRun is what came of one step. */
+        StepRun: {
+            /** @description Attempts counts how often it was tried. */
+            attempts: number;
+            /**
+             * Format: date-time
+             * @description Due is when it is tried next, while it waits.
+             */
+            due?: null | string;
+            error?: string;
+            /** Format: date-time */
+            finished: null | string;
+            kind: string;
+            /** @description Result says what it did, Error why it failed. */
+            result?: string;
+            /** Format: date-time */
+            started: null | string;
+            state: string;
+            /** @description from 0 */
+            step: number;
+            /** @description Took is from the first try to the end, in milliseconds. */
+            tookMs: null | number;
+        };
         /** @description Submissions says which drafts are taken from outside for a type. */
         Submissions: {
             /** @description Bytes bounds the body of a request; default 16,384. */
@@ -3254,6 +4253,13 @@ export interface components {
             perMinute: number;
             /** @description Trap is the name of a form's field that people do not see, and so leave empty. */
             trap?: string;
+        };
+        /** @description TargetWrite is a name for people as it is to be. */
+        TargetWrite: {
+            description?: string;
+            /** @description Mail has the addresses, and role:NAME for everybody who has the role. */
+            mail: string[];
+            off?: boolean;
         };
         /** @description Timings are the parts of an answer's time, in milliseconds. */
         Timings: {
@@ -3344,6 +4350,28 @@ export interface components {
             sequence: number;
             what: string;
         };
+        /** @description Vocabulary is the words that rules are written in. */
+        Vocabulary: {
+            /** @description ContentEvents are what happens to entries, ServiceEvents what happens to the service. */
+            contentEvents: string[];
+            fields: {
+                [key: string]: string[];
+            };
+            /** @description Placeholders may stand in texts, besides entry.FIELD and before.FIELD. */
+            placeholders: string[];
+            /** @description Properties are what conditions may name of an event; Fields are, by type, those of the entry, written entry.FIELD and before.FIELD. */
+            properties: string[];
+            serviceEvents: string[];
+            /** @description Steps are the kinds of step. */
+            steps: string[];
+        };
+        Wait: {
+            for: string;
+        };
+        Warm: {
+            hottest?: number;
+            requests?: string[];
+        };
         /** @description Warmed says what became of a request that was to be computed ahead. */
         Warmed: {
             error?: string;
@@ -3362,6 +4390,7 @@ export interface components {
             name?: string;
             password?: string;
         };
+        Which: Record<string, never>;
         /** @description WhyAnswer is the answer to a Question. */
         WhyAnswer: {
             /** @description Cached are the answers in this node's cache that were made of it. */
@@ -3760,6 +4789,46 @@ export interface operations {
             };
         };
     };
+    cancelBuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Build"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["Build"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     reportBuild: {
         parameters: {
             query?: never;
@@ -4141,6 +5210,84 @@ export interface operations {
             };
         };
     };
+    exportConfiguration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Configuration"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    applyConfiguration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "files": {
+                 *         "settings.yaml": "cors: {allow: [\"*\"]}\n"
+                 *       }
+                 *     }
+                 */
+                "application/json": components["schemas"]["ConfigurationPlan"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigurationOutcome"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["ConfigurationOutcome"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getCoverage: {
         parameters: {
             query?: never;
@@ -4308,6 +5455,164 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DownstreamItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getDownstream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putDownstream: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DownstreamWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteDownstream: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDownstreamVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
                 };
             };
             /** @description A problem document. */
@@ -5254,6 +6559,52 @@ export interface operations {
             };
         };
     };
+    testMail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["MailTest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getModel: {
         parameters: {
             query?: never;
@@ -5490,6 +6841,42 @@ export interface operations {
             };
         };
     };
+    listNotifications: {
+        parameters: {
+            query?: {
+                /**
+                 * @description Limit is 50 if it is not given or more than 500.
+                 * @example 5
+                 */
+                limit?: number;
+                state?: "waiting" | "sent" | "failed";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotificationItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getPublicGrants: {
         parameters: {
             query?: never;
@@ -5577,6 +6964,164 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OriginStateItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getOrigin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putOrigin: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OriginWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteOrigin: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listOriginVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
                 };
             };
             /** @description A problem document. */
@@ -5710,6 +7255,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WriteState"] | (components["schemas"]["RetirementOriginProgress"] | components["schemas"]["FailedLine"]);
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    testOrigin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallAnswerItems"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["CallAnswerItems"];
                 };
             };
             /** @description A problem document. */
@@ -6079,6 +7664,351 @@ export interface operations {
             };
         };
     };
+    listRuleRuns: {
+        parameters: {
+            query?: {
+                /** @description Before has only runs with a smaller id. */
+                before?: number;
+                entry?: string;
+                /**
+                 * @description Limit is 50 if it is not given or more than 500.
+                 * @example 5
+                 */
+                limit?: number;
+                /** @description Outcome is fired, not-fired, running, done or failed. */
+                outcome?: "fired" | "not-fired" | "running" | "done" | "failed";
+                rule?: string;
+                sequence?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleRunItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRuleRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleRun"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runRuleAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RuleRunAgain"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleRun"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["RuleRun"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleStateItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putRule: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RuleWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteRule: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example Rebuild the site on publish */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "sequence": 1
+                 *     }
+                 */
+                "application/json": components["schemas"]["RuleTrial"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleTrialOutcome"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRuleVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listSchedules: {
         parameters: {
             query?: {
@@ -6284,6 +8214,127 @@ export interface operations {
             };
         };
     };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SecretWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getSession: {
         parameters: {
             query?: never;
@@ -6362,6 +8413,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SignedOut"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getNotifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotificationSettings"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putNotifications: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NotificationSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotificationSettings"];
                 };
             };
             /** @description A problem document. */
@@ -6501,6 +8614,193 @@ export interface operations {
             };
         };
     };
+    listSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSetting: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SingleWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteSetting: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSettingVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listSites: {
         parameters: {
             query?: never;
@@ -6517,6 +8817,164 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteInfoItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSite: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SiteWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteSite: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSiteVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
                 };
             };
             /** @description A problem document. */
@@ -6575,6 +9033,46 @@ export interface operations {
             };
         };
     };
+    testSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallAnswer"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["CallAnswer"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getStatus: {
         parameters: {
             query?: never;
@@ -6591,6 +9089,193 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listTargets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTarget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putTarget: {
+        parameters: {
+            query?: {
+                /** @description Check says what would be wrong or odd, and changes nothing. */
+                check?: boolean;
+            };
+            header?: {
+                "If-Match"?: string;
+                "If-None-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TargetWrite"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["SavedSetting"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteTarget: {
+        parameters: {
+            query?: never;
+            header?: {
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listTargetVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingItems"];
                 };
             };
             /** @description A problem document. */
@@ -6713,6 +9398,35 @@ export interface operations {
                     "application/json": components["schemas"]["WriteState"] | {
                         [key: string]: unknown;
                     };
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getVocabulary: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Vocabulary"];
                 };
             };
             /** @description A problem document. */

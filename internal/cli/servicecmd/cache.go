@@ -327,7 +327,7 @@ func (a *Commands) changeShow() *cobra.Command {
 					t.Row("differs in "+command.OrDash(locale), strings.Join(c.Fields[locale], ", "))
 				}
 				for _, r := range c.Rules {
-					t.Row("rule", r.Rule+": "+r.Detail)
+					t.Row("rule", r.Rule+": "+r.Reason)
 				}
 			})
 		},

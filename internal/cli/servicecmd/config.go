@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
+	"ubiquon/internal/settings"
 )
 
 // config is the form of ubiquon.yaml. Paths in it are relative to the file.
@@ -34,6 +34,8 @@ type config struct {
 	Origins       string `yaml:"origins"`       // files
 	Sites         string `yaml:"sites"`
 	Rules         string `yaml:"rules"`
+	ApplySettings bool   `yaml:"applySettings"` // bring up to date at every start what files have seeded
+	SecretKey     string `yaml:"secretKey"`     // file with the keys for secrets; or UBIQUON_SECRET_KEY
 	Cache         struct {
 		Bytes string `yaml:"bytes"` // as in 256MB
 	} `yaml:"cache"`
@@ -66,6 +68,8 @@ type config struct {
 		Allow []string `yaml:"allow"` // networks that may read /metrics without a key; default loopback
 	} `yaml:"metrics"`
 	Downstream map[string]outbound.Target `yaml:"downstream"` // caches that are told of what changes
+	Mail       *settings.Mail             `yaml:"mail"`       // the server that mail is sent through
+	Targets    map[string]settings.Target `yaml:"targets"`    // names for people who are told something
 	Changes    struct {
 		Keep strictyaml.Duration `yaml:"keep"` // how long a change stays in the log at least; default 720h
 	} `yaml:"changes"`
@@ -78,9 +82,8 @@ type config struct {
 	Warnings []string
 
 	model      *model.Model
-	origins    map[string]origin.Config
-	sites      map[string]rebuild.Site
-	rules      []rule.Rule
+	seed       settings.Seed
+	secretKey  string
 	CacheBytes uint64
 	proxies    []netip.Prefix
 	outbound   []netip.Prefix
@@ -94,7 +97,7 @@ func text(field func(*config) *string) func(*config, string) error {
 	}
 }
 
-var settings = []setting{
+var knobs = []setting{
 	{"listen", "address to listen on, as in 127.0.0.1:8400", text(func(c *config) *string { return &c.Listen })},
 	{
 		"publicAddress", "address under which builders reach the service",
@@ -117,6 +120,12 @@ var settings = []setting{
 	{"origins", "file of the origins", text(func(c *config) *string { return &c.Origins })},
 	{"sites", "file of the sites", text(func(c *config) *string { return &c.Sites })},
 	{"rules", "file of the rules", text(func(c *config) *string { return &c.Rules })},
+	{"applySettings", "true brings up to date at every start what files have seeded", func(c *config, v string) (err error) {
+		if c.ApplySettings, err = strconv.ParseBool(v); err != nil {
+			return fmt.Errorf("%q is neither true nor false", v)
+		}
+		return nil
+	}},
 	{"cache.bytes", "bound of the cache, as in 256MB", text(func(c *config) *string { return &c.Cache.Bytes })},
 	{"outbound.private", "true allows calls into private networks", func(c *config, v string) (err error) {
 		if c.Outbound.Private, err = strconv.ParseBool(v); err != nil {
@@ -139,7 +148,10 @@ var settings = []setting{
 }
 
 // foreignVariables begin with UBIQUON_ too, and set nothing here.
-var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY", "UBIQUON_CONTEXT"}
+var foreignVariables = []string{"UBIQUON_ADDRESS", "UBIQUON_KEY", "UBIQUON_CONTEXT", secretKeyVariable}
+
+// secretKeyVariable holds the keys for secrets themselves, so that they are in no file.
+const secretKeyVariable = "UBIQUON_SECRET_KEY"
 
 // LoadConfig reads the file, then the variables, then the flags, each counting
 // before the ones read earlier; then the files that the configuration names.
@@ -160,7 +172,7 @@ func LoadConfig(file string, flags map[string]string) (*config, error) {
 			!filepath.IsAbs(c.Tokens.Keys) {
 			c.Tokens.Keys = filepath.Join(base, c.Tokens.Keys)
 		}
-		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules} {
+		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules, &c.SecretKey} {
 			if *path != "" && !filepath.IsAbs(*path) {
 				*path = filepath.Join(base, *path)
 			}
@@ -169,7 +181,7 @@ func LoadConfig(file string, flags map[string]string) (*config, error) {
 	if err := c.fromVariables(os.Environ()); err != nil {
 		return nil, err
 	}
-	for _, s := range settings {
+	for _, s := range knobs {
 		if v, ok := flags[s.flag()]; ok {
 			if err := s.set(c, v); err != nil {
 				return nil, fmt.Errorf("--%s: %w", s.flag(), err)
@@ -182,7 +194,7 @@ func LoadConfig(file string, flags map[string]string) (*config, error) {
 func (c *config) fromVariables(environ []string) error {
 	known := slices.Clone(foreignVariables)
 	byName := map[string]setting{}
-	for _, s := range settings {
+	for _, s := range knobs {
 		known = append(known, s.variable())
 		byName[s.variable()] = s
 	}
@@ -218,8 +230,12 @@ func (c *config) readFiles() error {
 		}
 		c.CacheBytes = uint64(size)
 	}
-	if err := resolveSecrets(reflect.ValueOf(&c.Downstream)); err != nil {
-		return fmt.Errorf("downstream: %w", err)
+	if c.secretKey = os.Getenv(secretKeyVariable); c.secretKey == "" && c.SecretKey != "" {
+		src, err := os.ReadFile(c.SecretKey)
+		if err != nil {
+			return fmt.Errorf("secretKey: %w", err)
+		}
+		c.secretKey = string(src)
 	}
 	if c.Database, err = fromEnvironment(c.Database); err != nil {
 		return fmt.Errorf("database: %w", err)
@@ -280,12 +296,13 @@ func (c *config) readFiles() error {
 		if err := strictyaml.Decode(f.path, src, f.into); err != nil {
 			return err
 		}
-		if err := resolveSecrets(reflect.ValueOf(f.into)); err != nil {
-			return fmt.Errorf("%s: %w", f.path, err)
-		}
 	}
-	c.origins, c.sites, c.rules = origins.Origins, sites.Sites, rules.Rules
-	return nil
+	c.seed = settings.Seed{
+		Origins: origins.Origins, Sites: sites.Sites, Rules: rules.Rules, Downstream: c.Downstream,
+		Targets: c.Targets, Mail: c.Mail, CORS: c.CORS.Allow, Apply: c.ApplySettings,
+	}
+	_, err = c.seed.Variables()
+	return err
 }
 
 // fromEnvironment replaces env:NAME by the variable's value.
@@ -299,44 +316,4 @@ func fromEnvironment(s string) (string, error) {
 		return "", fmt.Errorf("the variable %s is not set", name)
 	}
 	return v, nil
-}
-
-// resolveSecrets replaces env:NAME everywhere in a value.
-func resolveSecrets(v reflect.Value) error {
-	switch v.Kind() {
-	case reflect.Pointer:
-		if !v.IsNil() {
-			return resolveSecrets(v.Elem())
-		}
-	case reflect.Struct:
-		for i := range v.NumField() {
-			if v.Field(i).CanSet() {
-				if err := resolveSecrets(v.Field(i)); err != nil {
-					return err
-				}
-			}
-		}
-	case reflect.Slice:
-		for i := range v.Len() {
-			if err := resolveSecrets(v.Index(i)); err != nil {
-				return err
-			}
-		}
-	case reflect.Map:
-		for _, key := range v.MapKeys() {
-			one := reflect.New(v.Type().Elem()).Elem()
-			one.Set(v.MapIndex(key))
-			if err := resolveSecrets(one); err != nil {
-				return err
-			}
-			v.SetMapIndex(key, one)
-		}
-	case reflect.String:
-		s, err := fromEnvironment(v.String())
-		if err != nil {
-			return err
-		}
-		v.SetString(s)
-	}
-	return nil
 }

@@ -21,9 +21,10 @@ func (a *Commands) Demo() *cobra.Command {
 		Use:   "demo",
 		Short: "Run the demo: the service with the content of the Skerry Line and simulated outside systems",
 		Long: `Starts a private PostgreSQL, the gateway, the harbour office (where content is
-written), the slipway (which builds the site) and the breakwater (a shared cache
-for what everyone may read), and prints where everything is. Ctrl-C stops all of
-it; the next start takes up where this one was.`,
+written), the slipway (which builds the site), the board (a display at the piers),
+the breakwater (a shared cache for what everyone may read) and the mailbox (a mail
+server that shows what it got), and prints where everything is. Ctrl-C stops all
+of it; the next start takes up where this one was.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := newLog(a.Err, level, "text")
@@ -34,7 +35,8 @@ it; the next start takes up where this one was.`,
 			if free || once {
 				for name, address := range map[string]*string{
 					"listen": &o.Listen, "office": &o.Office,
-					"slipway": &o.Slipway, "breakwater": &o.Breakwater,
+					"slipway": &o.Slipway, "breakwater": &o.Breakwater, "board": &o.Board, "mailbox": &o.Mailbox,
+					"smtp": &o.SMTP,
 				} {
 					if !cmd.Flags().Changed(name) {
 						*address = "127.0.0.1:0"
@@ -68,6 +70,9 @@ it; the next start takes up where this one was.`,
 	f.StringVar(&o.Office, "office", "127.0.0.1:8410", "the harbour office's address")
 	f.StringVar(&o.Slipway, "slipway", "127.0.0.1:8420", "the slipway's address")
 	f.StringVar(&o.Breakwater, "breakwater", "127.0.0.1:8430", "the address of the shared cache before the gateway")
+	f.StringVar(&o.Board, "board", "127.0.0.1:8440", "the address of the pier display")
+	f.StringVar(&o.Mailbox, "mailbox", "127.0.0.1:8450", "the address of the page of the mail server")
+	f.StringVar(&o.SMTP, "smtp", "127.0.0.1:8451", "where the mail server takes mail")
 	f.IntVar(&o.Nodes, "nodes", 1, "how many nodes serve, behind a front that hands requests to them in turn")
 	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
 	f.BoolVar(&free, "free-ports", false, "take whatever ports are free, where no address is given")
@@ -87,14 +92,16 @@ The Skerry Line is running.
   Console          %s/console/      user %s, password %s
   Harbour office   %s       user %s, password %s
   Slipway          %s       the built site
+  Board            %s       the display at the piers
   Breakwater       %s       what everyone may read, from a shared cache
+  Mailbox          %s       the mail that was sent
 
   Keys   published %s
          preview   %s
          admin     %s
          site      %s
 `, c.Gateway, c.Gateway, c.Accounts[0].Email, c.Accounts[0].Password, c.Office, user, password, c.Slipway,
-		c.Breakwater, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
+		c.Board, c.Breakwater, c.Mailbox, c.Keys.Published, c.Keys.Preview, c.Keys.Admin, c.Keys.Site)
 	for i, address := range c.Nodes {
 		say("  Node %d           %s", i+1, address)
 		if i == len(c.Nodes)-1 {

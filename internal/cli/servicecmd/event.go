@@ -75,7 +75,7 @@ func (a *Commands) Event() *cobra.Command {
 					if r.Fired {
 						mark = "fired"
 					}
-					t.Row("rule", r.Rule, mark, r.Detail)
+					t.Row("rule", r.Rule, mark, r.Reason)
 				}
 				for _, b := range e.Builds {
 					t.Row("build", fmt.Sprintf("%s %d", b.Site, b.Number), b.State, b.Error)

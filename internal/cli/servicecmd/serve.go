@@ -67,7 +67,7 @@ which the first account of the console is made.`,
 	}
 	f := c.Flags()
 	f.StringVar(&file, "config", "", "the configuration file, such as ubiquon.yaml")
-	for _, s := range settings {
+	for _, s := range knobs {
 		given[s.flag()] = f.String(s.flag(), "", fmt.Sprintf("%s (%s)", s.says, s.variable()))
 		if s.key == "quietCopy" {
 			f.Lookup(s.flag()).NoOptDefVal = "true"
@@ -133,9 +133,8 @@ func (conf *config) serviceOptions() service.Options {
 		Address:     conf.PublicAddress,
 		Model:       conf.model,
 		ApplyModel:  conf.ApplyModel,
-		Origins:     conf.origins,
-		Sites:       conf.sites,
-		Rules:       conf.rules,
+		Settings:    conf.seed,
+		SecretKey:   conf.secretKey,
 		Cache:       cache.Options{Bytes: conf.CacheBytes},
 		Outbound: outbound.Options{
 			Private: conf.Outbound.Private,
@@ -153,9 +152,7 @@ func (conf *config) serviceOptions() service.Options {
 		Batch:          conf.GraphQL.Batch,
 		TrustedOnly:    conf.GraphQL.TrustedOnly,
 		ReadTimeout:    time.Duration(conf.ReadTimeout),
-		Downstream:     conf.Downstream,
 		KeepChanges:    time.Duration(conf.Changes.Keep),
-		AllowedOrigins: conf.CORS.Allow,
 		Proxies:        conf.proxies,
 	}
 }
@@ -205,15 +202,15 @@ and starts nothing. Unlike serve it fails for variables that are unknown.`,
 			return a.Print(
 				map[string]any{
 					"types":   types,
-					"origins": len(conf.origins),
-					"sites":   len(conf.sites),
-					"rules":   len(conf.rules),
+					"origins": len(conf.seed.Origins),
+					"sites":   len(conf.seed.Sites),
+					"rules":   len(conf.seed.Rules),
 				},
 				func(t *command.Table) {
 					t.Line(
 						fmt.Sprintf(
-							"✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.origins),
-							len(conf.sites), len(conf.rules),
+							"✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.seed.Origins),
+							len(conf.seed.Sites), len(conf.seed.Rules),
 						),
 					)
 				},

@@ -68,6 +68,15 @@ const (
 // Roles lists every role, the least first.
 var Roles = []Role{RoleReader, RoleEditor, RoleApprover, RoleAdmin}
 
+// RoleNames lists the names of the roles, in the order of Roles.
+func RoleNames() []string {
+	out := make([]string, len(Roles))
+	for i, r := range Roles {
+		out[i] = string(r)
+	}
+	return out
+}
+
 // Grants of a role; none for an unknown one.
 func (r Role) Grants() Grants {
 	verbs := map[Role][]string{

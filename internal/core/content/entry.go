@@ -138,7 +138,7 @@ func UserCause(name string) Cause { return Cause{Kind: "user", Name: name} }
 
 // Cause says why a change happened.
 type Cause struct {
-	// Kind is event, user, schedule, import, reconcile or model.
+	// Kind is event, user, schedule, import, reconcile, rule or model.
 	Kind string `json:"kind"`
 	// Name is the origin, the person or the key behind it.
 	Name string `json:"name,omitempty"`
@@ -146,6 +146,8 @@ type Cause struct {
 	Event string `json:"event,omitempty"`
 	// PublishedAt is when the origin published, by its own clock.
 	PublishedAt *time.Time `json:"publishedAt,omitempty"`
+	// Chain has the rules whose consequence it is, the first one first.
+	Chain []string `json:"chain,omitempty"`
 }
 
 // Change is what one edit or event did to one entry in one edition.
@@ -154,7 +156,7 @@ type Change struct {
 	Commit   int64     `json:"commit"`
 	ID       string    `json:"id"`
 	At       time.Time `json:"at"`
-	// Kind is content, model or access. Only content has all of the rest.
+	// Kind is content, model, access or settings. Only content has all of the rest.
 	Kind    string `json:"kind"`
 	Edition string `json:"edition,omitempty"`
 	Entry   string `json:"entry,omitempty"`
@@ -202,6 +204,9 @@ const (
 	// for those who hold answers; nobody has published anything.
 	RerenderChange = "relaid"
 	AccessChange   = "access"
+	// SettingsChange is of the configuration that is managed while the service runs: What is
+	// the kind of setting, Entry its name.
+	SettingsChange = "settings"
 )
 
 // What an access change is about; a key's id is in Entry.

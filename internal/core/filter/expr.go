@@ -239,6 +239,13 @@ func names(e Expr) []*Name {
 	return out
 }
 
+// Names lists the properties that the filter is about, in the order in which they are written.
+func (f *Filter) Names() []*Name {
+	var out []*Name
+	walk(f.Expr, func(e Expr) { out = append(out, names(e)...) })
+	return out
+}
+
 // TimeTrigger is a condition that holds properties against the present time, and the
 // filter as it would be if the condition were true or false.
 type TimeTrigger struct {

@@ -332,3 +332,18 @@ func (m *Model) index() error {
 	}
 	return nil
 }
+
+// With returns a copy of the model with further types, which no entry can have: their names need
+// not be those of types. Its error names a type that cannot be indexed.
+func (m *Model) With(types ...*Type) (*Model, error) {
+	src, err := json.Marshal(m)
+	if err != nil {
+		return nil, err
+	}
+	out := &Model{}
+	if err := json.Unmarshal(src, out); err != nil {
+		return nil, err
+	}
+	out.Types = append(out.Types, types...)
+	return out, out.index()
+}

@@ -4,11 +4,13 @@ package rebuild
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
+	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"ubiquon/internal/core/strictyaml"
@@ -18,7 +20,10 @@ import (
 type Site struct {
 	// Address is where visitors find it.
 	Address string `yaml:"address" json:"address"`
-	Build   *Call  `yaml:"build" json:"build,omitempty"`
+	// Off keeps it from being built and refreshed.
+	Off     bool     `yaml:"off" json:"off,omitempty"`
+	Build   *Call    `yaml:"build" json:"build,omitempty"`
+	Refresh *Refresh `yaml:"refresh" json:"refresh,omitempty"`
 	// Preview is the address at which the site shows an entry in preview, with
 	// {path}, {token} and {locale} in it.
 	Preview string `yaml:"preview" json:"preview,omitempty"`
@@ -26,17 +31,29 @@ type Site struct {
 
 // Call says how a site's rebuild is asked for.
 type Call struct {
-	Call   string `yaml:"call" json:"call"` // the address that is called with POST
-	Secret string `yaml:"secret" json:"-"`  // signs the call (Standard Webhooks); env:NAME
+	Call string `yaml:"call" json:"call"` // the address that is called with POST
+	// Secret signs the call (Standard Webhooks): secret:NAME or env:NAME.
+	Secret string `yaml:"secret" json:"secret,omitempty"`
+	// Headers are sent with the call. Their values may be secret:NAME or env:NAME.
+	Headers map[string]string `yaml:"headers" json:"headers,omitempty"`
+	// Body is JSON that is sent instead of ours, with {build}, {number}, {site}, {sequence} and
+	// {report} in its strings.
+	Body string `yaml:"body" json:"body,omitempty"`
 	// Quiet is how long no further request may come before the build starts.
-	Quiet strictyaml.Duration `yaml:"quiet" json:"quiet"`
+	Quiet strictyaml.Duration `yaml:"quiet" json:"quiet,omitempty"`
 	// AtMost bounds that wait, from the first request on.
-	AtMost strictyaml.Duration `yaml:"atMost" json:"atMost"`
+	AtMost strictyaml.Duration `yaml:"atMost" json:"atMost,omitempty"`
 	// Timeout is how long a build may run without reporting its end.
-	Timeout strictyaml.Duration `yaml:"timeout" json:"timeout"`
+	Timeout strictyaml.Duration `yaml:"timeout" json:"timeout,omitempty"`
 	// Reports says whether the builder reports how builds go: callback (the default), or
 	// none. Of one that does not, a build counts as finished when it took the call.
-	Reports string `yaml:"reports" json:"reports,omitempty"`
+	Reports string `yaml:"reports" json:"reports,omitempty" enum:"callback,none"`
+}
+
+// Refresh says how a site that renders on a server is told to render pages again.
+type Refresh struct {
+	Call   string `yaml:"call" json:"call"`
+	Secret string `yaml:"secret" json:"secret,omitempty"`
 }
 
 // Silent tells whether the builder never reports.
@@ -64,7 +81,7 @@ const (
 	// maxCauses bounds the causes that a build names; beyond that they are counted.
 	maxCauses = 1000
 	// maxLog bounds the log of a build: the first and the last lines of it stay.
-	maxLog = 40
+	maxLog = 200
 )
 
 // File is the form of sites.yaml.
@@ -72,47 +89,78 @@ type File struct {
 	Sites map[string]Site `yaml:"sites"`
 }
 
-// Check says everything that is wrong with the sites.
-func Check(sites map[string]Site) error {
-	var wrong []string
-	for name, s := range sites {
-		for what, address := range map[string]string{
-			"address": s.Address, "build.call": s.callAddress(),
-			"preview": s.Preview,
-		} {
-			if address == "" && what != "address" {
-				continue
-			}
-			if u, err := url.Parse(address); err != nil || u.Host == "" ||
-				(u.Scheme != "http" && u.Scheme != "https") {
-				wrong = append(wrong, fmt.Sprintf("site %s: %s %q is no http address", name, what, address))
-			}
+// Check returns everything that is wrong with a site, a line each.
+func (s *Site) Check() (wrong []string) {
+	add := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
+	for _, a := range s.addresses() {
+		if a.address == "" && a.name != "address" {
+			continue
 		}
-		if s.Build != nil && s.Build.Reports != "" && s.Build.Reports != ReportsCallback &&
-			s.Build.Reports != ReportsNone {
-			wrong = append(
-				wrong,
-				fmt.Sprintf(
-					"site %s: build.reports %q is neither %s nor %s", name, s.Build.Reports, ReportsCallback,
-					ReportsNone,
-				),
-			)
-		}
-		if s.Build != nil && s.Build.Quiet.Or(DefaultQuiet) > s.Build.AtMost.Or(DefaultAtMost) {
-			wrong = append(wrong, fmt.Sprintf("site %s: quiet is longer than atMost", name))
+		if u, err := url.Parse(a.address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			add("%s: %q is no http address", a.name, a.address)
 		}
 	}
-	if len(wrong) > 0 {
-		return fmt.Errorf("sites: %s", strings.Join(wrong, "\nsites: "))
+	b := s.Build
+	if b == nil {
+		return wrong
 	}
-	return nil
+	if b.Reports != "" && b.Reports != ReportsCallback && b.Reports != ReportsNone {
+		add("build.reports: %q is neither %s nor %s", b.Reports, ReportsCallback, ReportsNone)
+	}
+	if b.Quiet.Or(DefaultQuiet) > b.AtMost.Or(DefaultAtMost) {
+		add("build.quiet: it is longer than build.atMost")
+	}
+	for name := range b.Headers {
+		if canonical := http.CanonicalHeaderKey(name); slices.Contains(ownHeaders, canonical) ||
+			!headerName.MatchString(name) {
+			add("build.headers: %q cannot be set", name)
+		}
+	}
+	if b.Body != "" {
+		if !json.Valid([]byte(b.Body)) {
+			add("build.body: it is no JSON")
+		}
+		for _, p := range placeholder.FindAllString(b.Body, -1) {
+			if name := p[1 : len(p)-1]; !slices.Contains(bodyNames, name) {
+				add("build.body: nothing is called %s%s", p, strictyaml.DidYouMean(name, bodyNames))
+			}
+		}
+	}
+	return wrong
 }
 
-func (s Site) callAddress() string {
-	if s.Build == nil {
-		return ""
+// ownHeaders are those that a call sets itself.
+var ownHeaders = []string{
+	"Content-Type", "Content-Length", "Host", "Connection", "Transfer-Encoding", "Idempotency-Key", "Webhook-Id",
+	"Webhook-Timestamp", "Webhook-Signature",
+}
+
+var (
+	headerName  = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
+	placeholder = regexp.MustCompile(`\{[a-zA-Z.]+\}`)
+	// bodyNames are the placeholders of Call.Body.
+	bodyNames = []string{"build", "number", "report", "sequence", "site"}
+)
+
+// FillBody fills the placeholders of Call.Body.
+func (c *Call) FillBody(values map[string]string) json.RawMessage {
+	return json.RawMessage(placeholder.ReplaceAllStringFunc(c.Body, func(p string) string {
+		quoted, _ := json.Marshal(values[p[1:len(p)-1]]) // text always can be
+		return string(quoted[1 : len(quoted)-1])
+	}))
+}
+
+type namedAddress struct{ name, address string }
+
+func (s *Site) addresses() []namedAddress {
+	out := []namedAddress{{"address", s.Address}, {"preview", s.Preview}}
+	if s.Build != nil {
+		out = append(out, namedAddress{"build.call", cmp.Or(s.Build.Call, "missing")})
 	}
-	return s.Build.Call
+	if s.Refresh != nil {
+		out = append(out, namedAddress{"refresh.call", cmp.Or(s.Refresh.Call, "missing")})
+	}
+	return out
 }
 
 // State is where a build stands.
@@ -124,7 +172,12 @@ const (
 	Running  State = "running"
 	Finished State = "finished"
 	Failed   State = "failed"
+	// Cancelled builds were taken back before they ran.
+	Cancelled State = "cancelled"
 )
+
+// FailingAfter is after how many failures in a row a site counts as failing.
+const FailingAfter = 3
 
 // Cause is one change, or one person, that asked for a build.
 type Cause struct {
@@ -166,8 +219,10 @@ type Build struct {
 	Error        string     `json:"error,omitempty"`
 	// Failures counts the failed builds directly before this one.
 	Failures int `json:"failures,omitempty"`
-	// Log says what was tried, and what comes next.
+	// Log says what was tried, what the builder said, and what comes next.
 	Log []Step `json:"log,omitempty"`
+	// Link leads to the builder's own page of it.
+	Link string `json:"link,omitempty"`
 }
 
 // Step is one line of a build's log.

@@ -72,26 +72,33 @@ func TestCausesAreCounted(t *testing.T) {
 		next.Counts[AnyCause] != 1 {
 		t.Errorf("again: %d causes, %v", len(next.Causes), next.Counts)
 	}
-	for i := range 100 {
+	for i := range 500 {
 		b.Note(now, nil, "%d", i)
 	}
-	if n := len(b.Log); n != maxLog || b.Log[0].What != "0" || b.Log[n-1].What != "99" {
+	if n := len(b.Log); n != maxLog || b.Log[0].What != "0" || b.Log[n-1].What != "499" {
 		t.Errorf("the log has %d lines, from %q to %q", n, b.Log[0].What, b.Log[n-1].What)
 	}
 }
 
 func TestCheck(t *testing.T) {
-	err := Check(
-		map[string]Site{
-			"web": {Address: "nowhere", Build: &Call{Call: "ftp://x", Quiet: strictyaml.Duration(time.Minute)}},
-		},
-	)
-	if err == nil {
-		t.Fatal("accepted")
-	}
-	for _, want := range []string{`address "nowhere"`, `build.call "ftp://x"`, "quiet is longer than atMost"} {
-		if !strings.Contains(err.Error(), want) {
-			t.Errorf("%q lacks %q", err, want)
+	site := Site{Address: "nowhere", Refresh: &Refresh{}, Build: &Call{
+		Call: "ftp://x", Quiet: strictyaml.Duration(time.Minute), Reports: "sometimes", Body: `{"n": {nubmer}}`,
+		Headers: map[string]string{"host": "x", "a b": "x", "X-Token": "env:TOKEN"},
+	}}
+	found := strings.Join(site.Check(), "\n")
+	for _, want := range []string{
+		`address: "nowhere"`, `build.call: "ftp://x"`, `refresh.call: "missing"`, "quiet: it is longer than build.atMost",
+		`"sometimes" is neither`, `"host" cannot be set`, `"a b" cannot be set`, "it is no JSON", `did you mean "number"?`,
+	} {
+		if !strings.Contains(found, want) {
+			t.Errorf("%q lacks %q", found, want)
 		}
+	}
+	if strings.Contains(found, "X-Token") {
+		t.Errorf("a header of one's own: %q", found)
+	}
+	call := Call{Body: `{"state": "{sequence}", "at": "{site}"}`}
+	if got := string(call.FillBody(map[string]string{"site": `a "b"`, "sequence": "7"})); got != `{"state": "7", "at": "a \"b\""}` {
+		t.Errorf("a body of one's own: %s", got)
 	}
 }

@@ -228,6 +228,9 @@ func (s *API) answer(
 	if a.Outcome == cache.Hit {
 		reader.Meter.Hit()
 	}
+	if groups := a.Header["Cache-Groups"]; reader.Site != "" && len(groups) > 0 {
+		s.env.Settings.NoteRead(reader.Site, groups[0])
+	}
 	h := w.Header()
 	took := time.Since(begin)
 	h["Server-Timing"] = []string{timing(took)}
@@ -297,7 +300,7 @@ func (s *API) setHeaders(
 		h["Content-Type"] = []string{mediaType}
 	}
 	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
-	if s.guard.CORS {
+	if s.guard.CORS() {
 		h["Vary"] = []string{h["Vary"][0] + ", Origin"}
 	}
 	if o.Lenient {

@@ -160,6 +160,8 @@ func Operations() []*Operation {
 		{"Accounts", accountOperations()},
 		{"Events and origins", originOperations()},
 		{"Sites and builds", buildOperations()},
+		{"Rules", ruleOperations()},
+		{"Settings", settingOperations()},
 		{"Cache and changes", cacheOperations()},
 	} {
 		for _, op := range area.all {

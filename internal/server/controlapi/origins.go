@@ -32,6 +32,8 @@ func originOperations() []*Operation {
 			guard.Administers, (*API).retireOrigin).fails("foreign"),
 		lines("POST /origins/{origin}/adopt", "adoptOrigin", "Have another origin's entries change hands to this one",
 			guard.Administers, (*API).adoptOrigin).fails("origin"),
+		call("POST /origins/{origin}/test", "testOrigin", "Read the first page of each type of an origin",
+			guard.Administers, (*API).testOrigin),
 		call("POST /wake", "wake", "End that the node runs as a quiet copy", guard.Administers, (*API).wake).
 			example(api.None{}),
 	}
@@ -47,6 +49,14 @@ func (s *API) getEvent(r *http.Request, in api.EventRef) (api.EventDetail, error
 
 func (s *API) listOrigins(r *http.Request, _ api.None) (api.Items[api.OriginState], error) {
 	return items(s.env.Ingest.Origins(r.Context()))
+}
+
+func (s *API) testOrigin(r *http.Request, in api.OriginRef) (api.Items[api.CallAnswer], error) {
+	out, err := items(s.env.Ingest.Test(r.Context(), in.Origin))
+	if err == nil {
+		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "origin test", in.Origin, nil, nil)
+	}
+	return out, err
 }
 
 func (s *API) listUntaken(r *http.Request, in api.OriginRef) (api.Items[api.UntakenItem], error) {

@@ -25,6 +25,10 @@ func sessionOperations() []*Operation {
 			fails("sign-in", "cross-site", "too-many"),
 		call("GET /sessions", "listSessions", "List the own sessions", own, (*API).listSessions),
 		call("DELETE /sessions/{session}", "endSession", "End one of the own sessions", own, (*API).endSession),
+		call("GET /session/notifications", "getNotifications", "Say how the own account is told of what", own,
+			(*API).getNotifications),
+		call("PUT /session/notifications", "putNotifications", "Change how the own account is told of what", own,
+			(*API).putNotifications),
 		call("POST /session/proof", "provePassword", "Give the password again", own, (*API).provePassword).
 			fails("sign-in", "too-many"),
 		call("POST /session/password", "changePassword", "Change the own password", own, (*API).changePassword).
@@ -70,6 +74,18 @@ func (s *API) signOut(w http.ResponseWriter, r *http.Request, _ api.None) {
 	}
 	s.guard.SetCookie(w, r, "", -1)
 	guard.WriteJSON(w, http.StatusOK, api.SignedOut{SignedOut: true})
+}
+
+func (s *API) getNotifications(r *http.Request, _ api.None) (api.NotificationSettings, error) {
+	return s.env.Accounts.Notifications(r.Context(), guard.PrincipalOf(r))
+}
+
+func (s *API) putNotifications(r *http.Request, in api.NotificationSettings) (api.NotificationSettings, error) {
+	out, err := s.env.Accounts.ChangeNotifications(r.Context(), guard.PrincipalOf(r), in)
+	if err == nil {
+		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "account notifications", guard.ActorName(r), nil, out)
+	}
+	return out, err
 }
 
 func (s *API) listSessions(r *http.Request, _ api.None) (api.Sessions, error) {

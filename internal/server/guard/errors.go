@@ -20,10 +20,13 @@ import (
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/replication"
+	configured "ubiquon/internal/settings"
 	"ubiquon/internal/store/accounts"
 	"ubiquon/internal/store/builds"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
+	"ubiquon/internal/store/runs"
+	"ubiquon/internal/store/settings"
 	"ubiquon/internal/store/writing"
 )
 
@@ -58,6 +61,12 @@ var errorCodes = []code{
 	{err: db.ErrForeign, kind: "foreign", status: 409},
 	{err: ingest.ErrConfigured, kind: "foreign", status: 409},
 	{err: builds.ErrNotRunning, kind: "not-running", status: 409},
+	{err: builds.ErrNotWaiting, kind: "not-running", status: 409},
+	{err: runs.ErrNotFailed, kind: "not-running", status: 409},
+	{
+		err: settings.ErrVersion, kind: "setting-changed", status: 412,
+		hint: "get it again, and make the change on that version",
+	},
 	{err: db.ErrNotFound, kind: "not-found", status: 404},
 	{err: ingest.ErrUnknownOrigin, kind: "not-found", status: 404},
 	{err: db.ErrWriteTimeout, kind: "too-slow", status: 503, retryAfter: "2"},
@@ -126,6 +135,12 @@ var errorTypes = []func(err error, h http.Header) (api.Problem, bool){
 			Kind: "loss", Status: 409, Consequences: e.Consequences,
 			Hint: "apply it with allowLoss (on the command line: --allow-loss) if that is meant",
 		}
+	}),
+	as(func(e *configured.InvalidError, _ http.Header) api.Problem {
+		return api.Problem{Kind: "setting", Status: 422, Settings: e.Mistakes}
+	}),
+	as(func(*configured.InUseError, http.Header) api.Problem {
+		return api.Problem{Kind: "referred", Status: 409}
 	}),
 	as(func(*authoring.ConflictingConfigError, http.Header) api.Problem {
 		return api.Problem{Kind: "configuration", Status: 409}

@@ -25,9 +25,8 @@ type Guard struct {
 	Streams   streams
 	// Proxies are the networks whose X-Forwarded-For is believed.
 	Proxies []netip.Prefix
-	// Secure says that readers reach the service over HTTPS only, CORS that pages of other
-	// sites may read content.
-	Secure, CORS bool
+	// Secure says that readers reach the service over HTTPS only.
+	Secure bool
 
 	guesses    *access.Limiter // of keys and passwords
 	background background
@@ -40,16 +39,17 @@ type Options struct {
 	Proxies []netip.Prefix
 	// Secure says that readers reach the service over HTTPS only.
 	Secure bool
-	// CORS says that pages of other sites may read content.
-	CORS bool
-	Log  *slog.Logger
+	Log    *slog.Logger
 }
+
+// CORS says that pages of other sites may read content.
+func (g *Guard) CORS() bool { return len(g.env.Settings.State().CORS.Allow) > 0 }
 
 // New returns the guard of an environment.
 func New(o Options) *Guard {
 	g := &Guard{
 		env: o.Environment, log: o.Log, CrossSite: http.NewCrossOriginProtection(),
-		guesses: access.NewLimiter(30, 30), Proxies: o.Proxies, Secure: o.Secure, CORS: o.CORS,
+		guesses: access.NewLimiter(30, 30), Proxies: o.Proxies, Secure: o.Secure,
 	}
 	g.Streams.Ending = make(chan struct{})
 	g.Metrics = newMetrics(o.Environment, &g.Streams)

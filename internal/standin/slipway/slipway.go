@@ -64,6 +64,7 @@ type order struct {
 	Site     string `json:"site"`
 	Sequence int64  `json:"sequence"`
 	Report   string `json:"report"`
+	Test     bool   `json:"test"`
 }
 
 // Open takes up where an earlier run left off.
@@ -107,6 +108,10 @@ func (s *Slipway) call(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var o order
+	if json.Unmarshal(body, &o) == nil && o.Test {
+		_, _ = io.WriteString(w, "The slipway is there.\n") // who asks may be gone
+		return
+	}
 	if err := json.Unmarshal(body, &o); err != nil || o.Build == "" || strings.ContainsAny(o.Build, "/.") {
 		http.Error(w, "the order cannot be read", http.StatusBadRequest)
 		return

@@ -4,6 +4,7 @@ package accounts
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -36,12 +37,14 @@ var ErrTaken = errors.New("there is an account with this e-mail address already"
 // ErrLastAdmin is the error of a change after which nobody could administer.
 var ErrLastAdmin = errors.New("this is the last admin who can sign in; make another one first")
 
-const accountColumns = `id, email, name, role, created, by, disabled, signed_in, password`
+const accountColumns = `id, email, name, role, created, by, disabled, signed_in, password, notify`
 
 func scanAccount(r pgx.Row) (*api.Account, error) {
 	var a api.Account
-	err := r.Scan(&a.ID, &a.Email, &a.Name, &a.Role, &a.Created, &a.By, &a.Disabled, &a.SignedIn, &a.Password)
+	err := r.Scan(&a.ID, &a.Email, &a.Name, &a.Role, &a.Created, &a.By, &a.Disabled, &a.SignedIn, &a.Password,
+		&a.Notify)
 	a.HasPassword = a.Password != ""
+	a.Notify = a.Notify.WithDefaults()
 	return &a, err
 }
 
@@ -242,4 +245,15 @@ func (as *Accounts) TakeInvitation(ctx context.Context, hash []byte, a *api.Acco
 			a.ID,
 		)
 	})
+}
+
+// ChangeNotifications says how an account is told of what.
+func (as *Accounts) ChangeNotifications(ctx context.Context, id string, s api.NotificationSettings) error {
+	src, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = as.db.Conns(ctx).Exec(ctx, `update account set notify = $3 where environment = $1 and id = $2`,
+		as.environment, id, src)
+	return err
 }

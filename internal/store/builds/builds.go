@@ -5,6 +5,7 @@ package builds
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -13,7 +14,9 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/db"
 )
 
@@ -28,13 +31,13 @@ type Builds struct {
 func New(d *db.DB, environment string) *Builds { return &Builds{d, environment} }
 
 const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request,
-	not_before, attempts, called, started, finished, error, failures, counts, log`
+	not_before, attempts, called, started, finished, error, failures, counts, log, link`
 
 func scanBuild(r pgx.Row) (rebuild.Build, error) {
 	var b rebuild.Build
 	err := r.Scan(
 		&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest,
-		&b.NotBefore, &b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log,
+		&b.NotBefore, &b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log, &b.Link,
 	)
 	return b, err
 }
@@ -86,15 +89,16 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 		ctx,
 		`insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request,
 			last_request, not_before,
-			attempts, called, started, finished, error, failures, counts, log)
+			attempts, called, started, finished, error, failures, counts, log, link)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, coalesce($18::jsonb,
-		'{}'), coalesce($19::jsonb, '[]'))
+		'{}'), coalesce($19::jsonb, '[]'), $20)
 		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes =
 		excluded.causes,
 			immediately = excluded.immediately, last_request = excluded.last_request, not_before =
 			excluded.not_before, attempts = excluded.attempts,
 			called = excluded.called, started = excluded.started, finished = excluded.finished, error =
-			excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log`,
+			excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log, link =
+			excluded.link`,
 		bs.environment,
 		b.ID,
 		b.Site,
@@ -114,6 +118,7 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 		b.Failures,
 		b.Counts,
 		b.Log,
+		b.Link,
 	)
 	return err
 }
@@ -155,11 +160,19 @@ func (bs *Builds) HeardOf(ctx context.Context, site string) error {
 // ErrNotRunning is the error of a report on a build that has ended.
 var ErrNotRunning = errors.New("the build has ended already")
 
-// Report notes what the builder says of a running build: that it started,
-// finished or failed, with a reason. After a failure the causes wait again.
-func (bs *Builds) Report(
-	ctx context.Context, id string, state rebuild.State, started bool, reason string,
-) (rebuild.Build, error) {
+// Report is what a builder says of a build.
+type Report struct {
+	// Started says that it has begun; else State is finished or failed, Error why.
+	Started bool
+	State   rebuild.State
+	Error   string
+	// Link leads to the builder's own page of it; Lines are added to the log.
+	Link  string
+	Lines []string
+}
+
+// Report notes what the builder says of a running build. After a failure the causes wait again.
+func (bs *Builds) Report(ctx context.Context, id string, r Report) (rebuild.Build, error) {
 	var out rebuild.Build
 	known, err := bs.Get(ctx, id)
 	if err != nil {
@@ -177,22 +190,74 @@ func (bs *Builds) Report(
 		if running.Started == nil {
 			running.Started = &now
 		}
-		if !started {
-			if state == rebuild.Failed {
-				if err := bs.fail(ctx, tx, running, waiting, cmp.Or(reason, "the builder reported a failure and "+
-					"no reason"), now); err != nil {
-					return err
-				}
-				out = *running
-				return nil
-			}
-			running.State, running.Finished = rebuild.Finished, &now
-			running.Note(now, nil, "the builder reports that it has finished")
-		} else {
+		running.Link = cmp.Or(r.Link, running.Link)
+		for _, line := range r.Lines {
+			running.Note(now, nil, "%s", line)
+		}
+		switch {
+		case r.Started:
 			running.Note(now, nil, "the builder reports that it has started")
+		case r.State == rebuild.Failed:
+			err := bs.fail(ctx, tx, running, waiting, cmp.Or(r.Error, "the builder reported a failure and no reason"), now)
+			out = *running
+			return err
+		default:
+			if err := bs.finish(ctx, tx, running, now, "the builder reports that it has finished"); err != nil {
+				return err
+			}
 		}
 		out = *running
 		return bs.putBuild(ctx, tx, running)
+	})
+	return out, err
+}
+
+// finish ends a build well.
+func (bs *Builds) finish(ctx context.Context, tx pgx.Tx, b *rebuild.Build, now time.Time, says string) error {
+	b.State, b.Finished = rebuild.Finished, &now
+	b.Note(now, nil, "%s", says)
+	if b.Failures >= rebuild.FailingAfter {
+		return bs.signal(ctx, tx, rule.SiteBack, b, now, fmt.Sprintf("build %d has finished", b.Number))
+	}
+	return nil
+}
+
+// signal notes for the rules what has happened to a build.
+func (bs *Builds) signal(
+	ctx context.Context, tx pgx.Tx, event string, b *rebuild.Build, now time.Time, detail string,
+) error {
+	src, err := json.Marshal(rule.Occurrence{
+		Event: event, Subject: b.Site, Detail: detail, At: now, Origin: content.Local,
+	})
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `insert into signal (environment, event, subject, data) values ($1, $2, $3, $4)`,
+		bs.environment, event, b.Site, src)
+	return err
+}
+
+// ErrNotWaiting is the error of taking back a build that runs or has ended.
+var ErrNotWaiting = errors.New("the build does not wait any more")
+
+// Cancel takes a waiting build back.
+func (bs *Builds) Cancel(ctx context.Context, id, by string) (out rebuild.Build, err error) {
+	known, err := bs.Get(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
+		waiting, _, now, err := bs.lockSite(ctx, tx, known.Site)
+		if err != nil {
+			return err
+		}
+		if waiting == nil || waiting.ID != id {
+			return fmt.Errorf("build %s: %w", id, ErrNotWaiting)
+		}
+		waiting.State, waiting.Finished, waiting.NotBefore = rebuild.Cancelled, &now, nil
+		waiting.Note(now, nil, "cancelled by %s", by)
+		out = *waiting
+		return bs.putBuild(ctx, tx, waiting)
 	})
 	return out, err
 }
@@ -208,6 +273,15 @@ func (bs *Builds) fail(
 	b.Note(now, &at, "failed: %s", reason)
 	if err := bs.putBuild(ctx, tx, b); err != nil {
 		return err
+	}
+	detail := fmt.Sprintf("build %d: %s", b.Number, reason)
+	if err := bs.signal(ctx, tx, rule.BuildFails, b, now, detail); err != nil {
+		return err
+	}
+	if failures == rebuild.FailingAfter {
+		if err := bs.signal(ctx, tx, rule.SiteFails, b, now, detail); err != nil {
+			return err
+		}
 	}
 	next := rebuild.Again(waiting, b, now)
 	next.Site, next.Failures, next.NotBefore = b.Site, failures, &at

@@ -103,8 +103,10 @@ func (bs *Builds) Called(
 			running.NotBefore = nil
 			running.Note(now, nil, "the builder took the call")
 			if silent {
-				running.State, running.Finished = rebuild.Finished, &now
-				running.Note(now, nil, "finished, as far as is known: the builder does not report")
+				says := "finished, as far as is known: the builder does not report"
+				if err := bs.finish(ctx, tx, running, now, says); err != nil {
+					return err
+				}
 			}
 			return bs.putBuild(ctx, tx, running)
 		}

@@ -160,6 +160,8 @@ const (
 	LockContent        = 8_400_002 // shared by writers, exclusive for a model
 	LockLog            = 8_400_003 // the end of the change log
 	LockIndexes        = 8_400_004
+	LockSettings       = 8_400_005
+	LockReminders      = 8_400_006
 )
 
 // Sender sends batches: a connection, a pool or a transaction.

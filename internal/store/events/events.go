@@ -103,21 +103,15 @@ func (es *Events) Trim(ctx context.Context, keep time.Duration) (int, error) {
 // keptBuilds is how many builds of a site stay, however old they are.
 const keptBuilds = 50
 
-// TrimRuns forgets what rules made of changes, and builds that have ended, before the span,
-// and returns how many: fewer than there are, if those are many.
-func (es *Events) TrimRuns(ctx context.Context, keep time.Duration) (int, error) {
-	runs, err := es.db.Conns(ctx).Exec(ctx, `delete from rule_run where (environment, sequence, rule) in (
-		select environment, sequence, rule from rule_run where environment = $1 and at < clock_timestamp() -
-		$2::interval order by sequence limit $3)`, es.environment, keep, changelog.TrimAtOnce)
-	if err != nil {
-		return 0, err
-	}
+// TrimBuilds forgets builds that have ended before the span, and returns how many: fewer than
+// there are, if those are many.
+func (es *Events) TrimBuilds(ctx context.Context, keep time.Duration) (int, error) {
 	builds, err := es.db.Conns(ctx).Exec(ctx, `delete from build b where environment = $1 and id in (
 		select id from (select id, finished, row_number() over (partition by site order by number desc) as nth from
-		build where environment = $1 and state in ('finished', 'failed')) old
+		build where environment = $1 and state in ('finished', 'failed', 'cancelled')) old
 		where nth > $3 and finished < clock_timestamp() - $2::interval limit
 		$4)`, es.environment, keep, keptBuilds, changelog.TrimAtOnce)
-	return int(runs.RowsAffected() + builds.RowsAffected()), err
+	return int(builds.RowsAffected()), err
 }
 
 // Finish notes what became of an event. If it made a change, or found its

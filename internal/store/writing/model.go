@@ -111,6 +111,9 @@ type ModelOptions struct {
 	IfVersion int64
 	// Progress is told how many of the entries are converted.
 	Progress func(done, total int)
+	// Also adds statements to the transaction, and returns what they are announced by. It is
+	// called although the model is the present one already.
+	Also func(*db.Batch) ([]content.Change, error)
 }
 
 // ApplyModel makes m the environment's model, which it creates if need be,
@@ -146,7 +149,10 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 				return err
 			}
 			if same, _ := json.Marshal(old); bytes.Equal(same, src) {
-				return nil
+				if o.Also == nil {
+					return nil
+				}
+				return wr.endModel(ctx, conn, &db.Batch{}, nil, o)
 			}
 			c, err := wr.convert(ctx, conn, old, m, o)
 			if err != nil {
@@ -162,12 +168,25 @@ func (wr *Writer) ApplyModel(ctx context.Context, m *model.Model, cause content.
 		last.Exec(`insert into environment (name, model, model_version) values ($1, $2, 1)
 			on conflict (name) do update set model = excluded.model, model_version = environment.model_version +
 			1`, wr.environment, src)
-		if err := wr.changes.Queue(&last,
-			[][]content.Change{append([]content.Change{{Kind: content.ModelChange, Fields: touches, Cause: cause}},
-				relaid...)}); err != nil {
+		changes := append([]content.Change{{Kind: content.ModelChange, Fields: touches, Cause: cause}}, relaid...)
+		return wr.endModel(ctx, conn, &last, changes, o)
+	})
+}
+
+// endModel ends the transaction of a model, which changes announce.
+func (wr *Writer) endModel(
+	ctx context.Context, conn *pgxpool.Conn, last *db.Batch, changes []content.Change, o ModelOptions,
+) error {
+	if o.Also != nil {
+		more, err := o.Also(last)
+		if err != nil {
 			return err
 		}
-		last.Exec(`commit`)
-		return last.Run(ctx, conn)
-	})
+		changes = append(changes, more...)
+	}
+	if err := wr.changes.Queue(last, [][]content.Change{changes}); err != nil {
+		return err
+	}
+	last.Exec(`commit`)
+	return last.Run(ctx, conn)
 }

@@ -1,9 +1,11 @@
 package writing
 
 import (
+	"cmp"
 	"time"
 
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/audit"
 )
 
@@ -19,6 +21,7 @@ type standing struct {
 // note adds an edit that somebody has asked for to the audit log; what an origin
 // announces is in the log of events.
 func (w *write) note(e *Edit, before *heldEntry, after *entryState) {
+	w.noteReview(e, before)
 	if w.cause.Kind != "user" && w.cause.Kind != "schedule" {
 		return
 	}
@@ -42,6 +45,21 @@ func (w *write) note(e *Edit, before *heldEntry, after *entryState) {
 		w.acts,
 		audit.NewRecord(audit.ActorFrom(w.ctx, w.cause), "entry "+e.does(), e.ID, stands(&before.Entry), then),
 	)
+}
+
+// noteReview notes for the rules what was said of an entry that readers see no difference in.
+func (w *write) noteReview(e *Edit, before *heldEntry) {
+	o := rule.Occurrence{
+		Event: e.Review, Entry: e.ID, Type: cmp.Or(before.Type, e.Type), By: w.cause.Name, Detail: e.Remark,
+		Origin: content.Local, Chain: w.cause.Chain,
+	}
+	switch {
+	case e.Review == "":
+		return
+	case w.cause.Kind == "submission":
+		o.Event = rule.HandedIn
+	}
+	w.signals = append(w.signals, o)
 }
 
 // does names what the edit does, as the command line does.

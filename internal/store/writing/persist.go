@@ -149,6 +149,14 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 	var acts []api.AuditRecord
 	for _, w := range writes {
 		acts = append(acts, w.acts...)
+		for _, o := range w.signals {
+			src, err := json.Marshal(o)
+			if err != nil {
+				return err
+			}
+			b.Exec(`insert into signal (environment, event, subject, data) values ($1, $2, $3, $4)`,
+				s.environment, o.Event, o.Entry, src)
+		}
 		if len(w.done.Changes) > 0 {
 			groups = append(groups, w.done.Changes)
 		}

@@ -14,7 +14,7 @@ import (
 // forget undoes what a write that failed has left, so that the others of
 // the transaction can be committed.
 func (tx *transaction) forget(w *write) {
-	w.done, w.acts = Applied{}, nil
+	w.done, w.acts, w.signals = Applied{}, nil, nil
 	own := map[string]bool{}
 	for i := range w.edits {
 		id := w.edits[i].ID

@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/db"
 )
 
@@ -28,6 +29,7 @@ type write struct {
 	ctx      context.Context
 	rendered content.Renderings
 	acts     []api.AuditRecord // for the audit log
+	signals  []rule.Occurrence // for the rules
 	done     Applied
 	err      error
 	over     chan struct{}

@@ -51,7 +51,7 @@ export function EventPage() {
                     <Row key={r.rule + r.sequence}>
                       <Cell>{r.rule}</Cell>
                       <Cell>{r.fired ? "● yes" : "○ no"}</Cell>
-                      <Cell>{r.detail}</Cell>
+                      <Cell>{r.reason}</Cell>
                       <Cell>
                         <Mono>{r.sequence}</Mono>
                       </Cell>
