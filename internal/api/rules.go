@@ -11,7 +11,7 @@ type RuleState struct {
 	rule.Rule
 	Version int64     `json:"version"`
 	By      string    `json:"by"`
-	At      time.Time `json:"changed"`
+	Changed time.Time `json:"changed"`
 	// Broken says why it does not fit the model; it does not fire then.
 	Broken string `json:"broken,omitempty"`
 	// LastRun is the last one in which it fired.

@@ -39,7 +39,7 @@ func (a *Service) Rules(ctx context.Context) ([]api.RuleState, error) {
 			return nil, err
 		}
 		one := api.RuleState{
-			Rule: r, Version: saved.Version, By: saved.By, At: saved.At, Broken: st.Broken[r.Name],
+			Rule: r, Version: saved.Version, By: saved.By, Changed: saved.At, Broken: st.Broken[r.Name],
 			LastRun: standings[r.Name].Last, Fired: standings[r.Name].Fired, Warnings: saved.Warnings,
 		}
 		for _, c := range clocks {

@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/cli/contentcmd"
 	"ubiquon/internal/cli/servicecmd"
+	"ubiquon/internal/cli/settingscmd"
 	"ubiquon/internal/client"
 )
 
@@ -65,6 +66,7 @@ type app struct {
 	content contentcmd.Commands
 	access  accesscmd.Commands
 	service servicecmd.Commands
+	set     settingscmd.Commands
 }
 
 func newApp(in io.Reader, out, errOut io.Writer) *app {
@@ -74,6 +76,7 @@ func newApp(in io.Reader, out, errOut io.Writer) *app {
 		contentcmd.Commands{App: shared},
 		accesscmd.Commands{App: shared},
 		servicecmd.Commands{App: shared},
+		settingscmd.Commands{App: shared},
 	}
 }
 
@@ -142,12 +145,13 @@ Begin with: ubiquon demo`,
 		return command.Misusef("--output is table, json or yaml, not %q", a.Output)
 	}
 	root.AddCommand(
-		a.service.Demo(), a.service.Serve(), a.service.Status(), a.service.Wake(), a.service.OriginCommand(),
+		a.service.Demo(), a.service.Serve(), a.service.Status(), a.service.Wake(), a.origin(),
 		a.content.Read(), a.content.Model(), a.content.Entry(), a.content.Schedule(),
 		a.content.Locale(), a.service.Event(), a.service.Build(), a.service.Cache(), a.service.Change(),
 		a.access.KeyCommand(), a.access.OpenCommand("open"),
 		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(),
 		a.access.Account(), a.access.Audit(), a.content.Generate(),
+		a.set.Rule(), a.set.Site(), a.set.Target(), a.set.Mail(), a.set.Secret(), a.set.Diff(), a.set.Apply(), a.set.Export(),
 		a.ContextCommand(), a.service.ConfigCommand(), a.version(),
 	)
 	for _, c := range root.Commands() {
@@ -159,6 +163,13 @@ Begin with: ubiquon demo`,
 		"output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp),
 	)
 	return root
+}
+
+// origin is the command origin: how origins are read, and how they are configured.
+func (a *app) origin() *cobra.Command {
+	c := a.service.OriginCommand()
+	c.AddCommand(a.set.OriginVerbs()...)
+	return c
 }
 
 // checkArgs makes a wrong number of arguments a misuse.

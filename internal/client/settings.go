@@ -136,6 +136,13 @@ func (ss *Settings) Notifications(ctx context.Context, f api.NotificationFilter)
 	return out.Items, err
 }
 
+// Sites lists the sites with their latest builds.
+func (ss *Settings) Sites(ctx context.Context) ([]api.SiteInfo, error) {
+	var out api.Items[api.SiteInfo]
+	err := ss.c.call(ctx, http.MethodGet, "/sites", nil, &out)
+	return out.Items, err
+}
+
 // TestSite calls a site as a test.
 func (ss *Settings) TestSite(ctx context.Context, name string) (out api.CallAnswer, err error) {
 	return out, ss.c.call(ctx, http.MethodPost, "/sites/"+url.PathEscape(name)+"/test", nil, &out)

@@ -92,7 +92,21 @@ func (a *Commands) Build() *cobra.Command {
 	}
 	start.Flags().
 		BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
-	return command.Noun("build", "Show the builds of sites, and start one", list, show, start)
+	cancel := &cobra.Command{
+		Use: "cancel ID", Short: "Take a waiting build back", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			b, err := s.Settings().CancelBuild(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.Print(b, func(t *command.Table) { drawBuild(t, &b) })
+		},
+	}
+	return command.Noun("build", "Show the builds of sites, start one, or take it back", list, show, start, cancel)
 }
 
 func drawBuild(t *command.Table, b *rebuild.Build) {
@@ -104,6 +118,9 @@ func drawBuild(t *command.Table, b *rebuild.Build) {
 	}
 	if b.Failures > 0 {
 		t.Row("after", fmt.Sprintf("%d builds in a row that failed", b.Failures))
+	}
+	if b.Link != "" {
+		t.Row("builder", b.Link)
 	}
 	for _, l := range b.Log {
 		next := ""

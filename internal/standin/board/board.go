@@ -172,7 +172,7 @@ type (
 	notice struct {
 		Title    string
 		Severity string
-		Text     string
+		Text     struct{ Plain string }
 	}
 	route struct {
 		Number  int
