@@ -26,6 +26,7 @@ var mayImport = map[string][]string{
 	"cache":      {"api", "core", "admission"},
 	"origin":     {"core", "health"},
 	"outbound":   {"core"},
+	"mailer":     {},
 	"graphql":    {"core"},
 
 	"store/cluster":   {},
@@ -37,30 +38,36 @@ var mayImport = map[string][]string{
 	"store/reading":   {"core", "admission", "store/db", "store/clause", "store/changelog"},
 	"store/accounts":  {"api", "core", "store/db", "store/audit", "store/changelog"},
 	"store/builds":    {"api", "core", "store/db", "store/changelog"},
+	"store/runs":      {"api", "core", "store/db", "store/changelog"},
+	"store/outbox":    {"api", "store/db"},
+	"store/settings":  {"api", "core", "store/db", "store/audit", "store/changelog"},
 	"store/events":    {"api", "core", "store/db", "store/clause", "store/changelog"},
 	"store/entries":   {"api", "core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
 	"store": {
 		"api", "core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
-		"store/builds", "store/events", "store/entries",
+		"store/builds", "store/events", "store/entries", "store/runs", "store/outbox", "store/settings",
 	},
 
 	"replication": {"api", "core", "store...", "cache", "background"},
 	"delivery":    {"core", "api", "admission", "store...", "cache", "graphql", "background", "replication"},
 	"authoring":   {"core", "api", "admission", "health", "store...", "cache", "background", "replication"},
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
-	"automation":  {"api", "core", "store...", "cache", "outbound", "background", "replication"},
-	"identity":    {"core", "api", "admission", "store...", "background", "replication"},
+	"settings":    {"api", "core", "store...", "origin", "outbound", "background", "replication"},
+	"automation": {
+		"api", "core", "health", "store...", "cache", "mailer", "outbound", "background", "replication", "settings",
+	},
+	"identity": {"core", "api", "admission", "store...", "background", "replication"},
 	"diagnose": {
 		"core", "api", "store...", "cache", "background", "replication",
 		"delivery", "authoring", "ingest", "automation", "identity",
 	},
 	"environment": {
-		"core", "admission", "store...", "cache", "origin", "outbound", "background", "replication",
+		"core", "api", "admission", "health", "store...", "cache", "settings", "outbound", "background", "replication",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose",
 	},
 
 	"server/guard": {
-		"core", "api", "admission", "store...", "cache", "background", "replication",
+		"core", "api", "admission", "store...", "cache", "background", "replication", "settings",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
 	},
 	"server/contentapi": {
@@ -68,19 +75,19 @@ var mayImport = map[string][]string{
 		"delivery", "authoring", "diagnose", "environment", "server/guard",
 	},
 	"server/controlapi": {
-		"core", "api", "health", "store...", "cache", "graphql", "replication",
+		"core", "api", "health", "store...", "cache", "graphql", "replication", "settings",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
 		"server/guard", "server/contentapi",
 	},
 	"server": {
-		"api", "core", "store...", "ingest", "environment", "server/guard", "server/contentapi", "server/controlapi",
+		"api", "core", "store...", "ingest", "environment", "settings", "server/guard", "server/contentapi", "server/controlapi",
 	},
 
 	"client":  {"core", "api"},
-	"service": {"core", "admission", "store...", "cache", "origin", "outbound", "environment", "server"},
+	"service": {"core", "admission", "store...", "cache", "outbound", "environment", "server", "settings"},
 	"standin": {"core", "outbound"},
 	"demo": {
-		"api", "core", "store...", "origin", "outbound", "delivery", "authoring", "ingest", "automation", "diagnose",
+		"api", "core", "store...", "outbound", "settings", "delivery", "authoring", "ingest", "automation", "diagnose",
 		"environment", "client", "server", "service", "standin",
 	},
 	"cli/command": {"api", "core", "store...", "client", "demo"},
@@ -90,10 +97,13 @@ var mayImport = map[string][]string{
 	},
 	"cli/accesscmd": {"api", "core", "store...", "authoring", "delivery", "identity", "diagnose", "client", "cli/command"},
 	"cli/servicecmd": {
-		"api", "core", "store...", "cache", "origin", "outbound", "replication", "delivery", "automation",
+		"api", "core", "store...", "cache", "origin", "outbound", "settings", "replication", "delivery", "automation",
 		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command",
 	},
-	"cli":     {"api", "client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd"},
+	"cli/settingscmd": {"api", "core", "client", "cli/command"},
+	"cli": {
+		"api", "client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd", "cli/settingscmd",
+	},
 	"testkit": {"core", "store...", "demo", "server/controlapi"},
 }
 
@@ -108,6 +118,7 @@ var mayUse = map[string][]string{
 	"event":        {"net/http"},
 	"invalidation": {"sync"},
 	"query":        {"sync"},
+	"rebuild":      {"net/http"},
 	"access":       {"sync", "sync/atomic"},
 }
 

@@ -13,14 +13,14 @@ import (
 	"ubiquon/internal/mailer"
 )
 
-// errNoMail is the error of mail that cannot be sent.
-var errNoMail = failure{errors.New("no mail can be sent: no mail server is set up (ubiquon mail set)")}
+// ErrNoMail is the error of mail that cannot be sent since no server is set up.
+var ErrNoMail = errors.New("no mail can be sent: no mail server is set up, or mail is off")
 
 // mailServer is the server that the settings name.
 func (a *Service) mailServer() (mailer.Server, error) {
 	m := a.settings.State().Mail
 	if m == nil || m.Off {
-		return mailer.Server{}, errNoMail
+		return mailer.Server{}, failure{ErrNoMail}
 	}
 	password, err := a.settings.Resolve(m.Password)
 	return mailer.Server{Address: m.Server, From: m.From, TLS: m.TLS, User: m.User, Password: password}, err

@@ -24,6 +24,9 @@ import (
 // notify has the accounts told that an event concerns: who may approve, of what waits; who has
 // submitted it, of what was decided; who asked for that, of trouble.
 func (a *Service) notify(ctx context.Context, tx pgx.Tx, o *rule.Occurrence) error {
+	if m := a.settings.State().Mail; m == nil || m.Off {
+		return nil
+	}
 	accounts, err := a.store.Accounts.Accounts(ctx)
 	if err != nil {
 		return err

@@ -112,6 +112,9 @@ func (a *Service) fire(ctx context.Context, tx pgx.Tx, st *settings.State, all [
 	now := time.Now()
 	for _, o := range all {
 		for _, c := range st.Compiled {
+			if c.At != "" && o.Event != rule.Clock {
+				continue // events are nothing to it
+			}
 			r := runs.Run{Rule: c, Source: sourceOf(o), About: o, Decision: c.Decide(o, now)}
 			if r.Fires {
 				a.rulesFired.Add(1)

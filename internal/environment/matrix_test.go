@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -14,14 +15,19 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/golang-jwt/jwt/v5"
+	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
 	"ubiquon/internal/origin"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
+	"ubiquon/internal/settings"
+	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/store/audit"
+	"ubiquon/internal/store/runs"
 	"ubiquon/internal/testkit"
 )
 
@@ -127,6 +133,51 @@ var whoMay = map[string]string{
 	"GET /control/v1/changes/{sequence}":        "vaREAM",
 	"POST /control/v1/changes/simulate":         "vaREAM",
 
+	"GET /control/v1/rules/{name}":               "vaREAM",
+	"PUT /control/v1/rules/{name}":               "aM",
+	"DELETE /control/v1/rules/{name}":            "aM",
+	"GET /control/v1/rules/{name}/versions":      "vaREAM",
+	"GET /control/v1/sites/{name}":               "vaREAM",
+	"PUT /control/v1/sites/{name}":               "aM",
+	"DELETE /control/v1/sites/{name}":            "aM",
+	"GET /control/v1/sites/{name}/versions":      "vaREAM",
+	"GET /control/v1/origins/{name}":             "vaREAM",
+	"PUT /control/v1/origins/{name}":             "aM",
+	"DELETE /control/v1/origins/{name}":          "aM",
+	"GET /control/v1/origins/{name}/versions":    "vaREAM",
+	"GET /control/v1/downstream/{name}":          "vaREAM",
+	"PUT /control/v1/downstream/{name}":          "aM",
+	"DELETE /control/v1/downstream/{name}":       "aM",
+	"GET /control/v1/downstream/{name}/versions": "vaREAM",
+	"GET /control/v1/targets/{name}":             "vaREAM",
+	"PUT /control/v1/targets/{name}":             "aM",
+	"DELETE /control/v1/targets/{name}":          "aM",
+	"GET /control/v1/targets/{name}/versions":    "vaREAM",
+	"GET /control/v1/settings/{name}":            "vaREAM",
+	"PUT /control/v1/settings/{name}":            "aM",
+	"DELETE /control/v1/settings/{name}":         "aM",
+	"GET /control/v1/settings/{name}/versions":   "vaREAM",
+	"GET /control/v1/targets":                    "vaREAM",
+	"GET /control/v1/settings":                   "vaREAM",
+	"POST /control/v1/mail/test":                 "aM",
+	"GET /control/v1/secrets":                    "aM",
+	"PUT /control/v1/secrets/{name}":             "aM",
+	"DELETE /control/v1/secrets/{name}":          "aM",
+	"GET /control/v1/configuration":              "aM",
+	"POST /control/v1/configuration":             "aM",
+	"GET /control/v1/notifications":              "aM",
+	"GET /control/v1/session/notifications":      "REAM",
+	"PUT /control/v1/session/notifications":      "REAM",
+	"GET /control/v1/rules":                      "vaREAM",
+	"POST /control/v1/rules/{name}/try":          "vaREAM",
+	"GET /control/v1/rule-runs":                  "vaREAM",
+	"GET /control/v1/rule-runs/{run}":            "vaREAM",
+	"POST /control/v1/rule-runs/{run}/again":     "aM",
+	"GET /control/v1/vocabulary":                 "vaREAM",
+	"POST /control/v1/sites/{site}/test":         "aM",
+	"POST /control/v1/origins/{origin}/test":     "aM",
+	"POST /control/v1/builds/{id}/cancel":        "daAM",
+
 	"GET /control/v1/keys":                     "aM",
 	"POST /control/v1/keys":                    "aM",
 	"GET /control/v1/keys/{key}":               "aM",
@@ -161,6 +212,7 @@ var unwritten = []string{
 	"POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
 	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome",
 	"POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}",
+	"POST /control/v1/rules/{name}/try",
 }
 
 type matrix struct {
@@ -184,6 +236,14 @@ func (l *line) matrix(t *testing.T) *matrix {
 	}, time.Hour, outbound.Options{
 		Private: true,
 	}
+	box := mailbox.New(mailbox.Options{})
+	smtp, failed := net.Listen("tcp", "127.0.0.1:0")
+	if failed != nil {
+		t.Fatal(failed)
+	}
+	go box.ServeSMTP(smtp)
+	t.Cleanup(box.Close)
+	o.Settings.Mail = &settings.Mail{Server: smtp.Addr().String(), From: "line@skerry.example", TLS: "none"}
 	m := &matrix{n: start(t, o, access.NewSecret()), secrets: map[byte]string{'-': ""}, cookies: map[byte]string{}}
 	l.nodes = append(l.nodes, m.n)
 	for letter, grants := range map[byte][]string{
@@ -228,6 +288,66 @@ func (l *line) matrix(t *testing.T) *matrix {
 	return m
 }
 
+// specs are records that can be kept, by the path of their kind.
+var specs = map[string]any{
+	"rules":      per{"at": "0 6 1 10 *", "do": []any{per{"wait": per{"for": "1m"}}}},
+	"sites":      per{"address": "http://127.0.0.1:1"},
+	"origins":    per{"pull": per{"http": "http://127.0.0.1:1/api"}, "prove": per{"standardWebhooks": []string{"secret:spare"}}},
+	"downstream": per{"call": "http://127.0.0.1:1/told"},
+	"targets":    per{"mail": []string{"duty@skerry.example"}},
+	"settings":   per{"allow": []string{"https://skerry.example"}},
+}
+
+// setting makes a record of the kind of a path, and returns its name.
+func (m *matrix) setting(t *testing.T, path string) string {
+	if err := m.n.client.Settings().SetSecret(t.Context(), "spare", "whsec_c3BhcmU="); err != nil {
+		t.Fatal(err)
+	}
+	kinds := map[string]string{
+		"rules": "rule", "sites": "site", "origins": "origin", "downstream": "downstream", "targets": "target",
+		"settings": "cors",
+	}
+	part := strings.Split(path, "/")[3]
+	kind, name := kinds[part], "spare"
+	if part == "secrets" {
+		if err := m.n.client.Settings().SetSecret(t.Context(), "unused", "x"); err != nil {
+			t.Fatal(err)
+		}
+		return "unused"
+	}
+	if kind == "cors" {
+		name = kind
+	}
+	src, _ := json.Marshal(specs[part])
+	if _, err := m.n.client.Settings().Put(t.Context(), kind, name, src, 0, false); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+// failedRun makes a run of which a step has failed, and returns its id.
+func (m *matrix) failedRun(t *testing.T) string {
+	name := fmt.Sprint("fails ", m.made)
+	c := &rule.Compiled{Rule: rule.Rule{Name: name, Do: []rule.Step{{Purge: &rule.Purge{}}}}}
+	var id int64
+	err := m.n.Replica.Store().Runs.Begin(t.Context(), func(tx pgx.Tx) error {
+		if err := m.n.Replica.Store().Runs.Add(t.Context(), tx, []runs.Run{{
+			Rule: c, Source: name, About: &rule.Occurrence{Event: rule.Clock}, Decision: rule.Decision{Fires: true},
+		}}); err != nil {
+			return err
+		}
+		if err := tx.QueryRow(t.Context(), `select id from run where rule = $1`, name).Scan(&id); err != nil {
+			return err
+		}
+		_, err := tx.Exec(t.Context(), `update run_step set state = 'failed' where run = $1`, id)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return fmt.Sprint(id)
+}
+
 // request makes what is sent to a route: its address with something that is
 // there, and a body that it takes.
 func (m *matrix) request(t *testing.T, route string) (method, path string, body []byte) {
@@ -250,6 +370,18 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 			t.Fatal(err)
 		}
 		fill["{id}"] = s.ID
+	case strings.HasSuffix(path, "/cancel"):
+		b, err := m.n.client.Builds().Rebuild(t.Context(), "web", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fill["{id}"] = b.ID
+	case strings.HasSuffix(path, "/again"):
+		fill["{run}"] = m.failedRun(t)
+	case strings.Contains(path, "/rule-runs/"):
+		fill["{run}"] = m.failedRun(t)
+	case strings.Contains(path, "{name}") && strings.Contains(path, "/control/"):
+		fill["{name}"] = m.setting(t, path)
 	case strings.Contains(path, "/origins/"):
 		fill["{origin}"] = "quay"
 	case strings.Contains(path, "/reads/saved/"):
@@ -312,6 +444,17 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 		"/control/v1/schedules/several": per{
 			"entries": []string{"fog"}, "action": "publish", "at": "2031-01-01T00:00", "zone": "UTC",
 		},
+		"/control/v1/rules/{name}": specs["rules"], "/control/v1/sites/{name}": specs["sites"],
+		"/control/v1/origins/{name}": specs["origins"], "/control/v1/downstream/{name}": specs["downstream"],
+		"/control/v1/targets/{name}": specs["targets"], "/control/v1/settings/{name}": specs["settings"],
+		"/control/v1/rules/{name}/try":      per{"sequence": 1},
+		"/control/v1/rule-runs/{run}/again": per{},
+		"/control/v1/secrets/{name}":        per{"value": "x"},
+		"/control/v1/mail/test":             per{"to": "duty@skerry.example"},
+		"/control/v1/configuration": per{
+			"apply": true, "files": per{"cors.yaml": fmt.Sprintf("cors: {allow: [\"https://s%d.example\"]}", m.made)},
+		},
+		"/control/v1/session/notifications":   per{"review": "daily"},
 		"/control/v1/prose":                   per{"text": "*stairs*"},
 		"/control/v1/views":                   per{"page": "entries", "name": "drafts", "query": "state=draft"},
 		"/control/v1/schedules/{id}":          per{"at": "2032-01-01T00:00", "zone": "UTC"},
@@ -467,18 +610,18 @@ func TestRoutePermissions(t *testing.T) {
 }
 
 // acts is how many lines the audit log has that requests have left.
-func (m *matrix) acts(t *testing.T) int {
-	acts, err := m.n.Audit.Acts(t.Context(), api.AuditFilter{Limit: 100000})
+// acts returns the newest line of the audit log that somebody at an address has made.
+func (m *matrix) acts(t *testing.T) int64 {
+	acts, err := m.n.Audit.Acts(t.Context(), api.AuditFilter{Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
-	n := 0
 	for _, a := range acts {
 		if a.Address != "" {
-			n++
+			return a.ID
 		}
 	}
-	return n
+	return 0
 }
 
 func TestTheAuditLog(t *testing.T) {

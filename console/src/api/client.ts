@@ -20,10 +20,10 @@ export const signedOut = new EventTarget();
 export const proof: { ask: () => Promise<boolean> } = { ask: async () => false };
 
 /** Calls the control endpoints. Who asks is told by a cookie that scripts cannot see. */
-export async function call<T>(path: string, init?: { method?: string; body?: unknown; signal?: AbortSignal }): Promise<T> {
+export async function call<T>(path: string, init?: { method?: string; body?: unknown; headers?: Record<string, string>; signal?: AbortSignal }): Promise<T> {
   const answer = await fetch("/control/v1" + path, {
     method: init?.method ?? "GET",
-    headers: init?.body ? { "Content-Type": "application/json" } : {},
+    headers: { ...(init?.body ? { "Content-Type": "application/json" } : {}), ...init?.headers },
     body: init?.body ? JSON.stringify(init.body) : undefined,
     signal: init?.signal,
   }).catch(() => {

@@ -13,12 +13,14 @@ export function setEnvironment(name: string) {
 // What news are about. What nobody has on the screen is fetched when it is opened.
 const shown = {
   changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes", "differences", "audit", "reviews"],
-  model: ["model", "schema.graphql", "audit"],
+  model: ["model", "schema.graphql", "audit", "vocabulary"],
   builds: ["status", "sites", "events", "event"],
+  runs: ["rules", "rule-runs", "notifications", "sites"],
+  settings: ["rules", "rule", "sites", "record", "records-of", "secrets", "origins", "downstream", "audit", "status"],
   schedules: ["status", "entry", "entries", "audit"],
-  origins: ["status"],
+  origins: ["status", "origins"],
   events: ["status", "events", "event", "entry"],
-  access: ["keys", "accounts", "previews", "sessions", "audit"],
+  access: ["keys", "told", "accounts", "previews", "sessions", "audit"],
   refusals: ["refusals"],
   // Told every few seconds: what is counted, and announced by nobody.
   figures: ["status", "cache", "held", "history", "nodes", "downstream"],

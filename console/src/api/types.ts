@@ -52,3 +52,17 @@ export type Examined = S["Examined"];
 
 /** What a problem document may say besides its words. */
 export type ProblemBody = Partial<S["Problem"]>;
+export type Rule = S["Rule"];
+export type RuleState = S["RuleState"];
+export type RuleRun = S["RuleRun"];
+export type Step = S["Step"];
+export type Trial = S["RuleTrialOutcome"];
+export type Mistake = S["Mistake"];
+export type Vocabulary = S["Vocabulary"];
+export type SavedSetting = S["SavedSetting"];
+export type Setting = S["Setting"];
+export type Secret = S["Secret"];
+export type Notification = S["Notification"];
+export type NotificationSettings = S["NotificationSettings"];
+export type CallAnswer = S["CallAnswer"];
+export type OriginState = S["OriginState"];

@@ -1,4 +1,4 @@
-import { Activity, EyeOff, FileText, Globe, KeyRound, Layers, Link2, Radio, ScrollText, Settings, Shapes, Telescope, Users } from "lucide-react";
+import { Activity, Anchor, EyeOff, FileText, Globe, KeyRound, Layers, Link2, LockKeyhole, Mail, Radio, ScrollText, Settings, Shapes, Telescope, Users, Workflow } from "lucide-react";
 import type { ReactNode } from "react";
 
 /** The pages of the rail, in the order of the work. */
@@ -10,10 +10,14 @@ export const rail: { group?: string; to: string; name: string; icon: ReactNode; 
   { to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
   { to: "/previews", name: "Preview links", icon: <Link2 size={16} /> },
   { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },
-  { group: "Freshness", to: "/events", name: "Events", icon: <Radio size={16} /> },
+  { group: "Freshness", to: "/origins", name: "Origins", icon: <Anchor size={16} /> },
+  { to: "/events", name: "Events", icon: <Radio size={16} /> },
+  { to: "/rules", name: "Rules", icon: <Workflow size={16} /> },
   { to: "/sites", name: "Sites", icon: <Globe size={16} /> },
   { to: "/cache", name: "Cache", icon: <Layers size={16} /> },
   { group: "Service", to: "/settings", name: "Settings", icon: <Settings size={16} /> },
+  { to: "/notifications", name: "Mail", icon: <Mail size={16} />, admins: true },
+  { to: "/secrets", name: "Secrets", icon: <LockKeyhole size={16} />, admins: true },
   { to: "/accounts", name: "Accounts", icon: <Users size={16} />, admins: true },
   { to: "/audit", name: "Audit log", icon: <ScrollText size={16} />, admins: true },
 ];

@@ -22,6 +22,11 @@ const pages: RouteObject[] = [
   { path: "settings", lazy: async () => ({ Component: (await import("../features/settings/settings")).SettingsPage }) },
   { path: "events", lazy: async () => ({ Component: (await import("../features/events/events")).EventsPage }) },
   { path: "events/:id", lazy: async () => ({ Component: (await import("../features/events/event")).EventPage }) },
+  { path: "rules", lazy: async () => ({ Component: (await import("../features/rules/rules")).RulesPage }) },
+  { path: "rules/:name", lazy: async () => ({ Component: (await import("../features/rules/rule")).RulePage }) },
+  { path: "origins", lazy: async () => ({ Component: (await import("../features/origins/origins")).OriginsPage }) },
+  { path: "notifications", lazy: async () => ({ Component: (await import("../features/notifications/notifications")).NotificationsPage }) },
+  { path: "secrets", lazy: async () => ({ Component: (await import("../features/notifications/secrets")).SecretsPage }) },
   { path: "sites", lazy: async () => ({ Component: (await import("../features/sites/sites")).SitesPage }) },
   { path: "cache", lazy: async () => ({ Component: (await import("../features/cache/cache")).CachePage }) },
 ];

@@ -49,8 +49,9 @@ export function Empty({ children }: { children: ReactNode }) {
 export function Failure({ error }: { error: unknown }) {
   if (!error) return null;
   const p = error instanceof Problem ? error : new Problem(0, "Failed", String(error));
-  const { problems, mistakes, referredBy, consequences } = p.body;
+  const { problems, mistakes, referredBy, consequences, settings } = p.body;
   const lines = [
+    ...(settings ?? []).map((x) => [x.path, x.text].filter(Boolean).join(": ")),
     ...(problems ?? []).map((x) => `${x.path}: ${x.text}`),
     ...(mistakes ?? []).map((x) => `${x.line}:${x.column} ${x.text}`),
     ...(referredBy ?? []).map((x) => `${x.type} “${x.title}” refers to it in ${x.field}`),

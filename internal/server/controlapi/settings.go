@@ -1,13 +1,17 @@
 package controlapi
 
 import (
+	"errors"
 	"io"
 	"net/http"
+	"net/mail"
 	"net/url"
+	"strconv"
 
 	"github.com/go-chi/chi/v5"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/automation"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/settings"
@@ -151,7 +155,16 @@ func listKind(kinds ...string) func(*API, *http.Request, api.None) (api.Items[ap
 }
 
 func (s *API) testMail(r *http.Request, in api.MailTest) (api.None, error) {
-	if err := s.env.Automation.TestMail(r.Context(), in.To); err != nil {
+	if _, err := mail.ParseAddress(in.To); err != nil {
+		return api.None{}, badMember("to", strconv.Quote(in.To)+" is no e-mail address")
+	}
+	err := s.env.Automation.TestMail(r.Context(), in.To)
+	if errors.Is(err, automation.ErrNoMail) {
+		return api.None{}, api.Problem{
+			Kind: "mail", Status: http.StatusConflict, Detail: err.Error(), Hint: "set it up with ubiquon mail set",
+		}
+	}
+	if err != nil {
 		return api.None{}, api.Problem{Kind: "mail", Status: http.StatusBadGateway, Detail: err.Error()}
 	}
 	return api.None{}, s.env.Audit.Note(r.Context(), guard.ActorName(r), "mail test", in.To, nil, nil)

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { call, key, refreshAll, type Session } from "../../api";
 import { Act, Cell, Failure, Fields, Loaded, Main, Mono, Page, Row, Rows, Section, TextField, toast, useFields, When } from "../../ui";
 import { useWho } from "../../lib/who";
+import { Told } from "./told";
 
 /** What a browser calls itself, in few words; whatever else it is, as it says. */
 function programOf(agent: string) {
@@ -52,6 +53,7 @@ export function YouPage() {
           )}
         </Loaded>
       </Section>
+      <Told />
       <Section title="Your password">
         <ChangePassword />
       </Section>

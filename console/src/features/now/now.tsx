@@ -56,7 +56,7 @@ export function NowPage() {
               <History of="reads" title="Reads" />
               <SimpleGrid columns={{ base: 1, lg: 2 }} gap="8">
                 <Section title="Sites">
-                  {s.sites.length === 0 && <Empty>No site is configured; see sites.yaml.</Empty>}
+                  {s.sites.length === 0 && <Empty>No site is connected yet; see Sites.</Empty>}
                   {s.sites.map((site) => (
                     <Flex key={site.name} gap="3" py="1.5" borderBottomWidth="1px" borderColor="line">
                       <Link to="/sites">{site.name}</Link>
