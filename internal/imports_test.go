@@ -80,7 +80,8 @@ var mayImport = map[string][]string{
 		"server/guard", "server/contentapi",
 	},
 	"server": {
-		"api", "core", "store...", "ingest", "environment", "settings", "server/guard", "server/contentapi", "server/controlapi",
+		"api", "core", "store...", "ingest", "environment", "settings",
+		"server/guard", "server/contentapi", "server/controlapi",
 	},
 
 	"client":  {"core", "api"},

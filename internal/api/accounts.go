@@ -29,20 +29,20 @@ type AuditRecord struct {
 // Filter narrows Acts; empty parts do not.
 type AuditFilter struct {
 	// Who did it.
-	Who string `query:"who" json:"-"`
+	Who string `query:"who"     json:"-"`
 	// What is what was done, or its first word: entry, key.
-	What string `query:"what" json:"-"`
+	What string `query:"what"    json:"-"`
 	// Subject is the id or name of what it was done to.
 	Subject string `query:"subject" json:"-"`
 	// Filter is in CQL2, on who, kind, what, subject, address and at.
-	Filter string `query:"filter" json:"-"`
+	Filter string `query:"filter"  json:"-"`
 	// After and Until bound the time.
-	After time.Time `query:"after" json:"-"`
-	Until time.Time `query:"until" json:"-"`
+	After time.Time `query:"after"   json:"-"`
+	Until time.Time `query:"until"   json:"-"`
 	// Below lists what came before the line with this id.
-	Below int64 `query:"below" json:"-"`
+	Below int64 `query:"below"   json:"-"`
 	// Limit is 100 if it is not given; exports have no limit then.
-	Limit int `query:"limit" json:"-"`
+	Limit int `query:"limit"   json:"-"`
 }
 
 // State is what verifying the audit log has found.

@@ -8,12 +8,12 @@ import (
 
 // BuildFilter narrows ListBuilds; empty parts do not.
 type BuildFilter struct {
-	Site string `query:"site" json:"-"`
+	Site string `query:"site"  json:"-"`
 	// Event must be among the causes, or else Sequence.
-	Event    string `json:"-"`
-	Sequence *int64 `json:"-"`
+	Event    string `              json:"-"`
+	Sequence *int64 `              json:"-"`
 	// Since: requested no earlier.
-	Since time.Time `json:"-"`
+	Since time.Time `              json:"-"`
 	// Limit is 50 if it is not given or more than 500.
 	Limit int `query:"limit" json:"-"`
 }
@@ -57,7 +57,7 @@ type CallAnswer struct {
 type SiteRebuild struct {
 	Site string `path:"site" json:"-"`
 	// Now does not wait for further requests.
-	Now bool `json:"now,omitempty"`
+	Now bool `            json:"now,omitempty"`
 }
 
 // SiteRef names a site.
@@ -74,7 +74,7 @@ type BuildRef struct {
 type BuildReport struct {
 	BuildRef
 	// State is started, finished or failed.
-	State string `json:"state" enum:"started,finished,failed"`
+	State string `json:"state"           enum:"started,finished,failed"`
 	// Error is why it failed.
 	Error string `json:"error,omitempty"`
 	// Link leads to the builder's own page of the build.

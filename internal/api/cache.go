@@ -102,15 +102,15 @@ type Warmed struct {
 // CacheListing says which answers of the node's cache are listed.
 type CacheListing struct {
 	Edition string `query:"edition" json:"-"`
-	Type    string `query:"type" json:"-"`
+	Type    string `query:"type"    json:"-"`
 	// Entry that something was read of, in whatever edition and locale.
-	Entry string `query:"entry" json:"-"`
+	Entry string `query:"entry"   json:"-"`
 	// Search is a part of the request.
-	Search string `query:"search" json:"-"`
+	Search string `query:"search"  json:"-"`
 	// Sort is hits (the default), bytes or age.
-	Sort string `query:"sort" json:"-" enum:"hits,bytes,age"`
+	Sort string `query:"sort"    json:"-" enum:"hits,bytes,age"`
 	// Limit is 100 if it is not given, and 1000 at most.
-	Limit int `query:"limit" json:"-"`
+	Limit int `query:"limit"   json:"-"`
 }
 
 // CacheKey names an answer of the node's cache.

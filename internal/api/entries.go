@@ -29,7 +29,7 @@ type EntryRecord struct {
 	EntryInfo
 	// Newest is the newest saved state, Shown what readers get.
 	Newest content.Fields `json:"newest"`
-	Shown  content.Fields `json:"shown" nullable:"true"`
+	Shown  content.Fields `json:"shown"       nullable:"true"`
 	// Revisions, the newest first, at most fifty, without their fields.
 	Revisions []content.Revision `json:"revisions"`
 	Reviews   []Review           `json:"reviews"`
@@ -67,32 +67,32 @@ type EntryInfo struct {
 
 // EntryFilter narrows ListEntries; empty parts do not.
 type EntryFilter struct {
-	Type   string `query:"type" json:"-"`
-	Origin string `query:"origin" json:"-"`
+	Type   string `query:"type"     json:"-"`
+	Origin string `query:"origin"   json:"-"`
 	// State; without one, retired entries are left out.
-	State content.State `query:"state" json:"-"`
+	State content.State `query:"state"    json:"-"`
 	// Search is looked for in title, slug and id, whatever the case.
-	Search string `query:"search" json:"-"`
+	Search string `query:"search"   json:"-"`
 	// Missing is a locale in which something is not translated.
-	Missing string `query:"missing" json:"-"`
+	Missing string `query:"missing"  json:"-"`
 	// RefersTo is an entry that those listed refer to.
 	RefersTo string `query:"refersTo" json:"-"`
 	// Filter is in CQL2, on the drafts of the entries of Type, in Locale.
-	Filter string `query:"filter" json:"-"`
+	Filter string `query:"filter"   json:"-"`
 	// Locale that Filter reads; without one, the default locale.
-	Locale string `query:"locale" json:"-"`
+	Locale string `query:"locale"   json:"-"`
 	// Sort is title, type, origin, updated or published, with - before it for descending;
 	// without one, -updated.
-	Sort string `query:"sort" json:"-" enum:"title,-title,type,-type,origin,-origin,updated,-updated,published,-published"`
+	Sort string `query:"sort"     json:"-" enum:"title,-title,type,-type,origin,-origin,updated,-updated,published,-published"`
 	// IDs of the entries, separated by commas.
-	IDs []string `query:"ids" json:"-"`
+	IDs []string `query:"ids"      json:"-"`
 	// AnyType are types, separated by commas, of which the entries are of one; none means all.
-	AnyType []string `query:"types" json:"-"`
+	AnyType []string `query:"types"    json:"-"`
 	// Types that it is narrowed to by grants; nil means all.
-	Types []string `json:"-"`
+	Types []string `                 json:"-"`
 	// Limit is 50 if it is not given or more than 500.
-	Limit  int `query:"limit" json:"-"`
-	Offset int `query:"offset" json:"-"`
+	Limit  int `query:"limit"    json:"-"`
+	Offset int `query:"offset"   json:"-"`
 }
 
 // Comparison is two states of an entry, and in what they differ.
@@ -123,7 +123,7 @@ type ImportOptions struct {
 	// After is the line that was dealt with last, by an earlier call.
 	After int `query:"after" json:"-"`
 	// Bad says what happens at a line that is not good: skip (the default) or stop.
-	Bad string `query:"bad" json:"-" enum:"skip,stop"`
+	Bad string `query:"bad"   json:"-" enum:"skip,stop"`
 }
 
 // EntryDetail is everything to know about one entry.
@@ -150,7 +150,7 @@ type Edit struct {
 	Save    content.Fields `json:"save,omitempty"`
 	Message string         `json:"message,omitempty"`
 	// Do is publish, unpublish, discard, restore, submit, approve, return, retire or delete.
-	Do string `json:"do,omitempty" enum:"publish,unpublish,discard,restore,submit,approve,return,retire,delete"`
+	Do string `json:"do,omitempty"             enum:"publish,unpublish,discard,restore,submit,approve,return,retire,delete"`
 	// Locales that publish and unpublish are for; none means all.
 	Locales []string `json:"locales,omitempty"`
 	// Revision that restore saves again, or publish publishes; 0 is the newest.
@@ -219,7 +219,7 @@ type RevisionRange struct {
 	EntryRef
 	From int `query:"from" json:"-"`
 	// To is the newest revision if it is not given.
-	To *int `query:"to" json:"-"`
+	To *int `query:"to"   json:"-"`
 }
 
 // EntryIDs names entries.
@@ -261,8 +261,8 @@ type FieldEditor struct {
 // ExportFilter says which entries are exported.
 type ExportFilter struct {
 	// Types, separated by commas; none means all.
-	Types  []string `query:"type" json:"-"`
-	Origin string   `query:"origin" json:"-"`
+	Types  []string `query:"type"      json:"-"`
+	Origin string   `query:"origin"    json:"-"`
 	// Revisions exports former revisions, too.
 	Revisions bool `query:"revisions" json:"-"`
 }

@@ -30,16 +30,16 @@ type Event struct {
 
 // EventFilter narrows ListEvents; empty parts do not.
 type EventFilter struct {
-	State string `query:"state" json:"-"`
+	State string `query:"state"  json:"-"`
 	// Entry that the events are about.
-	Entry string `query:"entry" json:"-"`
+	Entry string `query:"entry"  json:"-"`
 	// Filter is in CQL2, on origin, state, kind, type, title, entry, detail, sequence and
 	// received.
 	Filter string `query:"filter" json:"-"`
 	// Before lists what was accepted before the event of this id.
 	Before string `query:"before" json:"-"`
 	// Limit is 50 if it is not given or more than 500.
-	Limit int `query:"limit" json:"-"`
+	Limit int `query:"limit"  json:"-"`
 }
 
 // Trace says when a publish reached each step on its way to visitors; nil for

@@ -119,7 +119,7 @@ type NewKey struct {
 
 // KeySecret is a key and its secret, which is shown this once.
 type KeySecret struct {
-	Key    *access.Key `json:"key" nullable:"false"`
+	Key    *access.Key `json:"key"    nullable:"false"`
 	Secret string      `json:"secret"`
 }
 

@@ -68,7 +68,7 @@ type ModelFiles struct {
 // LocaleEdit is one change of the locales.
 type LocaleEdit struct {
 	// Do is add, change, retire, restore or order.
-	Do  string `json:"do" enum:"add,change,retire,restore,order"`
+	Do  string `json:"do"                 enum:"add,change,retire,restore,order"`
 	Tag string `json:"tag,omitempty"`
 	// Name and Fallback are for add and change.
 	Name     string   `json:"name,omitempty"`

@@ -13,13 +13,13 @@ const (
 // NotificationSettings say how an account is told of what. Empty parts mean the default.
 type NotificationSettings struct {
 	// Review is of entries that wait for somebody to approve them; the default is now.
-	Review string `json:"review,omitempty" enum:"now,daily,never"`
+	Review string `json:"review,omitempty"   enum:"now,daily,never"`
 	// Decision is of what was decided of entries that the account has submitted; now.
 	Decision string `json:"decision,omitempty" enum:"now,daily,never"`
 	// Overdue is of entries that have waited for three days; daily.
-	Overdue string `json:"overdue,omitempty" enum:"now,daily,never"`
+	Overdue string `json:"overdue,omitempty"  enum:"now,daily,never"`
 	// Trouble is of failing builds, silent origins and the like; never.
-	Trouble string `json:"trouble,omitempty" enum:"now,daily,never"`
+	Trouble string `json:"trouble,omitempty"  enum:"now,daily,never"`
 }
 
 // WithDefaults returns the settings with all parts set.

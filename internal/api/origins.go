@@ -134,7 +134,7 @@ type OriginRef struct {
 type OriginRetire struct {
 	OriginRef
 	// Do says what becomes of its entries: local, unpublish or delete.
-	Do string `json:"do" enum:"local,unpublish,delete"`
+	Do string `json:"do"              enum:"local,unpublish,delete"`
 	// Apply carries it out; otherwise it is only told what would happen.
 	Apply bool `json:"apply,omitempty"`
 }

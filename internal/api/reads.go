@@ -86,7 +86,7 @@ type ReadQuestion struct {
 	Variables     map[string]any `json:"variables,omitempty"`
 	DocumentID    string         `json:"documentId,omitempty"`
 	// Edition is published (the default) or preview.
-	Edition string `json:"edition,omitempty" enum:"published,preview"`
+	Edition string `json:"edition,omitempty"       enum:"published,preview"`
 	// As is who reads: empty for whoever asks, everyone, or a key by id, name or secret.
 	As string `json:"as,omitempty"`
 	// Language is an Accept-Language header.
@@ -124,7 +124,7 @@ type DocumentRef struct {
 // is narrowed by.
 type SavedView struct {
 	ID   string `json:"id"`
-	Page string `json:"page" enum:"entries,events,audit"`
+	Page string `json:"page"  enum:"entries,events,audit"`
 	Name string `json:"name"`
 	// Query is that of the page's address, as in type=notice&state=draft.
 	Query string    `json:"query"`
@@ -134,7 +134,7 @@ type SavedView struct {
 
 // NewSavedView is a list that is kept, in place of the one of the same page and name.
 type NewSavedView struct {
-	Page string `json:"page" enum:"entries,events,audit"`
+	Page string `json:"page"  enum:"entries,events,audit"`
 	// Name has 1 to 100 bytes.
 	Name string `json:"name"`
 	// Query has 4000 bytes at most.

@@ -86,15 +86,15 @@ type StepRun struct {
 
 // RuleRunFilter narrows a list of runs; empty parts do not.
 type RuleRunFilter struct {
-	Rule     string `query:"rule" json:"-"`
+	Rule     string `query:"rule"     json:"-"`
 	Sequence int64  `query:"sequence" json:"-"`
-	Entry    string `query:"entry" json:"-"`
+	Entry    string `query:"entry"    json:"-"`
 	// Outcome is fired, not-fired, running, done or failed.
-	Outcome string `query:"outcome" json:"-" enum:"fired,not-fired,running,done,failed"`
+	Outcome string `query:"outcome"  json:"-" enum:"fired,not-fired,running,done,failed"`
 	// Before has only runs with a smaller id.
-	Before int64 `query:"before" json:"-"`
+	Before int64 `query:"before"   json:"-"`
 	// Limit is 50 if it is not given or more than 500.
-	Limit int `query:"limit" json:"-"`
+	Limit int `query:"limit"    json:"-"`
 }
 
 // RuleRunRef names a run.
@@ -114,15 +114,15 @@ type RuleRunAgain struct {
 type RuleTrial struct {
 	Name string `path:"name" json:"-"`
 	// Rule is what is tried in place of the one that is kept, in the form of rules.yaml.
-	Rule *rule.Rule `json:"rule,omitempty"`
+	Rule *rule.Rule `            json:"rule,omitempty"`
 	// Event is the id of an announcement of an origin.
-	Event string `json:"event,omitempty"`
+	Event string `            json:"event,omitempty"`
 	// Sequence is the number of a change.
-	Sequence int64 `json:"sequence,omitempty"`
+	Sequence int64 `            json:"sequence,omitempty"`
 	// Entry, as it stands, and On, the event that is supposed of it; published if it is not
 	// given.
-	Entry string `json:"entry,omitempty"`
-	On    string `json:"on,omitempty"`
+	Entry string `            json:"entry,omitempty"`
+	On    string `            json:"on,omitempty"`
 }
 
 // RuleTrialOutcome is what a rule would make of something.

@@ -8,9 +8,9 @@ type Schedule struct {
 	Entry  string `json:"entry"`
 	Title  string `json:"title"`
 	Type   string `json:"type"`
-	Action string `json:"action" enum:"publish,unpublish"` // publish or unpublish
+	Action string `json:"action"            enum:"publish,unpublish"` // publish or unpublish
 	// Locales it is for; null means all.
-	Locales []string `json:"locales" nullable:"true"`
+	Locales []string `json:"locales"                                                nullable:"true"`
 	// Revision that is published: the newest when the schedule was made.
 	Revision int       `json:"revision"`
 	At       time.Time `json:"at"`
@@ -18,7 +18,7 @@ type Schedule struct {
 	Zone     string     `json:"zone"`
 	By       string     `json:"by"`
 	Created  time.Time  `json:"created"`
-	State    string     `json:"state" enum:"pending,done,failed,cancelled"` // pending, done, failed, cancelled
+	State    string     `json:"state"             enum:"pending,done,failed,cancelled"` // pending, done, failed, cancelled
 	Finished *time.Time `json:"finished"`
 	// Detail says why it failed or is late, or who cancelled it.
 	Detail string `json:"detail,omitempty"`
@@ -46,7 +46,7 @@ type ScheduleFilter struct {
 type NewSchedule struct {
 	Entry string `json:"entry"`
 	// Action is publish or unpublish.
-	Action string `json:"action" enum:"publish,unpublish"`
+	Action string `json:"action"            enum:"publish,unpublish"`
 	// At is in RFC 3339, or a local time in the zone.
 	At string `json:"at"`
 	// Zone is an IANA name.
@@ -60,7 +60,7 @@ type NewSchedules struct {
 	// Entries are the ids of 1 to 500 entries.
 	Entries []string `json:"entries"`
 	// Action is publish or unpublish.
-	Action string `json:"action" enum:"publish,unpublish"`
+	Action string `json:"action"            enum:"publish,unpublish"`
 	// At is in RFC 3339, or a local time in the zone.
 	At string `json:"at"`
 	// Zone is an IANA name.

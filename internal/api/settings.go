@@ -33,11 +33,11 @@ type SettingWrite struct {
 	SettingRef
 	// IfMatch is the ETag of the version that was edited; * for any that is there. Without it
 	// the record is replaced, whatever it is.
-	IfMatch string `header:"If-Match" json:"-"`
+	IfMatch string `header:"If-Match"      json:"-"`
 	// IfNoneMatch, *, makes a record only if there is none of the name.
 	IfNoneMatch string `header:"If-None-Match" json:"-"`
 	// Check says what would be wrong or odd, and changes nothing.
-	Check bool `query:"check" json:"-"`
+	Check bool `                       json:"-" query:"check"`
 }
 
 // RuleWrite is a rule as it is to be, without its name.
@@ -97,28 +97,28 @@ type SingleWrite struct {
 // MailServer is the server that mail is sent through, by SMTP.
 type MailServer struct {
 	// Server is host:port.
-	Server string `yaml:"server" json:"server"`
+	Server string `yaml:"server"   json:"server"`
 	// From is the address that mail comes from, as in "Skerry Line <line@skerry.example>".
-	From string `yaml:"from" json:"from"`
+	From string `yaml:"from"     json:"from"`
 	// TLS is starttls (the default), tls, or none.
-	TLS string `yaml:"tls" json:"tls,omitempty" enum:"starttls,tls,none"`
+	TLS string `yaml:"tls"      json:"tls,omitempty"      enum:"starttls,tls,none"`
 	// User and Password sign in to the server. Password is secret:NAME or env:NAME.
-	User     string `yaml:"user" json:"user,omitempty"`
+	User     string `yaml:"user"     json:"user,omitempty"`
 	Password string `yaml:"password" json:"password,omitempty"`
 	// DigestAt is when the daily digest is sent, as in 07:00, in the time zone Zone, by
 	// default UTC.
 	DigestAt string `yaml:"digestAt" json:"digestAt,omitempty"`
-	Zone     string `yaml:"zone" json:"zone,omitempty"`
+	Zone     string `yaml:"zone"     json:"zone,omitempty"`
 	// Off keeps all mail from being sent.
-	Off bool `yaml:"off" json:"off,omitempty"`
+	Off bool `yaml:"off"      json:"off,omitempty"`
 }
 
 // NotificationTarget is a name for people who are told something: rules write it target:NAME.
 type NotificationTarget struct {
 	Description string `yaml:"description" json:"description,omitempty"`
 	// Mail has the addresses, and role:NAME for everybody who has the role.
-	Mail []string `yaml:"mail" json:"mail"`
-	Off  bool     `yaml:"off" json:"off,omitempty"`
+	Mail []string `yaml:"mail"        json:"mail"`
+	Off  bool     `yaml:"off"         json:"off,omitempty"`
 }
 
 // CORS says which web origins' pages may read content from a browser; "*" for all.
@@ -188,7 +188,7 @@ type ConfigurationChange struct {
 	Kind string `json:"kind"`
 	Name string `json:"name"`
 	// Action is add, edit or remove.
-	Action string `json:"action" enum:"add,edit,remove"`
+	Action string `json:"action"           enum:"add,edit,remove"`
 	// Before and After are the records as YAML.
 	Before string `json:"before,omitempty"`
 	After  string `json:"after,omitempty"`

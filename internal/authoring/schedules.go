@@ -208,9 +208,7 @@ func (a *Service) execute(ctx context.Context, s *api.Schedule) {
 		if err := a.store.Schedules.End(ctx, s.ID, entries.ScheduleFailed, err.Error()); err != nil {
 			a.log.Error("a failed schedule could not be marked as such", "schedule", s.ID, "error", err)
 		}
-		if a.scheduleFailed != nil {
-			a.scheduleFailed(ctx, s.Entry, err.Error())
-		}
+		a.scheduleFailed(ctx, s.Entry, err.Error())
 	}
 	a.news.Tell("schedules")
 }

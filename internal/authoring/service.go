@@ -42,24 +42,24 @@ type Service struct {
 }
 
 // New returns the service that writes what the replica follows.
-func New(r *replication.Replica, checks ModelChecks) *Service {
+// scheduleFailed is told of every schedule that could not be carried out.
+func New(
+	r *replication.Replica, checks ModelChecks, scheduleFailed func(ctx context.Context, entry, reason string),
+) *Service {
 	return &Service{
-		replica:       r,
-		store:         r.Store(),
-		log:           r.Log(),
-		cache:         r.Cache(),
-		news:          r.News(),
-		work:          r.Work(),
-		limits:        r.Limits(),
-		checks:        checks,
-		wakeSchedules: make(chan struct{}, 1),
-		wakeIndexes:   make(chan struct{}, 1),
+		replica:        r,
+		store:          r.Store(),
+		log:            r.Log(),
+		cache:          r.Cache(),
+		news:           r.News(),
+		work:           r.Work(),
+		limits:         r.Limits(),
+		checks:         checks,
+		scheduleFailed: scheduleFailed,
+		wakeSchedules:  make(chan struct{}, 1),
+		wakeIndexes:    make(chan struct{}, 1),
 	}
 }
-
-// OnFailedSchedule has f called with every schedule that could not be carried out, the entry
-// and the reason. It must be called before Start.
-func (a *Service) OnFailedSchedule(f func(ctx context.Context, entry, reason string)) { a.scheduleFailed = f }
 
 // ModelChanged has indexes made that a new model asks for.
 func (a *Service) ModelChanged() { background.Nudge(a.wakeIndexes) }

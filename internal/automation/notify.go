@@ -59,7 +59,8 @@ func (a *Service) notify(ctx context.Context, tx pgx.Tx, o *rule.Occurrence) err
 
 // toldHow says how an account is told of an event.
 func toldHow(account *api.Account, o *rule.Occurrence, writer string) string {
-	approves := account.Role.Grants().Allows(access.Need{Verb: access.Publish, Edition: content.Published, Type: o.Type})
+	approves := account.Role.Grants().
+		Allows(access.Need{Verb: access.Publish, Edition: content.Published, Type: o.Type})
 	switch o.Event {
 	case rule.Submitted, rule.HandedIn:
 		if approves {

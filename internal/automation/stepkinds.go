@@ -330,4 +330,3 @@ func (a *Service) describe(ctx context.Context, o *rule.Occurrence) error {
 	}
 	return nil
 }
-

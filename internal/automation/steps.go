@@ -84,7 +84,15 @@ func (a *Service) do(ctx context.Context, j *runs.Job) {
 			"again", o.Again, "error", err)
 	}
 	if err := a.store.Runs.Finish(ctx, j, o, also); err != nil && ctx.Err() == nil {
-		a.log.Error("that a step was done cannot be noted; it is done again", "rule", j.Rule, "run", j.Run, "error", err)
+		a.log.Error(
+			"that a step was done cannot be noted; it is done again",
+			"rule",
+			j.Rule,
+			"run",
+			j.Run,
+			"error",
+			err,
+		)
 	}
 }
 
@@ -104,7 +112,9 @@ func againAfter(err error, attempts int) time.Duration {
 
 // doing is how one kind of step is done: it returns what it did, how long the next step is put
 // off, and what is to be written in the transaction that notes it.
-type doing func(ctx context.Context, j *runs.Job) (result string, pause time.Duration, also func(pgx.Tx) error, err error)
+type doing func(
+	ctx context.Context, j *runs.Job,
+) (result string, pause time.Duration, also func(pgx.Tx) error, err error)
 
 func (a *Service) stepKind(s *rule.Step) doing {
 	plain := func(f func(context.Context, *runs.Job) (string, error)) doing {

@@ -64,7 +64,9 @@ func (a *Service) Runs(ctx context.Context, f api.RuleRunFilter) ([]api.RuleRun,
 }
 
 // Run returns one run. Its error is db.ErrNotFound if there is none.
-func (a *Service) Run(ctx context.Context, id int64) (api.RuleRun, error) { return a.store.Runs.Get(ctx, id) }
+func (a *Service) Run(ctx context.Context, id int64) (api.RuleRun, error) {
+	return a.store.Runs.Get(ctx, id)
+}
 
 // RunAgain has a step that has failed done again, -1 for the first of them. Its error is
 // runs.ErrNotFailed if there is none.
@@ -181,7 +183,10 @@ func (a *Service) preview(ctx context.Context, name string, s *rule.Step, o *rul
 	case s.Rebuild != nil:
 		out.Says = "ask for a build of " + s.Rebuild.Site
 	case s.Refresh != nil:
-		out.Says = "tell " + s.Refresh.Site + " that these pages are stale: " + strings.Join(f.Pages(s.Refresh.Pages), ", ")
+		out.Says = "tell " + s.Refresh.Site + " that these pages are stale: " + strings.Join(
+			f.Pages(s.Refresh.Pages),
+			", ",
+		)
 		if slices.Contains(s.Refresh.Pages, rule.AllPages) {
 			out.Says = "tell " + s.Refresh.Site + " that all of its pages are stale"
 		}
@@ -239,7 +244,6 @@ func (a *Service) previewWrite(ctx context.Context, s *rule.Step, o *rule.Occurr
 	out.Text = strings.Join(titles, "\n")
 	return out, nil
 }
-
 
 // Verdict is what a rule makes of a change, with the sites that it keeps fresh if it fires.
 type Verdict struct {

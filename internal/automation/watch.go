@@ -72,7 +72,13 @@ func (a *Service) watchNodes(ctx context.Context) {
 	}
 	for _, n := range nodes {
 		if n.Silent > lostAfter && n.ID != a.replica.Node.ID {
-			a.Signal(ctx, rule.NodeLost, n.Name, "it was last heard of at "+n.Seen.UTC().Format(time.RFC3339), 24*time.Hour)
+			a.Signal(
+				ctx,
+				rule.NodeLost,
+				n.Name,
+				"it was last heard of at "+n.Seen.UTC().Format(time.RFC3339),
+				24*time.Hour,
+			)
 		}
 	}
 }

@@ -24,7 +24,7 @@ type ConnectionInfo struct {
 	Board   string `json:"board"`
 	Mailbox string `json:"mailbox"`
 	SMTP    string `json:"smtp"`
-	Keys       Keys   `json:"keys"`
+	Keys    Keys   `json:"keys"`
 	// Accounts may sign in to the console; the first is an admin.
 	Accounts          []Account `json:"accounts"`
 	OfficeCredentials string    `json:"officeCredentials"`

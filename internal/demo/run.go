@@ -23,14 +23,9 @@ import (
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
-	"ubiquon/internal/standin/board"
 	"ubiquon/internal/standin/breakwater"
 	"ubiquon/internal/standin/mailbox"
-	"ubiquon/internal/standin/office"
-	"ubiquon/internal/standin/slipway"
 	"ubiquon/internal/store/cluster"
-
-	"github.com/emersion/go-smtp"
 )
 
 // Options of Start.
@@ -107,7 +102,9 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err != nil {
 		return d, err
 	}
-	for i, address := range []*string{&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater, &card.Board, &card.Mailbox} {
+	for i, address := range []*string{
+		&card.Gateway, &card.Office, &card.Slipway, &card.Breakwater, &card.Board, &card.Mailbox,
+	} {
 		*address = "http://" + listeners[i].Addr().String()
 	}
 	card.SMTP = listeners[6].Addr().String()
@@ -145,19 +142,26 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 	if err := d.keepKeys(ctx); err != nil {
 		return d, err
 	}
+	return d, d.fill(ctx, o, base, listeners, say)
+}
+
+// fill starts further nodes, writes and reads the content, and has the site built.
+func (d *Demo) fill(
+	ctx context.Context, o Options, base service.Options, listeners []net.Listener, say func(string, ...any),
+) error {
 	if d.Connection.Nodes = nil; o.Nodes > 1 {
 		if err := d.startNodes(ctx, o, base, listeners[0]); err != nil {
-			return d, fmt.Errorf("further nodes: %w", err)
+			return fmt.Errorf("further nodes: %w", err)
 		}
 		say("Started %d nodes", o.Nodes)
 	}
 	if err := d.load(ctx, say); err != nil {
-		return d, err
+		return err
 	}
 	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
-		return d, err
+		return err
 	}
-	return d, writeConnection(CardFile(o.Data), d.Connection)
+	return writeConnection(CardFile(o.Data), d.Connection)
 }
 
 // serviceOptions are those of the first node.
@@ -259,60 +263,6 @@ func listenAll(o Options) ([]net.Listener, error) {
 		out = append(out, l)
 	}
 	return out, nil
-}
-
-func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error {
-	seed, err := OfficeSeed(d.Connection.Office + "/pictures/")
-	if err != nil {
-		return err
-	}
-	f, err := office.Open(
-		office.Options{
-			Dir: filepath.Join(o.Data, "office"), Seed: seed, Credentials: d.Connection.OfficeCredentials,
-			Hook: d.Connection.Gateway + "/hooks/harbour-office", Secret: d.Connection.HookSecret, Pictures: Pictures(),
-			Log: o.Log,
-		},
-	)
-	if err != nil {
-		return err
-	}
-	d.office = d.serve(l, f)
-	d.running.Go(func() { f.Run(ctx) })
-	return nil
-}
-
-func (d *Demo) startSlipway(ctx context.Context, o Options, l net.Listener) error {
-	s, err := slipway.Open(
-		slipway.Options{
-			Dir:     filepath.Join(o.Data, "slipway"),
-			Gateway: d.Connection.Gateway + "/content/main/published",
-			Key:     d.Connection.Keys.Site,
-			Secret:  d.Connection.SlipwaySecret,
-			Delay:   o.SlipwayDelay,
-			Log:     o.Log,
-		},
-	)
-	if err != nil {
-		return err
-	}
-	d.slipway = d.serve(l, s)
-	d.running.Go(func() { s.Run(ctx) })
-	return nil
-}
-
-// startBoardAndMailbox starts the pier display and the mail server.
-func (d *Demo) startBoardAndMailbox(o Options, listeners []net.Listener) {
-	d.board = d.serve(listeners[4], board.New(board.Options{
-		Gateway: d.Connection.Gateway + "/content/main/published", Key: d.Connection.Keys.Board,
-		Secret: d.Connection.BoardSecret, Log: o.Log,
-	}))
-	d.mail = mailbox.New(mailbox.Options{Log: o.Log})
-	d.mailbox = d.serve(listeners[5], d.mail)
-	d.running.Go(func() {
-		if err := d.mail.ServeSMTP(listeners[6]); err != nil && !errors.Is(err, smtp.ErrServerClosed) {
-			d.failed <- err
-		}
-	})
 }
 
 func (d *Demo) serve(l net.Listener, h http.Handler) *http.Server {

@@ -133,14 +133,19 @@ func TestRulesFireOnConditionsOnEveryNode(t *testing.T) {
 	w := newWatch(t, 2)
 	w.rule(t, "Call on fog", per{
 		"on": []string{"published"}, "when": "type = 'notice' AND entry.title LIKE 'Fog%'",
-		"do": []any{per{"call": per{"address": w.web + "/pager", "body": `{"text": "{entry.title} ({event} by {by})"}`}}},
+		"do": []any{
+			per{"call": per{"address": w.web + "/pager", "body": `{"text": "{entry.title} ({event} by {by})"}`}},
+		},
 	})
 	b := w.nodes[1]
 	testkit.Eventually(t, "the other node has the rule", func() bool { return len(b.Settings.State().Rules) == 1 })
 	done := b.must(t, publishNotice("fog", "Fog on the sound"))
 	run := w.runs(t, "Call on fog", "done", 1)[0]
-	if run.Sequence > done.Sequence || run.Sequence == 0 || run.Event != "published" || run.Entry != "fog" || len(run.Steps) != 1 ||
-		run.Steps[0].Kind != "call" || run.Steps[0].Attempts != 1 || run.Steps[0].Result != "answered 200" {
+	if run.Sequence > done.Sequence || run.Sequence == 0 || run.Event != "published" || run.Entry != "fog" ||
+		len(run.Steps) != 1 ||
+		run.Steps[0].Kind != "call" ||
+		run.Steps[0].Attempts != 1 ||
+		run.Steps[0].Result != "answered 200" {
 		t.Errorf("%+v", run)
 	}
 	w.called.mu.Lock()
@@ -162,7 +167,8 @@ func TestRulesFireOnConditionsOnEveryNode(t *testing.T) {
 			t.Errorf("%q lacks %q", all, want)
 		}
 	}
-	if by, err := w.client.Settings().Runs(t.Context(), api.RuleRunFilter{Sequence: run.Sequence}); err != nil || len(by) != 1 {
+	if by, err := w.client.Settings().Runs(t.Context(), api.RuleRunFilter{Sequence: run.Sequence}); err != nil ||
+		len(by) != 1 {
 		t.Errorf("the runs of one change: %+v, %v", by, err)
 	}
 }
@@ -175,7 +181,8 @@ func TestFailingStepsAreTriedAgainOrStopTheRest(t *testing.T) {
 	w.nodes[0].must(t, publishNotice("fog", "Fog"))
 	testkit.Eventually(t, "the first try has failed", func() bool {
 		r, err := w.client.Settings().Runs(t.Context(), api.RuleRunFilter{Rule: "Tell", Outcome: "running"})
-		return err == nil && len(r) == 1 && strings.Contains(r[0].Steps[0].Error, "answered 503") && r[0].Steps[0].Due != nil
+		return err == nil && len(r) == 1 && strings.Contains(r[0].Steps[0].Error, "answered 503") &&
+			r[0].Steps[0].Due != nil
 	})
 	w.called.answers(200, "")
 	if got := w.runs(t, "Tell", "done", 1)[0].Steps[0]; got.Attempts != 2 {
@@ -264,7 +271,8 @@ func TestTimesFireOnceAndFiltersMeanEntries(t *testing.T) {
 	})
 	testkit.Eventually(t, "its time is known", func() bool {
 		all, err := w.client.Settings().Rules(t.Context())
-		return err == nil && len(all) == 1 && all[0].Next != nil && all[0].Next.UTC().Format("01-02 15:04") == "10-01 04:00"
+		return err == nil && len(all) == 1 && all[0].Next != nil &&
+			all[0].Next.UTC().Format("01-02 15:04") == "10-01 04:00"
 	})
 	out, err := w.client.Settings().Try(t.Context(), api.RuleTrial{Name: "Close the season"})
 	if err != nil || len(out.Trials) != 1 || !out.Trials[0].Fires || out.Trials[0].Steps[0].Text != "Fog" {
@@ -278,10 +286,12 @@ func TestTimesFireOnceAndFiltersMeanEntries(t *testing.T) {
 	if _, err := w.client.Settings().Put(t.Context(), "target", "duty", src, 0, false); err != nil {
 		t.Fatal(err)
 	}
-	if r := w.runs(t, "Close the season", "done", 1)[0]; r.Event != "clock" || r.Steps[0].Result != "unpublished 1 of 1 entries" {
+	if r := w.runs(t, "Close the season", "done", 1)[0]; r.Event != "clock" ||
+		r.Steps[0].Result != "unpublished 1 of 1 entries" {
 		t.Errorf("%+v", r)
 	}
-	if _, _, body := w.nodes[0].read(t, "/notices?fields=title"); strings.Contains(body, "Fog") || !strings.Contains(body, "Ice") {
+	if _, _, body := w.nodes[0].read(t, "/notices?fields=title"); strings.Contains(body, "Fog") ||
+		!strings.Contains(body, "Ice") {
 		t.Errorf("after it: %s", body)
 	}
 }
@@ -296,7 +306,14 @@ func TestReviewIsToldByMail(t *testing.T) {
 			"test"); err != nil {
 			t.Fatal(err)
 		}
-		cookie, _, err := n.Accounts.SignIn(t.Context(), email, "a boat is no bath tub", audit.Actor{Address: "10.0.0.1"}, "", "")
+		cookie, _, err := n.Accounts.SignIn(
+			t.Context(),
+			email,
+			"a boat is no bath tub",
+			audit.Actor{Address: "10.0.0.1"},
+			"",
+			"",
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -344,7 +361,8 @@ func TestReviewIsToldByMail(t *testing.T) {
 		$1 and state = 'waiting'`, w.store.Environment); err != nil {
 		t.Fatal(err)
 	}
-	if third := mail(3)[0]; third.Subject != "Today: 1 matter" || !strings.Contains(third.Text, "* Waiting for approval: Thick fog") {
+	if third := mail(3)[0]; third.Subject != "Today: 1 matter" ||
+		!strings.Contains(third.Text, "* Waiting for approval: Thick fog") {
 		t.Errorf("the daily mail: %+v", third)
 	}
 
@@ -363,7 +381,8 @@ func TestReviewIsToldByMail(t *testing.T) {
 		t.Errorf("trouble: %+v", fourth)
 	}
 	shown, err := w.client.Builds().Get(t.Context(), b.ID)
-	if err != nil || shown.Link != "https://builder.example/1" || !strings.Contains(fmt.Sprint(shown.Log), "npm: no paint") {
+	if err != nil || shown.Link != "https://builder.example/1" ||
+		!strings.Contains(fmt.Sprint(shown.Log), "npm: no paint") {
 		t.Errorf("the build: %+v, %v", shown, err)
 	}
 	sites, err := w.client.Settings().Sites(t.Context())
@@ -392,8 +411,13 @@ func (c withCookie) RoundTrip(r *http.Request) (*http.Response, error) {
 func TestSettingsAreVersionedAndCheckedTogether(t *testing.T) {
 	w := newWatch(t, 1)
 	s := w.client.Settings()
-	first := w.rule(t, "Keep web fresh", per{"on": []string{"published"}, "do": []any{per{"rebuild": per{"site": "web"}}}})
-	if first.Version != 1 || first.By != "test" || !strings.Contains(fmt.Sprint(first.Warnings), "is for every change") {
+	first := w.rule(
+		t,
+		"Keep web fresh",
+		per{"on": []string{"published"}, "do": []any{per{"rebuild": per{"site": "web"}}}},
+	)
+	if first.Version != 1 || first.By != "test" ||
+		!strings.Contains(fmt.Sprint(first.Warnings), "is for every change") {
 		t.Errorf("%+v", first)
 	}
 	edit := []byte("on: [published]\ntypes: [notice]\ndo:\n  - rebuild: {site: web}\n")
@@ -404,21 +428,25 @@ func TestSettingsAreVersionedAndCheckedTogether(t *testing.T) {
 		!strings.Contains(err.Error(), "changed meanwhile") {
 		t.Errorf("on an older version: %v", err)
 	}
-	if err := s.Remove(t.Context(), "site", "web"); err == nil || !strings.Contains(err.Error(), "rule Keep web fresh") {
+	if err := s.Remove(t.Context(), "site", "web"); err == nil ||
+		!strings.Contains(err.Error(), "rule Keep web fresh") {
 		t.Errorf("a site that a rule rebuilds: %v", err)
 	}
 	if out, err := s.Put(t.Context(), "rule", "Keep web fresh", []byte("on: [publishd]\ndo: []\n"), 0, true); err != nil ||
-		len(out.Problems) != 2 || out.Version != 2 {
+		len(out.Problems) != 2 ||
+		out.Version != 2 {
 		t.Errorf("only checked: %+v, %v", out, err)
 	}
+	const calls = "on: [published]\ndo: [{call: {address: 'http://x.example', "
 	for spec, want := range map[string]string{
-		"on: [published]\ndoo: []\n":                                                               `unknown key "doo"`,
-		"name: Other\non: [published]\ndo: [{rebuild: {site: web}}]\n":                             `calls itself "Other"`,
-		"on: [published]\ndo: [{call: {address: 'http://x.example', secret: plain}}]\n":            "a secret stands here in plain text",
-		"on: [published]\ndo: [{call: {address: 'http://x.example', secret: 'env:PATH'}}]\n":       "is not among those that the files",
-		"on: [published]\ndo: [{call: {address: 'http://x.example', secret: 'secret:missing'}}]\n": "ubiquon secret set missing",
+		"on: [published]\ndoo: []\n":                                   `unknown key "doo"`,
+		"name: Other\non: [published]\ndo: [{rebuild: {site: web}}]\n": `calls itself "Other"`,
+		calls + "secret: plain}}]\n":                                   "a secret stands here in plain text",
+		calls + "secret: 'env:PATH'}}]\n":                              "is not among those that the files",
+		calls + "secret: 'secret:missing'}}]\n":                        "ubiquon secret set missing",
 	} {
-		if _, err := s.Put(t.Context(), "rule", "x", []byte(spec), 0, false); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := s.Put(t.Context(), "rule", "x", []byte(spec), 0, false); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", spec, err)
 		}
 	}
@@ -429,7 +457,8 @@ func TestSettingsAreVersionedAndCheckedTogether(t *testing.T) {
 	if err := s.Remove(t.Context(), "rule", "Keep web fresh"); err != nil {
 		t.Fatal(err)
 	}
-	if back, err := s.Put(t.Context(), "rule", "Keep web fresh", versions[1].Spec, 0, false); err != nil || back.Version != 4 {
+	if back, err := s.Put(t.Context(), "rule", "Keep web fresh", versions[1].Spec, 0, false); err != nil ||
+		back.Version != 4 {
 		t.Errorf("restored: %+v, %v", back, err)
 	}
 }
@@ -441,14 +470,21 @@ func TestFolderIsAppliedWithTheModelOrNotAtAll(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err := s.Plan(t.Context(), api.ConfigurationPlan{Configuration: api.Configuration{Files: files}, Prune: true}); err != nil ||
-		len(out.Model) != 0 || len(out.Changes) != 0 {
+	same := api.ConfigurationPlan{Configuration: api.Configuration{Files: files}, Prune: true}
+	if out, err := s.Plan(t.Context(), same); err != nil ||
+		len(out.Model) != 0 ||
+		len(out.Changes) != 0 {
 		t.Fatalf("what was exported differs: %+v, %v", out, err)
 	}
-	files["rules.yaml"] = "rules:\n  - name: Berths\n    on: [published]\n    types: [berth]\n    when: entry.depht > 3\n" +
+	files["rules.yaml"] = "rules:\n  - name: Berths\n    on: [published]\n    types: [berth]\n" +
+		"    when: entry.depht > 3\n" +
 		"    do: [{rebuild: {site: web}}]\n"
-	files["model/model.yaml"] = strings.Replace(files["model/model.yaml"], "types:\n",
-		"types:\n  berth:\n    plural: berths\n    fields:\n      name: {kind: text}\n      depth: {kind: integer}\n", 1)
+	files["model/model.yaml"] = strings.Replace(
+		files["model/model.yaml"],
+		"types:\n",
+		"types:\n  berth:\n    plural: berths\n    fields:\n      name: {kind: text}\n      depth: {kind: integer}\n",
+		1,
+	)
 	apply := func() (api.ConfigurationOutcome, error) {
 		return s.Plan(t.Context(), api.ConfigurationPlan{Configuration: api.Configuration{Files: files}, Apply: true})
 	}
@@ -459,7 +495,8 @@ func TestFolderIsAppliedWithTheModelOrNotAtAll(t *testing.T) {
 		t.Fatal("half of it was applied")
 	}
 	files["rules.yaml"] = strings.Replace(files["rules.yaml"], "depht", "depth", 1)
-	if out, err := apply(); err != nil || !out.Applied || len(out.Changes) != 1 || out.Changes[0].Action != "add" || len(out.Model) == 0 {
+	if out, err := apply(); err != nil || !out.Applied || len(out.Changes) != 1 || out.Changes[0].Action != "add" ||
+		len(out.Model) == 0 {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	w.nodes[0].must(t, api.Edit{ID: "b1", Type: "berth", Save: per{"name": "Quay 1", "depth": 4}, Do: "publish"})
@@ -519,7 +556,11 @@ func TestSecretsAreEncryptedAndCanBeRotated(t *testing.T) {
 func TestRuleThatOmitsWhatItsSiteReadsIsWarnedAbout(t *testing.T) {
 	w := newWatch(t, 1)
 	n := w.nodes[0]
-	n.must(t, publishNotice("fog", "Fog"), api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Ring"}}, Do: "publish"})
+	n.must(
+		t,
+		publishNotice("fog", "Fog"),
+		api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Ring"}}, Do: "publish"},
+	)
 	_, secret, err := n.Keys.CreateKey(t.Context(), access.Key{
 		Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}},
 	}, "test")
@@ -561,14 +602,16 @@ func TestBuildCallsAreMadeAsTheSiteSays(t *testing.T) {
 	w.called.mu.Lock()
 	body, token := w.called.bodies[0], w.called.headers[0].Get("X-Token")
 	w.called.mu.Unlock()
-	if body != `{"ref":"main","number":"1","site":"own"}` && body != `{"ref": "main", "number": "1", "site": "own"}` || token != "let-me-in" {
+	if body != `{"ref":"main","number":"1","site":"own"}` && body != `{"ref": "main", "number": "1", "site": "own"}` ||
+		token != "let-me-in" {
 		t.Errorf("called with %s and %q", body, token)
 	}
 	waiting, err := w.client.Builds().Rebuild(t.Context(), "web", false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, err := w.client.Settings().CancelBuild(t.Context(), waiting.ID); err != nil || got.State != rebuild.Cancelled {
+	if got, err := w.client.Settings().CancelBuild(t.Context(), waiting.ID); err != nil ||
+		got.State != rebuild.Cancelled {
 		t.Errorf("cancelled: %+v, %v", got, err)
 	}
 	if _, err := w.client.Settings().CancelBuild(t.Context(), waiting.ID); err == nil {
@@ -602,7 +645,8 @@ func TestRefreshNamesThePagesOfTheEntry(t *testing.T) {
 		}
 	}
 	if err := json.Unmarshal([]byte(w.called.bodies[0]), &told); err != nil || told.Type != "pages-stale" ||
-		told.Data.Sequence == 0 || told.Data.Sequence > done.Sequence || len(told.Data.Pages) != 1 || told.Data.Pages[0].Path != "/notices/fog" {
+		told.Data.Sequence == 0 || told.Data.Sequence > done.Sequence || len(told.Data.Pages) != 1 ||
+		told.Data.Pages[0].Path != "/notices/fog" {
 		t.Errorf("%s: %+v, %v", w.called.bodies[0], told, err)
 	}
 }

@@ -1,8 +1,6 @@
 package environment_test
 
 import (
-	"ubiquon/internal/settings"
-
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,6 +13,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"ubiquon/internal/settings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/automation"

@@ -44,7 +44,7 @@ type Options struct {
 	ApplyModel bool
 	// Settings that the environment gets if it has none yet, or with Settings.Apply.
 	Settings settings.Seed
-	// SecretKeys encrypt secrets; nil: none can be kept.
+	// SecretKeys encrypt secrets; nil: a key that lies in the database does.
 	SecretKeys *seal.Ring
 	Cache      cache.Options
 	// Outbound says where calls may go.
@@ -198,14 +198,14 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 		authoring.ModelChecks{
 			Fits: e.Settings.Fits, NewType: e.Settings.NewTypeWarnings, Breaks: e.Delivery.BrokenRequests,
 		},
+		func(ctx context.Context, entry, reason string) {
+			e.Automation.Signal(ctx, rule.LateFails, entry, reason, 0)
+		},
 	)
 	e.Automation = automation.New(automation.Options{
 		Replica: e.Replica, Settings: e.Settings, Address: o.Address, Caller: caller, Dial: o.Outbound.Dial,
 		Apply: e.Authoring.Apply, Schedule: e.Authoring.AddSchedules, Warm: e.Delivery.WarmAll,
 		Origins: func() map[string]health.State { return e.Ingest.OriginHealth() },
-	})
-	e.Authoring.OnFailedSchedule(func(ctx context.Context, entry, reason string) {
-		e.Automation.Signal(ctx, rule.LateFails, entry, reason, 0)
 	})
 }
 

@@ -1,8 +1,6 @@
 package environment_test
 
 import (
-	"ubiquon/internal/settings"
-
 	"context"
 	"errors"
 	"flag"
@@ -13,6 +11,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"ubiquon/internal/settings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"

@@ -290,9 +290,12 @@ func (l *line) matrix(t *testing.T) *matrix {
 
 // specs are records that can be kept, by the path of their kind.
 var specs = map[string]any{
-	"rules":      per{"at": "0 6 1 10 *", "do": []any{per{"wait": per{"for": "1m"}}}},
-	"sites":      per{"address": "http://127.0.0.1:1"},
-	"origins":    per{"pull": per{"http": "http://127.0.0.1:1/api"}, "prove": per{"standardWebhooks": []string{"secret:spare"}}},
+	"rules": per{"at": "0 6 1 10 *", "do": []any{per{"wait": per{"for": "1m"}}}},
+	"sites": per{"address": "http://127.0.0.1:1"},
+	"origins": per{
+		"pull":  per{"http": "http://127.0.0.1:1/api"},
+		"prove": per{"standardWebhooks": []string{"secret:spare"}},
+	},
 	"downstream": per{"call": "http://127.0.0.1:1/told"},
 	"targets":    per{"mail": []string{"duty@skerry.example"}},
 	"settings":   per{"allow": []string{"https://skerry.example"}},

@@ -1,8 +1,6 @@
 package environment_test
 
 import (
-	"ubiquon/internal/settings"
-
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"ubiquon/internal/settings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"

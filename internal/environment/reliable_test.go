@@ -1,8 +1,6 @@
 package environment_test
 
 import (
-	"ubiquon/internal/settings"
-
 	"bufio"
 	"context"
 	"errors"
@@ -14,6 +12,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"ubiquon/internal/settings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/authoring"

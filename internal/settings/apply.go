@@ -73,6 +73,9 @@ func (s *Seed) Variables() (out []string, err error) {
 // what is wrong with the seed. The replica must have a model.
 func (s *Service) Open(ctx context.Context, seed Seed) error {
 	given := seed.set()
+	if err := s.openKeys(ctx); err != nil {
+		return err
+	}
 	variables, err := seed.Variables()
 	if err != nil {
 		return err
@@ -106,11 +109,7 @@ func (s *Service) keepLiterals(ctx context.Context, given *Set) error {
 			}
 			name := nameOfLiteral(k, place)
 			if held, ok := st.secrets[name]; !ok || held != *text {
-				if s.o.Keys == nil {
-					wrong = fmt.Errorf("%s: %w", k, errNoKey)
-					return
-				}
-				sealed := s.o.Keys.Seal(s.replica.Environment()+"/"+name, []byte(*text))
+				sealed := s.keys.Seal(s.replica.Environment()+"/"+name, []byte(*text))
 				wrong = s.store.Settings.SaveSecret(ctx, name, sealed, content.UserCause(SeededBy))
 			}
 			*text = secretPrefix + name
@@ -197,7 +196,11 @@ func (s *Service) seed(ctx context.Context, given *Set, apply bool) error {
 // for, model and settings in one transaction. Its error is that of the folder, an
 // *InvalidError, or one of writing.Writer.ApplyModel.
 func (s *Service) Plan(ctx context.Context, p api.ConfigurationPlan, by string) (api.ConfigurationOutcome, error) {
-	out := api.ConfigurationOutcome{Model: []api.Consequence{}, Changes: []api.ConfigurationChange{}, Warnings: []string{}}
+	out := api.ConfigurationOutcome{
+		Model:    []api.Consequence{},
+		Changes:  []api.ConfigurationChange{},
+		Warnings: []string{},
+	}
 	files := map[string][]byte{}
 	for name, text := range p.Files {
 		files[name] = []byte(text)

@@ -1,11 +1,14 @@
 package settings
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/mail"
+	"net/url"
 	"slices"
 	"strings"
+	"time"
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
@@ -215,4 +218,39 @@ func (s *Service) warnings(set *Set, touched []key, v *rule.Vocabulary) []string
 		}
 	}
 	return out
+}
+
+// checkMail returns what is wrong with the mail server.
+func checkMail(m *Mail) (wrong []string) {
+	if host, port, ok := strings.Cut(m.Server, ":"); !ok || host == "" || port == "" {
+		wrong = append(wrong, fmt.Sprintf("server: %q is not host:port, as in mail.skerry.example:587", m.Server))
+	}
+	if _, err := mail.ParseAddress(m.From); err != nil {
+		wrong = append(wrong, fmt.Sprintf("from: %q is no e-mail address", m.From))
+	}
+	if tls := cmp.Or(m.TLS, "starttls"); !slices.Contains([]string{"starttls", "tls", "none"}, tls) {
+		wrong = append(wrong, fmt.Sprintf("tls: %q is none of starttls, tls and none", m.TLS))
+	}
+	if (m.User == "") != (m.Password == "") {
+		wrong = append(wrong, "password: user and password go together")
+	}
+	if m.DigestAt != "" {
+		if _, err := time.Parse("15:04", m.DigestAt); err != nil {
+			wrong = append(wrong, fmt.Sprintf("digestAt: %q is no time of day, as in 07:00", m.DigestAt))
+		}
+	}
+	if _, err := time.LoadLocation(m.Zone); err != nil || m.Zone == "Local" {
+		wrong = append(wrong, fmt.Sprintf("zone: %q is no time zone; name one as in Europe/Oslo", m.Zone))
+	}
+	return wrong
+}
+
+func checkCORS(c *CORS) (wrong []string) {
+	for _, o := range c.Allow {
+		if u, err := url.Parse(o); o != "*" &&
+			(err != nil || u.Host == "" || u.Path != "" || u.Scheme != "http" && u.Scheme != "https") {
+			wrong = append(wrong, fmt.Sprintf("allow: %q is no web origin; write it as in https://skerry.example", o))
+		}
+	}
+	return wrong
 }

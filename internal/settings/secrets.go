@@ -3,17 +3,32 @@ package settings
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/seal"
 	"ubiquon/internal/store/settings"
 )
 
-var errNoKey = errors.New("no key for secrets is at hand; set UBIQUON_SECRET_KEY, or secretKey in the configuration")
+// openKeys makes ready the keys that encrypt secrets. One that lies in the database decrypts, and
+// encrypts where no other is given.
+func (s *Service) openKeys(ctx context.Context) error {
+	secret, err := s.store.Keys.Secret(ctx)
+	if err != nil {
+		return err
+	}
+	own, err := seal.RingOf(secret)
+	if err != nil {
+		return err
+	}
+	if s.keys = own; s.o.Keys != nil {
+		s.keys = s.o.Keys.And(own)
+	}
+	return nil
+}
 
 // maxSecret bounds a secret, in bytes.
 const maxSecret = 4096
@@ -55,10 +70,8 @@ func (s *Service) SetSecret(ctx context.Context, name, value, by string) error {
 		return api.BadParameter("value", "a secret has 1 to %d bytes", maxSecret)
 	case strings.ContainsAny(value, "\x00\n\r"):
 		return api.BadParameter("value", "a secret has no line ends in it")
-	case s.o.Keys == nil:
-		return api.BadParameter("value", "%s", errNoKey)
 	}
-	sealed := s.o.Keys.Seal(s.replica.Environment()+"/"+name, []byte(value))
+	sealed := s.keys.Seal(s.replica.Environment()+"/"+name, []byte(value))
 	if err := s.store.Settings.SaveSecret(ctx, name, sealed, content.UserCause(by)); err != nil {
 		return err
 	}
@@ -90,9 +103,6 @@ func (s *Service) RemoveSecret(ctx context.Context, name, by string) error {
 
 // reseal encrypts with the first key what others have encrypted.
 func (s *Service) reseal(ctx context.Context) error {
-	if s.o.Keys == nil {
-		return nil
-	}
 	all, err := s.store.Settings.Secrets(ctx)
 	if err != nil {
 		return err
@@ -100,14 +110,21 @@ func (s *Service) reseal(ctx context.Context) error {
 	n := 0
 	for _, one := range all {
 		value, err := s.open(one)
-		if err != nil || s.o.Keys.Current(one.Value) {
+		if err != nil || s.keys.Current(one.Value) {
 			continue // what cannot be read was logged
 		}
-		sealed := s.o.Keys.Seal(s.replica.Environment()+"/"+one.Name, []byte(value))
-		if err := s.store.Settings.SaveSecret(ctx, one.Name, sealed, content.Cause{Kind: "user", Name: "key rotation"}); err != nil {
+		sealed := s.keys.Seal(s.replica.Environment()+"/"+one.Name, []byte(value))
+		cause := content.UserCause("key rotation")
+		if err := s.store.Settings.SaveSecret(ctx, one.Name, sealed, cause); err != nil {
 			return err
 		}
 		n++
+	}
+	if len(all) > 0 && s.o.Keys == nil {
+		s.log.Warn(
+			"secrets are encrypted with a key that lies in the database itself; set UBIQUON_SECRET_KEY, or secretKey in " +
+				"the configuration",
+		)
 	}
 	if n > 0 {
 		s.log.Info("secrets were encrypted again with the first key", "secrets", n)

@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -29,7 +28,7 @@ import (
 // Options of New.
 type Options struct {
 	Replica *replication.Replica
-	// Keys encrypt secrets; nil: none can be kept.
+	// Keys encrypt secrets; nil: a key that lies in the database does.
 	Keys *seal.Ring
 	// Address returns why an address may not be called; nil: it may.
 	Address func(address string) error
@@ -50,6 +49,7 @@ type Service struct {
 	reads     atomic.Pointer[map[string][]string]
 	noted     noted
 	listeners []func()
+	keys      *seal.Ring // set by Open
 }
 
 // State is the settings as of one time, ready to use. It is not changed.
@@ -67,7 +67,13 @@ type State struct {
 
 // New returns the settings, which are empty until Open.
 func New(o Options) *Service {
-	s := &Service{o: o, replica: o.Replica, store: o.Replica.Store(), log: o.Replica.Log(), variables: map[string]bool{}}
+	s := &Service{
+		o:         o,
+		replica:   o.Replica,
+		store:     o.Replica.Store(),
+		log:       o.Replica.Log(),
+		variables: map[string]bool{},
+	}
 	s.noted.seen, s.noted.more = map[[2]string]bool{}, map[[2]string]bool{}
 	s.state.Store(&State{Set: NewSet(), secrets: map[string]string{}})
 	return s
@@ -130,10 +136,7 @@ func (s *Service) load(ctx context.Context) error {
 }
 
 func (s *Service) open(one settings.Sealed) (string, error) {
-	if s.o.Keys == nil {
-		return "", errNoKey
-	}
-	value, err := s.o.Keys.Open(s.replica.Environment()+"/"+one.Name, one.Value)
+	value, err := s.keys.Open(s.replica.Environment()+"/"+one.Name, one.Value)
 	return string(value), err
 }
 
@@ -189,7 +192,8 @@ func (s *Service) NewTypeWarnings(name string) (warnings []string) {
 	for _, r := range s.State().Rules {
 		if len(r.Types) > 0 && !slices.Contains(r.Types, name) {
 			warnings = append(warnings, fmt.Sprintf(
-				"the rule %q names its types, and not the new type %s: publishing one of those does nothing there", r.Name,
+				"the rule %q names its types, and not the new type %s: publishing one of those does nothing there",
+				r.Name,
 				name,
 			))
 		}
@@ -352,37 +356,6 @@ func (s *Service) save(ctx context.Context, writes []settings.Write, by string) 
 	return s.replica.CatchUp(ctx)
 }
 
-// ETag is the entity tag of a version.
-func ETag(version int64) string { return strconv.Quote(strconv.FormatInt(version, 10)) }
-
-// ParseConditions returns the version that the conditions of a request demand, 0 for none; nil:
-// any. Its error names the header that cannot be read.
-func (s *Service) ParseConditions(kind, name, ifMatch, ifNoneMatch string) (*int64, error) {
-	switch {
-	case ifNoneMatch == "*":
-		return new(int64), nil
-	case ifNoneMatch != "":
-		return nil, api.BadParameter("If-None-Match", "only * is understood here")
-	case ifMatch == "":
-		return nil, nil
-	case ifMatch == "*":
-		v := s.State().Version(kind, name)
-		if v == 0 {
-			return nil, settings.ErrVersion
-		}
-		return &v, nil
-	}
-	text, err := strconv.Unquote(strings.TrimPrefix(ifMatch, "W/"))
-	if err != nil {
-		return nil, api.BadParameter("If-Match", "%s is no ETag of a setting; send the one that you got", ifMatch)
-	}
-	v, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || v < 1 {
-		return nil, api.BadParameter("If-Match", "%s is no ETag of a setting; send the one that you got", ifMatch)
-	}
-	return &v, nil
-}
-
 // List returns the records of a kind, in the order of Set.
 func (s *Service) List(kind string) []api.Setting {
 	st := s.State()
@@ -403,30 +376,4 @@ func specOf(s *Set, k key) (string, json.RawMessage, error) {
 	}
 	text, err := toYAML(spec)
 	return text, spec, err
-}
-
-// CompileRule prepares a rule to be tried: the one that is kept under the name, or another in its
-// place. It returns what is wrong with it, and what is odd. Its error is db.ErrNotFound if there
-// is none.
-func (s *Service) CompileRule(
-	name string, instead *rule.Rule,
-) (c *rule.Compiled, problems rule.Mistakes, warnings []string, err error) {
-	st := s.State()
-	set := st.Set
-	if instead != nil {
-		set = st.clone()
-		r := *instead
-		r.Name = name
-		set.putRule(r)
-	}
-	i := set.ruleAt(name)
-	if i < 0 {
-		return nil, nil, nil, fmt.Errorf("rule %q: %w", name, db.ErrNotFound)
-	}
-	around := s.surroundings(set, st.Vocabulary)
-	if err := rule.Check(&set.Rules[i], around); err != nil {
-		return nil, err.(rule.Mistakes), nil, nil
-	}
-	c, err = rule.Compile(set.Rules[i], st.Version(KindRule, name), st.Vocabulary)
-	return c, nil, rule.Warn(&set.Rules[i], set.Rules, around), err
 }

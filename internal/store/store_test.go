@@ -571,14 +571,19 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		done.Started == nil {
 		t.Fatalf("%+v, %v", done, err)
 	}
-	if _, err := b.Builds.Report(ctx, first.ID, builds.Report{State: rebuild.Finished, Error: ""}); !errors.Is(err, builds.ErrNotRunning) {
+	if _, err := b.Builds.Report(ctx, first.ID, builds.Report{State: rebuild.Finished, Error: ""}); !errors.Is(
+		err,
+		builds.ErrNotRunning,
+	) {
 		t.Errorf("a second end: %v", err)
 	}
 	second := next()
 	if second.Number != 2 || second.Sequence != 11 || len(second.Causes) != 2 {
 		t.Fatalf("second: %+v", second)
 	}
-	if failed, err := b.Builds.Report(ctx, second.ID, builds.Report{State: rebuild.Failed, Error: "out of paint"}); err != nil ||
+	if failed, err := b.Builds.Report(ctx, second.ID, builds.Report{
+		State: rebuild.Failed, Error: "out of paint",
+	}); err != nil ||
 		failed.Error != "out of paint" {
 		t.Fatalf("%+v, %v", failed, err)
 	}

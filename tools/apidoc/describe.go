@@ -114,7 +114,9 @@ var enums = map[reflect.Type][]any{
 	reflect.TypeFor[content.State](): {
 		content.Draft, content.InReview, content.Scheduled, content.IsPublished, content.Revised, content.Retired,
 	},
-	reflect.TypeFor[rebuild.State]():  {rebuild.Waiting, rebuild.Running, rebuild.Finished, rebuild.Failed, rebuild.Cancelled},
+	reflect.TypeFor[rebuild.State](): {
+		rebuild.Waiting, rebuild.Running, rebuild.Finished, rebuild.Failed, rebuild.Cancelled,
+	},
 	reflect.TypeFor[access.Role]():    {access.RoleReader, access.RoleEditor, access.RoleApprover, access.RoleAdmin},
 	reflect.TypeFor[model.Severity](): {model.Safe, model.NeedsDefault, model.BreaksReads, model.Loses},
 	reflect.TypeFor[access.Kind](): {

@@ -92,7 +92,12 @@ func (a *Commands) Build() *cobra.Command {
 	}
 	start.Flags().
 		BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
-	cancel := &cobra.Command{
+	return command.Noun("build", "Show the builds of sites, start one, or take it back", list, show, start,
+		a.buildCancel())
+}
+
+func (a *Commands) buildCancel() *cobra.Command {
+	return &cobra.Command{
 		Use: "cancel ID", Short: "Take a waiting build back", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
@@ -106,7 +111,6 @@ func (a *Commands) Build() *cobra.Command {
 			return a.Print(b, func(t *command.Table) { drawBuild(t, &b) })
 		},
 	}
-	return command.Noun("build", "Show the builds of sites, start one, or take it back", list, show, start, cancel)
 }
 
 func drawBuild(t *command.Table, b *rebuild.Build) {

@@ -120,12 +120,15 @@ var knobs = []setting{
 	{"origins", "file of the origins", text(func(c *config) *string { return &c.Origins })},
 	{"sites", "file of the sites", text(func(c *config) *string { return &c.Sites })},
 	{"rules", "file of the rules", text(func(c *config) *string { return &c.Rules })},
-	{"applySettings", "true brings up to date at every start what files have seeded", func(c *config, v string) (err error) {
-		if c.ApplySettings, err = strconv.ParseBool(v); err != nil {
-			return fmt.Errorf("%q is neither true nor false", v)
-		}
-		return nil
-	}},
+	{
+		"applySettings", "true brings up to date at every start what files have seeded",
+		func(c *config, v string) (err error) {
+			if c.ApplySettings, err = strconv.ParseBool(v); err != nil {
+				return fmt.Errorf("%q is neither true nor false", v)
+			}
+			return nil
+		},
+	},
 	{"cache.bytes", "bound of the cache, as in 256MB", text(func(c *config) *string { return &c.Cache.Bytes })},
 	{"outbound.private", "true allows calls into private networks", func(c *config, v string) (err error) {
 		if c.Outbound.Private, err = strconv.ParseBool(v); err != nil {
@@ -279,6 +282,11 @@ func (c *config) readFiles() error {
 			return err
 		}
 	}
+	return c.readSettings()
+}
+
+// readSettings reads the files of settings.
+func (c *config) readSettings() error {
 	var origins origin.File
 	var sites rebuild.File
 	var rules rule.File
@@ -301,7 +309,7 @@ func (c *config) readFiles() error {
 		Origins: origins.Origins, Sites: sites.Sites, Rules: rules.Rules, Downstream: c.Downstream,
 		Targets: c.Targets, Mail: c.Mail, CORS: c.CORS.Allow, Apply: c.ApplySettings,
 	}
-	_, err = c.seed.Variables()
+	_, err := c.seed.Variables()
 	return err
 }
 

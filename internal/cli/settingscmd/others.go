@@ -90,7 +90,8 @@ func (a *Commands) Mail() *cobra.Command {
 	}
 	set := &cobra.Command{
 		Use: "set", Short: "Say through which server mail is sent", Args: cobra.NoArgs,
-		Example: "  echo '{server: mail.skerry.example:587, from: line@skerry.example, user: line, password: secret:mail}' |\n" +
+		Example: "  echo '{server: mail.skerry.example:587, from: line@skerry.example, user: line, " +
+			"password: secret:mail}' |\n" +
 			"    ubiquon mail set --file -",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
@@ -187,7 +188,10 @@ encrypted. It is written secret:NAME where one is needed, and never shown again.
 			}
 			value = strings.TrimRight(value, "\r\n")
 			if value == "" {
-				return command.Misusef("send the value on standard input, as in: printf %%s \"$VALUE\" | ubiquon secret set %s", args[0])
+				return command.Misusef(
+					"send the value on standard input, as in: printf %%s \"$VALUE\" | ubiquon secret set %s",
+					args[0],
+				)
 			}
 			s, err := a.Service()
 			if err != nil {
@@ -257,7 +261,12 @@ one transaction, or nothing is.`,
 		},
 	}
 	f := c.Flags()
-	f.StringSliceVar(&p.Only, "only", nil, "only these kinds: model, rule, site, origin, downstream, target, mail, cors")
+	f.StringSliceVar(
+		&p.Only,
+		"only",
+		nil,
+		"only these kinds: model, rule, site, origin, downstream, target, mail, cors",
+	)
 	f.BoolVar(&p.Prune, "prune", false, "remove what the files do not have, of the kinds that they have")
 	if apply {
 		f.BoolVar(&p.AllowLoss, "allow-loss", false, "apply a model that loses content")

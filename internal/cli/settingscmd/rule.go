@@ -86,7 +86,15 @@ func (a *Commands) ruleRuns() *cobra.Command {
 				t.Row("RUN", "AT", "RULE", "EVENT", "CHANGE", "OUTCOME", "WHY, OR WHAT WAS DONE")
 				for i := range all {
 					r := &all[i]
-					t.Row(r.ID, command.When(&r.At), t.Short(r.Rule, 24), r.Event, r.Sequence, r.State, t.Short(saysOf(r), 40))
+					t.Row(
+						r.ID,
+						command.When(&r.At),
+						t.Short(r.Rule, 24),
+						r.Event,
+						r.Sequence,
+						r.State,
+						t.Short(saysOf(r), 40),
+					)
 				}
 			})
 		},
@@ -191,7 +199,8 @@ func (a *Commands) ruleTry() *cobra.Command {
 		Long: `Says whether a rule would fire, and if not, why not; with every step as it would be
 done: the mail's text, the body of a call. Without a flag it is tried on the last
 changes of content.`,
-		Example: "  ubiquon rule try 'Close the season'\n  ubiquon rule try 'Show cancelled crossings at once' --entry fog --on published",
+		Example: "  ubiquon rule try 'Close the season'\n" +
+			"  ubiquon rule try 'Show cancelled crossings at once' --entry fog --on published",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {

@@ -87,7 +87,13 @@ func (a *Commands) siteRebuild() *cobra.Command {
 				return err
 			}
 			return a.Print(b, func(t *command.Table) {
-				t.Line(fmt.Sprintf("✓ Build %d of %s waits. ubiquon build show %[2]s/%[1]d tells how it goes.", b.Number, b.Site))
+				t.Line(
+					fmt.Sprintf(
+						"✓ Build %d of %s waits. ubiquon build show %[2]s/%[1]d tells how it goes.",
+						b.Number,
+						b.Site,
+					),
+				)
 			})
 		},
 	}
@@ -118,7 +124,9 @@ func drawAnswers(t *command.Table, all []api.CallAnswer) {
 			t.Line(fmt.Sprintf("✗ %s: %s", one.Address, one.Error))
 			continue
 		}
-		t.Line(fmt.Sprintf("✓ %s answered %d in %.0f ms: %s", one.Address, one.Status, one.TookMs, t.Short(one.Text, 60)))
+		t.Line(
+			fmt.Sprintf("✓ %s answered %d in %.0f ms: %s", one.Address, one.Status, one.TookMs, t.Short(one.Text, 60)),
+		)
 	}
 }
 
@@ -148,7 +156,9 @@ answered the first call.`,
   ubiquon site connect skerry-board --site-address https://board.example --refresh https://board.example/refresh`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (build == "") == (refresh == "") {
-				return command.Misusef("say how the site is called: --build for one that is built, --refresh for one that renders on a server")
+				return command.Misusef(
+					"say how the site is called: --build for one that is built, --refresh for one that renders on a server",
+				)
 			}
 			s, err := a.Service()
 			if err != nil {
@@ -173,7 +183,12 @@ answered the first call.`,
 	f.StringVar(&site.Address, "site-address", "", "where visitors find the site")
 	f.StringVar(&build, "build", "", "the address that starts a build")
 	f.StringVar(&refresh, "refresh", "", "the address that takes refresh calls")
-	f.DurationVar(&wait, "wait", 2*time.Minute, "how long to wait for the first read and the first report; 0: not at all")
+	f.DurationVar(
+		&wait,
+		"wait",
+		2*time.Minute,
+		"how long to wait for the first read and the first report; 0: not at all",
+	)
 	_ = c.MarkFlagRequired("site-address") // there is such a flag
 	return c
 }
@@ -228,7 +243,11 @@ func (a *Commands) connect(
 		"UBIQUON_KEY":     key,
 		"UBIQUON_SECRET":  secret,
 	}
-	fmt.Fprintf(a.Err, "Made the site, its secret, its key and the rule %q. Set these in the front end's environment:\n\n", out.Rule)
+	fmt.Fprintf(
+		a.Err,
+		"Made the site, its secret, its key and the rule %q. Set these in the front end's environment:\n\n",
+		out.Rule,
+	)
 	for _, line := range []string{"UBIQUON_CONTENT", "UBIQUON_KEY", "UBIQUON_SECRET"} {
 		fmt.Fprintf(a.Err, "  %s=%s\n", line, out.Env[line])
 	}
@@ -284,7 +303,8 @@ func drawConnection(t *command.Table, out *connection, waited bool) {
 		came       bool
 		said, lack string
 	}{
-		{out.Read, "The first read has come.", "No read with the site's key has come: is the front end running with these lines in its environment?"},
+		{out.Read, "The first read has come.", "No read with the site's key has come: is the front end running " +
+			"with these lines in its environment?"},
 		{
 			out.Report, "It has answered the first call.",
 			"No report has come: ubiquon site test " + out.Site + " shows what the call is answered.",

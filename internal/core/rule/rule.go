@@ -19,40 +19,40 @@ import (
 // these times.
 type Rule struct {
 	// Name is unique among the rules of an environment.
-	Name        string `yaml:"name" json:"name,omitempty"`
+	Name        string `yaml:"name"        json:"name,omitempty"`
 	Description string `yaml:"description" json:"description,omitempty"`
 	// Off keeps the rule from firing.
-	Off bool `yaml:"off" json:"off,omitempty"`
+	Off bool `yaml:"off"         json:"off,omitempty"`
 	// On names the events that the rule is for: see ContentEvents and ServiceEvents.
-	On []string `yaml:"on" json:"on,omitempty"`
+	On []string `yaml:"on"          json:"on,omitempty"`
 	// At is when the rule fires by itself: a cron line of five fields (minute, hour, day of the
 	// month, month, day of the week) in the time zone Zone, an IANA name, default UTC.
-	At   string `yaml:"at" json:"at,omitempty"`
-	Zone string `yaml:"zone" json:"zone,omitempty"`
+	At   string `yaml:"at"          json:"at,omitempty"`
+	Zone string `yaml:"zone"        json:"zone,omitempty"`
 	// Types that the rule is for; none means every type.
-	Types []string `yaml:"types" json:"types,omitempty"`
+	Types []string `yaml:"types"       json:"types,omitempty"`
 	// When is the condition, in the filter language (CQL2 text), over the properties of an
 	// Occurrence: type, locales, changed, by, role, origin, event, subject, entry.FIELD and
 	// before.FIELD.
-	When string `yaml:"when" json:"when,omitempty"`
-	Do   []Step `yaml:"do" json:"do"`
+	When string `yaml:"when"        json:"when,omitempty"`
+	Do   []Step `yaml:"do"          json:"do"`
 }
 
 // Step is one thing that a rule does; exactly one of the pointers is set.
 type Step struct {
-	Rebuild   *Rebuild  `yaml:"rebuild" json:"rebuild,omitempty"`
-	Refresh   *Refresh  `yaml:"refresh" json:"refresh,omitempty"`
-	Purge     *Purge    `yaml:"purge" json:"purge,omitempty"`
-	Warm      *Warm     `yaml:"warm" json:"warm,omitempty"`
-	Mail      *Mail     `yaml:"mail" json:"mail,omitempty"`
-	Call      *Call     `yaml:"call" json:"call,omitempty"`
-	Publish   *Which    `yaml:"publish" json:"publish,omitempty"`
+	Rebuild   *Rebuild  `yaml:"rebuild"   json:"rebuild,omitempty"`
+	Refresh   *Refresh  `yaml:"refresh"   json:"refresh,omitempty"`
+	Purge     *Purge    `yaml:"purge"     json:"purge,omitempty"`
+	Warm      *Warm     `yaml:"warm"      json:"warm,omitempty"`
+	Mail      *Mail     `yaml:"mail"      json:"mail,omitempty"`
+	Call      *Call     `yaml:"call"      json:"call,omitempty"`
+	Publish   *Which    `yaml:"publish"   json:"publish,omitempty"`
 	Unpublish *Which    `yaml:"unpublish" json:"unpublish,omitempty"`
-	Schedule  *Schedule `yaml:"schedule" json:"schedule,omitempty"`
-	Wait      *Wait     `yaml:"wait" json:"wait,omitempty"`
+	Schedule  *Schedule `yaml:"schedule"  json:"schedule,omitempty"`
+	Wait      *Wait     `yaml:"wait"      json:"wait,omitempty"`
 	// Else says what happens after the step has failed for good: stop (the default), or
 	// continue with the next one.
-	Else string `yaml:"else" json:"else,omitempty" enum:"stop,continue"`
+	Else string `yaml:"else"      json:"else,omitempty"      enum:"stop,continue"`
 }
 
 // The values of Step.Else.
@@ -119,13 +119,13 @@ func (s *Step) Writes() bool { return s.Publish != nil || s.Unpublish != nil || 
 // Rebuild asks for a build of a site. Now skips the wait for more changes.
 type Rebuild struct {
 	Site string `yaml:"site" json:"site"`
-	Now  bool   `yaml:"now" json:"now,omitempty"`
+	Now  bool   `yaml:"now"  json:"now,omitempty"`
 }
 
 // Refresh has a site that is rendered on a server render pages again. Without pages these are
 // the paths of the entry, before and after.
 type Refresh struct {
-	Site string `yaml:"site" json:"site"`
+	Site string `yaml:"site"  json:"site"`
 	// Pages are paths, which may have placeholders in them; * alone means all pages.
 	Pages []string `yaml:"pages" json:"pages,omitempty"`
 }
@@ -133,7 +133,7 @@ type Refresh struct {
 // Purge throws cached responses of all nodes away: those that show one of the types or, with
 // Filter, an entry that it is true of. Without both it is all of them.
 type Purge struct {
-	Types  []string `yaml:"types" json:"types,omitempty"`
+	Types  []string `yaml:"types"  json:"types,omitempty"`
 	Filter string   `yaml:"filter" json:"filter,omitempty"`
 }
 
@@ -145,23 +145,23 @@ type Warm struct {
 	// Requests are written from the edition on, as in /notices?limit=3.
 	Requests []string `yaml:"requests" json:"requests,omitempty"`
 	// Hottest is how many of the most frequent requests are computed besides.
-	Hottest int `yaml:"hottest" json:"hottest,omitempty"`
+	Hottest int `yaml:"hottest"  json:"hottest,omitempty"`
 }
 
 // Mail sends a message. Subject and Text may have placeholders in them.
 type Mail struct {
 	// To are addresses, role:NAME for everybody who has the role, and target:NAME.
-	To      []string `yaml:"to" json:"to"`
+	To      []string `yaml:"to"      json:"to"`
 	Subject string   `yaml:"subject" json:"subject"`
-	Text    string   `yaml:"text" json:"text,omitempty"`
+	Text    string   `yaml:"text"    json:"text,omitempty"`
 }
 
 // Call calls an address with POST: with a CloudEvent, or with Body, JSON with placeholders.
 type Call struct {
 	Address string `yaml:"address" json:"address"`
 	// Secret signs the call (Standard Webhooks): secret:NAME or env:NAME.
-	Secret string `yaml:"secret" json:"secret,omitempty"`
-	Body   string `yaml:"body" json:"body,omitempty"`
+	Secret string `yaml:"secret"  json:"secret,omitempty"`
+	Body   string `yaml:"body"    json:"body,omitempty"`
 }
 
 // Which says which entries a step is about: the entry that the event is about, written this, or
@@ -228,10 +228,10 @@ func (w Which) String() string {
 
 // Schedule has entries published or unpublished after a span of time.
 type Schedule struct {
-	Of Which `yaml:"of" json:"of"`
+	Of Which `yaml:"of"     json:"of"`
 	// Action is publish or unpublish.
 	Action string              `yaml:"action" json:"action" enum:"publish,unpublish"`
-	In     strictyaml.Duration `yaml:"in" json:"in"`
+	In     strictyaml.Duration `yaml:"in"     json:"in"`
 }
 
 // Wait puts off the steps that follow.

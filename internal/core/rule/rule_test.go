@@ -85,31 +85,79 @@ func TestRuleFiresOnItsEventsTypesAndCondition(t *testing.T) {
 		o    func(*Occurrence)
 		want string // "" for fires
 	}{
-		"event and type":        {Rule{On: on, Types: []string{"notice"}}, nil, ""},
-		"no types":              {Rule{On: on}, nil, ""},
-		"another event":         {Rule{On: []string{Saved}}, nil, "event: it is on saved, this was published"},
-		"another type":          {Rule{On: on, Types: []string{"pier"}}, nil, "type: it is for pier, this is a notice"},
-		"off":                   {Rule{On: on, Off: true}, nil, "off: the rule is off"},
-		"the clock's":           {Rule{At: "0 6 * * *"}, nil, "event: it fires by the clock (0 6 * * *), not on published"},
-		"moved, as published":   {Rule{On: on}, func(o *Occurrence) { o.Event = Moved }, ""},
-		"moved, named":          {Rule{On: []string{Moved}}, func(o *Occurrence) { o.Event = Moved }, ""},
-		"condition":             {Rule{On: on, When: "type = 'notice' AND entry.severity = 'cancelled'"}, nil, ""},
-		"the first false part":  {Rule{On: on, When: "entry.severity = 'delay' AND type = 'pier'"}, nil, `when: entry.severity = 'delay' is not true: entry.severity is "cancelled"`},
-		"a later false part":    {Rule{On: on, When: "type = 'notice' AND entry.minutes > 30"}, nil, "when: entry.minutes > 30 is not true: entry.minutes is 20"},
-		"another type's field":  {Rule{On: on, When: "entry.season = 'summer'"}, nil, "when: notice has no property"},
-		"before":                {Rule{On: on, When: "before.severity <> entry.severity AND before.severity = 'delay'"}, nil, ""},
-		"what changed":          {Rule{On: on, When: "A_CONTAINS(changed, ('severity', 'title'))"}, nil, ""},
-		"what did not":          {Rule{On: on, When: "A_CONTAINS(changed, ('minutes'))"}, nil, `changed is ["severity","title"]`},
-		"about is no field":     {Rule{On: on, When: "A_CONTAINS(changed, ('about'))"}, nil, "is not true"},
-		"locales":               {Rule{On: on, When: "A_CONTAINS(locales, ('nb'))"}, nil, ""},
-		"origin":                {Rule{On: on, When: "origin = 'harbour-office' AND by = 'harbour-office'"}, nil, ""},
-		"no value":              {Rule{On: on, When: "role = 'editor'"}, nil, "role is NULL"},
-		"role":                  {Rule{On: on, When: "role = 'editor'"}, func(o *Occurrence) { o.Role = "editor" }, ""},
-		"nothing before":        {Rule{On: on, When: "before.severity IS NULL"}, func(o *Occurrence) { o.Before = nil }, ""},
-		"its own consequence":   {Rule{Name: "x", On: on}, func(o *Occurrence) { o.Chain = []string{"a", "x"} }, "chain: this is a consequence of the rule itself (a → x)"},
-		"a long chain":          {Rule{Name: "x", On: on}, func(o *Occurrence) { o.Chain = strings.Split("abcdefgh", "") }, "chain: 8 rules have followed"},
-		"an event of the whole": {Rule{On: []string{BuildFails}, When: "subject = 'skerry-web'"}, func(o *Occurrence) { *o = Occurrence{Event: BuildFails, Subject: "skerry-web"} }, ""},
-		"types of none":         {Rule{On: []string{BuildFails}, Types: []string{"pier"}}, func(o *Occurrence) { *o = Occurrence{Event: BuildFails} }, "type: it is for pier, this is about no entry"},
+		"event and type": {Rule{On: on, Types: []string{"notice"}}, nil, ""},
+		"no types":       {Rule{On: on}, nil, ""},
+		"another event":  {Rule{On: []string{Saved}}, nil, "event: it is on saved, this was published"},
+		"another type": {
+			Rule{On: on, Types: []string{"pier"}},
+			nil,
+			"type: it is for pier, this is a notice",
+		},
+		"off": {Rule{On: on, Off: true}, nil, "off: the rule is off"},
+		"the clock's": {
+			Rule{At: "0 6 * * *"},
+			nil,
+			"event: it fires by the clock (0 6 * * *), not on published",
+		},
+		"moved, as published": {Rule{On: on}, func(o *Occurrence) { o.Event = Moved }, ""},
+		"moved, named":        {Rule{On: []string{Moved}}, func(o *Occurrence) { o.Event = Moved }, ""},
+		"condition":           {Rule{On: on, When: "type = 'notice' AND entry.severity = 'cancelled'"}, nil, ""},
+		"the first false part": {
+			Rule{On: on, When: "entry.severity = 'delay' AND type = 'pier'"},
+			nil,
+			`when: entry.severity = 'delay' is not true: entry.severity is "cancelled"`,
+		},
+		"a later false part": {
+			Rule{On: on, When: "type = 'notice' AND entry.minutes > 30"},
+			nil,
+			"when: entry.minutes > 30 is not true: entry.minutes is 20",
+		},
+		"another type's field": {Rule{On: on, When: "entry.season = 'summer'"}, nil, "when: notice has no property"},
+		"before": {
+			Rule{On: on, When: "before.severity <> entry.severity AND before.severity = 'delay'"},
+			nil,
+			"",
+		},
+		"what changed": {Rule{On: on, When: "A_CONTAINS(changed, ('severity', 'title'))"}, nil, ""},
+		"what did not": {
+			Rule{On: on, When: "A_CONTAINS(changed, ('minutes'))"},
+			nil,
+			`changed is ["severity","title"]`,
+		},
+		"about is no field": {Rule{On: on, When: "A_CONTAINS(changed, ('about'))"}, nil, "is not true"},
+		"locales":           {Rule{On: on, When: "A_CONTAINS(locales, ('nb'))"}, nil, ""},
+		"origin":            {Rule{On: on, When: "origin = 'harbour-office' AND by = 'harbour-office'"}, nil, ""},
+		"no value":          {Rule{On: on, When: "role = 'editor'"}, nil, "role is NULL"},
+		"role": {
+			Rule{On: on, When: "role = 'editor'"},
+			func(o *Occurrence) { o.Role = "editor" },
+			"",
+		},
+		"nothing before": {
+			Rule{On: on, When: "before.severity IS NULL"},
+			func(o *Occurrence) { o.Before = nil },
+			"",
+		},
+		"its own consequence": {
+			Rule{Name: "x", On: on},
+			func(o *Occurrence) { o.Chain = []string{"a", "x"} },
+			"chain: this is a consequence of the rule itself (a → x)",
+		},
+		"a long chain": {
+			Rule{Name: "x", On: on},
+			func(o *Occurrence) { o.Chain = strings.Split("abcdefgh", "") },
+			"chain: 8 rules have followed",
+		},
+		"an event of the whole": {
+			Rule{On: []string{BuildFails}, When: "subject = 'skerry-web'"},
+			func(o *Occurrence) { *o = Occurrence{Event: BuildFails, Subject: "skerry-web"} },
+			"",
+		},
+		"types of none": {
+			Rule{On: []string{BuildFails}, Types: []string{"pier"}},
+			func(o *Occurrence) { *o = Occurrence{Event: BuildFails} },
+			"type: it is for pier, this is about no entry",
+		},
 	} {
 		c.r.Do = do
 		o := OccurrenceOf(m, cancelled("cancelled"))
@@ -152,12 +200,18 @@ func TestCheckFindsEverythingThatIsWrong(t *testing.T) {
 	all := Rule{
 		Name: "x", On: []string{"publishd", "ping"}, Zone: "Europe/Oslo", Types: []string{"notic"},
 		Do: []Step{
-			{Rebuild: &Rebuild{Site: "skery-web"}}, {}, {Rebuild: &Rebuild{Site: "skerry-web"}, Wait: &Wait{}},
-			{Wait: &Wait{}, Else: "go"}, {Refresh: &Refresh{Site: "skerry-web", Pages: []string{"x{entry.nam}"}}},
-			{Purge: &Purge{Types: []string{"peer"}, Filter: "season = 'summer'"}}, {Warm: &Warm{Requests: []string{"notices"}}},
+			{Rebuild: &Rebuild{Site: "skery-web"}},
+			{},
+			{Rebuild: &Rebuild{Site: "skerry-web"}, Wait: &Wait{}},
+			{Wait: &Wait{}, Else: "go"},
+			{Refresh: &Refresh{Site: "skerry-web", Pages: []string{"x{entry.nam}"}}},
+			{Purge: &Purge{Types: []string{"peer"}, Filter: "season = 'summer'"}},
+			{Warm: &Warm{Requests: []string{"notices"}}},
 			{Mail: &Mail{To: []string{"duty", "role:aprover", "target:dutty", "role:admin"}, Text: "{entry.titel}"}},
-			{Call: &Call{Address: "http://10.0.0.1/", Secret: "secret:pagr", Body: `{"a": }`}}, {Call: &Call{Address: "pager"}},
-			{Publish: &Which{Filter: "type = 'rote'"}}, {Schedule: &Schedule{Of: Which{Filter: "type = 'pier'"}, Action: "show"}},
+			{Call: &Call{Address: "http://10.0.0.1/", Secret: "secret:pagr", Body: `{"a": }`}},
+			{Call: &Call{Address: "pager"}},
+			{Publish: &Which{Filter: "type = 'rote'"}},
+			{Schedule: &Schedule{Of: Which{Filter: "type = 'pier'"}, Action: "show"}},
 		},
 	}
 	err := Check(&all, around(v))
@@ -182,26 +236,50 @@ func TestCheckFindsEverythingThatIsWrong(t *testing.T) {
 		r    Rule
 		want string
 	}{
-		"no event":             {Rule{}, "the rule has no events"},
-		"both":                 {Rule{On: []string{Saved}, At: "0 6 * * *"}, "make two rules of it"},
-		"no cron line":         {Rule{At: "at six"}, "at: \"at six\" is no cron line"},
-		"seconds":              {Rule{At: "0 0 6 * * *"}, "at: \"0 0 6 * * *\" is no cron line of five fields"},
-		"never":                {Rule{At: "0 6 30 2 *"}, "at: \"0 6 30 2 *\" never comes"},
-		"a zone in the line":   {Rule{At: "TZ=Europe/Oslo 0 6 * * *"}, "name the time zone with zone:"},
-		"no zone":              {Rule{At: "0 6 * * *", Zone: "Europe/Kvalholm"}, "zone: \"Europe/Kvalholm\" is no time zone"},
-		"local":                {Rule{At: "0 6 * * *", Zone: "Local"}, "is no time zone"},
-		"unknown property":     {Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.severty = 'delay'"}, `notice has no property "severty"; did you mean "severity"?`},
-		"unknown everywhere":   {Rule{On: []string{Published}, When: "entry.colour = 'red'"}, `has no property "colour"`},
+		"no event":           {Rule{}, "the rule has no events"},
+		"both":               {Rule{On: []string{Saved}, At: "0 6 * * *"}, "make two rules of it"},
+		"no cron line":       {Rule{At: "at six"}, "at: \"at six\" is no cron line"},
+		"seconds":            {Rule{At: "0 0 6 * * *"}, "at: \"0 0 6 * * *\" is no cron line of five fields"},
+		"never":              {Rule{At: "0 6 30 2 *"}, "at: \"0 6 30 2 *\" never comes"},
+		"a zone in the line": {Rule{At: "TZ=Europe/Oslo 0 6 * * *"}, "name the time zone with zone:"},
+		"no zone": {
+			Rule{At: "0 6 * * *", Zone: "Europe/Kvalholm"},
+			"zone: \"Europe/Kvalholm\" is no time zone",
+		},
+		"local": {Rule{At: "0 6 * * *", Zone: "Local"}, "is no time zone"},
+		"unknown property": {
+			Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.severty = 'delay'"},
+			`notice has no property "severty"; did you mean "severity"?`,
+		},
+		"unknown everywhere": {
+			Rule{On: []string{Published}, When: "entry.colour = 'red'"},
+			`has no property "colour"`,
+		},
 		"unknown of the event": {Rule{On: []string{Published}, When: "typ = 'notice'"}, `did you mean "type"?`},
-		"another kind":         {Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.minutes = 'ten'"}, "when: at character"},
-		"no condition":         {Rule{On: []string{Published}, When: "entry.severity ="}, "when: at character 17"},
-		"no such type":         {Rule{On: []string{Published}, When: "type = 'notic'"}, "notic"},
-		"too deep":             {Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.routes.name = 'Outer Ring'"}, "not at those that it refers to"},
-		"this of none":         {Rule{On: []string{BuildFails}, Do: []Step{{Publish: &Which{This: true}}}}, "the event is about no entry"},
-		"this of the deleted":  {Rule{On: []string{Deleted}, Do: []Step{{Publish: &Which{This: true}}}}, "an entry that was deleted"},
-		"loop":                 {Rule{On: []string{Published}, Do: []Step{{Publish: &Which{This: true}}}}, "sets it off again"},
-		"nothing done":         {Rule{On: []string{Published}, Do: []Step{}}, "the rule does nothing"},
-		"types of the clock":   {Rule{At: "0 6 * * *", Types: []string{"pier"}}, "is about no entry"},
+		"another kind": {
+			Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.minutes = 'ten'"},
+			"when: at character",
+		},
+		"no condition": {Rule{On: []string{Published}, When: "entry.severity ="}, "when: at character 17"},
+		"no such type": {Rule{On: []string{Published}, When: "type = 'notic'"}, "notic"},
+		"too deep": {
+			Rule{On: []string{Published}, Types: []string{"notice"}, When: "entry.routes.name = 'Outer Ring'"},
+			"not at those that it refers to",
+		},
+		"this of none": {
+			Rule{On: []string{BuildFails}, Do: []Step{{Publish: &Which{This: true}}}},
+			"the event is about no entry",
+		},
+		"this of the deleted": {
+			Rule{On: []string{Deleted}, Do: []Step{{Publish: &Which{This: true}}}},
+			"an entry that was deleted",
+		},
+		"loop": {
+			Rule{On: []string{Published}, Do: []Step{{Publish: &Which{This: true}}}},
+			"sets it off again",
+		},
+		"nothing done":       {Rule{On: []string{Published}, Do: []Step{}}, "the rule does nothing"},
+		"types of the clock": {Rule{At: "0 6 * * *", Types: []string{"pier"}}, "is about no entry"},
 	} {
 		c.r.Name = "x"
 		if c.r.Do == nil {
@@ -225,8 +303,18 @@ func TestWarningsNameTypesLoopsAndDoubles(t *testing.T) {
 		{Name: "all", On: []string{Published}, Do: rebuild},
 		{Name: "notices", On: []string{Published}, Types: []string{"notice"}, Do: rebuild},
 		{Name: "by condition", On: []string{Published}, When: "type = 'notice' AND entry.minutes > 3", Do: rebuild},
-		{Name: "open", On: []string{Unpublish}, Types: []string{"pier"}, Do: []Step{{Publish: &Which{Filter: "type = 'route'"}}}},
-		{Name: "close", On: []string{Published}, Types: []string{"route"}, Do: []Step{{Unpublish: &Which{Filter: "type = 'pier'"}}}},
+		{
+			Name:  "open",
+			On:    []string{Unpublish},
+			Types: []string{"pier"},
+			Do:    []Step{{Publish: &Which{Filter: "type = 'route'"}}},
+		},
+		{
+			Name:  "close",
+			On:    []string{Published},
+			Types: []string{"route"},
+			Do:    []Step{{Unpublish: &Which{Filter: "type = 'pier'"}}},
+		},
 	}
 	for i, want := range []string{
 		"is for every change", "is not for pier, which the site reads", "is not for pier, which the site reads",
@@ -239,7 +327,10 @@ func TestWarningsNameTypesLoopsAndDoubles(t *testing.T) {
 			t.Errorf("%s: %q lacks %q", all[i].Name, got, want)
 		}
 	}
-	if got := strings.Join(Warn(&all[0], all, s), "\n"); !strings.Contains(got, `"all" and "notices" rebuild skerry-web`) {
+	if got := strings.Join(Warn(&all[0], all, s), "\n"); !strings.Contains(
+		got,
+		`"all" and "notices" rebuild skerry-web`,
+	) {
 		t.Errorf("doubles: %q", got)
 	}
 	if got := Warn(&all[2], all[2:3], s); len(got) != 1 {
@@ -253,7 +344,8 @@ func TestStepsAreFilledIn(t *testing.T) {
 	o.Paths = map[string]string{"en": "/notices/fog", "nb": "/varsler/fog"}
 	o.Before["about.path"] = "/notices/mist"
 	f := &Filling{Occurrence: o, Rule: "Show", Link: "http://gateway/console/main/entries/n1", Differences: "severity"}
-	const text = "{rule}: {entry.title} {entry.severity} (was {before.severity}) by {by}, {event} {entry.type}; {changed}; {unknown}"
+	const text = "{rule}: {entry.title} {entry.severity} (was {before.severity}) by {by}, " +
+		"{event} {entry.type}; {changed}; {unknown}"
 	const want = "Show: Fog cancelled (was delay) by harbour-office, published notice; severity, title; "
 	if got := f.Text(text); got != want {
 		t.Errorf("%q, want %q", got, want)
@@ -294,7 +386,7 @@ func TestCronLinesFireInTheirZone(t *testing.T) {
 func TestSelectionNamesItsType(t *testing.T) {
 	_, v := words(t)
 	for text, want := range map[string]string{
-		"type = 'route' AND season = 'summer'":                  "route: season = 'summer'",
+		"type = 'route' AND season = 'summer'":                   "route: season = 'summer'",
 		"season = 'summer' AND type = 'route' AND name = 'Ring'": "route: (name = 'Ring' AND season = 'summer')",
 		"type = 'pier'": "pier: ", "piers.stepFree = true AND type = 'route'": "route: piers.stepFree = TRUE",
 		"season = 'summer'":                     "say of which type",

@@ -59,7 +59,8 @@ func (v *Vocabulary) Select(text string) (Selected, error) {
 		named := false
 		var rest []filter.Expr
 		for _, p := range parts {
-			if c, ok := p.(filter.Compare); ok && c.Op == "=" && c.Left.Name != nil && isProperty("type")(c.Left.Name) &&
+			if c, ok := p.(filter.Compare); ok && c.Op == "=" && c.Left.Name != nil &&
+				isProperty("type")(c.Left.Name) &&
 				c.Right.Value != nil {
 				named = c.Right.Value.Text == name
 				continue

@@ -33,6 +33,18 @@ type key struct {
 	aead cipher.AEAD
 }
 
+// And returns a ring with the keys of another one after its own: they decrypt alone.
+func (r *Ring) And(other *Ring) *Ring {
+	return &Ring{keys: append(append([]key{}, r.keys...), other.keys...)}
+}
+
+// RingOf makes a ring of one key of a secret of any length.
+func RingOf(secret []byte) (*Ring, error) {
+	sum := sha256.Sum256(secret)
+	k, err := newKey(sum[:])
+	return &Ring{keys: []key{k}}, err
+}
+
 // NewKey returns the text of a new key: 32 random bytes in base64.
 func NewKey() string {
 	b := make([]byte, keyBytes)

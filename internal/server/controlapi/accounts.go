@@ -19,8 +19,13 @@ func accountOperations() []*Operation {
 			example(api.NewAccount{Email: "solveig@skerry.example", Name: "Solveig Aune", Role: access.RoleEditor}),
 		call("PATCH /accounts/{account}", "changeAccount", "Change the name, role or state of an account",
 			guard.Secures, (*API).changeAccount).fails("account"),
-		call("POST /accounts/{account}/link", "createAccountLink", "Make a link at which an account's password is chosen",
-			guard.Secures, (*API).accountLink).
+		call(
+			"POST /accounts/{account}/link",
+			"createAccountLink",
+			"Make a link at which an account's password is chosen",
+			guard.Secures,
+			(*API).accountLink,
+		).
 			example(api.AccountRef{Account: "solveig@skerry.example"}),
 	}, auditOperations()...)
 }

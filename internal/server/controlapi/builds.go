@@ -25,7 +25,13 @@ func buildOperations() []*Operation {
 		call("GET /builds/{id}", "getBuild", "Get a build with its log", guard.ReadsAll, (*API).getBuild),
 		call("POST /sites/{site}/test", "testSite", "Call a site as a test, and get its answer", guard.Administers,
 			(*API).testSite),
-		call("POST /builds/{id}/cancel", "cancelBuild", "Take a waiting build back", guard.Rebuilds, (*API).cancelBuild).
+		call(
+			"POST /builds/{id}/cancel",
+			"cancelBuild",
+			"Take a waiting build back",
+			guard.Rebuilds,
+			(*API).cancelBuild,
+		).
 			fails("not-running"),
 		call("POST /builds/{id}/reports", "reportBuild", "Report how a build goes, with the site's key",
 			guard.Reports, (*API).report).fails("not-running"),
@@ -65,7 +71,14 @@ func (s *API) testSite(r *http.Request, in api.SiteRef) (api.CallAnswer, error) 
 func (s *API) cancelBuild(r *http.Request, in api.BuildRef) (rebuild.Build, error) {
 	b, err := s.env.Automation.CancelBuild(r.Context(), in.ID, guard.ActorName(r))
 	if err == nil {
-		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "build cancel", b.Site, nil, map[string]any{"build": b.ID})
+		err = s.env.Audit.Note(
+			r.Context(),
+			guard.ActorName(r),
+			"build cancel",
+			b.Site,
+			nil,
+			map[string]any{"build": b.ID},
+		)
 	}
 	return b, err
 }
@@ -82,7 +95,10 @@ func checkReport(in *api.BuildReport) error {
 	}
 	for i, line := range in.Log {
 		if len(line) > maxReportLine || strings.ContainsRune(line, 0) {
-			return badMember(fmt.Sprintf("log[%d]", i), fmt.Sprintf("a line has %d bytes at most, and no NUL", maxReportLine))
+			return badMember(
+				fmt.Sprintf("log[%d]", i),
+				fmt.Sprintf("a line has %d bytes at most, and no NUL", maxReportLine),
+			)
 		}
 	}
 	if u, err := url.Parse(in.Link); in.Link != "" &&

@@ -21,8 +21,13 @@ func cacheOperations() []*Operation {
 			guard.ReadsAll, (*API).news).media(mediaEvents),
 		call("GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
 			example(api.None{}),
-		call("GET /cache/history", "getCacheHistory", "Say what reads and the cache did over the last hour, day or week",
-			guard.ReadsAll, (*API).cacheHistory).
+		call(
+			"GET /cache/history",
+			"getCacheHistory",
+			"Say what reads and the cache did over the last hour, day or week",
+			guard.ReadsAll,
+			(*API).cacheHistory,
+		).
 			example(api.HistorySpan{Span: "day"}),
 		call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
 			guard.ReadsAll.InTurn(), (*API).cachedAnswers).

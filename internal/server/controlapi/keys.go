@@ -22,7 +22,9 @@ func keyOperations() []*Operation {
 		call("PATCH /keys/{key}", "changeKey", "Change the grants of a key, or for how long it is good",
 			guard.Secures, (*API).changeKey).
 			example(api.KeyChange{
-				KeyRef: api.KeyRef{Key: "quay-screen"}, GrantChange: api.GrantChange{Add: []string{"read published pier"}},
+				KeyRef: api.KeyRef{
+					Key: "quay-screen",
+				}, GrantChange: api.GrantChange{Add: []string{"read published pier"}},
 			}),
 		call("POST /keys/{key}/rotate", "rotateKey", "Give a key a new secret", guard.Secures, (*API).rotateKey).
 			example(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),

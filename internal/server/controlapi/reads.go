@@ -44,7 +44,13 @@ func readOperations() []*Operation {
 		call("POST /views", "saveView", "Save a view of a list under a name", guard.WritesOrDecides, (*API).saveView).
 			example(api.NewSavedView{Page: "entries", Name: "drafts of notices", Query: "type=notice&state=draft"}),
 		call("DELETE /views/{id}", "removeView", "Remove a saved view", guard.WritesOrDecides, (*API).removeView),
-		call("GET /documents", "listDocuments", "List the trusted GraphQL documents", guard.Reads, (*API).listDocuments).
+		call(
+			"GET /documents",
+			"listDocuments",
+			"List the trusted GraphQL documents",
+			guard.Reads,
+			(*API).listDocuments,
+		).
 			example(api.None{}),
 		call("POST /documents", "trustDocument", "Trust a GraphQL document",
 			guard.Administers.WithBody(body), (*API).trustDocument).

@@ -132,7 +132,15 @@ func (s *API) putSetting(w http.ResponseWriter, r *http.Request, kind string) {
 		s.guard.Fail(w, r, err)
 		return
 	}
-	saved, err := s.env.Settings.Put(r.Context(), kind, name, body, guard.ActorName(r), version, values["check"] == "true")
+	saved, err := s.env.Settings.Put(
+		r.Context(),
+		kind,
+		name,
+		body,
+		guard.ActorName(r),
+		version,
+		values["check"] == "true",
+	)
 	s.answerSetting(w, r, saved, err)
 }
 
@@ -214,7 +222,13 @@ func ruleOperations() []*Operation {
 			example(api.RuleTrial{Name: "Rebuild the site on publish", Sequence: 1}),
 		call("GET /rule-runs", "listRuleRuns", "List what rules made of events, the newest first", guard.ReadsAll,
 			(*API).listRuleRuns).example(api.RuleRunFilter{Limit: 5}),
-		call("GET /rule-runs/{run}", "getRuleRun", "Get what a rule made of an event", guard.ReadsAll, (*API).getRuleRun),
+		call(
+			"GET /rule-runs/{run}",
+			"getRuleRun",
+			"Get what a rule made of an event",
+			guard.ReadsAll,
+			(*API).getRuleRun,
+		),
 		call("POST /rule-runs/{run}/again", "runRuleAgain", "Do a step again that has failed", guard.Administers,
 			(*API).runAgain).fails("not-running"),
 		call("GET /vocabulary", "getVocabulary", "Get the words that rules are written in", guard.ReadsAll,
@@ -246,7 +260,14 @@ func (s *API) runAgain(r *http.Request, in api.RuleRunAgain) (api.RuleRun, error
 	}
 	out, err := s.env.Automation.RunAgain(r.Context(), in.ID, step)
 	if err == nil {
-		err = s.env.Audit.Note(r.Context(), guard.ActorName(r), "run again", out.Rule, nil, map[string]any{"run": in.ID})
+		err = s.env.Audit.Note(
+			r.Context(),
+			guard.ActorName(r),
+			"run again",
+			out.Rule,
+			nil,
+			map[string]any{"run": in.ID},
+		)
 	}
 	return out, err
 }

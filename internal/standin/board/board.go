@@ -202,7 +202,9 @@ func (b *Board) render(ctx context.Context, path string, sequence int64) (*page,
 			return nil, err
 		}
 		s.Title, s.Routes = one.Name, one.Routes
-	} else if _, err := b.read(ctx, sequence, "/piers?sort=name&limit=100&fields=name,slug", itemsOf(&s.Piers)); err != nil {
+	} else if _, err := b.read(
+		ctx, sequence, "/piers?sort=name&limit=100&fields=name,slug", itemsOf(&s.Piers),
+	); err != nil {
 		return nil, err
 	}
 	var out strings.Builder

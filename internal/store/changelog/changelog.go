@@ -339,16 +339,6 @@ func (l *Log) Changes(ctx context.Context, entry string, below int64, limit int)
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return ScanChange(r) })
 }
 
-// OfEvent returns the changes that an announcement of an origin has made.
-func (l *Log) OfEvent(ctx context.Context, event string) ([]content.Change, error) {
-	rows, err := l.db.Conns(ctx).Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and cause ->>
-		'event' = $2 order by sequence limit 100`, l.environment, event)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return ScanChange(r) })
-}
-
 const channel = "ubiquon_change"
 
 // Announce tells all nodes that there are new changes. It is sent after the

@@ -1,6 +1,7 @@
 package changelog
 
 import (
+	"context"
 	"encoding/json"
 	"time"
 
@@ -54,4 +55,14 @@ func (l *Log) Queue(b *db.Batch, groups [][]content.Change) error {
 		from taken t, jsonb_array_elements($2::jsonb) with ordinality as l (c, n)
 		returning sequence - (select base from taken), sequence, commit, id::text, at`, l.environment, src)
 	return nil
+}
+
+// OfEvent returns the changes that an announcement of an origin has made.
+func (l *Log) OfEvent(ctx context.Context, event string) ([]content.Change, error) {
+	rows, err := l.db.Conns(ctx).Query(ctx, `select `+ChangeColumns+` from change where environment = $1 and cause ->>
+		'event' = $2 order by sequence limit 100`, l.environment, event)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (content.Change, error) { return ScanChange(r) })
 }

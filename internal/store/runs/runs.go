@@ -142,6 +142,11 @@ func (rs *Runs) Add(ctx context.Context, tx pgx.Tx, runs []Run) error {
 	if err != nil {
 		return err
 	}
+	return rs.addSteps(ctx, tx, made, at)
+}
+
+// addSteps adds the steps of the runs that were made and have fired, by rule and source.
+func (rs *Runs) addSteps(ctx context.Context, tx pgx.Tx, made pgx.Rows, at map[string]*Run) error {
 	var ids []int64
 	var numbers []int32
 	var kinds, states, results []string
@@ -168,7 +173,7 @@ func (rs *Runs) Add(ctx context.Context, tx pgx.Tx, runs []Run) error {
 	}); err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, `insert into run_step (environment, run, step, kind, state, result, attempts, started,
+	_, err := tx.Exec(ctx, `insert into run_step (environment, run, step, kind, state, result, attempts, started,
 			finished)
 		select $1, s.run, s.step, s.kind, s.state, s.result, case when s.state = 'done' then 1 else 0 end,
 			case when s.state = 'done' then clock_timestamp() end, case when s.state = 'done' then clock_timestamp() end

@@ -82,8 +82,16 @@ func (rs *Runs) Finish(ctx context.Context, j *Job, o Outcome, f func(tx pgx.Tx)
 			}
 		}
 		if o.Error != "" && o.Again > 0 {
-			_, err := tx.Exec(ctx, `update run_step set state = 'waiting', due = clock_timestamp() + $4::interval, error = $5
-				where environment = $1 and run = $2 and step = $3`, rs.environment, j.Run, j.Step, o.Again, o.Error)
+			_, err := tx.Exec(
+				ctx,
+				`update run_step set state = 'waiting', due = clock_timestamp() + $4::interval, error = $5
+				where environment = $1 and run = $2 and step = $3`,
+				rs.environment,
+				j.Run,
+				j.Step,
+				o.Again,
+				o.Error,
+			)
 			return err
 		}
 		state := api.StepDone
@@ -134,10 +142,15 @@ func (rs *Runs) Again(ctx context.Context, run int64, step int) error {
 		if err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `update run_step set state = 'waiting', attempts = 0, due = clock_timestamp(), error = '',
+		tag, err := tx.Exec(
+			ctx,
+			`update run_step set state = 'waiting', attempts = 0, due = clock_timestamp(), error = '',
 			started = null, finished = null where environment = $1 and run = $2 and state = 'failed' and step = (select
 			min(step) from run_step where environment = $1 and run = $2 and state = 'failed' and ($3 < 0 or step = $3))`,
-			rs.environment, run, step)
+			rs.environment,
+			run,
+			step,
+		)
 		if err != nil {
 			return err
 		}
@@ -148,7 +161,12 @@ func (rs *Runs) Again(ctx context.Context, run int64, step int) error {
 			'skipped'`, rs.environment, run); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `update run set state = 'running' where environment = $1 and id = $2`, rs.environment, run)
+		_, err = tx.Exec(
+			ctx,
+			`update run set state = 'running' where environment = $1 and id = $2`,
+			rs.environment,
+			run,
+		)
 		return err
 	})
 }

@@ -104,7 +104,12 @@ func (s *Settings) Queue(ctx context.Context, b *db.Batch, writes []Write, cause
 			select $1, $2, $3, coalesce(max(version), 0) + 1, $4, $5 from setting_version
 			where environment = $1 and kind = $2 and name = $3`, s.environment, w.Kind, w.Name, nullable(w.Spec), cause.Name)
 		if w.Spec == nil {
-			b.Exec(`delete from setting where environment = $1 and kind = $2 and name = $3`, s.environment, w.Kind, w.Name)
+			b.Exec(
+				`delete from setting where environment = $1 and kind = $2 and name = $3`,
+				s.environment,
+				w.Kind,
+				w.Name,
+			)
 		} else {
 			b.Exec(`insert into setting (environment, kind, name, version, spec, by)
 				select environment, kind, name, version, spec, by from setting_version
