@@ -399,7 +399,7 @@ func TestConfigurationMistakes(t *testing.T) {
 		"bad size": {map[string]string{"ubiquon.yaml": "model: m\ncache: {bytes: " +
 			"lots}\n", "m/m.yaml": smallModel}, "256MB"},
 		"unset secret below": {map[string]string{"ubiquon.yaml": "model: m\ndownstream: {edge: {call: " +
-			"\"http://a\", secret: \"env:NOT_SET_HERE\"}}\n", "m/m.yaml": smallModel}, "downstream: the variable " +
+			"\"http://a\", secret: \"env:NOT_SET_HERE\"}}\n", "m/m.yaml": smallModel}, "downstream edge: the variable " +
 			"NOT_SET_HERE is not set"},
 		"unset secret": {map[string]string{"ubiquon.yaml": "model: m\nsites: " +
 			"s.yaml\n", "m/m.yaml": smallModel, "s.yaml": "sites: {web: {address: http://a, build: {call: " +

@@ -2,6 +2,7 @@ package settings
 
 import (
 	"context"
+	"reflect"
 	"strconv"
 	"strings"
 	"sync"
@@ -99,5 +100,10 @@ func (s *Service) flushReads(ctx context.Context) error {
 			return err
 		}
 	}
-	return s.loadReads(ctx)
+	before := s.siteReads()
+	err := s.loadReads(ctx)
+	if err == nil && !reflect.DeepEqual(before, s.siteReads()) {
+		s.replica.News().Tell("sites")
+	}
+	return err
 }

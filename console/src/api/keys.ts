@@ -16,6 +16,7 @@ const shown = {
   model: ["model", "schema.graphql", "audit", "vocabulary"],
   builds: ["status", "sites", "events", "event"],
   runs: ["rules", "rule-runs", "notifications", "sites"],
+  sites: ["sites", "rules"],
   settings: ["rules", "rule", "sites", "record", "records-of", "secrets", "origins", "downstream", "audit", "status"],
   schedules: ["status", "entry", "entries", "audit"],
   origins: ["status", "origins"],

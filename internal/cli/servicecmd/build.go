@@ -75,6 +75,11 @@ func (a *Commands) Build() *cobra.Command {
 			return a.Print(b, func(t *command.Table) { drawBuild(t, &b) })
 		},
 	}
+	return command.Noun("build", "Show the builds of sites, start one, or take it back", list, show,
+		a.buildStart(), a.buildCancel())
+}
+
+func (a *Commands) buildStart() *cobra.Command {
 	var now bool
 	start := &cobra.Command{
 		Use: "start SITE", Short: "Start a build of a site", Args: cobra.ExactArgs(1),
@@ -92,8 +97,7 @@ func (a *Commands) Build() *cobra.Command {
 	}
 	start.Flags().
 		BoolVar(&now, "now", false, "do not wait for further changes, nor until the next try after failures")
-	return command.Noun("build", "Show the builds of sites, start one, or take it back", list, show, start,
-		a.buildCancel())
+	return start
 }
 
 func (a *Commands) buildCancel() *cobra.Command {

@@ -257,7 +257,7 @@ func (v *view) Value(field string) any {
 
 // Enter implements filter.Document.
 func (v *view) Enter(s filter.Step) []filter.Document {
-	values := v.o.After
+	values := v.o.values()
 	if s.Name == "before" {
 		values = v.o.Before
 	}

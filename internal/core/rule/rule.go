@@ -33,7 +33,7 @@ type Rule struct {
 	Types []string `yaml:"types"       json:"types,omitempty"`
 	// When is the condition, in the filter language (CQL2 text), over the properties of an
 	// Occurrence: type, locales, changed, by, role, origin, event, subject, entry.FIELD and
-	// before.FIELD.
+	// before.FIELD. entry is what it is now or, where it is gone, what it was.
 	When string `yaml:"when"        json:"when,omitempty"`
 	Do   []Step `yaml:"do"          json:"do"`
 }

@@ -133,6 +133,11 @@ func TestRuleFiresOnItsEventsTypesAndCondition(t *testing.T) {
 			func(o *Occurrence) { o.Role = "editor" },
 			"",
 		},
+		"gone by now": {
+			Rule{On: on, When: "entry.severity = 'delay'"},
+			func(o *Occurrence) { o.Event, o.After = Unpublish, nil },
+			"",
+		},
 		"nothing before": {
 			Rule{On: on, When: "before.severity IS NULL"},
 			func(o *Occurrence) { o.Before = nil },
