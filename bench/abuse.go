@@ -110,8 +110,7 @@ func startService(ctx context.Context) (*subject, error) {
 	}
 	data := filepath.Join(dir, "data")
 	cmd := exec.Command(
-		binary, "demo", "--data", data, "--listen", "127.0.0.1:0", "--office", "127.0.0.1:0", "--slipway",
-		"127.0.0.1:0", "--breakwater", "127.0.0.1:0",
+		binary, "demo", "--data", data, "--free-ports",
 	)
 	if err := cmd.Start(); err != nil {
 		return nil, err

@@ -92,7 +92,9 @@ func ownService(ctx context.Context, text string) (own aService, stop func(), er
 	if err != nil {
 		return own, nil, err
 	}
-	if s, err = service.Open(ctx, service.Options{Data: dir, Environment: "main", Listener: l, Model: m}); err != nil {
+	if s, err = service.Open(ctx, service.Options{
+		Data: dir, Environment: "main", Listener: l, Model: m, Outbound: reachable,
+	}); err != nil {
 		return own, nil, err
 	}
 	if err := s.Start(ctx); err != nil {

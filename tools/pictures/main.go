@@ -96,9 +96,7 @@ func run(cardFile, to string, dark bool) error {
 		{"console-entries", "/entries?type=notice&sort=title", "[data-entry]"},
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
 		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
-		{"console-coverage", "/settings", "[data-coverage]"},
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
-		{"console-previews", "/previews", "[data-preview]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
 		{
 			"console-explorer",
@@ -110,6 +108,8 @@ func run(cardFile, to string, dark bool) error {
 		{"console-cache", "/cache", "[data-chart]"},
 		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
+		{"console-rules", "/rules?outcome=", "[data-run]"},
+		{"console-rule", "/rules/Show%20cancelled%20crossings%20at%20once", "[data-step=mail]"},
 	}
 	for _, e := range events {
 		if e.Trace.Built != nil {
