@@ -92,24 +92,30 @@ func TestAccessible(t *testing.T) {
 	}
 	w := signedIn(t)
 	for _, p := range pages {
-		w.do("to "+p.name, chromedp.EmulateViewport(1280, 800),
-			chromedp.Navigate(line.Connection.Gateway+"/console/main"+p.path), chromedp.WaitVisible(chromedp.CSS("main h1")))
-		for _, script := range p.open {
-			w.click(p.name, script)
-		}
-		w.do(p.name, chromedp.WaitReady(chromedp.CSS(p.ready)))
-		for _, width := range []int64{1280, 768} {
-			w.do("width", chromedp.EmulateViewport(width, 800))
-			for _, mode := range []string{"light", "dark"} {
-				w.when(p.name+" stands still", fmt.Sprintf(`(() => {
-					const root = document.documentElement;
-					root.classList.remove("light", "dark");
-					root.classList.add(%q);
-					return !document.querySelector("[aria-busy=true]") && document.getAnimations().every((a) => a.playState !== "running");
-				})()`, mode))
-				for _, v := range w.violations(string(axe), mode == "dark") {
-					t.Errorf("%s, %s, %d px: %s", p.name, mode, width, v)
-				}
+		t.Run(p.name, func(t *testing.T) { writer{t, w.b}.accessible(p, string(axe)) })
+	}
+}
+
+// accessible checks a page at both widths and in both colours.
+func (w writer) accessible(p seen, axe string) {
+	w.t.Helper()
+	w.do("to "+p.name, chromedp.EmulateViewport(1280, 800),
+		chromedp.Navigate(line.Connection.Gateway+"/console/main"+p.path), chromedp.WaitVisible(chromedp.CSS("main h1")))
+	for _, script := range p.open {
+		w.click(p.name, script)
+	}
+	w.do(p.name, chromedp.WaitReady(chromedp.CSS(p.ready)))
+	for _, width := range []int64{1280, 768} {
+		w.do("width", chromedp.EmulateViewport(width, 800))
+		for _, mode := range []string{"light", "dark"} {
+			w.when(p.name+" stands still", fmt.Sprintf(`(() => {
+				const root = document.documentElement;
+				root.classList.remove("light", "dark");
+				root.classList.add(%q);
+				return !document.querySelector("[aria-busy=true]") && document.getAnimations().every((a) => a.playState !== "running");
+			})()`, mode))
+			for _, v := range w.violations(axe, mode == "dark") {
+				w.t.Errorf("%s, %s, %d px: %s", p.name, mode, width, v)
 			}
 		}
 	}

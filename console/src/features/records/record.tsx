@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { call, key, refreshAll, type SavedSetting } from "../../api";
 import { fromYaml, toYaml } from "../../lib/yaml";
-import { Act, Failure, inputStyle, Loaded, Main, Window } from "../../ui";
+import { Act, Failure, inputStyle, Main, Window } from "../../ui";
 
 const SourceEditor = lazy(() => import("../../code/source"));
 
@@ -13,9 +13,9 @@ export function RecordWindow({ path, what, name, initial, close, help }: { path:
   return (
     <>
       {name === undefined && <Editor path={path} what={what} initial={initial} version={0} close={close} help={help} />}
-      {name !== undefined && !saved.data && (
+      {name !== undefined && saved.error && (
         <Window title={name} open close={close}>
-          <Loaded query={saved}>{() => null}</Loaded>
+          <Failure error={saved.error} />
         </Window>
       )}
       {name !== undefined && saved.data && <Editor path={path} what={what} name={name} initial={saved.data.spec} version={saved.data.version} by={saved.data.by} close={close} help={help} />}

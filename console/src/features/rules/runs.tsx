@@ -47,7 +47,7 @@ export function RunLog({ rule, outcome = "", limit = 30 }: { rule: string; outco
         items.length === 0 ? (
           <Empty>Nothing has happened yet that {rule ? "the rule" : "a rule"} could look at.</Empty>
         ) : (
-          <Rows label="Runs" head={["At", ...(rule ? [] : ["Rule"]), "Event", "Outcome", "Why, or what was done"]}>
+          <Rows label="Runs" head={["At", ...(rule ? [] : ["Rule"]), "Event", "Entry", "Outcome", "Why, or what was done"]}>
             {items.map((r) => (
               <Row key={r.id} data-run={r.id}>
                 <Cell>
@@ -59,7 +59,7 @@ export function RunLog({ rule, outcome = "", limit = 30 }: { rule: string; outco
                   </Cell>
                 )}
                 <Cell>
-                  {r.event} {r.entry && <Link to={"/entries/" + r.entry}>{r.type}</Link>}
+                  {r.event}
                   {r.sequence > 0 && (
                     <Text as="span" color="faint">
                       {" "}
@@ -67,6 +67,7 @@ export function RunLog({ rule, outcome = "", limit = 30 }: { rule: string; outco
                     </Text>
                   )}
                 </Cell>
+                <Cell>{r.entry ? <Link to={"/entries/" + r.entry}>{r.type}</Link> : "–"}</Cell>
                 <Cell>
                   <Text as="span" whiteSpace="nowrap" color={signs[r.state]?.[1]}>
                     {signs[r.state]?.[0] ?? r.state}
