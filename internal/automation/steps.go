@@ -30,7 +30,7 @@ const (
 // runSteps carries out the steps that are due. Every node takes some.
 func (a *Service) runSteps(ctx context.Context) {
 	for {
-		jobs, next, err := a.store.Runs.Claim(ctx, stepsAtOnce)
+		jobs, next, err := a.store.Runs.Claim(ctx, a.replica.Node.ID, stepsAtOnce)
 		if ctx.Err() != nil {
 			return
 		}

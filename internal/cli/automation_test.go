@@ -43,7 +43,10 @@ func TestRulesByCommandLine(t *testing.T) {
 	t.Cleanup(func() { must(t, "rule", "remove", name) })
 	id := savedID.FindStringSubmatch(must(t, "entry", "create", "banner", "--set", "title.en=Winter is coming"))[1]
 	testkit.Eventually(t, "the save is in the log", func() bool {
-		return strings.Contains(must(t, "rule", "runs", "--rule", name, "--outcome", "not-fired"), "event: it is on published")
+		return strings.Contains(
+			must(t, "rule", "runs", "--rule", name, "--outcome", "not-fired"),
+			"event: it is on published",
+		)
 	})
 	if out := must(t, "rule", "try", name, "--entry", id); !strings.Contains(out, "it would fire") ||
 		!strings.Contains(out, "ask for a build of skerry-web") {
@@ -71,7 +74,8 @@ func TestRulesByCommandLine(t *testing.T) {
 	if out := must(t, "rule", "history", name); strings.Count(out, "\n") != 4 {
 		t.Error(out)
 	}
-	must(t, "rule", "edit", name, "--file", file(t, "at: \"0 6 1 10 *\"\nzone: Europe/Oslo\ndo:\n  - rebuild: {site: skerry-web}\n"))
+	must(t, "rule", "edit", name, "--file",
+		file(t, "at: \"0 6 1 10 *\"\nzone: Europe/Oslo\ndo:\n  - rebuild: {site: skerry-web}\n"))
 	testkit.Eventually(t, "it fires by the clock", func() bool {
 		return strings.Contains(must(t, "rule", "list", "-o", "json"), `-10-01T04:00:00Z"`)
 	})
@@ -142,7 +146,8 @@ func TestSecretsByCommandLine(t *testing.T) {
 	t.Setenv("UBIQUON_ADDRESS", line.Connection.Gateway)
 	t.Setenv("UBIQUON_KEY", line.Connection.Keys.Admin)
 	var out, errOut bytes.Buffer
-	if code := Run([]string{"secret", "set", "kiosk"}, strings.NewReader("whsec_a2lvc2s=\n"), &out, &errOut); code != exitFine {
+	in := strings.NewReader("whsec_a2lvc2s=\n")
+	if code := Run([]string{"secret", "set", "kiosk"}, in, &out, &errOut); code != exitFine {
 		t.Fatalf("%d: %s", code, errOut.String())
 	}
 	must(t, "site", "create", "kiosk", "--file", file(t, "address: http://127.0.0.1:1\nrefresh: {call: '"+
@@ -166,7 +171,8 @@ func TestSiteConnectByCommandLine(t *testing.T) {
 		var o, e bytes.Buffer
 		Run([]string{
 			"site", "connect", "quay", "--address", line.Connection.Gateway, "--key", line.Connection.Keys.Admin,
-			"--site-address", "http://127.0.0.1:1", "--refresh", line.Connection.Board + "/refresh", "--wait", "8s", "-o", "json",
+			"--site-address", "http://127.0.0.1:1", "--refresh", line.Connection.Board + "/refresh", "--wait", "8s",
+			"-o", "json",
 		}, strings.NewReader(""), &o, &e)
 		done <- o.String() + e.String()
 	}()

@@ -26,17 +26,21 @@ type Job struct {
 // StepLease is how long a step is one node's, before another may take it over.
 const StepLease = 60 * time.Second
 
-// Claim takes steps that are due for this node, at most so many. It also says how long it is
-// until the next one is due, at most a minute.
-func (rs *Runs) Claim(ctx context.Context, most int) (jobs []Job, next time.Duration, err error) {
-	rows, err := rs.db.Conns(ctx).Query(ctx, `with due as (select run, step, due from run_step where environment = $1
-			and state in ('waiting', 'running') and due <= clock_timestamp() order by due limit $2
-			for update skip locked),
+// silentFor is after how long without a sign a node has left its steps behind.
+const silentFor = "10 seconds"
+
+// Claim takes steps that are due for a node, or were left behind by one that is silent, at most so
+// many. It also says how long it is until the next one is due, at most a minute.
+func (rs *Runs) Claim(ctx context.Context, node string, most int) (jobs []Job, next time.Duration, err error) {
+	rows, err := rs.db.Conns(ctx).Query(ctx, `with due as (select run, step, due from run_step s where environment = $1
+			and state in ('waiting', 'running') and (due <= clock_timestamp() or state = 'running' and not exists
+			(select from node n where n.environment = $1 and n.id::text = s.node and n.seen > clock_timestamp() -
+			interval '`+silentFor+`')) order by due limit $2 for update skip locked),
 		taken as (update run_step s set state = 'running', attempts = s.attempts + 1, due = clock_timestamp() +
-			$3::interval, started = coalesce(s.started, clock_timestamp()) from due d where s.environment = $1 and
-			s.run = d.run and s.step = d.step returning s.run, s.step, s.attempts, d.due)
+			$3::interval, started = coalesce(s.started, clock_timestamp()), node = $4 from due d where s.environment = $1
+			and s.run = d.run and s.step = d.step returning s.run, s.step, s.attempts, d.due)
 		select t.run, r.version, t.step, t.attempts, r.rule, r.occurrence, r.steps, t.due from taken t join run r on
-			r.environment = $1 and r.id = t.run order by t.due`, rs.environment, most, StepLease)
+			r.environment = $1 and r.id = t.run order by t.due`, rs.environment, most, StepLease, node)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -94,6 +94,7 @@ create table run_step (
     finished    timestamptz,
     result      text        not null default '',
     error       text        not null default '',
+    node        text        not null default '', -- that does it, while it is running
     primary key (environment, run, step),
     foreign key (environment, run) references run (environment, id) on delete cascade
 );
