@@ -4168,7 +4168,7 @@ export interface components {
          * @description State is where a build stands.
          * @enum {string}
          */
-        StateType2: "waiting" | "running" | "finished" | "failed";
+        StateType2: "waiting" | "running" | "finished" | "failed" | "cancelled";
         /** @description Status is how the service stands. */
         Status: {
             backlog: components["schemas"]["Backlog"];

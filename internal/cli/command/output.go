@@ -60,6 +60,9 @@ func (t *Table) Short(s string, n int) string {
 	return strings.TrimRight(string([]rune(s)[:n-1]), " ,.;") + "…"
 }
 
+// Cut is Short for a column beside one that takes what a wider terminal has.
+func (t *Table) Cut(s string, n int) string { return t.Short(s, n-max(0, t.width-tableWidth)) }
+
 // marks are the signs at the beginning of lines that are coloured, by the escape sequence.
 var marks = map[string]string{"✗": "31", "!": "33", "→": "36", "✓": "32"}
 

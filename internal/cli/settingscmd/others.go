@@ -145,7 +145,7 @@ func (a *Commands) mailSent() *cobra.Command {
 			return a.Print(map[string]any{"items": all}, func(t *command.Table) {
 				t.Row("AT", "TO", "SUBJECT", "STATE", "ERROR")
 				for _, n := range all {
-					t.Row(command.When(&n.At), n.Email, t.Short(n.Subject, 44), n.State, t.Short(n.Error, 30))
+					t.Row(command.When(&n.At), n.Email, t.Short(n.Subject, 44), n.State, t.Cut(n.Error, 20))
 				}
 			})
 		},

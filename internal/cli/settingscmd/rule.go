@@ -59,7 +59,7 @@ func drawRule(t *command.Table, r *api.RuleState) {
 	for i := range r.Do {
 		does = append(does, r.Do[i].Kind())
 	}
-	t.Row(t.Short(r.Name, 34), t.Short(on, 24), t.Short(strings.Join(does, ", "), 18), r.Fired, last, outcome)
+	t.Row(t.Short(r.Name, 34), t.Cut(on, 24), t.Cut(strings.Join(does, ", "), 16), r.Fired, last, outcome)
 	if r.Broken != "" {
 		t.Line("✗ " + r.Broken)
 	}
@@ -89,11 +89,11 @@ func (a *Commands) ruleRuns() *cobra.Command {
 					t.Row(
 						r.ID,
 						command.When(&r.At),
-						t.Short(r.Rule, 24),
+						t.Cut(r.Rule, 20),
 						r.Event,
 						r.Sequence,
 						r.State,
-						t.Short(saysOf(r), 40),
+						t.Short(saysOf(r), 32),
 					)
 				}
 			})

@@ -66,7 +66,7 @@ func drawSite(t *command.Table, s *api.SiteInfo) {
 	case s.Failing != nil:
 		state = fmt.Sprintf("failing, %d in a row", s.Failing.Failures)
 	}
-	t.Row(s.Name, s.Address, by, last, state, t.Short(strings.Join(s.Reads, ", "), 40))
+	t.Row(s.Name, s.Address, by, last, state, t.Short(strings.Join(s.Reads, ", "), 22))
 	if s.Failing != nil {
 		t.Line("✗ " + s.Failing.Error)
 		t.Line("→ " + s.Failing.Mend)
