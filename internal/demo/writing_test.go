@@ -25,13 +25,19 @@ type writer struct {
 // signedIn opens the console in a browser of the test's own, as the first account.
 func signedIn(t *testing.T) writer {
 	t.Helper()
+	return signedInAt(t, line.Connection.Gateway)
+}
+
+// signedInAt is signedIn by another address of the gateway.
+func signedInAt(t *testing.T, gateway string) writer {
+	t.Helper()
 	b, stop, err := browser.Start(context.Background())
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(stop)
 	account := line.Connection.Accounts[0]
-	if err := browser.SignIn(b, line.Connection.Gateway, account.Email, account.Password, false); err != nil {
+	if err := browser.SignIn(b, gateway, account.Email, account.Password, false); err != nil {
 		t.Fatal(err)
 	}
 	return writer{t, b}
@@ -147,11 +153,12 @@ func (w writer) shows(text string) {
 	w.when("the page shows "+text, fmt.Sprintf("document.body.innerText.includes(%q)", text))
 }
 
-// TestWritingInTheConsole goes the way of a newcomer with the console alone: a
+// TestWritingInTheConsole goes the way of a newcomer with the console alone, on a screen of 768 px: a
 // new type, two entries, a translation, one published in one locale, the other
 // scheduled, and both seen to happen.
 func TestWritingInTheConsole(t *testing.T) {
 	w := signedIn(t)
+	w.do("a narrow screen", chromedp.EmulateViewport(768, 800))
 	base := line.Connection.Gateway + "/console"
 
 	w.do("to Types", chromedp.Navigate(base+"/types"), chromedp.WaitVisible(chromedp.CSS("[data-type=notice]")))
@@ -333,7 +340,7 @@ func (w writer) replace(label, text string) {
 	})()`, control(label), text))
 }
 
-// TestEveryKindOfFieldIsEdited saves a value of every kind through the console.
+// TestEveryKindOfFieldIsEdited saves a value of every kind through the console, at 768 px.
 func TestEveryKindOfFieldIsEdited(t *testing.T) {
 	c := &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin}
 	m, err := c.Models().Present(t.Context())
@@ -383,6 +390,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
+	w.do("a narrow screen", chromedp.EmulateViewport(768, 800))
 	w.do(
 		"to a new boat", chromedp.Navigate(line.Connection.Gateway+"/console/entries/new?type=boat"),
 		chromedp.WaitVisible(chromedp.CSS("[data-field=name] input")),

@@ -1185,11 +1185,12 @@ func TestNoSecretIsLogged(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	handler := server.New(server.Options{Environment: g, Log: log})
 	if err := g.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(g.Close)
-	web := conformity.Serve(t, server.New(server.Options{Environment: g, Log: log}))
+	web := conformity.Serve(t, handler)
 	t.Cleanup(web.Close)
 	k, secret, err := g.Keys.CreateKey(t.Context(), access.Key{Name: "admin", Grants: service.Everything()}, "test")
 	if err != nil {

@@ -58,6 +58,7 @@ func start(t testing.TB, o environment.Options, secret string) node {
 	if err != nil {
 		t.Fatal(err)
 	}
+	handler := server.New(server.Options{Environment: g})
 	if err := g.Start(t.Context()); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +69,7 @@ func start(t testing.TB, o environment.Options, secret string) node {
 			t.Fatal(err)
 		}
 	}
-	web := conformity.Serve(t, server.New(server.Options{Environment: g}))
+	web := conformity.Serve(t, handler)
 	t.Cleanup(web.Close)
 	return node{g, &client.Client{Address: web.URL, Key: secret}}
 }

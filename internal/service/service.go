@@ -288,10 +288,8 @@ func Lock(data string) (*os.File, error) {
 
 // Start lets the environment work and serves the listener.
 func (s *Service) Start(ctx context.Context) error {
-	if err := s.Environment.Start(ctx); err != nil {
-		return err
-	}
-	s.server = server.New(
+	// Made first: what the environment computes ahead is compiled as requests are.
+	web := server.New(
 		server.Options{
 			Environment: s.Environment,
 			Console:     s.o.Console,
@@ -303,6 +301,10 @@ func (s *Service) Start(ctx context.Context) error {
 			Log:         s.o.Log,
 		},
 	)
+	if err := s.Environment.Start(ctx); err != nil {
+		return err
+	}
+	s.server = web
 	s.serve(s.server)
 	ctx, s.stop = context.WithCancel(context.WithoutCancel(ctx))
 	go giveBack(ctx)
