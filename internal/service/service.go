@@ -289,18 +289,16 @@ func Lock(data string) (*os.File, error) {
 // Start lets the environment work and serves the listener.
 func (s *Service) Start(ctx context.Context) error {
 	// Made first: what the environment computes ahead is compiled as requests are.
-	web := server.New(
-		server.Options{
-			Environment: s.Environment,
-			Console:     s.o.Console,
-			Proxies:     s.o.Proxies,
-			Metrics:     s.o.Metrics,
-			Batch:       s.o.Batch,
-			TrustedOnly: s.o.TrustedOnly,
-			Secure:      strings.HasPrefix(s.o.Address, "https:"),
-			Log:         s.o.Log,
-		},
-	)
+	web := server.New(server.Options{
+		Environment: s.Environment,
+		Console:     s.o.Console,
+		Proxies:     s.o.Proxies,
+		Metrics:     s.o.Metrics,
+		Batch:       s.o.Batch,
+		TrustedOnly: s.o.TrustedOnly,
+		Secure:      strings.HasPrefix(s.o.Address, "https:"),
+		Log:         s.o.Log,
+	})
 	if err := s.Environment.Start(ctx); err != nil {
 		return err
 	}
