@@ -78,14 +78,15 @@ func (w writer) click(what, script string) {
 		if (!b || b.disabled) return false;
 		b.scrollIntoView({ block: "nearest" });
 		const { x, y, width, height } = b.getBoundingClientRect();
-		const at = [x + width / 2, y + height / 2];
-		const still = window.pressed && window.pressed[0] === at[0] && window.pressed[1] === at[1];
-		window.pressed = at;
+		const at = [x + width / 2, y + height / 2, performance.now()];
+		const before = window.pressed;
+		if (!before || before[0] !== at[0] || before[1] !== at[1]) window.pressed = at;
+		const still = at[2] - window.pressed[2] > 200; // what is fetched may still move it
 		const top = document.elementFromPoint(...at);
 		return still && !!top && (b.contains(top) || top.contains(b) && top.closest("button, a, label") === b);
 	})()`, script))
 	at, err := chromedp.Run(w.b, chromedp.Evaluate[[]float64]("window.pressed"))
-	if err != nil || len(at) != 2 {
+	if err != nil || len(at) != 3 {
 		w.t.Fatalf("%s: %v, %v", what, at, err)
 	}
 	w.do(what, chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"))
