@@ -276,7 +276,7 @@ func (e *Environment) Start(ctx context.Context) error {
 	e.Keys.Start()
 	e.work.Go(e.retain)
 	e.Delivery.Start()
-	if err := e.Replica.VerifyCurrent(ctx); err != nil {
+	if err := e.Replica.AwaitCurrent(ctx); err != nil {
 		return err
 	}
 	e.work.Go(e.Delivery.WarmFromLastRun)

@@ -26,6 +26,8 @@ const (
 	LeaseDuration = 2 * time.Second
 	// patience is how long a request waits for the log to be followed.
 	patience = 2 * time.Second
+	// startPatience is how long the start of a node does.
+	startPatience = time.Minute
 )
 
 // ErrBehind is the error of a read that this node cannot answer honestly
@@ -332,6 +334,19 @@ func (r *Replica) VerifyCurrent(ctx context.Context) error {
 			return ErrBehind
 		case <-next:
 		}
+	}
+}
+
+// AwaitCurrent is VerifyCurrent for a node that starts, which has longer: up to a minute.
+func (r *Replica) AwaitCurrent(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, startPatience)
+	defer cancel()
+	for {
+		err := r.VerifyCurrent(ctx)
+		if !errors.Is(err, ErrBehind) || ctx.Err() != nil {
+			return err
+		}
+		r.log.Warn("this node is behind the change log; it starts when it has caught up")
 	}
 }
 
