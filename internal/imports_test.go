@@ -105,7 +105,7 @@ var mayImport = map[string][]string{
 	"cli": {
 		"api", "client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd", "cli/settingscmd",
 	},
-	"testkit": {"core", "store...", "demo", "server/controlapi"},
+	"testkit": {"core", "store...", "demo", "server/controlapi", "standin"},
 }
 
 // pureOnly are standard packages that core must not import: it computes, and does no input or

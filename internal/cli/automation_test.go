@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,8 +12,8 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/client"
-	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/skerry"
 )
 
 // file writes a file and returns its path.
@@ -86,23 +85,7 @@ func TestReviewByCommandLine(t *testing.T) {
 	id := savedID.FindStringSubmatch(must(t, "entry", "create", "notice", "--set", "title.en=Gulls on the ramp", "--set",
 		"severity=information"))[1]
 	must(t, "entry", "submit", id)
-	testkit.Eventually(t, "who may approve is told", func() bool {
-		resp, err := http.Get(line.Connection.Mailbox + "/messages")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer resp.Body.Close()
-		var all struct{ Items []mailbox.Message }
-		if err := json.NewDecoder(resp.Body).Decode(&all); err != nil {
-			t.Fatal(err)
-		}
-		for _, m := range all.Items {
-			if m.To == "duty@skerry.example" && m.Subject == "Waiting for approval: Gulls on the ramp" {
-				return true
-			}
-		}
-		return false
-	})
+	skerry.Mail(t, line, "duty@skerry.example", "Waiting for approval: Gulls on the ramp")
 	must(t, "entry", "approve", id)
 	testkit.Eventually(t, "it is listed", func() bool {
 		return strings.Contains(must(t, "mail", "sent"), "Waiting for approval: Gulls on the ramp")

@@ -2,7 +2,6 @@ package demo_test
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,34 +12,10 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/testkit"
 	"ubiquon/internal/testkit/browser"
+	"ubiquon/internal/testkit/skerry"
 )
-
-// mail waits for a message with a subject, and returns the newest.
-func mail(t *testing.T, subject string) (found mailbox.Message) {
-	t.Helper()
-	testkit.Eventually(t, "mail: "+subject, func() bool {
-		resp, err := http.Get(line.Connection.Mailbox + "/messages")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer resp.Body.Close()
-		var all struct{ Items []mailbox.Message }
-		if err := json.NewDecoder(resp.Body).Decode(&all); err != nil {
-			t.Fatal(err)
-		}
-		for _, m := range all.Items {
-			if m.Subject == subject {
-				found = m
-				return true
-			}
-		}
-		return false
-	})
-	return found
-}
 
 // removeRule takes a rule out at the end of a test.
 func removeRule(t *testing.T, name string) {
@@ -128,20 +103,16 @@ func TestReviewGoesByMail(t *testing.T) {
 		chromedp.WaitVisible(chromedp.CSS("[data-field=title]")))
 	editor.press("Submit for review…")
 	editor.press("Submit for review")
-	asked := mail(t, "Waiting for approval: "+title)
+	asked := skerry.Mail(t, line, "duty@skerry.example", "Waiting for approval: "+title)
 	if !strings.Contains(asked.Text, "title: "+title) || !strings.Contains(asked.Text, "/console/main/entries/"+id) {
 		t.Errorf("what the approver gets: %s", asked.Text)
 	}
-	if desk := mail(t, "For review: "+title); desk.To != "duty-desk@skerry.example" {
-		t.Errorf("what the rule sends: %+v", desk)
-	}
+	skerry.Mail(t, line, "duty-desk@skerry.example", "For review: "+title) // by the rule
 	approver := as("approver")
 	approver.do("what waits", chromedp.WaitVisible(chromedp.CSS(fmt.Sprintf("[data-review='%s'] button", id))))
 	approver.click("look", fmt.Sprintf("document.querySelector(\"[data-review='%s'] button\")", id))
 	approver.press("Approve")
-	if told := mail(t, "Approved: "+title); told.To != "notices@skerry.example" {
-		t.Errorf("what the writer gets: %+v", told)
-	}
+	skerry.Mail(t, line, "notices@skerry.example", "Approved: "+title)
 }
 
 // TestSiteIsConnectedInTheConsole connects a second display, and waits for its first read.

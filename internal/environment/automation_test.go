@@ -461,6 +461,23 @@ func TestSettingsAreVersionedAndCheckedTogether(t *testing.T) {
 		back.Version != 4 {
 		t.Errorf("restored: %+v, %v", back, err)
 	}
+	if err := s.Remove(t.Context(), "rule", "Keep web fresh"); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		keep time.Duration
+		want int
+	}{{time.Hour, 5}, {0, 0}} {
+		if err := w.store.Settings.Trim(t.Context(), c.keep); err != nil {
+			t.Fatal(err)
+		}
+		if versions, err := s.Versions(t.Context(), "rule", "Keep web fresh"); len(versions) != c.want {
+			t.Errorf("kept for %v after it was removed: %d versions, %v", c.keep, len(versions), err)
+		}
+		if versions, err := s.Versions(t.Context(), "site", "web"); err != nil || len(versions) == 0 {
+			t.Errorf("a site that is there has %d versions, %v", len(versions), err)
+		}
+	}
 }
 
 func TestFolderIsAppliedWithTheModelOrNotAtAll(t *testing.T) {

@@ -21,6 +21,10 @@ const (
 // keepRuns is how long is kept what rules made of events, and what people were told.
 const keepRuns = 30 * 24 * time.Hour
 
+// keepSettings is how long the versions of settings that were removed are kept, and the types that
+// a site has read.
+const keepSettings = 90 * 24 * time.Hour
+
 // retention is how long things are kept.
 type retention struct{ changes, events, audit time.Duration }
 
@@ -83,6 +87,7 @@ func (e *Environment) dropOld(ctx context.Context) error {
 	return errors.Join(
 		e.store.Changes.TrimSamples(ctx), e.store.PreviewLinks.Trim(ctx), e.store.Writes.Trim(ctx),
 		e.store.Rejected.Trim(ctx, e.keepFor.events), e.store.Outbox.Trim(ctx, keepRuns),
+		e.store.Settings.Trim(ctx, keepSettings),
 	)
 }
 

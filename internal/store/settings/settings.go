@@ -277,3 +277,18 @@ func (s *Settings) AddSiteReads(ctx context.Context, sites, types []string) erro
 		on conflict (environment, site, type) do update set last = clock_timestamp()`, s.environment, sites, types)
 	return err
 }
+
+// Trim deletes the versions of settings that were removed longer ago, and the reads of sites that
+// are older.
+func (s *Settings) Trim(ctx context.Context, keep time.Duration) error {
+	_, err := s.db.Conns(ctx).Exec(ctx, `with removed as (
+			select kind, name from setting_version v where environment = $1 and not exists (select from setting n
+				where n.environment = $1 and n.kind = v.kind and n.name = v.name)
+			group by kind, name having max(at) < clock_timestamp() - $2::interval
+		), reads as (
+			delete from site_read where environment = $1 and last < clock_timestamp() - $2::interval
+		)
+		delete from setting_version where environment = $1 and (kind, name) in (select kind, name from removed)`,
+		s.environment, keep)
+	return err
+}

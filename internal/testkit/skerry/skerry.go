@@ -3,13 +3,17 @@ package skerry
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"testing"
 	"time"
 
 	"ubiquon/console"
 	"ubiquon/internal/demo"
+	"ubiquon/internal/standin/mailbox"
+	"ubiquon/internal/testkit"
 )
 
 // Main starts a demo, hands it over, runs the tests and stops it.
@@ -46,4 +50,28 @@ func Start(dir string, fresh bool) (*demo.Demo, error) {
 			Reconcile: time.Hour,
 		},
 	)
+}
+
+// Mail waits for a message to somebody with a subject, and returns the newest.
+func Mail(t testing.TB, line *demo.Demo, to, subject string) (found mailbox.Message) {
+	t.Helper()
+	testkit.Eventually(t, "mail to "+to+": "+subject, func() bool {
+		resp, err := http.Get(line.Connection.Mailbox + "/messages")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var all struct{ Items []mailbox.Message }
+		if err := json.NewDecoder(resp.Body).Decode(&all); err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range all.Items {
+			if m.To == to && m.Subject == subject {
+				found = m
+				return true
+			}
+		}
+		return false
+	})
+	return found
 }
