@@ -75,6 +75,7 @@ func TestAccessible(t *testing.T) {
 		{"Audit log", "/audit", "main h1", nil},
 		{"your account", "/you", "[data-session]", nil},
 		{"no such page", "/harbour", "main h1", nil},
+		{"no such environment", "/../other/types", "main h1", nil},
 		{"the palette", "/", "[data-palette]", []string{`[...document.querySelectorAll("[aria-keyshortcuts='Control+K']")][0]`}},
 		{"retire", "/entries/" + local, dialog, []string{button("Retire…")}},
 		{"a new key", "/keys", dialog, []string{button("Make a key")}},
@@ -97,6 +98,19 @@ func TestAccessible(t *testing.T) {
 			writer{t, w.b}.accessible(p, string(axe))
 		})
 	}
+	// Last, as it ends the session.
+	t.Run("signing in", func(t *testing.T) {
+		w := writer{t, w.b}
+		w.do("to a page", chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(line.Connection.Gateway+"/console/main/types"), chromedp.WaitVisible(chromedp.CSS("[data-type]")))
+		w.when("the session ends", "window.ended ??= (fetch('/control/v1/session', { method: 'DELETE' }).then(() => "+
+			"window.over = true), true), !!window.over")
+		w.shows("Your session has ended")
+		w.accessibleNow("sign in again", string(axe))
+		w.do("to the door", chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(line.Connection.Gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS("input[name=password]")))
+		w.accessibleNow("sign in", string(axe))
+	})
 }
 
 // accessible checks a page at both widths and in both colours.
@@ -108,17 +122,23 @@ func (w writer) accessible(p seen, axe string) {
 		w.click(p.name, script)
 	}
 	w.do(p.name, chromedp.WaitReady(chromedp.CSS(p.ready)))
+	w.accessibleNow(p.name, axe)
+}
+
+// accessibleNow checks what is shown, at both widths and in both colours.
+func (w writer) accessibleNow(name, axe string) {
+	w.t.Helper()
 	for _, width := range []int64{1280, 768} {
 		w.do("width", chromedp.EmulateViewport(width, 800))
 		for _, mode := range []string{"light", "dark"} {
-			w.when(p.name+" stands still", fmt.Sprintf(`(() => {
+			w.when(name+" stands still", fmt.Sprintf(`(() => {
 				const root = document.documentElement;
 				root.classList.remove("light", "dark");
 				root.classList.add(%q);
 				return !document.querySelector("[aria-busy=true]") && document.getAnimations().every((a) => a.playState !== "running");
 			})()`, mode))
 			for _, v := range w.violations(axe, mode == "dark") {
-				w.t.Errorf("%s, %s, %d px: %s", p.name, mode, width, v)
+				w.t.Errorf("%s, %s, %d px: %s", name, mode, width, v)
 			}
 		}
 	}

@@ -252,7 +252,7 @@ function Body<T>({ all, columns, rowKey, mark, choice, tall, shown }: BodyProps<
     around.observe(document.body);
     return () => around.disconnect();
   }, []);
-  const virtual = useWindowVirtualizer({ count: all.length, estimateSize: () => rowHeight, overscan: 16, scrollMargin: top });
+  const virtual = useWindowVirtualizer({ count: all.length, estimateSize: () => rowHeight, overscan: 8, scrollMargin: top, useFlushSync: false });
   const items = virtual.getVirtualItems();
   const first = items[0]?.index ?? 0;
   const last = items[items.length - 1]?.index ?? 0;

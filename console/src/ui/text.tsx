@@ -1,9 +1,9 @@
 import { Box, Button, Flex, Text, type BoxProps } from "@chakra-ui/react";
+import { useQueryClient } from "@tanstack/react-query";
 import { Check, Copy } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Entry } from "../api";
-import { useModel } from "../lib/use-model";
+import { key, type Entry, type Model } from "../api";
 
 /** Anything that a machine reads. */
 export function Mono({ children, ...rest }: BoxProps) {
@@ -81,6 +81,11 @@ export function State({ of }: { of: string }) {
   );
 }
 
+// Making a format takes longer than formatting: each is made once.
+const time = new Intl.DateTimeFormat("en-GB", { timeStyle: "medium" });
+const day = new Intl.DateTimeFormat("sv-SE", { dateStyle: "short" });
+const whole = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
+
 export function When({ at }: { at: string | null | undefined }) {
   if (!at) return <span>–</span>;
   const d = new Date(at);
@@ -88,16 +93,16 @@ export function When({ at }: { at: string | null | undefined }) {
   // What is still to come is told by the hour only if it is today.
   const near = ago >= 0 ? ago < 20 * 3600_000 : d.toDateString() === new Date().toDateString();
   return (
-    <time dateTime={at} title={d.toLocaleString()}>
-      {near ? d.toLocaleTimeString("en-GB") : d.toLocaleDateString("sv-SE") + " " + d.toLocaleTimeString("en-GB").slice(0, 5)}
+    <time dateTime={at} title={whole.format(d)}>
+      {near ? time.format(d) : day.format(d) + " " + time.format(d).slice(0, 5)}
     </time>
   );
 }
 
 /** In which locales an entry can be read, and how much of it is translated. */
 export function LocaleMarks({ of, live }: { of: Entry["locales"]; live?: string[] | null }) {
-  const model = useModel({ staleTime: 60_000 });
-  const order = model.data?.locales.map((l) => l.tag) ?? [];
+  // Not an observer of the model: there is one of these for each row of a list.
+  const order = useQueryClient().getQueryData<Model>(key("model"))?.locales.map((l) => l.tag) ?? [];
   const all = Object.entries(of).sort(([a], [b]) => order.indexOf(a) - order.indexOf(b));
   return (
     <span style={{ display: "inline-flex", gap: "10px", fontFamily: "var(--chakra-fonts-mono)", fontSize: "12.5px" }}>
