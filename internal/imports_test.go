@@ -27,6 +27,8 @@ var mayImport = map[string][]string{
 	"origin":     {"core", "health"},
 	"outbound":   {"core"},
 	"mailer":     {},
+	"blob":       {},
+	"rendering":  {"core"},
 	"graphql":    {"core"},
 
 	"store/cluster":   {},
@@ -42,15 +44,17 @@ var mayImport = map[string][]string{
 	"store/outbox":    {"api", "store/db"},
 	"store/settings":  {"api", "core", "store/db", "store/audit", "store/changelog"},
 	"store/events":    {"api", "core", "store/db", "store/clause", "store/changelog"},
+	"store/files":     {"api", "core", "store/db"},
 	"store/entries":   {"api", "core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
 	"store": {
 		"api", "core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
-		"store/builds", "store/events", "store/entries", "store/runs", "store/outbox", "store/settings",
+		"store/builds", "store/events", "store/entries", "store/runs", "store/outbox", "store/settings", "store/files",
 	},
 
 	"replication": {"api", "core", "store...", "cache", "background"},
 	"delivery":    {"core", "api", "admission", "store...", "cache", "graphql", "background", "replication"},
 	"authoring":   {"core", "api", "admission", "health", "store...", "cache", "background", "replication"},
+	"files":       {"api", "core", "store...", "blob", "rendering", "outbound", "background", "replication"},
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
 	"settings":    {"api", "core", "store...", "origin", "outbound", "background", "replication"},
 	"automation": {
@@ -63,13 +67,14 @@ var mayImport = map[string][]string{
 	},
 	"environment": {
 		"core", "api", "admission", "health", "store...", "cache", "settings", "outbound", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "files", "blob",
 	},
 
 	"server/guard": {
 		"core", "api", "admission", "store...", "cache", "background", "replication", "settings",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment", "files", "rendering",
 	},
+	"server/filesapi": {"api", "core", "store...", "environment", "files", "server/guard"},
 	"server/contentapi": {
 		"api", "core", "admission", "store...", "cache", "graphql", "replication",
 		"delivery", "authoring", "diagnose", "environment", "server/guard",
@@ -77,15 +82,26 @@ var mayImport = map[string][]string{
 	"server/controlapi": {
 		"core", "api", "health", "store...", "cache", "graphql", "replication", "settings",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
-		"server/guard", "server/contentapi",
+		"files", "server/guard", "server/contentapi",
 	},
 	"server": {
 		"api", "core", "store...", "ingest", "environment", "settings",
-		"server/guard", "server/contentapi", "server/controlapi",
+		"server/guard", "server/contentapi", "server/controlapi", "server/filesapi",
 	},
 
-	"client":  {"core", "api"},
-	"service": {"core", "admission", "store...", "cache", "outbound", "environment", "server", "settings"},
+	"client": {"core", "api"},
+	"service": {
+		"core",
+		"admission",
+		"store...",
+		"cache",
+		"outbound",
+		"environment",
+		"server",
+		"settings",
+		"blob",
+		"files",
+	},
 	"standin": {"core", "outbound"},
 	"demo": {
 		"api", "core", "store...", "outbound", "settings", "delivery", "authoring", "ingest", "automation", "diagnose",
@@ -96,10 +112,20 @@ var mayImport = map[string][]string{
 		"api", "core", "store...", "cache", "replication", "delivery", "authoring", "diagnose", "client",
 		"server", "demo", "cli/command",
 	},
-	"cli/accesscmd": {"api", "core", "store...", "authoring", "delivery", "identity", "diagnose", "client", "cli/command"},
+	"cli/accesscmd": {
+		"api",
+		"core",
+		"store...",
+		"authoring",
+		"delivery",
+		"identity",
+		"diagnose",
+		"client",
+		"cli/command",
+	},
 	"cli/servicecmd": {
 		"api", "core", "store...", "cache", "origin", "outbound", "settings", "replication", "delivery", "automation",
-		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command",
+		"ingest", "diagnose", "client", "server", "service", "demo", "cli/command", "blob", "files",
 	},
 	"cli/settingscmd": {"api", "core", "client", "cli/command"},
 	"cli": {

@@ -6,6 +6,10 @@ import (
 	"os"
 
 	"ubiquon/internal/cli"
+	"ubiquon/internal/rendering"
 )
 
-func main() { os.Exit(cli.Run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }
+func main() {
+	rendering.RunIfChild()
+	os.Exit(cli.Run(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+}

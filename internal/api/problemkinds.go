@@ -25,6 +25,40 @@ var ProblemKinds = map[string][2]string{
 	"body": {
 		"The body cannot be read", "The body of the request is not of the form that is wanted here.",
 	},
+	"broken-file": {
+		"The file is not taken",
+		"The file is empty, its bytes are not what its name says, or it is a picture that cannot be decoded or has " +
+			"too many pixels. The detail says which. Nothing of it was kept.",
+	},
+	"refused-file": {
+		"The virus scanner refuses the file",
+		"The service sends what is uploaded to a virus scanner first. Nothing was kept.",
+	},
+	"scanner": {
+		"The virus scanner does not answer", "What is uploaded is looked at by a virus scanner first. Try again later.",
+	},
+	"quota": {
+		"There is no room for the file",
+		"All files of the environment together may take so many bytes and no more (files.quota). Delete unused ones.",
+	},
+	"fetch": {
+		"The file cannot be fetched",
+		"The service cannot get what is at the address: it lies in a private network, does not answer, or answers " +
+			"with an error. The detail says which.",
+	},
+	"picture": {
+		"The picture cannot be made",
+		"Region, size, rotation, quality or format of the address are not of the form of the IIIF Image API 3.0, or " +
+			"do not fit the picture. The detail names what, the hint says what would do.",
+	},
+	"no-picture": {
+		"No pictures are made of the file", "Pictures are made of JPEG, PNG, GIF, WebP, AVIF and TIFF. Get the file itself.",
+	},
+	"address-signature": {
+		"The address takes a signature",
+		"Anybody may ask for pictures in the widths that the service makes anyhow. Others take an address that a read " +
+			"has handed out, which is signed.",
+	},
 	"too-large": {"Too large", "The body of the request is larger than what is taken here."},
 	"changes-gone": {
 		"The changes are not kept any more",

@@ -3,6 +3,7 @@ package authoring
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
@@ -56,10 +57,49 @@ func (a *Service) WriteOf(ctx context.Context, key string) (writing.KnownWrite, 
 	return a.store.Writes.WriteOf(ctx, key)
 }
 
+// withFiles has files that no reader can see so far published with the entries that show them.
+func (a *Service) withFiles(ctx context.Context, edits []writing.Edit) ([]writing.Edit, error) {
+	m := a.replica.Model()
+	if !m.HasFiles() {
+		return edits, nil
+	}
+	var shown, entries []string
+	for i := range edits {
+		e := &edits[i]
+		if e.Live != writing.PublishNewest && e.Live != writing.PublishGiven {
+			continue
+		}
+		if t := m.Type(e.Type); t != nil {
+			shown = append(append(shown, content.FileIDs(t, e.Save)...), content.FileIDs(t, e.Published)...)
+		}
+		if e.Save == nil && e.Live == writing.PublishNewest {
+			entries = append(entries, e.ID)
+		}
+	}
+	if len(shown)+len(entries) == 0 {
+		return edits, nil
+	}
+	unseen, err := a.store.Writer.UnpublishedFiles(ctx, shown, entries)
+	if err != nil {
+		return nil, err
+	}
+	out := slices.Clone(edits)
+	for _, id := range unseen {
+		if !slices.ContainsFunc(edits, func(e writing.Edit) bool { return e.ID == id }) {
+			out = append(out, writing.Edit{ID: id, Origin: content.Local, Live: writing.PublishNewest})
+		}
+	}
+	return out, nil
+}
+
 // write carries out edits; that nothing older is served is seen to later.
 func (a *Service) write(
 	ctx context.Context, edits []writing.Edit, by string, cause content.Cause,
 ) (writing.Applied, error) {
+	edits, err := a.withFiles(ctx, edits)
+	if err != nil {
+		return writing.Applied{}, err
+	}
 	for range 3 {
 		m, version := a.replica.Present()
 		done, err := a.store.Writer.Apply(ctx, m, version, edits, by, cause)

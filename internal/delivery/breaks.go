@@ -25,7 +25,7 @@ const (
 // requests whose answers are held, the most popular first.
 func (d *Service) BrokenRequests(ctx context.Context, m *model.Model) ([]api.Breakage, error) {
 	out := []api.Breakage{}
-	schema, err := graphql.New(m, d.limits)
+	schema, err := graphql.New(m, d.limits, d.Files)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ type compiledModel struct {
 
 // TakeModel makes a model the one that requests are compiled against.
 func (d *Service) TakeModel(m *model.Model, version int64) error {
-	schema, err := graphql.New(m, d.limits)
+	schema, err := graphql.New(m, d.limits, d.Files)
 	if err != nil {
 		return err
 	}

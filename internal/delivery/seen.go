@@ -44,7 +44,7 @@ func (d *Service) ModelFor(rights access.Rights, edition string) (ModelView, err
 	if err != nil {
 		return ModelView{}, err
 	}
-	schema, err := graphql.New(m, d.limits)
+	schema, err := graphql.New(m, d.limits, d.Files)
 	if err != nil {
 		return ModelView{}, err
 	}

@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/limits"
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/graphql"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
@@ -26,6 +27,8 @@ type Options struct {
 	Computing, Compiling *admission.Queue
 	// Timeout of one computation.
 	Timeout time.Duration
+	// Files makes the addresses of files.
+	Files *picture.Addresses
 	// NoteAddresses has the addresses of responses noted, for caches downstream.
 	NoteAddresses func() bool
 }
@@ -44,6 +47,8 @@ type Service struct {
 	samples      samples
 	recompile    Recompile
 	refreshQueue chan *cache.Response
+	// Files makes the addresses of files.
+	Files *picture.Addresses
 	// Reading is how long the last reads took.
 	Reading       latencies
 	noteAddresses func() bool
@@ -57,7 +62,7 @@ func New(o Options) *Service {
 	bounds := r.Limits()
 	return &Service{
 		replica: r, store: r.Store(), log: r.Log(), cache: r.Cache(), limits: bounds, work: r.Work(),
-		admission: o.Computing, processor: o.Compiling, timeout: o.Timeout, noteAddresses: o.NoteAddresses,
+		admission: o.Computing, processor: o.Compiling, timeout: o.Timeout, Files: o.Files, noteAddresses: o.NoteAddresses,
 		strangers: access.NewLimiter(
 			float64(bounds.AnonymousComputedPerMinute), bounds.AnonymousComputedPerMinute,
 		),

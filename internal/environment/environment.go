@@ -5,8 +5,12 @@ package environment
 import (
 	"cmp"
 	"context"
+	"crypto/hkdf"
+	"crypto/sha256"
 	"errors"
 	"log/slog"
+	"os"
+	"strings"
 	"time"
 
 	"ubiquon/internal/admission"
@@ -14,16 +18,19 @@ import (
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/background"
+	"ubiquon/internal/blob"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/seal"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/diagnose"
+	"ubiquon/internal/files"
 	"ubiquon/internal/health"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
@@ -47,6 +54,10 @@ type Options struct {
 	// SecretKeys encrypt secrets; nil: a key that lies in the database does.
 	SecretKeys *seal.Ring
 	Cache      cache.Options
+	// Files is what is configured of files, and Blobs where their bytes are kept; nil: in a
+	// temporary directory that Close removes.
+	Files files.Config
+	Blobs blob.Store
 	// Outbound says where calls may go.
 	Outbound outbound.Options
 	// Address under which builders reach this service, as in http://host:port.
@@ -83,23 +94,27 @@ type Options struct {
 // Environment is one node's service of one environment. It is safe for concurrent use.
 type Environment struct {
 	Replica      *replication.Replica
+	Addresses    *picture.Addresses
 	Delivery     *delivery.Service
 	Documents    *delivery.Documents
 	Authoring    *authoring.Service
 	Ingest       *ingest.Service
 	Automation   *automation.Service
 	Settings     *settings.Service
+	Files        *files.Service
 	Keys         *identity.Keys
 	Accounts     *identity.Accounts
 	PreviewLinks *identity.PreviewLinks
 	Audit        *identity.Audit
 	Diagnosis    *diagnose.Service
 
-	store   *store.Store
-	log     *slog.Logger
-	work    *background.Group
-	quiet   bool
-	keepFor retention
+	store *store.Store
+	log   *slog.Logger
+	// temporary is a directory that Close removes, if there is one.
+	temporary string
+	work      *background.Group
+	quiet     bool
+	keepFor   retention
 }
 
 // Open checks the configuration against the model, applies the model and returns an
@@ -146,8 +161,15 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		return nil, err
 	}
 	caller := outbound.New(o.Outbound)
+	if err := e.openFiles(&o); err != nil {
+		return nil, err
+	}
 	e.openServices(o, computing, caller)
 	if err := e.Replica.Open(ctx, e.hooks(), o.Model, o.ApplyModel); err != nil {
+		return nil, err
+	}
+	secret, err := e.openSecret(ctx)
+	if err != nil {
 		return nil, err
 	}
 	if err := e.Settings.Open(ctx, o.Settings); err != nil {
@@ -161,7 +183,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	}
 	e.Settings.OnChange(e.Automation.SettingsChanged)
 	e.Settings.OnChange(e.Ingest.SettingsChanged)
-	if err := e.openIdentity(ctx, o, caller); err != nil {
+	if err := e.openIdentity(o, caller, secret); err != nil {
 		return nil, err
 	}
 	e.Diagnosis = diagnose.New(
@@ -177,6 +199,34 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	return e, errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx))
 }
 
+// openFiles says where files are kept, and what addresses they have.
+func (e *Environment) openFiles(o *Options) (err error) {
+	e.Addresses = &picture.Addresses{
+		Base: strings.TrimSuffix(o.Files.Address, "/"), Environment: o.Store.Environment, Ladder: o.Files.Ladder,
+	}
+	if len(e.Addresses.Ladder) == 0 {
+		e.Addresses.Ladder = picture.DefaultLadder
+	}
+	if o.Blobs != nil {
+		return nil
+	}
+	if e.temporary, err = os.MkdirTemp("", "ubiquon-files-*"); err != nil {
+		return err
+	}
+	o.Blobs, err = blob.OpenDirectory(e.temporary)
+	return err
+}
+
+// openSecret returns what keys are hashed with. Addresses are signed with a key of their own.
+func (e *Environment) openSecret(ctx context.Context) ([]byte, error) {
+	secret, err := e.store.Keys.Secret(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e.Addresses.Secret, err = hkdf.Key(sha256.New, secret, nil, "addresses of files", sha256.Size)
+	return secret, err
+}
+
 // openServices makes the services that take up the model.
 func (e *Environment) openServices(o Options, computing *admission.Queue, caller *outbound.Caller) {
 	e.Settings = settings.New(settings.Options{
@@ -188,6 +238,7 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 			Replica:       e.Replica,
 			Computing:     computing,
 			Compiling:     o.Processor,
+			Files:         e.Addresses,
 			Timeout:       cmp.Or(o.ReadTimeout, 10*time.Second),
 			NoteAddresses: func() bool { return len(e.Settings.State().Downstream) > 0 },
 		},
@@ -202,6 +253,10 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 			e.Automation.Signal(ctx, rule.LateFails, entry, reason, 0)
 		},
 	)
+	e.Files = files.New(files.Options{
+		Replica: e.Replica, Blobs: o.Blobs, Addresses: e.Addresses, Config: o.Files, Apply: e.Authoring.Apply,
+		Outbound: o.Outbound,
+	})
 	e.Automation = automation.New(automation.Options{
 		Replica: e.Replica, Settings: e.Settings, Address: o.Address, Caller: caller, Dial: o.Outbound.Dial,
 		Apply: e.Authoring.Apply, Schedule: e.Authoring.AddSchedules, Warm: e.Delivery.WarmAll,
@@ -209,11 +264,8 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 	})
 }
 
-func (e *Environment) openIdentity(ctx context.Context, o Options, caller *outbound.Caller) error {
-	secret, err := e.store.Keys.Secret(ctx)
-	if err != nil {
-		return err
-	}
+func (e *Environment) openIdentity(o Options, caller *outbound.Caller, secret []byte) error {
+	var err error
 	sites := func() map[string]rebuild.Site { return e.Settings.State().Sites }
 	e.Keys, e.PreviewLinks, err = identity.NewKeys(
 		identity.KeyOptions{Replica: e.Replica, Secret: secret, Sites: sites, Issuer: o.Issuer, Fetch: caller.Get},
@@ -246,7 +298,10 @@ func (e *Environment) hooks() replication.Hooks {
 			return errors.Join(e.Keys.Changed(ctx, changes), e.Documents.Changed(ctx, changes))
 		},
 		SettingsChanged: e.Settings.Changed,
-		Applied:         e.Automation.ContentChanged,
+		Applied: func(ctx context.Context, expired []*cache.Response, sequence int64) {
+			e.Files.ContentChanged()
+			e.Automation.ContentChanged(ctx, expired, sequence)
+		},
 		Restarted: func(ctx context.Context) error {
 			return errors.Join(
 				e.Keys.Load(ctx), e.Documents.Load(ctx), e.Settings.Load(ctx), e.Automation.TellAnew(ctx),
@@ -273,6 +328,7 @@ func (e *Environment) Start(ctx context.Context) error {
 	e.Ingest.Start()
 	e.Authoring.Start()
 	e.Settings.Start()
+	e.Files.Start()
 	e.Keys.Start()
 	e.work.Go(e.retain)
 	e.Delivery.Start()
@@ -296,4 +352,7 @@ func (e *Environment) Close() {
 		e.log.Debug("this node did not take its leave", "error", err)
 	}
 	e.work.Stop()
+	if e.temporary != "" {
+		_ = os.RemoveAll(e.temporary)
+	}
 }

@@ -14,7 +14,7 @@ import (
 
 func schema(t testing.TB) *Schema {
 	t.Helper()
-	s, err := New(testkit.Model(t, testkit.Ferries), limits.Limits{})
+	s, err := New(testkit.Model(t, testkit.Ferries), limits.Limits{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,10 +46,10 @@ func TestNames(t *testing.T) {
 func TestSchemaOfAModelWithTakenNames(t *testing.T) {
 	s, err := New(testkit.Model(t, `
 types:
-  file:  {plural: documents, fields: {name: {kind: text}}}
+  paper:  {plural: documents, fields: {name: {kind: text}}}
   query: {fields: {name: {kind: text}, slug: {kind: slug}, next: {kind: reference, types: [file]}}}
   sheep: {plural: sheep, fields: {slug: {kind: slug}, wool: {kind: integer, label: "Wool, in \"kilos\""}}}
-`), limits.Limits{})
+`), limits.Limits{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -286,7 +286,7 @@ func TestIntrospection(t *testing.T) {
 			t.Errorf("piers: %+v", f.Type)
 		}
 	}
-	if len(d.Node.PossibleTypes) != 3 || d.Season.EnumValues[0].Description != "Summer time" {
+	if len(d.Node.PossibleTypes) != 4 || d.Season.EnumValues[0].Description != "Summer time" {
 		t.Errorf("%+v, %+v", d.Node, d.Season)
 	}
 }
@@ -334,7 +334,7 @@ types:
 `
 
 func TestBlocksRecordsAndWaysBack(t *testing.T) {
-	s, err := New(testkit.Model(t, isles), limits.Limits{})
+	s, err := New(testkit.Model(t, isles), limits.Limits{}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

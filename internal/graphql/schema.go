@@ -12,6 +12,7 @@ import (
 
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/picture"
 )
 
 // Schema is the GraphQL side of one model. It may be used by many at once.
@@ -24,9 +25,12 @@ type Schema struct {
 	types  map[string]string       // GraphQL name by type
 	inner  map[*model.Type]string  // GraphQL name of a record or kind of block
 	enums  map[*model.Field]string // GraphQL name of a choice's options
-	names  map[string]bool         // that are given
-	byName map[string]*model.Type  // type by GraphQL name
-	limits limits.Limits
+	// fileTypes are the types of files that have renditions.
+	fileTypes map[*model.Field]string
+	files     *picture.Addresses
+	names     map[string]bool        // that are given
+	byName    map[string]*model.Type // type by GraphQL name
+	limits    limits.Limits
 }
 
 type rootKind int
@@ -128,24 +132,62 @@ type Money {
 
 "A file with its description."
 type File {
-  url: String!
-  alt: String
-  width: Integer
-  height: Integer
-  mediaType: String
-  bytes: Integer
+` + fileMembers + `}
+
+"A picture made of a file."
+type FileRendition {
+` + renditionMembers + `}
+
+"One format of a picture in several widths, for a source element of HTML."
+type FileSource {
+  "The media type."
+  type: String!
+  "Addresses, each with its width."
+  srcset: String!
+}
+
+"What a picture is about, as fractions of its width and height: no crop leaves it out."
+type FocalRegion {
+  x: Float!
+  y: Float!
+  width: Float!
+  height: Float!
+}
+
+"How a picture is fitted into a width and a height."
+enum PictureFit {
+  "It fills both, and is cut around its focal region."
+  COVER
+  "The whole of it, as large as fits, enlarged if need be."
+  CONTAIN
+  "The whole of it, as large as fits, never enlarged."
+  INSIDE
+}
+
+"The format of a picture that is made."
+enum PictureFormat {
+  "What its reader takes best."
+  AUTO
+  WEBP
+  AVIF
+  JPEG
+  PNG
 }
 `
 
 var fixedNames = []string{
 	"Query", "Integer", "Date", "DateTime", "Node", "PageInfo", "About", "Prose", "Money", "File", "JSON", "Point",
+	"FileRendition", "FileSource", "FocalRegion", "PictureFit", "PictureFormat",
 	"Translated", "String", "Boolean", "Int", "Float", "ID", "TextFilter", "TextListFilter", "NumberFilter",
 	"BooleanFilter", "DateFilter", "DateTimeFilter", "ValueFilter",
 }
 
 // New writes and checks the schema of a model. Requests keep to the limits.
-func New(m *model.Model, l limits.Limits) (*Schema, error) {
+//
+// files makes the addresses of files; nil: they have none.
+func New(m *model.Model, l limits.Limits, files *picture.Addresses) (*Schema, error) {
 	s := &Schema{
+		files:  files,
 		model:  m,
 		limits: l.WithDefaults(),
 		roots:  map[string]root{},
@@ -153,7 +195,9 @@ func New(m *model.Model, l limits.Limits) (*Schema, error) {
 		byName: map[string]*model.Type{},
 		inner:  map[*model.Type]string{},
 		enums:  map[*model.Field]string{},
-		names:  map[string]bool{},
+
+		fileTypes: map[*model.Field]string{},
+		names:     map[string]bool{},
 	}
 	for _, name := range fixedNames {
 		s.names[name] = true
@@ -228,7 +272,7 @@ func (s *Schema) valueType(of string, f *model.Field, after *strings.Builder) st
 	case model.Prose:
 		return "Prose"
 	case model.File:
-		return "File"
+		return s.fileType(own, f, after)
 	case model.Money:
 		return "Money"
 	case model.Integer:

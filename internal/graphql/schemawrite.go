@@ -116,7 +116,11 @@ func (s *Schema) writeFields(b *strings.Builder, t *model.Type, name string, aft
 		if f.Deprecated != "" {
 			deprecated = " @deprecated(reason: " + strconv.Quote(f.Deprecated) + ")"
 		}
-		fmt.Fprintf(b, "  %s: %s%s\n", f.Name, target, deprecated)
+		arguments := ""
+		if f.Kind == model.File {
+			arguments = fileArguments
+		}
+		fmt.Fprintf(b, "  %s%s: %s%s\n", f.Name, arguments, target, deprecated)
 	}
 }
 

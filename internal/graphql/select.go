@@ -118,7 +118,9 @@ func (c *compiler) pick(f merged, t *model.Type) query.SelectedField {
 	}
 	p.Several, p.Text = field.IsList(), query.IsText(field)
 	switch field.Kind {
-	case model.Prose, model.File, model.Money:
+	case model.File:
+		return c.file(p, f, field)
+	case model.Prose, model.Money:
 		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, pascal(string(field.Kind)))
 	case model.Location:
 		p.Kind, p.Parts = query.PickParts, c.parts(f.inner, "Point")

@@ -19,6 +19,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/controlapi"
+	"ubiquon/internal/server/filesapi"
 	"ubiquon/internal/server/guard"
 )
 
@@ -34,7 +35,9 @@ type Server struct {
 	console fs.FS
 	mux     *chi.Mux
 	// reads is what answers under /content/.
-	reads     http.Handler
+	reads http.Handler
+	// files is what answers under /files/ and /images/.
+	files     http.Handler
 	measurers []netip.Prefix
 }
 
@@ -71,6 +74,7 @@ func New(o Options) *Server {
 		Environment: o.Environment, Guard: s.Guard, Batch: o.Batch, TrustedOnly: o.TrustedOnly, Log: o.Log,
 	})
 	s.Control = controlapi.New(o.Environment, s.Guard, s.Content, o.Log)
+	s.files = filesapi.New(o.Environment, s.Guard, o.Log)
 	s.reads = withCORS(s.Content, o.Environment.Settings)
 	if s.console == nil {
 		s.console = embed.FS{}
@@ -133,6 +137,12 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if strings.HasPrefix(r.URL.Path, "/content/") {
 		// Reads are most of what comes, and find their way by themselves.
 		s.reads.ServeHTTP(w, r)
+		return
+	}
+	if strings.HasPrefix(r.URL.Path, "/files/") || strings.HasPrefix(r.URL.Path, "/images/") {
+		// Files are copied by the system, which a writer that counts is in the way of.
+		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path), "").Inc()
+		s.files.ServeHTTP(w, r)
 		return
 	}
 	s.secured(w.Header())

@@ -21,12 +21,13 @@ import (
 	"time"
 
 	"ubiquon/internal/admission"
+	"ubiquon/internal/blob"
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/limits"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/core/seal"
 	"ubiquon/internal/environment"
+	"ubiquon/internal/files"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/settings"
@@ -58,7 +59,12 @@ type Options struct {
 	// service with a private cluster makes one, in the file secret.key under Data.
 	SecretKey string
 	Cache     cache.Options
-	Outbound  outbound.Options
+	// Files is that of environment.Options. Their bytes are kept in FilesDirectory, by default the
+	// directory files under Data, or in Objects, if that has an address.
+	Files          files.Config
+	FilesDirectory string
+	Objects        blob.ObjectStore
+	Outbound       outbound.Options
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer    *access.Issuer
 	Reconcile time.Duration
@@ -150,6 +156,10 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 	if err != nil {
 		return s, err
 	}
+	blobs, err := o.blobs(ctx)
+	if err != nil {
+		return s, err
+	}
 	s.Environment, err = environment.Open(
 		ctx,
 		environment.Options{
@@ -159,6 +169,8 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			Settings:       o.Settings,
 			SecretKeys:     keys,
 			Cache:          o.Cache,
+			Files:          o.Files,
+			Blobs:          blobs,
 			Outbound:       o.Outbound,
 			Issuer:         o.Issuer,
 			ReadTimeout:    o.ReadTimeout,
@@ -177,31 +189,6 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 		},
 	)
 	return s, err
-}
-
-// secretKeys are the keys that encrypt secrets; nil if there is none.
-func (o *Options) secretKeys() (*seal.Ring, error) {
-	text := o.SecretKey
-	if text == "" && o.Database == "" {
-		file := filepath.Join(o.Data, "secret.key")
-		src, err := os.ReadFile(file)
-		if errors.Is(err, fs.ErrNotExist) {
-			src = []byte(seal.NewKey() + "\n")
-			err = os.WriteFile(file, src, 0o600)
-		}
-		if err != nil {
-			return nil, err
-		}
-		text = string(src)
-	}
-	if text == "" {
-		return nil, nil
-	}
-	ring, err := seal.ReadRing(text)
-	if err != nil {
-		return nil, fmt.Errorf("the keys for secrets (UBIQUON_SECRET_KEY): %w", err)
-	}
-	return ring, nil
 }
 
 // openStore connects to the database, and waits for one that cannot be reached yet.

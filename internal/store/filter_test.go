@@ -333,7 +333,7 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 	w.m = testkit.Model(t, w.model())
 	s := testkit.Store(t, w.m)
 	var edits []writing.Edit
-	for _, typ := range w.m.Types {
+	for _, typ := range w.m.OwnTypes() {
 		for i := range 8 {
 			id := typ.Name + strconv.Itoa(i)
 			e := writing.Edit{ID: id, Type: typ.Name, Origin: content.Local, Save: w.entry(id, typ), Loose: true}
@@ -369,7 +369,7 @@ func filtersAgree(t *testing.T, seed uint64, filters int) {
 	}
 	matched := 0
 	for range filters {
-		typ := pick(w.Rand, w.m.Types)
+		typ := pick(w.Rand, w.m.OwnTypes())
 		text := w.expr(typ, 3)
 		f, err := filter.Parse(text, w.m, typ)
 		for err != nil && strings.Contains(err.Error(), "behind a list of references") {

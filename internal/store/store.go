@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/events"
+	"ubiquon/internal/store/files"
 	"ubiquon/internal/store/outbox"
 	"ubiquon/internal/store/reading"
 	"ubiquon/internal/store/runs"
@@ -47,6 +48,7 @@ type Store struct {
 	Settings     *settings.Settings
 	Runs         *runs.Runs
 	Outbox       *outbox.Outbox
+	Files        *files.Files
 }
 
 // Open opens a database for one environment: db.Open and New. Close ends its connections.
@@ -92,6 +94,7 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	s.Settings = settings.New(d, environment, s.Changes, s.Audit)
 	s.Runs = runs.New(d, environment)
 	s.Outbox = outbox.New(d, environment)
+	s.Files = files.New(d, environment)
 	return s
 }
 

@@ -39,7 +39,8 @@ type config struct {
 	Cache         struct {
 		Bytes string `yaml:"bytes"` // as in 256MB
 	} `yaml:"cache"`
-	CORS struct {
+	Files filesConfig `yaml:"files"`
+	CORS  struct {
 		Allow []string `yaml:"allow"` // web origins whose pages may read content from a browser; "*" for all
 	} `yaml:"cors"`
 	GraphQL struct {
@@ -175,7 +176,7 @@ func LoadConfig(file string, flags map[string]string) (*config, error) {
 			!filepath.IsAbs(c.Tokens.Keys) {
 			c.Tokens.Keys = filepath.Join(base, c.Tokens.Keys)
 		}
-		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules, &c.SecretKey} {
+		for _, path := range []*string{&c.Data, &c.Model, &c.Origins, &c.Sites, &c.Rules, &c.SecretKey, &c.Files.Directory} {
 			if *path != "" && !filepath.IsAbs(*path) {
 				*path = filepath.Join(base, *path)
 			}
@@ -259,6 +260,9 @@ func (c *config) readFiles() error {
 			}
 			*n.into = append(*n.into, p.Masked())
 		}
+	}
+	if err := c.Files.read(); err != nil {
+		return err
 	}
 	if err := c.Limits.Check(); err != nil {
 		return err

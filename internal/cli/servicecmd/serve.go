@@ -140,6 +140,9 @@ func (conf *config) serviceOptions() service.Options {
 			Private: conf.Outbound.Private,
 			Allow:   conf.outbound,
 		},
+		Files:          conf.Files.config(conf.PublicAddress),
+		FilesDirectory: conf.Files.Directory,
+		Objects:        conf.Files.objects(),
 		Limits:         conf.Limits,
 		SessionIdle:    time.Duration(conf.Sessions.Idle),
 		SessionLongest: time.Duration(conf.Sessions.Longest),
@@ -209,8 +212,11 @@ and starts nothing. Unlike serve it fails for variables that are unknown.`,
 				func(t *command.Table) {
 					t.Line(
 						fmt.Sprintf(
-							"✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.", types, len(conf.seed.Origins),
-							len(conf.seed.Sites), len(conf.seed.Rules),
+							"✓ nothing is wrong: %d types, %d origins, %d sites, %d rules.",
+							types,
+							len(conf.seed.Origins),
+							len(conf.seed.Sites),
+							len(conf.seed.Rules),
 						),
 					)
 				},

@@ -52,6 +52,9 @@ type For struct {
 func Check(m *model.Model, t *model.Type, id string, fields Fields, want For) Problems {
 	c := checker{m: m, t: t, id: id, want: want}
 	c.group(t, "fields", fields)
+	if t.IsBuiltIn() {
+		c.checkFile(fields)
+	}
 	return c.found
 }
 
@@ -104,9 +107,11 @@ func (c *checker) required(f *model.Field, path string, v any) {
 		for _, tag := range c.want.Locales {
 			if !slices.ContainsFunc(c.m.Chain(tag), func(l string) bool { return per[l] != nil }) {
 				c.add(
-					path+"."+tag, "required",
+					path+"."+tag,
+					"required",
 					"%s must have a value in %s before that is published; write it, or publish the other locales alone",
-					f.Name, tag,
+					f.Name,
+					tag,
 				)
 			}
 		}

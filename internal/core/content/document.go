@@ -16,6 +16,9 @@ type RenderContext struct {
 	// Find returns the site path of an entry in an edition and a locale, "" when it has
 	// none, and whether its readers can see the entry at all.
 	Find func(edition, locale, id string) (path string, visible bool)
+	// File returns a file as its document in an edition and a locale has it, nil where its readers
+	// cannot see it. It may be nil: then nobody sees any.
+	File func(edition, locale, id string) map[string]any
 	// Prose is what is rendered already.
 	Prose Renderings
 }
@@ -113,14 +116,24 @@ func Documents(
 	}
 	out := map[string]Document{}
 	for _, tag := range m.Tags() {
-		l := layout{chain: m.Chain(tag), around: around, find: func(id string) prose.Target {
-			path, visible := around.Find(edition, tag, id)
-			return prose.Target{Path: path, Visible: visible}
-		}}
-		if translated && !slices.ContainsFunc(l.chain, func(l string) bool { return slices.Contains(written, l) }) {
+		l := layout{
+			chain:   m.Chain(tag),
+			edition: edition,
+			locale:  tag,
+			around:  around,
+			find: func(id string) prose.Target {
+				path, visible := around.Find(edition, tag, id)
+				return prose.Target{Path: path, Visible: visible}
+			},
+		}
+		if translated && !t.IsBuiltIn() &&
+			!slices.ContainsFunc(l.chain, func(l string) bool { return slices.Contains(written, l) }) {
 			continue
 		}
 		doc := Document{Entry: id, Type: t.Name, Locale: tag, Fields: l.group(t, fields, true), About: about}
+		if t.Name == model.FileType {
+			doc.Fields[model.FileField] = FileValue(id, doc.Fields, about.Published == nil)
+		}
 		doc.About.Type, doc.About.Locale, doc.About.Locales = t.Name, tag, own
 		doc.About.FilledIn = l.filledIn
 		if doc.About.FilledIn == nil {
@@ -182,6 +195,8 @@ func inner(f *model.Field, v any) []map[string]any {
 // layout lays out the fields of one locale.
 type layout struct {
 	chain    []string
+	edition  string
+	locale   string
 	around   *RenderContext
 	find     func(id string) prose.Target
 	top      string   // the type's own field at hand
@@ -212,7 +227,9 @@ func (l *layout) group(t *model.Type, values map[string]any, top bool) map[strin
 			v = f.Default
 		}
 		if v != nil {
-			out[f.Name] = l.delivered(f, v)
+			if v = l.delivered(f, v); v != nil {
+				out[f.Name] = v
+			}
 		}
 		if top && l.filled {
 			l.filledIn = append(l.filledIn, f.Name)
@@ -244,12 +261,7 @@ func (l *layout) deliveredOne(f *model.Field, v any) any {
 		}
 		return r.Forms(l.find)
 	case model.File:
-		in, _ := v.(map[string]any)
-		out := map[string]any{}
-		for _, name := range FileNames {
-			out[name] = in[name]
-		}
-		return out
+		return l.file(v)
 	case model.Record, model.Blocks:
 		x, _ := v.(map[string]any)
 		t := f.InnerOf(x)
@@ -265,7 +277,7 @@ func (l *layout) deliveredOne(f *model.Field, v any) any {
 	return v
 }
 
-// FileNames lists what is always said of a file, in the order of delivery.
+// FileNames lists what is said of a file where nothing is asked for by name, in the order of delivery.
 var FileNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
 
 // pathOf fills in the type's path template; nil when there is none or a part

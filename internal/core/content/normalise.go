@@ -103,6 +103,9 @@ func tidy(f *model.Field, v any) any {
 		if strings.TrimSpace(x) == "" && f.Kind != model.JSON {
 			return nil
 		}
+		if f.Kind == model.File {
+			return map[string]any{"file": x}
+		}
 		if f.Kind == model.DateTime {
 			if at, err := time.Parse(time.RFC3339, x); err == nil {
 				return at.UTC().Format(TimeForm)

@@ -157,24 +157,6 @@ func (c *checker) reference(_ *model.Field, path string, v any) {
 	}
 }
 
-func (c *checker) file(_ *model.Field, path string, v any) {
-	file, ok := v.(map[string]any)
-	address, _ := file["url"].(string)
-	if u, err := url.Parse(address); !ok || err != nil || address == "" || !isFileAddress(address, u) {
-		c.add(path, "kind", `a file is written {"url": http address, "alt": description}`)
-		return
-	}
-	for name := range file {
-		switch name {
-		case "url", "alt", "width", "height", "mediaType", "bytes":
-		default:
-			c.add(
-				path+"."+name, "unknown", "a file has url, alt, width, height, mediaType and bytes, not %s", name,
-			)
-		}
-	}
-}
-
 func (c *checker) location(_ *model.Field, path string, v any) {
 	if !isPoint(v) {
 		c.add(

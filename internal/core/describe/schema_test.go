@@ -186,7 +186,7 @@ func TestOpenAPIOfAModel(t *testing.T) {
 		}
 	}
 	slices.Sort(paths)
-	if got := strings.Join(paths, " "); got != "/at /changes /entries/{id} /graphql /notices /notices/{slug} "+
+	if got := strings.Join(paths, " "); got != "/at /changes /entries/{id} /files /graphql /notices /notices/{slug} "+
 		"/paths /piers /piers/{slug} /settings" {
 		t.Errorf("paths: %s", got)
 	}

@@ -16,8 +16,8 @@ func line(t *testing.T) *model.Model {
 	t.Helper()
 	files := map[string][]byte{"more.yaml": []byte(`
 types:
-  file: {plural: documents, help: "Ends */ here", fields: {list: {kind: text}, id2: {kind: choice, options: {one: One, two: Two}}, linked: {kind: reference, types: [file, notice], inverse: linkedFrom}, more: {kind: json}, place: {kind: location}, share: {kind: decimal, several: true}}}
-  list: {plural: lists, deprecated: use file, deprecatedSince: 2026-11-01, fields: {2nd: {kind: text}}}
+  paper: {plural: documents, help: "Ends */ here", fields: {list: {kind: text}, id2: {kind: choice, options: {one: One, two: Two}}, linked: {kind: reference, types: [paper, notice], inverse: linkedFrom}, more: {kind: json}, place: {kind: location}, share: {kind: decimal, several: true}}}
+  list: {plural: lists, deprecated: use paper, deprecatedSince: 2026-11-01, fields: {2nd: {kind: text}}}
 `)}
 	files["more.yaml"] = []byte(strings.Replace(string(files["more.yaml"]), "2nd", "second", 1))
 	found, err := filepath.Glob("../../demo/skerry/model/*.yaml")

@@ -287,7 +287,13 @@ func (m *Model) relabel() {
 	}
 }
 
+// index adds the built-in types and makes what lookups go by.
 func (m *Model) index() error {
+	m.withBuiltIn()
+	return m.reindex()
+}
+
+func (m *Model) reindex() error {
 	m.byName, m.byPlural, m.backs = map[string]*Type{}, map[string]*Type{}, map[string][]Back{}
 	for _, t := range m.Types {
 		m.byName[t.Name] = t

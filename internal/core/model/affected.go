@@ -179,7 +179,10 @@ func (f *Field) delivered() string {
 
 // form writes down what a read of all fields makes of the field, whatever its values.
 func (f *Field) form() string {
-	out := fmt.Sprint(f.Kind, f.Several, f.Types)
+	out := fmt.Sprint(f.Kind, f.Several)
+	if f.Kind == Reference {
+		out += fmt.Sprint(f.Types)
+	}
 	for _, t := range f.Inner {
 		for _, in := range t.Fields {
 			out += fmt.Sprint(t.Name, in.Name, in.form())

@@ -65,7 +65,7 @@ func TestModelChangeAffectedParts(t *testing.T) {
 		},
 		"a fallback": {
 			"  ja: {}", "  ja: {fallback: [en]}",
-			map[string][]string{"ja": {"route", "settings"}},
+			map[string][]string{"ja": {"file", "route", "settings"}},
 			map[string][]string{"*": nil},
 		},
 		"a locale": {
@@ -73,15 +73,17 @@ func TestModelChangeAffectedParts(t *testing.T) {
 			map[string][]string{
 				"de": everything,
 				"*": {
-					"pier.about.locales", "pier.about.path", "route.about.locales", "route.about.path",
-					"route.text", "settings.about.locales", "settings.about.path",
+					"file.about.locales", "file.about.path", "pier.about.locales", "pier.about.path",
+					"route.about.locales", "route.about.path", "route.text", "settings.about.locales", "settings.about.path",
 				},
 			},
 			map[string][]string{"*": nil},
 		},
 		"another path": {
 			"path: /routes/{slug}", "path: /lines/{slug}",
-			map[string][]string{"*": {"pier.about.path", "route.about.path", "route.text", "settings.about.path"}},
+			map[string][]string{"*": {
+				"file.about.path", "pier.about.path", "route.about.path", "route.text", "settings.about.path",
+			}},
 			map[string][]string{"*": nil},
 		},
 	} {

@@ -243,7 +243,7 @@ func TestAffectedTypesAreThoseRenderedDifferently(t *testing.T) {
 	if got := touched("[subscript]", "[superscript]"); !reflect.DeepEqual(got, []string{"notice"}) {
 		t.Errorf("marks touch %v", got)
 	}
-	if got := touched(", fallback: [en]", ""); len(got) != 2 {
+	if got := touched(", fallback: [en]", ""); len(got) != 3 { // files, too
 		t.Errorf("fallbacks touch %v", got)
 	}
 }

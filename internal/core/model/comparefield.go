@@ -78,6 +78,9 @@ func (c *comparison) field(was, f *Field, typ, where, in string) {
 				"saved next",
 		)
 	}
+	if !sameJSON(was.Renditions, f.Renditions) {
+		add(renditionsChange(was, f), "other renditions; what is read by their names changes")
+	}
 	if was.Indexed != f.Indexed {
 		add(Safe, "an index is made for it, or given up; writers and readers go on meanwhile")
 	}
@@ -127,9 +130,20 @@ func (c *comparison) inner(was, f *Field, typ, where, in string) {
 	}
 }
 
+// renditionsChange is how much it matters: a name that goes breaks what reads by it.
+func renditionsChange(was, f *Field) Severity {
+	for _, r := range was.Renditions {
+		if _, ok := f.Rendition(r.Name); !ok {
+			return BreaksReads
+		}
+	}
+	return Safe
+}
+
 func tightened(was, f *Field) bool {
 	return !sameJSON(
-		[]any{was.Min, was.Max, was.Pattern, was.Types, was.Marks}, []any{f.Min, f.Max, f.Pattern, f.Types, f.Marks},
+		[]any{was.Min, was.Max, was.Pattern, was.Types, was.Marks, was.MaxBytes, was.MinWidth},
+		[]any{f.Min, f.Max, f.Pattern, f.Types, f.Marks, f.MaxBytes, f.MinWidth},
 	) ||
 		string(was.Schema) != string(f.Schema)
 }

@@ -72,6 +72,9 @@ type fieldForm struct {
 	MadeFrom   string                        `yaml:"madeFrom"`
 	Marks      []string                      `yaml:"marks"`
 	Schema     any                           `yaml:"schema"`
+	MaxBytes   int64                         `yaml:"maxBytes"`
+	MinWidth   int                           `yaml:"minWidth"`
+	Renditions strictyaml.Ordered[Rendition] `yaml:"renditions"`
 	Fields     strictyaml.Ordered[fieldForm] `yaml:"fields"`
 	Blocks     strictyaml.Ordered[blockForm] `yaml:"blocks"`
 }

@@ -25,7 +25,7 @@ const (
 	DateTime  Kind = "datetime"  // RFC 3339, kept in UTC
 	Choice    Kind = "choice"    // one of the declared options
 	Reference Kind = "reference" // the id of another entry
-	File      Kind = "file"      // {"url", "alt", "width", "height", "mediaType", "bytes"}
+	File      Kind = "file"      // {"file": the id of a file, …}, or an outside {"url": address, …}
 	Location  Kind = "location"  // a GeoJSON Point (RFC 7946): longitude, then latitude
 	JSON      Kind = "json"      // anything that the field's JSON Schema allows
 	Record    Kind = "record"    // an embedded set of fields
@@ -158,13 +158,20 @@ type Field struct {
 	Max        *float64 `json:"max,omitempty"`     // likewise
 	Pattern    string   `json:"pattern,omitempty"` // text: an RE2 expression that the whole value matches
 	// Default is what readers get where an entry has no value.
-	Default  any             `json:"default,omitempty"`
-	Options  []Option        `json:"options,omitempty"`  // choice
-	Types    []string        `json:"types,omitempty"`    // reference: the allowed types; never empty
+	Default any      `json:"default,omitempty"`
+	Options []Option `json:"options,omitempty"` // choice
+	// Types are the allowed types of a reference, never empty; of a file the allowed media types,
+	// such as image/*, all if there are none.
+	Types    []string        `json:"types,omitempty"`
 	Inverse  string          `json:"inverse,omitempty"`  // reference: the name of the way back
 	MadeFrom string          `json:"madeFrom,omitempty"` // slug: the field it is made from
 	Marks    []string        `json:"marks,omitempty"`    // prose: extra marks, of prose.Marks
 	Schema   json.RawMessage `json:"schema,omitempty"`   // json: a JSON Schema (2020-12)
+	// MaxBytes and MinWidth bound what a field of the kind File refers to; 0: nothing does.
+	MaxBytes int64 `json:"maxBytes,omitempty"`
+	MinWidth int   `json:"minWidth,omitempty"`
+	// Renditions are the forms that the pictures of a field of the kind File are read in by name.
+	Renditions []Rendition `json:"renditions,omitempty"`
 	// Inner holds the kinds of block of a blocks field, or, as its only element,
 	// what a record is made of.
 	Inner []*Type `json:"inner,omitempty"`

@@ -185,7 +185,7 @@ func (r *reader) typ(t *Type) {
 	if !typeName.MatchString(t.Name) {
 		r.add(key, "type name %q: use a-z, 0-9 and single hyphens, a letter first", t.Name)
 	}
-	if slices.Contains(Reserved, t.Plural) || !typeName.MatchString(t.Plural) {
+	if !t.IsBuiltIn() && slices.Contains(Reserved, t.Plural) || !typeName.MatchString(t.Plural) {
 		r.add(
 			key, "type %s cannot have the plural %q: use a-z, 0-9 and hyphens, and none of %s", t.Name, t.Plural,
 			strings.Join(Reserved, ", "),

@@ -37,6 +37,12 @@ func (r *reader) fields(file, key string, in strictyaml.Ordered[fieldForm]) []*F
 			Inverse:     v.Inverse,
 			MadeFrom:    v.MadeFrom,
 			Marks:       v.Marks,
+			MaxBytes:    v.MaxBytes,
+			MinWidth:    v.MinWidth,
+		}
+		for _, one := range v.Renditions {
+			one.Value.Name = one.Name
+			f.Renditions = append(f.Renditions, one.Value)
 		}
 		if v.Default != nil {
 			f.Default = asJSON(v.Default)
@@ -80,6 +86,12 @@ func (r *reader) whole() {
 	m := r.m
 	if len(m.Locales) == 0 {
 		m.Locales = []Locale{{Tag: "en"}}
+	}
+	for _, t := range m.Types {
+		if t.IsBuiltIn() {
+			r.add("type "+t.Name, "the type %s is built in; take it out, or give yours another name", t.Name)
+			return
+		}
 	}
 	sort.Slice(m.Types, func(i, j int) bool { return m.Types[i].Name < m.Types[j].Name })
 	for _, t := range m.Types {
@@ -138,6 +150,7 @@ func (r *reader) field(t *Type, f *Field, key, name string, depth int) {
 	}
 	r.belongs(f, key, name)
 	r.references(f, key, name, depth)
+	r.media(f, key, name)
 	r.slug(t, f, key, name, depth)
 	r.deprecation(key, "field "+name, f.Deprecated, f.Deprecation)
 	r.lookedUp(f, key, name, depth)
@@ -255,7 +268,10 @@ func (r *reader) belongs(f *Field, key, name string) {
 		kinds []Kind
 	}{
 		{len(f.Options) > 0, "options", []Kind{Choice}},
-		{len(f.Types) > 0, "types", []Kind{Reference}},
+		{len(f.Types) > 0, "types", []Kind{Reference, File}},
+		{f.MaxBytes != 0, "maxBytes", []Kind{File}},
+		{f.MinWidth != 0, "minWidth", []Kind{File}},
+		{len(f.Renditions) > 0, "renditions", []Kind{File}},
 		{f.Inverse != "", "an inverse", []Kind{Reference}},
 		{f.Pattern != "", "a pattern", []Kind{Text}},
 		{len(f.Marks) > 0, "marks", []Kind{Prose}},

@@ -24,7 +24,12 @@ func (m *Model) Restrict(types []string) (*Model, error) {
 	if src, err = json.Marshal(&out); err != nil {
 		return nil, err
 	}
-	return FromJSON(src)
+	seen, err := FromJSON(src)
+	if err != nil || slices.Contains(types, FileType) {
+		return seen, err
+	}
+	seen.Types = seen.OwnTypes()
+	return seen, seen.reindex()
 }
 
 func (t *Type) restrict(types []string) {

@@ -26,7 +26,7 @@ func (m *Model) YAML() []byte {
 		fmt.Fprintf(&b, "  %s: %s\n", scalar(l.Tag), in.line())
 	}
 	b.WriteString("types:\n")
-	for _, t := range m.Types {
+	for _, t := range m.OwnTypes() {
 		t.yaml(&b)
 	}
 	return b.Bytes()
@@ -142,6 +142,15 @@ func writeFields(b *bytes.Buffer, fields []*Field, indent string) {
 		if f.Schema != nil {
 			in.raw("schema", string(f.Schema))
 		}
+		if f.MaxBytes != 0 {
+			in.raw("maxBytes", strconv.FormatInt(f.MaxBytes, 10))
+		}
+		if f.MinWidth != 0 {
+			in.raw("minWidth", strconv.Itoa(f.MinWidth))
+		}
+		if len(f.Renditions) > 0 {
+			in.raw("renditions", renditionsLine(f.Renditions))
+		}
 		if f.Inner == nil {
 			fmt.Fprintf(b, "%s%s: %s\n", indent, f.Name, in.line())
 			continue
@@ -166,6 +175,25 @@ func writeFields(b *bytes.Buffer, fields []*Field, indent string) {
 			writeFields(b, t.Fields, indent+"        ")
 		}
 	}
+}
+
+func renditionsLine(all []Rendition) string {
+	var out flow
+	for _, r := range all {
+		var one flow
+		for _, n := range []struct {
+			name  string
+			value int
+		}{{"width", r.Width}, {"height", r.Height}, {"quality", r.Quality}} {
+			if n.value != 0 {
+				one.raw(n.name, strconv.Itoa(n.value))
+			}
+		}
+		one.text("fit", r.Fit)
+		one.text("format", r.Format)
+		out.raw(r.Name, one.line())
+	}
+	return out.line()
 }
 
 // flow collects the parts of a YAML mapping that is written on one line; empty

@@ -7,6 +7,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/prose"
 	"ubiquon/internal/core/strictyaml"
 )
@@ -16,6 +17,8 @@ type Selecting struct {
 	Model *model.Model
 	// Locale in which labels are given.
 	Locale string
+	// Files makes the addresses of files; nil: they have none.
+	Files *picture.Addresses
 }
 
 // Fields compiles the text of a fields parameter for an entry that may be of any
@@ -33,8 +36,11 @@ func (s Selecting) Fields(types []*model.Type, text string) (Selection, error) {
 // itself has, and of linked entries id, type and slug.
 func (s Selecting) All(types []*model.Type) Selection {
 	sel := Selection{
-		All:   len(types) == 1,
-		Picks: []SelectedField{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)}},
+		All: len(types) == 1,
+		Picks: []SelectedField{
+			{As: "id", Kind: PickID},
+			{As: "about", Kind: PickAbout, Parts: parts(content.AboutNames)},
+		},
 	}
 	for _, f := range fieldsOf(types) {
 		sel.Picks = append(sel.Picks, s.plainPick(f.field, f.on))
@@ -90,7 +96,7 @@ func (s Selecting) plainPick(f *model.Field, on []string) SelectedField {
 	case model.Prose:
 		p.Kind, p.Parts = PickParts, parts([]string{"html"})
 	case model.File:
-		p.Kind, p.Parts = PickParts, parts(content.FileNames)
+		p.Kind, p.Parts, p.Files = PickFile, parts(content.FileNames), s.Files
 	case model.Location:
 		p.Kind, p.Parts = PickParts, parts(pointParts)
 	case model.Record:
@@ -104,7 +110,10 @@ func (s Selecting) plainPick(f *model.Field, on []string) SelectedField {
 	case model.Reference:
 		p.Kind, p.Types = PickLink, f.Types
 		p.Link = &Selection{
-			Picks: []SelectedField{{As: "id", Kind: PickID}, {As: "about", Kind: PickAbout, Parts: parts([]string{"type"})}},
+			Picks: []SelectedField{
+				{As: "id", Kind: PickID},
+				{As: "about", Kind: PickAbout, Parts: parts([]string{"type"})},
+			},
 		}
 		for _, tf := range fieldsOf(s.types(f.Types)) {
 			if tf.field.Kind == model.Slug && tf.field.Name == "slug" {
@@ -181,7 +190,7 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 				path+n.name, ofTypes(types),
 			)
 		}
-		if _, isBack := backs[n.name]; n.args != nil && !isBack {
+		if _, isBack := backs[n.name]; n.args != nil && !isBack && !isFile(types, n.name) {
 			return sel, failAt(n.at, "take the square brackets out", "%s takes no arguments", path+n.name)
 		}
 		wanted[n.name] = n
@@ -211,6 +220,14 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 	return sel, nil
 }
 
+// isFile tells whether a name is that of a file in one of the types.
+func isFile(types []*model.Type, name string) bool {
+	return slices.ContainsFunc(types, func(t *model.Type) bool {
+		f := t.Field(name)
+		return f != nil && f.Kind == model.File
+	})
+}
+
 // fields adds the wanted fields of entries, records or blocks of the types.
 func (s Selecting) fields(sel *Selection, types []*model.Type, wanted map[string]node, path string) error {
 	for _, f := range fieldsOf(types) {
@@ -219,7 +236,7 @@ func (s Selecting) fields(sel *Selection, types []*model.Type, wanted map[string
 			continue
 		}
 		p := s.plainPick(f.field, f.on)
-		if n.given {
+		if n.given || n.args != nil {
 			var err error
 			if p, err = s.parts(p, f.field, n, path+n.name); err != nil {
 				return err
@@ -242,7 +259,7 @@ func (s Selecting) parts(p SelectedField, f *model.Field, n node, where string) 
 	case model.Prose:
 		some(prose.Names)
 	case model.File:
-		some(content.FileNames)
+		return s.file(p, f, n, where)
 	case model.Location:
 		some(pointParts)
 	case model.Choice:

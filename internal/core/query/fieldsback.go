@@ -34,7 +34,11 @@ func (s Selection) In(locale string) Selection {
 func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, where string) error {
 	wanted := map[string]node{}
 	for _, n := range nodes {
-		if t.Field(n.name) == nil {
+		f := t.Field(n.name)
+		if n.args != nil && f != nil && f.Kind != model.File {
+			return failAt(n.at, "take the square brackets out", "%s.%s takes no arguments", where, n.name)
+		}
+		if f == nil {
 			return failAt(
 				n.at, strings.TrimPrefix(strictyaml.DidYouMean(n.name, t.FieldNames()), "; "),
 				"there is no field %q in %s", n.name, where,

@@ -9,6 +9,7 @@ import (
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/picture"
 )
 
 // By says how a root finds its entries.
@@ -120,6 +121,7 @@ const (
 	PickAbout SelectedKind = "about" // an object of Parts
 	PickValue SelectedKind = "value" // a field's value as stored, through Names if given
 	PickParts SelectedKind = "parts" // a field that is an object, or a list of them: some Parts of it
+	PickFile  SelectedKind = "file"  // a file, or a list of them: some Parts of it
 	PickLink  SelectedKind = "link"  // the entries that a reference leads to
 	PickInner SelectedKind = "inner" // the record or blocks within a field
 	PickBack  SelectedKind = "back"  // the entries that refer to this one
@@ -137,6 +139,10 @@ type SelectedField struct {
 	// Text says that the value is a single text: the store fetches it bare.
 	Text  bool   `json:"text,omitempty"`
 	Parts []Part `json:"parts,omitempty"`
+	// Rendition is the form that the pictures of a PickFile are asked for in.
+	Rendition *model.Rendition `json:"rendition,omitempty"`
+	// Files makes their addresses.
+	Files *picture.Addresses `json:"-"`
 	// Names replaces values by other words, such as an enum's.
 	Names map[string]string `json:"names,omitempty"`
 	// Label replaces a choice's values by what they are called; by locale in Labels, where
@@ -189,6 +195,10 @@ type Part struct {
 	// Texts, likewise, is its value as a list.
 	Texts []string `json:"texts,omitempty"`
 	Text  bool     `json:"text,omitempty"`
+	// Rendition, of a PickFile, is one that the field declares, and Inner what is asked of it, or
+	// of a srcset.
+	Rendition *model.Rendition `json:"rendition,omitempty"`
+	Inner     []Part           `json:"inner,omitempty"`
 }
 
 // isFixed tells whether the value is known already.
@@ -313,7 +323,7 @@ func (s *Selection) reads(typ string) []string {
 			}
 		case PickValue, PickLink:
 			out = append(out, p.Field)
-		case PickParts, PickInner:
+		case PickParts, PickInner, PickFile:
 			out = append(out, p.partsRead()...)
 		}
 	}
@@ -330,6 +340,12 @@ func (p *SelectedField) partsRead() []string {
 		return []string{p.Field}
 	}
 	out := []string{content.PartName(p.Field, content.AnyPart)}
+	if p.Kind == PickFile {
+		for _, name := range p.fileMembers() {
+			out = append(out, content.PartName(p.Field, name))
+		}
+		return out
+	}
 	if p.Link != nil {
 		for i := range p.Link.Picks {
 			out = append(out, content.PartName(p.Field, p.Link.Picks[i].Field))

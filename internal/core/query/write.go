@@ -14,7 +14,7 @@ import (
 // list is fetched as.
 func (p *SelectedField) Columns() (whole bool, members []Part) {
 	switch p.Kind {
-	case PickValue, PickLink, PickInner:
+	case PickValue, PickLink, PickInner, PickFile:
 		return true, nil
 	case PickParts:
 		if p.Several {
@@ -122,6 +122,8 @@ func WriteObject(b *Buffer, picks []SelectedField, first int, row *Row) {
 			default:
 				writeParts(b, p.Parts, cells[1:])
 			}
+		case PickFile:
+			writeFiles(b, p, cells[0])
 		case PickNull:
 			b.WriteString("null")
 		case PickBack:

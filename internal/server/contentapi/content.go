@@ -143,7 +143,7 @@ func (s *API) rest(
 			reader.QueueName(s.guard.Network(r)),
 			made,
 			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
-				return PlanREST(m, edition, rest, r)
+				return PlanREST(m, s.env.Delivery.Files, edition, rest, r)
 			},
 		)
 	}, "")

@@ -37,7 +37,7 @@ func FuzzREST(f *testing.F) {
 			Header:     http.Header{"Accept-Language": {language}},
 		}
 		cost.Bound(t, func() {
-			p, err := PlanREST(m, "preview", path, r)
+			p, err := PlanREST(m, nil, "preview", path, r)
 			if err == nil && (p.Query.Effort() < 0 || len(p.Query.Key()) > 4<<20) {
 				t.Errorf("%s?%s: effort %d, %d bytes", path, query, p.Query.Effort(), len(p.Query.Key()))
 			}
@@ -57,7 +57,7 @@ func FuzzGraphQL(f *testing.F) {
 	} {
 		f.Add(seed)
 	}
-	s, err := graphql.New(testkit.Model(f, testkit.Ferries), limits.Limits{})
+	s, err := graphql.New(testkit.Model(f, testkit.Ferries), limits.Limits{}, nil)
 	if err != nil {
 		f.Fatal(err)
 	}

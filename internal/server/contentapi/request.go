@@ -43,7 +43,9 @@ func (s *API) recompile(made query.Request) (delivery.Compiler, error) {
 	if made.Language != "" {
 		r.Header.Set("Accept-Language", made.Language)
 	}
-	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) { return PlanREST(m, edition, rest, r) }, nil
+	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
+		return PlanREST(m, s.env.Delivery.Files, edition, rest, r)
+	}, nil
 }
 
 // contentPath takes the path of a read apart.

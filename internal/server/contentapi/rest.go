@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
@@ -31,8 +32,11 @@ var (
 	pathsParameters = []string{"type", "locale", "limit", "after"}
 )
 
-// PlanREST compiles a REST request; rest is its path below the edition.
-func PlanREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.Plan, error) {
+// PlanREST compiles a REST request; rest is its path below the edition. files makes the addresses of
+// files.
+func PlanREST(
+	m *model.Model, files *picture.Addresses, edition, rest string, r *http.Request,
+) (*delivery.Plan, error) {
 	if rest == "paths" {
 		return planPaths(m, edition, r)
 	}
@@ -75,12 +79,10 @@ func PlanREST(m *model.Model, edition, rest string, r *http.Request) (*delivery.
 	if t == nil {
 		types = m.Types
 	}
-	selecting := query.Selecting{Model: m, Locale: root.Locale}
+	selecting := query.Selecting{Model: m, Locale: root.Locale, Files: files}
 	fields, given := p["fields"]
-	if given {
+	if root.Selection = selecting.All(types); given {
 		root.Selection, err = selecting.Fields(types, fields)
-	} else {
-		root.Selection = selecting.All(types)
 	}
 	if err == nil && root.By == query.ByList {
 		root.Shows.Around = true

@@ -161,6 +161,7 @@ func Operations() []*Operation {
 		{"Events and origins", originOperations()},
 		{"Sites and builds", buildOperations()},
 		{"Rules", ruleOperations()},
+		{"Files", fileOperations()},
 		{"Settings", settingOperations()},
 		{"Cache and changes", cacheOperations()},
 	} {
@@ -177,6 +178,7 @@ func (s *API) Mount(r chi.Router) {
 	for _, op := range Operations() {
 		r.Method(op.Method, op.Path, s.guard.Guard(op.Permit, op.handler(s)))
 	}
+	r.Mount("/environments/{environment}/uploads", s.uploads())
 	r.Method("GET", "/openapi.json", s.guard.Guard(guard.Anybody, http.HandlerFunc(s.description)))
 }
 

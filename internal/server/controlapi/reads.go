@@ -29,7 +29,13 @@ func readOperations() []*Operation {
 		call("POST /reads", "examineRead", "Run a read, and tell everything about it",
 			guard.Reads.WithBody(body), (*API).examine).
 			example(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
-		call("GET /reads/saved", "listSavedReads", "List the reads that were kept", guard.Reads, (*API).listSavedReads).
+		call(
+			"GET /reads/saved",
+			"listSavedReads",
+			"List the reads that were kept",
+			guard.Reads,
+			(*API).listSavedReads,
+		).
 			example(api.None{}),
 		call("POST /reads/saved", "saveRead", "Keep a read under a name",
 			guard.WritesOrDecides.WithBody(body), (*API).saveRead).
@@ -125,7 +131,12 @@ func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, err
 			},
 		)
 		if bad != nil {
-			return api.Examined{}, api.Problem{Kind: "body", Status: 400, Parameter: "documentId", Detail: bad.Message}
+			return api.Examined{}, api.Problem{
+				Kind:      "body",
+				Status:    400,
+				Parameter: "documentId",
+				Detail:    bad.Message,
+			}
 		}
 		compile = s.content.CompileGraphQL(edition, form.Language, contentapi.GraphqlResponse, req)
 	} else if compile, err = s.restRead(&form, edition); err != nil {
@@ -251,6 +262,6 @@ func (s *API) restRead(form *api.ReadQuestion, edition string) (delivery.Compile
 	u.Scheme, u.Host, u.RawPath, u.Path = "", "", "", base+rest
 	one := &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{"Accept-Language": {form.Language}}}
 	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
-		return contentapi.PlanREST(m, edition, rest, one)
+		return contentapi.PlanREST(m, s.env.Delivery.Files, edition, rest, one)
 	}, nil
 }

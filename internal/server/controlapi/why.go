@@ -105,7 +105,7 @@ func (s *API) askedFor(request string, q *diagnose.Question) error {
 		}
 		// The list itself is what is asked about.
 		u.RawPath, u.Path = "", "/"+rest
-		p, err := contentapi.PlanREST(m, "published", rest,
+		p, err := contentapi.PlanREST(m, s.env.Delivery.Files, "published", rest,
 			&http.Request{Method: http.MethodGet, URL: u, Header: http.Header{}})
 		if err != nil {
 			return err

@@ -100,14 +100,37 @@ func (s *stream) Write(v any) {
 	_ = s.Out.Flush()
 }
 
-// WriteJSON writes a value as the body of an answer with the status.
-func WriteJSON(w http.ResponseWriter, status int, v any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
+// patience is for how long a sender of a file may say nothing, and answering may take behind it.
+const patience, answering = 30 * time.Second, 2 * time.Minute
+
+// patientBody is a body that takes longer than the listener allows, as long as something comes.
+type patientBody struct {
+	io.ReadCloser
+	out *http.ResponseController
+}
+
+// Read implements io.Reader.
+func (p *patientBody) Read(b []byte) (int, error) {
+	now := time.Now()
+	// The deadlines may not be had, as in tests; then those of the listener count.
+	_ = p.out.SetReadDeadline(now.Add(patience))
+	_ = p.out.SetWriteDeadline(now.Add(answering))
+	return p.ReadCloser.Read(b)
+}
+
+// WriteBody writes a value as JSON; the content type is set already.
+func WriteBody(w http.ResponseWriter, v any) {
 	enc := json.NewEncoder(w)
 	enc.SetEscapeHTML(false)
 	// The reader may be gone; nothing can be done about that.
 	_ = enc.Encode(v)
+}
+
+// WriteJSON writes a value as the body of an answer with the status.
+func WriteJSON(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	WriteBody(w, v)
 }
 
 // TooLargeProblem is the problem of a body of more bytes than the limit.

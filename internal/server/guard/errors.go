@@ -14,11 +14,14 @@ import (
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
+	"ubiquon/internal/files"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
+	"ubiquon/internal/rendering"
 	"ubiquon/internal/replication"
 	configured "ubiquon/internal/settings"
 	"ubiquon/internal/store/accounts"
@@ -39,6 +42,11 @@ type code struct {
 	retryAfter string
 	hint       string
 	parameter  string
+}
+
+// fileStatus is the status of what keeps a file from being taken.
+var fileStatus = map[string]int{
+	"too-large": 413, "quota": 507, "broken-file": 422, "refused-file": 422, "scanner": 503, "fetch": 422,
 }
 
 // errorCodes are the errors that are known by identity. The first that an error is counts.
@@ -71,6 +79,7 @@ var errorCodes = []code{
 	{err: ingest.ErrUnknownOrigin, kind: "not-found", status: 404},
 	{err: db.ErrWriteTimeout, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: db.ErrUnsure, kind: "too-slow", status: 503, retryAfter: "2"},
+	{err: rendering.ErrBusy, kind: "overloaded", status: 503, retryAfter: "3"},
 	{err: admission.ErrOverloaded, kind: "overloaded", status: 503, retryAfter: "2"},
 	{
 		err: delivery.ErrTooSlow, kind: "too-slow", status: 503,
@@ -105,8 +114,22 @@ var errorTypes = []func(err error, h http.Header) (api.Problem, bool){
 			Kind: "parameter", Status: 400, Detail: e.Detail, Parameter: e.Parameter, At: e.At, Hint: e.Hint,
 		}
 	}),
+	as(func(e *picture.Error, _ http.Header) api.Problem {
+		return api.Problem{Kind: "picture", Status: 400, Detail: e.Detail, Hint: e.Hint}
+	}),
+	as(func(e *files.Problem, h http.Header) api.Problem {
+		if e.Kind == "scanner" {
+			h.Set("Retry-After", "30")
+		}
+		return api.Problem{Kind: e.Kind, Status: fileStatus[e.Kind], Detail: e.Reason}
+	}),
 	as(func(e *access.DeniedError, _ http.Header) api.Problem {
-		p := api.Problem{Kind: "grant", Status: 403, Grant: e.Grant.String(), Hint: access.GrantRemedy(e.Grant.String())}
+		p := api.Problem{
+			Kind:   "grant",
+			Status: 403,
+			Grant:  e.Grant.String(),
+			Hint:   access.GrantRemedy(e.Grant.String()),
+		}
 		if e.Everyone {
 			p.Kind, p.Status = "no-key", 401
 			p.Detail = fmt.Sprintf("this is not open to everyone; send a key that has the grant %q", e.Grant)

@@ -132,7 +132,7 @@ func (m *metrics) Count(o cache.Outcome, took time.Duration) {
 func Surface(path string) string {
 	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	switch first {
-	case "control", "hooks", "console", "health", "metrics", "problems":
+	case "control", "hooks", "files", "images", "console", "health", "metrics", "problems":
 		return first
 	}
 	return "other"

@@ -43,6 +43,8 @@ const (
 	// ContentBody is for edits and models.
 	ContentBody   = 8 << 20
 	UnboundedBody = -1
+	// FileBody is unbounded too, and may take as long as something comes.
+	FileBody = -2
 )
 
 var (
@@ -189,7 +191,7 @@ func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 		if r.Method == http.MethodGet && !p.computed {
 			r = r.WithContext(db.For(r.Context(), db.Listing))
 		}
-		reader, err := g.operator(w, r)
+		reader, err := g.Operator(w, r)
 		if err == nil {
 			err = p.Check(reader, time.Now())
 		}
@@ -206,7 +208,11 @@ func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 			g.Fail(w, r, err)
 			return
 		}
-		if p.Body != UnboundedBody {
+		switch p.Body {
+		case UnboundedBody:
+		case FileBody:
+			r.Body = &patientBody{r.Body, http.NewResponseController(w)}
+		default:
 			r.Body = http.MaxBytesReader(w, r.Body, p.Body)
 		}
 		ctx := context.WithValue(r.Context(), readerContext{}, reader)

@@ -1,6 +1,7 @@
 package guard
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math"
@@ -124,9 +125,14 @@ func (g *Guard) trusted(at netip.Addr) bool {
 
 type readerContext struct{}
 
+// PrincipalIn is PrincipalOf for the context of a request.
+func PrincipalIn(ctx context.Context) *access.Principal {
+	return ctx.Value(readerContext{}).(*access.Principal)
+}
+
 // PrincipalOf is who is behind a control request.
 func PrincipalOf(r *http.Request) *access.Principal {
-	return r.Context().Value(readerContext{}).(*access.Principal)
+	return PrincipalIn(r.Context())
 }
 
 // ActorName is what they are called.
@@ -157,9 +163,9 @@ func (g *Guard) CookieOf(r *http.Request) string {
 	return c.Value
 }
 
-// operator finds out who asks something of the service itself: the holder of a
+// Operator finds out who asks something of the service itself: the holder of a
 // key or token, or somebody who is signed in.
-func (g *Guard) operator(w http.ResponseWriter, r *http.Request) (*access.Principal, error) {
+func (g *Guard) Operator(w http.ResponseWriter, r *http.Request) (*access.Principal, error) {
 	cookie := g.CookieOf(r)
 	if cookie == "" || r.Header.Get("Authorization") != "" {
 		reader, err := g.Authenticate(w, r, time.Now())

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/clause"
@@ -41,6 +42,9 @@ func New(d *db.DB, environment string, changes *changelog.Log, log *slog.Logger)
 func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most int) (*query.Result, error) {
 	ctx = db.For(ctx, db.Reading)
 	res := &query.Result{MostBytes: most, Roots: make([]query.RootResult, len(q.Roots))}
+	if q.ShowsDrafts() {
+		res.Good = picture.DraftAddressesFor
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	budget := &bytesLeft{left: most + most/4 + 64<<10, stop: cancel} // what is read is not quite what is shown

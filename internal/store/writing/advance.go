@@ -208,6 +208,11 @@ func (a *advancing) save() error {
 // checked returns the fields as they are stored, or what is wrong with them.
 func (a *advancing) checked(fields content.Fields, want content.For) (content.Fields, error) {
 	fields = content.Normalise(a.tx.m, a.t, a.e.ID, fields)
+	if a.t.IsBuiltIn() {
+		if err := a.takeFacts(fields); err != nil {
+			return nil, err
+		}
+	}
 	if p := content.Check(a.tx.m, a.t, a.e.ID, fields, want); len(p) > 0 {
 		return nil, p
 	}
@@ -220,7 +225,13 @@ func (a *advancing) dangling(fields content.Fields) content.Problems {
 	var found content.Problems
 	for _, leaf := range content.Leaves(a.t, fields, false) {
 		id, ok := leaf.Value.(string)
-		if !ok || leaf.Field.Kind != model.Reference {
+		if leaf.Field.Kind == model.File {
+			id = content.FileID(leaf.Value)
+			ok = id != ""
+		} else if leaf.Field.Kind != model.Reference {
+			continue
+		}
+		if !ok {
 			continue
 		}
 		typ := a.tx.there[id]
@@ -230,6 +241,10 @@ func (a *advancing) dangling(fields content.Fields) content.Problems {
 		}
 		if id == a.e.ID {
 			typ = a.t.Name
+		}
+		if leaf.Field.Kind == model.File && typ != "" {
+			found = append(found, a.unfit(leaf, id, typ)...)
+			continue
 		}
 		switch {
 		case typ == "":

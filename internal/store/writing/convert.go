@@ -68,11 +68,7 @@ func (wr *Writer) convert(
 	if err := b.Run(ctx, conn); err != nil {
 		return nil, err
 	}
-	if err := c.all(ctx, plain, convertAtOnce); err != nil {
-		return nil, err
-	}
-	// Entries that live below others need those at hand.
-	if err := c.all(ctx, below, 1<<30); err != nil {
+	if err := c.touched(ctx, plain, below); err != nil {
 		return nil, err
 	}
 	if c.MovesPaths() {
@@ -99,6 +95,22 @@ func (wr *Writer) convert(
 		return nil, alreadyTaken(err, &c.written)
 	}
 	return &c, nil
+}
+
+// touched converts the entries of types: files first, since what refers to them shows them.
+func (c *conversion) touched(ctx context.Context, plain, below []string) error {
+	var files []string
+	if i := slices.Index(plain, model.FileType); i >= 0 {
+		files, plain = plain[i:i+1:i+1], slices.Concat(plain[:i], plain[i+1:])
+	}
+	if err := c.all(ctx, files, convertAtOnce); err != nil {
+		return err
+	}
+	if err := c.all(ctx, plain, convertAtOnce); err != nil {
+		return err
+	}
+	// Entries that live below others need those at hand.
+	return c.all(ctx, below, 1<<30)
 }
 
 type conversion struct {

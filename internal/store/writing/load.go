@@ -28,7 +28,7 @@ func EntryTargets(e *content.Entry) []any {
 
 // read queues what locks the edits' entries and reads them.
 func (tx *transaction) read(b *db.Batch, edits []Edit) {
-	var all, refs, asked []string
+	var all, refs, asked, hashes []string
 	var numbers []int
 	for i := range edits {
 		e := &edits[i]
@@ -40,9 +40,16 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 		}
 		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
 			for _, leaf := range content.Leaves(t, e.Save, false) {
-				if id, ok := leaf.Value.(string); ok && leaf.Field.Kind == model.Reference && content.ValidID(id) {
+				id, _ := leaf.Value.(string)
+				if leaf.Field.Kind == model.File && id == "" {
+					id = content.FileID(leaf.Value)
+				}
+				if (leaf.Field.Kind == model.Reference || leaf.Field.Kind == model.File) && content.ValidID(id) {
 					refs = append(refs, id)
 				}
+			}
+			if hash, ok := e.Save["hash"].(string); ok && t.IsBuiltIn() {
+				hashes = append(hashes, hash)
 			}
 		}
 	}
@@ -84,13 +91,36 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 	tx.s.QueueDocumentsOf(
 		b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d },
 	)
-	if len(refs) > 0 {
-		b.Query(func(r pgx.Rows) error {
-			var id, typ string
-			err := r.Scan(&id, &typ)
-			tx.there[id] = typ
-			return err
-		}, `select id, type from entry where environment = $1 and id = any($2) and revision >
-			0`, tx.s.environment, refs)
+	tx.readReferred(b, refs)
+	tx.readFacts(b, hashes)
+}
+
+// readReferred queues what reads entries that references, and files that fields, lead to.
+func (tx *transaction) readReferred(b *db.Batch, ids []string) {
+	if len(ids) == 0 {
+		return
 	}
+	b.Query(func(r pgx.Rows) error {
+		var id, typ string
+		var facts content.Fields
+		err := r.Scan(&id, &typ, &facts)
+		tx.there[id], tx.facts[id] = typ, facts
+		return err
+	}, `select id, type, case when type = 'file' then (select fields from revision r where r.environment = e.environment
+		and r.entry = e.id and r.number = e.revision) end
+		from entry e where environment = $1 and id = any($2) and revision > 0`, tx.s.environment, ids)
+}
+
+// readFacts queues what reads what bytes tell. They are locked: garbage is collected of what is not.
+func (tx *transaction) readFacts(b *db.Batch, hashes []string) {
+	if len(hashes) == 0 {
+		return
+	}
+	b.Query(func(r pgx.Rows) error {
+		var hash string
+		var facts content.Fields
+		err := r.Scan(&hash, &facts)
+		tx.facts[hash] = facts
+		return err
+	}, `select hash, facts from blob where environment = $1 and hash = any($2) for share`, tx.s.environment, hashes)
 }

@@ -84,6 +84,8 @@ func canLink(f *model.Field, typ string) bool {
 		return slices.Contains(f.Types, typ)
 	case model.Prose:
 		return true
+	case model.File:
+		return typ == model.FileType
 	}
 	return slices.ContainsFunc(f.Inner, func(t *model.Type) bool {
 		return slices.ContainsFunc(t.Fields, func(inner *model.Field) bool { return canLink(inner, typ) })

@@ -63,13 +63,18 @@ func (tx *transaction) renderAll(ctx context.Context, ids []string) error {
 			return nil
 		}
 		var b db.Batch
+		// Whoever describes such a file anew waits, and then finds what is written here.
+		b.Exec(`select from entry where environment = $1 and id = any($2) and type = 'file' order by id for share`,
+			tx.s.environment, slices.Collect(maps.Keys(tx.missing)))
 		b.Query(func(r pgx.Rows) error {
 			var k pathKey
 			var path string
-			err := r.Scan(&k.edition, &k.locale, &k.entry, &path)
-			tx.paths[k] = path
+			var file map[string]any
+			err := r.Scan(&k.edition, &k.locale, &k.entry, &path, &file)
+			tx.paths[k], tx.files[k] = path, file
 			return err
-		}, `select edition, locale, entry, coalesce(path, '') from document where environment = $1 and entry = any($2)`,
+		}, `select edition, locale, entry, coalesce(path, ''), case when type = 'file' then fields -> 'file' end
+			from document where environment = $1 and entry = any($2)`,
 			tx.s.environment, slices.Collect(maps.Keys(tx.missing)))
 		if err := b.Run(ctx, tx.conn); err != nil {
 			return err
@@ -192,6 +197,9 @@ func (tx *transaction) render(w *write, ids []string, what map[string]string) er
 // see now and did not, or the other way round.
 func (tx *transaction) moved(ids []string) []string {
 	return slices.DeleteFunc(slices.Clone(ids), func(id string) bool {
+		if tx.shownOtherwise(id) {
+			return false
+		}
 		for _, edition := range content.Editions {
 			before, after := tx.held[id].documents[edition], tx.documents(id)[edition]
 			for _, tag := range tx.m.Tags() {
@@ -351,9 +359,9 @@ func (tx *transaction) linksTo(ids []string) []string {
 		for _, t := range tx.m.Types {
 			parents := t.Parents()
 			for _, f := range t.Fields {
-				if link := f.Name + "/" +
-					id; (f.HasProse() || slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)) &&
-					!slices.Contains(links, link) {
+				shows := f.HasProse() || h.Type == model.FileType && f.HasFiles() ||
+					slices.Contains(parents, f.Name) && slices.Contains(f.Types, h.Type)
+				if link := f.Name + "/" + id; shows && !slices.Contains(links, link) {
 					links = append(links, link)
 				}
 			}

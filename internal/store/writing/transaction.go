@@ -47,6 +47,11 @@ type transaction struct {
 	next map[string]*entryState
 	// there are the types of entries that references lead to.
 	there map[string]string
+	// facts are what the bytes of files tell: by hash, of those that are written, and by id, of
+	// those that are referred to.
+	facts map[string]content.Fields
+	// files are those that others show, as they are delivered.
+	files map[pathKey]map[string]any
 	// paths are where entries live that are not written; asked are those of which
 	// that is known, missing those of which it had to be.
 	paths          map[pathKey]string
@@ -68,11 +73,12 @@ func newTransaction(s *Writer, conn *pgxpool.Conn, m *model.Model) *transaction 
 	tx := &transaction{
 		s: s, conn: conn, m: m,
 		held: map[string]*heldEntry{}, next: map[string]*entryState{}, there: map[string]string{},
+		facts: map[string]content.Fields{}, files: map[pathKey]map[string]any{},
 		paths: map[pathKey]string{}, asked: map[string]bool{}, missing: map[string]bool{},
 		laid: map[string]map[string]map[string]content.Document{}, making: map[string]bool{},
 		reached: map[string]bool{},
 	}
-	tx.around.Find = tx.find
+	tx.around.Find, tx.around.File = tx.find, tx.file
 	return tx
 }
 

@@ -1,0 +1,224 @@
+// Package files keeps which bytes there are of files, which pictures have been made of them, and
+// who uses them. The bytes themselves are elsewhere; what is said of files are entries.
+package files
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/store/db"
+)
+
+// Files is the records of one environment's files. It is safe for concurrent use.
+type Files struct {
+	db          *db.DB
+	environment string
+}
+
+// New returns the records of an environment's files.
+func New(d *db.DB, environment string) *Files { return &Files{d, environment} }
+
+// Blob is bytes that are kept.
+type Blob struct {
+	Hash  string
+	Bytes int64
+	// Facts are what the bytes tell: the fields of files that follow them, and for the renderer
+	// turned and profiled.
+	Facts content.Fields
+}
+
+// Put notes that bytes are kept, and puts off that they are collected.
+func (fs *Files) Put(ctx context.Context, b Blob) error {
+	_, err := fs.db.Conns(ctx).Exec(ctx, `insert into blob (environment, hash, bytes, facts) values ($1, $2, $3, $4)
+		on conflict (environment, hash) do update set seen = clock_timestamp(), facts = excluded.facts`,
+		fs.environment, b.Hash, b.Bytes, b.Facts)
+	return err
+}
+
+// Blob returns what is known of bytes. Its error is db.ErrNotFound if they are not kept.
+func (fs *Files) Blob(ctx context.Context, hash string) (Blob, error) {
+	b := Blob{Hash: hash}
+	err := fs.db.Conns(ctx).QueryRow(ctx, `select bytes, facts from blob where environment = $1 and hash = $2`,
+		fs.environment, hash).Scan(&b.Bytes, &b.Facts)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = db.ErrNotFound
+	}
+	return b, err
+}
+
+// Touch puts off that bytes are collected.
+func (fs *Files) Touch(ctx context.Context, hash string) error {
+	_, err := fs.db.Conns(ctx).
+		Exec(ctx, `update blob set seen = clock_timestamp() where environment = $1 and hash = $2`,
+			fs.environment, hash)
+	return err
+}
+
+// IsPublished tells whether readers can see a file with these bytes.
+func (fs *Files) IsPublished(ctx context.Context, hash string) (is bool, err error) {
+	err = fs.db.Conns(ctx).QueryRow(ctx, `select exists (select from document where environment = $1 and type = 'file'
+		and fields ->> 'hash' = $2 and edition = 'published')`, fs.environment, hash).Scan(&is)
+	return is, err
+}
+
+// UsedBytes is how much all bytes take that are kept.
+func (fs *Files) UsedBytes(ctx context.Context) (n int64, err error) {
+	err = fs.db.Conns(ctx).QueryRow(ctx, `select coalesce(sum(bytes), 0) from blob where environment = $1`,
+		fs.environment).Scan(&n)
+	return n, err
+}
+
+// All calls each for all bytes that are kept.
+func (fs *Files) All(ctx context.Context, each func(Blob) error) error {
+	for last := ""; ; {
+		rows, err := fs.db.Conns(ctx).
+			Query(ctx, `select hash, bytes, facts from blob where environment = $1 and hash > $2
+			order by hash limit 500`, fs.environment, last)
+		if err != nil {
+			return err
+		}
+		some, err := pgx.CollectRows(rows, pgx.RowToStructByPos[Blob])
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		for _, b := range some {
+			if err := each(b); err != nil {
+				return err
+			}
+		}
+		last = some[len(some)-1].Hash
+	}
+}
+
+// Known tells which of the hashes are noted here.
+func (fs *Files) Known(ctx context.Context, hashes []string) (map[string]bool, error) {
+	rows, err := fs.db.Conns(ctx).Query(ctx, `select distinct hash from blob where hash = any($1)`, hashes)
+	if err != nil {
+		return nil, err
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	out := map[string]bool{}
+	for _, h := range all {
+		out[h] = true
+	}
+	return out, err
+}
+
+// Forget takes away the notes of up to n bytes that no revision of a file has, and that nobody
+// uploaded since then. Who has just written a file with such bytes has locked them.
+func (fs *Files) Forget(ctx context.Context, since time.Time, n int) ([]string, error) {
+	rows, err := fs.db.Conns(ctx).Query(ctx, `delete from blob where environment = $1 and hash in (
+		select b.hash from blob b where b.environment = $1 and b.seen < $2 and not exists (
+			select from entry e join revision r on r.environment = e.environment and r.entry = e.id
+			where e.environment = $1 and e.type = 'file' and r.fields ->> 'hash' = b.hash)
+		limit $3 for update skip locked) returning hash`, fs.environment, since, n)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// InUse tells which of the hashes some environment of the database keeps.
+func (fs *Files) InUse(ctx context.Context, hash string) (is bool, err error) {
+	err = fs.db.Conns(ctx).QueryRow(ctx, `select exists (select from blob where hash = $1)`, hash).Scan(&is)
+	return is, err
+}
+
+// List returns files as their newest state says, and how many there are in all.
+func (fs *Files) List(ctx context.Context, f api.FileFilter) ([]api.FileRecord, int, error) {
+	if f.Limit <= 0 || f.Limit > 500 {
+		f.Limit = 50
+	}
+	order := map[string]string{
+		"": "e.updated desc, e.id", "-updated": "e.updated desc, e.id", "updated": "e.updated, e.id",
+		"name": "lower(e.title), e.id", "-name": "lower(e.title) desc, e.id",
+		"bytes": "(r.fields ->> 'bytes')::bigint, e.id", "-bytes": "(r.fields ->> 'bytes')::bigint desc, e.id",
+	}[f.Sort]
+	rows, err := fs.db.Conns(ctx).Query(ctx, `select `+recordColumns+`, count(*) over ()`+recordsFrom+`
+		and ($2 = '' or e.title ilike '%' || $2 || '%' or r.fields::text ilike '%' || $2 || '%')
+		and ($3 = '' or r.fields ->> 'mediaType' like replace($3, '*', '%'))
+		and ($4 = '' or r.fields -> 'tags' ? $4)
+		and case $5 when 'used' then `+used+` when 'unused' then not `+used+` else true end
+		and (not $6 or r.fields ->> 'mediaType' like 'image/%' and coalesce((r.fields -> 'decorative')::boolean, false) = false
+			and coalesce(r.fields -> 'alt', '{}') = '{}')
+		order by `+order+` limit $7 offset $8`,
+		fs.environment, escaped(f.Search), f.Type, f.Tag, f.Use, f.Undescribed, f.Limit, f.Offset)
+	if err != nil {
+		return nil, 0, err
+	}
+	total := 0
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.FileRecord, error) {
+		x, targets := record()
+		err := r.Scan(append(targets, &total)...)
+		return *x, err
+	})
+	return out, total, err
+}
+
+// Get returns one file. Its error is db.ErrNotFound if there is none.
+func (fs *Files) Get(ctx context.Context, id string) (api.FileRecord, error) {
+	x, targets := record()
+	err := fs.db.Conns(ctx).QueryRow(ctx, `select `+recordColumns+recordsFrom+` and e.id = $2`, fs.environment, id).
+		Scan(targets...)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = db.ErrNotFound
+	}
+	return *x, err
+}
+
+// used tells whether an entry shows the file.
+const used = `exists (select from document d where d.environment = e.environment and d.links <> '{}'
+	and exists (select from unnest(d.links) l where l like '%/' || e.id))`
+
+const recordColumns = `e.id, e.revision, e.published_revision, e.behind, e.updated, r.fields`
+
+const recordsFrom = ` from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
+	where e.environment = $1 and e.type = 'file' and e.retired is null`
+
+func record() (*api.FileRecord, []any) {
+	x := &api.FileRecord{}
+	return x, []any{&x.ID, &x.Revision, &x.PublishedRevision, &x.Behind, &x.Updated, &x.Fields}
+}
+
+// escaped has no pattern in a text that is searched for.
+func escaped(text string) string {
+	var out []rune
+	for _, r := range text {
+		if r == '%' || r == '_' || r == '\\' {
+			out = append(out, '\\')
+		}
+		out = append(out, r)
+	}
+	return string(out)
+}
+
+// Uses lists up to 200 entries that show the file, and the fields in which they do.
+func (fs *Files) Uses(ctx context.Context, m *model.Model, id string) ([]api.Referrer, error) {
+	var links []string
+	for _, t := range m.Types {
+		for _, f := range t.Fields {
+			if f.HasFiles() {
+				links = append(links, f.Name+"/"+id)
+			}
+		}
+	}
+	out := []api.Referrer{}
+	rows, err := fs.db.Conns(ctx).Query(ctx, `select distinct d.entry, d.type, e.title, split_part(l, '/', 1)
+		from document d join entry e on e.environment = d.environment and e.id = d.entry, unnest(d.links) l
+		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) and d.type <> 'file'
+		order by 1, 4 limit 200`, fs.environment, links)
+	if err != nil {
+		return nil, err
+	}
+	all, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x api.Referrer, err error) {
+		err = r.Scan(&x.Entry, &x.Type, &x.Title, &x.Field)
+		return x, err
+	})
+	return append(out, all...), err
+}
