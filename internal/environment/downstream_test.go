@@ -136,7 +136,7 @@ func TestDownstreamCachesArePurged(t *testing.T) {
 	testkit.Eventually(t, "when the log is another one, all of it is told of", func() bool {
 		mu.Lock()
 		defer mu.Unlock()
-		return slices.Equal(calls[len(calls)-1].Groups, []string{"pier", "route", "settings"})
+		return slices.Equal(calls[len(calls)-1].Groups, []string{"file", "pier", "route", "settings"})
 	})
 	testkit.Eventually(
 		t, "and it is let go of",

@@ -306,3 +306,6 @@ func tooLarge(most int64) error {
 func isGone(err error) bool {
 	return errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }
+
+// Made counts the pictures that this node has made.
+func (s *Service) Made() int64 { return s.renderer.Made.Load() }

@@ -49,13 +49,18 @@ func (s *Service) UploadDirectory() string {
 // MaxBytes bounds one file.
 func (s *Service) MaxBytes() int64 { return s.config.MaxBytes }
 
-// CheckRoom says whether so many bytes more may come. Its error is a *Problem.
-func (s *Service) CheckRoom(ctx context.Context, bytes int64) error {
+// CheckSize says whether one file may have so many bytes. Its error is a *Problem.
+func (s *Service) CheckSize(bytes int64) error {
 	if bytes > s.config.MaxBytes {
 		return tooLarge(s.config.MaxBytes)
 	}
-	if s.config.Quota == 0 {
-		return nil
+	return nil
+}
+
+// CheckRoom says whether so many bytes more may come. Its error is a *Problem.
+func (s *Service) CheckRoom(ctx context.Context, bytes int64) error {
+	if err := s.CheckSize(bytes); err != nil || s.config.Quota == 0 {
+		return err
 	}
 	used, err := s.store.UsedBytes(ctx)
 	if err != nil {

@@ -622,6 +622,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the files of the library */
+        get: operations["listFiles"];
+        put?: never;
+        /** Upload a file: its bytes are the body */
+        post: operations["uploadFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get a file and where it is shown */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/{id}/bytes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replace the bytes of a file: its id and all uses stay */
+        put: operations["replaceFile"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare what is kept of files with what is noted, and collect what nobody uses */
+        post: operations["checkFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have the service fetch a file from an address */
+        post: operations["fetchFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/import": {
         parameters: {
             query?: never;
@@ -2859,20 +2945,28 @@ export interface components {
             marks?: string[];
             /** @description likewise */
             max?: null | number;
+            /**
+             * Format: int64
+             * @description MaxBytes and MinWidth bound what a field of the kind File refers to; 0: nothing does.
+             */
+            maxBytes?: number;
             /** @description text: characters; numbers, money: value; several, blocks: how many */
             min?: null | number;
+            minWidth?: number;
             name: string;
             /** @description choice */
             options?: components["schemas"]["Option"][];
             /** @description text: an RE2 expression that the whole value matches */
             pattern?: string;
+            /** @description Renditions are the forms that the pictures of a field of the kind File are read in by name. */
+            renditions?: components["schemas"]["Rendition"][];
             required?: boolean;
             /** @description json: a JSON Schema (2020-12) */
             schema?: unknown;
             several?: boolean;
             sunset?: string;
             translated?: boolean;
-            /** @description reference: the allowed types; never empty */
+            /** @description Types are the allowed types of a reference, never empty; of a file the allowed media types, such as image/*, all if there are none. */
             types?: string[];
             /** @description Unique allows each value once in a type, of a translated field once for each locale. Slugs are unique, said or not. */
             unique?: boolean;
@@ -2894,6 +2988,109 @@ export interface components {
         /** @description Fields holds an entry's values by field name, as encoding/json decodes them. A translated field holds a map from locale tag to value. */
         Fields: {
             [key: string]: unknown;
+        };
+        /** @description File is a file of the library as it is uploaded and listed. */
+        File: {
+            /** Format: int64 */
+            bytes: number;
+            color?: string;
+            /** @description Description in the form of the fields of files: alt, decorative, caption, credit, tags, focus. */
+            description: components["schemas"]["Fields"];
+            /** @description Hash is the SHA-256 of the bytes. */
+            hash: string;
+            height?: number;
+            id: string;
+            image?: string;
+            /** @description MediaType is that of the bytes, whatever the name says. */
+            mediaType: string;
+            name: string;
+            placeholder?: string;
+            /** @description Preview is an address of the picture 320 pixels wide. */
+            preview?: string;
+            /** @description Published: readers can see it. Until then addresses are signed, and end some day. */
+            published: boolean;
+            revision: number;
+            /**
+             * Format: int64
+             * @description Sequence is that of the change; 0 when no reader could see a difference.
+             */
+            sequence?: number;
+            /** Format: date-time */
+            updated: string;
+            /** @description URL is the address of the file, Image its base address in the IIIF Image API 3.0; "" if it is no picture. */
+            url: string;
+            /** @description Width and Height in pixels, as a picture is seen upright. */
+            width?: number;
+        };
+        /** @description FileCheck is the outcome, and the progress, of a check. */
+        FileCheck: {
+            /** Format: int64 */
+            bytes: number;
+            checked: number;
+            /** @description Collected counts what was removed. */
+            collected: number;
+            damaged: string[];
+            done?: boolean;
+            /** @description Missing bytes are noted and not kept, Damaged ones are others than they were, Orphans are kept and not noted. Up to 100 of each, by hash. */
+            missing: string[];
+            orphans: string[];
+            /** @description Renderer says by what pictures are made. */
+            renderer: string;
+        };
+        /** @description FileCheckOptions say how thorough a check is. */
+        FileCheckOptions: {
+            /** @description Collect removes what nobody uses and nobody has used for the grace period. */
+            collect?: boolean;
+            /** @description Hashes reads all bytes and compares their hashes. */
+            hashes?: boolean;
+        };
+        /** @description FileDetail is a file with where it is shown. */
+        FileDetail: {
+            /** Format: int64 */
+            bytes: number;
+            color?: string;
+            /** @description Description in the form of the fields of files: alt, decorative, caption, credit, tags, focus. */
+            description: components["schemas"]["Fields"];
+            /** @description Hash is the SHA-256 of the bytes. */
+            hash: string;
+            height?: number;
+            id: string;
+            image?: string;
+            /** @description MediaType is that of the bytes, whatever the name says. */
+            mediaType: string;
+            name: string;
+            placeholder?: string;
+            /** @description Preview is an address of the picture 320 pixels wide. */
+            preview?: string;
+            /** @description Published: readers can see it. Until then addresses are signed, and end some day. */
+            published: boolean;
+            revision: number;
+            /**
+             * Format: int64
+             * @description Sequence is that of the change; 0 when no reader could see a difference.
+             */
+            sequence?: number;
+            /** Format: date-time */
+            updated: string;
+            /** @description URL is the address of the file, Image its base address in the IIIF Image API 3.0; "" if it is no picture. */
+            url: string;
+            /** @description UsedBy lists up to 200 entries that show it. */
+            usedBy: components["schemas"]["Referrer"][];
+            /** @description Width and Height in pixels, as a picture is seen upright. */
+            width?: number;
+        };
+        /** @description FileFetch is a file that the service fetches itself. */
+        FileFetch: {
+            /** @description Address to fetch, http or https. Addresses within the network are refused unless they are allowed (outbound.allow). */
+            address: string;
+            /** @description Name as in harbour.png; without one the last part of the address. */
+            name?: string;
+            publish?: boolean;
+        };
+        /** @description FileList is a page of files. */
+        FileList: {
+            items: components["schemas"]["File"][];
+            total: number;
         };
         /** @description Freshness sums up how long the last publishes took, in milliseconds; nil without any. */
         Freshness: {
@@ -3675,6 +3872,19 @@ export interface components {
             /** @description Lost names what the text holds and is not delivered. */
             lost: string[];
         };
+        /** @description Rendition is a form in which a picture is shown, by name: as in card: {width: 600, height: 400}. */
+        Rendition: {
+            /** @description Fit is one of Fits; default cover. */
+            fit?: string;
+            /** @description Format is one of PictureFormats; default auto. */
+            format?: string;
+            height?: number;
+            name: string;
+            /** @description Quality from 1 to 100; 0: as is usual for the format. */
+            quality?: number;
+            /** @description Width and Height in pixels; 0: as the other gives. */
+            width?: number;
+        };
         /** @description Retirement is what retiring an origin comes to, or would. */
         Retirement: {
             applied: boolean;
@@ -4341,6 +4551,39 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         UntakenItemItems: {
             items: components["schemas"]["UntakenItem"][];
+        };
+        /** @description UploadedFile is a file that was just taken in. */
+        UploadedFile: {
+            /** Format: int64 */
+            bytes: number;
+            color?: string;
+            /** @description Description in the form of the fields of files: alt, decorative, caption, credit, tags, focus. */
+            description: components["schemas"]["Fields"];
+            /** @description Hash is the SHA-256 of the bytes. */
+            hash: string;
+            height?: number;
+            id: string;
+            image?: string;
+            /** @description MediaType is that of the bytes, whatever the name says. */
+            mediaType: string;
+            name: string;
+            placeholder?: string;
+            /** @description Preview is an address of the picture 320 pixels wide. */
+            preview?: string;
+            /** @description Published: readers can see it. Until then addresses are signed, and end some day. */
+            published: boolean;
+            revision: number;
+            /**
+             * Format: int64
+             * @description Sequence is that of the change; 0 when no reader could see a difference.
+             */
+            sequence?: number;
+            /** Format: date-time */
+            updated: string;
+            /** @description URL is the address of the file, Image its base address in the IIIF Image API 3.0; "" if it is no picture. */
+            url: string;
+            /** @description Width and Height in pixels, as a picture is seen upright. */
+            width?: number;
         };
         /** @description Since is when an entry became as it is seen. */
         VisibleSince: {
@@ -6109,6 +6352,239 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["Entry"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFiles: {
+        parameters: {
+            query?: {
+                /** @example 3 */
+                limit?: number;
+                offset?: number;
+                /** @description Search in name, descriptions and tags. */
+                search?: string;
+                /** @description Sort by updated, name or bytes, descending with a minus before it; the default is -updated. */
+                sort?: "updated" | "-updated" | "name" | "-name" | "bytes" | "-bytes";
+                tag?: string;
+                /**
+                 * @description Type is a media type, as in image/png or image/*.
+                 * @example image/*
+                 */
+                type?: string;
+                /** @description Undescribed pictures have no alt text, and are not declared decorative. */
+                undescribed?: boolean;
+                /** @description Use is used or unused. */
+                use?: "used" | "unused";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileList"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    uploadFile: {
+        parameters: {
+            query?: {
+                /** @description Alt describes a picture in the default locale. */
+                alt?: string;
+                /** @description Name as in harbour.png; of a path the last part. */
+                name?: string;
+                /** @description Publish shows it to readers at once; else it is published with the first entry that shows it. */
+                publish?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadedFile"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileDetail"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replaceFile: {
+        parameters: {
+            query?: {
+                /** @description Name replaces the file's name, too, if it is given. */
+                name?: string;
+                /** @description Publish shows the new bytes to readers at once; else they are a draft. */
+                publish?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FileCheckOptions"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["FileCheck"] | components["schemas"]["FailedLine"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | (components["schemas"]["FileCheck"] | components["schemas"]["FailedLine"]);
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetchFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["FileFetch"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadedFile"];
                 };
             };
             /** @description A problem document. */

@@ -12,7 +12,11 @@ import (
 )
 
 // FileID returns the id of the file that a value of the kind File refers to, "" if it refers to none.
+// An id alone is such a value, too, until it is stored.
 func FileID(v any) string {
+	if id, ok := v.(string); ok {
+		return id
+	}
 	value, _ := v.(map[string]any)
 	id, _ := value["file"].(string)
 	return id

@@ -142,10 +142,8 @@ func (s *API) uploadFile(r *http.Request, in api.FileUpload) (out api.UploadedFi
 			Hint: "say how it is called, as in POST /control/v1/files?name=harbour.png",
 		}
 	}
-	if r.ContentLength > 0 {
-		if err := s.env.Files.CheckRoom(r.Context(), r.ContentLength); err != nil {
-			return out, err
-		}
+	if err := s.env.Files.CheckSize(r.ContentLength); err != nil {
+		return out, err
 	}
 	u := upload(guard.ActorName(r), in.Name, in.Publish)
 	if in.Alt != "" {

@@ -1,12 +1,13 @@
 package controlapi
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"sync/atomic"
 	"time"
 
@@ -45,7 +46,7 @@ func (s *API) uploads() http.Handler {
 	h, err := tus.NewUnroutedHandler(tus.Config{
 		StoreComposer: composer, MaxSize: s.env.Files.MaxBytes(), BasePath: s.uploadsPath() + "/",
 		RespectForwardedHeaders: true, DisableDownload: true, Cors: &tus.CorsConfig{Disable: true},
-		Logger: slog.New(quiet{}), NetworkTimeout: 30 * time.Second,
+		Logger: slog.New(slog.NewTextHandler(io.Discard, nil)) /* it would log every request */, NetworkTimeout: 30 * time.Second,
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			return tus.HTTPResponse{}, tus.FileInfoChanges{}, s.tusError(s.begins(e))
 		},
@@ -62,9 +63,9 @@ func (s *API) uploads() http.Handler {
 	})
 	r.Options("/", func(http.ResponseWriter, *http.Request) {}) // the middleware answers
 	r.Post("/", h.PostFile)
-	r.Head("/{id}", h.HeadFile)
-	r.Patch("/{id}", h.PatchFile)
-	r.Delete("/{id}", h.DelFile)
+	r.Head("/{id}", s.ofUpload(h.HeadFile))
+	r.Patch("/{id}", s.ofUpload(h.PatchFile))
+	r.Delete("/{id}", s.ofUpload(h.DelFile))
 	return r
 }
 
@@ -93,6 +94,22 @@ func (s *API) inEnvironment(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+var uploadID = regexp.MustCompile(`^[0-9a-f]{32}$`)
+
+// ofUpload leaves of the path what the library wants to see of it.
+func (s *API) ofUpload(next http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		id := chi.URLParam(r, "id")
+		if !uploadID.MatchString(id) {
+			s.guard.Fail(w, r, api.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no such upload"})
+			return
+		}
+		r = r.Clone(r.Context())
+		r.URL.Path = "/" + id
+		next(w, r)
+	}
 }
 
 var lastSweep atomic.Int64
@@ -176,9 +193,3 @@ func sweepUploads(dir string, now time.Time) {
 		}
 	}
 }
-
-// quiet drops the library's log of every request.
-type quiet struct{ slog.Handler }
-
-// Enabled implements slog.Handler.
-func (quiet) Enabled(context.Context, slog.Level) bool { return false }

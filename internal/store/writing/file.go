@@ -59,7 +59,7 @@ func (a *advancing) unfit(leaf content.Leaf, id, typ string) content.Problems {
 		return problem("types", "%v is %s; allowed are %s", facts["name"], mediaType, strings.Join(f.Types, ", "))
 	case f.MaxBytes > 0 && int64(bytes) > f.MaxBytes:
 		return problem("maxBytes", "%v has %.0f bytes, at most %d are allowed", facts["name"], bytes, f.MaxBytes)
-	case f.MinWidth > 0 && int(width) < f.MinWidth:
+	case f.MinWidth > 0 && width > 0 && int(width) < f.MinWidth:
 		return problem("minWidth", "%v is %.0f pixels wide, at least %d are wanted", facts["name"], width, f.MinWidth)
 	}
 	return nil

@@ -41,7 +41,7 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
 			for _, leaf := range content.Leaves(t, e.Save, false) {
 				id, _ := leaf.Value.(string)
-				if leaf.Field.Kind == model.File && id == "" {
+				if leaf.Field.Kind == model.File {
 					id = content.FileID(leaf.Value)
 				}
 				if (leaf.Field.Kind == model.Reference || leaf.Field.Kind == model.File) && content.ValidID(id) {
