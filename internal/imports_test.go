@@ -105,7 +105,7 @@ var mayImport = map[string][]string{
 	"standin": {"core", "outbound"},
 	"demo": {
 		"api", "core", "store...", "outbound", "settings", "delivery", "authoring", "ingest", "automation", "diagnose",
-		"environment", "client", "server", "service", "standin",
+		"environment", "client", "server", "service", "standin", "files",
 	},
 	"cli/command": {"api", "core", "store...", "client", "demo"},
 	"cli/contentcmd": {
@@ -131,7 +131,7 @@ var mayImport = map[string][]string{
 	"cli": {
 		"api", "client", "cli/command", "cli/contentcmd", "cli/accesscmd", "cli/servicecmd", "cli/settingscmd",
 	},
-	"testkit": {"core", "store...", "demo", "server/controlapi", "standin"},
+	"testkit": {"core", "store...", "demo", "server/controlapi", "standin", "rendering"},
 }
 
 // pureOnly are standard packages that core must not import: it computes, and does no input or

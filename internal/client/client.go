@@ -62,6 +62,8 @@ func (c *Client) Do(ctx context.Context, method, path string, header http.Header
 	media := "application/json"
 	if text, is := body.(document); is {
 		src, media = bytes.NewReader(text), "application/yaml"
+	} else if raw, is := body.(octets); is {
+		src, media = bytes.NewReader(raw), "application/octet-stream"
 	} else if body != nil {
 		enc, err := json.Marshal(body)
 		if err != nil {
@@ -137,6 +139,9 @@ const writePause = time.Second
 
 // document is a body that is sent as it is: YAML, of which JSON is a part.
 type document []byte
+
+// octets is a body that is sent as it is, of bytes.
+type octets []byte
 
 func (c *Client) call(ctx context.Context, method, path string, body, into any) error {
 	return c.callWith(ctx, method, path, nil, body, into)

@@ -46,6 +46,21 @@ func TestAccessible(t *testing.T) {
 		{"a field of blocks", "/types/page", "[data-inner]", []string{button("Change blocks")}},
 		{"settings of a type", "/types/notice", dialog, []string{button("Settings…")}},
 		{"Entries", "/entries?type=notice", "[data-entry]", nil},
+		{"Files", "/files", "[data-file]", nil},
+		{"files in a table", "/files?as=table", "tr[data-file]", nil},
+		{"a file", "/files/" + content.MakeID(content.Local, "file", "ostra"), "[data-crop]", nil},
+		{
+			"delete a file", "/files/" + content.MakeID(content.Local, "file", "ostra"), dialog,
+			[]string{button("Delete…")},
+		},
+		{
+			"choose a file", "/entries/" + content.MakeID(content.Local, "pier", "ostra"), dialog + " [data-file]",
+			[]string{button("Choose another…")},
+		},
+		{
+			"a crop of one's own", "/entries/" + content.MakeID(content.Local, "pier", "ostra"), "[data-focal]",
+			[]string{button("Description and crop for this entry alone…")},
+		},
 		{"a foreign entry", "/entries/" + entry, "[data-field]", nil},
 		{"an entry", "/entries/" + local + "?beside=nb", "[data-prose]", nil},
 		{"publish", "/entries/" + local, dialog, []string{button("Unpublish…")}},

@@ -11,6 +11,8 @@ import (
 	"reflect"
 	"testing"
 	"time"
+
+	"ubiquon/internal/core/picture"
 )
 
 // TestConsoleModules runs the console's computing modules under Node.
@@ -23,7 +25,7 @@ func TestConsoleModules(t *testing.T) {
 	entry := ""
 	for name, file := range map[string]string{
 		"zone": "lib/zone", "merge": "features/types/merge", "values": "features/types/field-values",
-		"pruned": "features/entries/pruned", "format": "ui/format", "read": "lib/read",
+		"pruned": "features/entries/pruned", "format": "ui/format", "read": "lib/read", "crop": "features/files/crop",
 	} {
 		entry += fmt.Sprintf("export * as %s from %q;\n", name, filepath.Join(console, "src", file))
 	}
@@ -49,6 +51,12 @@ func TestConsoleModules(t *testing.T) {
 			"spans", `[0.02, 4.2, 950, 61000, 7.3e6, 3e8].map(m.format.spanText)`,
 			`["20 µs","4.2 ms","950 ms","1.0 min","2.0 h","3.5 days"]`,
 		},
+		{
+			"crops, as the service has them", `[[1200, 800, 400, 400], [1200, 800, 600, 400], [900, 600, 16, 9], [333, 777, 3, 4]].flatMap(
+			([a, b, w, h]) => [undefined, { x: .8, y: .4, width: .2, height: .2 }].map((f) => Object.values(m.crop.crop(a, b, w, h, f))))`,
+			crops(),
+		},
+		{"a focus within the picture", `m.crop.within({ x: -1, y: .95, width: .2, height: 3 })`, `{"x":0,"y":0,"width":0.2,"height":1}`},
 		{"names", `["validUntil", "title"].map(m.format.saidName)`, `["Valid until","Title"]`},
 		{
 			"empty rows are not saved", `m.pruned.pruned({ a: ["x", "", {}], b: [""], c: { en: ["", "y"] }, d: "" })`,
@@ -106,4 +114,17 @@ func TestConsoleModules(t *testing.T) {
 func sameJSON(a, b string) bool {
 	var x, y any
 	return json.Unmarshal([]byte(a), &x) == nil && json.Unmarshal([]byte(b), &y) == nil && reflect.DeepEqual(x, y)
+}
+
+// crops are the regions that the service makes of the same pictures.
+func crops() string {
+	var out [][4]int
+	for _, p := range [][4]int{{1200, 800, 400, 400}, {1200, 800, 600, 400}, {900, 600, 16, 9}, {333, 777, 3, 4}} {
+		for _, focus := range [][4]float64{{}, {.8, .4, .2, .2}} {
+			b := picture.Crop(p[0], p[1], p[2], p[3], focus)
+			out = append(out, [4]int{b.X, b.Y, b.Width, b.Height})
+		}
+	}
+	src, _ := json.Marshal(out)
+	return string(src)
 }

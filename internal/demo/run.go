@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/environment"
+	"ubiquon/internal/files"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/server"
 	"ubiquon/internal/service"
@@ -190,6 +191,7 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 		Model:       m,
 		Settings:    seed,
 		Outbound:    outbound.Options{Private: true},
+		Files:       files.Config{Address: card.Gateway},
 		Reconcile:   o.Reconcile,
 		Console:     o.Console,
 		Log:         o.Log,
@@ -198,8 +200,7 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 
 // load writes the line's own content and reads the harbour office's.
 func (d *Demo) load(ctx context.Context, say func(format string, args ...any)) error {
-	pictures := d.Connection.Office + "/pictures/"
-	n, err := LoadContent(ctx, d.Environment, pictures)
+	n, err := LoadContent(ctx, d.Environment)
 	if err != nil {
 		return fmt.Errorf("the line's own content: %w", err)
 	}
@@ -231,7 +232,7 @@ func clear(data string) error {
 		return err
 	}
 	left := []string{database}
-	for _, name := range []string{"office", "slipway", "demo.json", "secret.key", secretsFile} {
+	for _, name := range []string{"office", "slipway", "files", "demo.json", "secret.key", secretsFile} {
 		left = append(left, filepath.Join(data, name))
 	}
 	for _, path := range left {

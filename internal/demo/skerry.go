@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"bytes"
 	"context"
 	"embed"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/environment"
+	"ubiquon/internal/files"
 	"ubiquon/internal/settings"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/store/writing"
@@ -61,8 +63,8 @@ func Settings(replacements ...string) (settings.Seed, error) {
 }
 
 // LoadContent writes the line's own content, as far as it is not there yet.
-// Pictures are under the given address.
-func LoadContent(ctx context.Context, g *environment.Environment, pictures string) (int, error) {
+// Pictures are drawn and uploaded.
+func LoadContent(ctx context.Context, g *environment.Environment) (int, error) {
 	src, err := skerry.ReadFile("skerry/content.yaml")
 	if err != nil {
 		return 0, err
@@ -88,9 +90,11 @@ func LoadContent(ctx context.Context, g *environment.Environment, pictures strin
 			}
 			delete(fields, "key")
 			delete(fields, "draft")
-			edit.Save = resolve(t, fields, pictures)
 			if _, err := g.Diagnosis.Entry(ctx, edit.ID); err == nil {
 				continue // what was written since is not overwritten
+			}
+			if edit.Save, err = resolve(ctx, g, t, fields); err != nil {
+				return 0, err
 			}
 			edits = append(edits, edit)
 		}
@@ -104,7 +108,9 @@ func LoadContent(ctx context.Context, g *environment.Environment, pictures strin
 
 // resolve turns the short names of linked entries and pictures into what is
 // stored.
-func resolve(t *model.Type, fields content.Fields, pictures string) content.Fields {
+func resolve(
+	ctx context.Context, g *environment.Environment, t *model.Type, fields content.Fields,
+) (content.Fields, error) {
 	for name, v := range fields {
 		f := t.Field(name)
 		if f == nil {
@@ -120,20 +126,32 @@ func resolve(t *model.Type, fields content.Fields, pictures string) content.Fiel
 				fields[name] = content.MakeID(content.Local, f.Types[0], fmt.Sprint(v))
 			}
 		case model.File:
-			fields[name] = pictureFile(pictures, fmt.Sprint(v), "Drawing: "+fmt.Sprint(fields["name"]))
+			id, err := uploadPicture(ctx, g, fmt.Sprint(v), fmt.Sprint(fields["name"]))
+			if err != nil {
+				return nil, err
+			}
+			fields[name] = map[string]any{"file": id}
 		}
 	}
-	return fields
+	return fields, nil
 }
 
-func pictureFile(base, name, alt string) map[string]any {
-	return map[string]any{
-		"url":       base + name + ".svg",
-		"alt":       alt,
-		"width":     pictureWidth,
-		"height":    pictureHeight,
-		"mediaType": "image/svg+xml",
+// uploadPicture draws a picture and uploads it, unless it is there.
+func uploadPicture(ctx context.Context, g *environment.Environment, name, shows string) (string, error) {
+	id := content.MakeID(content.Local, model.FileType, name)
+	if _, err := g.Files.Get(ctx, id); err == nil {
+		return id, nil
 	}
+	src, boat := Picture(name)
+	description := content.Fields{"credit": "Skerry Line", "focus": boat}
+	if shows != "<nil>" {
+		description["alt"] = map[string]any{"en": "A boat off " + shows, "nb": "En båt utenfor " + shows}
+	}
+	_, err := g.Files.Add(ctx, bytes.NewReader(src), files.Upload{
+		ID: id, Name: name + ".jpg", Publish: true, Description: description, By: "demo",
+		Cause: content.Cause{Kind: "import", Name: "demo"},
+	})
+	return id, err
 }
 
 // resolveParts turns the short names of pictures and pages within the parts of a
@@ -145,7 +163,7 @@ func resolveParts(item map[string]any, pictures string) {
 		photos, _ := part["photos"].([]any)
 		for _, p := range photos {
 			photo, _ := p.(map[string]any)
-			photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
+			photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".jpg"
 		}
 		if words, ok := part["copy"].(string); ok {
 			part["copy"] = strings.ReplaceAll(
@@ -175,11 +193,11 @@ func OfficeSeed(pictures string) (map[string][]office.Fields, error) {
 		for _, item := range items {
 			resolveParts(item, pictures)
 			if photo, ok := item["photo"].(map[string]any); ok {
-				photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".svg"
+				photo["href"] = pictures + fmt.Sprint(photo["href"]) + ".jpg"
 			}
 			if portrait, ok := item["portrait"].(string); ok {
 				item["portrait"] = map[string]any{
-					"href":    pictures + portrait + ".svg",
+					"href":    pictures + portrait + ".jpg",
 					"caption": fmt.Sprint(item["fullName"]),
 				}
 			}

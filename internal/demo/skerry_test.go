@@ -1,9 +1,7 @@
 package demo_test
 
 import (
-	"encoding/xml"
-	"errors"
-	"io"
+	"image/jpeg"
 	"net/http/httptest"
 	"strings"
 	"testing"
@@ -61,7 +59,7 @@ func TestDemoContentIsComplete(t *testing.T) {
 	}
 }
 
-func TestPicturesAreDrawings(t *testing.T) {
+func TestPicturesArePaintings(t *testing.T) {
 	draw := func(name string) (int, string) {
 		// The handler is mounted below a prefix that is taken off.
 		req := httptest.NewRequest("GET", "/", nil)
@@ -70,10 +68,10 @@ func TestPicturesAreDrawings(t *testing.T) {
 		demo.Pictures().ServeHTTP(w, req)
 		return w.Code, w.Body.String()
 	}
-	code, one := draw("kvalholm.svg")
-	_, again := draw("kvalholm.svg")
-	_, other := draw("mella.svg")
-	for _, bad := range []string{"", ".svg", "kvalholm.png", "../x.svg", "<b>.svg"} {
+	code, one := draw("kvalholm.jpg")
+	_, again := draw("kvalholm.jpg")
+	_, other := draw("mella.jpg")
+	for _, bad := range []string{"", ".jpg", "kvalholm.png", "../x.jpg", "<b>.jpg"} {
 		if code, _ := draw(bad); code != 404 {
 			t.Errorf("%q: %d", bad, code)
 		}
@@ -82,13 +80,9 @@ func TestPicturesAreDrawings(t *testing.T) {
 		t.Errorf("a picture: %d", code)
 	}
 	if one != again || one == other {
-		t.Error("a name does not stand for one drawing")
+		t.Error("a name does not stand for one picture")
 	}
-	for dec := xml.NewDecoder(strings.NewReader(one)); ; {
-		if _, err := dec.Token(); errors.Is(err, io.EOF) {
-			break
-		} else if err != nil {
-			t.Fatalf("no well-formed drawing: %v", err)
-		}
+	if img, err := jpeg.Decode(strings.NewReader(one)); err != nil || img.Bounds().Dx() != 1200 {
+		t.Errorf("no picture: %v", err)
 	}
 }

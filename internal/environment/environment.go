@@ -38,6 +38,7 @@ import (
 	"ubiquon/internal/replication"
 	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/writing"
 )
 
 // Options of Open.
@@ -177,7 +178,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	}
 	if e.Ingest, err = ingest.New(ingest.Options{
 		Replica: e.Replica, Origins: e.Settings.Origins, Outbound: o.Outbound,
-		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.Authoring.Apply, Signal: e.Automation.Signal,
+		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.applyOutside, Signal: e.Automation.Signal,
 	}); err != nil {
 		return nil, err
 	}
@@ -197,6 +198,16 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		},
 	)
 	return e, errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx))
+}
+
+// applyOutside writes what an origin has, with the files that it names.
+func (e *Environment) applyOutside(
+	ctx context.Context, edits []writing.Edit, by string, cause content.Cause,
+) (writing.Applied, error) {
+	if err := e.Files.Resolve(ctx, edits, by, cause); err != nil {
+		return writing.Applied{}, err
+	}
+	return e.Authoring.Apply(ctx, edits, by, cause)
 }
 
 // openFiles says where files are kept, and what addresses they have.

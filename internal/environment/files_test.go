@@ -583,7 +583,7 @@ func TestFilesOfOthers(t *testing.T) {
 
 	mirror := func() string {
 		t.Helper()
-		id, err := n.Files.Mirror(t.Context(), web.URL+"/quay.png", "test", content.Cause{Kind: "event", Name: "office"})
+		id, err := n.Files.Mirror(t.Context(), web.URL+"/quay.png", "The quay", "test", content.Cause{Kind: "event", Name: "office"})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -2,8 +2,12 @@ package files
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
+	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/files"
@@ -13,7 +17,9 @@ import (
 // Mirror keeps what is at an address of an outside system, and returns the id of its file, which
 // is published. What was kept before is asked for conditionally, and where it has not changed
 // nothing is written.
-func (s *Service) Mirror(ctx context.Context, address, by string, cause content.Cause) (string, error) {
+//
+// alt describes a new one in the default locale.
+func (s *Service) Mirror(ctx context.Context, address, alt, by string, cause content.Cause) (string, error) {
 	was, known, err := s.store.Mirrored(ctx, address)
 	if err != nil {
 		return "", err
@@ -24,7 +30,7 @@ func (s *Service) Mirror(ctx context.Context, address, by string, cause content.
 	}
 	defer got.Body.Close()
 	if known && got.StatusCode == http.StatusNotModified {
-		return was.Entry, nil
+		return was.Entry, s.store.NoteMirrored(ctx, address, was)
 	}
 	u := Upload{Name: nameOf(address, got.Header), Publish: true, By: by, Cause: cause}
 	now := files.Mirror{ETag: got.Header.Get("ETag"), Modified: got.Header.Get("Last-Modified")}
@@ -32,6 +38,9 @@ func (s *Service) Mirror(ctx context.Context, address, by string, cause content.
 		u.Replace = was.Entry
 	} else {
 		u.ID = content.MakeID("mirrored", "file", address)
+		if alt != "" {
+			u.Description = content.Fields{"alt": map[string]any{s.replica.Model().Default(): alt}}
+		}
 	}
 	f, err := s.Add(ctx, got.Body, u)
 	if err != nil {
@@ -41,9 +50,21 @@ func (s *Service) Mirror(ctx context.Context, address, by string, cause content.
 	return f.ID, s.store.NoteMirrored(ctx, address, now)
 }
 
-// Resolve has the outside files among the fields mirrored: their values refer to files of the
-// library from then on.
+// mirrorsAtOnce bounds the files that are fetched at the same time, and freshFor is for how long
+// one is not asked for again when an origin is compared.
+const (
+	mirrorsAtOnce = 4
+	freshFor      = 10 * time.Minute
+)
+
+// Resolve has the files mirrored that an origin's mapping has marked: their values refer to files
+// of the library from then on. Its error is a content.Problems where an address is the reason.
 func (s *Service) Resolve(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) error {
+	type place struct {
+		entry, path string
+		value       map[string]any
+	}
+	wanted := map[string][]place{}
 	for i := range edits {
 		t := s.replica.Model().Type(edits[i].Type)
 		if t == nil {
@@ -52,22 +73,51 @@ func (s *Service) Resolve(ctx context.Context, edits []writing.Edit, by string, 
 		for _, fields := range []content.Fields{edits[i].Save, edits[i].Published} {
 			for _, leaf := range content.Leaves(t, fields, false) {
 				value, _ := leaf.Value.(map[string]any)
-				address, _ := value[content.MirrorMark].(string)
-				if address == "" {
-					continue
-				}
-				id, err := s.Mirror(ctx, address, by, cause)
-				if err != nil {
-					return err
-				}
-				alt := value["alt"]
-				clear(value)
-				value["file"] = id
-				if alt != nil {
-					value["alt"] = alt
+				if address, _ := value[content.MirrorMark].(string); address != "" {
+					wanted[address] = append(wanted[address], place{edits[i].ID, leaf.Path, value})
 				}
 			}
 		}
 	}
-	return nil
+	var all errgroup.Group
+	all.SetLimit(mirrorsAtOnce)
+	for address, places := range wanted {
+		all.Go(func() error {
+			alt, _ := places[0].value["alt"].(string)
+			id, err := s.mirrored(ctx, address, alt, by, cause)
+			var problem *Problem
+			if errors.As(err, &problem) {
+				return content.Problems{{Entry: places[0].entry, Path: places[0].path, Rule: "mirror", Text: err.Error()}}
+			} else if err != nil {
+				return err
+			}
+			for _, p := range places {
+				delete(p.value, content.MirrorMark)
+				p.value["file"] = id
+			}
+			return nil
+		})
+	}
+	return all.Wait()
+}
+
+// mirrored is Mirror, unless that was done a moment ago and nothing says that there is something new.
+// Where the outside does not answer, what was mirrored before is good enough.
+func (s *Service) mirrored(ctx context.Context, address, alt, by string, cause content.Cause) (string, error) {
+	was, known, err := s.store.Mirrored(ctx, address)
+	if err != nil {
+		return "", err
+	}
+	if known && cause.Kind != "event" && time.Since(was.Checked) < freshFor {
+		return was.Entry, nil
+	}
+	// Who compares an origin, and what it has just announced, may want the same.
+	got, err, _ := s.mirroring.Do(address, func() (any, error) { return s.Mirror(ctx, address, alt, by, cause) })
+	id, _ := got.(string)
+	var problem *Problem
+	if errors.As(err, &problem) && known {
+		s.work.Failures.Failed(s.log, "a file cannot be mirrored anew; the one of before stays", "address", address, "error", err)
+		return was.Entry, nil
+	}
+	return id, err
 }

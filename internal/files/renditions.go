@@ -125,24 +125,47 @@ func (s *Service) isMade(k files.Key) bool {
 	return ok
 }
 
-// makeLater makes a picture that nobody waits for.
+// mostLate bounds the pictures that are made in the background; what is too much is made when it is
+// asked for again.
+const mostLate = 100
+
+// late is a picture that nobody waits for.
+type late struct {
+	blob    files.Blob
+	job     picture.Job
+	quality int
+	key     files.Key
+}
+
+// makeLater has a picture made that nobody waits for.
 func (s *Service) makeLater(b files.Blob, j picture.Job, quality int, k files.Key) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.lateAVIF[k] || len(s.lateAVIF) > 100 {
+	if s.lateAVIF[k] {
 		return
 	}
-	s.lateAVIF[k] = true
-	s.work.Go(func(ctx context.Context) {
-		defer func() {
+	select {
+	case s.late <- late{b, j, quality, k}:
+		s.lateAVIF[k] = true
+	default:
+	}
+}
+
+// lateLoop makes one such picture after the other, so that those who wait are served first.
+func (s *Service) lateLoop(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case l := <-s.late:
+			if _, err := s.have(ctx, l.blob, l.job, l.quality, l.key); err != nil && !isGone(err) {
+				s.log.Debug("a picture was not made in the background", "picture", l.key.Name, "error", err)
+			}
 			s.mu.Lock()
-			defer s.mu.Unlock()
-			delete(s.lateAVIF, k)
-		}()
-		if _, err := s.have(ctx, b, j, quality, k); err != nil && !isGone(err) {
-			s.log.Debug("a picture was not made in the background", "picture", k.Name, "error", err)
+			delete(s.lateAVIF, l.key)
+			s.mu.Unlock()
 		}
-	})
+	}
 }
 
 // have sees to it that a picture is kept.

@@ -81,7 +81,7 @@ type Service struct {
 	log       *slog.Logger
 	work      *background.Group
 
-	making singleflight.Group
+	making, mirroring singleflight.Group
 
 	mu sync.Mutex
 	// blobsKnown, published and made are what is known without asking the database: of bytes,
@@ -91,6 +91,7 @@ type Service struct {
 	made       map[files.Key]files.Rendition
 	used       map[files.Key]bool // since they were last noted
 	lateAVIF   map[files.Key]bool // that are made in the background
+	late       chan late
 }
 
 // mostKnown bounds each of the maps: one that is full is begun anew.
@@ -112,7 +113,7 @@ func New(o Options) *Service {
 	s := &Service{
 		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
-		log: o.Replica.Log(), work: o.Replica.Work(),
+		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan late, mostLate),
 	}
 	s.forget()
 	return s
@@ -127,6 +128,7 @@ func (s *Service) Start() {
 	}
 	s.work.Go(s.noteUsedLoop)
 	s.work.GoAwake(s.collectLoop)
+	s.work.Go(s.lateLoop)
 }
 
 // forget drops all that is known without asking.
@@ -279,7 +281,11 @@ func (s *Service) described(r api.FileRecord) api.File {
 	out.URL = s.addresses.File(&facts)
 	if facts.IsPicture() {
 		out.Image = s.addresses.Service(out.Hash)
-		out.Preview = s.addresses.Preview(&facts)
+		format := "webp" // not also AVIF: many are asked for at once
+		if !s.renderer.HasTools() {
+			format = "jpeg"
+		}
+		out.Preview = s.addresses.Preview(&facts, format)
 	}
 	return out
 }

@@ -87,6 +87,8 @@ type FieldFrom struct {
 	Alt    string // file: path of the description
 	// Kind finds, in each of the items at Path, of which kind of block it is; Kinds
 	// says where the block's fields come from.
+	// Direct leaves the address of a file as it is; else the file is mirrored.
+	Direct bool
 	Kind  string
 	Kinds map[string]map[string]FieldFrom
 }
@@ -99,6 +101,7 @@ type fieldFromForm struct {
 	Origin   string                          `yaml:"origin" json:"origin,omitzero"`
 	File     string                          `yaml:"file" json:"file,omitzero"`
 	Alt      string                          `yaml:"alt" json:"alt,omitzero"`
+	Mirror   *bool                           `yaml:"mirror" json:"mirror,omitzero"`
 	Each     string                          `yaml:"each" json:"each,omitzero"`
 	Kind     string                          `yaml:"kind" json:"kind,omitzero"`
 	Kinds    map[string]map[string]FieldFrom `yaml:"kinds" json:"kinds,omitzero"`
@@ -115,6 +118,7 @@ func (f *FieldFrom) UnmarshalYAML(node ast.Node) error {
 		return err
 	}
 	f.Type, f.Origin, f.Alt, f.Kind, f.Kinds = form.Type, form.Origin, form.Alt, form.Kind, form.Kinds
+	f.Direct = form.Mirror != nil && !*form.Mirror
 	for name, path := range map[string]string{
 		"markdown": form.Markdown, "html": form.HTML, "ref": form.Ref,
 		"file": form.File, "each": form.Each,
@@ -164,6 +168,9 @@ func (f FieldFrom) check(t *model.Type, name, where string, add func(format stri
 // MarshalJSON implements json.Marshaler.
 func (f FieldFrom) MarshalJSON() ([]byte, error) {
 	form := fieldFromForm{Type: f.Type, Origin: f.Origin, Alt: f.Alt, Kind: f.Kind, Kinds: f.Kinds}
+	if f.Direct {
+		form.Mirror = new(false)
+	}
 	switch f.Form {
 	case "":
 		return json.Marshal(f.Path)

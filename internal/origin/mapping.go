@@ -308,7 +308,11 @@ func (from FieldFrom) value(p paths, f *model.Field, about around, in any) (any,
 				about.lost.note(f.Name, prose.Lost(text, f.Marks))
 			}
 		case "file":
-			file := map[string]any{"url": v}
+			member := content.MirrorMark
+			if from.Direct {
+				member = "url"
+			}
+			file := map[string]any{member: v}
 			alt, err := p.first(from.Alt, in)
 			if err != nil {
 				return nil, err

@@ -40,7 +40,7 @@ origins:
           text: {markdown: $.copy}
           piers: {ref: "$.stops[*]"}
           start: {ref: $.first, type: pier}
-          photo: {file: $.picture.href, alt: $.picture.says}
+          photo: {file: $.picture.href, alt: $.picture.says, mirror: false}
           tags: $.tags[*]
           open: $.open
 `

@@ -38,7 +38,7 @@ const (
 type Options struct {
 	// WithoutTools has pictures made by the service's own program though the tools are there.
 	WithoutTools bool
-	// AtOnce bounds the child processes; 0 means one for each processor but one.
+	// AtOnce bounds the child processes; 0 means one for each processor.
 	AtOnce int
 	// Waiting bounds what waits for its turn; 0 means 200.
 	Waiting int
@@ -85,7 +85,7 @@ func New(o Options) *Renderer {
 	r.self, _ = os.Executable()
 	n := o.AtOnce
 	if n == 0 {
-		n = max(runtime.NumCPU()-1, 1)
+		n = runtime.NumCPU()
 	}
 	r.turns = make(chan struct{}, n)
 	return r

@@ -23,6 +23,32 @@ func (r *Renderer) look(ctx context.Context, path, mediaType string) (Facts, err
 		return Facts{}, err
 	}
 	defer done()
+	f, known := headerOf(path)
+	if !known {
+		if f, err = r.askHeader(ctx, dir, path, mediaType); err != nil {
+			return f, err
+		}
+	}
+	if err := checkSize(f.Width, f.Height, f.Frames); err != nil {
+		return f, err
+	}
+	// The whole of it, so that what is broken is found now and not by those who look at it.
+	small := filepath.Join(dir, "small.png")
+	if _, err := r.run(ctx, dir, nil, r.vips, "thumbnail", path, small+"[strip]", strconv.Itoa(placeholderSide), "--height",
+		strconv.Itoa(placeholderSide), "--size", "down", "--fail-on", "truncated"); err != nil {
+		return f, err
+	}
+	src, err := os.ReadFile(small)
+	if err != nil {
+		return f, err
+	}
+	f.Color, err = average(src)
+	f.Placeholder = "data:image/png;base64," + base64.StdEncoding.EncodeToString(src)
+	return f, err
+}
+
+// askHeader has the tools read what a picture says of itself.
+func (r *Renderer) askHeader(ctx context.Context, dir, path, mediaType string) (Facts, error) {
 	out, err := r.run(ctx, dir, nil, r.header, "-a", path)
 	if err != nil {
 		return Facts{}, err
@@ -41,27 +67,8 @@ func (r *Renderer) look(ctx context.Context, path, mediaType string) (Facts, err
 	if mediaType == "image/gif" || mediaType == "image/webp" {
 		f.Frames = max(number("n-pages"), 1)
 	}
-	if number("orientation") >= 5 {
-		f.Width, f.Height = f.Height, f.Width
-	}
-	f.Turned = number("orientation") > 1
 	_, f.Profiled = values["icc-profile-data"]
-	if err := checkSize(f.Width, f.Height, f.Frames); err != nil {
-		return f, err
-	}
-	// The whole of it, so that what is broken is found now and not by those who look at it.
-	small := filepath.Join(dir, "small.png")
-	if _, err := r.run(ctx, dir, nil, r.vips, "thumbnail", path, small+"[strip]", strconv.Itoa(placeholderSide), "--height",
-		strconv.Itoa(placeholderSide), "--size", "down", "--fail-on", "truncated"); err != nil {
-		return f, err
-	}
-	src, err := os.ReadFile(small)
-	if err != nil {
-		return f, err
-	}
-	f.Color, err = average(src)
-	f.Placeholder = "data:image/png;base64," + base64.StdEncoding.EncodeToString(src)
-	return f, err
+	return f.oriented(number("orientation")), nil
 }
 
 // average is the mean colour of a small PNG of our own, without what is transparent.

@@ -12,7 +12,7 @@ import (
 
 // consolePolicy lets the console load nothing from anywhere else. The style
 // exception is for the component library, which writes its styles at run time.
-const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' " +
+const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: " +
 	"http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; " +
 	"frame-ancestors 'none'"
 

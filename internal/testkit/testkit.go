@@ -14,6 +14,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/rendering"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/cluster"
 	"ubiquon/internal/store/db"
@@ -24,6 +25,7 @@ var database *cluster.Cluster
 
 // Main runs a package's tests with one PostgreSQL server for all of them.
 func Main(m *testing.M) {
+	rendering.RunIfChild()
 	dir, err := os.MkdirTemp("/tmp", "ubiquon-test-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755)

@@ -1,6 +1,6 @@
 // The control endpoints, as the console uses them.
 
-import type { Grant, State } from "./types";
+import type { Grant, Model, State } from "./types";
 
 export * from "./client";
 export { key, refresh, refreshAll, setEnvironment } from "./keys";
@@ -19,3 +19,9 @@ export const roles: Record<string, string> = {
   approver: "also approves, publishes and schedules",
   admin: "also sees to types, keys and accounts",
 };
+
+/** The type of files comes with every model. Its entries have a page of their own. */
+export const fileType = "file";
+
+/** The types of a model that are its own. */
+export const ownTypes = (m: Model | undefined) => (m?.types ?? []).filter((t) => t.name !== fileType);

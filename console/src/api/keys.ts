@@ -12,7 +12,7 @@ export function setEnvironment(name: string) {
 
 // What news are about. What nobody has on the screen is fetched when it is opened.
 const shown = {
-  changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes", "differences", "audit", "reviews"],
+  changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes", "differences", "audit", "reviews", "files", "file"],
   model: ["model", "schema.graphql", "audit", "vocabulary"],
   builds: ["status", "sites", "events", "event"],
   runs: ["rules", "rule-runs", "notifications", "sites"],

@@ -66,3 +66,6 @@ export type Notification = S["Notification"];
 export type NotificationSettings = S["NotificationSettings"];
 export type CallAnswer = S["CallAnswer"];
 export type OriginState = S["OriginState"];
+export type File = S["File"];
+export type FileDetail = S["FileDetail"];
+export type FileList = S["FileList"];

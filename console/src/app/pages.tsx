@@ -1,4 +1,4 @@
-import { Activity, Anchor, EyeOff, FileText, Globe, KeyRound, Layers, Link2, LockKeyhole, Mail, Radio, ScrollText, Settings, Shapes, Telescope, Users, Workflow } from "lucide-react";
+import { Activity, Anchor, EyeOff, FileText, Globe, Image, KeyRound, Layers, Link2, LockKeyhole, Mail, Radio, ScrollText, Settings, Shapes, Telescope, Users, Workflow } from "lucide-react";
 import type { ReactNode } from "react";
 
 /** The pages of the rail, in the order of the work. */
@@ -6,6 +6,7 @@ export const rail: { group?: string; to: string; name: string; icon: ReactNode; 
   { to: "/", name: "Now", icon: <Activity size={16} /> },
   { group: "Content", to: "/types", name: "Types", icon: <Shapes size={16} /> },
   { to: "/entries", name: "Entries", icon: <FileText size={16} /> },
+  { to: "/files", name: "Files", icon: <Image size={16} /> },
   { group: "Reading", to: "/explorer", name: "Explorer", icon: <Telescope size={16} /> },
   { to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
   { to: "/previews", name: "Preview links", icon: <Link2 size={16} /> },

@@ -19,6 +19,7 @@ export function CopyButton({ text, label }: { text: string; label: string }) {
   return (
     <Button
       size="2xs"
+      minH="24px"
       variant="plain"
       color="faint"
       aria-label={"Copy " + label}

@@ -216,9 +216,9 @@ func (a *Addresses) Picture(f *Facts, s Shown) string {
 	return out + a.tail(f, query)
 }
 
-// Preview is the address of the file 320 pixels wide, for lists.
-func (a *Addresses) Preview(f *Facts) string {
-	return a.Picture(f, Show(f, model.Rendition{Width: previewWidth, Fit: "inside"}))
+// Preview is the address of the file 320 pixels wide, for lists, in a format of model.PictureFormats.
+func (a *Addresses) Preview(f *Facts, format string) string {
+	return a.Picture(f, Show(f, model.Rendition{Width: previewWidth, Fit: "inside", Format: format}))
 }
 
 const previewWidth = 320

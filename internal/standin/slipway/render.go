@@ -24,11 +24,14 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	},
 }).ParseFS(templateFiles, "templates/*.html"))
 
+// picture is how pictures are read: in the widths and formats that a browser chooses from.
+const picture = "picture[width=800](url,alt,width,height,srcset)"
+
 // sections are the site's lists, and how each is read.
 var sections = []struct{ name, title, read string }{
 	{
 		"dispatches", "Dispatches",
-		"dispatches?sort=-published&fields=title,slug,lead,topics,text(html),picture,about(published)," +
+		"dispatches?sort=-published&fields=title,slug,lead,topics,text(html)," + picture + ",about(published)," +
 			"writer(name,role,portrait)",
 	},
 	{
@@ -40,7 +43,7 @@ var sections = []struct{ name, title, read string }{
 		"routes", "Routes",
 		"routes?sort=number&fields=number,name,slug,minutes,season(label),text(html),piers(name,slug)",
 	},
-	{"piers", "Piers", "piers?sort=name&fields=name,slug,summary,stepFree,picture"},
+	{"piers", "Piers", "piers?sort=name&fields=name,slug,summary,stepFree," + picture},
 }
 
 type page struct {

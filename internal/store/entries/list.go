@@ -61,7 +61,7 @@ var sorts = map[string]string{
 func Sorts() []string { return slices.Sorted(maps.Keys(sorts)) }
 
 // List returns entries in the order that f asks for, and how many there are in all. The
-// filter, if there is one, is on drafts of f.Type in f.Locale.
+// filter, if there is one, is on drafts of f.Type in f.Locale. Files are listed only where they are asked for.
 func (es *Entries) List(
 	ctx context.Context, f api.EntryFilter, drafts *filter.Filter,
 ) ([]api.EntryInfo, int, error) {
@@ -75,6 +75,7 @@ func (es *Entries) List(
 			and ` + translation + ` = 'translated'))
 		and ($7 = '' or exists (select from document d, unnest(d.links) l where d.environment = e.environment and
 		d.entry = e.id and d.links <> '{}' and substr(l, strpos(l, '/') + 1) = $7))
+		and (e.type <> 'file' or $2 = 'file' or $8::text[] is not null)
 		and ($8::text[] is null or e.id = any($8)) and ($9::text[] is null or e.type = any($9))`
 	args := clause.Params{
 		es.environment, f.Type, f.Origin, string(f.State), f.Search, f.Missing, f.RefersTo, f.IDs, f.Types,

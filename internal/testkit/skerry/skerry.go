@@ -12,12 +12,14 @@ import (
 
 	"ubiquon/console"
 	"ubiquon/internal/demo"
+	"ubiquon/internal/rendering"
 	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/testkit"
 )
 
 // Main starts a demo, hands it over, runs the tests and stops it.
 func Main(m *testing.M, line **demo.Demo) {
+	rendering.RunIfChild()
 	dir, err := os.MkdirTemp("/tmp", "ubiquon-demo-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755)

@@ -2,7 +2,7 @@ import { Flex, Input, Text } from "@chakra-ui/react";
 import { keepPreviousData, useMutation, useQueries, useQueryClient } from "@tanstack/react-query";
 import { memo, useCallback, useEffect, useMemo, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { call, edit, key, refreshAll, states, type Entry, type Model } from "../../api";
+import { call, edit, key, ownTypes, refreshAll, states, type Entry, type Model } from "../../api";
 import { usePutAddress } from "../../lib/address";
 import { useModel } from "../../lib/use-model";
 import { Act, Empty, Failure, List, LocaleMarks, Main, Page, Pick, SameByCommand, Skeletons, State, toast, useSort, When, type Column } from "../../ui";
@@ -70,7 +70,7 @@ const Filters = memo(function Filters({ typed, setTyped, params, set, model }: {
       <Input size="sm" maxW="230px" bg="sheet" borderColor="control" placeholder="Title, slug or id" aria-label="Search" value={typed} onChange={(e) => setTyped(e.target.value)} />
       <Pick label="Type" value={get("type")} onChange={(v) => set("type", v)} w="160px">
         <option value="">every type</option>
-        {model?.types.map((t) => (
+        {ownTypes(model).map((t) => (
           <option key={t.name} value={t.name}>
             {t.label}
           </option>

@@ -1,10 +1,11 @@
 import { Box, Button, Flex, Input, Text, Textarea } from "@chakra-ui/react";
+import { FileControl } from "../files/file-field";
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
 import { lazy, Suspense, useContext, useState, type ReactNode } from "react";
 import type { Field, Fields, Type } from "../../api";
 import { Act, inputStyle, Pick, saidName, Tick } from "../../ui";
 import { Form, type Control } from "./form-context";
-import { JSONText, Location, Moment, Parts } from "./kinds";
+import { JSONText, Location, Moment, Money } from "./kinds";
 import { Reference, ReferencePicker } from "./reference";
 
 const MarkdownEditor = lazy(() => import("../../code/markdown"));
@@ -50,8 +51,9 @@ function One(c: Control): ReactNode {
     case "reference":
       return <Reference {...c} />;
     case "money":
+      return <Money {...c} />;
     case "file":
-      return <Parts of={field.kind} {...c} />;
+      return <FileControl {...c} />;
     case "location":
       return <Location {...c} />;
     case "json":

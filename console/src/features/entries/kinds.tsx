@@ -6,31 +6,22 @@ import { Form, type Control } from "./form-context";
 
 const SourceEditor = lazy(() => import("../../code/source"));
 
-const parts = {
-  money: [
-    ["amount", "Minor units", true],
-    ["currency", "Currency", false],
-  ],
-  file: [
-    ["url", "Address", false],
-    ["alt", "Description", false],
-    ["width", "Width", true],
-    ["height", "Height", true],
-  ],
-} as const;
+const parts = [
+  ["amount", "Minor units", true],
+  ["currency", "Currency", false],
+] as const;
 
-/** A value of several named parts. */
-export function Parts({ of, value, set, label }: Control & { of: keyof typeof parts }) {
+/** A sum of money. */
+export function Money({ value, set, label }: Control) {
   const { readOnly } = useContext(Form);
   const v = (value ?? {}) as Record<string, unknown>;
   return (
     <Flex gap="2" wrap="wrap" align="center">
-      {of === "file" && typeof v.url === "string" && <img src={v.url} alt="" style={{ height: 44, borderRadius: 3 }} />}
-      {parts[of].map(([name, title, isNumber]) => (
+      {parts.map(([name, title, isNumber]) => (
         <Input
           key={name}
           {...inputStyle}
-          flex={name === "url" || name === "alt" ? "1 1 200px" : "0 1 96px"}
+          flex="0 1 96px"
           readOnly={readOnly}
           placeholder={title}
           aria-label={label + ": " + title}

@@ -2,7 +2,7 @@ import { Flex, Text } from "@chakra-ui/react";
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { edit } from "../../api";
+import { edit, ownTypes } from "../../api";
 import { useWho } from "../../lib/who";
 import { useActions, useSaveKey } from "../../lib/actions";
 import { useDraft } from "../../lib/draft";
@@ -62,7 +62,7 @@ export function NewEntryPage() {
             </>
           ) : (
             <Flex gap="2" wrap="wrap">
-              {m.types.map((t) => (
+              {ownTypes(m).map((t) => (
                 <Act key={t.name} onClick={() => setParams({ type: t.name })}>
                   {t.label}
                 </Act>

@@ -26,6 +26,10 @@ export type FieldValues = {
   unique: boolean;
   indexed: boolean;
   types: Record<string, boolean>;
+  media: string;
+  maxBytes: string;
+  minWidth: string;
+  renditions: string;
   options: OptionValues[];
 };
 
@@ -54,10 +58,20 @@ export function valuesOf(f: Field): FieldValues {
     several: !!f.several,
     unique: !!f.unique,
     indexed: !!f.indexed,
-    types: Object.fromEntries((f.types ?? []).map((t) => [t, true])),
+    types: f.kind === "file" ? {} : Object.fromEntries((f.types ?? []).map((t) => [t, true])),
+    media: f.kind === "file" ? (f.types ?? []).join(", ") : "",
+    maxBytes: f.maxBytes ? String(f.maxBytes) : "",
+    minWidth: f.minWidth ? String(f.minWidth) : "",
+    renditions: json(f.renditions && Object.fromEntries(f.renditions.map(({ name, ...one }) => [name, one]))),
     options: (f.options ?? []).map((o) => ({ value: o.value, label: o.label, labels: o.labels ?? {} })),
   };
 }
+
+/** The parts of a text parted by commas; nothing where there are none. */
+const list = (text: string) => {
+  const out = text.split(",").map((t) => t.trim()).filter(Boolean);
+  return out.length > 0 ? out : undefined;
+};
 
 const empty = (kind: string): Type[] => (kind === "record" ? [{ name: "", plural: "", label: "", fields: [{ name: "text", kind: "text" }] }] : [{ name: "prose", plural: "", label: "Text", fields: [{ name: "text", kind: "prose" }] }]);
 
@@ -88,12 +102,17 @@ export function fieldOf(v: FieldValues, before: Field, { known, inner, locale }:
     pattern: when(of("text"), v.pattern || undefined),
     madeFrom: when(of("slug"), v.madeFrom || undefined),
     inverse: when(of("reference"), v.inverse || undefined),
-    types: when(
-      of("reference"),
-      Object.entries(v.types)
-        .filter(([, yes]) => yes)
-        .map(([name]) => name),
-    ),
+    types: of("file")
+      ? list(v.media)
+      : when(
+          of("reference"),
+          Object.entries(v.types)
+            .filter(([, yes]) => yes)
+            .map(([name]) => name),
+        ),
+    maxBytes: when(of("file"), number(v.maxBytes)),
+    minWidth: when(of("file"), number(v.minWidth)),
+    renditions: when(of("file") && v.renditions.trim() !== "", v.renditions.trim() && Object.entries(JSON.parse(v.renditions) as Record<string, object>).map(([name, one]) => ({ name, ...one }))) as Field["renditions"],
     marks: when(of("prose"), before.marks),
     default: v.default.trim() ? (JSON.parse(v.default) as unknown) : undefined,
     schema: when(of("json") && v.schema.trim() !== "", v.schema.trim() && (JSON.parse(v.schema) as unknown)),

@@ -2,7 +2,7 @@ import { Box, Flex, Input, Text } from "@chakra-ui/react";
 import { lazy, Suspense, useState } from "react";
 import { Controller, useFieldArray, useFormContext } from "react-hook-form";
 import { ArrowDown, ArrowUp, Plus, X } from "lucide-react";
-import { kinds, type Field, type Model, type Type } from "../../api";
+import { kinds, ownTypes, type Field, type Model, type Type } from "../../api";
 import { Act, Fields, inputStyle, Labelled, Main, PickField, Skeletons, TextField, TickField, useFields, Window } from "../../ui";
 import { fieldOf, has, valuesOf, type FieldValues } from "./field-values";
 import { InnerFields } from "./inner-fields";
@@ -43,7 +43,7 @@ function Options({ model }: { model: Model }) {
 }
 
 /** A value in JSON, with its mistake in place. */
-function JSONField({ name, label, help }: { name: "default" | "schema"; label: string; help: string }) {
+function JSONField({ name, label, help }: { name: "default" | "schema" | "renditions"; label: string; help: string }) {
   const { control } = useFormContext<FieldValues>();
   return (
     <Controller
@@ -136,12 +136,22 @@ export function FieldWindow({ model, type, field, known, close, save, remove, ne
           <>
             <Labelled name="types" label="Allowed types">
               <Flex gap="4" wrap="wrap">
-                {model.types.map((t) => (
+                {ownTypes(model).map((t) => (
                   <TickField key={t.name} name={`types.${t.name}`} label={t.label} />
                 ))}
               </Flex>
             </Labelled>
             {!nested && <TextField name="inverse" label="Back-reference" fontFamily="mono" help="How those entries list the ones that refer to them" />}
+          </>
+        )}
+        {is("file") && (
+          <>
+            <TextField name="media" label="Allowed media types" fontFamily="mono" placeholder="image/*" help="Parted by commas; nothing: every file" />
+            <Flex gap="3">
+              <TextField name="maxBytes" label="Bytes, at most" type="number" min={1} />
+              <TextField name="minWidth" label="Pixels wide, at least" type="number" min={1} />
+            </Flex>
+            <JSONField name="renditions" label="Renditions" help='Forms that are read by name, as in {"card": {"width": 600, "height": 400, "fit": "cover"}}' />
           </>
         )}
         {is("choice") && <Options model={model} />}

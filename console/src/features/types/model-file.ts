@@ -1,11 +1,12 @@
-import type { Field, Model, Type } from "../../api";
+import { ownTypes, type Field, type Model, type Type } from "../../api";
 
 function fieldsFile(fields: Field[]): Record<string, unknown> {
   return Object.fromEntries(
     fields.map((f) => {
-      const { name, options, inner, ...rest } = f;
+      const { name, options, inner, renditions, ...rest } = f;
       const out: Record<string, unknown> = { ...rest };
       if (options) out.options = Object.fromEntries(options.map((o) => [o.value, o.labels && Object.keys(o.labels).length ? o.labels : o.label]));
+      if (renditions) out.renditions = Object.fromEntries(renditions.map(({ name, ...one }) => [name, one]));
       if (inner && f.kind === "record") out.fields = fieldsFile(inner[0]?.fields ?? []);
       if (inner && f.kind === "blocks") out.blocks = Object.fromEntries(inner.map((t) => [t.name, { label: t.label, help: t.help, fields: fieldsFile(t.fields) }]));
       return [name, out];
@@ -22,6 +23,6 @@ function typeFile(t: Type): unknown {
 export function toFile(m: Model): string {
   return JSON.stringify({
     locales: Object.fromEntries(m.locales.map(({ tag, ...rest }) => [tag, rest])),
-    types: Object.fromEntries(m.types.map((t) => [t.name, typeFile(t)])),
+    types: Object.fromEntries(ownTypes(m).map((t) => [t.name, typeFile(t)])),
   });
 }

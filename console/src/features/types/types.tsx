@@ -2,7 +2,7 @@ import { Flex, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { call, key, type Status } from "../../api";
+import { call, key, type Status, ownTypes } from "../../api";
 import { useModel } from "../../lib/use-model";
 import { Act, Cell, Empty, Loaded, Main, Mono, Page, Row, Rows, SameByCommand } from "../../ui";
 import { AsFile } from "./as-file";
@@ -38,11 +38,11 @@ export function TypesPage() {
               {draft && <Consequences of={draft} present={present} />}
               {asFile ? (
                 <AsFile model={m} />
-              ) : m.types.length === 0 ? (
+              ) : ownTypes(m).length === 0 ? (
                 <Empty>There is no type yet. Make one with New type, or apply model files: ubiquon model apply DIR.</Empty>
               ) : (
                 <Rows label="Types" head={["Type", "Name", "Plural", "Path", "Fields", "Entries"]} numbers={["Fields", "Entries"]}>
-                  {m.types.map((t) => (
+                  {ownTypes(m).map((t) => (
                     <Row key={t.name} data-type={t.name}>
                       <Cell head>
                         <Link to={"/types/" + t.name}>{t.label}</Link>
