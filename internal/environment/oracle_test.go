@@ -23,6 +23,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
 	"ubiquon/internal/store"
+	"ubiquon/internal/store/files"
 	"ubiquon/internal/store/writing"
 	"ubiquon/internal/testkit"
 )
@@ -45,7 +46,7 @@ var (
 // the model (a label, a field that comes or goes, a fallback, how long answers may
 // be kept) and 1 goes on to another model of its own seed's. Each history reads 48
 // random requests, of both spellings and both editions, and changes six of them
-// every fifty steps.
+// every fifty steps. Among the entries are three files that the others show.
 func TestTheOracle(t *testing.T) {
 	var expired, needless atomic.Int64
 	t.Run("histories", func(t *testing.T) { oracleHistories(t, &expired, &needless) })
@@ -154,7 +155,8 @@ func (m oracleModel) text() string {
       name: {kind: text, required: true, max: 40%s}
       slug: {kind: slug, madeFrom: name}
       depth: {kind: %s}
-      office: {kind: record, fields: {town: {kind: text}, hours: {kind: text}}}
+      office: {kind: record, fields: {town: {kind: text}, hours: {kind: text}, plan: {kind: file}}}
+      photo: {kind: file, renditions: {card: {width: 300, height: 300}}}
     freshness: {shared: %ds}
   route:
     plural: routes
@@ -168,6 +170,7 @@ func (m oracleModel) text() string {
       start: {kind: reference, types: [pier, route], inverse: departures}
       since: {kind: datetime}
       tags: {kind: text, several: true}
+      photos: {kind: file, several: true}
       text: {kind: prose%s}
 `, tr("pier.name"), m.Kinds["depth"], m.Shared, path, m.Label, tr("name"), m.Kinds["rank"], m.Label, tr("season"),
 		tr("text"))
@@ -222,6 +225,19 @@ var oracleIDs = map[string][]string{
 	"pier":     {"p0", "p1", "p2", "p3", "p4", "p5"},
 	"route":    {"r0", "r1", "r2", "r3", "r4", "r5", "r6", "r7", "r8"},
 	"settings": {"s"},
+	"file":     {"f0", "f1", "f2"},
+}
+
+// oracleHashes are of bytes that are noted, though they are nowhere.
+var oracleHashes = []string{strings.Repeat("a1", 32), strings.Repeat("b2", 32)}
+
+// photo is a random value of a field that holds a file.
+func (h *history) photo() map[string]any {
+	out := map[string]any{"file": h.one("f0", "f1", "f2", "nobody")}
+	if h.odds(5) {
+		out["alt"] = h.one("own", "other")
+	}
+	return out
 }
 
 func (h *history) randomStep() step {
@@ -279,7 +295,7 @@ func (h *history) piers() []any {
 // edit makes an edit of a random entry; a date is so many milliseconds from when
 // it happens.
 func (h *history) edit(do string) oracleEdit {
-	typ := h.one("pier", "route", "route", "route", "settings")
+	typ := h.one("pier", "route", "route", "route", "settings", "file")
 	e := oracleEdit{ID: h.one(oracleIDs[typ]...), Type: typ, Do: do}
 	if do == "takeback" || do == "delete" {
 		return e
@@ -310,7 +326,18 @@ func (h *history) edit(do string) oracleEdit {
 		if !h.odds(4) {
 			f["depth"] = float64(h.r.IntN(4))
 		}
-		f["office"] = map[string]any{"town": h.one("Mella", "Østra"), "hours": h.one("8-16", "9-15")}
+		f["office"] = map[string]any{"town": h.one("Mella", "Østra"), "hours": h.one("8-16", "9-15"), "plan": h.photo()}
+		if h.odds(2) {
+			f["photo"] = h.photo()
+		}
+	case "file":
+		f["name"], f["hash"], f["alt"] = h.one("a.png", "b.png"), h.one(oracleHashes...), words(true, "quay", "boat")
+		if h.odds(2) {
+			f["focus"] = map[string]any{"x": .1, "y": .1, "width": .1 * float64(1+h.r.IntN(4)), "height": .2}
+		}
+		if h.odds(3) {
+			f["credit"] = h.one("x", "y")
+		}
 	case "route":
 		f["name"], f["slug"] = words(
 			tr["name"], "Ring", "Line", "Outer ring", "Night",
@@ -338,6 +365,9 @@ func (h *history) edit(do string) oracleEdit {
 		}
 		if h.odds(3) {
 			f["since"] = float64(h.r.IntN(1500) - 500)
+		}
+		if h.odds(2) {
+			f["photos"] = []any{h.photo(), h.photo()}
 		}
 		f["text"] = words(tr["text"], "A *b* c", "See [there](ref:r1)", "d")
 		if h.model.Extra && h.odds(2) {
@@ -367,11 +397,13 @@ func (h *history) request() (path string, body string) {
 	ofRoute := []string{
 		"name", "slug", "rank", "season(label)", "tags", "text(plain)", "piers(name,office)",
 		"start(name,rank,depth)", "since", "about(published)", "about(path,locales)",
-		"piers(routes[limit=2,sort=name](name))", "extra",
+		"piers(routes[limit=2,sort=name](name))", "extra", "photos(alt)", "photos[width=100](url)", "piers(photo(alt,credit))",
 	}
 	ofPier := []string{
 		"name", "slug", "depth", "routes[limit=2](name)", "routes[sort=-rank,limit=3,filter=season = 'summer'](slug)",
-		"departures(name)", "about(updated)", "office(town)",
+		"departures(name)", "about(updated)", "office(town)", "photo(alt)", "photo(url)", "photo(card)",
+		"photo[width=300,height=100](url)", "photo[width=320](url,width)", "photo(srcset)", "photo(credit)",
+		"office(plan(alt))", "office(plan[width=320](url))", "photo",
 	}
 	fields := func(from []string) {
 		if h.odds(6) {
@@ -387,7 +419,14 @@ func (h *history) request() (path string, body string) {
 			q.Set("fields", strings.Join(some, ","))
 		}
 	}
-	switch h.r.IntN(12) {
+	switch h.r.IntN(13) {
+	case 12:
+		fields([]string{"name", "alt", "file(url,alt)", "file[width=200,height=200](url)", "credit", "about(updated)"})
+		if h.odds(2) {
+			q.Set("filter", h.one("name = 'a.png'", "alt IS NULL", "credit = 'x'", "width > 1000"))
+		}
+		h.window(q)
+		return base + "/files?" + q.Encode(), ""
 	case 0:
 		fields(ofRoute)
 		return base + "/routes/slug-" + h.one("r0", "r1", "x", "y") + "?" + q.Encode(), ""
@@ -468,6 +507,8 @@ func (h *history) graphql(edition string) (path, body string) {
 		`{settings{claim} piers(first:2,sort:["depth"]){nodes{name routes(first:1,sort:["-name"]){totalCount nodes{name}}}}}`,
 		`{a:route(slug:"slug-r0"){name about{locales path}} b:route(slug:"slug-x",locale:"ja"){name} node(id:"p0"){id ...on Pier{name}}}`,
 		`{piers(filter:{routes:{season:{eq:SUMMER}}}){totalCount}}`,
+		`{piers(first:3){nodes{photo(width:300,height:200){url alt card{url}}}}}`,
+		`{files(first:2,sort:["name"]){totalCount nodes{name alt file{url focus{x}}}}}`,
 		`{routes(filter:{since:{isPast:true}},first:3){nodes{since}}}`,
 	)
 	src, _ := json.Marshal(map[string]string{"query": q})
@@ -525,6 +566,13 @@ func oracleOf(t *testing.T, m oracleModel) *oracle {
 		t.Fatal(err)
 	}
 	t.Cleanup(o.g.Close)
+	for i, hash := range oracleHashes {
+		if err := o.store.Files.Put(t.Context(), files.Blob{Hash: hash, Bytes: 100, Facts: content.Fields{
+			"mediaType": "image/png", "bytes": 100.0, "width": 900.0 + 600*float64(i), "height": 600.0,
+		}}); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if err := o.g.Keys.KeepKey(t.Context(),
 		&access.Key{
 			Name: "test",

@@ -193,7 +193,8 @@ func (c *Change) Places() (slugs, paths map[string]string) {
 	return slugs, paths
 }
 
-// Moved is what happens to an entry when the one that it lives below moves.
+// Moved is what happens to an entry when the one that it lives below moves, or a file that it shows
+// is another or described otherwise.
 const Moved = "moved"
 
 // The kinds of change.

@@ -9,7 +9,7 @@ const happened: Record<string, string> = {
   published: "is published",
   unpublished: "is unpublished",
   deleted: "is deleted",
-  moved: "moves with the page above it",
+  moved: "moves with the page above it, or shows a file that has changed",
   "submission-received": "is handed in from outside",
   "build-failed": "a build fails",
   "site-failing": "a site keeps failing",
