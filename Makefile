@@ -21,9 +21,10 @@ console/node_modules/.package-lock.json: console/package-lock.json
 console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
 	cd console && npx --no-install vite build
 
-# The server of PostgreSQL, from Debian's packages.
+# The server of PostgreSQL and the tools that make pictures, from Debian's packages.
 packages:
 	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || command -v postgres >/dev/null || tools/install postgresql
+	@command -v vips >/dev/null || tools/install libvips-tools
 
 # Chromium, for the tests of the console.
 browser:

@@ -233,7 +233,8 @@ func TestObjectStoreFails(t *testing.T) {
 	if _, _, err := s.Local(t.Context(), key); err == nil || errors.Is(err, blob.ErrNotFound) {
 		t.Errorf("a read that is refused: %v", err)
 	}
-	if _, err := blob.OpenObjectStore(t.Context(), blob.ObjectStore{Address: "objects", Bucket: "b", Temporary: t.TempDir()}); err == nil {
+	bad := blob.ObjectStore{Address: "objects", Bucket: "b", Temporary: t.TempDir()}
+	if _, err := blob.OpenObjectStore(t.Context(), bad); err == nil {
 		t.Error("an address without a scheme is taken")
 	}
 }

@@ -37,8 +37,22 @@ func TestAPictureByCommandLine(t *testing.T) {
 		return path
 	}
 	var added struct{ Items []api.File }
-	out := must(t, "file", "add", picture("gull-stair.jpg", 1500), "--alt", "The stair in the rain", "--alt", "nb=Trappa i regn",
-		"--focus", "55,40,10,20", "--tag", "piers", "-o", "json")
+	out := must(
+		t,
+		"file",
+		"add",
+		picture("gull-stair.jpg", 1500),
+		"--alt",
+		"The stair in the rain",
+		"--alt",
+		"nb=Trappa i regn",
+		"--focus",
+		"55,40,10,20",
+		"--tag",
+		"piers",
+		"-o",
+		"json",
+	)
 	if err := json.Unmarshal([]byte(out), &added); err != nil || len(added.Items) != 1 {
 		t.Fatal(out, err)
 	}
@@ -46,7 +60,8 @@ func TestAPictureByCommandLine(t *testing.T) {
 	if f.Name != "gull-stair.jpg" || f.Width != 1500 || f.Published {
 		t.Errorf("%+v", f)
 	}
-	id := savedID.FindStringSubmatch(must(t, "entry", "create", "pier", "--set", "name=Gull Stair", "--set", "picture="+f.ID))[1]
+	made := must(t, "entry", "create", "pier", "--set", "name=Gull Stair", "--set", "picture="+f.ID)
+	id := savedID.FindStringSubmatch(made)[1]
 	must(t, "entry", "publish", id)
 	page := func() string {
 		resp, err := http.Get(line.Connection.Slipway + "/piers/gull-stair/")
@@ -68,12 +83,20 @@ func TestAPictureByCommandLine(t *testing.T) {
 			t.Errorf("file show lacks %q: %s", want, out)
 		}
 	}
-	if out := must(t, "file", "list", "--tag", "piers"); !strings.Contains(out, f.ID) || !strings.Contains(out, "image/jpeg") {
+	if out := must(t, "file", "list", "--tag", "piers"); !strings.Contains(out, f.ID) ||
+		!strings.Contains(out, "image/jpeg") {
 		t.Error(out)
 	}
 	must(t, "file", "describe", f.ID, "--alt", "The stair in the sun")
-	testkit.Eventually(t, "the site says it anew", func() bool { return strings.Contains(page(), "The stair in the sun") })
-	if out := must(t, "file", "replace", f.ID, picture("gull-stair-2.jpg", 900), "--publish"); !strings.Contains(out, "900 × 600") {
+	testkit.Eventually(
+		t,
+		"the site says it anew",
+		func() bool { return strings.Contains(page(), "The stair in the sun") },
+	)
+	if out := must(t, "file", "replace", f.ID, picture("gull-stair-2.jpg", 900), "--publish"); !strings.Contains(
+		out,
+		"900 × 600",
+	) {
 		t.Error(out)
 	}
 	testkit.Eventually(t, "the site shows the other one", func() bool {
@@ -81,9 +104,13 @@ func TestAPictureByCommandLine(t *testing.T) {
 	})
 	refused(t, "Shown by Gull Stair", "file", "remove", f.ID)
 	refused(t, "no such file or directory", "file", "add", "/nowhere/x.jpg")
-	refused(t, "give x,y,width,height", "file", "describe", f.ID, "--focus", "1,2")
 	refused(t, "focal region", "file", "describe", f.ID, "--focus", "90,0,50,10")
-	refused(t, "say what", "file", "describe", f.ID)
+	for want, args := range map[string][]string{"give x,y,width,height": {"--focus", "1,2"}, "say what": nil} {
+		if code, _, errOut := run(t, append([]string{"file", "describe", f.ID}, args...)...); code != exitMisuse ||
+			!strings.Contains(errOut, want) {
+			t.Errorf("%v: exit %d, %s; want %q", args, code, errOut, want)
+		}
+	}
 	broken := file(t, "this is no picture")
 	if err := os.Rename(broken, broken+".png"); err != nil {
 		t.Fatal(err)

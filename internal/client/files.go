@@ -62,12 +62,18 @@ func (fs *Files) Check(ctx context.Context, o api.FileCheckOptions, each func(ap
 	if err != nil {
 		return err
 	}
-	return fs.c.stream(ctx, "/files/check", "application/json", strings.NewReader(string(src)), func(line []byte) error {
-		var c api.FileCheck
-		err := json.Unmarshal(line, &c)
-		each(c)
-		return err
-	})
+	return fs.c.stream(
+		ctx,
+		"/files/check",
+		"application/json",
+		strings.NewReader(string(src)),
+		func(line []byte) error {
+			var c api.FileCheck
+			err := json.Unmarshal(line, &c)
+			each(c)
+			return err
+		},
+	)
 }
 
 // Piecewise is an upload by the tus protocol.

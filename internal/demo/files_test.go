@@ -106,7 +106,10 @@ func TestAPictureGoesToTheSite(t *testing.T) {
 	w.click("the file", `document.querySelector("[data-file-field] a")`)
 	w.do("the file", chromedp.WaitVisible(chromedp.CSS("[data-region]")))
 	w.write("Description, English", "A quay in the evening")
-	w.when("the crops stand in the middle", `document.querySelector("[data-crop$=badge]")?.dataset.box === "150,0,600,600"`)
+	w.when(
+		"the crops stand in the middle",
+		`document.querySelector("[data-crop$=badge]")?.dataset.box === "150,0,600,600"`,
+	)
 	var at []float64
 	if at, err = chromedp.Run(w.b, chromedp.Evaluate[[]float64](`(() => {
 		const frame = document.querySelector("[data-focal] img");

@@ -119,8 +119,13 @@ func paint(name string) (image.Image, image.Rectangle) {
 	c := canvas{image.NewRGBA(image.Rect(0, 0, pictureWidth, pictureHeight))}
 	for y := range pictureHeight {
 		part := float64(y) / pictureHeight
-		draw.Draw(c.RGBA, image.Rect(0, y, pictureWidth, y+1), image.NewUniform(hue(sky+40*part, 55+15*part, 72+18*part)),
-			image.Point{}, draw.Src)
+		draw.Draw(
+			c.RGBA,
+			image.Rect(0, y, pictureWidth, y+1),
+			image.NewUniform(hue(sky+40*part, 55+15*part, 72+18*part)),
+			image.Point{},
+			draw.Src,
+		)
 	}
 	c.disc(color.RGBA{255, 246, 220, 255}, float64(150+r.IntN(900)), float64(90+r.IntN(200)), float64(34+r.IntN(40)))
 	for layer := range 3 {
@@ -130,11 +135,19 @@ func paint(name string) (image.Image, image.Rectangle) {
 		for x := 0; x <= pictureWidth; x += 40 {
 			corners = append(corners, float64(x), y+50-height*math.Max(0, math.Sin(float64(x)/170+phase)))
 		}
-		c.shape(hue(90+math.Mod(sky, 70), 20, float64(56-layer*12)), append(corners, pictureWidth, pictureHeight, 0, pictureHeight)...)
+		c.shape(
+			hue(90+math.Mod(sky, 70), 20, float64(56-layer*12)),
+			append(corners, pictureWidth, pictureHeight, 0, pictureHeight)...)
 	}
 	c.box(hue(185+math.Mod(sky, 40), 45, 34), 0, sea+30, pictureWidth, pictureHeight)
 	for range 14 {
-		c.box(color.RGBA{90, 90, 90, 90}, float64(r.IntN(1100)), sea+50+float64(r.IntN(300)), float64(30+r.IntN(120)), 3)
+		c.box(
+			color.RGBA{90, 90, 90, 90},
+			float64(r.IntN(1100)),
+			sea+50+float64(r.IntN(300)),
+			float64(30+r.IntN(120)),
+			3,
+		)
 	}
 	x, y := float64(200+r.IntN(700)), sea+60+float64(r.IntN(120))
 	dark, white := color.RGBA{18, 52, 63, 255}, color.RGBA{255, 255, 255, 255}

@@ -168,7 +168,13 @@ func TestAPictureGoesFromAnUploadToReaders(t *testing.T) {
 		f.Bytes != int64(len(src)) || f.Published || f.Image == "" || f.Color == "" || f.Placeholder == "" {
 		t.Fatalf("%+v", f)
 	}
-	n.save(t, false, "p1", "pier", content.Fields{"name": "Mella", "picture": f.ID, "more": map[string]any{"plan": f.ID}})
+	n.save(
+		t,
+		false,
+		"p1",
+		"pier",
+		content.Fields{"name": "Mella", "picture": f.ID, "more": map[string]any{"plan": f.ID}},
+	)
 
 	// Nobody sees it before the entry is published: the address of preview is signed.
 	_, body := n.call(t, "GET", base+"/preview/piers/mella?fields=picture(url,alt,width)", n.keyed(), nil)
@@ -186,7 +192,13 @@ func TestAPictureGoesFromAnUploadToReaders(t *testing.T) {
 		t.Errorf("with a key: %s", resp.Status)
 	}
 
-	n.save(t, true, "p1", "pier", content.Fields{"name": "Mella", "picture": f.ID, "more": map[string]any{"plan": f.ID}})
+	n.save(
+		t,
+		true,
+		"p1",
+		"pier",
+		content.Fields{"name": "Mella", "picture": f.ID, "more": map[string]any{"plan": f.ID}},
+	)
 	const fields = "picture[width=600,height=400,fit=cover](url,width,height),more(plan(url,alt))"
 	_, body = n.call(t, "GET", base+"/published/piers/mella?fields="+fields, nil, nil)
 	crop, _ := member(t, body, "picture", "url").(string)
@@ -217,12 +229,25 @@ func TestAPictureGoesFromAnUploadToReaders(t *testing.T) {
 		member(t, body, "items", 0, "picture", "srcset", 1, "type") != "image/webp" {
 		t.Errorf("%s", body)
 	}
-	_, body = n.call(t, "GET", base+"/published/files?fields=name,file[width=320](url,width)&filter=width>1000", nil, nil)
+	_, body = n.call(
+		t,
+		"GET",
+		base+"/published/files?fields=name,file[width=320](url,width)&filter=width>1000",
+		nil,
+		nil,
+	)
 	if member(t, body, "items", 0, "name") != "harbour.png" || member(t, body, "items", 0, "file", "width") != 320.0 {
 		t.Errorf("%s", body)
 	}
-	_, body = n.call(t, "POST", base+"/published/graphql", http.Header{"Content-Type": {"application/json"}},
-		[]byte(`{"query": "{ pier(slug: \"mella\") { picture(width: 600, height: 400, fit: COVER) { url width alt srcset { type } card { width } } } }"}`))
+	_, body = n.call(
+		t,
+		"POST",
+		base+"/published/graphql",
+		http.Header{"Content-Type": {"application/json"}},
+		[]byte(
+			`{"query": "{ pier(slug: \"mella\") { picture(width: 600, height: 400, fit: COVER) { url width alt srcset { type } card { width } } } }"}`,
+		),
+	)
 	if member(t, body, "data", "pier", "picture", "url") != crop ||
 		member(t, body, "data", "pier", "picture", "card", "width") != 300.0 ||
 		member(t, body, "data", "pier", "picture", "srcset", 0, "type") != "image/avif" {
@@ -301,7 +326,13 @@ func TestDescriptionsExpireWhatShowsThem(t *testing.T) {
 	if got := held(); got != "" {
 		t.Errorf("the credit: computed anew are %s", got)
 	}
-	resp, out := n.call(t, "PUT", "/control/v1/files/"+f.ID+"/bytes?publish=true", n.keyed(), drawn(t, 1000, 500, "jpg"))
+	resp, out := n.call(
+		t,
+		"PUT",
+		"/control/v1/files/"+f.ID+"/bytes?publish=true",
+		n.keyed(),
+		drawn(t, 1000, 500, "jpg"),
+	)
 	if resp.StatusCode != 200 {
 		t.Fatalf("%s: %s", resp.Status, out)
 	}
@@ -359,7 +390,11 @@ func TestBadFilesAreRefused(t *testing.T) {
 	n.upload(t, "name=again.bin", bytes.Repeat([]byte("y"), 390_000))
 
 	// Drawings may hold scripts: they are delivered so that those do nothing.
-	svg := n.upload(t, "name=boat.svg&publish=true", []byte(`<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>`))
+	svg := n.upload(
+		t,
+		"name=boat.svg&publish=true",
+		[]byte(`<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>`),
+	)
 	resp, _ = n.call(t, "GET", svg.URL, nil, nil)
 	if !strings.Contains(resp.Header.Get("Content-Security-Policy"), "sandbox") ||
 		!strings.HasPrefix(resp.Header.Get("Content-Disposition"), "attachment") {
@@ -456,12 +491,15 @@ func TestPicturesAreMadeOnce(t *testing.T) {
 	resp, out := a.call(t, "GET", path+"/info.json", http.Header{"Accept": {"application/ld+json"}}, nil)
 	if member(t, out, "profile") != "level2" || member(t, out, "width") != 1600.0 ||
 		!strings.HasPrefix(resp.Header.Get("Content-Type"), "application/ld+json") ||
-		resp.Header.Get("Access-Control-Allow-Origin") != "*" || !strings.HasSuffix(fmt.Sprint(member(t, out, "id")), path) {
+		resp.Header.Get(
+			"Access-Control-Allow-Origin",
+		) != "*" || !strings.HasSuffix(fmt.Sprint(member(t, out, "id")), path) {
 		t.Errorf("%v %s", resp.Header, out)
 	}
 	resp, _ = a.call(t, "GET", path+"/full/640,/0/default.jpg", http.Header{"If-None-Match": {`"` + "x" + `"`}}, nil)
 	tag := resp.Header.Get("ETag")
-	if resp, _ = b.call(t, "GET", path+"/full/640,/0/default.jpg", http.Header{"If-None-Match": {tag}}, nil); resp.StatusCode != 304 {
+	resp, _ = b.call(t, "GET", path+"/full/640,/0/default.jpg", http.Header{"If-None-Match": {tag}}, nil)
+	if resp.StatusCode != http.StatusNotModified {
 		t.Errorf("with its entity tag: %s", resp.Status)
 	}
 }
@@ -491,7 +529,13 @@ func TestUploadsGoOnWhereTheyBrokeOff(t *testing.T) {
 	}
 	metadata := "filename " + base64.StdEncoding.EncodeToString([]byte("harbour.png"))
 	uploads := "/control/v1/environments/" + n.Replica.Environment() + "/uploads"
-	resp, out := n.call(t, "POST", uploads, with("Upload-Length", fmt.Sprint(len(src)), "Upload-Metadata", metadata), nil)
+	resp, out := n.call(
+		t,
+		"POST",
+		uploads,
+		with("Upload-Length", fmt.Sprint(len(src)), "Upload-Metadata", metadata),
+		nil,
+	)
 	if resp.StatusCode != http.StatusCreated {
 		t.Fatalf("%s: %s", resp.Status, out)
 	}
@@ -571,19 +615,28 @@ func TestFilesOfOthers(t *testing.T) {
 	if resp.StatusCode != 201 || member(t, out, "name") != "quay.png" || member(t, out, "width") != 400.0 {
 		t.Fatalf("%s: %s", resp.Status, out)
 	}
-	for _, address := range []string{web.URL + "/nothing", web.URL + "/moved", "ftp://a/b", "file:///etc/passwd", "", "http://u:p@" + web.URL[7:]} {
+	for _, address := range []string{
+		web.URL + "/nothing", web.URL + "/moved", "ftp://a/b", "file:///etc/passwd", "", "http://u:p@" + web.URL[7:],
+	} {
 		if resp, out := fetch(n, address); resp.StatusCode != 422 || member(t, out, "detail") == nil {
 			t.Errorf("%q: %s %s", address, resp.Status, out)
 		}
 	}
 	guarded, _ := pierNode(t, environment.Options{})
-	if resp, out := fetch(guarded, web.URL+"/quay.png"); resp.StatusCode != 422 || !strings.Contains(string(out), "private") {
+	if resp, out := fetch(guarded, web.URL+"/quay.png"); resp.StatusCode != 422 ||
+		!strings.Contains(string(out), "private") {
 		t.Errorf("into a private network: %s %s", resp.Status, out)
 	}
 
 	mirror := func() string {
 		t.Helper()
-		id, err := n.Files.Mirror(t.Context(), web.URL+"/quay.png", "The quay", "test", content.Cause{Kind: "event", Name: "office"})
+		id, err := n.Files.Mirror(
+			t.Context(),
+			web.URL+"/quay.png",
+			"The quay",
+			"test",
+			content.Cause{Kind: "event", Name: "office"},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

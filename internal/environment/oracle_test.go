@@ -397,7 +397,8 @@ func (h *history) request() (path string, body string) {
 	ofRoute := []string{
 		"name", "slug", "rank", "season(label)", "tags", "text(plain)", "piers(name,office)",
 		"start(name,rank,depth)", "since", "about(published)", "about(path,locales)",
-		"piers(routes[limit=2,sort=name](name))", "extra", "photos(alt)", "photos[width=100](url)", "piers(photo(alt,credit))",
+		"piers(routes[limit=2,sort=name](name))", "extra", "photos(alt)", "photos[width=100](url)",
+		"piers(photo(alt,credit))",
 	}
 	ofPier := []string{
 		"name", "slug", "depth", "routes[limit=2](name)", "routes[sort=-rank,limit=3,filter=season = 'summer'](slug)",

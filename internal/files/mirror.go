@@ -87,7 +87,9 @@ func (s *Service) Resolve(ctx context.Context, edits []writing.Edit, by string, 
 			id, err := s.mirrored(ctx, address, alt, by, cause)
 			var problem *Problem
 			if errors.As(err, &problem) {
-				return content.Problems{{Entry: places[0].entry, Path: places[0].path, Rule: "mirror", Text: err.Error()}}
+				return content.Problems{
+					{Entry: places[0].entry, Path: places[0].path, Rule: "mirror", Text: err.Error()},
+				}
 			} else if err != nil {
 				return err
 			}
@@ -116,7 +118,14 @@ func (s *Service) mirrored(ctx context.Context, address, alt, by string, cause c
 	id, _ := got.(string)
 	var problem *Problem
 	if errors.As(err, &problem) && known {
-		s.work.Failures.Failed(s.log, "a file cannot be mirrored anew; the one of before stays", "address", address, "error", err)
+		s.work.Failures.Failed(
+			s.log,
+			"a file cannot be mirrored anew; the one of before stays",
+			"address",
+			address,
+			"error",
+			err,
+		)
 		return was.Entry, nil
 	}
 	return id, err

@@ -222,7 +222,8 @@ func (s *Service) look(ctx context.Context, file string, bytes int64, name strin
 
 // pictureEndings are the endings that promise a picture.
 var pictureEndings = map[string]string{
-	".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".png": "image/png", ".gif": "image/gif", ".webp": "image/webp", ".avif": "image/avif",
+	".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".png": "image/png", ".gif": "image/gif",
+	".webp": "image/webp", ".avif": "image/avif",
 }
 
 // maxScanSays is how much of what a scanner says is told.

@@ -89,8 +89,8 @@ type FieldFrom struct {
 	// says where the block's fields come from.
 	// Direct leaves the address of a file as it is; else the file is mirrored.
 	Direct bool
-	Kind  string
-	Kinds map[string]map[string]FieldFrom
+	Kind   string
+	Kinds  map[string]map[string]FieldFrom
 }
 
 type fieldFromForm struct {

@@ -34,8 +34,9 @@ func (r *Renderer) look(ctx context.Context, path, mediaType string) (Facts, err
 	}
 	// The whole of it, so that what is broken is found now and not by those who look at it.
 	small := filepath.Join(dir, "small.png")
-	if _, err := r.run(ctx, dir, nil, r.vips, "thumbnail", path, small+"[strip]", strconv.Itoa(placeholderSide), "--height",
-		strconv.Itoa(placeholderSide), "--size", "down", "--fail-on", "truncated"); err != nil {
+	side := strconv.Itoa(placeholderSide)
+	if _, err := r.run(ctx, dir, nil, r.vips, "thumbnail", path, small+"[strip]", side, "--height", side,
+		"--size", "down", "--fail-on", "truncated"); err != nil {
 		return f, err
 	}
 	src, err := os.ReadFile(small)

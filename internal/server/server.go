@@ -74,7 +74,8 @@ func New(o Options) *Server {
 		Environment: o.Environment, Guard: s.Guard, Batch: o.Batch, TrustedOnly: o.TrustedOnly, Log: o.Log,
 	})
 	s.Control = controlapi.New(o.Environment, s.Guard, s.Content, o.Log)
-	s.files = filesapi.New(o.Environment, s.Guard, o.Log)
+	held := filesapi.New(o.Environment, s.Guard, o.Log)
+	s.files = held
 	s.reads = withCORS(s.Content, o.Environment.Settings)
 	if s.console == nil {
 		s.console = embed.FS{}
@@ -84,6 +85,7 @@ func New(o Options) *Server {
 	}
 	r := s.mux
 	r.Post("/hooks/{origin}", s.hook)
+	r.Mount("/control/v1/environments/{environment}/uploads", held.Uploads())
 	r.Route("/control/v1", s.Control.Mount)
 	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)
 	r.Get("/console/*", s.serveConsole)

@@ -153,7 +153,12 @@ func drawFile(t *command.Table, f api.File) {
 const piecewiseFrom = 16 << 20
 
 // sendFile uploads one file, in pieces if it is large.
-func (a *Commands) sendFile(ctx context.Context, s *client.Client, path, name, replace string, publish bool) (api.File, error) {
+func (a *Commands) sendFile(
+	ctx context.Context,
+	s *client.Client,
+	path, name, replace string,
+	publish bool,
+) (api.File, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return api.File{}, err
@@ -292,7 +297,8 @@ func (a *Commands) fileRemove() *cobra.Command {
 func (a *Commands) fileCheck() *cobra.Command {
 	var o api.FileCheckOptions
 	c := &cobra.Command{
-		Use: "check", Short: "Compare what is kept of files with what is noted, and collect what nobody uses", Args: cobra.NoArgs,
+		Use: "check", Args: cobra.NoArgs,
+		Short: "Compare what is kept of files with what is noted, and collect what nobody uses",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			s, err := a.Service()
 			if err != nil {

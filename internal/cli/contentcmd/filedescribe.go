@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
 	"ubiquon/internal/api"
 	"ubiquon/internal/cli/command"
 	"ubiquon/internal/client"
@@ -24,11 +25,13 @@ type description struct {
 }
 
 func (d *description) flags(c *cobra.Command) {
-	c.Flags().StringArrayVar(&d.alt, "alt", nil, "what a picture shows, as in 'The harbour' or nb='Havna'; may be repeated")
+	c.Flags().
+		StringArrayVar(&d.alt, "alt", nil, "what a picture shows, as in 'The harbour' or nb='Havna'; may be repeated")
 	c.Flags().StringArrayVar(&d.caption, "caption", nil, "likewise, what stands below it")
 	c.Flags().StringVar(&d.credit, "credit", "", "who made it")
 	c.Flags().StringSliceVar(&d.tags, "tag", nil, "tags, in place of those that it has")
-	c.Flags().StringVar(&d.focus, "focus", "", "what no crop leaves out: x,y,width,height in percent, as in 40,20,30,30")
+	c.Flags().
+		StringVar(&d.focus, "focus", "", "what no crop leaves out: x,y,width,height in percent, as in 40,20,30,30")
 	c.Flags().BoolVar(&d.decorative, "decorative", false, "it says nothing, and needs no description")
 }
 
@@ -69,7 +72,13 @@ func (d *description) check() error {
 }
 
 // describe saves what the flags say of a file.
-func (a *Commands) describe(cmd *cobra.Command, s *client.Client, id string, d *description, publish bool) (api.File, error) {
+func (a *Commands) describe(
+	cmd *cobra.Command,
+	s *client.Client,
+	id string,
+	d *description,
+	publish bool,
+) (api.File, error) {
 	ctx := cmd.Context()
 	held, err := s.Entries().Get(ctx, id)
 	if err != nil {

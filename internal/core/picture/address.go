@@ -128,7 +128,13 @@ type Shown struct {
 // Show works out what a picture looks like in the form that is wanted: cover is a crop of the
 // wanted proportions around the focal region, as large as the picture has it and no larger than
 // wanted; contain and inside are the whole picture within the size, inside never enlarged.
-func Show(f *Facts, want model.Rendition) Shown {
+//
+// Without a form it is the whole picture.
+func Show(f *Facts, form *model.Rendition) Shown {
+	var want model.Rendition
+	if form != nil {
+		want = *form
+	}
 	s := Shown{Region: Box{0, 0, f.Width, f.Height}, whole: true, wanted: want}
 	w, h := want.Width, want.Height
 	if want.Fit != "" && want.Fit != "cover" || w == 0 || h == 0 {
@@ -218,7 +224,7 @@ func (a *Addresses) Picture(f *Facts, s Shown) string {
 
 // Preview is the address of the file 320 pixels wide, for lists, in a format of model.PictureFormats.
 func (a *Addresses) Preview(f *Facts, format string) string {
-	return a.Picture(f, Show(f, model.Rendition{Width: previewWidth, Fit: "inside", Format: format}))
+	return a.Picture(f, Show(f, &model.Rendition{Width: previewWidth, Fit: "inside", Format: format}))
 }
 
 const previewWidth = 320

@@ -115,10 +115,21 @@ func TestCropsHoldTheFocus(t *testing.T) {
 
 func addresses() *Addresses {
 	at := time.Date(2026, 11, 29, 8, 0, 0, 0, time.UTC)
-	return &Addresses{Environment: "main", Secret: []byte("s"), Ladder: DefaultLadder, Now: func() time.Time { return at }}
+	return &Addresses{
+		Environment: "main",
+		Secret:      []byte("s"),
+		Ladder:      DefaultLadder,
+		Now:         func() time.Time { return at },
+	}
 }
 
-var harbour = Facts{Hash: strings.Repeat("ab", 32), Name: "Harbour at dawn.jpg", MediaType: "image/jpeg", Width: 2400, Height: 1600}
+var harbour = Facts{
+	Hash:      strings.Repeat("ab", 32),
+	Name:      "Harbour at dawn.jpg",
+	MediaType: "image/jpeg",
+	Width:     2400,
+	Height:    1600,
+}
 
 // rest is what stands behind the hash of a picture's address.
 func rest(t *testing.T, address string) (string, url.Values) {
@@ -151,7 +162,7 @@ func TestAddressesAreGoodForWhatTheySay(t *testing.T) {
 		{model.Rendition{Width: 4800, Fit: "inside"}, "full/2400,1600/0/default.auto", false},
 		{model.Rendition{Width: 4000, Height: 4000}, "400,0,1600,1600/1600,1600/0/default.auto", true},
 	} {
-		address := a.Picture(&harbour, Show(&harbour, c.want))
+		address := a.Picture(&harbour, Show(&harbour, &c.want))
 		path, query := rest(t, address)
 		if path != c.path {
 			t.Errorf("%+v is at %s, want %s", c.want, path, c.path)
@@ -167,7 +178,8 @@ func TestAddressesAreGoodForWhatTheySay(t *testing.T) {
 		if _, err := r.For(harbour.Width, harbour.Height); err != nil {
 			t.Errorf("%s is not answered: %v", address, err)
 		}
-		if other, err := r.Snap(harbour.Width, harbour.Height, a.Ladder, false); !c.exact && (err != nil || other != "") {
+		if other, err := r.Snap(harbour.Width, harbour.Height, a.Ladder, false); !c.exact &&
+			(err != nil || other != "") {
 			t.Errorf("%s is led to %q, %v", address, other, err)
 		}
 		for _, wrong := range []string{strings.Replace(path, ",", "1,", 1), "0,0,10,10/10,10/0/default.jpg"} {
@@ -212,7 +224,7 @@ func TestSrcsetIsAnswered(t *testing.T) {
 	a := addresses()
 	for _, want := range []model.Rendition{{}, {Width: 600, Height: 600}, {Width: 320}, {Width: 100, Height: 50}} {
 		var sources []Source
-		if err := json.Unmarshal(a.AppendSrcset(nil, &harbour, Show(&harbour, want)), &sources); err != nil {
+		if err := json.Unmarshal(a.AppendSrcset(nil, &harbour, Show(&harbour, &want)), &sources); err != nil {
 			t.Fatal(err)
 		}
 		if len(sources) != 3 || sources[0].Type != "image/avif" || sources[2].Type != "image/jpeg" {
@@ -232,7 +244,8 @@ func TestSrcsetIsAnswered(t *testing.T) {
 					t.Fatalf("%s: %v", one, err)
 				}
 				signed := a.Check(harbour.Hash, path, query)
-				if other, err := r.Snap(harbour.Width, harbour.Height, a.Ladder, signed.Region); err != nil || other != "" {
+				if other, err := r.Snap(harbour.Width, harbour.Height, a.Ladder, signed.Region); err != nil ||
+					other != "" {
 					t.Errorf("%s (%d pixels) is led to %q, %v", address, j.Width, other, err)
 				}
 			}

@@ -335,17 +335,21 @@ func writePartsList(b *Buffer, parts []Part, src []byte) {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		// These come as JSON, texts included.
-		asJSON := slices.Clone(parts)
-		var cells [][]byte
-		for i := range asJSON {
-			if asJSON[i].Text = false; !asJSON[i].isFixed() {
-				cells = append(cells, o[asJSON[i].Name])
-			}
-		}
-		writeParts(b, asJSON, cells)
+		writePartsOf(b, parts, o)
 	}
 	b.WriteByte(']')
+}
+
+// writePartsOf writes an object whose members come as JSON, texts included.
+func writePartsOf(b *Buffer, parts []Part, o map[string]json.RawMessage) {
+	asJSON := slices.Clone(parts)
+	var cells [][]byte
+	for i := range asJSON {
+		if asJSON[i].Text = false; !asJSON[i].isFixed() {
+			cells = append(cells, o[asJSON[i].Name])
+		}
+	}
+	writeParts(b, asJSON, cells)
 }
 
 func writeName(b *Buffer, name string) {

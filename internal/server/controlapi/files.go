@@ -16,6 +16,9 @@ import (
 
 const mediaBytes = "application/octet-stream"
 
+// readsFiles is the grant that it takes to look at files.
+var readsFiles = access.Need{Verb: access.Read, Edition: content.Preview, Type: model.FileType}
+
 // mayUpload is the permit of what takes files in. Such a request is not kept for an
 // Idempotency-Key: the same bytes are kept once anyhow.
 var mayUpload = guard.On(access.Write, content.Preview)
@@ -57,7 +60,7 @@ func fileOperations() []*Operation {
 }
 
 func (s *API) listFiles(r *http.Request, in api.FileFilter) (out api.FileList, err error) {
-	if err := guard.Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: model.FileType}); err != nil {
+	if err := guard.Require(r, readsFiles); err != nil {
 		return out, err
 	}
 	sorts := []string{"", "updated", "-updated", "name", "-name", "bytes", "-bytes"}
@@ -91,7 +94,7 @@ func (s *API) listFiles(r *http.Request, in api.FileFilter) (out api.FileList, e
 }
 
 func (s *API) getFile(r *http.Request, in api.FileID) (out api.FileDetail, err error) {
-	if err := guard.Require(r, access.Need{Verb: access.Read, Edition: content.Preview, Type: model.FileType}); err != nil {
+	if err := guard.Require(r, readsFiles); err != nil {
 		return out, err
 	}
 	if out, err = s.env.Files.Get(r.Context(), in.ID); err != nil {

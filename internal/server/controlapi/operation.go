@@ -178,7 +178,6 @@ func (s *API) Mount(r chi.Router) {
 	for _, op := range Operations() {
 		r.Method(op.Method, op.Path, s.guard.Guard(op.Permit, op.handler(s)))
 	}
-	r.Mount("/environments/{environment}/uploads", s.uploads())
 	r.Method("GET", "/openapi.json", s.guard.Guard(guard.Anybody, http.HandlerFunc(s.description)))
 }
 

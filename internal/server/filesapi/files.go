@@ -223,8 +223,9 @@ func (s *API) image(
 	width, height := files.Size(b)
 	if width == 0 || !picture.IsSource(files.MediaType(b)) {
 		return api.Problem{
-			Kind: "no-picture", Status: http.StatusNotFound, Detail: "the file is " + files.MediaType(b) + ", of which no pictures are made",
-			Hint: "get the file itself, below /files/",
+			Kind: "no-picture", Status: http.StatusNotFound,
+			Detail: "the file is " + files.MediaType(b) + ", of which no pictures are made",
+			Hint:   "get the file itself, below /files/",
 		}
 	}
 	service := s.env.Addresses.Service(b.Hash)
@@ -237,16 +238,7 @@ func (s *API) image(
 		http.Redirect(w, r, service+"/info.json", http.StatusSeeOther)
 		return nil
 	case "info.json":
-		h.Set("Content-Type", "application/json")
-		h.Set("Vary", "Accept")
-		if strings.Contains(r.Header.Get("Accept"), "application/ld+json") {
-			h.Set("Content-Type", `application/ld+json;profile="http://iiif.io/api/image/3/context.json"`)
-		}
-		h.Set("Link", profile)
-		if h.Get("Cache-Control") == forEver {
-			h.Set("Cache-Control", "public, max-age=86400")
-		}
-		guard.WriteBody(w, picture.Info(service, width, height, s.env.Addresses.Ladder))
+		s.info(w, r, service, width, height)
 		return nil
 	}
 	parts := strings.Split(rest, "/")
@@ -267,9 +259,7 @@ func (s *API) image(
 			return err
 		}
 		if other != "" {
-			if h.Get("Cache-Control") == forEver {
-				h.Set("Cache-Control", "public, max-age=86400")
-			}
+			forADay(h)
 			to := service + "/" + other
 			if r.URL.RawQuery != "" {
 				to += "?" + r.URL.RawQuery
@@ -299,6 +289,26 @@ func (s *API) image(
 	s.patient(w, made.Item.Bytes)
 	http.ServeContent(w, r, "", time.Time{}, made.Reader)
 	return nil
+}
+
+// info describes a picture.
+func (s *API) info(w http.ResponseWriter, r *http.Request, service string, width, height int) {
+	h := w.Header()
+	h.Set("Content-Type", "application/json")
+	h.Set("Vary", "Accept")
+	if strings.Contains(r.Header.Get("Accept"), "application/ld+json") {
+		h.Set("Content-Type", `application/ld+json;profile="http://iiif.io/api/image/3/context.json"`)
+	}
+	h.Set("Link", profile)
+	forADay(h)
+	guard.WriteBody(w, picture.Info(service, width, height, s.env.Addresses.Ladder))
+}
+
+// forADay has an answer kept for a day that may be another some time.
+func forADay(h http.Header) {
+	if h.Get("Cache-Control") == forEver {
+		h.Set("Cache-Control", "public, max-age=86400")
+	}
 }
 
 // qualityOf reads how much a picture is compressed, which takes a signature.

@@ -145,7 +145,8 @@ func (fs *Files) List(ctx context.Context, f api.FileFilter) ([]api.FileRecord, 
 		and ($3 = '' or r.fields ->> 'mediaType' like replace($3, '*', '%'))
 		and ($4 = '' or r.fields -> 'tags' ? $4)
 		and case $5 when 'used' then `+used+` when 'unused' then not `+used+` else true end
-		and (not $6 or r.fields ->> 'mediaType' like 'image/%' and coalesce((r.fields -> 'decorative')::boolean, false) = false
+		and (not $6 or r.fields ->> 'mediaType' like 'image/%'
+			and coalesce((r.fields -> 'decorative')::boolean, false) = false
 			and coalesce(r.fields -> 'alt', '{}') = '{}')
 		order by `+order+` limit $7 offset $8`,
 		fs.environment, escaped(f.Search), f.Type, f.Tag, f.Use, f.Undescribed, f.Limit, f.Offset)
@@ -178,7 +179,8 @@ const used = `exists (select from document d where d.environment = e.environment
 
 const recordColumns = `e.id, e.revision, e.published_revision, e.behind, e.updated, r.fields`
 
-const recordsFrom = ` from entry e join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
+const recordsFrom = ` from entry e join revision r on r.environment = e.environment and r.entry = e.id
+	and r.number = e.revision
 	where e.environment = $1 and e.type = 'file' and e.retired is null`
 
 func record() (*api.FileRecord, []any) {

@@ -1,4 +1,4 @@
-package controlapi
+package filesapi
 
 import (
 	"encoding/json"
@@ -21,6 +21,7 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/files"
 	"ubiquon/internal/server/guard"
 )
 
@@ -30,10 +31,10 @@ const uploadsKeptFor = 48 * time.Hour
 // mostUploads bounds the uploads that have begun and not ended.
 const mostUploads = 1000
 
-// uploads takes files in by the tus protocol 1.0.0, so that an upload that broke off goes on where
+// Uploads takes files in by the tus protocol 1.0.0, so that an upload that broke off goes on where
 // it was. Metadata: filename; replace, the id of a file that gets other bytes; publish, if "true".
 // The answer to the last piece has the file as JSON, and its id in the header Ubiquon-File.
-func (s *API) uploads() http.Handler {
+func (s *API) Uploads() http.Handler {
 	dir := s.env.Files.UploadDirectory()
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		s.log.Error("uploads that go on where they broke off cannot be taken", "error", err)
@@ -46,7 +47,7 @@ func (s *API) uploads() http.Handler {
 	h, err := tus.NewUnroutedHandler(tus.Config{
 		StoreComposer: composer, MaxSize: s.env.Files.MaxBytes(), BasePath: s.uploadsPath() + "/",
 		RespectForwardedHeaders: true, DisableDownload: true, Cors: &tus.CorsConfig{Disable: true},
-		Logger: slog.New(slog.NewTextHandler(io.Discard, nil)) /* it would log every request */, NetworkTimeout: 30 * time.Second,
+		Logger: discarded, NetworkTimeout: 30 * time.Second,
 		PreUploadCreateCallback: func(e tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			return tus.HTTPResponse{}, tus.FileInfoChanges{}, s.tusError(s.begins(e))
 		},
@@ -56,7 +57,7 @@ func (s *API) uploads() http.Handler {
 		s.log.Error("uploads that go on where they broke off cannot be taken", "error", err)
 		return http.NotFoundHandler()
 	}
-	permit := mayUpload.WithBody(guard.FileBody)
+	permit := guard.On(access.Write, content.Preview).WithBody(guard.FileBody)
 	r := chi.NewRouter()
 	r.Use(func(next http.Handler) http.Handler {
 		return s.guard.Guard(permit, s.inEnvironment(h.Middleware(next)))
@@ -88,7 +89,8 @@ func (s *API) inEnvironment(next http.Handler) http.Handler {
 			)
 			return
 		}
-		if err := mayAdd(r, false); err != nil {
+		need := access.Need{Verb: access.Write, Edition: content.Preview, Type: model.FileType}
+		if err := guard.Require(r, need); err != nil {
 			s.guard.Fail(w, r, err)
 			return
 		}
@@ -103,7 +105,11 @@ func (s *API) ofUpload(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		id := chi.URLParam(r, "id")
 		if !uploadID.MatchString(id) {
-			s.guard.Fail(w, r, api.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no such upload"})
+			s.guard.Fail(
+				w,
+				r,
+				api.Problem{Kind: "not-found", Status: http.StatusNotFound, Detail: "there is no such upload"},
+			)
 			return
 		}
 		r = r.Clone(r.Context())
@@ -111,6 +117,9 @@ func (s *API) ofUpload(next http.HandlerFunc) http.HandlerFunc {
 		next(w, r)
 	}
 }
+
+// discarded drops the library's log of every request.
+var discarded = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 var lastSweep atomic.Int64
 
@@ -147,8 +156,11 @@ func (s *API) begins(e tus.HookEvent) error {
 // ends takes a file in that is here as a whole.
 func (s *API) ends(e tus.HookEvent) (tus.HTTPResponse, error) {
 	name := e.Upload.MetaData["filename"]
-	u := upload(guard.PrincipalIn(e.Context).Name, name, e.Upload.MetaData["publish"] == "true")
-	u.Replace = e.Upload.MetaData["replace"]
+	by := guard.PrincipalIn(e.Context).Name
+	u := files.Upload{
+		Name: name, Replace: e.Upload.MetaData["replace"], Publish: e.Upload.MetaData["publish"] == "true", By: by,
+		Cause: content.Cause{Kind: "user", Name: by},
+	}
 	path := e.Upload.Storage["Path"]
 	f, err := s.env.Files.AddFile(e.Context, path, u)
 	// Whatever came of it, the upload is over; nobody asks for its bytes here.
@@ -160,7 +172,7 @@ func (s *API) ends(e tus.HookEvent) (tus.HTTPResponse, error) {
 	body, err := json.Marshal(f)
 	return tus.HTTPResponse{
 		StatusCode: http.StatusOK, Body: string(body),
-		Header: tus.HTTPHeader{"Content-Type": mediaJSON, "Ubiquon-File": f.ID},
+		Header: tus.HTTPHeader{"Content-Type": "application/json", "Ubiquon-File": f.ID},
 	}, err
 }
 
