@@ -17,6 +17,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/client"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/testkit/browser"
 )
@@ -91,7 +92,8 @@ func run(cardFile, to string, dark bool) error {
 	}
 	pages := []struct{ name, path, ready string }{
 		{"console-now", "/", "[data-chart]"},
-		{"console-types", "/types", "[data-type]"},
+		{"console-files", "/files", "[data-file]"},
+		{"console-file", "/files/" + content.MakeID(content.Local, "file", "ostra"), "[data-crop]"},
 		{"console-type", "/types/page", "[data-field]"},
 		{"console-entries", "/entries?type=notice&sort=title", "[data-entry]"},
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
@@ -106,7 +108,6 @@ func run(cardFile, to string, dark bool) error {
 			"[data-answer='200']",
 		},
 		{"console-cache", "/cache", "[data-chart]"},
-		{"console-events", "/events", "[data-event]"},
 		{"console-sites", "/sites", "[data-build]"},
 		{"console-rules", "/rules?outcome=", "[data-run]"},
 		{"console-rule", "/rules/Show%20cancelled%20crossings%20at%20once", "[data-step=mail]"},
