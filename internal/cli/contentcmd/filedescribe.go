@@ -16,12 +16,12 @@ import (
 
 // description is what flags say of a file.
 type description struct {
-	alt, caption        []string
-	credit, focus       string
-	tags                []string
-	decorative, isNamed bool
-	alts, captions      map[string]any
-	region              map[string]any
+	alt, caption   []string
+	credit, focus  string
+	tags           []string
+	decorative     bool
+	alts, captions map[string]any
+	region         map[string]any
 }
 
 func (d *description) flags(c *cobra.Command) {

@@ -146,7 +146,8 @@ func (s *API) begins(e tus.HookEvent) error {
 		}
 	}
 	if e.Upload.MetaData["publish"] == "true" {
-		if need, missing := guard.PrincipalIn(ctx).Rights.Missing([]access.Need{{Verb: access.Publish, Edition: content.Published, Type: model.FileType}}); missing {
+		need := access.Need{Verb: access.Publish, Edition: content.Published, Type: model.FileType}
+		if _, missing := guard.PrincipalIn(ctx).Rights.Missing([]access.Need{need}); missing {
 			return &access.DeniedError{Grant: need}
 		}
 	}
