@@ -54,7 +54,7 @@ var mayImport = map[string][]string{
 	"replication": {"api", "core", "store...", "cache", "background"},
 	"delivery":    {"core", "api", "admission", "store...", "cache", "graphql", "background", "replication"},
 	"authoring":   {"core", "api", "admission", "health", "store...", "cache", "background", "replication"},
-	"files":       {"api", "core", "store...", "blob", "rendering", "outbound", "background", "replication"},
+	"files":       {"admission", "api", "core", "store...", "blob", "rendering", "outbound", "background", "replication"},
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
 	"settings":    {"api", "core", "store...", "origin", "outbound", "background", "replication"},
 	"automation": {

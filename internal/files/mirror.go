@@ -120,7 +120,7 @@ func (s *Service) mirrored(ctx context.Context, address, alt, by string, cause c
 	if errors.As(err, &problem) && known {
 		s.work.Failures.Failed(
 			s.log,
-			"a file cannot be mirrored anew; the one of before stays",
+			"a file cannot be mirrored again; the previous copy stays",
 			"address",
 			address,
 			"error",

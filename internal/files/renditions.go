@@ -254,6 +254,12 @@ func (s *Service) render(
 ) (files.Rendition, error) {
 	x := files.Rendition{MediaType: picture.Formats[j.Format], Made: true}
 	settled := context.WithoutCancel(ctx)
+	who, _ := ctx.Value(principalKey{}).(string)
+	leave, err := s.turns.Enter(ctx, who, false)
+	if err != nil {
+		return x, errors.Join(err, s.store.GiveUp(settled, k.Hash, k.Name))
+	}
+	defer leave()
 	path, done, err := s.blobs.Local(ctx, originalKey(b.Hash))
 	if err == nil {
 		defer done()

@@ -10,11 +10,13 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"runtime"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/singleflight"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/blob"
@@ -82,6 +84,8 @@ type Service struct {
 	work      *background.Group
 
 	making, mirroring singleflight.Group
+	// turns shares the making of pictures fairly among those who ask.
+	turns *admission.Queue
 
 	mu sync.Mutex
 	// blobsKnown, published and made are what is known without asking the database: of bytes,
@@ -94,7 +98,7 @@ type Service struct {
 	late       chan late
 }
 
-// mostKnown bounds each of the maps: one that is full is begun anew.
+// mostKnown bounds each of the maps: a full one is emptied.
 const mostKnown = 20_000
 
 // New returns the library of the files of what the replica follows.
@@ -114,6 +118,10 @@ func New(o Options) *Service {
 		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
 		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan late, mostLate),
+		turns: admission.New(admission.Options{
+			AtOnce: runtime.NumCPU(), PerPrincipal: max(runtime.NumCPU()/2, 1), Waiting: mostWaiting,
+			WaitingPerPrincipal: mostWaiting / 5, Patience: claimFor / 2,
+		}),
 	}
 	s.forget()
 	return s
@@ -139,11 +147,21 @@ func (s *Service) forget() {
 	s.made, s.used, s.lateAVIF = map[files.Key]files.Rendition{}, map[files.Key]bool{}, map[files.Key]bool{}
 }
 
-// ContentChanged has whether readers can see files asked for anew.
+// ContentChanged forgets which files readers can see: that is looked up again.
 func (s *Service) ContentChanged() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	clear(s.published)
+}
+
+// mostWaiting bounds the pictures that wait to be made; of one principal a fifth of them.
+const mostWaiting = 200
+
+type principalKey struct{}
+
+// For says who asks for pictures: who asks for many waits behind those who ask for few.
+func For(ctx context.Context, principal string) context.Context {
+	return context.WithValue(ctx, principalKey{}, principal)
 }
 
 // known returns what a map knows, or finds it out.

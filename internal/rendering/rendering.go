@@ -48,11 +48,11 @@ type Options struct {
 
 // Renderer makes pictures. It is safe for concurrent use.
 type Renderer struct {
-	vips, header, limits, self string
-	timeout                    time.Duration
-	turns                      chan struct{}
-	waiting                    atomic.Int64
-	maxWaiting                 int64
+	vips, header, limits, nice, self string
+	timeout                          time.Duration
+	turns                            chan struct{}
+	waiting                          atomic.Int64
+	maxWaiting                       int64
 	// Made counts the pictures that were made.
 	Made atomic.Int64
 }
@@ -82,6 +82,7 @@ func New(o Options) *Renderer {
 		}
 	}
 	r.limits, _ = exec.LookPath("prlimit")
+	r.nice, _ = exec.LookPath("nice")
 	r.self, _ = os.Executable()
 	n := o.AtOnce
 	if n == 0 {
@@ -179,6 +180,10 @@ func (r *Renderer) run(ctx context.Context, dir string, stdin []byte, argv ...st
 				maxFiles,
 			), "--core=0", "--cpu=" + strconv.Itoa(int(r.timeout/time.Second)*2+1), "--",
 		}, argv...)
+	}
+	if r.nice != "" {
+		// What answers readers goes first.
+		argv = append([]string{r.nice, "-n", "10"}, argv...)
 	}
 	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	cmd.Dir = dir

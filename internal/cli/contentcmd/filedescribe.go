@@ -162,6 +162,6 @@ func (a *Commands) fileDescribe() *cobra.Command {
 		},
 	}
 	d.flags(c)
-	c.Flags().BoolVar(&draft, "draft", false, "save a draft; else what is published is described anew at once")
+	c.Flags().BoolVar(&draft, "draft", false, "save a draft; else a published file is published again at once")
 	return c
 }

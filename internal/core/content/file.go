@@ -193,7 +193,7 @@ var fileMembers = []string{
 // outsideNames lists what is said of a file that lies elsewhere.
 var outsideNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
 
-// file lays out a value of the kind File.
+// file returns the delivered form of a value of the kind File.
 func (l *layout) file(v any) any {
 	in, _ := v.(map[string]any)
 	id := FileID(in)

@@ -74,7 +74,7 @@ func (p *SelectedField) fileMembers() []string {
 	return out
 }
 
-// writeFiles lays out one file or a list of them as the pick asks for it.
+// writeFiles writes one file or a list of them as the pick asks for it.
 func writeFiles(b *Buffer, p *SelectedField, src []byte) {
 	if !p.Several {
 		if src == nil || string(src) == "null" {

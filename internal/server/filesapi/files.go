@@ -109,8 +109,8 @@ func (s *API) answer(w http.ResponseWriter, r *http.Request) error {
 			Hint:   "revoke it (ubiquon key revoke), and send keys in the header Authorization: Bearer … only",
 		}
 	}
-	// Reads of one database round trip at most: what is known is remembered.
-	ctx := db.For(r.Context(), db.Reading)
+	// What is known is remembered. What is not takes no connection from those who read content.
+	ctx := files.For(db.For(r.Context(), db.Listing), "network "+s.guard.Network(r))
 	b, err := s.env.Files.Blob(ctx, hash)
 	if errors.Is(err, db.ErrNotFound) {
 		return notFound(r.URL.Path)
