@@ -95,7 +95,8 @@ func (y *harness) rendering(ctx context.Context, c *client.Client, dir string) e
 		return err
 	}
 	fmt.Printf(
-		"  24 MP → 1,200 px WebP: the tools %s, ours %s, %.2f of their speed; memory of the service %+d MB, of a child at most %d MB\n",
+		"  24 MP → 1,200 px WebP: the tools %s, ours %s, %.2f of their speed; memory of the service %+d MB, "+
+			"of a child at most %d MB\n",
 		t.Round(
 			time.Millisecond,
 		),
@@ -159,7 +160,11 @@ func (y *harness) keptPictures(ctx context.Context, c *client.Client, dir string
 	for _, one := range []struct {
 		name    string
 		headers []string
-	}{{"whole", nil}, {"a range", []string{"Range: bytes=1000-1999"}}, {"with its entity tag", []string{"If-None-Match: " + resp.Header.Get("ETag")}}} {
+	}{
+		{"whole", nil},
+		{"a range", []string{"Range: bytes=1000-1999"}},
+		{"with its entity tag", []string{"If-None-Match: " + resp.Header.Get("ETag")}},
+	} {
 		var ratios []float64
 		for range y.rounds {
 			reference, err := y.loadBare(ctx, bare+"/kept.jpg", one.headers...)
