@@ -389,6 +389,16 @@ func TestBadFilesAreRefused(t *testing.T) {
 	// The same bytes again take no room.
 	n.upload(t, "name=again.bin", bytes.Repeat([]byte("y"), 390_000))
 
+	// Files are imported like other entries, as long as their bytes are here.
+	again := n.upload(t, "name=tide.txt", []byte("high at noon"))
+	lines := fmt.Sprintf(`{"id":"tide-2","type":"file","fields":{"name":"tide 2.txt","hash":%q}}`+"\n"+
+		`{"id":"tide-3","type":"file","fields":{"name":"tide 3.txt","hash":%q}}`, again.Hash, strings.Repeat("0", 64))
+	var last api.ImportProgress
+	if err := n.client.Entries().Import(t.Context(), strings.NewReader(lines), api.ImportOptions{},
+		func(p api.ImportProgress) { last = p }); err != nil || last.Written != 1 || last.Bad != 1 {
+		t.Errorf("%+v, %v; want the one whose bytes are here", last, err)
+	}
+
 	// Drawings may hold scripts: they are delivered so that those do nothing.
 	svg := n.upload(
 		t,

@@ -38,6 +38,11 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 				asked, numbers = append(asked, e.ID), append(numbers, n)
 			}
 		}
+		for _, fields := range []content.Fields{e.Save, e.Published} {
+			if hash, ok := fields["hash"].(string); ok && e.Type == model.FileType {
+				hashes = append(hashes, hash)
+			}
+		}
 		if t := tx.m.Type(e.Type); t != nil && e.Save != nil && !e.Loose {
 			for _, leaf := range content.Leaves(t, e.Save, false) {
 				id, _ := leaf.Value.(string)
@@ -47,9 +52,6 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 				if (leaf.Field.Kind == model.Reference || leaf.Field.Kind == model.File) && content.ValidID(id) {
 					refs = append(refs, id)
 				}
-			}
-			if hash, ok := e.Save["hash"].(string); ok && t.IsBuiltIn() {
-				hashes = append(hashes, hash)
 			}
 		}
 	}
