@@ -28,7 +28,7 @@ var mayImport = map[string][]string{
 	"outbound":   {"core"},
 	"mailer":     {},
 	"blob":       {},
-	"rendering":  {"core"},
+	"rendering":  {"admission", "core"},
 	"graphql":    {"core"},
 
 	"store/cluster":   {},
@@ -72,9 +72,9 @@ var mayImport = map[string][]string{
 
 	"server/guard": {
 		"core", "api", "admission", "store...", "cache", "background", "replication", "settings",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment", "files", "rendering",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment", "files",
 	},
-	"server/filesapi": {"api", "core", "store...", "environment", "files", "server/guard"},
+	"server/filesapi": {"api", "core", "store...", "environment", "files", "rendering", "server/guard"},
 	"server/contentapi": {
 		"api", "core", "admission", "store...", "cache", "graphql", "replication",
 		"delivery", "authoring", "diagnose", "environment", "server/guard",

@@ -214,6 +214,7 @@ func (e *Environment) applyOutside(
 func (e *Environment) openFiles(o *Options) (err error) {
 	e.Addresses = &picture.Addresses{
 		Base: strings.TrimSuffix(o.Files.Address, "/"), Environment: o.Store.Environment, Ladder: o.Files.Ladder,
+		Now: time.Now,
 	}
 	if len(e.Addresses.Ladder) == 0 {
 		e.Addresses.Ladder = picture.DefaultLadder

@@ -84,7 +84,7 @@ func (s *Service) Collect(ctx context.Context) (n int, err error) {
 			return n, err
 		}
 		for _, k := range gone {
-			if err := s.blobs.Delete(ctx, renditionKey(k)); err != nil {
+			if err := s.blobs.Delete(ctx, blobKey(k)); err != nil {
 				return n, err
 			}
 			n++

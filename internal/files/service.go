@@ -10,13 +10,11 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"runtime"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/singleflight"
 
-	"ubiquon/internal/admission"
 	"ubiquon/internal/api"
 	"ubiquon/internal/background"
 	"ubiquon/internal/blob"
@@ -84,22 +82,20 @@ type Service struct {
 	work      *background.Group
 
 	making, mirroring singleflight.Group
-	// turns shares the making of pictures fairly among those who ask.
-	turns *admission.Queue
 
 	mu sync.Mutex
 	// blobsKnown, published and made are what is known without asking the database: of bytes,
 	// whether readers can see a file with them, and of pictures that are kept.
 	blobsKnown map[string]files.Blob
 	published  map[string]bool
-	made       map[files.Key]files.Rendition
+	made       map[files.Key]keptPicture
 	used       map[files.Key]bool // since they were last noted
 	lateAVIF   map[files.Key]bool // that are made in the background
-	late       chan late
+	late       chan order
 }
 
 // mostKnown bounds each of the maps: a full one is emptied.
-const mostKnown = 20_000
+const mostKnown = 5000
 
 // New returns the library of the files of what the replica follows.
 func New(o Options) *Service {
@@ -117,11 +113,7 @@ func New(o Options) *Service {
 	s := &Service{
 		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
-		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan late, mostLate),
-		turns: admission.New(admission.Options{
-			AtOnce: runtime.NumCPU(), PerPrincipal: max(runtime.NumCPU()/2, 1), Waiting: mostWaiting,
-			WaitingPerPrincipal: mostWaiting / 5, Patience: claimFor / 2,
-		}),
+		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan order, mostLate),
 	}
 	s.forget()
 	return s
@@ -144,7 +136,7 @@ func (s *Service) forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.blobsKnown, s.published = map[string]files.Blob{}, map[string]bool{}
-	s.made, s.used, s.lateAVIF = map[files.Key]files.Rendition{}, map[files.Key]bool{}, map[files.Key]bool{}
+	s.made, s.used, s.lateAVIF = map[files.Key]keptPicture{}, map[files.Key]bool{}, map[files.Key]bool{}
 }
 
 // ContentChanged forgets which files readers can see: that is looked up again.
@@ -154,51 +146,36 @@ func (s *Service) ContentChanged() {
 	clear(s.published)
 }
 
-// mostWaiting bounds the pictures that wait to be made; of one principal a fifth of them.
-const mostWaiting = 200
-
-type principalKey struct{}
-
-// For says who asks for pictures: who asks for many waits behind those who ask for few.
-func For(ctx context.Context, principal string) context.Context {
-	return context.WithValue(ctx, principalKey{}, principal)
-}
-
-// known returns what a map knows, or finds it out.
-func known[K comparable, V any](s *Service, of func() map[K]V, key K, find func() (V, error)) (V, error) {
-	s.mu.Lock()
-	held := of()
-	v, ok := held[key]
-	s.mu.Unlock()
-	if ok {
-		return v, nil
+// keepIn keeps what was found out in one of the maps. The caller holds the lock.
+func keepIn[K comparable, V any](m map[K]V, key K, v V) {
+	if len(m) >= mostKnown {
+		clear(m)
 	}
-	v, err := find()
-	if err != nil {
-		return v, err
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	now := of()
-	if len(now) >= mostKnown {
-		clear(now)
-	}
-	now[key] = v
-	return v, nil
+	m[key] = v
 }
 
 // Blob returns what is known of bytes. Its error is db.ErrNotFound if they are not kept.
 func (s *Service) Blob(ctx context.Context, hash string) (files.Blob, error) {
-	return known(s, func() map[string]files.Blob { return s.blobsKnown }, hash, func() (files.Blob, error) {
-		return s.store.Blob(ctx, hash)
-	})
+	s.mu.Lock()
+	b, ok := s.blobsKnown[hash]
+	s.mu.Unlock()
+	if ok {
+		return b, nil
+	}
+	b, err := s.store.Blob(ctx, hash)
+	if err != nil {
+		return b, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	keepIn(s.blobsKnown, hash, b)
+	return b, nil
 }
 
 // IsPublished tells whether readers can see a file with the bytes.
 func (s *Service) IsPublished(ctx context.Context, hash string) (bool, error) {
 	s.mu.Lock()
-	held := s.published
-	is, ok := held[hash]
+	is, ok := s.published[hash]
 	s.mu.Unlock()
 	if ok {
 		return is, nil
@@ -210,11 +187,8 @@ func (s *Service) IsPublished(ctx context.Context, hash string) (bool, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.published) >= mostKnown {
-		clear(s.published)
-	}
 	if s.replica.Cache().Applied() == before { // else it may be older than what was cleared
-		s.published[hash] = is
+		keepIn(s.published, hash, is)
 	}
 	return is, nil
 }

@@ -93,7 +93,7 @@ func (s *Service) Add(ctx context.Context, in io.Reader, u Upload) (api.File, er
 // AddSpooled takes in what blob.Spool has written.
 func (s *Service) AddSpooled(ctx context.Context, path, hash string, bytes int64, u Upload) (api.File, error) {
 	defer os.Remove(path) //nolint // it is gone where it was put
-	if err := s.keep(ctx, path, hash, bytes, u.Name); err != nil {
+	if err := s.keep(rendering.For(ctx, u.By), path, hash, bytes, u.Name); err != nil {
 		return api.File{}, err
 	}
 	edit := writing.Edit{ID: u.ID, Type: model.FileType, Origin: content.Local}

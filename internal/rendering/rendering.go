@@ -5,6 +5,7 @@ package rendering
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/core/picture"
 )
 
@@ -30,6 +32,9 @@ const (
 	MaxPixels = 100_000_000
 	// Timeout of making one picture.
 	Timeout = 10 * time.Second
+	// mostWaiting bounds what waits for its turn, and patience for how long.
+	mostWaiting = 200
+	patience    = 15 * time.Second
 	// maxSays is how much of what a child says is read.
 	maxSays = 16 << 10
 )
@@ -40,7 +45,7 @@ type Options struct {
 	WithoutTools bool
 	// AtOnce bounds the child processes; 0 means one for each processor.
 	AtOnce int
-	// Waiting bounds what waits for its turn; 0 means 200.
+	// Waiting bounds what waits for its turn, 0 means 200; of one principal half of that.
 	Waiting int
 	// Timeout of making one picture; 0 means Timeout.
 	Timeout time.Duration
@@ -50,15 +55,10 @@ type Options struct {
 type Renderer struct {
 	vips, header, limits, nice, self string
 	timeout                          time.Duration
-	turns                            chan struct{}
-	waiting                          atomic.Int64
-	maxWaiting                       int64
+	turns                            *admission.Queue
 	// Made counts the pictures that were made.
 	Made atomic.Int64
 }
-
-// ErrBusy is the error when too many pictures wait to be made.
-var ErrBusy = errors.New("too many pictures are being made; ask again in a few seconds")
 
 // BrokenError says what is wrong with a picture, for those who have uploaded it.
 type BrokenError struct{ Reason string }
@@ -67,12 +67,9 @@ func (e *BrokenError) Error() string { return e.Reason }
 
 // New finds the tools.
 func New(o Options) *Renderer {
-	r := &Renderer{timeout: o.Timeout, maxWaiting: int64(o.Waiting)}
+	r := &Renderer{timeout: o.Timeout}
 	if r.timeout == 0 {
 		r.timeout = Timeout
-	}
-	if r.maxWaiting == 0 {
-		r.maxWaiting = 200
 	}
 	if !o.WithoutTools {
 		r.vips, _ = exec.LookPath("vips")
@@ -88,7 +85,11 @@ func New(o Options) *Renderer {
 	if n == 0 {
 		n = runtime.NumCPU()
 	}
-	r.turns = make(chan struct{}, n)
+	waiting := cmp.Or(o.Waiting, mostWaiting)
+	r.turns = admission.New(admission.Options{
+		AtOnce: n, PerPrincipal: max(n/2, 1), Waiting: waiting, WaitingPerPrincipal: max(waiting/2, 1),
+		Patience: patience,
+	})
 	return r
 }
 
@@ -103,19 +104,17 @@ func (r *Renderer) Formats() []string {
 	return []string{"jpg", "png"}
 }
 
-// enter waits for a turn.
+type principalKey struct{}
+
+// For says who asks for pictures: who asks for many waits behind those who ask for few.
+func For(ctx context.Context, principal string) context.Context {
+	return context.WithValue(ctx, principalKey{}, principal)
+}
+
+// enter waits for a turn. Its error is admission.ErrOverloaded or a context's.
 func (r *Renderer) enter(ctx context.Context) (leave func(), err error) {
-	if r.waiting.Add(1) > r.maxWaiting {
-		r.waiting.Add(-1)
-		return nil, ErrBusy
-	}
-	defer r.waiting.Add(-1)
-	select {
-	case r.turns <- struct{}{}:
-		return func() { <-r.turns }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
+	principal, _ := ctx.Value(principalKey{}).(string)
+	return r.turns.Enter(ctx, principal, false)
 }
 
 // Facts are what a picture's bytes tell.
@@ -148,7 +147,8 @@ func (r *Renderer) Look(ctx context.Context, path, mediaType string) (Facts, err
 }
 
 // Make makes a picture of the file at path into another file. quality is that of the compression,
-// 0 for what is usual. Its error is ErrBusy, a *BrokenError, or a context's.
+// 0 for what is usual. Its error is admission.ErrOverloaded, a *BrokenError, or
+// a context's.
 func (r *Renderer) Make(ctx context.Context, path string, f Facts, j picture.Job, quality int, out string) error {
 	leave, err := r.enter(ctx)
 	if err != nil {

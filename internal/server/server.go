@@ -141,19 +141,17 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.reads.ServeHTTP(w, r)
 		return
 	}
-	if strings.HasPrefix(r.URL.Path, "/files/") || strings.HasPrefix(r.URL.Path, "/images/") {
-		// Files are copied by the system, which a writer that counts is in the way of.
-		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path), "").Inc()
-		s.files.ServeHTTP(w, r)
-		return
-	}
-	s.secured(w.Header())
 	noted := &guard.Counted{ResponseWriter: w}
 	defer func() {
 		s.Guard.Metrics.Requests.WithLabelValues(guard.Surface(r.URL.Path),
 			strconv.Itoa(cmp.Or(noted.Status, http.StatusOK))).
 			Inc()
 	}()
+	if strings.HasPrefix(r.URL.Path, "/files/") || strings.HasPrefix(r.URL.Path, "/images/") {
+		s.files.ServeHTTP(noted, r) // it says itself what browsers are to be careful with
+		return
+	}
+	s.secured(w.Header())
 	s.mux.ServeHTTP(noted, r)
 }
 

@@ -277,9 +277,6 @@ func (l *layout) deliveredOne(f *model.Field, v any) any {
 	return v
 }
 
-// FileNames lists what is said of a file where nothing is asked for by name, in the order of delivery.
-var FileNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
-
 // pathOf fills in the type's path template; nil when there is none or a part
 // of it has no value.
 func pathOf(t *model.Type, doc *Document, path func(id string) string) *string {

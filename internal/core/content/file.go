@@ -40,6 +40,10 @@ func FileIDs(t *model.Type, fields Fields) []string {
 // is at an address is to be mirrored. It is never stored.
 const MirrorMark = "mirror"
 
+// FileNames lists what is said of a file where nothing is asked for by name, in the order of delivery;
+// of one that lies elsewhere nothing else is known.
+var FileNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
+
 // ownDescription are the members by which a value describes its file for its own use.
 var ownDescription = []string{"alt", "focus"}
 
@@ -78,12 +82,12 @@ func (c *checker) file(_ *model.Field, path string, v any) {
 		return
 	}
 	for name := range value {
-		if !slices.Contains(outsideNames, name) {
+		if !slices.Contains(FileNames, name) {
 			c.add(
 				path+"."+name,
 				"unknown",
 				"a file that lies elsewhere has %s, not %s",
-				strings.Join(outsideNames, ", "),
+				strings.Join(FileNames, ", "),
 				name,
 			)
 		}
@@ -190,16 +194,13 @@ var fileMembers = []string{
 	"placeholder", "hash",
 }
 
-// outsideNames lists what is said of a file that lies elsewhere.
-var outsideNames = []string{"url", "alt", "width", "height", "mediaType", "bytes"}
-
 // file returns the delivered form of a value of the kind File.
 func (l *layout) file(v any) any {
 	in, _ := v.(map[string]any)
 	id := FileID(in)
 	if id == "" {
 		out := map[string]any{}
-		for _, name := range outsideNames {
+		for _, name := range FileNames {
 			out[name] = in[name]
 		}
 		return out

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"ubiquon/internal/api"
@@ -21,6 +22,7 @@ import (
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/files"
+	"ubiquon/internal/rendering"
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/db"
 	store "ubiquon/internal/store/files"
@@ -32,10 +34,14 @@ type API struct {
 	env   *environment.Environment
 	guard *guard.Guard
 	log   *slog.Logger
+	// lastSweep is when uploads that do not go on were last removed, in seconds.
+	lastSweep atomic.Int64
 }
 
 // New returns the surface.
-func New(e *environment.Environment, g *guard.Guard, log *slog.Logger) *API { return &API{e, g, log} }
+func New(e *environment.Environment, g *guard.Guard, log *slog.Logger) *API {
+	return &API{env: e, guard: g, log: log}
+}
 
 const (
 	// forEver is the Cache-Control of what never changes at its address.
@@ -110,7 +116,7 @@ func (s *API) answer(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	// What is known is remembered. What is not takes no connection from those who read content.
-	ctx := files.For(db.For(r.Context(), db.Listing), "network "+s.guard.Network(r))
+	ctx := rendering.For(db.For(r.Context(), db.Listing), "network "+s.guard.Network(r))
 	b, err := s.env.Files.Blob(ctx, hash)
 	if errors.Is(err, db.ErrNotFound) {
 		return notFound(r.URL.Path)

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"sync/atomic"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -28,7 +27,7 @@ import (
 // uploadsKeptFor is for how long an upload that does not go on is kept.
 const uploadsKeptFor = 48 * time.Hour
 
-// mostUploads bounds the uploads that have begun and not ended.
+// mostUploads bounds the uploads that have begun and not ended; each is two files.
 const mostUploads = 1000
 
 // Uploads takes files in by the tus protocol 1.0.0, so that an upload that broke off goes on where
@@ -121,16 +120,14 @@ func (s *API) ofUpload(next http.HandlerFunc) http.HandlerFunc {
 // discarded drops the library's log of every request.
 var discarded = slog.New(slog.NewTextHandler(io.Discard, nil))
 
-var lastSweep atomic.Int64
-
 // begins checks whether an upload may begin.
 func (s *API) begins(e tus.HookEvent) error {
 	ctx := e.Context
-	if now := time.Now(); now.Unix()-lastSweep.Load() > 3600 {
-		lastSweep.Store(now.Unix())
+	if now := time.Now(); now.Unix()-s.lastSweep.Load() > 3600 {
+		s.lastSweep.Store(now.Unix())
 		sweepUploads(s.env.Files.UploadDirectory(), now)
 	}
-	if entries, err := os.ReadDir(s.env.Files.UploadDirectory()); err == nil && len(entries) > 3*mostUploads {
+	if entries, err := os.ReadDir(s.env.Files.UploadDirectory()); err == nil && len(entries) > 2*mostUploads {
 		return guard.TooMany(time.Minute, "too many uploads have begun and not ended")
 	}
 	if e.Upload.SizeIsDeferred {

@@ -21,7 +21,6 @@ import (
 	"ubiquon/internal/files"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
-	"ubiquon/internal/rendering"
 	"ubiquon/internal/replication"
 	configured "ubiquon/internal/settings"
 	"ubiquon/internal/store/accounts"
@@ -79,7 +78,6 @@ var errorCodes = []code{
 	{err: ingest.ErrUnknownOrigin, kind: "not-found", status: 404},
 	{err: db.ErrWriteTimeout, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: db.ErrUnsure, kind: "too-slow", status: 503, retryAfter: "2"},
-	{err: rendering.ErrBusy, kind: "overloaded", status: 503, retryAfter: "3"},
 	{err: admission.ErrOverloaded, kind: "overloaded", status: 503, retryAfter: "2"},
 	{
 		err: delivery.ErrTooSlow, kind: "too-slow", status: 503,

@@ -1,7 +1,9 @@
 package guard
 
 import (
+	"cmp"
 	"context"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -150,6 +152,12 @@ func (c *Counted) WriteHeader(status int) {
 		c.Status = status
 	}
 	c.ResponseWriter.WriteHeader(status)
+}
+
+// ReadFrom implements io.ReaderFrom: files are copied by the operating system.
+func (c *Counted) ReadFrom(r io.Reader) (int64, error) {
+	c.Status = cmp.Or(c.Status, http.StatusOK)
+	return io.Copy(c.ResponseWriter, r)
 }
 
 // Unwrap returns the error beneath.
