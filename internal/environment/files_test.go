@@ -699,13 +699,19 @@ func TestGarbageIsCollected(t *testing.T) {
 		len(c.Missing)+len(c.Damaged)+len(c.Orphans) != 0 || !c.Done {
 		t.Errorf("before: %+v", c)
 	}
+	// One that could not be made, an hour ago.
+	if _, err := s.DB.Pool.Exec(t.Context(), `insert into rendition (environment, hash, name, problem, claimed)
+		values ($1, $2, 'x', 'it cannot be decoded', clock_timestamp() - interval '1 hour')`,
+		s.Environment, f.Hash); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{ID: f.ID, Do: "delete"}); err != nil {
 		t.Fatal(err)
 	}
 	if resp, _ := n.call(t, "GET", path, nil, nil); resp.StatusCode != 404 {
 		t.Errorf("a picture of a deleted file: %s", resp.Status)
 	}
-	if c := check(api.FileCheckOptions{Collect: true}); c.Collected != 2 { // the file and the picture made of it
+	if c := check(api.FileCheckOptions{Collect: true}); c.Collected != 3 { // the file, the picture made of it, and the note
 		t.Errorf("collected: %+v", c)
 	}
 	var left []string

@@ -23,6 +23,7 @@ func (o *Options) blobs(ctx context.Context) (blob.Store, error) {
 	}
 	objects := o.Objects
 	objects.Temporary = filepath.Join(dir, "coming")
+	objects.Transport = o.Outbound.NewClient().Transport
 	return blob.OpenObjectStore(ctx, objects)
 }
 

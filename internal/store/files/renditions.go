@@ -90,14 +90,14 @@ func (fs *Files) NoteUsed(ctx context.Context, hashes, names []string) error {
 // Key names a rendition.
 type Key struct{ Hash, Name string }
 
-// Evict takes away the notes of renditions: those of bytes that are gone, those that nobody asked
+// Evict takes away the notes of renditions, made or not: those of bytes that are gone, those that nobody asked
 // for since then, and the longest unused of those that take more than most bytes. It returns up
 // to n.
 func (fs *Files) Evict(ctx context.Context, since time.Time, most int64, n int) ([]Key, error) {
 	rows, err := fs.db.Conns(ctx).Query(ctx, `delete from rendition where (environment, hash, name) in (
 		select environment, hash, name from (
 			select *, sum(bytes) over (order by used desc, hash, name) as behind from rendition where environment = $1
-		) r where made is not null and (used < $2 or behind > $3 or not exists (
+		) r where (made is not null or claimed < clock_timestamp()) and (used < $2 or behind > $3 or not exists (
 			select from blob b where b.environment = r.environment and b.hash = r.hash)) limit $4)
 		returning hash, name`, fs.environment, since, most, n)
 	if err != nil {
