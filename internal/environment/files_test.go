@@ -700,9 +700,9 @@ func TestGarbageIsCollected(t *testing.T) {
 		t.Errorf("before: %+v", c)
 	}
 	// One that could not be made, an hour ago.
-	if _, err := s.DB.Pool.Exec(t.Context(), `insert into rendition (environment, hash, name, problem, claimed)
-		values ($1, $2, 'x', 'it cannot be decoded', clock_timestamp() - interval '1 hour')`,
-		s.Environment, f.Hash); err != nil {
+	_, err = s.DB.Pool.Exec(t.Context(), `insert into rendition (environment, hash, name, problem, claimed)
+		values ($1, $2, 'x', 'it cannot be decoded', clock_timestamp() - interval '1 hour')`, s.Environment, f.Hash)
+	if err != nil {
 		t.Fatal(err)
 	}
 	if _, err := n.client.Entries().Edit(t.Context(), api.Edit{ID: f.ID, Do: "delete"}); err != nil {
