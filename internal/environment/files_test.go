@@ -711,7 +711,8 @@ func TestGarbageIsCollected(t *testing.T) {
 	if resp, _ := n.call(t, "GET", path, nil, nil); resp.StatusCode != 404 {
 		t.Errorf("a picture of a deleted file: %s", resp.Status)
 	}
-	if c := check(api.FileCheckOptions{Collect: true}); c.Collected != 3 { // the file, the picture made of it, and the note
+	// The file, the picture made of it, and the note.
+	if c := check(api.FileCheckOptions{Collect: true}); c.Collected != 3 {
 		t.Errorf("collected: %+v", c)
 	}
 	var left []string
