@@ -82,7 +82,11 @@ var mayImport = map[string][]string{
 	"server/controlapi": {
 		"core", "api", "health", "store...", "cache", "graphql", "replication", "settings",
 		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "environment",
-		"files", "server/guard", "server/contentapi",
+		"files", "server/guard", "server/operation", "server/contentapi", "server/originapi",
+	},
+	"server/operation": {"api", "core", "server/guard"},
+	"server/originapi": {
+		"core", "api", "store...", "ingest", "origin", "environment", "server/guard", "server/operation",
 	},
 	"server": {
 		"api", "core", "store...", "ingest", "environment", "settings",
@@ -143,6 +147,7 @@ var pureOnly = []string{"os", "os/exec", "net", "database/sql", "log", "log/slog
 // hand to hand, and for meters that many count with.
 var mayUse = map[string][]string{
 	"event":        {"net/http"},
+	"proof":        {"net/http"},
 	"invalidation": {"sync"},
 	"query":        {"sync"},
 	"rebuild":      {"net/http"},

@@ -26,6 +26,8 @@ type Event struct {
 	Stored   *time.Time `json:"stored"`
 	Expired  *time.Time `json:"expired"`
 	Attempts int        `json:"attempts"`
+	// Calls is how many calls the event stands for: pings that came before it was begun.
+	Calls int `json:"calls"`
 }
 
 // EventFilter narrows ListEvents; empty parts do not.
@@ -71,4 +73,60 @@ type EventDetail struct {
 // EventRef names an event.
 type EventRef struct {
 	ID string `path:"id" json:"-"`
+}
+
+// HookCapture keeps the next calls of a hook without acting on them.
+type HookCapture struct {
+	OriginRef
+	// Minutes is for how long, 1 to 120; 0 ends it.
+	Minutes int `json:"minutes"`
+}
+
+// CapturedCalls are the calls that were kept without acting on them, the newest first.
+type CapturedCalls struct {
+	// Until is when calls are acted on again; nil where they are already.
+	Until *time.Time     `json:"until"`
+	Items []CapturedCall `json:"items"`
+}
+
+// CapturedCall is a call of a hook as it came. What may prove its sender is left out of the headers.
+type CapturedCall struct {
+	ID      string            `json:"id"`
+	Origin  string            `json:"origin"`
+	At      time.Time         `json:"at"`
+	Method  string            `json:"method"`
+	Address string            `json:"address"` // of who called
+	Header  map[string]string `json:"header"`
+	Body    string            `json:"body"`
+}
+
+// HookTry is a call that is held against an origin's proof and decoding; nothing is kept or done.
+type HookTry struct {
+	OriginRef
+	Header map[string]string `json:"header"`
+	Body   string            `json:"body"`
+	// Captured takes header and body of a call that was kept.
+	Captured string `json:"captured,omitempty"`
+	// Spec tries another configuration of the origin, which is not saved.
+	Spec any `json:"spec,omitempty"`
+}
+
+// HookTried is what would become of a call.
+type HookTried struct {
+	// Proof names what proves calls, and Refused says which proof fails and how; empty for none.
+	Proof   string `json:"proof"`
+	Refused string `json:"refused,omitempty"`
+	// Unreadable says why the body cannot be read.
+	Unreadable string `json:"unreadable,omitempty"`
+	// Announced is what it announces.
+	Announced []HookAnnounced `json:"announced"`
+}
+
+// HookAnnounced is one of the things that a call announces.
+type HookAnnounced struct {
+	event.Decoded
+	MessageID string `json:"messageId,omitempty"`
+	// Type is ours for the origin's kind; Unknown says why it is not understood.
+	Type    string `json:"type,omitempty"`
+	Unknown string `json:"unknown,omitempty"`
 }

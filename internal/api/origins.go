@@ -1,6 +1,7 @@
 package api
 
 import (
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -67,7 +68,12 @@ func (r *Retirement) AddLeft(entry string, err error) {
 type OriginState struct {
 	OriginStatus
 	health.State
-	// Compared is the last comparison on this node.
+	// From is what it is read of: http, folder, git, feed or push. Standby says that it is read
+	// only by who tries or rehearses with it, and Proof what proves its announcements.
+	From    string `json:"from,omitempty"`
+	Standby bool   `json:"standby,omitempty"`
+	Proof   string `json:"proof,omitempty"`
+	// Compared is the last comparison, on this node if there was one.
 	Compared *LastComparison `json:"compared,omitempty"`
 	// Entries is how many there are of it, Untaken how many items could not be imported.
 	Entries int `json:"entries"`
@@ -91,6 +97,9 @@ type Reconciled struct {
 	// Bad are items that could not be imported, and why: the first hundred of them.
 	Bad      []string `json:"bad,omitempty"`
 	BadItems int      `json:"badItems,omitempty"`
+	// Sequence is that of the last change that was made, 0 for none, and SequenceAt when it was.
+	Sequence   int64     `json:"sequence,omitempty"`
+	SequenceAt time.Time `json:"sequenceAt,omitzero"`
 }
 
 func (r *Reconciled) AddBad(err error) {
@@ -151,8 +160,8 @@ type OriginAdopt struct {
 	Apply bool `json:"apply,omitempty"`
 }
 
-// OriginCompare compares everything an origin holds with what is stored here.
-type OriginCompare struct {
+// OriginReconcile compares everything an origin holds with what is stored here, and takes over what differs.
+type OriginReconcile struct {
 	OriginRef
 	// Delete has entries deleted that the origin does not have any more, however many.
 	Delete bool `json:"delete,omitempty"`
@@ -170,4 +179,110 @@ type OriginProgress[T any] struct {
 // Awake is the answer of a node that works for itself again.
 type Awake struct {
 	Awake bool `json:"awake"`
+}
+
+// NotTaken is an item that is not taken over, and everything that is wrong with it.
+type NotTaken struct {
+	Type    string   `json:"type,omitempty"`
+	Key     string   `json:"key"`
+	Reasons []string `json:"reasons"`
+}
+
+// Difference is an entry that differs from the item that it comes from.
+type Difference struct {
+	Type  string `json:"type"`
+	Key   string `json:"key"`
+	Entry string `json:"entry"`
+	Title string `json:"title"`
+	// Fields differ, sorted; State says so where one of both is shown to readers.
+	Fields []string `json:"fields"`
+	State  string   `json:"state,omitempty"`
+}
+
+// Comparison is how what an origin has differs from what is held of it: the first hundred of each kind,
+// and how many there are.
+type Comparison struct {
+	Seen int `json:"seen"`
+	Same int `json:"same"`
+	// Missing are items that are not held.
+	Missing    []string `json:"missing"`
+	MissingAll int      `json:"missingAll,omitempty"`
+	// Extra are entries that the origin does not have.
+	Extra        []string     `json:"extra"`
+	ExtraAll     int          `json:"extraAll,omitempty"`
+	Different    []Difference `json:"different"`
+	DifferentAll int          `json:"differentAll,omitempty"`
+	NotTaken     []NotTaken   `json:"notTaken"`
+	NotTakenAll  int          `json:"notTakenAll,omitempty"`
+}
+
+// PushRef names an item that an origin writes here.
+type PushRef struct {
+	Environment string `path:"environment" json:"-"`
+	OriginRef
+	Key string `path:"key" json:"-"`
+	// Type is ours; it may be left out where the origin maps one.
+	Type string `query:"type" json:"-"`
+}
+
+// PushItem writes an item: its body is the item, in the origin's own form.
+type PushItem struct {
+	PushRef
+	Item map[string]any `body:"" json:"-"`
+}
+
+// PushMany writes many items: a line each, NDJSON, in the form of PushedItem.
+type PushMany struct {
+	Environment string `path:"environment" json:"-"`
+	OriginRef
+	Type string `query:"type" json:"-"`
+}
+
+// PushedItem is an item that an origin writes, in the origin's own form.
+type PushedItem struct {
+	Key  string          `json:"key"`
+	Item json.RawMessage `json:"item"`
+}
+
+// PushOutcome is what became of items that were written.
+type PushOutcome struct {
+	// Taken counts those that are taken over, and Changed the changes that they made for readers and
+	// editors.
+	Taken   int `json:"taken"`
+	Changed int `json:"changed"`
+	// IDs are those of the entries, in the order of the items that are taken over.
+	IDs      []string   `json:"ids,omitempty"`
+	NotTaken []NotTaken `json:"notTaken"`
+	// Sequence of the last change, 0 for none.
+	Sequence int64 `json:"sequence,omitempty"`
+}
+
+// OriginTry maps an item without keeping it.
+type OriginTry struct {
+	OriginRef
+	Type string `json:"type,omitempty"`
+	// Item is in the origin's own form. Without one, the item called Key is fetched, or the first.
+	Item any    `json:"item,omitempty"`
+	Key  string `json:"key,omitempty"`
+	// Spec tries another configuration of the origin, which is not saved.
+	Spec any `json:"spec,omitempty"`
+}
+
+// OriginTried is the entry that an item becomes.
+type OriginTried struct {
+	Type string `json:"type"`
+	// Item is in the origin's own form.
+	Item any `json:"item"`
+	// Key is what the origin calls it, and ID the entry's.
+	Key string `json:"key,omitempty"`
+	ID  string `json:"id,omitempty"`
+	// Fields are those of the entry; Published says that readers would get them, and Live what they
+	// get where that differs.
+	Fields    map[string]any `json:"fields,omitempty"`
+	Live      map[string]any `json:"live,omitempty"`
+	Published bool           `json:"published"`
+	Version   string         `json:"version,omitempty"`
+	// Problems say why it would not be taken over, Lost what of its texts would be left out.
+	Problems []string `json:"problems"`
+	Lost     []string `json:"lost,omitempty"`
 }

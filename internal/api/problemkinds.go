@@ -108,6 +108,10 @@ var ProblemKinds = map[string][2]string{
 	"bad-line": {
 		"The import has stopped", "A line of the import is not good, and it was to stop at such a line.",
 	},
+	"not-pushed": {
+		"The origin's items are not written here",
+		"They are read from somewhere. An origin that writes its items here has pull: {push: true}.",
+	},
 	"foreign": {
 		"The entry is edited elsewhere", "The entry comes from an outside origin and can only be edited there.",
 	},

@@ -152,7 +152,8 @@ Begin with: ubiquon demo`,
 		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(),
 		a.access.Account(), a.access.Audit(), a.content.Generate(),
 		a.set.Rule(), a.set.Site(), a.set.Target(), a.set.Mail(), a.set.Secret(), a.set.Diff(), a.set.Apply(), a.set.Export(),
-		a.ContextCommand(), a.service.ConfigCommand(), a.version(),
+		a.ContextCommand(), a.service.ConfigCommand(), a.service.HookCommand(),
+		a.version(),
 	)
 	for _, c := range root.Commands() {
 		checkArgs(c)

@@ -427,7 +427,7 @@ func (f *faults) compare(ctx context.Context) {
 	for i := 0; ctx.Err() == nil; i++ {
 		f.outside.version.Add(1)
 		bounded, cancel := context.WithTimeout(ctx, 15*time.Second)
-		if _, err := f.client(i%len(f.nodes)).Origins().Compare(bounded, "harbour", false, nil); err == nil {
+		if _, err := f.client(i%len(f.nodes)).Origins().Reconcile(bounded, "harbour", false, nil); err == nil {
 			f.compared.Add(1)
 		}
 		cancel()
@@ -455,7 +455,7 @@ func (f *faults) outsideIsTrue() {
 	testkit.Eventually(f.t, "the origin can be compared with", func() bool {
 		ctx, cancel := context.WithTimeout(f.t.Context(), 10*time.Second)
 		defer cancel()
-		done, err := f.client(0).Origins().Compare(ctx, "harbour", false, nil)
+		done, err := f.client(0).Origins().Reconcile(ctx, "harbour", false, nil)
 		return err == nil && done.Seen == berths
 	})
 	testkit.Eventually(

@@ -25,15 +25,67 @@ func (os *Origins) Event(ctx context.Context, id string) (out api.EventDetail, e
 	return out, os.c.call(ctx, http.MethodGet, "/events/"+url.PathEscape(id), nil, &out)
 }
 
-// Compare compares everything an origin holds with what is held here, telling how
-// many items of a type were seen. With deleteMany entries go that the origin does not have
+// Reconcile compares everything an origin holds with what is held here and takes over what differs,
+// telling how many items of a type were seen. With deleteMany entries go that the origin does not have
 // any more, however many they are.
-func (os *Origins) Compare(
+func (os *Origins) Reconcile(
 	ctx context.Context, name string, deleteMany bool, tell func(typ string, seen int),
 ) (out api.Reconciled, err error) {
 	return out, os.c.withProgress(
-		ctx, "/origins/"+url.PathEscape(name)+"/compare", api.OriginCompare{Delete: deleteMany}, tell, &out,
+		ctx, "/origins/"+url.PathEscape(name)+"/reconcile", api.OriginReconcile{Delete: deleteMany}, tell, &out,
 	)
+}
+
+// Compare says how what an origin has differs from what is held of it, and changes nothing.
+func (os *Origins) Compare(
+	ctx context.Context, name string, tell func(typ string, seen int),
+) (out api.Comparison, err error) {
+	return out, os.c.withProgress(ctx, "/origins/"+url.PathEscape(name)+"/compare", api.None{}, tell, &out)
+}
+
+// Try says which entry an item of an origin becomes, and what is wrong with it.
+func (os *Origins) Try(ctx context.Context, t api.OriginTry) (out api.OriginTried, err error) {
+	return out, os.c.call(ctx, http.MethodPost, "/origins/"+url.PathEscape(t.Origin)+"/try", t, &out)
+}
+
+// TryHook says what would become of a call.
+func (os *Origins) TryHook(ctx context.Context, t api.HookTry) (out api.HookTried, err error) {
+	return out, os.c.call(ctx, http.MethodPost, "/origins/"+url.PathEscape(t.Origin)+"/hook/try", t, &out)
+}
+
+// Capture has the calls of a hook kept without acting on them for so many minutes, 1 to 120; 0 ends it.
+func (os *Origins) Capture(ctx context.Context, name string, minutes int) (out api.CapturedCalls, err error) {
+	path := "/origins/" + url.PathEscape(name) + "/capture"
+	return out, os.c.call(ctx, http.MethodPost, path, api.HookCapture{Minutes: minutes}, &out)
+}
+
+// Captured lists the calls of a hook that were kept without acting on them, the newest first.
+func (os *Origins) Captured(ctx context.Context, name string) (out api.CapturedCalls, err error) {
+	return out, os.c.call(ctx, http.MethodGet, "/origins/"+url.PathEscape(name)+"/captured", nil, &out)
+}
+
+// Replay has an event processed again.
+func (os *Origins) Replay(ctx context.Context, event string) (out api.EventDetail, err error) {
+	return out, os.c.call(ctx, http.MethodPost, "/events/"+url.PathEscape(event)+"/replay", nil, &out)
+}
+
+// Push writes an item of an origin that writes here. typ may be empty where the origin maps one.
+func (os *Origins) Push(
+	ctx context.Context, environment, name, typ, key string, item any,
+) (out api.PushOutcome, err error) {
+	return out, os.c.call(ctx, http.MethodPut, pushPath(environment, name, key, typ), item, &out)
+}
+
+// DeletePushed deletes an item of an origin that writes here.
+func (os *Origins) DeletePushed(
+	ctx context.Context, environment, name, typ, key string,
+) (out api.PushOutcome, err error) {
+	return out, os.c.call(ctx, http.MethodDelete, pushPath(environment, name, key, typ), nil, &out)
+}
+
+func pushPath(environment, name, key, typ string) string {
+	return "/environments/" + url.PathEscape(environment) + "/origins/" + url.PathEscape(name) + "/entries/" +
+		url.PathEscape(key) + "?" + url.Values{"type": {typ}}.Encode()
 }
 
 // Retire lets go of an origin that is not configured any more: do is local, unpublish

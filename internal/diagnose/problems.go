@@ -94,7 +94,7 @@ func (d *Service) originProblems(ctx context.Context, l *problemList) error {
 		case c == nil || c.Done == nil:
 		case c.Done.Held > 0:
 			l.add(
-				&c.At, "look whether the origin is whole; if it is meant: ubiquon origin compare "+name+" --delete",
+				&c.At, "look whether the origin is whole; if it is meant: ubiquon origin reconcile "+name+" --delete",
 				"origin %s does not have %d entries any more; they are kept", name, c.Done.Held,
 			)
 		}

@@ -15,7 +15,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/proof"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/seal"
 	"ubiquon/internal/environment"
@@ -650,7 +650,8 @@ func TestRefreshNamesThePagesOfTheEntry(t *testing.T) {
 	w.runs(t, "Refresh", "done", 1)
 	w.called.mu.Lock()
 	defer w.called.mu.Unlock()
-	if err := event.Prove([]string{hookSecret}, w.called.headers[0], []byte(w.called.bodies[0]), time.Now()); err != nil {
+	signed, body := w.called.headers[0], []byte(w.called.bodies[0])
+	if err := proof.Standard([]string{hookSecret}, signed, body, time.Now()); err != nil {
 		t.Errorf("the call: %v", err)
 	}
 	var told struct {

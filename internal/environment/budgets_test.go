@@ -264,7 +264,7 @@ func TestRefusedHooksFillNothing(t *testing.T) {
 		t.Errorf("%d are counted", n.Ingest.DroppedHooks())
 	}
 	for i := range 40 {
-		if err := w.store.Events.AddRefused(t.Context(),
+		if err := w.store.Events.AddIdle(t.Context(),
 			&api.Event{Origin: "harbour", State: events.EventRefused, Body: []byte{byte(i)}}, 25); err != nil {
 			t.Fatal(err)
 		}

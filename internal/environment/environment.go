@@ -8,6 +8,7 @@ import (
 	"crypto/hkdf"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"strings"
@@ -64,6 +65,13 @@ type Options struct {
 	// Address under which builders reach this service, as in http://host:port.
 	// It may be set later, before Start, with SetAddress.
 	Address string
+	// Folders are the directories that origins in folders may be in, and Work is where copies of
+	// repositories are kept; "" means a temporary directory.
+	Folders []string
+	Work    string
+	// Public is where hubs of feeds reach this service, as in https://gateway.example; "" where they
+	// do not.
+	Public string
 	// Reconcile is how often origins are compared with what is held; 0 means 5
 	// minutes.
 	Reconcile time.Duration
@@ -178,6 +186,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	}
 	if e.Ingest, err = ingest.New(ingest.Options{
 		Replica: e.Replica, Origins: e.Settings.Origins, Outbound: o.Outbound,
+		Folders: o.Folders, Work: cmp.Or(o.Work, e.temporary, os.TempDir()), Address: o.Public,
 		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.applyOutside, Signal: e.Automation.Signal,
 	}); err != nil {
 		return nil, err
@@ -208,6 +217,15 @@ func (e *Environment) applyOutside(
 		return writing.Applied{}, err
 	}
 	return e.Authoring.Apply(ctx, edits, by, cause)
+}
+
+// besideItems returns what is in a file that lies beside the items of an origin.
+func (e *Environment) besideItems(ctx context.Context, name, path string, most int64) ([]byte, error) {
+	source := e.Ingest.Source(name)
+	if source == nil {
+		return nil, fmt.Errorf("origin %q: %w", name, ingest.ErrUnknownOrigin)
+	}
+	return source.OpenFile(ctx, path, most)
 }
 
 // openFiles says where files are kept, and what addresses they have.
@@ -267,7 +285,7 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 	)
 	e.Files = files.New(files.Options{
 		Replica: e.Replica, Blobs: o.Blobs, Addresses: e.Addresses, Config: o.Files, Apply: e.Authoring.Apply,
-		Outbound: o.Outbound,
+		Outbound: o.Outbound, Beside: e.besideItems,
 	})
 	e.Automation = automation.New(automation.Options{
 		Replica: e.Replica, Settings: e.Settings, Address: o.Address, Caller: caller, Dial: o.Outbound.Dial,

@@ -263,7 +263,7 @@ types:
 		},
 		access.NewSecret(),
 	)
-	done, err := n.client.Origins().Compare(t.Context(), "harbour", false, nil)
+	done, err := n.client.Origins().Reconcile(t.Context(), "harbour", false, nil)
 	if err != nil || done.BadItems != 0 || done.LostAll != 1 || !strings.Contains(done.Lost[0], "text: <script>") ||
 		!strings.Contains(done.Lost[0], "raw: <a>, <h2>, <p>, <script>") {
 		t.Fatalf("%+v %v", done, err)

@@ -1,6 +1,7 @@
 package environment_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -21,7 +23,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/proof"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
@@ -185,11 +187,20 @@ func (w *world) announceAt(t *testing.T, n node, what, ref string, at time.Time)
 	if err := outbound.Sign(h, hookSecret, fmt.Sprintf("m%d", messages), time.Now(), []byte(body)); err != nil {
 		t.Fatal(err)
 	}
-	id, _, err := n.Ingest.Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7")
+	got, err := receive(t, n, "harbour", h, []byte(body))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return id
+	return got.Events[0]
+}
+
+// receive gives a node a call of a hook.
+func receive(t *testing.T, n node, name string, h http.Header, body []byte) (ingest.Received, error) {
+	t.Helper()
+	return n.Ingest.Receive(t.Context(), name, &proof.Message{
+		Method: http.MethodPost, URL: "http://gateway.example/hooks/" + name, Header: h, Body: body,
+		Address: netip.MustParseAddr("203.0.113.7"),
+	})
 }
 
 func (w *world) settled(t *testing.T, id, state string) api.EventDetail {
@@ -331,9 +342,9 @@ func TestHooksAreVerifiedBeforeDecoding(t *testing.T) {
 		"Content-Type": {"application/cloudevents+json"},
 		"Webhook-Id":   {"x" + strings.Repeat("\xff", 900)},
 	}
-	if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(strings.Repeat("\x00", 100_000)),
-		"203.0.113.7"); !errors.Is(
-		err, event.ErrNotProven,
+	if _, err := receive(t, w.nodes[0], "harbour", h, bytes.Repeat([]byte{0}, 100_000)); !errors.Is(
+		err,
+		proof.ErrNotProven,
 	) {
 		t.Fatalf("got %v", err)
 	}

@@ -243,7 +243,7 @@ func TestVerifiedMalformedHookIsKept(t *testing.T) {
 			t.Fatal(err)
 		}
 		var unreadable *ingest.UndecodableError
-		if _, _, err := w.nodes[0].Ingest.Receive(t.Context(), "harbour", h, []byte(body), "203.0.113.7"); !errors.As(
+		if _, err := receive(t, w.nodes[0], "harbour", h, []byte(body)); !errors.As(
 			err, &unreadable,
 		) {
 			t.Errorf("%q: %v", body, err)
@@ -364,11 +364,11 @@ types:
 		if err := outbound.Sign(h, hookSecret, fmt.Sprint("m", messages), time.Now(), []byte(body)); err != nil {
 			t.Fatal(err)
 		}
-		id, _, err := n.Ingest.Receive(t.Context(), name, h, []byte(body), "203.0.113.7")
+		got, err := receive(t, n, name, h, []byte(body))
 		if err != nil {
 			t.Fatal(err)
 		}
-		return id
+		return got.Events[0]
 	}
 	for range 8 {
 		announce("hanging")
@@ -528,7 +528,7 @@ func TestLockOnAnnouncementsBlocksNothingElse(t *testing.T) {
 			if err := outbound.Sign(h, hookSecret, fmt.Sprint("lock", i), time.Now(), body); err != nil {
 				t.Error(err)
 			}
-			_, _, err := n.Ingest.Receive(t.Context(), "harbour", h, body, "203.0.113.7")
+			_, err := receive(t, n, "harbour", h, body)
 			if err != nil && !db.Passing(err) {
 				t.Errorf("an announcement: %v", err)
 			}

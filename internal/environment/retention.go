@@ -76,6 +76,9 @@ func (e *Environment) dropOld(ctx context.Context) error {
 			break
 		}
 	}
+	if err := e.store.Events.TrimCaptured(ctx); err != nil {
+		return err
+	}
 	if n, err := e.TrimAudit(ctx); err != nil {
 		return err
 	} else if n > 0 {

@@ -66,10 +66,14 @@ type Options struct {
 	Apply func(context.Context, []writing.Edit, string, content.Cause) (writing.Applied, error)
 	// Outbound says where files may be fetched from.
 	Outbound outbound.Options
+	// Beside returns what is in a file that lies beside the items of an origin, by its path, of at
+	// most so many bytes.
+	Beside func(ctx context.Context, origin, path string, most int64) ([]byte, error)
 }
 
 // Service is the library of files of one environment on one node. It is safe for concurrent use.
 type Service struct {
+	beside    func(ctx context.Context, origin, path string, most int64) ([]byte, error)
 	replica   *replication.Replica
 	store     *files.Files
 	blobs     blob.Store
@@ -113,7 +117,7 @@ func New(o Options) *Service {
 	s := &Service{
 		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
-		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan order, mostLate),
+		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan order, mostLate), beside: o.Beside,
 	}
 	s.forget()
 	return s

@@ -1,7 +1,10 @@
 package files
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +13,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"github.com/gabriel-vasile/mimetype"
@@ -281,6 +285,9 @@ func (s *Service) get(ctx context.Context, address string, was files.Mirror) (*h
 		return &Problem{Kind: "fetch", Reason: fmt.Sprintf(format, args...)}
 	}
 	u, err := url.Parse(address)
+	if err == nil && u.Scheme == "origin" && s.beside != nil {
+		return s.besideItems(ctx, u, was)
+	}
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 		return nil, bad("%q is no address to fetch; write it as in https://pictures.example/harbour.png", address)
 	}
@@ -311,6 +318,26 @@ func (s *Service) get(ctx context.Context, address string, was files.Mirror) (*h
 	}
 	return resp, nil
 }
+
+// besideItems reads a file that lies beside the items of an origin, in the form of an answer.
+func (s *Service) besideItems(ctx context.Context, u *url.URL, was files.Mirror) (*http.Response, error) {
+	src, err := s.beside(ctx, u.Host, u.Path, min(s.config.MaxBytes, maxBeside))
+	if err != nil {
+		return nil, &Problem{Kind: "fetch", Reason: fmt.Sprintf("%s cannot be read: %v", u.Path, err)}
+	}
+	sum := sha256.Sum256(src)
+	h := http.Header{"Etag": {strconv.Quote(hex.EncodeToString(sum[:]))}}
+	resp := &http.Response{
+		StatusCode: http.StatusOK, Header: h, Body: io.NopCloser(bytes.NewReader(src)), ContentLength: int64(len(src)),
+	}
+	if was.Entry != "" && was.ETag == h.Get("ETag") {
+		resp.StatusCode, resp.Body = http.StatusNotModified, http.NoBody
+	}
+	return resp, nil
+}
+
+// maxBeside bounds a file that lies beside the items of an origin: it is read as a whole.
+const maxBeside = 64 << 20
 
 // nameOf is what a fetched file is called.
 func nameOf(address string, h http.Header) string {

@@ -207,56 +207,6 @@ func anyText(v any) string {
 	return s
 }
 
-// resolveAdopted replaces, in items, the ids that are made of an origin's keys by those of
-// the adopted entries, which were made of another origin's.
-func (in *Service) resolveAdopted(ctx context.Context, items []origin.Item) error {
-	var ids []string
-	for i := range items {
-		ids = append(ids, items[i].ID)
-		mapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
-		mapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
-	}
-	adopted, err := in.store.Rejected.Adopted(ctx, ids)
-	if err != nil || len(adopted) == 0 {
-		return err
-	}
-	other := func(id string) string {
-		if entry, is := adopted[id]; is {
-			return entry
-		}
-		return id
-	}
-	for i := range items {
-		items[i].ID = other(items[i].ID)
-		mapIDs(items[i].Saved, other)
-		mapIDs(items[i].Live, other)
-	}
-	return nil
-}
-
-// mapIDs replaces what has the form of an id that is made of an origin's key.
-func mapIDs(v any, other func(string) string) any {
-	switch v := v.(type) {
-	case string:
-		if content.IsMadeID(v) {
-			return other(v)
-		}
-	case content.Fields:
-		for name, inner := range v {
-			v[name] = mapIDs(inner, other)
-		}
-	case map[string]any:
-		for name, inner := range v {
-			v[name] = mapIDs(inner, other)
-		}
-	case []any:
-		for i, inner := range v {
-			v[i] = mapIDs(inner, other)
-		}
-	}
-	return v
-}
-
 // adoptedID is the id of the adopted entry for an id that is made of an origin's key, or that
 // id itself.
 func (in *Service) adoptedID(ctx context.Context, made string) (string, error) {

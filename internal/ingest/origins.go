@@ -203,6 +203,10 @@ func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
 	if err != nil {
 		return nil, err
 	}
+	compared, err := in.store.Rejected.Compared(ctx)
+	if err != nil {
+		return nil, err
+	}
 	names := slices.Sorted(maps.Keys(in.known()))
 	for name := range owners {
 		if in.known()[name] == nil {
@@ -223,8 +227,12 @@ func (in *Service) Origins(ctx context.Context) ([]api.OriginState, error) {
 		if o.LastEvent, o.LastRefused, err = in.store.Events.LastHeard(ctx, name); err != nil {
 			return nil, err
 		}
-		if held, known := in.compared.Load(name); known {
-			o.Compared = held.(*api.LastComparison)
+		if o.Compared = in.LastCompared(name); o.Compared == nil {
+			o.Compared = compared[name]
+		}
+		if source := in.known()[name]; source != nil {
+			o.From, o.Standby = source.Config.Pull.Kind(), source.Config.Standby
+			o.Proof = source.Config.Prove.Describe()
 		}
 		out = append(out, o)
 	}

@@ -78,8 +78,10 @@ func (in *Service) processDecoded(
 	ctx context.Context, source *origin.Source, e *api.Event, cause content.Cause,
 ) (failed error) {
 	if e.Decoded.Kind == event.Ping {
-		done, err := in.Reconcile(ctx, source.Name, cause, false, nil)
-		e.Detail = done.String()
+		done, err := in.takeChanges(ctx, source, cause)
+		if e.Detail = done.Text; done.Sequence > 0 {
+			e.Sequence, e.Stored = &done.Sequence, &done.At
+		}
 		return err
 	}
 	typ, known := source.TypeOf(e.Decoded.OriginKind)
@@ -114,9 +116,13 @@ func (in *Service) processDecoded(
 	case err != nil:
 		return err
 	default:
-		one := []origin.Item{item}
-		if err := in.resolveAdopted(ctx, one); err != nil {
+		var missing error
+		one, err := in.resolve(ctx, []origin.Item{item}, func(bad origin.BadItem) { missing = bad.Err })
+		if err != nil {
 			return err
+		}
+		if missing != nil {
+			return content.Problems{{Entry: e.Entry, Rule: "reference", Text: missing.Error()}}
 		}
 		bad.Slug = in.slugOf(&one[0])
 		lost = item.Lost

@@ -38,20 +38,26 @@ func (in *Service) Reconcile(
 	if progress == nil {
 		progress = func(string, int) {}
 	}
-	lock, _ := in.comparing.LoadOrStore(name, make(chan struct{}, 1))
-	select {
-	case lock.(chan struct{}) <- struct{}{}:
-		defer func() { <-lock.(chan struct{}) }()
-	case <-ctx.Done():
-		return out, ctx.Err()
+	end, err := in.alone(ctx, name)
+	if err != nil {
+		return out, err
 	}
+	defer end()
+	return in.reconcile(ctx, source, cause, deleteMany, progress)
+}
+
+// reconcile is Reconcile for who alone compares with the origin.
+func (in *Service) reconcile(
+	ctx context.Context, source *origin.Source, cause content.Cause, deleteMany bool, progress Progress,
+) (out api.Reconciled, err error) {
+	name := source.Name
 	defer func() {
 		if ctx.Err() == nil {
 			c := api.LastComparison{At: time.Now(), Done: &out}
 			if err != nil {
 				c.Done, c.Error = nil, err.Error()
 			}
-			in.compared.Store(name, &c)
+			in.noteCompared(ctx, name, &c)
 		}
 	}()
 	begun, err := in.store.Rejected.Clock(ctx)
@@ -64,15 +70,24 @@ func (in *Service) Reconcile(
 			in.untaken(ctx, name, item)
 		}
 	}
+	var later []origin.BadItem // those that refer to what may come with this comparison
 	all := 0
 	gone := map[string][]writing.Edit{}
 	for typ := range source.Config.Types {
-		held, missing, err := in.compareType(ctx, source, typ, cause, &out, bad, progress)
+		held, missing, err := in.compareType(ctx, source, typ, cause, &out, bad, func(item origin.BadItem) {
+			later = append(later, item)
+		}, progress)
 		if err != nil {
 			return out, err
 		}
 		all += held
 		gone[typ] = missing
+	}
+	for _, item := range later {
+		one := []origin.Ref{{Type: item.Type, Key: item.Key}}
+		if err := in.takeRefs(ctx, source, one, cause, &out, bad); err != nil {
+			return out, err
+		}
 	}
 	many := 0
 	for _, edits := range gone {
@@ -95,6 +110,7 @@ func (in *Service) Reconcile(
 	if err := in.store.Rejected.DropBefore(ctx, name, begun); err != nil {
 		return out, err
 	}
+	source.Compared()
 	if out.BadItems+out.Held > 0 {
 		in.work.Failures.Failed(
 			in.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String(),
@@ -103,11 +119,19 @@ func (in *Service) Reconcile(
 	return out, nil
 }
 
+// noteCompared keeps what a comparison came to.
+func (in *Service) noteCompared(ctx context.Context, name string, c *api.LastComparison) {
+	in.compared.Store(name, c)
+	if err := in.store.Rejected.NoteCompared(ctx, name, in.replica.Node.Name, c); err != nil {
+		in.work.Failures.Failed(in.log, "what a comparison came to is not kept", "origin", name, "error", err)
+	}
+}
+
 // compareType compares the entries of one type. stored is how many there were, gone what
 // the origin does not have any more.
 func (in *Service) compareType(
 	ctx context.Context, source *origin.Source, typ string, cause content.Cause, out *api.Reconciled,
-	bad func(origin.BadItem), progress Progress,
+	bad, later func(origin.BadItem), progress Progress,
 ) (stored int, gone []writing.Edit, err error) {
 	held, err := in.store.Entries.EntryIDs(ctx, source.Name, typ)
 	if err != nil {
@@ -116,7 +140,15 @@ func (in *Service) compareType(
 	stored = len(held)
 	seen := 0
 	err = source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
-		if err := in.resolveAdopted(ctx, items); err != nil {
+		seen += len(items)
+		items, err := in.resolve(ctx, items, func(item origin.BadItem) {
+			id, failed := in.adoptedID(ctx, content.MakeID(source.Name, typ, item.Key))
+			if failed == nil {
+				delete(held, id)
+			}
+			later(item)
+		})
+		if err != nil {
 			return err
 		}
 		for i := range items {
@@ -129,7 +161,6 @@ func (in *Service) compareType(
 				}
 			}
 		}
-		seen += len(items)
 		progress(typ, seen)
 		return in.takeItems(ctx, items, source.Name, cause, out, bad)
 	}, bad)
@@ -137,6 +168,9 @@ func (in *Service) compareType(
 		return stored, gone, err
 	}
 	out.Seen += seen
+	if source.Feed() {
+		return stored, nil, nil // feeds list what is new
+	}
 	for id, key := range held {
 		// It may have come while the list was read, or be one that cannot be imported:
 		// ask for it by itself.
@@ -167,7 +201,9 @@ func (in *Service) takeItems(
 	var problems content.Problems
 	switch {
 	case err == nil:
-		out.Changed += len(done.Changes)
+		if out.Changed += len(done.Changes); done.Sequence > 0 {
+			out.Sequence, out.SequenceAt = done.Sequence, done.At
+		}
 		return nil
 	case !errors.As(err, &problems):
 		return err
@@ -186,6 +222,10 @@ func (in *Service) takeItems(
 // keepReconciled compares with the origin now and then, since announcements get
 // lost.
 func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
+	every := in.reconcileEvery
+	if own := time.Duration(source.Config.Every); own > 0 && !source.Polled() {
+		every = own
+	}
 	wait := time.Second
 	for {
 		done, err := in.Reconcile(ctx, source.Name, content.Cause{Kind: "reconcile", Name: source.Name}, false, nil)
@@ -199,7 +239,7 @@ func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
 			if !background.Sleep(ctx, wait, nil) {
 				return
 			}
-			wait = min(2*wait, in.reconcileEvery)
+			wait = min(2*wait, every)
 			continue
 		}
 		wait = time.Second
@@ -207,7 +247,10 @@ func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
 			in.log.Info("compared with an origin", "origin", source.Name, "items", done.Seen, "changes", done.Changed)
 		}
 		in.news.Tell("origins")
-		if !background.Sleep(ctx, in.reconcileEvery, nil) {
+		if source.Feed() {
+			in.subscribe(ctx, source)
+		}
+		if !in.waitToCompare(ctx, source, every) {
 			return
 		}
 	}

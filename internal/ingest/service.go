@@ -37,6 +37,12 @@ type Options struct {
 	Origins func() map[string]origin.Config
 	// Outbound says where origins may be.
 	Outbound outbound.Options
+	// Folders are the directories that origins in folders may be in, and Work is where copies of
+	// repositories are kept.
+	Folders []string
+	Work    string
+	// Address is where hubs reach this service, as in https://gateway.example; "" for nowhere.
+	Address string
 	// Reconcile is how often origins are compared with what is stored.
 	Reconcile time.Duration
 	// Signal notes an event of the service for the rules: see automation.Service.Signal.
@@ -68,6 +74,8 @@ type Service struct {
 	apply     func(ctx context.Context, edits []writing.Edit, by string,
 		cause content.Cause) (writing.Applied, error)
 	reconcileEvery time.Duration
+	with           Options
+	announced      *access.Limiter // by origin, of announcements that are proven
 	unproven       *access.Limiter // of announcements that do not prove where they come from
 	uncounted      atomic.Int64    // those of them that were not kept
 	owned          struct {
@@ -95,7 +103,11 @@ func New(o Options) (*Service, error) {
 		loops:          background.NewKeyed(r.Work()),
 		queues:         map[string]bool{},
 		reconcileEvery: o.Reconcile,
+		with:           o,
 		unproven:       access.NewLimiter(float64(perMinute), perMinute),
+		announced: access.NewLimiter(
+			float64(r.Limits().HooksPerMinute), r.Limits().HooksPerMinute,
+		),
 	}
 	in.outbound.Timeout = originTimeout
 	in.sources.Store(&map[string]*origin.Source{})
@@ -119,15 +131,18 @@ func (in *Service) SettingsChanged() {
 		source := before[name]
 		if source == nil || !reflect.DeepEqual(source.Config, c) {
 			var err error
-			if source, err = origin.New(name, c, in.outbound.NewClient()); err != nil {
+			if source, err = origin.New(name, c, in.reading(name)); err != nil {
 				in.log.Error("an origin cannot be used", "origin", name, "error", err)
 				continue
 			}
 		}
 		now[name] = source
 		loops[name] = background.Loop{Mark: fmt.Sprintf("%p", source), Run: func(ctx context.Context) {
-			in.keepReconciled(ctx, source)
+			in.follow(ctx, source)
 		}}
+		if c.Standby {
+			delete(loops, name)
+		}
 		if !in.queues[name] {
 			if err := in.jobs.Queues().Add(in.queue(name), river.QueueConfig{MaxWorkers: atOnce}); err != nil {
 				in.log.Error("events of an origin cannot be queued", "origin", name, "error", err)
@@ -156,6 +171,19 @@ func (in *Service) LastCompared(name string) *api.LastComparison {
 	last, _ := c.(*api.LastComparison)
 	return last
 }
+
+// reading is what an origin is read with.
+func (in *Service) reading(name string) origin.Reading {
+	long := in.outbound
+	long.Timeout = longTimeout
+	return origin.Reading{
+		Client: in.outbound.NewClient(), Long: long.NewClient(), Folders: in.with.Folders, Work: in.with.Work,
+		Pushed: pushedItems{in, name}, Locales: func() []string { return in.replica.Model().Tags() },
+	}
+}
+
+// longTimeout bounds one fetch of a repository.
+const longTimeout = 10 * time.Minute
 
 // originTimeout bounds one call of an origin.
 const originTimeout = 20 * time.Second

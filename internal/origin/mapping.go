@@ -1,20 +1,15 @@
 package origin
 
 import (
-	"encoding/json"
 	"fmt"
-	"net/url"
-	"slices"
 	"strings"
 	"time"
 
-	"github.com/speakeasy-api/jsonpath/pkg/jsonpath"
-	yamlnode "gopkg.in/yaml.v3"
-
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/jsonpath"
+	"ubiquon/internal/core/mapping"
 	"ubiquon/internal/core/model"
-	"ubiquon/internal/core/prose"
 )
 
 // Item is what an origin holds of one entry, in our form.
@@ -38,133 +33,120 @@ type BadItem struct {
 }
 
 // paths are a mapping's compiled JSONPaths, by their text.
-type paths map[string]*jsonpath.JSONPath
+type paths = jsonpath.Set
 
-func (m *Mapping) compile() (paths, error) {
+// compile compiles the paths of a type.
+func (c *Config) compile(typ string) (paths, error) {
+	m := c.Types[typ]
 	out := paths{}
-	texts := []string{m.From, m.ID, m.Version, m.State.Path, m.Live, m.PublishedAt, m.Translations, m.Path}
-	for _, f := range m.Fields {
-		texts = append(texts, f.paths()...)
+	texts := []string{
+		m.id(&c.Pull), m.Version, m.State.Path, m.Live, m.PublishedAt, m.translations(&c.Pull), m.Path, m.Item.From,
+		c.Pull.Page.Next,
 	}
-	if m.Kind == "" || m.From == "" || m.ID == "" {
-		return nil, fmt.Errorf("kind, from and id are needed")
+	if !c.Pull.files() {
+		texts = append(texts, m.From, strings.TrimSuffix(m.From, "[*]"))
+	}
+	for _, f := range m.Fields {
+		texts = append(texts, f.Paths()...)
+	}
+	if c.Pull.Kind() == "http" && m.From == "" || m.id(&c.Pull) == "" {
+		return nil, fmt.Errorf("from and id are needed")
 	}
 	for _, text := range texts {
-		if text == "" {
-			continue
+		if err := out.Add(text); err != nil {
+			return nil, err
 		}
-		p, err := jsonpath.NewPath(text)
-		if err != nil {
-			return nil, fmt.Errorf("%q is no JSONPath (RFC 9535): %w", text, err)
-		}
-		out[text] = p
 	}
 	return out, nil
 }
 
-// all returns the values that a path finds in a value, as encoding/json would
-// have decoded them.
-func (p paths) all(path string, in any) ([]any, error) {
-	if path == "" {
-		return nil, nil
+// id finds what the origin calls an item.
+func (m *Mapping) id(p *Pull) string {
+	switch {
+	case m.ID != "":
+		return m.ID
+	case p.files():
+		return "$.path"
+	case p.Feed != "":
+		return "$.id"
+	case p.Push:
+		return "$.key"
 	}
-	var node yamlnode.Node
-	if err := node.Encode(in); err != nil {
-		return nil, err
-	}
-	var out []any
-	for _, n := range p[path].Query(&node) {
-		var v any
-		if err := n.Decode(&v); err != nil {
-			return nil, err
-		}
-		src, err := json.Marshal(v)
-		if err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(src, &v); err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, nil
+	return ""
 }
 
-func (p paths) first(path string, in any) (any, error) {
-	found, err := p.all(path, in)
-	if err != nil || len(found) == 0 {
-		return nil, err
+func (m *Mapping) translations(p *Pull) string {
+	if m.Translations == "" && p.files() {
+		return "$.translations"
 	}
-	return found[0], nil
+	return m.Translations
 }
 
-func (p paths) text(path string, in any) (string, error) {
-	v, err := p.first(path, in)
-	if err != nil || v == nil {
-		return "", err
-	}
-	if s, ok := v.(string); ok {
-		return s, nil
-	}
-	return fmt.Sprint(v), nil
-}
-
-// around is what an item is brought over from: the origin, and the address that relative
-// ones are relative to; what its texts lose is told there.
-type around struct {
-	origin string
-	base   *url.URL
-	lost   *lost
-}
-
-// item brings one item of the origin over.
-func (m *Mapping) item(
-	p paths, models *model.Model, origin string, base *url.URL, typ string, in any,
-) (out Item, err error) {
+// Map brings one item of the origin, in the origin's form, over into one of our types. Its error says
+// why it cannot be; what is known of the item by then is in it.
+func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err error) {
+	m, p := s.Config.Types[typ], s.paths[typ]
+	kind := s.Config.kind(typ)
 	t := models.Type(typ)
 	out.Type = typ
-	about := around{origin, base, (*lost)(&out.Lost)}
-	if out.Key, err = p.text(m.ID, in); err != nil {
+	if t == nil {
+		return out, fmt.Errorf("the model has no type %s any more", typ)
+	}
+	about := mapping.Around{
+		Origin: s.Name, Base: s.base, File: s.fileAddress(in), Lost: (*mapping.Lost)(&out.Lost),
+	}
+	if out.Key, err = p.Text(m.id(&s.Config.Pull), in); err != nil {
 		return out, err
 	}
 	if out.Key == "" {
-		return out, fmt.Errorf("an item of %s has nothing at %s", m.Kind, m.ID)
+		return out, fmt.Errorf("an item of %s has nothing at %s", kind, m.id(&s.Config.Pull))
 	}
-	out.ID = content.MakeID(origin, typ, out.Key)
-	if out.Version, err = p.text(m.Version, in); err != nil {
+	out.ID = content.MakeID(s.Name, typ, out.Key)
+	if problem := problemOf(in); problem != "" {
+		return out, fmt.Errorf("%s/%s: %s", kind, out.Key, problem)
+	}
+	m.Translations = m.translations(&s.Config.Pull)
+	if out.Version, err = p.Text(m.Version, in); err != nil {
 		return out, err
 	}
-	state, err := p.text(m.State.Path, in)
+	state, err := p.Text(m.State.Path, in)
 	if err != nil {
 		return out, err
 	}
 	if out.Saved, err = m.fields(p, models, t, about, in); err != nil {
-		return out, fmt.Errorf("%s/%s: %w", m.Kind, out.Key, err)
+		return out, fmt.Errorf("%s/%s: %w", kind, out.Key, err)
 	}
-	switch means, known := m.State.Values[state]; {
-	case means == event.Published:
+	means, known := m.State.Values[state]
+	switch {
+	case known:
+	case state == "" && m.State.Default != "":
+		means = m.State.Default
+	case m.State.Path != "":
+		return out, fmt.Errorf("%s/%s is in the state %q, which the mapping does not know", kind, out.Key, state)
+	case m.Live == "":
+		means = event.Published
+	}
+	if means == event.Published {
 		out.Live = out.Saved
-	case !known && m.State.Path != "":
-		return out, fmt.Errorf("%s/%s is in the state %q, which the mapping does not know", m.Kind, out.Key, state)
-	default:
-		live, err := p.first(m.Live, in)
+	} else {
+		live, err := p.First(m.Live, in)
 		if err != nil {
 			return out, err
 		}
 		if live != nil {
 			if out.Live, err = m.fields(p, models, t, about, live); err != nil {
-				return out, fmt.Errorf("%s/%s: %w", m.Kind, out.Key, err)
+				return out, fmt.Errorf("%s/%s: %w", kind, out.Key, err)
 			}
 		}
 	}
-	if out.Path, err = p.text(m.Path, in); err != nil {
+	if out.Path, err = p.Text(m.Path, in); err != nil {
 		return out, err
 	}
-	at, err := p.text(m.PublishedAt, in)
+	at, err := p.Text(m.PublishedAt, in)
 	if err != nil {
 		return out, err
 	}
-	if parsed, err := time.Parse(time.RFC3339, at); err == nil {
+	if parsed, err := mapping.ParseTime(at, "", time.UTC); err == nil {
 		parsed = parsed.UTC().Truncate(time.Microsecond)
 		out.PublishedAt = &parsed
 	}
@@ -173,16 +155,22 @@ func (m *Mapping) item(
 
 // fields brings an item's values over: those of the item itself count for the
 // default locale, those of its translations for theirs.
-func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, about around, in any) (content.Fields, error) {
+func (m *Mapping) fields(
+	p paths,
+	models *model.Model,
+	t *model.Type,
+	about mapping.Around,
+	in any,
+) (content.Fields, error) {
 	out := content.Fields{}
-	translations, err := p.first(m.Translations, in)
+	translations, err := p.First(m.Translations, in)
 	if err != nil {
 		return nil, err
 	}
 	byLocale, _ := translations.(map[string]any)
 	for name, from := range m.Fields {
 		f := t.Field(name)
-		v, err := from.value(p, f, about, in)
+		v, err := from.Value(p, f, about, in)
 		if err != nil {
 			return nil, fmt.Errorf("field %s: %w", name, err)
 		}
@@ -201,7 +189,7 @@ func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, about arou
 			if !known {
 				continue
 			}
-			if v, err := from.value(p, f, about, other); err != nil {
+			if v, err := from.Value(p, f, about, other); err != nil {
 				return nil, fmt.Errorf("field %s.%s: %w", name, tag, err)
 			} else if v != nil {
 				per[l.Tag] = v
@@ -212,126 +200,4 @@ func (m *Mapping) fields(p paths, models *model.Model, t *model.Type, about arou
 		}
 	}
 	return out, nil
-}
-
-// paths lists all JSONPath expressions of the field.
-func (from FieldFrom) paths() []string {
-	out := []string{from.Path, from.Alt, from.Kind}
-	for _, fields := range from.Kinds {
-		for _, f := range fields {
-			out = append(out, f.paths()...)
-		}
-	}
-	return out
-}
-
-// block brings one block over.
-func (from FieldFrom) block(p paths, f *model.Field, about around, in any) (any, error) {
-	kind, err := p.text(from.Kind, in)
-	if err != nil {
-		return nil, err
-	}
-	t := f.InnerType(kind)
-	if t == nil || from.Kinds[kind] == nil {
-		return nil, fmt.Errorf("a block is of the kind %q, which the mapping does not know", kind)
-	}
-	out := map[string]any{model.BlockName: kind}
-	for name, inner := range from.Kinds[kind] {
-		v, err := inner.value(p, t.Field(name), about, in)
-		if err != nil {
-			return nil, fmt.Errorf("%s.%s: %w", kind, name, err)
-		}
-		if v != nil {
-			out[name] = v
-		}
-	}
-	return out, nil
-}
-
-// note notes what a text loses, once.
-func (l *lost) note(field string, what []string) {
-	if l == nil || len(what) == 0 {
-		return
-	}
-	if one := field + ": " + strings.Join(what, ", "); !slices.Contains(*l, one) && len(*l) < mostLost {
-		*l = append(*l, one)
-	}
-}
-
-// lost is what is told of what texts of one item lose.
-type lost []string
-
-// mostLost bounds it.
-const mostLost = 20
-
-func (from FieldFrom) value(p paths, f *model.Field, about around, in any) (any, error) {
-	found, err := p.all(from.Path, in)
-	if err != nil {
-		return nil, err
-	}
-	if len(found) == 1 {
-		if inner, ok := found[0].([]any); ok {
-			found = inner
-		}
-	}
-	var values []any
-	for _, v := range found {
-		if v == nil || v == "" {
-			continue
-		}
-		switch from.Form {
-		case "ref":
-			to := from.Type
-			if to == "" {
-				to = f.Types[0]
-			}
-			of := about.origin
-			if from.Origin != "" {
-				of = from.Origin
-			}
-			v = content.MakeID(of, to, fmt.Sprint(v))
-		case "each":
-			if v, err = from.block(p, f, about, v); err != nil {
-				return nil, err
-			}
-		case "html":
-			text, lost, err := prose.FromHTML(fmt.Sprint(v), about.base)
-			if err != nil {
-				return nil, err
-			}
-			about.lost.note(f.Name, lost)
-			if v = text; f.Kind != model.Prose {
-				v = prose.Render(text, nil).Forms(func(string) prose.Target { return prose.Target{} })["plain"]
-			}
-		case "markdown":
-			if text, is := v.(string); is {
-				about.lost.note(f.Name, prose.Lost(text, f.Marks))
-			}
-		case "file":
-			member := content.MirrorMark
-			if from.Direct {
-				member = "url"
-			}
-			file := map[string]any{member: v}
-			alt, err := p.first(from.Alt, in)
-			if err != nil {
-				return nil, err
-			}
-			if alt != nil {
-				file["alt"] = alt
-			}
-			v = file
-		}
-		values = append(values, v)
-	}
-	switch {
-	case f.IsList():
-		if values == nil {
-			return nil, nil
-		}
-		return values, nil
-	case len(values) == 0:
-		return nil, nil
-	}
-	return values[0], nil
 }

@@ -73,8 +73,10 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 	}
 	for name, c := range map[string]struct{ from, to, want string }{
 		"no address":        {`http: "http://office.example/api"`, `http: "office"`, "no http address"},
-		"unknown paging":    {"page: link", "page: number", `pull.page is "number"`},
-		"no proof":          {`standardWebhooks: ["whsec_YQ=="]`, `standardWebhooks: []`, "prove is missing"},
+		"paging in part":    {"page: link", "page: {cursor: after}", "pull.page.next is missing"},
+		"two sources":       {"page: link", "folder: tides", "not of two"},
+		"unknown layout":    {"tags: $.tags[*]", `tags: {date: $.tags, layout: "%Q"}`, `layout: "%Q" is not read`},
+		"no proof":          {`standardWebhooks: ["whsec_YQ=="]`, `standardWebhooks: []`, "nobody could announce"},
 		"unknown type":      {"route:\n", "rote:\n", `did you mean "route"?`},
 		"unknown field":     {"number: $.no", "nubmer: $.no", `did you mean "number"?`},
 		"reference by path": {`piers: {ref: "$.stops[*]"}`, "piers: $.stops[*]", "comes from {ref: path}"},
@@ -83,7 +85,7 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 			"path, type: name}"},
 		"unknown state":   {"live: published", "live: shown", `published or saved, not "shown"`},
 		"no path":         {"id: $.ref", "id: $[", "no JSONPath"},
-		"nothing to find": {"id: $.ref", "id: \"\"", "kind, from and id are needed"},
+		"nothing to find": {"id: $.ref", "id: \"\"", "from and id are needed"},
 	} {
 		text := strings.Replace(mapped, c.from, c.to, 1)
 		if text == mapped {
@@ -96,8 +98,8 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 	}
 	var f origin.File
 	for text, want := range map[string]string{
-		"text: {markdown: $.a, file: $.b}": "not from two",
-		"text: {markdwon: $.a}":            "markdwon", "text: {type: pier}": "one of markdown, html, ref, file and each",
+		"text: {markdown: $.a, file: $.b}": "not from two", "text: {value: a, path: $.b}": "not from two",
+		"text: {markdwon: $.a}": "markdwon", "text: {type: pier}": "a path, or from one of path, value",
 	} {
 		if err := strictyaml.Decode("o.yaml", []byte(strings.Replace(mapped, "text: {markdown: "+
 			"$.copy}", text, 1)), &f); err == nil ||
@@ -105,6 +107,11 @@ func TestCheckNamesWhatIsWrong(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
+}
+
+// reading reads without a guard.
+func reading(m *model.Model) origin.Reading {
+	return origin.Reading{Client: http.DefaultClient, Long: http.DefaultClient, Locales: m.Tags}
 }
 
 // source serves answers by path, for the mapping above.
@@ -128,7 +135,7 @@ func source(t *testing.T, answers map[string]string) (*origin.Source, *model.Mod
 	}))
 	t.Cleanup(web.Close)
 	origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", web.URL+"/api", 1))
-	s, err := origin.New("office", origins["office"], http.DefaultClient)
+	s, err := origin.New("office", origins["office"], reading(m))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -249,7 +256,7 @@ func TestAddressesAndCredentials(t *testing.T) {
 		t.Errorf("wrong credentials: %v", err)
 	}
 	origins, _ := configured(t, strings.Replace(mapped, "http://office.example/api", "http://127.0.0.1:1/api", 1))
-	away, err := origin.New("office", origins["office"], http.DefaultClient)
+	away, err := origin.New("office", origins["office"], reading(m))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -283,7 +290,7 @@ func TestListsAreBoundedAndStayAtTheirHost(t *testing.T) {
 		"endless":   "goes on after 5000 pages", "large": "more than 32 MiB",
 	} {
 		origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", own.URL+"/"+path, 1))
-		s, err := origin.New("office", origins["office"], http.DefaultClient)
+		s, err := origin.New("office", origins["office"], reading(m))
 		if err != nil {
 			t.Fatal(err)
 		}

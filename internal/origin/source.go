@@ -2,17 +2,18 @@ package origin
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
-	"regexp"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
+	"ubiquon/internal/core/event"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/proof"
 	"ubiquon/internal/health"
 )
 
@@ -29,14 +30,54 @@ const (
 	longestList = 15 * time.Minute
 )
 
-// Source reads one origin.
+// Reading is what sources are read with.
+type Reading struct {
+	// Client calls the outside: through the guarded dialer.
+	Client *http.Client
+	// Long is such a client for what takes its time.
+	Long *http.Client
+	// Folders are the directories that folders and repositories may be in.
+	Folders []string
+	// Work is a directory for copies of repositories.
+	Work string
+	// Pushed are the items that origins have written here.
+	Pushed Pushed
+	// Locales are those of the model, the default one first.
+	Locales func() []string
+}
+
+// Pushed are the items of one origin that were written here.
+type Pushed interface {
+	// List hands over the items of a kind, some at a time.
+	List(ctx context.Context, kind string, each func([]any) error) error
+	// Get returns an item; ErrGone if there is none.
+	Get(ctx context.Context, kind, key string) (any, error)
+}
+
+// reader reads the items of an origin in the origin's own form.
+type reader interface {
+	// list hands over all items of a type, some at a time.
+	list(ctx context.Context, typ string, each func([]any) error) error
+	// one returns an item; its error wraps ErrGone if there is none.
+	one(ctx context.Context, typ, key string) (any, error)
+	// probe returns the address of a type's items, and how many are there at first sight.
+	probe(ctx context.Context, typ string) (address string, items int, err error)
+}
+
+// Ref names an item.
+type Ref struct{ Type, Key string }
+
+// Source reads one origin. It is safe for concurrent use.
 type Source struct {
 	Name   string
 	Config Config
-	client *http.Client
-	base   *url.URL
+	base   *url.URL         // that addresses within items are relative to
 	paths  map[string]paths // by type
 	health health.Target
+	reader reader
+	with   Reading
+	// wantsHTML says of which types the mapping reads the HTML of texts.
+	wantsHTML map[string]bool
 }
 
 // Trouble is the error of an origin that cannot be read now, whatever is asked of
@@ -53,27 +94,128 @@ func (t *Trouble) Unwrap() error { return t.err }
 // for a while: then errors are a *Trouble that wraps a *health.HeldBackError.
 func (s *Source) Health() health.State { return s.health.State() }
 
-// New returns the source for a checked configuration, which is called with the client.
-func New(name string, c Config, client *http.Client) (*Source, error) {
-	base, err := url.Parse(c.Pull.HTTP)
-	if err != nil {
-		return nil, fmt.Errorf("origin %s: pull.http is no address", name)
+// New returns the source for a checked configuration.
+func New(name string, c Config, with Reading) (*Source, error) {
+	s := &Source{
+		Name: name, Config: c, base: &url.URL{}, paths: map[string]paths{}, with: with, wantsHTML: map[string]bool{},
 	}
-	s := &Source{Name: name, Config: c, client: client, base: base, paths: map[string]paths{}}
-	for typ, m := range c.Types {
-		p, err := m.compile()
+	for typ := range c.Types {
+		p, err := c.compile(typ)
 		if err != nil {
 			return nil, fmt.Errorf("origin %s, type %s: %w", name, typ, err)
 		}
 		s.paths[typ] = p
+		for text := range p {
+			s.wantsHTML[typ] = s.wantsHTML[typ] || strings.Contains(text, "html")
+		}
+	}
+	var err error
+	switch {
+	case c.Pull.Folder != "":
+		s.reader, err = newFolder(s, with)
+	case c.Pull.Git != nil:
+		s.reader, err = newGit(s, with)
+	case c.Pull.Feed != "":
+		s.reader, err = newFeed(s, with)
+	case c.Pull.Push:
+		s.reader = pushed{s, with.Pushed}
+	default:
+		s.reader, err = newOverHTTP(s, with)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("origin %s: %w", name, err)
 	}
 	return s, nil
 }
 
+// locales are those of the model.
+func (s *Source) locales() []string { return s.with.Locales() }
+
+func (s *Source) defaultLocale() string { return s.with.Locales()[0] }
+
+// idOf finds what the origin calls an item of a type.
+func (s *Source) idOf(typ string) string {
+	m := s.Config.Types[typ]
+	return m.id(&s.Config.Pull)
+}
+
+// fileScheme is the scheme of addresses of files that lie beside the items of an origin.
+const fileScheme = "origin"
+
+// fileAddress returns what the addresses of files become that stand in an item: those of files beside
+// it are our own.
+func (s *Source) fileAddress(in any) func(string) string {
+	object, _ := in.(map[string]any)
+	file, _ := object["file"].(string)
+	if _, is := s.reader.(interface {
+		openFile(ctx context.Context, file string, most int64) ([]byte, error)
+	}); !is {
+		return func(address string) string { return address }
+	}
+	return func(address string) string {
+		if u, err := url.Parse(address); err != nil || u.IsAbs() || u.Host != "" {
+			return address
+		}
+		at := path.Join("/", path.Dir(file), address)
+		if strings.HasPrefix(address, "/") {
+			at = path.Clean(address)
+		}
+		return (&url.URL{Scheme: fileScheme, Host: s.Name, Path: at}).String()
+	}
+}
+
+// OpenFile returns what is in a file beside the items, by its path, of at most so many bytes. Its error
+// wraps ErrGone if there is none.
+func (s *Source) OpenFile(ctx context.Context, file string, most int64) ([]byte, error) {
+	if r, is := s.reader.(interface {
+		openFile(ctx context.Context, file string, most int64) ([]byte, error)
+	}); is {
+		return r.openFile(ctx, strings.TrimPrefix(file, "/"), most)
+	}
+	return nil, fmt.Errorf("origin %s: %w", s.Name, ErrGone)
+}
+
+// Prove decides whether a call comes from the origin: see proof.Proof.
+func (s *Source) Prove(m *proof.Message, now time.Time) error { return s.Config.proof().Prove(m, now) }
+
+// Challenge is the WWW-Authenticate header for who is not proven.
+func (s *Source) Challenge() string { return s.Config.proof().Challenge() }
+
+// Kinds lists what the origin calls its types, sorted.
+func (s *Source) Kinds() (out []string) {
+	for typ := range s.Config.Types {
+		out = append(out, s.Config.kind(typ))
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Decode reads what a call announces. Announcements of a kind that is not mapped are not understood;
+// of CloudEvents, they are an error.
+func (s *Source) Decode(header http.Header, body []byte) ([]event.Announcement, error) {
+	if s.Config.Pull.Feed != "" && s.Config.Decode.IsZero() {
+		return []event.Announcement{{Decoded: event.Decoded{Kind: event.Ping}, Body: body}}, nil
+	}
+	kinds := s.Kinds()
+	all, err := s.Config.Decode.Decode(header, body, kinds)
+	for i := range all {
+		a := &all[i]
+		if err != nil || a.Kind == event.Ping || a.Unknown != "" || slices.Contains(kinds, a.OriginKind) {
+			continue
+		}
+		why := fmt.Sprintf("it is about a %q, which is none of the kinds configured for this origin", a.OriginKind)
+		if s.Config.Decode.IsZero() || s.Config.Decode.Name == event.CloudEvents {
+			return nil, errors.New(why)
+		}
+		a.Unknown = why
+	}
+	return all, err
+}
+
 // TypeOf returns our name for the origin's kind of item.
 func (s *Source) TypeOf(kind string) (string, bool) {
-	for typ, m := range s.Config.Types {
-		if m.Kind == kind {
+	for typ := range s.Config.Types {
+		if s.Config.kind(typ) == kind {
 			return typ, true
 		}
 	}
@@ -82,156 +224,149 @@ func (s *Source) TypeOf(kind string) (string, bool) {
 
 // EditAddress is where people edit the entry, "" if that is not configured.
 func (s *Source) EditAddress(typ, key string) string {
-	return strings.NewReplacer("{kind}", s.Config.Types[typ].Kind, "{key}", url.PathEscape(key)).
-		Replace(s.Config.EditAt)
+	return expand(s.Config.EditAt, s.Config.kind(typ), key, func(text string) string {
+		parts := strings.Split(text, "/")
+		for i := range parts {
+			parts[i] = url.PathEscape(parts[i])
+		}
+		return strings.Join(parts, "/")
+	})
 }
 
-// One fetches the present state of an item. Its error is ErrGone if there is
-// none.
+// One fetches the present state of an item. Its error wraps ErrGone if there is none.
 func (s *Source) One(ctx context.Context, m *model.Model, typ, key string) (Item, error) {
-	mapping := s.Config.Types[typ]
-	body, _, err := s.get(ctx, s.Config.Pull.HTTP+"/"+url.PathEscape(mapping.Kind)+"/"+url.PathEscape(key))
+	in, err := s.reader.one(ctx, typ, key)
 	if err != nil {
 		return Item{}, err
 	}
-	return mapping.item(s.paths[typ], m, s.Name, s.base, typ, body)
+	return s.Map(m, typ, in)
+}
+
+// Raw fetches an item in the origin's own form; without a key the first one of the list.
+func (s *Source) Raw(ctx context.Context, typ, key string) (any, error) {
+	if key != "" {
+		return s.reader.one(ctx, typ, key)
+	}
+	enough := errors.New("enough")
+	var first any
+	err := s.reader.list(ctx, typ, func(items []any) error {
+		if len(items) == 0 {
+			return nil
+		}
+		first = items[0]
+		return enough
+	})
+	switch {
+	case first != nil:
+		return first, nil
+	case err == nil:
+		err = fmt.Errorf("origin %s has no item of %s: %w", s.Name, s.Config.kind(typ), ErrGone)
+	}
+	return nil, err
 }
 
 // Probe fetches the first page of a type, and returns the address and how many items are there.
 // It does not count for the origin's health.
 func (s *Source) Probe(ctx context.Context, typ string) (address string, items int, err error) {
-	mapping := s.Config.Types[typ]
-	address = s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
-	body, _, err := s.read(ctx, address)
-	if err != nil {
-		return address, 0, err
-	}
-	found, err := s.paths[typ].all(mapping.From, body)
-	return address, len(found), err
+	return s.reader.probe(ctx, typ)
 }
 
-// All fetches all items of a type, page by page. An item that cannot be brought
+// All fetches all items of a type, some at a time. An item that cannot be brought
 // over goes to bad, and the rest goes on.
 func (s *Source) All(
 	ctx context.Context, m *model.Model, typ string, each func([]Item) error, bad func(BadItem),
 ) error {
-	mapping := s.Config.Types[typ]
-	address := s.Config.Pull.HTTP + "/" + url.PathEscape(mapping.Kind)
-	begin := time.Now()
-	for seen := map[string]bool{}; address != "" && !seen[address]; {
-		if len(seen) == maxPages {
-			return &Trouble{
-				fmt.Errorf(
-					"origin %s: the list of %s goes on after %d pages; does its next link lead in a circle?", s.Name,
-					mapping.Kind, maxPages,
-				),
-			}
-		}
-		if time.Since(begin) > longestList {
-			return &Trouble{
-				fmt.Errorf(
-					"origin %s: the list of %s is not read to its end after %v and %d pages; have it list more "+
-						"items a page, or answer faster",
-					s.Name, mapping.Kind, longestList, len(seen),
-				),
-			}
-		}
-		seen[address] = true
-		body, next, err := s.get(ctx, address)
-		if err != nil {
-			return err
-		}
-		found, err := s.paths[typ].all(mapping.From, body)
-		if err != nil {
-			return fmt.Errorf("%s: %w", address, err)
-		}
-		var items []Item
+	return s.reader.list(ctx, typ, func(found []any) error {
+		items := make([]Item, 0, len(found))
 		for _, one := range found {
-			if item, err := mapping.item(s.paths[typ], m, s.Name, s.base, typ, one); err != nil {
+			if item, err := s.Map(m, typ, one); err != nil {
 				bad(BadItem{Type: typ, Key: item.Key, Err: err})
 			} else {
 				items = append(items, item)
 			}
 		}
-		if err := each(items); err != nil {
-			return err
-		}
-		address = ""
-		if s.Config.Pull.Page == "link" {
-			address = next
-		}
+		return each(items)
+	})
+}
+
+// Changes is what has changed of an origin since it was asked last.
+type Changes struct {
+	Items []Ref
+	// Mark says what it is now, as in the commit of a repository; By and Text are its author
+	// and subject.
+	Mark, Text string
+	// Done notes that the changes are taken over; without it they come again.
+	Done func()
+}
+
+// Changes returns what has changed since the last time that was taken over, or since everything was
+// compared. ok is false where the source cannot tell: everything is to be compared then.
+func (s *Source) Changes(ctx context.Context) (c Changes, ok bool, err error) {
+	if r, can := s.reader.(interface {
+		changes(ctx context.Context) (Changes, bool, error)
+	}); can {
+		return r.changes(ctx)
+	}
+	return c, false, nil
+}
+
+// Compared notes that everything was compared, from a time on; what was read then is known.
+func (s *Source) Compared() {
+	if r, can := s.reader.(interface{ compared() }); can {
+		r.compared()
+	}
+}
+
+// Watch calls wake when something may have changed, until ctx ends. It returns at once where the
+// source cannot tell by itself.
+func (s *Source) Watch(ctx context.Context, wake func()) error {
+	if r, can := s.reader.(interface {
+		watch(ctx context.Context, wake func()) error
+	}); can {
+		return r.watch(ctx, wake)
 	}
 	return nil
 }
 
-var nextLink = regexp.MustCompile(`<([^>]*)>\s*;[^,]*\brel="?next"?`)
+// Polled tells that what has changed is found by asking now and then, which costs little.
+func (s *Source) Polled() bool { return s.Config.Pull.Git != nil || s.Config.Pull.Feed != "" }
 
-// get reads an address. Its error is a *Trouble, or wraps ErrGone, unless the caller has
-// gone.
-func (s *Source) get(ctx context.Context, address string) (body any, next string, err error) {
+// try does something that the origin's health is known by. Its error is a *Trouble, or wraps
+// ErrGone, unless the caller has gone.
+func (s *Source) try(ctx context.Context, do func() error) error {
 	if err := s.health.Allow(time.Now()); err != nil {
-		return nil, "", &Trouble{fmt.Errorf("origin %s: %w", s.Name, err)}
+		return &Trouble{fmt.Errorf("origin %s: %w", s.Name, err)}
 	}
-	body, next, err = s.read(ctx, address)
+	err := do()
 	if err == nil || errors.Is(err, ErrGone) {
 		s.health.Done(time.Now(), nil)
-		return body, next, err
+		return err
 	}
 	if ctx.Err() != nil {
-		return nil, "", err // that says nothing of the origin
+		return err // that says nothing of the origin
 	}
 	s.health.Done(time.Now(), err)
-	return nil, "", &Trouble{err}
+	return &Trouble{err}
 }
 
-func (s *Source) read(ctx context.Context, address string) (body any, next string, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		return nil, "", err
-	}
-	if req.URL.Host != s.base.Host || req.URL.Scheme != s.base.Scheme {
-		// The credentials are for the configured host alone.
-		return nil, "", fmt.Errorf(
-			"origin %s: its list goes on at %s://%s, which is not %s://%s", s.Name, req.URL.Scheme, req.URL.Host,
-			s.base.Scheme, s.base.Host,
-		)
-	}
-	req.Header.Set("Accept", "application/json")
-	if user, password, ok := strings.Cut(s.Config.Pull.Auth.Basic, ":"); ok {
-		req.SetBasicAuth(user, password)
-	}
-	resp, err := s.client.Do(req)
-	if err != nil {
-		return nil, "", fmt.Errorf("origin %s: %w", s.Name, err)
-	}
-	defer resp.Body.Close()
-	switch {
-	case resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone:
-		return nil, "", fmt.Errorf("origin %s: %w", s.Name, ErrGone)
-	case resp.StatusCode == http.StatusUnauthorized || resp.StatusCode == http.StatusForbidden:
-		return nil, "", fmt.Errorf(
-			"origin %s refuses our credentials (%s); see pull.auth in its configuration", s.Name, resp.Status,
-		)
-	case resp.StatusCode != http.StatusOK:
-		return nil, "", fmt.Errorf("origin %s answers %s to %s", s.Name, resp.Status, req.URL.Path)
-	}
-	src, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
-	if err != nil {
-		return nil, "", fmt.Errorf("origin %s: %w", s.Name, err)
-	}
-	if len(src) > maxAnswer {
-		return nil, "", fmt.Errorf(
-			"origin %s answers with more than %d MiB to %s; have it list fewer items a page", s.Name, maxAnswer>>20,
-			req.URL.Path,
-		)
-	}
-	if err := json.Unmarshal(src, &body); err != nil {
-		return nil, "", fmt.Errorf("origin %s answers no JSON to %s: %w", s.Name, req.URL.Path, err)
-	}
-	if m := nextLink.FindStringSubmatch(resp.Header.Get("Link")); m != nil {
-		if to, err := resp.Request.URL.Parse(m[1]); err == nil {
-			next = to.String()
-		}
-	}
-	return body, next, nil
+// pushed reads the items that an origin has written here.
+type pushed struct {
+	s     *Source
+	items Pushed
+}
+
+func (p pushed) list(ctx context.Context, typ string, each func([]any) error) error {
+	return p.items.List(ctx, p.s.Config.kind(typ), each)
+}
+
+func (p pushed) one(ctx context.Context, typ, key string) (any, error) {
+	return p.items.Get(ctx, p.s.Config.kind(typ), key)
+}
+
+func (p pushed) probe(ctx context.Context, typ string) (address string, items int, err error) {
+	err = p.list(ctx, typ, func(some []any) error {
+		items += len(some)
+		return nil
+	})
+	return "what " + p.s.Name + " has written here", items, err
 }

@@ -85,6 +85,7 @@ func New(o Options) *Server {
 	}
 	r := s.mux
 	r.Post("/hooks/{origin}", s.hook)
+	r.Get("/hooks/{origin}", s.verifyHook)
 	r.Mount("/control/v1/environments/{environment}/uploads", held.Uploads())
 	r.Route("/control/v1", s.Control.Mount)
 	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)

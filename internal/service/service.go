@@ -68,6 +68,8 @@ type Options struct {
 	// Issuer of tokens that are accepted beside keys; nil for none.
 	Issuer    *access.Issuer
 	Reconcile time.Duration
+	// Folders are those of environment.Options.
+	Folders []string
 	// Proxies are those of server.Options.
 	Proxies []netip.Prefix
 	// Batch and TrustedOnly are those of server.Options, ReadTimeout that of
@@ -185,6 +187,9 @@ func Open(ctx context.Context, o Options) (s *Service, err error) {
 			Name:           o.Name,
 			Address:        o.address(s.Address),
 			Reconcile:      o.Reconcile,
+			Folders:        o.Folders,
+			Work:           o.Data,
+			Public:         o.Address,
 			Log:            o.Log,
 		},
 	)

@@ -294,12 +294,8 @@ func (s *Set) secrets(kind, name string, f func(place string, text *string)) {
 		}
 		s.Sites[name] = site
 	case KindOrigin:
-		o := s.Origins[name]
-		each("auth", &o.Pull.Auth.Basic)
-		o.Prove.StandardWebhooks = slices.Clone(o.Prove.StandardWebhooks)
-		for i := range o.Prove.StandardWebhooks {
-			each(fmt.Sprint("hook-", i+1), &o.Prove.StandardWebhooks[i])
-		}
+		o := s.Origins[name].Clone()
+		o.Secrets(each)
 		s.Origins[name] = o
 	case KindDownstream:
 		d := s.Downstream[name]

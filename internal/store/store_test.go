@@ -483,11 +483,11 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	enqueued := 0
 	add := func(e api.Event) (string, bool) {
 		t.Helper()
-		duplicate, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { enqueued++; return nil })
+		duplicates, err := b.Events.Add(t.Context(), []*api.Event{&e}, func(pgx.Tx, string) error { enqueued++; return nil })
 		if err != nil {
 			t.Fatal(err)
 		}
-		return e.ID, duplicate
+		return e.ID, duplicates > 0
 	}
 	e := api.Event{Origin: "office", MessageID: "m1", State: events.EventWaiting, Body: []byte("{}")}
 	first, _ := add(e)
@@ -497,12 +497,12 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	}
 	refused := e
 	refused.State = events.EventRefused
-	if _, err := b.Events.Add(t.Context(), &refused, nil); err != nil {
+	if _, err := b.Events.Add(t.Context(), []*api.Event{&refused}, nil); err != nil {
 		t.Errorf("a refused one with the same message id: %v", err)
 	}
 	broken := errors.New("queue is down")
 	e.MessageID = "m2"
-	if _, err := b.Events.Add(t.Context(), &e, func(pgx.Tx, string) error { return broken }); !errors.Is(
+	if _, err := b.Events.Add(t.Context(), []*api.Event{&e}, func(pgx.Tx, string) error { return broken }); !errors.Is(
 		err, broken,
 	) {
 		t.Errorf("got %v", err)

@@ -24,6 +24,7 @@ import (
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/server/controlapi"
+	"ubiquon/internal/server/operation"
 )
 
 const introduction = `What those who run the service and edit content ask of it: the console and the command line
@@ -196,7 +197,7 @@ func nullability(p jsonschema.InterceptNullabilityParams) {
 }
 
 // operation adds an operation.
-func (d *describer) operation(op *controlapi.Operation) error {
+func (d *describer) operation(op *operation.Operation) error {
 	c, err := d.NewOperationContext(op.Method, op.Path)
 	if err != nil {
 		return err
@@ -206,6 +207,9 @@ func (d *describer) operation(op *controlapi.Operation) error {
 	c.SetSummary(op.Summary)
 	in := reflect.New(op.In).Interface()
 	c.AddReqStructure(in)
+	if op.AnyBody {
+		c.AddReqStructure(map[string]any{})
+	}
 	if op.Body != "application/json" {
 		c.AddReqStructure("", openapi.WithContentType(op.Body))
 	}
@@ -290,7 +294,7 @@ func (d *describer) finish(document object) error {
 }
 
 // parameters documents the parameters of an operation.
-func (d *describer) parameters(one object, op *controlapi.Operation) {
+func (d *describer) parameters(one object, op *operation.Operation) {
 	about := map[string]string{}
 	for _, f := range reflect.VisibleFields(op.In) {
 		about[f.Tag.Get("query")+f.Tag.Get("path")] = d.docs.field(op.In, f.Name)
@@ -304,7 +308,7 @@ func (d *describer) parameters(one object, op *controlapi.Operation) {
 }
 
 // restrict says who may use an operation.
-func restrict(one object, op *controlapi.Operation) {
+func restrict(one object, op *operation.Operation) {
 	var security []any
 	var principals []string
 	for _, kind := range op.Permit.Kinds {
@@ -332,7 +336,7 @@ func restrict(one object, op *controlapi.Operation) {
 }
 
 // problemsOf lists the kinds of problem that an operation may have.
-func problemsOf(op *controlapi.Operation) []string {
+func problemsOf(op *operation.Operation) []string {
 	out := []string{"parameter", "no-key", "bad-key", "grant", "principal", "away", "too-slow", "internal"}
 	if op.Method != http.MethodGet {
 		out = append(out, "body", "too-large", "cross-site")
@@ -352,7 +356,7 @@ func problemsOf(op *controlapi.Operation) []string {
 }
 
 // example adds the example of a request.
-func example(one object, op *controlapi.Operation) error {
+func example(one object, op *operation.Operation) error {
 	src, err := json.Marshal(op.Example)
 	if err != nil {
 		return err

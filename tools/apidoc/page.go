@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/server/controlapi"
+	"ubiquon/internal/server/operation"
 )
 
 const pageIntroduction = `# Control endpoints
@@ -141,7 +142,7 @@ func writePage(document []byte) ([]byte, error) {
 }
 
 // taken says who may use an operation.
-func taken(op *controlapi.Operation) string {
+func taken(op *operation.Operation) string {
 	var who []string
 	for _, kind := range op.Permit.Kinds {
 		who = append(who, string(kind))

@@ -571,6 +571,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/environments/{environment}/origins/{origin}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write many items of an origin that writes here, as NDJSON: {"key", "item"} a line */
+        post: operations["pushItems"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/environments/{environment}/origins/{origin}/entries/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write an item of an origin that writes here; its body is the item in the origin's own form */
+        put: operations["pushItem"];
+        post?: never;
+        /** Delete an item of an origin that writes here */
+        delete: operations["deletePushedItem"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -599,6 +634,23 @@ export interface paths {
         get: operations["getEvent"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/events/{id}/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Process an event again */
+        post: operations["replayEvent"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1071,6 +1123,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/origins/{origin}/capture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep the next calls of a hook without acting on them */
+        post: operations["captureCalls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{origin}/captured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the calls of a hook that were kept without acting on them */
+        get: operations["listCapturedCalls"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/origins/{origin}/compare": {
         parameters: {
             query?: never;
@@ -1080,8 +1166,42 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Compare everything an origin holds with what is stored here, and take over the differences */
+        /** Say how what an origin has differs from what is held of it, and change nothing */
         post: operations["compareOrigin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{origin}/hook/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what would become of a call: whether it is proven, and what it announces */
+        post: operations["tryHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{origin}/reconcile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare everything an origin holds with what is stored here, and take over the differences */
+        post: operations["reconcileOrigin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1116,6 +1236,23 @@ export interface paths {
         put?: never;
         /** Read the first page of each type of an origin */
         post: operations["testOrigin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/origins/{origin}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say which entry an item of an origin becomes, and what is wrong with it */
+        post: operations["tryItem"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2356,6 +2493,29 @@ export interface components {
         Cancelled: {
             cancelled: boolean;
         };
+        /** @description CapturedCall is a call of a hook as it came. What may prove its sender is left out of the headers. */
+        CapturedCall: {
+            /** @description of who called */
+            address: string;
+            /** Format: date-time */
+            at: string;
+            body: string;
+            header: {
+                [key: string]: string;
+            };
+            id: string;
+            method: string;
+            origin: string;
+        };
+        /** @description CapturedCalls are the calls that were kept without acting on them, the newest first. */
+        CapturedCalls: {
+            items: components["schemas"]["CapturedCall"][];
+            /**
+             * Format: date-time
+             * @description Until is when calls are acted on again; nil where they are already.
+             */
+            until: null | string;
+        };
         /** @description Change is what one edit or event did to one entry in one edition. */
         Change: {
             after?: {
@@ -2434,6 +2594,28 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         ChangeItems: {
             items: components["schemas"]["Change"][];
+        };
+        /** @description Comparison is how what an origin has differs from what is held of it: the first hundred of each kind, and how many there are. */
+        Comparison: {
+            different: components["schemas"]["Difference"][];
+            differentAll?: number;
+            /** @description Extra are entries that the origin does not have. */
+            extra: string[];
+            extraAll?: number;
+            /** @description Missing are items that are not held. */
+            missing: string[];
+            missingAll?: number;
+            notTaken: components["schemas"]["NotTaken"][];
+            notTakenAll?: number;
+            same: number;
+            seen: number;
+        };
+        /** @description OriginProgress is a line of the answer to long work on an origin: how far it has come, or, in the last one, what it came to. */
+        ComparisonOriginProgress: {
+            done?: components["schemas"]["Comparison"];
+            /** @description Seen items of the type. */
+            seen?: number;
+            type?: string;
         };
         /** @description Configuration is a folder of files, in the form of model and configuration files. */
         Configuration: {
@@ -2541,6 +2723,16 @@ export interface components {
             kind: string;
             /** @description OriginKind and Key are what the origin calls the entry's kind and the entry: the two parts of a CloudEvents subject such as reports/R-1007. */
             originKind?: string;
+        };
+        /** @description Difference is an entry that differs from the item that it comes from. */
+        Difference: {
+            entry: string;
+            /** @description Fields differ, sorted; State says so where one of both is shown to readers. */
+            fields: string[];
+            key: string;
+            state?: string;
+            title: string;
+            type: string;
         };
         /** @description Downstream is how far a cache downstream has been told of what changed. */
         Downstream: {
@@ -2809,6 +3001,8 @@ export interface components {
             body: string;
             /** @description Builds are those that the event asked for. */
             builds: components["schemas"]["Build"][];
+            /** @description Calls is how many calls the event stands for: pings that came before it was begun. */
+            calls: number;
             contentType: string;
             decoded: components["schemas"]["DecodedEvent"] | null;
             detail: string;
@@ -2835,6 +3029,8 @@ export interface components {
             attempts: number;
             /** @description Builds are those that the event asked for. */
             builds: components["schemas"]["Build"][];
+            /** @description Calls is how many calls the event stands for: pings that came before it was begun. */
+            calls: number;
             contentType: string;
             decoded: components["schemas"]["DecodedEvent"] | null;
             detail: string;
@@ -3138,6 +3334,48 @@ export interface components {
         };
         /** @description Grants is a list of them. */
         Grants: components["schemas"]["Grant"][];
+        /** @description HookAnnounced is one of the things that a call announces. */
+        HookAnnounced: {
+            /**
+             * Format: date-time
+             * @description At is when it happened, by the origin's clock; nil if it does not say.
+             */
+            at?: null | string;
+            key?: string;
+            kind: string;
+            messageId?: string;
+            /** @description OriginKind and Key are what the origin calls the entry's kind and the entry: the two parts of a CloudEvents subject such as reports/R-1007. */
+            originKind?: string;
+            /** @description Type is ours for the origin's kind; Unknown says why it is not understood. */
+            type?: string;
+            unknown?: string;
+        };
+        /** @description HookCapture keeps the next calls of a hook without acting on them. */
+        HookCapture: {
+            /** @description Minutes is for how long, 1 to 120; 0 ends it. */
+            minutes: number;
+        };
+        /** @description HookTried is what would become of a call. */
+        HookTried: {
+            /** @description Announced is what it announces. */
+            announced: components["schemas"]["HookAnnounced"][];
+            /** @description Proof names what proves calls, and Refused says which proof fails and how; empty for none. */
+            proof: string;
+            refused?: string;
+            /** @description Unreadable says why the body cannot be read. */
+            unreadable?: string;
+        };
+        /** @description HookTry is a call that is held against an origin's proof and decoding; nothing is kept or done. */
+        HookTry: {
+            body: string;
+            /** @description Captured takes header and body of a call that was kept. */
+            captured?: string;
+            header: {
+                [key: string]: string;
+            };
+            /** @description Spec tries another configuration of the origin, which is not saved. */
+            spec?: unknown;
+        };
         /** @description Identity is who makes a request, and what the console offers to them. */
         Identity: {
             environment: string;
@@ -3556,6 +3794,12 @@ export interface components {
              */
             trouble?: "now" | "daily" | "never";
         };
+        /** @description NotTaken is an item that is not taken over, and everything that is wrong with it. */
+        NotTaken: {
+            key: string;
+            reasons: string[];
+            type?: string;
+        };
         Occurrence: {
             after?: components["schemas"]["Fields"];
             announced?: string;
@@ -3603,8 +3847,8 @@ export interface components {
             /** @description From is the other origin. */
             from: string;
         };
-        /** @description OriginCompare compares everything an origin holds with what is stored here. */
-        OriginCompare: {
+        /** @description OriginReconcile compares everything an origin holds with what is stored here, and takes over what differs. */
+        OriginReconcile: {
             /** @description Delete has entries deleted that the origin does not have any more, however many. */
             delete?: boolean;
         };
@@ -3620,13 +3864,15 @@ export interface components {
         };
         /** @description OriginState is an origin, and how reading it goes. */
         OriginState: {
-            /** @description Compared is the last comparison on this node. */
+            /** @description Compared is the last comparison, on this node if there was one. */
             compared?: components["schemas"]["LastComparison"];
             /** @description Entries is how many there are of it, Untaken how many items could not be imported. */
             entries: number;
             /** @description Error, Since, Failures and NextTry are set while calls fail: why, since when, how often in a row, and until when none is made. */
             error?: string;
             failures?: number;
+            /** @description From is what it is read of: http, folder, git, feed or push. Standby says that it is read only by who tries or rehearses with it, and Proof what proves its announcements. */
+            from?: string;
             /** Format: date-time */
             lastError: null | string;
             /** Format: date-time */
@@ -3640,13 +3886,45 @@ export interface components {
             name: string;
             /** Format: date-time */
             nextTry?: null | string;
+            proof?: string;
             /** Format: date-time */
             since?: null | string;
+            standby?: boolean;
             untaken: number;
         };
         /** @description Items is an answer that lists something. Items is never null. */
         OriginStateItems: {
             items: components["schemas"]["OriginState"][];
+        };
+        /** @description OriginTried is the entry that an item becomes. */
+        OriginTried: {
+            /** @description Fields are those of the entry; Published says that readers would get them, and Live what they get where that differs. */
+            fields?: {
+                [key: string]: unknown;
+            };
+            id?: string;
+            /** @description Item is in the origin's own form. */
+            item: unknown;
+            /** @description Key is what the origin calls it, and ID the entry's. */
+            key?: string;
+            live?: {
+                [key: string]: unknown;
+            };
+            lost?: string[];
+            /** @description Problems say why it would not be taken over, Lost what of its texts would be left out. */
+            problems: string[];
+            published: boolean;
+            type: string;
+            version?: string;
+        };
+        /** @description OriginTry maps an item without keeping it. */
+        OriginTry: {
+            /** @description Item is in the origin's own form. Without one, the item called Key is fetched, or the first. */
+            item?: unknown;
+            key?: string;
+            /** @description Spec tries another configuration of the origin, which is not saved. */
+            spec?: unknown;
+            type?: string;
         };
         /** @description OriginWrite is an origin as it is to be, in the form of origins.yaml. */
         OriginWrite: {
@@ -3776,6 +4054,27 @@ export interface components {
             filter?: string;
             types?: string[];
         };
+        /** @description PushOutcome is what became of items that were written. */
+        PushOutcome: {
+            changed: number;
+            /** @description IDs are those of the entries, in the order of the items that are taken over. */
+            ids?: string[];
+            notTaken: components["schemas"]["NotTaken"][];
+            /**
+             * Format: int64
+             * @description Sequence of the last change, 0 for none.
+             */
+            sequence?: number;
+            /** @description Taken counts those that are taken over, and Changed the changes that they made for readers and editors. */
+            taken: number;
+        };
+        /** @description OriginProgress is a line of the answer to long work on an origin: how far it has come, or, in the last one, what it came to. */
+        PushOutcomeOriginProgress: {
+            done?: components["schemas"]["PushOutcome"];
+            /** @description Seen items of the type. */
+            seen?: number;
+            type?: string;
+        };
         /** @description EffortFigures are the effort of a query and its bound. */
         ReadEffort: {
             asked: number;
@@ -3823,6 +4122,13 @@ export interface components {
             lost?: string[];
             lostAll?: number;
             seen: number;
+            /**
+             * Format: int64
+             * @description Sequence is that of the last change that was made, 0 for none, and SequenceAt when it was.
+             */
+            sequence?: number;
+            /** Format: date-time */
+            sequenceAt?: string;
         };
         /** @description OriginProgress is a line of the answer to long work on an origin: how far it has come, or, in the last one, what it came to. */
         ReconciledOriginProgress: {
@@ -6252,6 +6558,122 @@ export interface operations {
             };
         };
     };
+    pushItems: {
+        parameters: {
+            query?: {
+                type?: string;
+            };
+            header?: never;
+            path: {
+                environment: string;
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["PushOutcomeOriginProgress"] | components["schemas"]["FailedLine"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pushItem: {
+        parameters: {
+            query?: {
+                /** @description Type is ours; it may be left out where the origin maps one. */
+                type?: string;
+            };
+            header?: never;
+            path: {
+                environment: string;
+                key: string;
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOutcome"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deletePushedItem: {
+        parameters: {
+            query?: {
+                /** @description Type is ours; it may be left out where the origin maps one. */
+                type?: string;
+            };
+            header?: never;
+            path: {
+                environment: string;
+                key: string;
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PushOutcome"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listEvents: {
         parameters: {
             query?: {
@@ -6312,6 +6734,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EventDetail"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    replayEvent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventDetail"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["EventDetail"];
                 };
             };
             /** @description A problem document. */
@@ -7655,7 +8117,123 @@ export interface operations {
             };
         };
     };
+    captureCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["HookCapture"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapturedCalls"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["CapturedCalls"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listCapturedCalls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example harbour-office */
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CapturedCalls"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     compareOrigin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ComparisonOriginProgress"] | components["schemas"]["FailedLine"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | (components["schemas"]["ComparisonOriginProgress"] | components["schemas"]["FailedLine"]);
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryHook: {
         parameters: {
             query?: never;
             header?: never;
@@ -7667,7 +8245,58 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["OriginCompare"];
+                /**
+                 * @example {
+                 *       "header": null,
+                 *       "body": "{}"
+                 *     }
+                 */
+                "application/json": components["schemas"]["HookTry"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HookTried"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["HookTried"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reconcileOrigin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @example harbour-office */
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OriginReconcile"];
             };
         };
         responses: {
@@ -7771,6 +8400,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WriteState"] | components["schemas"]["CallAnswerItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryItem: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OriginTry"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OriginTried"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["OriginTried"];
                 };
             };
             /** @description A problem document. */

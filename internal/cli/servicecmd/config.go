@@ -32,10 +32,12 @@ type config struct {
 	Model         string `yaml:"model"`         // a directory of YAML files
 	ApplyModel    bool   `yaml:"applyModel"`    // apply it at start, not only to an environment without one
 	Origins       string `yaml:"origins"`       // files
-	Sites         string `yaml:"sites"`
-	Rules         string `yaml:"rules"`
-	ApplySettings bool   `yaml:"applySettings"` // bring up to date at every start what files have seeded
-	SecretKey     string `yaml:"secretKey"`     // file with the keys for secrets; or UBIQUON_SECRET_KEY
+	// Folders are the directories that origins in folders, or repositories here, may be in.
+	Folders       []string `yaml:"folders"`
+	Sites         string   `yaml:"sites"`
+	Rules         string   `yaml:"rules"`
+	ApplySettings bool     `yaml:"applySettings"` // bring up to date at every start what files have seeded
+	SecretKey     string   `yaml:"secretKey"`     // file with the keys for secrets; or UBIQUON_SECRET_KEY
 	Cache         struct {
 		Bytes string `yaml:"bytes"` // as in 256MB
 	} `yaml:"cache"`
@@ -180,6 +182,11 @@ func LoadConfig(file string, flags map[string]string) (*config, error) {
 			if *path != "" && !filepath.IsAbs(*path) {
 				*path = filepath.Join(base, *path)
 			}
+		}
+	}
+	for i, path := range c.Folders {
+		if !filepath.IsAbs(path) {
+			c.Folders[i] = filepath.Join(base, path)
 		}
 	}
 	if err := c.fromVariables(os.Environ()); err != nil {

@@ -41,7 +41,7 @@ func (a *Commands) Event() *cobra.Command {
 		},
 	}
 	list.Flags().IntVar(&f.Limit, "limit", 20, "how many at most")
-	list.Flags().StringVar(&f.State, "state", "", "only waiting, done, failed or refused ones")
+	list.Flags().StringVar(&f.State, "state", "", "only waiting, done, failed, refused or unknown ones")
 	list.Flags().StringVar(&f.Entry, "entry", "", "only those about this entry")
 	list.Flags().StringVar(
 		&f.Filter, "filter", "",
@@ -83,5 +83,22 @@ func (a *Commands) Event() *cobra.Command {
 			})
 		},
 	}
-	return command.Noun("event", "Show events: announcements of origins", list, show)
+	return command.Noun("event", "Show events: announcements of origins", list, show, a.eventReplay())
+}
+
+func (a *Commands) eventReplay() *cobra.Command {
+	return &cobra.Command{
+		Use: "replay ID", Short: "Process an event again", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			e, err := s.Origins().Replay(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.Print(e, func(t *command.Table) { t.Line("Event " + e.ID + " is processed again.") })
+		},
+	}
 }

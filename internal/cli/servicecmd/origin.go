@@ -1,6 +1,7 @@
 package servicecmd
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -28,7 +29,17 @@ func (a *Commands) OriginCommand() *cobra.Command {
 				return err
 			}
 			return a.Print(map[string]any{"items": all}, func(t *command.Table) {
-				t.Row("ORIGIN", "STATE", "ENTRIES", "NOT TAKEN", "READ LAST", "HEARD LAST", "COMPARED", "NEXT TRY")
+				t.Row(
+					"ORIGIN",
+					"FROM",
+					"STATE",
+					"ENTRIES",
+					"NOT TAKEN",
+					"READ LAST",
+					"HEARD LAST",
+					"COMPARED",
+					"NEXT TRY",
+				)
 				for _, o := range all {
 					state, compared := "fine", "–"
 					if o.Error != "" {
@@ -37,12 +48,22 @@ func (a *Commands) OriginCommand() *cobra.Command {
 					if o.Missing {
 						state = "not configured"
 					}
+					if o.Standby {
+						state = "stands by"
+					}
 					if o.Compared != nil {
 						compared = command.When(&o.Compared.At)
 					}
 					t.Row(
-						o.Name, state, strconv.Itoa(o.Entries), strconv.Itoa(o.Untaken), command.When(o.LastSuccess),
-						command.When(o.LastEvent), compared, command.When(o.NextTry),
+						o.Name,
+						cmp.Or(o.From, "–"),
+						state,
+						strconv.Itoa(o.Entries),
+						strconv.Itoa(o.Untaken),
+						command.When(o.LastSuccess),
+						command.When(o.LastEvent),
+						compared,
+						command.When(o.NextTry),
 					)
 					if o.Error != "" {
 						t.Row("", t.Short(o.Error, 90))
@@ -51,9 +72,23 @@ func (a *Commands) OriginCommand() *cobra.Command {
 			})
 		},
 	}
+	return command.Noun(
+		"origin",
+		"Look at origins, compare with them, and let go of them",
+		list,
+		a.originShow(),
+		a.originCompare(),
+		a.originReconcile(),
+		a.originTry(),
+		a.originRetire(),
+		a.originAdopt(),
+	)
+}
+
+func (a *Commands) originReconcile() *cobra.Command {
 	var del bool
-	compare := &cobra.Command{
-		Use: "compare ORIGIN", Short: "Compare everything an origin has with what is stored, and import what " +
+	reconcile := &cobra.Command{
+		Use: "reconcile ORIGIN", Short: "Compare everything an origin has with what is stored, and import what " +
 			"differs", Args: cobra.ExactArgs(1),
 		Long: `Reads everything that an origin lists, and takes over what differs. Entries that the
 origin does not have any more are deleted, unless they are more than 10 and more
@@ -64,7 +99,7 @@ is meant.`,
 			if err != nil {
 				return err
 			}
-			done, err := s.Origins().Compare(
+			done, err := s.Origins().Reconcile(
 				cmd.Context(), args[0], del,
 				func(typ string, seen int) { fmt.Fprintf(a.Err, "read %d of type %s\n", seen, typ) },
 			)
@@ -81,19 +116,16 @@ is meant.`,
 				}
 				if done.Held > 0 {
 					t.Line(
-						"→ look whether the origin is whole; if it is meant: ubiquon origin compare " + args[0] +
+						"→ look whether the origin is whole; if it is meant: ubiquon origin reconcile " + args[0] +
 							" --delete",
 					)
 				}
 			})
 		},
 	}
-	compare.Flags().
+	reconcile.Flags().
 		BoolVar(&del, "delete", false, "delete what the origin does not have any more, however much it is")
-	return command.Noun(
-		"origin", "Look at origins, compare with them, and let go of them", list, a.originShow(), compare,
-		a.originRetire(), a.originAdopt(),
-	)
+	return reconcile
 }
 
 func (a *Commands) originShow() *cobra.Command {
@@ -125,6 +157,10 @@ func (a *Commands) originShow() *cobra.Command {
 					t.Row("state", "not in the configuration of this node")
 				} else if o.Error != "" {
 					t.Row("state", o.Error)
+				}
+				if !o.Missing {
+					t.Row("read from", o.From)
+					t.Row("proven by", cmp.Or(o.Proof, "–"))
 				}
 				t.Row("entries", strconv.Itoa(o.Entries))
 				t.Row("read last", command.When(o.LastSuccess))

@@ -136,6 +136,7 @@ func (conf *config) serviceOptions() service.Options {
 		Settings:    conf.seed,
 		SecretKey:   conf.secretKey,
 		Cache:       cache.Options{Bytes: conf.CacheBytes},
+		Folders:     conf.Folders,
 		Outbound: outbound.Options{
 			Private: conf.Outbound.Private,
 			Allow:   conf.outbound,

@@ -59,6 +59,8 @@ type Limits struct {
 	// RefusedHooksPerMinute bounds the announcements of one address that do not prove
 	// where they come from. Default 60.
 	RefusedHooksPerMinute int `yaml:"refusedHooksPerMinute"`
+	// HooksPerMinute bounds the announcements of one origin that are proven. Default 6,000.
+	HooksPerMinute int `yaml:"hooksPerMinute"`
 	// RefusedHooksKept is how many of those are kept of each origin. Default 200.
 	RefusedHooksKept int `yaml:"refusedHooksKept"`
 	// SubmissionsFactor bounds what is handed in of one type from all addresses
@@ -99,6 +101,7 @@ func (l Limits) WithDefaults() Limits {
 	set(&l.StreamsPerPrincipal, 20)
 	set(&l.AnonymousComputedPerMinute, 6_000)
 	set(&l.RefusedHooksPerMinute, 60)
+	set(&l.HooksPerMinute, 6_000)
 	set(&l.RefusedHooksKept, 200)
 	set(&l.SubmissionsFactor, 20)
 	set(&l.PreviewLinks, 10_000)
@@ -116,7 +119,7 @@ func (l Limits) Check() error {
 		"streams":             l.Streams, "streamsPerPrincipal": l.StreamsPerPrincipal,
 		"anonymousPerMinute":         l.AnonymousPerMinute,
 		"anonymousComputedPerMinute": l.AnonymousComputedPerMinute, "refusedHooksPerMinute": l.RefusedHooksPerMinute,
-		"refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor,
+		"hooksPerMinute": l.HooksPerMinute, "refusedHooksKept": l.RefusedHooksKept, "submissionsFactor": l.SubmissionsFactor,
 		"previewLinks": l.PreviewLinks, "refusals": l.Refusals,
 	} {
 		if v < 0 {

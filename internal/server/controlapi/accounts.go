@@ -7,31 +7,32 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // accountOperations are what administrators do with accounts, and the audit log.
-func accountOperations() []*Operation {
-	return append([]*Operation{
-		call("GET /accounts", "listAccounts", "List accounts", guard.Administers, (*API).listAccounts).
-			example(api.None{}),
-		call("POST /accounts", "createAccount", "Make an account", guard.Secures, (*API).createAccount).
-			fails("account").
-			example(api.NewAccount{Email: "solveig@skerry.example", Name: "Solveig Aune", Role: access.RoleEditor}),
-		call("PATCH /accounts/{account}", "changeAccount", "Change the name, role or state of an account",
-			guard.Secures, (*API).changeAccount).fails("account"),
-		call(
+func accountOperations() []*operation.Operation {
+	return append([]*operation.Operation{
+		operation.Call("GET /accounts", "listAccounts", "List accounts", guard.Administers, (*API).listAccounts).
+			WithExample(api.None{}),
+		operation.Call("POST /accounts", "createAccount", "Make an account", guard.Secures, (*API).createAccount).
+			Fails("account").
+			WithExample(api.NewAccount{Email: "solveig@skerry.example", Name: "Solveig Aune", Role: access.RoleEditor}),
+		operation.Call("PATCH /accounts/{account}", "changeAccount", "Change the name, role or state of an account",
+			guard.Secures, (*API).changeAccount).Fails("account"),
+		operation.Call(
 			"POST /accounts/{account}/link",
 			"createAccountLink",
 			"Make a link at which an account's password is chosen",
 			guard.Secures,
 			(*API).accountLink,
 		).
-			example(api.AccountRef{Account: "solveig@skerry.example"}),
+			WithExample(api.AccountRef{Account: "solveig@skerry.example"}),
 	}, auditOperations()...)
 }
 
 func (s *API) listAccounts(r *http.Request, _ api.None) (api.Items[*api.Account], error) {
-	return items(s.env.Accounts.Accounts(r.Context()))
+	return operation.Items(s.env.Accounts.Accounts(r.Context()))
 }
 
 func (s *API) createAccount(r *http.Request, in api.NewAccount) (api.AccountLink, error) {

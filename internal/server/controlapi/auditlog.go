@@ -8,19 +8,20 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // auditOperations are what is asked of the audit log.
-func auditOperations() []*Operation {
-	return []*Operation{
-		raw[api.AuditFilter, api.Items[api.AuditRecord]]("GET /audit", "listAudit",
+func auditOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Raw[*API, api.AuditFilter, api.Items[api.AuditRecord]]("GET /audit", "listAudit",
 			"List the audit log, the newest first; with Accept: application/x-ndjson, export it",
 			guard.Administers.InTurn(), (*API).audit).
-			or(reflect.TypeFor[api.AuditRecord](), mediaLines).
-			example(api.AuditFilter{What: "key", Limit: 5}),
-		call("GET /audit/verify", "verifyAudit", "Check that no line of the audit log was changed or taken out",
+			Or(reflect.TypeFor[api.AuditRecord](), operation.MediaLines).
+			WithExample(api.AuditFilter{What: "key", Limit: 5}),
+		operation.Call("GET /audit/verify", "verifyAudit", "Check that no line of the audit log was changed or taken out",
 			guard.Administers.InTurn(), (*API).verifyAudit).
-			example(api.AuditCheck{}),
+			WithExample(api.AuditCheck{}),
 	}
 }
 
@@ -30,8 +31,8 @@ func (s *API) verifyAudit(r *http.Request, in api.AuditCheck) (api.AuditState, e
 
 // audit lists the audit log, or exports it as NDJSON.
 func (s *API) audit(w http.ResponseWriter, r *http.Request, f api.AuditFilter) {
-	if !strings.Contains(r.Header.Get("Accept"), mediaLines) {
-		out, err := items(s.env.Audit.Acts(r.Context(), f))
+	if !strings.Contains(r.Header.Get("Accept"), operation.MediaLines) {
+		out, err := operation.Items(s.env.Audit.Acts(r.Context(), f))
 		if err != nil {
 			s.guard.Fail(w, r, err)
 			return
@@ -45,7 +46,7 @@ func (s *API) audit(w http.ResponseWriter, r *http.Request, f api.AuditFilter) {
 		return
 	}
 	out := guard.NewStream(w)
-	w.Header().Set("Content-Type", mediaLines)
+	w.Header().Set("Content-Type", operation.MediaLines)
 	const page = 500
 	for left := f.Limit; ; {
 		f.Limit = page

@@ -10,40 +10,47 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/store/builds"
 )
 
 // buildOperations are what is done with sites and their builds.
-func buildOperations() []*Operation {
-	return []*Operation{
-		call("GET /sites", "listSites", "List sites with their latest builds", guard.ReadsAll, (*API).listSites).
-			example(api.None{}),
-		call("POST /sites/{site}/rebuild", "rebuildSite", "Ask for a build of a site", guard.Rebuilds, (*API).rebuild).
-			example(api.SiteRebuild{Site: "skerry-web"}),
-		call("GET /builds", "listBuilds", "List builds, the newest first", guard.ReadsAll, (*API).listBuilds).
-			example(api.BuildFilter{Site: "skerry-web", Limit: 5}),
-		call("GET /builds/{id}", "getBuild", "Get a build with its log", guard.ReadsAll, (*API).getBuild),
-		call("POST /sites/{site}/test", "testSite", "Call a site as a test, and get its answer", guard.Administers,
-			(*API).testSite),
-		call(
+func buildOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("GET /sites", "listSites", "List sites with their latest builds", guard.ReadsAll, (*API).listSites).
+			WithExample(api.None{}),
+		operation.Call(
+			"POST /sites/{site}/rebuild", "rebuildSite", "Ask for a build of a site", guard.Rebuilds, (*API).rebuild).
+			WithExample(api.SiteRebuild{Site: "skerry-web"}),
+		operation.Call("GET /builds", "listBuilds", "List builds, the newest first", guard.ReadsAll, (*API).listBuilds).
+			WithExample(api.BuildFilter{Site: "skerry-web", Limit: 5}),
+		operation.Call("GET /builds/{id}", "getBuild", "Get a build with its log", guard.ReadsAll, (*API).getBuild),
+		operation.Call(
+			"POST /sites/{site}/test",
+			"testSite",
+			"Call a site as a test, and get its answer",
+			guard.Administers,
+			(*API).testSite,
+		),
+		operation.Call(
 			"POST /builds/{id}/cancel",
 			"cancelBuild",
 			"Take a waiting build back",
 			guard.Rebuilds,
 			(*API).cancelBuild,
 		).
-			fails("not-running"),
-		call("POST /builds/{id}/reports", "reportBuild", "Report how a build goes, with the site's key",
-			guard.Reports, (*API).report).fails("not-running"),
+			Fails("not-running"),
+		operation.Call("POST /builds/{id}/reports", "reportBuild", "Report how a build goes, with the site's key",
+			guard.Reports, (*API).report).Fails("not-running"),
 	}
 }
 
 func (s *API) listSites(r *http.Request, _ api.None) (api.Items[api.SiteInfo], error) {
-	return items(s.env.Automation.Sites(r.Context()))
+	return operation.Items(s.env.Automation.Sites(r.Context()))
 }
 
 func (s *API) listBuilds(r *http.Request, f api.BuildFilter) (api.Items[rebuild.Build], error) {
-	return items(s.env.Automation.Builds(r.Context(), f))
+	return operation.Items(s.env.Automation.Builds(r.Context(), f))
 }
 
 func (s *API) getBuild(r *http.Request, in api.BuildRef) (rebuild.Build, error) {
@@ -91,11 +98,11 @@ const (
 // checkReport returns what is wrong with what a report says besides the state.
 func checkReport(in *api.BuildReport) error {
 	if len(in.Log) > maxReportLines {
-		return badMember("log", fmt.Sprintf("at most %d lines can be reported at once", maxReportLines))
+		return operation.BadMember("log", fmt.Sprintf("at most %d lines can be reported at once", maxReportLines))
 	}
 	for i, line := range in.Log {
 		if len(line) > maxReportLine || strings.ContainsRune(line, 0) {
-			return badMember(
+			return operation.BadMember(
 				fmt.Sprintf("log[%d]", i),
 				fmt.Sprintf("a line has %d bytes at most, and no NUL", maxReportLine),
 			)
@@ -103,7 +110,7 @@ func checkReport(in *api.BuildReport) error {
 	}
 	if u, err := url.Parse(in.Link); in.Link != "" &&
 		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || len(in.Link) > maxReportLine) {
-		return badMember("link", fmt.Sprintf("%q is no http address", in.Link))
+		return operation.BadMember("link", fmt.Sprintf("%q is no http address", in.Link))
 	}
 	return nil
 }
@@ -128,5 +135,5 @@ func (s *API) report(r *http.Request, in api.BuildReport) (out rebuild.Build, er
 		}
 		return s.env.Automation.ReportBuild(r.Context(), b.ID, report)
 	}
-	return out, badMember("state", fmt.Sprintf("%q is none of started, finished, failed", in.State))
+	return out, operation.BadMember("state", fmt.Sprintf("%q is none of started, finished, failed", in.State))
 }

@@ -9,51 +9,58 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/store/writing"
 )
 
 // cacheOperations are what is asked of the cache, the change log and the nodes.
-func cacheOperations() []*Operation {
-	return []*Operation{
-		call("GET /status", "getStatus", "Say how the service stands", guard.ReadsAll, (*API).status).
-			example(api.None{}),
-		raw[api.None, string]("GET /news", "followNews", "Be told, as server-sent events, that something has changed",
-			guard.ReadsAll, (*API).news).media(mediaEvents),
-		call("GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
-			example(api.None{}),
-		call(
+func cacheOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("GET /status", "getStatus", "Say how the service stands", guard.ReadsAll, (*API).status).
+			WithExample(api.None{}),
+		operation.Raw[*API, api.None, string](
+			"GET /news",
+			"followNews",
+			"Be told, as server-sent events, that something has changed",
+			guard.ReadsAll,
+			(*API).news,
+		).AnswersWith(operation.MediaEvents),
+		operation.Call(
+			"GET /cache", "getCacheStats", "Say what the node's cache has done", guard.ReadsAll, (*API).cacheStats).
+			WithExample(api.None{}),
+		operation.Call(
 			"GET /cache/history",
 			"getCacheHistory",
 			"Say what reads and the cache did over the last hour, day or week",
 			guard.ReadsAll,
 			(*API).cacheHistory,
 		).
-			example(api.HistorySpan{Span: "day"}),
-		call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
+			WithExample(api.HistorySpan{Span: "day"}),
+		operation.Call("GET /cache/answers", "listCachedAnswers", "List the answers in the node's cache",
 			guard.ReadsAll.InTurn(), (*API).cachedAnswers).
-			example(api.CacheListing{Sort: "bytes", Limit: 5}),
-		call("GET /cache/answers/{key}", "explainCachedAnswer", "Say what an answer in the cache depends on",
+			WithExample(api.CacheListing{Sort: "bytes", Limit: 5}),
+		operation.Call("GET /cache/answers/{key}", "explainCachedAnswer", "Say what an answer in the cache depends on",
 			guard.ReadsAll, (*API).explainCachedAnswer),
-		call("POST /cache/purge", "purgeCache", "Throw cached answers of this node away",
+		operation.Call("POST /cache/purge", "purgeCache", "Throw cached answers of this node away",
 			guard.Administers, (*API).purge).
-			example(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
-		call("POST /cache/warm", "warmCache", "Have answers computed before anybody asks",
+			WithExample(api.CachePurge{CacheQuery: api.CacheQuery{Type: "notice"}, Check: true}),
+		operation.Call("POST /cache/warm", "warmCache", "Have answers computed before anybody asks",
 			guard.Administers.WithBody(2<<20), (*API).warm).
-			example(api.CacheWarming{Requests: []string{"/notices?limit=3"}}),
-		call("GET /downstream", "listDownstream", "List the caches in front that are told of changes",
+			WithExample(api.CacheWarming{Requests: []string{"/notices?limit=3"}}),
+		operation.Call("GET /downstream", "listDownstream", "List the caches in front that are told of changes",
 			guard.ReadsAll, (*API).listDownstream).
-			example(api.None{}),
-		call("GET /nodes", "listNodes", "List the nodes of the environment", guard.ReadsAll, (*API).listNodes).
-			example(api.None{}),
-		call("GET /changes", "listChanges", "List the changes that readers could see, the newest first",
+			WithExample(api.None{}),
+		operation.Call("GET /nodes", "listNodes", "List the nodes of the environment", guard.ReadsAll, (*API).listNodes).
+			WithExample(api.None{}),
+		operation.Call("GET /changes", "listChanges", "List the changes that readers could see, the newest first",
 			guard.ReadsAll.InTurn(), (*API).listChanges).
-			example(api.ChangeFilter{Limit: 5}),
-		call("GET /changes/{sequence}", "getChange", "Get a change, and the rules that it triggered",
+			WithExample(api.ChangeFilter{Limit: 5}),
+		operation.Call("GET /changes/{sequence}", "getChange", "Get a change, and the rules that it triggered",
 			guard.ReadsAll, (*API).getChange).
-			example(api.ChangeRef{Sequence: 1}),
-		call("POST /changes/simulate", "simulateChange", "Say what a change would expire and rebuild",
+			WithExample(api.ChangeRef{Sequence: 1}),
+		operation.Call("POST /changes/simulate", "simulateChange", "Say what a change would expire and rebuild",
 			guard.ReadsAll.InTurn(), (*API).simulate).
-			example(api.SimulatedChange{Change: 1}),
+			WithExample(api.SimulatedChange{Change: 1}),
 	}
 }
 
@@ -66,7 +73,7 @@ func (s *API) cacheStats(*http.Request, api.None) (api.CacheStats, error) {
 }
 
 func (s *API) cacheHistory(r *http.Request, in api.HistorySpan) (api.Items[api.CacheSample], error) {
-	return items(s.env.Delivery.CacheHistory(r.Context(), cmp.Or(in.Span, "hour")))
+	return operation.Items(s.env.Delivery.CacheHistory(r.Context(), cmp.Or(in.Span, "hour")))
 }
 
 func (s *API) explainCachedAnswer(r *http.Request, in api.CacheKey) (api.ExplainedEntry, error) {
@@ -74,11 +81,11 @@ func (s *API) explainCachedAnswer(r *http.Request, in api.CacheKey) (api.Explain
 }
 
 func (s *API) listDownstream(r *http.Request, _ api.None) (api.Items[api.Downstream], error) {
-	return items(s.env.Automation.Downstream(r.Context()))
+	return operation.Items(s.env.Automation.Downstream(r.Context()))
 }
 
 func (s *API) listNodes(r *http.Request, _ api.None) (api.Items[api.NodeState], error) {
-	return items(s.env.Replica.Nodes(r.Context()))
+	return operation.Items(s.env.Replica.Nodes(r.Context()))
 }
 
 func (s *API) cachedAnswers(_ *http.Request, in api.CacheListing) (api.CacheEntries, error) {
@@ -127,8 +134,8 @@ func (s *API) warm(r *http.Request, in api.CacheWarming) (out api.Items[api.Warm
 		}
 		in.Requests[i] = "/content/" + s.env.Replica.Environment() + "/published/" + strings.TrimPrefix(text, "/")
 	}
-	if out, err = items(s.env.Delivery.WarmAll(r.Context(), in.Requests, in.Hottest)); err != nil {
-		return out, badMember("requests", err.Error())
+	if out, err = operation.Items(s.env.Delivery.WarmAll(r.Context(), in.Requests, in.Hottest)); err != nil {
+		return out, operation.BadMember("requests", err.Error())
 	}
 	return out, s.env.Audit.Note(
 		r.Context(), guard.ActorName(r), "cache warm", "", nil, map[string]any{"requests": len(out.Items)},
@@ -139,7 +146,7 @@ func (s *API) listChanges(r *http.Request, in api.ChangeFilter) (api.Items[conte
 	if in.Limit == 0 {
 		in.Limit = 50
 	}
-	return items(s.env.Diagnosis.Changes(r.Context(), in.Entry, in.Below, min(in.Limit, 500)))
+	return operation.Items(s.env.Diagnosis.Changes(r.Context(), in.Entry, in.Below, min(in.Limit, 500)))
 }
 
 func (s *API) getChange(r *http.Request, in api.ChangeRef) (api.ChangeDetail, error) {
@@ -152,7 +159,7 @@ func (s *API) simulate(r *http.Request, in api.SimulatedChange) (api.Simulation,
 	}
 	switch {
 	case in.What != "publish" && in.What != "unpublish":
-		return api.Simulation{}, badMember("what", strconv.Quote(in.What)+" is neither publish nor unpublish")
+		return api.Simulation{}, operation.BadMember("what", strconv.Quote(in.What)+" is neither publish nor unpublish")
 	case (in.Entry == "") == (in.Change == 0):
 		return api.Simulation{}, api.Problem{
 			Kind:      "body",

@@ -11,6 +11,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/originapi"
 )
 
 // API answers the requests under /control/v1/ of one environment. It is safe for concurrent
@@ -19,13 +20,17 @@ type API struct {
 	env     *environment.Environment
 	guard   *guard.Guard
 	content *contentapi.API
+	origins *originapi.API
 	log     *slog.Logger
 }
 
 // New returns the surface.
 func New(e *environment.Environment, g *guard.Guard, content *contentapi.API, log *slog.Logger) *API {
-	return &API{env: e, guard: g, content: content, log: log}
+	return &API{env: e, guard: g, content: content, origins: originapi.New(e, g), log: log}
 }
+
+// Guard implements operation.Host.
+func (s *API) Guard() *guard.Guard { return s.guard }
 
 // news tells the console, as server-sent events, that there is something new to
 // fetch, until whoever asks may not any more.

@@ -11,6 +11,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
 )
@@ -82,7 +83,7 @@ func (s *API) compile(f *api.Edit, at string) (writing.Edit, error) {
 
 func (s *API) edit(r *http.Request, in api.Edits) (out api.EditOutcome, err error) {
 	if len(in.Edits) == 0 || len(in.Edits) > maxEdits {
-		return out, badMember("edits", fmt.Sprintf("%d edits given; send 1 to %d", len(in.Edits), maxEdits))
+		return out, operation.BadMember("edits", fmt.Sprintf("%d edits given; send 1 to %d", len(in.Edits), maxEdits))
 	}
 	wanted, err := guard.WantedRevision(r)
 	if err != nil {

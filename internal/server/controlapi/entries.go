@@ -10,46 +10,47 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // entryOperations are what is done with entries.
-func entryOperations() []*Operation {
+func entryOperations() []*operation.Operation {
 	writes := guard.WritesOrDecides.WithBody(guard.ContentBody)
-	return append([]*Operation{
-		call("GET /entries", "listEntries", "List entries, the latest edited first",
+	return append([]*operation.Operation{
+		operation.Call("GET /entries", "listEntries", "List entries, the latest edited first",
 			guard.Reads.InTurn(), (*API).listEntries).
-			example(api.EntryFilter{Type: "notice", Search: "fog", Limit: 5}),
-		call("POST /edits", "edit", "Save, publish, unpublish, review or delete entries, all or none",
-			writes, (*API).edit).fails("content", "conflict", "referred", "foreign").
-			example(api.Edits{Edits: []api.Edit{{
+			WithExample(api.EntryFilter{Type: "notice", Search: "fog", Limit: 5}),
+		operation.Call("POST /edits", "edit", "Save, publish, unpublish, review or delete entries, all or none",
+			writes, (*API).edit).Fails("content", "conflict", "referred", "foreign").
+			WithExample(api.Edits{Edits: []api.Edit{{
 				ID: "ice-on-the-piers", Type: "notice", Save: content.Fields{"title": map[string]any{"en": "Ice on the piers"}},
 				Message: "first draft",
 			}}}),
-		call("GET /entries/{id}", "getEntry", "Get an entry with its history", guard.Reads, (*API).getEntry).
-			example(api.EntryRef{ID: "ice-on-the-piers"}),
-		call("PUT /entries/{id}", "saveEntry", "Save an entry, if its revision is the one in If-Match",
-			writes, (*API).putEntry).fails("content", "conflict", "referred", "foreign"),
-		call("POST /entries/{id}/duplicate", "duplicateEntry", "Save a copy of an entry as a draft",
-			guard.WritesOrDecides, (*API).duplicate).fails("content").
-			example(api.EntryRef{ID: "ice-on-the-piers"}),
-		call("GET /entries/{id}/revisions/{number}", "getRevision", "Get a revision of an entry",
+		operation.Call("GET /entries/{id}", "getEntry", "Get an entry with its history", guard.Reads, (*API).getEntry).
+			WithExample(api.EntryRef{ID: "ice-on-the-piers"}),
+		operation.Call("PUT /entries/{id}", "saveEntry", "Save an entry, if its revision is the one in If-Match",
+			writes, (*API).putEntry).Fails("content", "conflict", "referred", "foreign"),
+		operation.Call("POST /entries/{id}/duplicate", "duplicateEntry", "Save a copy of an entry as a draft",
+			guard.WritesOrDecides, (*API).duplicate).Fails("content").
+			WithExample(api.EntryRef{ID: "ice-on-the-piers"}),
+		operation.Call("GET /entries/{id}/revisions/{number}", "getRevision", "Get a revision of an entry",
 			guard.Reads, (*API).getRevision).
-			example(api.RevisionRef{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Number: 1}),
-		call("GET /entries/{id}/differences", "compareRevisions", "Compare two revisions of an entry",
+			WithExample(api.RevisionRef{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Number: 1}),
+		operation.Call("GET /entries/{id}/differences", "compareRevisions", "Compare two revisions of an entry",
 			guard.Reads, (*API).differences).
-			example(api.RevisionRange{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
-		call("POST /entries/{id}/open", "openEntry", "Say that somebody has the entry open, and learn who else has",
+			WithExample(api.RevisionRange{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
+		operation.Call("POST /entries/{id}/open", "openEntry", "Say that somebody has the entry open, and learn who else has",
 			guard.Reads, (*API).sawOpen).
-			example(api.EntryOpen{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Session: "a-tab-of-mine"}),
-		call("POST /prose", "renderProse", "Render a text as readers of drafts would get it",
+			WithExample(api.EntryOpen{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}, Session: "a-tab-of-mine"}),
+		operation.Call("POST /prose", "renderProse", "Render a text as readers of drafts would get it",
 			guard.ReadsAll.WithBody(1<<20).InTurn(), (*API).renderProse).
-			example(api.ProseText{Text: "Take the *stairs on the left*."}),
-		call("GET /linked-drafts", "listLinkedDrafts", "List the drafts that entries refer to",
+			WithExample(api.ProseText{Text: "Take the *stairs on the left*."}),
+		operation.Call("GET /linked-drafts", "listLinkedDrafts", "List the drafts that entries refer to",
 			guard.ReadsAll, (*API).linkedDrafts).
-			example(api.EntryIDs{IDs: []string{"ice-on-the-piers"}}),
-		call("GET /coverage", "getCoverage", "Say how much of each type is translated into each locale",
+			WithExample(api.EntryIDs{IDs: []string{"ice-on-the-piers"}}),
+		operation.Call("GET /coverage", "getCoverage", "Say how much of each type is translated into each locale",
 			guard.ReadsAll.InTurn(), (*API).coverage).
-			example(api.None{}),
+			WithExample(api.None{}),
 	}, transferOperations()...)
 }
 
@@ -83,11 +84,11 @@ func (s *API) getRevision(r *http.Request, in api.RevisionRef) (out content.Revi
 }
 
 func (s *API) linkedDrafts(r *http.Request, in api.EntryIDs) (api.Items[api.EntryInfo], error) {
-	return items(s.env.Authoring.LinkedDrafts(r.Context(), in.IDs))
+	return operation.Items(s.env.Authoring.LinkedDrafts(r.Context(), in.IDs))
 }
 
 func (s *API) coverage(r *http.Request, _ api.None) (api.LocaleCoverage, error) {
-	all, err := items(s.env.Authoring.Coverage(r.Context()))
+	all, err := operation.Items(s.env.Authoring.Coverage(r.Context()))
 	return api.LocaleCoverage{Locales: s.env.Replica.Model().Locales, Items: all.Items}, err
 }
 
@@ -103,7 +104,7 @@ func (s *API) listEntries(r *http.Request, f api.EntryFilter) (api.Page[api.Entr
 		}
 	}
 	f.Types = guard.PrincipalOf(r).Rights.WholeTypes(access.Read, "preview", s.env.Replica.Model().TypeNames())
-	return page(s.env.Authoring.Entries(r.Context(), f))
+	return operation.Page(s.env.Authoring.Entries(r.Context(), f))
 }
 
 func stateNames() []string {
@@ -120,7 +121,7 @@ func (s *API) sawOpen(r *http.Request, in api.EntryOpen) (api.EntryOthers, error
 		return api.EntryOthers{}, err
 	}
 	if len(in.Session) < 8 || len(in.Session) > 100 {
-		return api.EntryOthers{}, badMember(
+		return api.EntryOthers{}, operation.BadMember(
 			"session", "name the session with 8 to 100 characters of your own choice",
 		)
 	}
@@ -129,7 +130,7 @@ func (s *API) sawOpen(r *http.Request, in api.EntryOpen) (api.EntryOthers, error
 		who = ""
 	}
 	if len(in.Field) > 200 {
-		return api.EntryOthers{}, badMember("field", "a field's name has at most 200 bytes")
+		return api.EntryOthers{}, operation.BadMember("field", "a field's name has at most 200 bytes")
 	}
 	there, err := s.env.Authoring.SawOpen(r.Context(), in.ID, in.Session, who, in.Field)
 	out := api.EntryOthers{Others: []string{}, Editing: []api.FieldEditor{}}

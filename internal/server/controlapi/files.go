@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/files"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 const mediaBytes = "application/octet-stream"
@@ -24,32 +25,35 @@ var readsFiles = access.Need{Verb: access.Read, Edition: content.Preview, Type: 
 var mayUpload = guard.On(access.Write, content.Preview)
 
 // fileOperations are about the library of files.
-func fileOperations() []*Operation {
+func fileOperations() []*operation.Operation {
 	const refusals = "broken-file quota refused-file scanner too-large"
-	return []*Operation{
-		call("GET /files", "listFiles", "List the files of the library", guard.Reads, (*API).listFiles).
-			example(api.FileFilter{Type: "image/*", Limit: 3}),
-		call("POST /files", "uploadFile", "Upload a file: its bytes are the body", mayUpload.WithBody(guard.FileBody),
-			(*API).uploadFile).takes(mediaBytes).fails(strings.Fields(refusals)...),
-		call(
+	return []*operation.Operation{
+		operation.Call("GET /files", "listFiles", "List the files of the library", guard.Reads, (*API).listFiles).
+			WithExample(api.FileFilter{Type: "image/*", Limit: 3}),
+		operation.Call(
+			"POST /files", "uploadFile", "Upload a file: its bytes are the body", mayUpload.WithBody(guard.FileBody),
+			(*API).uploadFile).
+			Takes(mediaBytes).
+			Fails(strings.Fields(refusals)...),
+		operation.Call(
 			"POST /files/fetch",
 			"fetchFile",
 			"Have the service fetch a file from an address",
 			mayUpload,
 			(*API).fetchFile,
 		).
-			fails(append(strings.Fields(refusals), "fetch")...),
-		call(
+			Fails(append(strings.Fields(refusals), "fetch")...),
+		operation.Call(
 			"GET /files/{id}",
 			"getFile",
 			"Get a file and where it is shown",
 			guard.Reads,
 			(*API).getFile,
-		).fails("not-found"),
-		call("PUT /files/{id}/bytes", "replaceFile", "Replace the bytes of a file: its id and all uses stay",
-			mayUpload.WithBody(guard.FileBody), (*API).replaceFile).takes(mediaBytes).
-			fails(append(strings.Fields(refusals), "not-found")...),
-		lines(
+		).Fails("not-found"),
+		operation.Call("PUT /files/{id}/bytes", "replaceFile", "Replace the bytes of a file: its id and all uses stay",
+			mayUpload.WithBody(guard.FileBody), (*API).replaceFile).Takes(mediaBytes).
+			Fails(append(strings.Fields(refusals), "not-found")...),
+		operation.Lines(
 			"POST /files/check",
 			"checkFiles",
 			"Compare what is kept of files with what is noted, and collect what nobody uses",

@@ -8,42 +8,44 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // keyOperations are what is done with keys, and with what is open to everyone.
-func keyOperations() []*Operation {
-	return []*Operation{
-		call("GET /keys", "listKeys", "List keys, and what is open to everyone", guard.Administers, (*API).listKeys).
-			example(api.None{}),
-		call("POST /keys", "createKey", "Make a key", guard.Secures, (*API).createKey).fails("account").
-			example(api.NewKey{Name: "quay-screen", Grants: []string{"read published notice"}, PerMinute: 600}),
-		call("GET /keys/{key}", "getKey", "Get a key", guard.Administers, (*API).getKey).
-			example(api.KeyRef{Key: "quay-screen"}),
-		call("PATCH /keys/{key}", "changeKey", "Change the grants of a key, or for how long it is good",
+func keyOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call(
+			"GET /keys", "listKeys", "List keys, and what is open to everyone", guard.Administers, (*API).listKeys).
+			WithExample(api.None{}),
+		operation.Call("POST /keys", "createKey", "Make a key", guard.Secures, (*API).createKey).Fails("account").
+			WithExample(api.NewKey{Name: "quay-screen", Grants: []string{"read published notice"}, PerMinute: 600}),
+		operation.Call("GET /keys/{key}", "getKey", "Get a key", guard.Administers, (*API).getKey).
+			WithExample(api.KeyRef{Key: "quay-screen"}),
+		operation.Call("PATCH /keys/{key}", "changeKey", "Change the grants of a key, or for how long it is good",
 			guard.Secures, (*API).changeKey).
-			example(api.KeyChange{
+			WithExample(api.KeyChange{
 				KeyRef: api.KeyRef{
 					Key: "quay-screen",
 				}, GrantChange: api.GrantChange{Add: []string{"read published pier"}},
 			}),
-		call("POST /keys/{key}/rotate", "rotateKey", "Give a key a new secret", guard.Secures, (*API).rotateKey).
-			example(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),
-		call("POST /keys/check", "checkKey", "Say what a key sees", guard.Administers, (*API).checkKey).
-			example(api.KeyQuestion{Key: "quay-screen"}),
-		call("DELETE /keys/{key}", "revokeKey", "Revoke a key", guard.Secures, (*API).revokeKey).
-			example(api.KeyRef{Key: "quay-screen"}),
-		call("GET /open", "getPublicGrants", "Say what is open to everyone", guard.Reads, (*API).getPublicGrants).
-			example(api.None{}),
-		call("PATCH /open", "changePublicGrants", "Open grants to everyone, and close others",
+		operation.Call("POST /keys/{key}/rotate", "rotateKey", "Give a key a new secret", guard.Secures, (*API).rotateKey).
+			WithExample(api.KeyRotation{KeyRef: api.KeyRef{Key: "quay-screen"}, Overlap: "24h"}),
+		operation.Call("POST /keys/check", "checkKey", "Say what a key sees", guard.Administers, (*API).checkKey).
+			WithExample(api.KeyQuestion{Key: "quay-screen"}),
+		operation.Call("DELETE /keys/{key}", "revokeKey", "Revoke a key", guard.Secures, (*API).revokeKey).
+			WithExample(api.KeyRef{Key: "quay-screen"}),
+		operation.Call("GET /open", "getPublicGrants", "Say what is open to everyone", guard.Reads, (*API).getPublicGrants).
+			WithExample(api.None{}),
+		operation.Call("PATCH /open", "changePublicGrants", "Open grants to everyone, and close others",
 			guard.Secures, (*API).changePublicGrants),
-		call("GET /refusals", "listRefusals", "List the reads that were refused lately",
+		operation.Call("GET /refusals", "listRefusals", "List the reads that were refused lately",
 			guard.Administers, (*API).listRefusals).
-			example(api.None{}),
+			WithExample(api.None{}),
 	}
 }
 
 func (s *API) listKeys(r *http.Request, _ api.None) (api.Keys, error) {
-	all, err := items(s.env.Keys.Keys(r.Context()))
+	all, err := operation.Items(s.env.Keys.Keys(r.Context()))
 	return api.Keys{Items: all.Items, Open: opened(s.env.Keys.PublicGrants())}, err
 }
 
@@ -82,7 +84,10 @@ func (s *API) rotateKey(r *http.Request, in api.KeyRotation) (api.KeySecret, err
 	if in.Overlap != "" {
 		var err error
 		if overlap, err = time.ParseDuration(in.Overlap); err != nil || overlap < 0 || overlap > 90*24*time.Hour {
-			return api.KeySecret{}, badMember("overlap", fmt.Sprintf("%q is no span from 0s to 2160h", in.Overlap))
+			return api.KeySecret{}, operation.BadMember(
+				"overlap",
+				fmt.Sprintf("%q is no span from 0s to 2160h", in.Overlap),
+			)
 		}
 	}
 	k, secret, err := s.env.Keys.RotateKey(r.Context(), in.Key, guard.ActorName(r), overlap)
@@ -111,7 +116,7 @@ func (s *API) changePublicGrants(r *http.Request, in api.GrantChange) (api.Publi
 }
 
 func (s *API) listRefusals(*http.Request, api.None) (api.Items[api.Refusal], error) {
-	return items(s.env.Diagnosis.Refusals(), nil)
+	return operation.Items(s.env.Diagnosis.Refusals(), nil)
 }
 
 // opened is what is open, and never null.
@@ -120,7 +125,7 @@ func opened(g access.Grants) access.Grants { return append(access.Grants{}, g...
 // grantChange parses the grants to add and to take away, of which there must be one.
 func grantChange(in api.GrantChange) (add, take access.Grants, err error) {
 	if len(in.Add)+len(in.Take) == 0 {
-		return nil, nil, badMember(
+		return nil, nil, operation.BadMember(
 			"add", `name the grants to add or to take, as in {"add": ["read published notice"]}`,
 		)
 	}
@@ -133,12 +138,7 @@ func grantChange(in api.GrantChange) (add, take access.Grants, err error) {
 func parseGrants(member string, texts []string) (access.Grants, error) {
 	out, err := access.ParseGrants(texts)
 	if err != nil {
-		return nil, badMember(member, err.Error())
+		return nil, operation.BadMember(member, err.Error())
 	}
 	return out, nil
-}
-
-// badMember is the error of a member of the body with a value that cannot be.
-func badMember(name, detail string) error {
-	return api.Problem{Kind: "body", Status: http.StatusBadRequest, Parameter: name, Detail: detail}
 }

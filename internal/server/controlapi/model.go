@@ -13,35 +13,42 @@ import (
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/store/writing"
 )
 
 // modelOperations are what is done with the model.
-func modelOperations() []*Operation {
+func modelOperations() []*operation.Operation {
 	administers := guard.Administers.WithBody(guard.ContentBody)
-	return []*Operation{
+	return []*operation.Operation{
 		// Types can be generated with a key for what is published, too.
-		call("GET /model", "getModel", "Get the model, as far as who asks may know it",
+		operation.Call("GET /model", "getModel", "Get the model, as far as who asks may know it",
 			guard.Either(guard.Reads, guard.On(access.Read, content.Published)), (*API).getModel).
-			example(api.None{}),
-		raw[api.None, string]("GET /model.graphql", "getGraphQLSchema", "Get the GraphQL schema of the preview edition",
-			guard.Reads, modelAs("application/graphql; charset=utf-8",
-				func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) })).
-			media("application/graphql").example(api.None{}),
-		raw[api.None, string]("GET /model.yaml", "getModelYAML", "Get the model as one YAML file",
+			WithExample(api.None{}),
+		operation.Raw[*API, api.None, string](
+			"GET /model.graphql",
+			"getGraphQLSchema",
+			"Get the GraphQL schema of the preview edition",
+			guard.Reads,
+			modelAs("application/graphql; charset=utf-8",
+				func(known delivery.ModelView) []byte { return []byte(known.Schema.SDL) }),
+		).
+			AnswersWith("application/graphql").
+			WithExample(api.None{}),
+		operation.Raw[*API, api.None, string]("GET /model.yaml", "getModelYAML", "Get the model as one YAML file",
 			guard.Reads, modelAs(mediaYAML, func(known delivery.ModelView) []byte { return known.Model.YAML() })).
-			media(mediaYAML).example(api.None{}),
-		call("POST /model/plan", "planModel", "Say what applying a model would do", administers, (*API).planModel).
-			fails("model").
-			example(api.ModelFiles{Files: map[string]string{
+			AnswersWith(mediaYAML).WithExample(api.None{}),
+		operation.Call("POST /model/plan", "planModel", "Say what applying a model would do", administers, (*API).planModel).
+			Fails("model").
+			WithExample(api.ModelFiles{Files: map[string]string{
 				"model.yaml": "locales: {nb: {name: Norsk}}\ntypes:\n  quay:\n    plural: quays\n    fields:\n" +
 					"      name: {kind: text, required: true}\n",
 			}}),
-		lines("POST /model/apply", "applyModel", "Apply a model", administers, (*API).applyModel).
-			fails("model", "loss", "model-moved", "configuration"),
-		lines("POST /locales", "editLocales", "Change the locales", guard.Administers, (*API).editLocales).
-			fails("loss", "configuration").
-			example(api.LocaleEdit{Do: "change", Tag: "ja", Name: "日本語"}),
+		operation.Lines("POST /model/apply", "applyModel", "Apply a model", administers, (*API).applyModel).
+			Fails("model", "loss", "model-moved", "configuration"),
+		operation.Lines("POST /locales", "editLocales", "Change the locales", guard.Administers, (*API).editLocales).
+			Fails("loss", "configuration").
+			WithExample(api.LocaleEdit{Do: "change", Tag: "ja", Name: "日本語"}),
 	}
 }
 
@@ -81,7 +88,7 @@ func (s *API) planModel(r *http.Request, in api.ModelFiles) (api.ModelPlan, erro
 
 func readModel(in api.ModelFiles) (*model.Model, error) {
 	if len(in.Files) == 0 {
-		return nil, badMember(
+		return nil, operation.BadMember(
 			"files", "there are no files; send them by name, as in {\"files\": {\"notice.yaml\": \"types: …\"}}",
 		)
 	}
@@ -146,7 +153,7 @@ func (s *API) editLocales(r *http.Request, in api.LocaleEdit, send func(api.Conv
 // editLocales returns the locales after an edit.
 func editLocales(f api.LocaleEdit, locales []model.Locale) ([]model.Locale, error) {
 	bad := func(parameter, format string, args ...any) error {
-		return badMember(parameter, fmt.Sprintf(format, args...))
+		return operation.BadMember(parameter, fmt.Sprintf(format, args...))
 	}
 	var tags []string
 	for _, l := range locales {

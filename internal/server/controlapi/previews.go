@@ -10,19 +10,20 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // previewOperations are what is done with preview links: those who may read an entry's drafts
 // make links and see them, and who may administer, or has made one, ends it.
-func previewOperations() []*Operation {
-	return []*Operation{
-		call("POST /entries/{id}/preview", "createPreviewLink", "Make a link that reads an entry in preview",
+func previewOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("POST /entries/{id}/preview", "createPreviewLink", "Make a link that reads an entry in preview",
 			guard.Reads, (*API).preview).
-			example(api.PreviewOptions{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
-		call("GET /previews", "listPreviewLinks", "List preview links that have not expired",
+			WithExample(api.PreviewOptions{EntryRef: api.EntryRef{ID: "ice-on-the-piers"}}),
+		operation.Call("GET /previews", "listPreviewLinks", "List preview links that have not expired",
 			guard.Reads, (*API).listPreviews).
-			example(api.PreviewFilter{Entry: "ice-on-the-piers"}),
-		call("DELETE /previews/{preview}", "revokePreviewLink", "Revoke a preview link",
+			WithExample(api.PreviewFilter{Entry: "ice-on-the-piers"}),
+		operation.Call("DELETE /previews/{preview}", "revokePreviewLink", "Revoke a preview link",
 			guard.Reads, (*API).revokePreview),
 	}
 }
@@ -46,7 +47,10 @@ func (s *API) preview(r *http.Request, in api.PreviewOptions) (out api.IssuedPre
 func (s *API) listPreviews(r *http.Request, in api.PreviewFilter) (api.Items[api.PreviewLink], error) {
 	all, err := s.env.PreviewLinks.PreviewLinks(r.Context(), in.Entry)
 	types := guard.PrincipalOf(r).Rights.WholeTypes(access.Read, content.Preview, s.env.Replica.Model().TypeNames())
-	return items(slices.DeleteFunc(all, func(l api.PreviewLink) bool { return !slices.Contains(types, l.Type) }), err)
+	return operation.Items(
+		slices.DeleteFunc(all, func(l api.PreviewLink) bool { return !slices.Contains(types, l.Type) }),
+		err,
+	)
 }
 
 func (s *API) revokePreview(r *http.Request, in api.PreviewRef) (api.Revoked, error) {

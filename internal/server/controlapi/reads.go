@@ -18,57 +18,65 @@ import (
 	"ubiquon/internal/identity"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/store/db"
 )
 
 // readOperations are what is done with reads: trying them with every detail, keeping them, and
 // trusting GraphQL documents.
-func readOperations() []*Operation {
+func readOperations() []*operation.Operation {
 	const body = 512 << 10
-	return []*Operation{
-		call("POST /reads", "examineRead", "Run a read, and tell everything about it",
+	return []*operation.Operation{
+		operation.Call("POST /reads", "examineRead", "Run a read, and tell everything about it",
 			guard.Reads.WithBody(body), (*API).examine).
-			example(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
-		call(
+			WithExample(api.ReadQuestion{Request: "/notices?limit=3", As: "everyone"}),
+		operation.Call(
 			"GET /reads/saved",
 			"listSavedReads",
 			"List the reads that were kept",
 			guard.Reads,
 			(*API).listSavedReads,
 		).
-			example(api.None{}),
-		call("POST /reads/saved", "saveRead", "Keep a read under a name",
+			WithExample(api.None{}),
+		operation.Call("POST /reads/saved", "saveRead", "Keep a read under a name",
 			guard.WritesOrDecides.WithBody(body), (*API).saveRead).
-			example(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
-		call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
+			WithExample(api.NewSavedRead{Name: "latest notices", Read: json.RawMessage(`{"request": "/notices?limit=3"}`)}),
+		operation.Call("DELETE /reads/saved/{id}", "forgetRead", "Throw a kept read away",
 			guard.WritesOrDecides, (*API).forgetRead),
-		call("GET /records", "getRecordModel", "Describe events and the audit log as types, for filters on them",
+		operation.Call("GET /records", "getRecordModel", "Describe events and the audit log as types, for filters on them",
 			guard.Reads, (*API).recordModel).
-			example(api.None{}),
-		call("GET /views", "listViews", "List the views that were saved", guard.Reads, (*API).listViews).
-			example(api.None{}),
-		call("POST /views", "saveView", "Save a view of a list under a name", guard.WritesOrDecides, (*API).saveView).
-			example(api.NewSavedView{Page: "entries", Name: "drafts of notices", Query: "type=notice&state=draft"}),
-		call("DELETE /views/{id}", "removeView", "Remove a saved view", guard.WritesOrDecides, (*API).removeView),
-		call(
+			WithExample(api.None{}),
+		operation.Call("GET /views", "listViews", "List the views that were saved", guard.Reads, (*API).listViews).
+			WithExample(api.None{}),
+		operation.Call(
+			"POST /views", "saveView", "Save a view of a list under a name", guard.WritesOrDecides, (*API).saveView).
+			WithExample(api.NewSavedView{Page: "entries", Name: "drafts of notices", Query: "type=notice&state=draft"}),
+		operation.Call(
+			"DELETE /views/{id}",
+			"removeView",
+			"Remove a saved view",
+			guard.WritesOrDecides,
+			(*API).removeView,
+		),
+		operation.Call(
 			"GET /documents",
 			"listDocuments",
 			"List the trusted GraphQL documents",
 			guard.Reads,
 			(*API).listDocuments,
 		).
-			example(api.None{}),
-		call("POST /documents", "trustDocument", "Trust a GraphQL document",
+			WithExample(api.None{}),
+		operation.Call("POST /documents", "trustDocument", "Trust a GraphQL document",
 			guard.Administers.WithBody(body), (*API).trustDocument).
-			example(api.NewDocument{Name: "board", Text: "query board { notices(first: 3) { nodes { id } } }"}),
-		call("DELETE /documents/{document}", "distrustDocument", "End the trust in a document",
+			WithExample(api.NewDocument{Name: "board", Text: "query board { notices(first: 3) { nodes { id } } }"}),
+		operation.Call("DELETE /documents/{document}", "distrustDocument", "End the trust in a document",
 			guard.Administers, (*API).distrustDocument).
-			example(api.DocumentRef{Document: "board"}),
+			WithExample(api.DocumentRef{Document: "board"}),
 	}
 }
 
 func (s *API) listSavedReads(r *http.Request, _ api.None) (api.Items[api.SavedRead], error) {
-	return items(s.env.Documents.SavedReads(r.Context()))
+	return operation.Items(s.env.Documents.SavedReads(r.Context()))
 }
 
 func (s *API) saveRead(r *http.Request, in api.NewSavedRead) (api.SavedRead, error) {
@@ -91,7 +99,7 @@ func (s *API) forgetRead(r *http.Request, in api.SavedReadRef) (out api.None, er
 func (s *API) recordModel(*http.Request, api.None) (*model.Model, error) { return records.Model(), nil }
 
 func (s *API) listViews(r *http.Request, _ api.None) (api.Items[api.SavedView], error) {
-	return items(s.env.Documents.Views(r.Context()))
+	return operation.Items(s.env.Documents.Views(r.Context()))
 }
 
 func (s *API) saveView(r *http.Request, in api.NewSavedView) (api.SavedView, error) {
@@ -103,7 +111,7 @@ func (s *API) removeView(r *http.Request, in api.SavedViewRef) (out api.None, er
 }
 
 func (s *API) listDocuments(r *http.Request, _ api.None) (api.Items[api.TrustedDocument], error) {
-	return items(s.env.Documents.Documents(r.Context()))
+	return operation.Items(s.env.Documents.Documents(r.Context()))
 }
 
 func (s *API) trustDocument(r *http.Request, in api.NewDocument) (api.TrustedDocument, error) {

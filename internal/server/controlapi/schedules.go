@@ -8,22 +8,23 @@ import (
 	"ubiquon/internal/authoring"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // scheduleOperations are what is done with schedules.
-func scheduleOperations() []*Operation {
-	return []*Operation{
-		call("GET /schedules", "listSchedules", "List schedules", guard.ReadsAll, (*API).listSchedules).
-			example(api.ScheduleFilter{State: "pending"}),
-		call("POST /schedules", "createSchedule", "Have an entry published or unpublished at a moment",
-			guard.Publishes, (*API).createSchedule).fails("moment", "content"),
-		call("POST /schedules/several", "createSchedules",
+func scheduleOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("GET /schedules", "listSchedules", "List schedules", guard.ReadsAll, (*API).listSchedules).
+			WithExample(api.ScheduleFilter{State: "pending"}),
+		operation.Call("POST /schedules", "createSchedule", "Have an entry published or unpublished at a moment",
+			guard.Publishes, (*API).createSchedule).Fails("moment", "content"),
+		operation.Call("POST /schedules/several", "createSchedules",
 			"Have several entries published or unpublished at a moment, all or none",
-			guard.Publishes, (*API).createSchedules).fails("moment", "content"),
-		call("PATCH /schedules/{id}", "moveSchedule", "Give a pending schedule another moment",
-			guard.Publishes, (*API).moveSchedule).fails("moment", "not-pending"),
-		call("DELETE /schedules/{id}", "cancelSchedule", "Cancel a pending schedule",
-			guard.Publishes, (*API).cancelSchedule).fails("not-pending"),
+			guard.Publishes, (*API).createSchedules).Fails("moment", "content"),
+		operation.Call("PATCH /schedules/{id}", "moveSchedule", "Give a pending schedule another moment",
+			guard.Publishes, (*API).moveSchedule).Fails("moment", "not-pending"),
+		operation.Call("DELETE /schedules/{id}", "cancelSchedule", "Cancel a pending schedule",
+			guard.Publishes, (*API).cancelSchedule).Fails("not-pending"),
 	}
 }
 
@@ -48,7 +49,7 @@ func (s *API) listSchedules(r *http.Request, in api.ScheduleFilter) (api.Page[ap
 			Detail:    "limit is a number from 1 to 1000",
 		}
 	}
-	return page(s.env.Authoring.Schedules(r.Context(), in.State, in.Limit))
+	return operation.Page(s.env.Authoring.Schedules(r.Context(), in.State, in.Limit))
 }
 
 func (s *API) createSchedule(r *http.Request, in api.NewSchedule) (out api.Schedule, err error) {
@@ -63,9 +64,12 @@ func (s *API) createSchedule(r *http.Request, in api.NewSchedule) (out api.Sched
 
 func (s *API) createSchedules(r *http.Request, in api.NewSchedules) (api.Items[api.Schedule], error) {
 	if len(in.Entries) == 0 || len(in.Entries) > maxScheduled {
-		return api.Items[api.Schedule]{}, badMember("entries", fmt.Sprintf("name 1 to %d entries", maxScheduled))
+		return api.Items[api.Schedule]{}, operation.BadMember(
+			"entries",
+			fmt.Sprintf("name 1 to %d entries", maxScheduled),
+		)
 	}
-	return items(s.addSchedules(r, in))
+	return operation.Items(s.addSchedules(r, in))
 }
 
 // maxScheduled is how many entries are scheduled with one request.

@@ -8,31 +8,54 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // sessionOperations are signing in and out, and what people do with their own account.
-func sessionOperations() []*Operation {
+func sessionOperations() []*operation.Operation {
 	own := guard.Permit{Kinds: []access.Kind{access.ByAccount}, Body: guard.CredentialBody}
-	return []*Operation{
-		raw[api.SignIn, api.Identity]("POST /session", "signIn", "Sign in with e-mail address and password",
-			guard.Anybody, (*API).signIn).fails("sign-in", "cross-site", "too-many"),
-		call("GET /session", "getSession", "Say who makes the request", guard.Anybody, (*API).whoIsThis).
-			example(api.None{}),
-		raw[api.None, api.SignedOut]("DELETE /session", "signOut", "Sign out", guard.Anybody, (*API).signOut),
-		raw[api.Welcome, api.LinkOwner]("POST /welcome", "useLink",
+	return []*operation.Operation{
+		operation.Raw[*API, api.SignIn, api.Identity](
+			"POST /session",
+			"signIn",
+			"Sign in with e-mail address and password",
+			guard.Anybody,
+			(*API).signIn,
+		).Fails("sign-in", "cross-site", "too-many"),
+		operation.Call("GET /session", "getSession", "Say who makes the request", guard.Anybody, (*API).whoIsThis).
+			WithExample(api.None{}),
+		operation.Raw[*API, api.None, api.SignedOut](
+			"DELETE /session",
+			"signOut",
+			"Sign out",
+			guard.Anybody,
+			(*API).signOut,
+		),
+		operation.Raw[*API, api.Welcome, api.LinkOwner]("POST /welcome", "useLink",
 			"Say whose link it is; with a password, set it and sign in", guard.Anybody, (*API).welcome).
-			or(reflect.TypeFor[api.Identity](), mediaJSON).
-			fails("sign-in", "cross-site", "too-many"),
-		call("GET /sessions", "listSessions", "List the own sessions", own, (*API).listSessions),
-		call("DELETE /sessions/{session}", "endSession", "End one of the own sessions", own, (*API).endSession),
-		call("GET /session/notifications", "getNotifications", "Say how the own account is told of what", own,
+			Or(reflect.TypeFor[api.Identity](), operation.MediaJSON).
+			Fails("sign-in", "cross-site", "too-many"),
+		operation.Call("GET /sessions", "listSessions", "List the own sessions", own, (*API).listSessions),
+		operation.Call(
+			"DELETE /sessions/{session}",
+			"endSession",
+			"End one of the own sessions",
+			own,
+			(*API).endSession,
+		),
+		operation.Call("GET /session/notifications", "getNotifications", "Say how the own account is told of what", own,
 			(*API).getNotifications),
-		call("PUT /session/notifications", "putNotifications", "Change how the own account is told of what", own,
-			(*API).putNotifications),
-		call("POST /session/proof", "provePassword", "Give the password again", own, (*API).provePassword).
-			fails("sign-in", "too-many"),
-		call("POST /session/password", "changePassword", "Change the own password", own, (*API).changePassword).
-			fails("sign-in", "too-many"),
+		operation.Call(
+			"PUT /session/notifications",
+			"putNotifications",
+			"Change how the own account is told of what",
+			own,
+			(*API).putNotifications,
+		),
+		operation.Call("POST /session/proof", "provePassword", "Give the password again", own, (*API).provePassword).
+			Fails("sign-in", "too-many"),
+		operation.Call("POST /session/password", "changePassword", "Change the own password", own, (*API).changePassword).
+			Fails("sign-in", "too-many"),
 	}
 }
 
@@ -89,7 +112,7 @@ func (s *API) putNotifications(r *http.Request, in api.NotificationSettings) (ap
 }
 
 func (s *API) listSessions(r *http.Request, _ api.None) (api.Sessions, error) {
-	all, err := items(s.env.Accounts.Sessions(r.Context(), guard.PrincipalOf(r)))
+	all, err := operation.Items(s.env.Accounts.Sessions(r.Context(), guard.PrincipalOf(r)))
 	if err != nil {
 		return api.Sessions{}, err
 	}

@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/automation"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 	"ubiquon/internal/settings"
 )
 
@@ -24,8 +25,8 @@ const (
 
 // settingOperations are what is done with the configuration that is managed while the service
 // runs.
-func settingOperations() []*Operation {
-	var out []*Operation
+func settingOperations() []*operation.Operation {
+	var out []*operation.Operation
 	out = append(out, ofKind[api.RuleWrite]("rules", settings.KindRule, "Rule", "a rule")...)
 	out = append(out, ofKind[api.SiteWrite]("sites", settings.KindSite, "Site", "a site")...)
 	out = append(out, ofKind[api.OriginWrite]("origins", settings.KindOrigin, "Origin", "an origin")...)
@@ -33,51 +34,62 @@ func settingOperations() []*Operation {
 		"a cache downstream")...)
 	out = append(out, ofKind[api.TargetWrite]("targets", settings.KindTarget, "Target", "a target of notifications")...)
 	out = append(out, ofKind[api.SingleWrite]("settings", "", "Setting", "the setting mail or cors")...)
-	return append(out,
-		call("GET /targets", "listTargets", "List the targets of notifications", guard.ReadsAll,
-			listKind(settings.KindTarget)).example(api.None{}),
-		call("GET /settings", "listSettings", "List the settings of the kinds of which there is one", guard.ReadsAll,
-			listKind(settings.KindMail, settings.KindCORS)).example(api.None{}),
-		call("POST /mail/test", "testMail", "Send a test message", guard.Administers, (*API).testMail).fails("mail"),
-		call("GET /secrets", "listSecrets", "List the names of the secrets", guard.Administers, (*API).listSecrets).
-			example(api.None{}),
-		call("PUT /secrets/{name}", "putSecret", "Keep a secret", guard.Secures, (*API).putSecret),
-		call("DELETE /secrets/{name}", "deleteSecret", "Forget a secret", guard.Secures, (*API).deleteSecret).
-			fails("referred"),
-		call("GET /configuration", "exportConfiguration", "Get model and settings as the files of a folder",
-			guard.Administers, (*API).exportConfiguration).example(api.None{}),
-		call("POST /configuration", "applyConfiguration",
+	return append(
+		out,
+		operation.Call("GET /targets", "listTargets", "List the targets of notifications", guard.ReadsAll,
+			listKind(settings.KindTarget)).WithExample(api.None{}),
+		operation.Call(
+			"GET /settings", "listSettings", "List the settings of the kinds of which there is one", guard.ReadsAll,
+			listKind(settings.KindMail, settings.KindCORS)).
+			WithExample(api.None{}),
+		operation.Call("POST /mail/test", "testMail", "Send a test message", guard.Administers, (*API).testMail).
+			Fails("mail"),
+		operation.Call("GET /secrets", "listSecrets", "List the names of the secrets", guard.Administers, (*API).listSecrets).
+			WithExample(api.None{}),
+		operation.Call("PUT /secrets/{name}", "putSecret", "Keep a secret", guard.Secures, (*API).putSecret),
+		operation.Call("DELETE /secrets/{name}", "deleteSecret", "Forget a secret", guard.Secures, (*API).deleteSecret).
+			Fails("referred"),
+		operation.Call("GET /configuration", "exportConfiguration", "Get model and settings as the files of a folder",
+			guard.Administers, (*API).exportConfiguration).WithExample(api.None{}),
+		operation.Call("POST /configuration", "applyConfiguration",
 			"Say how the files of a folder differ from model and settings, or apply them",
 			guard.Administers.WithBody(configurationBody), (*API).applyConfiguration).
-			fails("model", "setting", "loss", "model-moved").
-			example(api.ConfigurationPlan{
+			Fails("model", "setting", "loss", "model-moved").
+			WithExample(api.ConfigurationPlan{
 				Configuration: api.Configuration{Files: map[string]string{"settings.yaml": "cors: {allow: [\"*\"]}\n"}},
 			}),
-		call("GET /notifications", "listNotifications", "List what accounts were told by mail, the newest first",
-			guard.Administers, (*API).listNotifications).example(api.NotificationFilter{Limit: 5}),
+		operation.Call("GET /notifications", "listNotifications", "List what accounts were told by mail, the newest first",
+			guard.Administers, (*API).listNotifications).
+			WithExample(api.NotificationFilter{Limit: 5}),
 	)
 }
 
 // ofKind declares the operations on the settings of one kind; with an empty kind it is the name.
-func ofKind[Write any](path, kind, id, what string) []*Operation {
-	put := declare[Write, api.SavedSetting]("PUT /"+path+"/{name}", "put"+id, "Make or replace "+what,
-		guard.Administers.WithBody(settingBody)).fails("setting", "setting-changed", "model")
-	put.handler = func(s *API) http.Handler {
+func ofKind[Write any](path, kind, id, what string) []*operation.Operation {
+	put := operation.Declare[Write, api.SavedSetting]("PUT /"+path+"/{name}", "put"+id, "Make or replace "+what,
+		guard.Administers.WithBody(settingBody)).Fails("setting", "setting-changed", "model")
+	put.Handler = func(host any) http.Handler {
+		s := host.(*API)
 		h := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { s.putSetting(w, r, kind) })
 		return s.guard.Background(false, s.guard.Idempotent(false, h))
 	}
-	get := declare[api.SettingRef, api.SavedSetting]("GET /"+path+"/{name}", "get"+id, "Get "+what+", with its ETag",
-		guard.ReadsAll)
-	get.handler = func(s *API) http.Handler {
+	get := operation.Declare[api.SettingRef, api.SavedSetting](
+		"GET /"+path+"/{name}",
+		"get"+id,
+		"Get "+what+", with its ETag",
+		guard.ReadsAll,
+	)
+	get.Handler = func(host any) http.Handler {
+		s := host.(*API)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			kind, name := settingOf(r, kind)
 			saved, err := s.env.Settings.Get(kind, name)
 			s.answerSetting(w, r, saved, err)
 		})
 	}
-	return []*Operation{
+	return []*operation.Operation{
 		get, put,
-		call("DELETE /"+path+"/{name}", "delete"+id, "Remove "+what, guard.Administers,
+		operation.Call("DELETE /"+path+"/{name}", "delete"+id, "Remove "+what, guard.Administers,
 			func(s *API, r *http.Request, _ api.SettingRemoval) (api.None, error) {
 				kind, name := settingOf(r, kind)
 				version, err := s.env.Settings.ParseConditions(kind, name, r.Header.Get("If-Match"), "")
@@ -85,12 +97,17 @@ func ofKind[Write any](path, kind, id, what string) []*Operation {
 					return api.None{}, err
 				}
 				return api.None{}, s.env.Settings.Remove(r.Context(), kind, name, guard.ActorName(r), version)
-			}).fails("setting", "setting-changed"),
-		call("GET /"+path+"/{name}/versions", "list"+id+"Versions", "List the versions of "+what+", the newest first",
-			guard.ReadsAll, func(s *API, r *http.Request, _ api.SettingRef) (api.Items[api.Setting], error) {
+			}).Fails("setting", "setting-changed"),
+		operation.Call(
+			"GET /"+path+"/{name}/versions",
+			"list"+id+"Versions",
+			"List the versions of "+what+", the newest first",
+			guard.ReadsAll,
+			func(s *API, r *http.Request, _ api.SettingRef) (api.Items[api.Setting], error) {
 				kind, name := settingOf(r, kind)
-				return items(s.env.Settings.Versions(r.Context(), kind, name))
-			}),
+				return operation.Items(s.env.Settings.Versions(r.Context(), kind, name))
+			},
+		),
 	}
 }
 
@@ -164,7 +181,7 @@ func listKind(kinds ...string) func(*API, *http.Request, api.None) (api.Items[ap
 
 func (s *API) testMail(r *http.Request, in api.MailTest) (api.None, error) {
 	if _, err := mail.ParseAddress(in.To); err != nil {
-		return api.None{}, badMember("to", strconv.Quote(in.To)+" is no e-mail address")
+		return api.None{}, operation.BadMember("to", strconv.Quote(in.To)+" is no e-mail address")
 	}
 	err := s.env.Automation.TestMail(r.Context(), in.To)
 	if errors.Is(err, automation.ErrNoMail) {
@@ -179,7 +196,7 @@ func (s *API) testMail(r *http.Request, in api.MailTest) (api.None, error) {
 }
 
 func (s *API) listSecrets(r *http.Request, _ api.None) (api.Items[api.Secret], error) {
-	return items(s.env.Settings.Secrets(r.Context()))
+	return operation.Items(s.env.Settings.Secrets(r.Context()))
 }
 
 func (s *API) putSecret(r *http.Request, in api.SecretWrite) (api.None, error) {
@@ -197,7 +214,7 @@ func (s *API) exportConfiguration(*http.Request, api.None) (api.Configuration, e
 
 func (s *API) applyConfiguration(r *http.Request, in api.ConfigurationPlan) (api.ConfigurationOutcome, error) {
 	if len(in.Files) == 0 {
-		return api.ConfigurationOutcome{}, badMember("files", "there are no files")
+		return api.ConfigurationOutcome{}, operation.BadMember("files", "there are no files")
 	}
 	out, err := s.env.Settings.Plan(r.Context(), in, guard.ActorName(r))
 	if err == nil && out.Applied {
@@ -209,35 +226,37 @@ func (s *API) applyConfiguration(r *http.Request, in api.ConfigurationPlan) (api
 }
 
 func (s *API) listNotifications(r *http.Request, f api.NotificationFilter) (api.Items[api.Notification], error) {
-	return items(s.env.Automation.Notifications(r.Context(), f))
+	return operation.Items(s.env.Automation.Notifications(r.Context(), f))
 }
 
 // ruleOperations are what is done with rules besides writing them.
-func ruleOperations() []*Operation {
-	return []*Operation{
-		call("GET /rules", "listRules", "List rules with how they stand", guard.ReadsAll, (*API).listRules).
-			example(api.None{}),
-		call("POST /rules/{name}/try", "tryRule", "Say what a rule would make of something, and do nothing",
-			guard.ReadsAll.WithBody(settingBody).InTurn(), (*API).tryRule).fails("setting").
-			example(api.RuleTrial{Name: "Rebuild the site on publish", Sequence: 1}),
-		call("GET /rule-runs", "listRuleRuns", "List what rules made of events, the newest first", guard.ReadsAll,
-			(*API).listRuleRuns).example(api.RuleRunFilter{Limit: 5}),
-		call(
+func ruleOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("GET /rules", "listRules", "List rules with how they stand", guard.ReadsAll, (*API).listRules).
+			WithExample(api.None{}),
+		operation.Call("POST /rules/{name}/try", "tryRule", "Say what a rule would make of something, and do nothing",
+			guard.ReadsAll.WithBody(settingBody).InTurn(), (*API).tryRule).Fails("setting").
+			WithExample(api.RuleTrial{Name: "Rebuild the site on publish", Sequence: 1}),
+		operation.Call("GET /rule-runs", "listRuleRuns", "List what rules made of events, the newest first", guard.ReadsAll,
+			(*API).listRuleRuns).
+			WithExample(api.RuleRunFilter{Limit: 5}),
+		operation.Call(
 			"GET /rule-runs/{run}",
 			"getRuleRun",
 			"Get what a rule made of an event",
 			guard.ReadsAll,
 			(*API).getRuleRun,
 		),
-		call("POST /rule-runs/{run}/again", "runRuleAgain", "Do a step again that has failed", guard.Administers,
-			(*API).runAgain).fails("not-running"),
-		call("GET /vocabulary", "getVocabulary", "Get the words that rules are written in", guard.ReadsAll,
-			(*API).vocabulary).example(api.None{}),
+		operation.Call("POST /rule-runs/{run}/again", "runRuleAgain", "Do a step again that has failed", guard.Administers,
+			(*API).runAgain).
+			Fails("not-running"),
+		operation.Call("GET /vocabulary", "getVocabulary", "Get the words that rules are written in", guard.ReadsAll,
+			(*API).vocabulary).WithExample(api.None{}),
 	}
 }
 
 func (s *API) listRules(r *http.Request, _ api.None) (api.Items[api.RuleState], error) {
-	return items(s.env.Automation.Rules(r.Context()))
+	return operation.Items(s.env.Automation.Rules(r.Context()))
 }
 
 func (s *API) tryRule(r *http.Request, in api.RuleTrial) (api.RuleTrialOutcome, error) {
@@ -246,7 +265,7 @@ func (s *API) tryRule(r *http.Request, in api.RuleTrial) (api.RuleTrialOutcome, 
 }
 
 func (s *API) listRuleRuns(r *http.Request, f api.RuleRunFilter) (api.Items[api.RuleRun], error) {
-	return items(s.env.Automation.Runs(r.Context(), f))
+	return operation.Items(s.env.Automation.Runs(r.Context(), f))
 }
 
 func (s *API) getRuleRun(r *http.Request, in api.RuleRunRef) (api.RuleRun, error) {

@@ -7,17 +7,18 @@ import (
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // transferOperations take in and give out entries as NDJSON.
-func transferOperations() []*Operation {
-	return []*Operation{
-		lines("POST /import", "importEntries", "Take in entries as NDJSON, as the export writes them",
+func transferOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Lines("POST /import", "importEntries", "Take in entries as NDJSON, as the export writes them",
 			guard.Administers.WithBody(guard.UnboundedBody), (*API).importLines).
-			takes(mediaLines).fails("bad-line"),
-		raw[api.ExportFilter, content.Entry]("GET /export", "exportEntries", "Export entries as NDJSON",
-			guard.Reads.InTurn(), (*API).export).media(mediaLines).
-			example(api.ExportFilter{Types: []string{"notice"}}),
+			Takes(operation.MediaLines).Fails("bad-line"),
+		operation.Raw[*API, api.ExportFilter, content.Entry]("GET /export", "exportEntries", "Export entries as NDJSON",
+			guard.Reads.InTurn(), (*API).export).AnswersWith(operation.MediaLines).
+			WithExample(api.ExportFilter{Types: []string{"notice"}}),
 	}
 }
 
@@ -56,7 +57,7 @@ func (s *API) export(w http.ResponseWriter, r *http.Request, in api.ExportFilter
 		return
 	}
 	out := guard.NewStream(w)
-	w.Header().Set("Content-Type", mediaLines)
+	w.Header().Set("Content-Type", operation.MediaLines)
 	counted := &countingWriter{w: w}
 	if _, err := s.env.Authoring.Export(r.Context(), counted, in.Types, in.Origin, in.Revisions); err != nil {
 		if counted.n == 0 {

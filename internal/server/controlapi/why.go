@@ -10,14 +10,15 @@ import (
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
 )
 
 // whyOperations are what is asked when something does not show.
-func whyOperations() []*Operation {
-	return []*Operation{
-		call("POST /why", "why", "Say why a reader cannot see an entry", guard.ReadsAll.InTurn(), (*API).why).
-			example(api.WhyQuestion{Request: "/notices?limit=3", Entry: "fog-on-the-sound"}),
-		call("GET /writes/{write}", "getWrite", "Say what became of a write that went on in the background",
+func whyOperations() []*operation.Operation {
+	return []*operation.Operation{
+		operation.Call("POST /why", "why", "Say why a reader cannot see an entry", guard.ReadsAll.InTurn(), (*API).why).
+			WithExample(api.WhyQuestion{Request: "/notices?limit=3", Entry: "fog-on-the-sound"}),
+		operation.Call("GET /writes/{write}", "getWrite", "Say what became of a write that went on in the background",
 			guard.WritesOrDecides, (*API).getWrite),
 	}
 }

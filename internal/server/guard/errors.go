@@ -76,6 +76,7 @@ var errorCodes = []code{
 	},
 	{err: db.ErrNotFound, kind: "not-found", status: 404},
 	{err: ingest.ErrUnknownOrigin, kind: "not-found", status: 404},
+	{err: ingest.ErrNotPushed, kind: "not-pushed", status: 409},
 	{err: db.ErrWriteTimeout, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: db.ErrUnsure, kind: "too-slow", status: 503, retryAfter: "2"},
 	{err: admission.ErrOverloaded, kind: "overloaded", status: 503, retryAfter: "2"},

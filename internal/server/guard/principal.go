@@ -86,6 +86,14 @@ type retryLater struct {
 // Unwrap returns the error beneath.
 func (e retryLater) Unwrap() error { return e.Problem }
 
+// Self is where a request has reached us, as in https://gateway.example.
+func (g *Guard) Self(r *http.Request) string {
+	if g.OverHTTPS(r) {
+		return "https://" + r.Host
+	}
+	return "http://" + r.Host
+}
+
 // Address is where a request comes from: the connection's other end, or, behind
 // a proxy that is trusted, what that says.
 func (g *Guard) Address(r *http.Request) string {

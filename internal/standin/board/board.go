@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/proof"
 )
 
 //go:embed templates/*.html
@@ -92,7 +92,7 @@ func (b *Board) list(w http.ResponseWriter, _ *http.Request) {
 func (b *Board) refresh(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
 	if err == nil {
-		err = event.Prove([]string{b.o.Secret}, r.Header, body, time.Now())
+		err = proof.Standard([]string{b.o.Secret}, r.Header, body, time.Now())
 	}
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusUnauthorized)

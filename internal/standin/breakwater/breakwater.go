@@ -14,7 +14,7 @@ import (
 	"sync"
 	"time"
 
-	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/proof"
 )
 
 // Options of New.
@@ -160,7 +160,7 @@ func (c *Cache) fetch(r *http.Request) (*held, error) {
 func (c *Cache) invalidate(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 4<<20))
 	if err == nil {
-		err = event.Prove([]string{c.o.Secret}, r.Header, body, time.Now())
+		err = proof.Standard([]string{c.o.Secret}, r.Header, body, time.Now())
 	}
 	var told struct {
 		SpecVersion string

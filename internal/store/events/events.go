@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/event"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/records"
 	"ubiquon/internal/store/changelog"
@@ -33,61 +34,80 @@ const (
 	EventDone    = "done"
 	EventFailed  = "failed"  // tried in vain; Detail says why
 	EventRefused = "refused" // not proven, or not readable
+	EventUnknown = "unknown" // proven, and not understood; nothing is done
 )
 
-// Add keeps an announcement and, in the same transaction, lets enqueue put
-// its processing into the job queue. The same message twice is one event: then
-// it returns the first one's id and true, and nothing is enqueued.
+// Add keeps announcements, all or none, and, in the same transaction, lets enqueue put the
+// processing of each into the job queue. The same message twice is one event, and so are pings
+// without an id until the first of them is begun: then they get the first one's id, nothing is
+// enqueued for them, and duplicates counts them.
 func (es *Events) Add(
-	ctx context.Context, e *api.Event, enqueue func(tx pgx.Tx, id string) error,
-) (duplicate bool, err error) {
+	ctx context.Context, all []*api.Event, enqueue func(tx pgx.Tx, id string) error,
+) (duplicates int, err error) {
+	err = pgx.BeginFunc(ctx, es.db.Conns(ctx), func(tx pgx.Tx) error {
+		duplicates = 0
+		for _, e := range all {
+			added, err := es.add(ctx, tx, e)
+			if err != nil {
+				return err
+			}
+			if !added {
+				duplicates++
+			} else if enqueue != nil {
+				if err := enqueue(tx, e.ID); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return duplicates, err
+}
+
+func (es *Events) add(ctx context.Context, tx pgx.Tx, e *api.Event) (added bool, err error) {
+	if e.MessageID == "" && e.State == EventWaiting && e.Decoded != nil && e.Decoded.Kind == event.Ping {
+		err := tx.QueryRow(ctx, `update event set calls = calls + 1 where environment = $1 and id = (
+			select id from event where environment = $1 and origin = $2 and state = 'waiting' and begun is null
+				and decoded ->> 'kind' = 'ping' order by received limit 1 for update) returning id::text`,
+			es.environment, e.Origin).Scan(&e.ID)
+		if !errors.Is(err, pgx.ErrNoRows) {
+			return false, err
+		}
+	}
 	id, err := uuid.NewV7()
 	if err != nil {
 		return false, err
 	}
-	e.ID = id.String()
-	err = pgx.BeginFunc(ctx, es.db.Conns(ctx), func(tx pgx.Tx) error {
-		tag, err := tx.Exec(
-			ctx,
-			`insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
+	if e.ID = id.String(); e.MessageID == "" {
+		e.MessageID = e.ID
+	}
+	tag, err := tx.Exec(ctx,
+		`insert into event (environment, id, origin, message_id, content_type, body, state, detail, decoded)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9) on conflict do nothing`,
-			es.environment,
-			e.ID,
-			e.Origin,
-			e.MessageID,
-			e.ContentType,
-			e.Body,
-			e.State,
-			e.Detail,
-			e.Decoded,
-		)
-		if err != nil {
-			return err
-		}
-		if tag.RowsAffected() == 0 {
-			duplicate = true
-			return tx.QueryRow(ctx, `select id::text from event where environment = $1 and origin = $2 and
-				message_id = $3 and state <> $4`,
-				es.environment, e.Origin, e.MessageID, EventRefused).
-				Scan(&e.ID)
-		}
-		if enqueue == nil {
-			return nil
-		}
-		return enqueue(tx, e.ID)
-	})
-	return duplicate, err
+		es.environment, e.ID, e.Origin, e.MessageID, e.ContentType, e.Body, e.State, e.Detail, e.Decoded)
+	if err != nil || tag.RowsAffected() > 0 {
+		return true, err
+	}
+	return false, tx.QueryRow(ctx, `select id::text from event where environment = $1 and origin = $2 and
+		message_id = $3 and state <> $4`, es.environment, e.Origin, e.MessageID, EventRefused).Scan(&e.ID)
 }
 
-// AddRefused keeps an announcement that was refused, and forgets those of the same
-// origin beyond the last so many.
-func (es *Events) AddRefused(ctx context.Context, e *api.Event, most int) error {
-	if _, err := es.Add(ctx, e, nil); err != nil {
+// Begin notes that an event is processed from now on: later pings are events of their own.
+func (es *Events) Begin(ctx context.Context, id string) error {
+	_, err := es.db.Conns(ctx).Exec(ctx, `update event set begun = clock_timestamp() where environment = $1 and id = $2
+		and begun is null`, es.environment, id)
+	return err
+}
+
+// AddIdle keeps an announcement that nothing is done about, in its state, and forgets those of the
+// same origin in that state beyond the last so many.
+func (es *Events) AddIdle(ctx context.Context, e *api.Event, most int) error {
+	if _, err := es.Add(ctx, []*api.Event{e}, nil); err != nil {
 		return err
 	}
 	_, err := es.db.Conns(ctx).Exec(ctx, `delete from event where environment = $1 and id in (
-		select id from event where environment = $1 and origin = $2 and state = 'refused' order by received desc
-		offset $3 limit 100)`, es.environment, e.Origin, most)
+		select id from event where environment = $1 and origin = $2 and state = $4 order by received desc
+		offset $3 limit 100)`, es.environment, e.Origin, most, e.State)
 	return err
 }
 
@@ -131,7 +151,7 @@ func (es *Events) Finish(ctx context.Context, e *api.Event) error {
 
 const eventColumns = `select v.id::text, v.origin, v.message_id, v.content_type, v.body, v.received, v.state,
 	v.detail, v.decoded, v.entry,
-	coalesce(e.title, ''), coalesce(e.type, ''), v.sequence, v.stored, v.expired, v.attempts
+	coalesce(e.title, ''), coalesce(e.type, ''), v.sequence, v.stored, v.expired, v.attempts, v.calls
 	from event v left join entry e on e.environment = v.environment and e.id = v.entry where v.environment = $1`
 
 func scanEvent(r pgx.Row) (api.Event, error) {
@@ -139,6 +159,7 @@ func scanEvent(r pgx.Row) (api.Event, error) {
 	err := r.Scan(
 		&e.ID, &e.Origin, &e.MessageID, &e.ContentType, &e.Body, &e.Received, &e.State, &e.Detail, &e.Decoded,
 		&e.Entry, &e.Title, &e.Type, &e.Sequence, &e.Stored, &e.Expired, &e.Attempts,
+		&e.Calls,
 	)
 	return e, err
 }

@@ -1,0 +1,219 @@
+package ingest
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
+	"ubiquon/internal/origin"
+	"ubiquon/internal/store/events"
+)
+
+// mostCompared bounds what is listed of each kind of difference.
+const mostCompared = 100
+
+// Compare says how what an origin has differs from what is held of it, and changes nothing.
+func (in *Service) Compare(ctx context.Context, name string, progress Progress) (out api.Comparison, err error) {
+	source := in.known()[name]
+	if source == nil {
+		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	return in.compare(ctx, source, name, nil, progress)
+}
+
+// compare compares with what is held of an origin, under the ids that as says an item has.
+func (in *Service) compare(
+	ctx context.Context, source *origin.Source, owner string, as func(*origin.Item) string, progress Progress,
+) (out api.Comparison, err error) {
+	out.Missing, out.Extra, out.Different, out.NotTaken = []string{}, []string{}, []api.Difference{}, []api.NotTaken{}
+	bad := func(item origin.BadItem) {
+		if out.NotTakenAll++; len(out.NotTaken) < mostCompared {
+			out.NotTaken = append(
+				out.NotTaken,
+				api.NotTaken{Type: item.Type, Key: item.Key, Reasons: reasonsOf(item.Err)},
+			)
+		}
+	}
+	for _, typ := range slices.Sorted(maps.Keys(source.Config.Types)) {
+		held, err := in.store.Entries.EntryIDs(ctx, owner, typ)
+		if err != nil {
+			return out, err
+		}
+		err = source.All(ctx, in.replica.Model(), typ, func(items []origin.Item) error {
+			out.Seen += len(items)
+			items, err := in.resolve(ctx, items, func(item origin.BadItem) {
+				delete(held, content.MakeID(source.Name, typ, item.Key))
+				bad(item)
+			})
+			if err != nil {
+				return err
+			}
+			for i := range items {
+				if as != nil {
+					items[i].ID = as(&items[i])
+				}
+			}
+			progress(typ, out.Seen)
+			return in.compareItems(ctx, items, held, &out, bad)
+		}, func(item origin.BadItem) {
+			delete(held, content.MakeID(source.Name, typ, item.Key))
+			bad(item)
+		})
+		if err != nil {
+			return out, err
+		}
+		for _, id := range slices.Sorted(maps.Keys(held)) {
+			if source.Feed() {
+				break // feeds list what is new
+			}
+			if out.ExtraAll++; len(out.Extra) < mostCompared {
+				out.Extra = append(out.Extra, fmt.Sprintf("%s %s (%s)", typ, held[id], id))
+			}
+		}
+	}
+	return out, nil
+}
+
+// compareItems compares items with what is held of them, and takes them out of held.
+func (in *Service) compareItems(
+	ctx context.Context, items []origin.Item, held map[string]string, out *api.Comparison, bad func(origin.BadItem),
+) error {
+	ids := make([]string, len(items))
+	for i := range items {
+		ids[i] = items[i].ID
+	}
+	stored, err := in.store.Rejected.HeldOf(ctx, ids)
+	if err != nil {
+		return err
+	}
+	m := in.replica.Model()
+	for i := range items {
+		item := &items[i]
+		t := m.Type(item.Type)
+		delete(held, item.ID)
+		saved := mirrored(content.Normalise(m, t, item.ID, item.Saved))
+		problems := content.Check(m, t, item.ID, saved, content.For{Publish: item.Live != nil})
+		was, there := stored[item.ID]
+		switch {
+		case len(problems) > 0:
+			bad(origin.BadItem{Type: item.Type, Key: item.Key, Err: problems})
+		case !there:
+			if out.MissingAll++; len(out.Missing) < mostCompared {
+				out.Missing = append(out.Missing, item.Type+" "+item.Key)
+			}
+		default:
+			in.difference(m, t, item, saved, was, out)
+		}
+	}
+	return nil
+}
+
+func (in *Service) difference(
+	m *model.Model, t *model.Type, item *origin.Item, saved content.Fields, was events.Held, out *api.Comparison,
+) {
+	fields := differing(saved, was.Saved)
+	var live content.Fields
+	if item.Live != nil {
+		live = mirrored(content.Normalise(m, t, item.ID, item.Live))
+	}
+	for _, name := range differing(live, was.Live) {
+		if !slices.Contains(fields, name) {
+			fields = append(fields, name)
+		}
+	}
+	state := ""
+	switch {
+	case live == nil && was.Live != nil:
+		state = "the origin does not show it"
+	case live != nil && was.Live == nil:
+		state = "the origin shows it, and it is not published here"
+	}
+	if len(fields) == 0 && state == "" {
+		out.Same++
+		return
+	}
+	if out.DifferentAll++; len(out.Different) < mostCompared {
+		out.Different = append(out.Different, api.Difference{
+			Type: item.Type, Key: item.Key, Entry: item.ID, Title: was.Title, Fields: fields, State: state,
+		})
+	}
+}
+
+// differing lists the fields in which two states differ, sorted; none where one of them is nothing.
+func differing(a, b content.Fields) (out []string) {
+	if a == nil || b == nil {
+		return nil
+	}
+	all := map[string]bool{}
+	for name := range a {
+		all[name] = true
+	}
+	for name := range b {
+		all[name] = true
+	}
+	for name := range all {
+		if !reflect.DeepEqual(plain(a[name]), plain(b[name])) {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// plain is a value in the form in which it is stored.
+func plain(v any) any {
+	switch v := v.(type) {
+	case int:
+		return float64(v)
+	case int64:
+		return float64(v)
+	case uint64:
+		return float64(v)
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = plain(v[i])
+		}
+		return out
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, inner := range v {
+			out[name] = plain(inner)
+		}
+		return out
+	}
+	return v
+}
+
+// mirrored puts, in fields, the files in the place of addresses that mirroring makes of them.
+func mirrored(v content.Fields) content.Fields {
+	out, _ := mirroredValue(map[string]any(v)).(map[string]any)
+	return out
+}
+
+func mirroredValue(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		out := make(map[string]any, len(v))
+		for name, inner := range v {
+			if address, is := inner.(string); is && name == content.MirrorMark {
+				out["file"] = content.MakeID("mirrored", "file", address)
+				continue
+			}
+			out[name] = mirroredValue(inner)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i := range v {
+			out[i] = mirroredValue(v[i])
+		}
+		return out
+	}
+	return v
+}

@@ -1,0 +1,53 @@
+package controlapi
+
+import (
+	"net/http"
+
+	"ubiquon/internal/server/guard"
+	"ubiquon/internal/server/operation"
+	"ubiquon/internal/server/originapi"
+
+	"github.com/go-chi/chi/v5"
+)
+
+// originArea is the area that a package of its own serves.
+const originArea = "Events and origins"
+
+// Operations lists the operations in the order of the document.
+func Operations() []*operation.Operation {
+	var out []*operation.Operation
+	for _, area := range []struct {
+		name string
+		all  []*operation.Operation
+	}{
+		{"Session", sessionOperations()},
+		{"Model", modelOperations()},
+		{"Entries", entryOperations()},
+		{"Schedules", scheduleOperations()},
+		{"Preview links", previewOperations()},
+		{"Reads", readOperations()},
+		{"Diagnosis", whyOperations()},
+		{"Keys", keyOperations()},
+		{"Accounts", accountOperations()},
+		{originArea, originapi.Operations()},
+		{"Sites and builds", buildOperations()},
+		{"Rules", ruleOperations()},
+		{"Files", fileOperations()},
+		{"Settings", settingOperations()},
+		{"Cache and changes", cacheOperations()},
+	} {
+		for _, op := range area.all {
+			op.Area = area.name
+			out = append(out, op)
+		}
+	}
+	return out
+}
+
+// Mount mounts the control endpoints, and the document that describes them.
+func (s *API) Mount(r chi.Router) {
+	for _, op := range Operations() {
+		r.Method(op.Method, op.Path, s.Guard().Guard(op.Permit, op.Handler(s)))
+	}
+	r.Method("GET", "/openapi.json", s.Guard().Guard(guard.Anybody, http.HandlerFunc(s.description)))
+}
