@@ -2,12 +2,15 @@ package authoring
 
 import (
 	"context"
+	"errors"
 	"slices"
+	"strings"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/shape"
 	"ubiquon/internal/store/writing"
 )
 
@@ -50,7 +53,7 @@ func (a *Service) PlanModel(ctx context.Context, m *model.Model) (api.ModelPlan,
 		plan.Loses = plan.Loses || c.Severity == model.Loses
 		plan.Consequences = append(plan.Consequences, one)
 	}
-	if err := a.checks.Fits(m); err != nil {
+	if err := a.fits(m); err != nil {
 		plan.Conflicts = append(plan.Conflicts, err.Error())
 	}
 	plan.Warnings = []string{}
@@ -94,11 +97,20 @@ func (e *ConflictingConfigError) Error() string {
 	return "the configuration does not fit the model: " + e.Reason.Error()
 }
 
+// fits returns why a model cannot be: shapes that ask for what it does not have, or what is configured
+// beside it.
+func (a *Service) fits(m *model.Model) error {
+	if wrong := shape.Check(m); len(wrong) > 0 {
+		return errors.New(strings.Join(wrong, "\n"))
+	}
+	return a.checks.Fits(m)
+}
+
 // ApplyModel makes m the model on all nodes, and converts what is stored. When
 // it returns, this node reads by it. Its errors are those of writing.Writer.ApplyModel
 // and *ConflictingConfigError.
 func (a *Service) ApplyModel(ctx context.Context, m *model.Model, by string, o writing.ModelOptions) error {
-	if err := a.checks.Fits(m); err != nil {
+	if err := a.fits(m); err != nil {
 		return &ConflictingConfigError{err}
 	}
 	if err := a.store.Writer.ApplyModel(ctx, m, content.Cause{Kind: "model", Name: by}, o); err != nil {

@@ -1,12 +1,15 @@
 package command
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/shape"
 )
 
 // ReadModel reads the model files below a directory.
@@ -15,7 +18,14 @@ func ReadModel(dir string) (*model.Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	return model.Read(files)
+	m, err := model.Read(files)
+	if err != nil {
+		return nil, err
+	}
+	if wrong := shape.Check(m); len(wrong) > 0 {
+		return nil, errors.New(strings.Join(wrong, "\n"))
+	}
+	return m, nil
 }
 
 // ModelFiles reads the YAML files below a directory, by their path.

@@ -2,6 +2,7 @@ package describe
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"ubiquon/internal/core/model"
@@ -12,7 +13,7 @@ func OpenAPI(m *model.Model, base, edition string) map[string]any {
 	paths := object{}
 	locale := localeParameter(m)
 	for _, t := range m.Types {
-		describeType(t, paths, locale)
+		describeType(m, t, paths, locale)
 	}
 	describeEntries(m, paths, locale)
 	describeRest(m, paths, base, edition)
@@ -92,19 +93,29 @@ func getOperation(id, summary string, parameters []any, body object) object {
 }
 
 // describeType describes the lists and the entries of a type.
-func describeType(t *model.Type, paths object, locale object) {
+func describeType(m *model.Model, t *model.Type, paths object, locale object) {
 	one := object{"$ref": "#/components/schemas/" + t.Name}
 	title := cmp.Or(t.Title, "id")
 	selection := parameter("fields", "What comes back, as in title,routes(name)", text(), "id,"+title)
 	if title == "id" {
 		selection = parameter("fields", "What comes back", text(), "id")
 	}
+	choices := []any{selection}
+	if names := shapesOf(m, t.Name); names != nil {
+		choices = append(choices, parameter("shape", "The form in which it comes back, instead of fields",
+			object{"type": "string", "enum": names}, nil))
+		forms := []any{one}
+		for _, name := range names {
+			forms = append(forms, object{"$ref": "#/components/schemas/shape." + name})
+		}
+		one = object{"anyOf": forms}
+	}
 	if t.Singleton {
-		paths["/"+t.Name] = getOperation("get-"+t.Name, t.Label, []any{selection, locale}, one)
+		paths["/"+t.Name] = getOperation("get-"+t.Name, t.Label, append(choices, locale), one)
 		return
 	}
-	paths["/"+t.Plural] = getOperation("list-"+t.Name, "A list: "+t.Label, []any{
-		selection, locale,
+	paths["/"+t.Plural] = getOperation("list-"+t.Name, "A list: "+t.Label, append(slices.Clone(choices), []any{
+		locale,
 		parameter("filter", "CQL2 text (OGC 21-065r2)", text(), "published IS NOT NULL"),
 		parameter(
 			"sort", "Names parted by commas, a minus before one for descending: "+strings.Join(sortable(t), ", "),
@@ -125,7 +136,7 @@ func describeType(t *model.Type, paths object, locale object) {
 			"translated", "only leaves out what is filled in from a fallback",
 			object{"type": "string", "enum": []string{"fallback", "only"}}, nil,
 		),
-	}, object{
+	}...), object{
 		"type": "object", "required": []string{"items", "window"},
 		"properties": object{
 			"items":  object{"type": "array", "items": one},
@@ -135,7 +146,7 @@ func describeType(t *model.Type, paths object, locale object) {
 	if t.SlugField() != nil {
 		bySlug := object{"name": "slug", "in": "path", "required": true, "schema": text()}
 		paths["/"+t.Plural+"/{slug}"] = getOperation(
-			"get-"+t.Name, t.Label+", by its slug", []any{bySlug, selection, locale}, one,
+			"get-"+t.Name, t.Label+", by its slug", append(append([]any{bySlug}, choices...), locale), one,
 		)
 	}
 }
@@ -265,4 +276,14 @@ func anyEntry(m *model.Model) object {
 		all = append(all, object{"$ref": "#/components/schemas/" + t.Name})
 	}
 	return object{"anyOf": all}
+}
+
+// shapesOf lists the shapes that entries of a type can be had in.
+func shapesOf(m *model.Model, typ string) (out []string) {
+	for _, s := range m.Shapes {
+		if slices.Contains(s.Of, typ) {
+			out = append(out, s.Name)
+		}
+	}
+	return out
 }

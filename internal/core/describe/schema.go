@@ -2,9 +2,11 @@ package describe
 
 import (
 	"cmp"
+	"maps"
 	"strings"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/shape"
 )
 
 // object is a JSON object.
@@ -21,6 +23,21 @@ func Schema(m *model.Model, id string) map[string]any {
 		"title":   "Entries as they are delivered",
 		"$defs":   definitions(m, "#/$defs/"),
 	}
+}
+
+// shapes describes the form of entries in each shape.
+func shapes(m *model.Model) object {
+	out := object{}
+	for _, s := range m.Shapes {
+		f, err := shape.FormOf(m, s.Name, false)
+		if err != nil {
+			continue // a model whose shapes do not compile is never in force
+		}
+		one := f.JSONSchema()
+		one["title"] = cmp.Or(s.Help, "The shape "+s.Name+", of "+strings.Join(s.Of, ", "))
+		out["shape."+s.Name] = one
+	}
+	return out
 }
 
 // definitions describes every type; refs begins the references between them.
@@ -100,6 +117,7 @@ func definitions(m *model.Model, refs string) object {
 	for _, t := range m.Types {
 		defs[t.Name] = entry(t, refs)
 	}
+	maps.Copy(defs, shapes(m))
 	return defs
 }
 

@@ -174,6 +174,7 @@ export class Reader {
   }
 
   /** A list, such as notices. */
+  list<N extends keyof Shapes>(plural: keyof Plurals, o: ListOptions<undefined> & { shape: N }): Promise<List<Shapes[N]>>;
   list<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, o: ListOptions<S> & { fields: S }): Promise<List<Picked<Plurals[P], S>>>;
   list<P extends keyof Plurals>(plural: P, o?: ListOptions<undefined>): Promise<List<Default<Plurals[P]>>>;
   async list(plural: string, o: ListOptions<readonly Node[] | undefined> = {}): Promise<unknown> {
@@ -181,6 +182,7 @@ export class Reader {
   }
 
   /** One entry by its slug; null if there is none. */
+  one<N extends keyof Shapes>(plural: keyof Plurals, slug: string, o: Options<undefined> & { shape: N }): Promise<Shapes[N] | null>;
   one<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, slug: string, o: Options<S> & { fields: S }): Promise<Picked<Plurals[P], S> | null>;
   one<P extends keyof Plurals>(plural: P, slug: string, o?: Options<undefined>): Promise<Default<Plurals[P]> | null>;
   async one(plural: string, slug: string, o: Options<readonly Node[] | undefined> = {}): Promise<unknown> {
@@ -188,6 +190,7 @@ export class Reader {
   }
 
   /** The entries of a list, one after the other, window after window. */
+  all<N extends keyof Shapes>(plural: keyof Plurals, o: ListOptions<undefined> & { shape: N }): AsyncGenerator<Shapes[N], void>;
   all<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, o: ListOptions<S> & { fields: S }): AsyncGenerator<Picked<Plurals[P], S>, void>;
   all<P extends keyof Plurals>(plural: P, o?: ListOptions<undefined>): AsyncGenerator<Default<Plurals[P]>, void>;
   async *all(plural: string, o: ListOptions<readonly Node[] | undefined> = {}): AsyncGenerator<unknown, void> {

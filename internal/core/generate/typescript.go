@@ -8,6 +8,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/shape"
 )
 
 // reader is the part of the TypeScript output that is the same for every model.
@@ -26,7 +27,7 @@ func TypeScript(m *model.Model, edition string) []byte {
 		"Singletons",
 		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly",
 		"String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator",
-		"AbortSignal", "TypeError", "Partial", "Exclude", "Extract", "URLSearchParams",
+		"AbortSignal", "TypeError", "Shapes", "ShapedList", "Partial", "Exclude", "Extract", "URLSearchParams",
 	} {
 		w.names[name] = true
 	}
@@ -42,6 +43,7 @@ func TypeScript(m *model.Model, edition string) []byte {
 	for _, t := range m.Types {
 		w.entry(t)
 	}
+	w.shapes()
 	w.maps()
 	w.out.WriteString("\n" + reader)
 	return []byte(w.out.String())
@@ -90,6 +92,58 @@ func (w *typescript) entry(t *model.Type) {
 		)
 	}
 	w.out.WriteString("}\n")
+}
+
+// shapes writes a type for each shape.
+func (w *typescript) shapes() {
+	var all []string
+	for _, s := range w.m.Shapes {
+		f, err := shape.FormOf(w.m, s.Name, w.published)
+		if err != nil {
+			continue // a model whose shapes do not compile is never in force
+		}
+		name := w.names.name(pascal(s.Name), "Shape")
+		w.out.WriteString("\n" + comment("", "The shape "+s.Name+", of "+strings.Join(s.Of, ", ")+".", s.Help))
+		fmt.Fprintf(&w.out, "export interface %s %s\n", name, members(f, ""))
+		all = append(all, fmt.Sprintf("  %s: %s;\n", quoted(s.Name), name))
+	}
+	fmt.Fprintf(&w.out, "\n/** The shapes by their names. */\nexport interface Shapes {\n%s}\n", strings.Join(all, ""))
+}
+
+// members writes the members of an object.
+func members(f shape.Form, indent string) string {
+	var b strings.Builder
+	b.WriteString("{\n")
+	for _, m := range f.Members {
+		fmt.Fprintf(&b, "%s  %s: %s;\n", indent, m.Name, formType(m.Form, indent+"  "))
+	}
+	return b.String() + indent + "}"
+}
+
+// formType writes a form as a type.
+func formType(f shape.Form, indent string) string {
+	typ := map[string]string{
+		"text": "string", "number": "number", "boolean": "boolean", "any": "unknown", "null": "null",
+	}[f.Kind]
+	switch {
+	case f.Options != nil:
+		options := make([]string, len(f.Options))
+		for i, o := range f.Options {
+			options[i] = quoted(o)
+		}
+		typ = strings.Join(options, " | ")
+	case f.Kind == "object":
+		typ = members(f, indent)
+	}
+	switch {
+	case f.List && strings.Contains(typ, " "):
+		return "(" + typ + ")[]"
+	case f.List:
+		return typ + "[]"
+	case f.Nullable && typ != "unknown" && typ != "null":
+		return typ + " | null"
+	}
+	return typ
 }
 
 func deprecated(why string) string {

@@ -67,6 +67,7 @@ func Compare(from, to *Model) []Difference {
 			)
 		}
 	}
+	c.shapes()
 	rank := []Severity{Loses, NeedsDefault, BreaksReads, Safe}
 	slices.SortStableFunc(
 		c.out, func(a, b Difference) int { return slices.Index(rank, a.Severity) - slices.Index(rank, b.Severity) },

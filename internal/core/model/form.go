@@ -23,6 +23,7 @@ var Marks = []string{"superscript", "subscript"}
 type fileForm struct {
 	Locales strictyaml.Ordered[localeForm] `yaml:"locales"`
 	Types   strictyaml.Ordered[typeForm]   `yaml:"types"`
+	Shapes  strictyaml.Ordered[shapeForm]  `yaml:"shapes"`
 }
 
 type localeForm struct {

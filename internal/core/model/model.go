@@ -49,6 +49,8 @@ type Model struct {
 	Locales []Locale `json:"locales"`
 	// Types sorted by name.
 	Types []*Type `json:"types"`
+	// Shapes sorted by name.
+	Shapes []Shape `json:"shapes,omitempty"`
 
 	byName, byPlural map[string]*Type
 	chains           map[string][]string

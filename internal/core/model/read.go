@@ -142,6 +142,7 @@ func (r *reader) file(name string, form fileForm) {
 		t.Fields = r.fields(name, key, f.Fields)
 		r.m.Types = append(r.m.Types, t)
 	}
+	r.shapes(name, form.Shapes)
 }
 
 func (r *reader) locales() {

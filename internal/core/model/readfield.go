@@ -116,6 +116,7 @@ func (r *reader) whole() {
 	for _, t := range m.Types {
 		r.backs(t)
 	}
+	r.checkShapes()
 }
 
 // group checks the fields of a type, a record or a block.

@@ -29,6 +29,12 @@ func (m *Model) YAML() []byte {
 	for _, t := range m.OwnTypes() {
 		t.yaml(&b)
 	}
+	if len(m.Shapes) > 0 {
+		b.WriteString("shapes:\n")
+	}
+	for i := range m.Shapes {
+		m.Shapes[i].yaml(&b)
+	}
 	return b.Bytes()
 }
 

@@ -19,6 +19,8 @@ type Selecting struct {
 	Locale string
 	// Files makes the addresses of files; nil: they have none.
 	Files *picture.Addresses
+	// Shape compiles a shape for entries of some types; nil: there are none.
+	Shape func(name string, types []*model.Type) (Selection, error)
 }
 
 // Fields compiles the text of a fields parameter for an entry that may be of any
@@ -190,6 +192,10 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 				path+n.name, ofTypes(types),
 			)
 		}
+		if f := types[0].Field(n.name); n.shape != "" && backs[n.name].Field == nil &&
+			(f == nil || f.Kind != model.Reference) {
+			return sel, failAt(n.at, "", "%s leads to no entries, which could have a shape", path+n.name)
+		}
 		if _, isBack := backs[n.name]; n.args != nil && !isBack && !isFile(types, n.name) {
 			return sel, failAt(n.at, "take the square brackets out", "%s takes no arguments", path+n.name)
 		}
@@ -216,6 +222,18 @@ func (s Selecting) bound(types []*model.Type, nodes []node, path string) (Select
 			}
 			sel.Picks = append(sel.Picks, p)
 		}
+	}
+	return sel, nil
+}
+
+// shaped compiles a shape for the entries that a field leads to.
+func (s Selecting) shaped(n node, types []*model.Type, where string) (Selection, error) {
+	if s.Shape == nil {
+		return Selection{}, failAt(n.at, "", "%s: there are no shapes here", where)
+	}
+	sel, err := s.Shape(n.shape, types)
+	if err != nil {
+		return sel, failAt(n.at, "", "%s: %s", where, err)
 	}
 	return sel, nil
 }
@@ -277,7 +295,11 @@ func (s Selecting) parts(p SelectedField, f *model.Field, n node, where string) 
 		}
 	case model.Reference:
 		var link Selection
-		link, err = s.bind(s.types(f.Types), n.nested, where+".")
+		if n.shape != "" {
+			link, err = s.shaped(n, s.types(f.Types), where)
+		} else {
+			link, err = s.bind(s.types(f.Types), n.nested, where+".")
+		}
 		p.Link = &link
 	case model.Record:
 		sel := &Selection{}

@@ -84,6 +84,10 @@ func (s Selecting) back(b model.Back, n node, where string) (SelectedField, erro
 		}
 	}
 	var err error
+	if n.shape != "" {
+		p.List.Selection, err = s.shaped(n, []*model.Type{b.Type}, where)
+		return p, err
+	}
 	p.List.Selection, err = s.bind([]*model.Type{b.Type}, n.nested, where+".")
 	return p, err
 }

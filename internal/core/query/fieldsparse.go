@@ -12,6 +12,8 @@ type node struct {
 	args   map[string]string // in square brackets
 	nested []node
 	given  bool // there were round brackets, even empty ones
+	// shape is the shape that the entries are asked for in, as in writer(shape=card).
+	shape string
 }
 
 // parseFields reads the text of a fields parameter: names parted by commas,
@@ -67,10 +69,11 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 		}
 		if p.at < len(p.text) && p.text[p.at] == '(' {
 			p.at++
-			inner, err := p.list(depth + 1)
+			inner, shape, err := p.within(depth)
 			if err != nil {
 				return nil, err
 			}
+			n.shape = shape
 			if p.at >= len(p.text) || p.text[p.at] != ')' {
 				return nil, failAt(p.at, "close it with )", "the bracket behind %q is not closed", n.name)
 			}
@@ -95,6 +98,21 @@ func (p *fieldParser) list(depth int) ([]node, error) {
 		}
 		p.at++
 	}
+}
+
+// within reads what stands in round brackets: a list, or shape= and the name of a shape alone.
+func (p *fieldParser) within(depth int) (inner []node, shape string, err error) {
+	rest, is := strings.CutPrefix(p.text[p.at:], "shape=")
+	if !is {
+		inner, err = p.list(depth + 1)
+		return inner, "", err
+	}
+	end := strings.IndexByte(rest, ')')
+	if end < 0 {
+		end = len(rest)
+	}
+	p.at += len("shape=") + end
+	return nil, rest[:end], nil
 }
 
 // arguments reads what stands in square brackets: name=value, parted by commas. A

@@ -102,13 +102,17 @@ func writeFile(b *Buffer, p *SelectedField, src []byte) {
 	var f picture.Stored
 	_ = json.Unmarshal(src, &f) // stored by us: an object
 	facts := f.Facts()
-	b.WriteByte('{')
+	if !p.Flat {
+		b.WriteByte('{')
+	}
 	for i := range p.Parts {
 		part := &p.Parts[i]
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		writeName(b, part.As)
+		if !p.Flat {
+			writeName(b, part.As)
+		}
 		switch {
 		case part.Constant != "":
 			writeString(b, part.Constant)
@@ -118,7 +122,9 @@ func writeFile(b *Buffer, p *SelectedField, src []byte) {
 			p.writeFilePart(b, part, p.Rendition, &f, &facts)
 		}
 	}
-	b.WriteByte('}')
+	if !p.Flat {
+		b.WriteByte('}')
+	}
 }
 
 // writePicture writes a rendition by name; null where no picture can be made of the file.
@@ -172,7 +178,7 @@ func (p *SelectedField) writeFilePart(
 			b.Write(p.Files.AppendSrcset(b.AvailableBuffer(), facts, *shown))
 			return
 		}
-		writePartsList(b, part.Inner, p.Files.AppendSrcset(nil, facts, *shown))
+		writePartsList(b, part.Inner, false, p.Files.AppendSrcset(nil, facts, *shown))
 	case "image":
 		if !isHere || !facts.IsPicture() {
 			b.WriteString("null")
@@ -211,7 +217,7 @@ func (p *SelectedField) writeFilePart(
 			writeRaw(b, f.Focus)
 			return
 		}
-		writePartsOf(b, part.Inner, focus)
+		writePartsOf(b, part.Inner, false, focus)
 	default:
 		writeRaw(b, f.Said(part.Name))
 	}

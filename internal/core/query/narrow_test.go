@@ -10,6 +10,7 @@ import (
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/sunset"
 	"ubiquon/internal/testkit"
 )
 
@@ -332,7 +333,7 @@ func TestDeprecationNamesSelectedFields(t *testing.T) {
 		"number,piers(name)": "route.number pier since 2026-10-01 until 2027-01-01",
 	} {
 		q := reading(t, m, fields)
-		names, days := q.Deprecation(m)
+		names, days := sunset.Of(&q, m)
 		got := strings.Join(names, " ")
 		if got != "" {
 			got += " since " + days.DeprecatedSince + " until " + days.Sunset
@@ -346,7 +347,7 @@ func TestDeprecationNamesSelectedFields(t *testing.T) {
 	if q.Roots[0].Sort, err = query.ParseSort(m.Type("route"), []string{"-number"}); err != nil {
 		t.Fatal(err)
 	}
-	if names, _ := q.Deprecation(m); !slices.Equal(names, []string{"route.number"}) {
+	if names, _ := sunset.Of(&q, m); !slices.Equal(names, []string{"route.number"}) {
 		t.Errorf("sorted by what goes: %v", names)
 	}
 	q = reading(t, m, "name")
@@ -354,12 +355,12 @@ func TestDeprecationNamesSelectedFields(t *testing.T) {
 		m.Type("route")); err != nil {
 		t.Fatal(err)
 	}
-	if names, _ := q.Deprecation(m); !slices.Equal(names, []string{"route.number", "pier"}) &&
+	if names, _ := sunset.Of(&q, m); !slices.Equal(names, []string{"route.number", "pier"}) &&
 		!slices.Equal(names, []string{"pier", "route.number"}) {
 		t.Errorf("filtered by what goes: %v", names)
 	}
 	any := query.Query{Edition: "published", Roots: []query.Root{{By: query.ByID, Locale: "en", Value: "x"}}}
-	if names, _ := any.Deprecation(m, "pier"); !slices.Equal(names, []string{"pier"}) {
+	if names, _ := sunset.Of(&any, m, "pier"); !slices.Equal(names, []string{"pier"}) {
 		t.Errorf("whatever was found: %v", names)
 	}
 }

@@ -139,6 +139,8 @@ type SelectedField struct {
 	// Text says that the value is a single text: the store fetches it bare.
 	Text  bool   `json:"text,omitempty"`
 	Parts []Part `json:"parts,omitempty"`
+	// Flat gives the only one of Parts itself, instead of an object.
+	Flat bool `json:"flat,omitempty"`
 	// Rendition is the form that the pictures of a PickFile are asked for in.
 	Rendition *model.Rendition `json:"rendition,omitempty"`
 	// Files makes their addresses.

@@ -110,17 +110,17 @@ func WriteObject(b *Buffer, picks []SelectedField, first int, row *Row) {
 		case PickType:
 			writeNamed(b, p.Names, row.Type)
 		case PickAbout:
-			writeParts(b, p.Parts, cells)
+			writeParts(b, p.Parts, p.Flat, cells)
 		case PickValue:
 			writeValue(b, p, cells[0])
 		case PickParts:
 			switch {
 			case p.Several:
-				writePartsList(b, p.Parts, cells[0])
+				writePartsList(b, p.Parts, p.Flat, cells[0])
 			case cells[0] == nil:
 				b.WriteString("null")
 			default:
-				writeParts(b, p.Parts, cells[1:])
+				writeParts(b, p.Parts, p.Flat, cells[1:])
 			}
 		case PickFile:
 			writeFiles(b, p, cells[0])
@@ -294,15 +294,19 @@ func writeNamed(b *Buffer, names map[string]string, v string) {
 }
 
 // writeParts writes an object whose members come one per cell; constants take
-// no cell.
-func writeParts(b *Buffer, parts []Part, cells [][]byte) {
-	b.WriteByte('{')
+// no cell. A flat one is written as its only member.
+func writeParts(b *Buffer, parts []Part, flat bool, cells [][]byte) {
+	if !flat {
+		b.WriteByte('{')
+	}
 	next := 0
 	for i, part := range parts {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		writeName(b, part.As)
+		if !flat {
+			writeName(b, part.As)
+		}
 		if part.Constant != "" {
 			writeString(b, part.Constant)
 			continue
@@ -322,10 +326,12 @@ func writeParts(b *Buffer, parts []Part, cells [][]byte) {
 		}
 		next++
 	}
-	b.WriteByte('}')
+	if !flat {
+		b.WriteByte('}')
+	}
 }
 
-func writePartsList(b *Buffer, parts []Part, src []byte) {
+func writePartsList(b *Buffer, parts []Part, flat bool, src []byte) {
 	var objects []map[string]json.RawMessage
 	if src != nil {
 		_ = json.Unmarshal(src, &objects) // stored by us: a list of objects
@@ -335,13 +341,13 @@ func writePartsList(b *Buffer, parts []Part, src []byte) {
 		if i > 0 {
 			b.WriteByte(',')
 		}
-		writePartsOf(b, parts, o)
+		writePartsOf(b, parts, flat, o)
 	}
 	b.WriteByte(']')
 }
 
 // writePartsOf writes an object whose members come as JSON, texts included.
-func writePartsOf(b *Buffer, parts []Part, o map[string]json.RawMessage) {
+func writePartsOf(b *Buffer, parts []Part, flat bool, o map[string]json.RawMessage) {
 	asJSON := slices.Clone(parts)
 	var cells [][]byte
 	for i := range asJSON {
@@ -349,7 +355,7 @@ func writePartsOf(b *Buffer, parts []Part, o map[string]json.RawMessage) {
 			cells = append(cells, o[asJSON[i].Name])
 		}
 	}
-	writeParts(b, asJSON, cells)
+	writeParts(b, asJSON, flat, cells)
 }
 
 func writeName(b *Buffer, name string) {

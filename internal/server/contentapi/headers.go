@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/core/sunset"
 	"ubiquon/internal/delivery"
 )
 
@@ -153,7 +154,7 @@ func groupsOf(types []string) string {
 // setDeprecation says by RFC 9745 and RFC 8594 that what is read is deprecated. Found
 // are the types of entries whose type only the result tells.
 func setDeprecation(h map[string][]string, m *model.Model, q *query.Query, found ...string) {
-	_, days := q.Deprecation(m, found...)
+	_, days := sunset.Of(q, m, found...)
 	if since, err := time.Parse(time.DateOnly, days.DeprecatedSince); err == nil {
 		h["Deprecation"] = []string{"@" + strconv.FormatInt(since.Unix(), 10)}
 	}

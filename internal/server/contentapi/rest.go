@@ -17,18 +17,19 @@ import (
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
+	"ubiquon/internal/core/shape"
 	"ubiquon/internal/core/strictyaml"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/server/guard"
 )
 
 var (
-	entryParameters = []string{"fields", "locale"}
+	entryParameters = []string{"fields", "shape", "locale"}
 	listParameters  = []string{
-		"fields", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count",
+		"fields", "shape", "locale", "translated", "filter", "sort", "limit", "offset", "after", "before", "count",
 	}
-	idParameters    = []string{"fields", "locale", "revision"}
-	pathParameters  = []string{"fields", "locale", "path"}
+	idParameters    = []string{"fields", "shape", "locale", "revision"}
+	pathParameters  = []string{"fields", "shape", "locale", "path"}
 	pathsParameters = []string{"type", "locale", "limit", "after"}
 )
 
@@ -79,11 +80,7 @@ func PlanREST(
 	if t == nil {
 		types = m.Types
 	}
-	selecting := query.Selecting{Model: m, Locale: root.Locale, Files: files}
-	fields, given := p["fields"]
-	if root.Selection = selecting.All(types); given {
-		root.Selection, err = selecting.Fields(types, fields)
-	}
+	given, err := choose(root, shape.Selecting(query.Selecting{Model: m, Locale: root.Locale, Files: files}), types, p)
 	if err == nil && root.By == query.ByList {
 		root.Shows.Around = true
 		err = window(m, root, t, p)
@@ -111,6 +108,30 @@ func PlanREST(
 		return narrowREST(m, p, rights)
 	}
 	return plan, nil
+}
+
+// choose compiles what of the entries is asked for: fields, a shape, or everything; given tells whether
+// that was said.
+func choose(
+	root *query.Root, selecting query.Selecting, types []*model.Type, p map[string]string,
+) (given bool, err error) {
+	fields, byFields := p["fields"]
+	name, byShape := p["shape"]
+	switch {
+	case byFields && byShape:
+		err = &query.Error{
+			Parameter: "shape", Detail: "a shape says which fields there are", Hint: "take out fields, or shape",
+		}
+	case byFields:
+		root.Selection, err = selecting.Fields(types, fields)
+	case byShape:
+		if root.Selection, err = selecting.Shape(name, types); err != nil {
+			err = &query.Error{Parameter: "shape", Detail: err.Error()}
+		}
+	default:
+		root.Selection = selecting.All(types)
+	}
+	return byFields || byShape, err
 }
 
 // revision reads the parameter of that name.

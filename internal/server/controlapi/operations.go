@@ -47,7 +47,11 @@ func Operations() []*operation.Operation {
 // Mount mounts the control endpoints, and the document that describes them.
 func (s *API) Mount(r chi.Router) {
 	for _, op := range Operations() {
-		r.Method(op.Method, op.Path, s.Guard().Guard(op.Permit, op.Handler(s)))
+		host := any(s)
+		if op.Area == originArea {
+			host = s.origins
+		}
+		r.Method(op.Method, op.Path, s.guard.Guard(op.Permit, op.Handler(host)))
 	}
-	r.Method("GET", "/openapi.json", s.Guard().Guard(guard.Anybody, http.HandlerFunc(s.description)))
+	r.Method("GET", "/openapi.json", s.guard.Guard(guard.Anybody, http.HandlerFunc(s.description)))
 }

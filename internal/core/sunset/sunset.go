@@ -1,16 +1,18 @@
-package query
+// Package sunset tells what deprecated things a query reads.
+package sunset
 
 import (
 	"slices"
 
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
 )
 
-// Deprecation says what deprecated things the query reads, as type or type.field, each
+// Of says what deprecated things a query reads, as type or type.field, each
 // once, since when the first of them is deprecated, and when the first of them
 // will be gone; "" for never. Found are the types of the entries that roots without a
 // type have found.
-func (q *Query) Deprecation(m *model.Model, found ...string) (names []string, days model.Deprecation) {
+func Of(q *query.Query, m *model.Model, found ...string) (names []string, days model.Deprecation) {
 	f := deprecation{m: m}
 	for i := range q.Roots {
 		root := &q.Roots[i]
@@ -48,7 +50,14 @@ func (f *deprecation) note(name, why string, days model.Deprecation) {
 	first(&f.days.Sunset, days.Sunset)
 }
 
-func (f *deprecation) of(names []string) []*model.Type { return Selecting{Model: f.m}.types(names) }
+func (f *deprecation) of(names []string) (out []*model.Type) {
+	for _, name := range names {
+		if t := f.m.Type(name); t != nil {
+			out = append(out, t)
+		}
+	}
+	return out
+}
 
 func (f *deprecation) types(names []string) {
 	for _, t := range f.of(names) {
@@ -63,7 +72,7 @@ func (f *deprecation) field(t *model.Type, name string) {
 }
 
 // list notes what a list is sorted and filtered by.
-func (f *deprecation) list(root *Root) {
+func (f *deprecation) list(root *query.Root) {
 	t := f.m.Type(root.Type)
 	if t == nil {
 		return
@@ -83,7 +92,7 @@ func (f *deprecation) list(root *Root) {
 }
 
 // selection notes what is picked of entries, records or blocks of the types.
-func (f *deprecation) selection(s *Selection, types []*model.Type) {
+func (f *deprecation) selection(s *query.Selection, types []*model.Type) {
 	for i := range s.Picks {
 		p := &s.Picks[i]
 		for _, t := range types {
@@ -91,7 +100,7 @@ func (f *deprecation) selection(s *Selection, types []*model.Type) {
 				continue
 			}
 			f.field(t, p.Field)
-			if field := t.Field(p.Field); p.Kind == PickInner && field != nil {
+			if field := t.Field(p.Field); p.Kind == query.PickInner && field != nil {
 				f.selection(p.Link, field.Inner)
 			}
 		}
@@ -100,7 +109,7 @@ func (f *deprecation) selection(s *Selection, types []*model.Type) {
 			f.types([]string{p.List.Type})
 			f.list(p.List)
 			f.selection(&p.List.Selection, f.of([]string{p.List.Type}))
-		case p.Kind == PickLink:
+		case p.Kind == query.PickLink:
 			f.types(p.Types)
 			f.selection(p.Link, f.of(p.Types))
 		}
