@@ -53,12 +53,13 @@ func TestReadsInAShape(t *testing.T) {
 		}
 		return string(a.Body)
 	}
+	const ring = `{"id":"ring","heading":"Outer Ring","number":1}`
 	for path, want := range map[string]string{
-		"notices/fog?shape=teaser":              `{"id":"fog","heading":"Fog","link":"/notices/fog","routes":[{"id":"ring","heading":"Outer Ring","number":1}]}`,
+		"notices/fog?shape=teaser":              `{"id":"fog","heading":"Fog","link":"/notices/fog","routes":[` + ring + `]}`,
 		"routes?shape=teaser":                   `"items":[{"id":"ring","heading":"Outer Ring","link":"/routes/outer-ring","routes":null}]`,
 		"entries/ring?shape=teaser":             `"heading":"Outer Ring"`,
 		"at?path=/notices/fog&shape=teaser":     `"link":"/notices/fog"`,
-		"notices/fog?fields=routes(shape=card)": `"routes":[{"id":"ring","heading":"Outer Ring","number":1}]`,
+		"notices/fog?fields=routes(shape=card)": `"routes":[` + ring + `]`,
 	} {
 		if got := read(path); !strings.Contains(got, want) {
 			t.Errorf("%s: %s, want %s", path, got, want)
@@ -66,13 +67,24 @@ func TestReadsInAShape(t *testing.T) {
 	}
 	// An answer in a shape depends on nothing that the shape does not show.
 	held := func(path string) bool { return testkit.Hit(n.get(t, at+path, false).Header.Get("Cache-Status")) }
-	n.must(t, api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}, "number": 1, "text": per{"en": "Clockwise"}}, Do: "publish"})
+	n.must(
+		t,
+		api.Edit{
+			ID:   "ring",
+			Type: "route",
+			Save: per{"name": per{"en": "Outer Ring"}, "number": 1, "text": per{"en": "Clockwise"}},
+			Do:   "publish",
+		},
+	)
 	for _, path := range []string{"notices/fog?shape=teaser", "routes?shape=teaser"} {
 		if !held(path) {
 			t.Errorf("%s is computed again, and shows nothing that has changed", path)
 		}
 	}
-	n.must(t, api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}, "number": 2}, Do: "publish"})
+	n.must(
+		t,
+		api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}, "number": 2}, Do: "publish"},
+	)
 	if held("notices/fog?shape=teaser") || !held("routes?shape=teaser") {
 		t.Error("a changed number concerns the card alone")
 	}

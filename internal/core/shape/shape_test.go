@@ -90,7 +90,7 @@ func TestShapesCompile(t *testing.T) {
 
 func TestCheckNamesWhatIsWrongWithAShape(t *testing.T) {
 	for from, c := range map[string][2]string{
-		"heading: title":        {"heading: titel", "shape teaser, heading: of dispatch: fields: there is no field \"titel\""},
+		"heading: title":        {"heading: titel", `shape teaser, heading: of dispatch: fields: there is no field "titel"`},
 		"link: about(path)":     {"link: \"about(path),title\"", "asks for 2 things"},
 		"writer(shape=card)":    {"writer(shape=crad)", `there is no shape "crad"; did you mean "card"?`},
 		"writer(shape=card)}\n": {"minutes(shape=card)}\n", "minutes leads to no entries"},
@@ -138,7 +138,7 @@ func TestFormOfAShape(t *testing.T) {
 
 func TestModelsDifferInShapes(t *testing.T) {
 	from := read(t, line)
-	to := read(t, strings.Replace(strings.Replace(line, "      link: about(path)\n", "", 1), "  card:", "  person-card:", 1))
+	to := read(t, strings.NewReplacer("      link: about(path)\n", "", "  card:", "  person-card:").Replace(line))
 	text := ""
 	for _, d := range model.Compare(from, to) {
 		text += d.Where + " " + d.What + " " + string(d.Severity) + " " + d.Text + "\n"
