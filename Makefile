@@ -25,6 +25,7 @@ console/dist/index.html: console/node_modules/.package-lock.json console/index.h
 packages:
 	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || command -v postgres >/dev/null || tools/install postgresql
 	@command -v vips >/dev/null || tools/install libvips-tools
+	@command -v git >/dev/null || tools/install git
 
 # Chromium, for the tests of the console.
 browser:

@@ -78,6 +78,8 @@ func TestAccessible(t *testing.T) {
 		{"connect a site", "/sites", dialog, []string{button("Connect a site")}},
 		{"a site as YAML", "/sites", dialog + " .cm-content", []string{button("Edit…")}},
 		{"Origins", "/origins", "[data-origin]", nil},
+		{"an origin", "/origins/tide-tables", "[data-tried]", []string{button("Fetch it")}},
+		{"an origin that is to be", "/origins/harbour-master", "main .cm-content", nil},
 		{"Rules", "/rules", "[data-run]", nil},
 		{"a rule", "/rules/Show%20cancelled%20crossings%20at%20once", "[data-step=mail]", nil},
 		{"a new rule", "/rules/+new", "main h1", nil},

@@ -32,6 +32,9 @@ type ConnectionInfo struct {
 	SlipwaySecret     string    `json:"slipwaySecret"`
 	BreakwaterSecret  string    `json:"breakwaterSecret"`
 	BoardSecret       string    `json:"boardSecret"`
+	// Tides is the repository of the tide tables, and TidesSecret signs that it was pushed to.
+	Tides       string `json:"tides"`
+	TidesSecret string `json:"tidesSecret"`
 	// Nodes are the addresses of the single nodes, if there are several.
 	Nodes []string `json:"nodes,omitempty"`
 }
@@ -83,13 +86,17 @@ func loadConnection(data string) (ConnectionInfo, error) {
 			card.BoardSecret, card.Keys.Board = newSecret(), access.NewSecret()
 			return card, writeConnection(file, card)
 		}
+		if card.TidesSecret == "" {
+			card.TidesSecret = rand.Text()
+			return card, writeConnection(file, card)
+		}
 		return card, nil
 	case !errors.Is(err, os.ErrNotExist):
 		return card, err
 	}
 	card.OfficeCredentials = "gateway:" + rand.Text()
 	card.HookSecret, card.SlipwaySecret = newSecret(), newSecret()
-	card.BreakwaterSecret, card.BoardSecret = newSecret(), newSecret()
+	card.BreakwaterSecret, card.BoardSecret, card.TidesSecret = newSecret(), newSecret(), rand.Text()
 	card.Keys = Keys{
 		Published: access.NewSecret(),
 		Preview:   access.NewSecret(),

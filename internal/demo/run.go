@@ -109,6 +109,9 @@ func Start(ctx context.Context, o Options) (d *Demo, err error) {
 		*address = "http://" + listeners[i].Addr().String()
 	}
 	card.SMTP = listeners[6].Addr().String()
+	if card.Tides, err = tideRepository(ctx, o.Data); err != nil {
+		return d, err
+	}
 	d.Connection = card
 	d.startBoardAndMailbox(o, listeners)
 	say("Starting PostgreSQL and the gateway (data in %s)", o.Data)
@@ -172,9 +175,26 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 		return service.Options{}, err
 	}
 	seed, err := Settings(
-		"http://127.0.0.1:8410", card.Office, "http://127.0.0.1:8420", card.Slipway, "http://127.0.0.1:8440", card.Board,
-		"127.0.0.1:8451", card.SMTP, "env:OFFICE_CREDENTIALS", card.OfficeCredentials, "env:OFFICE_SECRET", card.HookSecret,
-		"env:SLIPWAY_SECRET", card.SlipwaySecret, "env:BOARD_SECRET", card.BoardSecret,
+		"http://127.0.0.1:8410",
+		card.Office,
+		"http://127.0.0.1:8420",
+		card.Slipway,
+		"http://127.0.0.1:8440",
+		card.Board,
+		"127.0.0.1:8451",
+		card.SMTP,
+		"env:OFFICE_CREDENTIALS",
+		card.OfficeCredentials,
+		"env:OFFICE_SECRET",
+		card.HookSecret,
+		"env:SLIPWAY_SECRET",
+		card.SlipwaySecret,
+		"/demo/tides",
+		card.Tides,
+		"env:TIDES_SECRET",
+		card.TidesSecret,
+		"env:BOARD_SECRET",
+		card.BoardSecret,
 	)
 	if err != nil {
 		return service.Options{}, err
@@ -192,6 +212,7 @@ func serviceOptions(o Options, card ConnectionInfo, l net.Listener) (service.Opt
 		Settings:    seed,
 		Outbound:    outbound.Options{Private: true},
 		Files:       files.Config{Address: card.Gateway},
+		Folders:     []string{o.Data},
 		Reconcile:   o.Reconcile,
 		Console:     o.Console,
 		Log:         o.Log,
@@ -207,20 +228,17 @@ func (d *Demo) load(ctx context.Context, say func(format string, args ...any)) e
 	if n > 0 {
 		say("Wrote %d entries of the line's own", n)
 	}
-	done, err := d.Environment.Ingest.Reconcile(
-		ctx,
-		"harbour-office",
-		content.Cause{Kind: "reconcile", Name: "harbour-office"},
-		false,
-		func(typ string, n int) {
-			say("Read %d of type %s from the harbour office", n, typ)
-		},
-	)
-	if err != nil {
-		return err
-	}
-	if len(done.Bad) > 0 {
-		return fmt.Errorf("the harbour office holds content that does not fit: %s", strings.Join(done.Bad, "; "))
+	for _, name := range []string{"harbour-office", "tide-tables", "weather"} {
+		cause := content.Cause{Kind: "reconcile", Name: name}
+		done, err := d.Environment.Ingest.Reconcile(ctx, name, cause, false, func(typ string, n int) {
+			say("Read %d of type %s from %s", n, typ, name)
+		})
+		if err != nil {
+			return err
+		}
+		if len(done.Bad) > 0 {
+			return fmt.Errorf("the origin %s holds content that does not fit: %s", name, strings.Join(done.Bad, "; "))
+		}
 	}
 	return nil
 }
@@ -232,7 +250,7 @@ func clear(data string) error {
 		return err
 	}
 	left := []string{database}
-	for _, name := range []string{"office", "slipway", "files", "demo.json", "secret.key", secretsFile} {
+	for _, name := range []string{"office", "slipway", "files", "tides", "git", "demo.json", "secret.key", secretsFile} {
 		left = append(left, filepath.Join(data, name))
 	}
 	for _, path := range left {

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/http"
 	"path/filepath"
+	"time"
 
 	"ubiquon/internal/standin/board"
 	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/standin/office"
 	"ubiquon/internal/standin/slipway"
+	"ubiquon/internal/standin/weather"
 
 	"github.com/emersion/go-smtp"
 )
@@ -29,7 +32,10 @@ func (d *Demo) startOffice(ctx context.Context, o Options, l net.Listener) error
 	if err != nil {
 		return err
 	}
-	d.office = d.serve(l, f)
+	mux := http.NewServeMux()
+	mux.Handle("/weather", weather.New(time.Now()))
+	mux.Handle("/", f)
+	d.office = d.serve(l, mux)
 	d.running.Go(func() { f.Run(ctx) })
 	return nil
 }

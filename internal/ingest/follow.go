@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -151,7 +152,7 @@ func (in *Service) noteCommit(
 	}
 	e := api.Event{
 		Origin: name, MessageID: "commit " + mark, State: events.EventDone, Detail: c.Text,
-		Decoded: &event.Decoded{Kind: event.Ping},
+		Decoded: &event.Decoded{Kind: event.Ping}, Body: []byte{},
 	}
 	duplicates, err := in.store.Events.Add(ctx, []*api.Event{&e}, nil)
 	if err == nil && duplicates == 0 && c.Sequence > 0 {
@@ -247,26 +248,63 @@ func (in *Service) alone(ctx context.Context, name string) (end func(), err erro
 func (in *Service) modelMark() string { return fmt.Sprintf("%p", in.replica.Model()) }
 
 // waitToCompare waits until everything is to be compared again: after a while, or a moment after the
-// model has changed where something could not be taken over.
+// model has changed where something could not be taken over. What could not because it refers to an
+// entry that was not there is tried again meanwhile.
 func (in *Service) waitToCompare(ctx context.Context, source *origin.Source, wait time.Duration) bool {
-	began, end := in.modelMark(), time.Now().Add(wait)
+	model, applied, end := in.modelMark(), in.replica.Applied(), time.Now().Add(wait)
+	lastRetry := time.Now()
 	for left := wait; left > 0; left = time.Until(end) {
 		if !background.Sleep(ctx, min(left, modelLook), nil) {
 			return false
 		}
 		now := in.modelMark()
-		if now == began {
+		if now == model && (in.replica.Applied() == applied || time.Since(lastRetry) < retryEvery) {
 			continue
 		}
-		began = now
-		counts, _, err := in.store.Rejected.Count(ctx)
-		if err == nil && counts[source.Name] > 0 {
+		left, err := in.store.Rejected.Of(ctx, source.Name, entriesPerStep)
+		if err != nil || len(left) == 0 {
+			model, applied, lastRetry = now, in.replica.Applied(), time.Now()
+			continue
+		}
+		if now != model {
 			in.log.Info("the model has changed: what could not be taken over is tried again", "origin", source.Name)
 			return true
 		}
+		applied, lastRetry = in.replica.Applied(), time.Now()
+		in.retryReferring(ctx, source, left)
 	}
 	return true
 }
+
+// retryReferring tries items again that could not be taken over because they refer to entries that were
+// not there.
+func (in *Service) retryReferring(ctx context.Context, source *origin.Source, left []api.UntakenItem) {
+	var refs []origin.Ref
+	for _, one := range left {
+		if strings.HasPrefix(one.Reason, noReferred) {
+			refs = append(refs, origin.Ref{Type: one.Type, Key: one.Key})
+		}
+	}
+	if len(refs) == 0 {
+		return
+	}
+	end, err := in.alone(ctx, source.Name)
+	if err != nil {
+		return
+	}
+	defer end()
+	var done api.Reconciled
+	err = in.takeRefs(ctx, source, refs, content.Cause{Kind: "reconcile", Name: source.Name}, &done,
+		func(bad origin.BadItem) { in.noteTaken(ctx, source.Name, bad, bad.Err) })
+	if err != nil && ctx.Err() == nil {
+		in.work.Failures.Failed(in.log, "what refers to entries that were not there cannot be tried again", "origin",
+			source.Name, "error", err)
+	}
+	in.news.Tell("origins")
+}
+
+// retryEvery is how often that is done at most.
+const retryEvery = 3 * time.Second
 
 // modelLook is how often it is looked whether the model has changed.
 const modelLook = time.Second

@@ -9,6 +9,9 @@ import (
 	"ubiquon/internal/origin"
 )
 
+// noReferred begins the reason of an item that refers to an entry that is not there.
+const noReferred = "it refers to an entry that is not here: there is no "
+
 // resolve puts, in items, ids in the place of what stands for them: those of adopted entries, and those
 // of entries that the origin knows by slug or path. It returns the items that are whole then, and hands
 // to bad those of which a reference leads nowhere.
@@ -53,7 +56,7 @@ func (in *Service) resolve(
 				}
 				id, known := found[l]
 				if !known {
-					missing = fmt.Errorf("there is no %s with the %s %q that it refers to", l.Type, l.By, l.Name)
+					missing = fmt.Errorf(noReferred+"%s with the %s %q", l.Type, l.By, l.Name)
 				}
 				return id
 			})

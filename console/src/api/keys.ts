@@ -17,10 +17,10 @@ const shown = {
   builds: ["status", "sites", "events", "event"],
   runs: ["rules", "rule-runs", "notifications", "sites"],
   sites: ["sites", "rules"],
-  settings: ["rules", "rule", "sites", "record", "records-of", "secrets", "origins", "downstream", "audit", "status"],
+  settings: ["rules", "rule", "sites", "record", "records-of", "secrets", "origins", "captured", "untaken", "downstream", "audit", "status"],
   schedules: ["status", "entry", "entries", "audit"],
-  origins: ["status", "origins"],
-  events: ["status", "events", "event", "entry"],
+  origins: ["status", "origins", "untaken"],
+  events: ["status", "events", "event", "entry", "captured"],
   access: ["keys", "told", "accounts", "previews", "sessions", "audit"],
   refusals: ["refusals"],
   // Told every few seconds: what is counted, and announced by nobody.

@@ -3570,6 +3570,8 @@ export interface components {
         Model: {
             /** @description Locales in the order of declaration; the first is the default. */
             locales: components["schemas"]["Locale"][];
+            /** @description Shapes sorted by name. */
+            shapes?: components["schemas"]["Shape"][];
             /** @description Types sorted by name. */
             types: components["schemas"]["ModelType"][];
         };
@@ -4566,6 +4568,23 @@ export interface components {
          * @enum {string}
          */
         Severity: "safe" | "needs a default" | "breaks reads" | "loses data";
+        /** @description Shape is a form of entries that front ends ask for by name, whatever types it stands for. */
+        Shape: {
+            fields: components["schemas"]["ShapeField"][];
+            help?: string;
+            name: string;
+            /** @description Of are the types that can be had in it. */
+            of: string[];
+        };
+        /** @description ShapeField is a member of a shape: a selection, in the syntax of the parameter fields. */
+        ShapeField: {
+            by?: {
+                [key: string]: string;
+            };
+            /** @description Each is the selection for every type; By has those of the types that differ. One that is in neither has null there. */
+            each?: string;
+            name: string;
+        };
         /** @description Page is a page of a site that shows an entry. */
         ShowingPage: {
             address: string;

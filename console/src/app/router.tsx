@@ -27,6 +27,7 @@ const pages: RouteObject[] = [
   { path: "rules", lazy: async () => ({ Component: (await import("../features/rules/rules")).RulesPage }) },
   { path: "rules/:name", lazy: async () => ({ Component: (await import("../features/rules/rule")).RulePage }) },
   { path: "origins", lazy: async () => ({ Component: (await import("../features/origins/origins")).OriginsPage }) },
+  { path: "origins/:name", lazy: async () => ({ Component: (await import("../features/origins/origin")).OriginPage }) },
   { path: "notifications", lazy: async () => ({ Component: (await import("../features/notifications/notifications")).NotificationsPage }) },
   { path: "secrets", lazy: async () => ({ Component: (await import("../features/notifications/secrets")).SecretsPage }) },
   { path: "sites", lazy: async () => ({ Component: (await import("../features/sites/sites")).SitesPage }) },

@@ -67,6 +67,7 @@ const marks: Record<string, { sign: string; colour: string }> = {
   late: { sign: "◷", colour: "failure" },
   failed: { sign: "✕", colour: "failure" },
   refused: { sign: "⊘", colour: "failure" },
+  unknown: { sign: "?", colour: "warning" },
 };
 
 /** A state, by word, shape and colour. */

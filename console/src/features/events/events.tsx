@@ -53,7 +53,7 @@ export function EventsPage() {
       <Flex mb="3" gap="3" wrap="wrap">
         <Pick label="State" value={state} onChange={(v) => put({ state: v })} w="170px">
           <option value="">every state</option>
-          {["waiting", "done", "failed", "refused"].map((s) => (
+          {["waiting", "done", "failed", "refused", "unknown"].map((s) => (
             <option key={s}>{s}</option>
           ))}
         </Pick>

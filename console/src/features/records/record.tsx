@@ -7,30 +7,31 @@ import { Act, Failure, inputStyle, Main, Window } from "../../ui";
 
 const SourceEditor = lazy(() => import("../../code/source"));
 
-/** One record of the configuration, as YAML, in a window: to be edited, made, or removed. */
-export function RecordWindow({ path, what, name, initial, close, help }: { path: string; what: string; name?: string; initial?: unknown; close: () => void; help?: string }) {
+/** One record of the configuration, as YAML, in a window: to be edited, made, or removed. It may begin with a text that was tried elsewhere. */
+export function RecordWindow({ path, what, name, called, initial, text, close, saved: told, help }: { path: string; what: string; name?: string; called?: string; initial?: unknown; text?: string; close: () => void; saved?: () => void; help?: string }) {
   const saved = useQuery({ queryKey: key("record", path, name), enabled: name !== undefined, queryFn: ({ signal }) => call<SavedSetting>(`${path}/${encodeURIComponent(name ?? "")}`, { signal }), staleTime: Infinity, gcTime: 0 });
   return (
     <>
-      {name === undefined && <Editor path={path} what={what} initial={initial} version={0} close={close} help={help} />}
+      {name === undefined && <Editor path={path} what={what} called={called} initial={initial} text={text} version={0} close={close} saved={told} help={help} />}
       {name !== undefined && saved.error && (
         <Window title={name} open close={close}>
           <Failure error={saved.error} />
         </Window>
       )}
-      {name !== undefined && saved.data && <Editor path={path} what={what} name={name} initial={saved.data.spec} version={saved.data.version} by={saved.data.by} close={close} help={help} />}
+      {name !== undefined && saved.data && <Editor path={path} what={what} name={name} initial={saved.data.spec} text={text} saved={told} version={saved.data.version} by={saved.data.by} close={close} help={help} />}
     </>
   );
 }
 
-function Editor({ path, what, name, initial, version, by, close, help }: { path: string; what: string; name?: string; initial: unknown; version: number; by?: string; close: () => void; help?: string }) {
+function Editor({ path, what, name, called: suggested, initial, text: begun, version, by, close, saved, help }: { path: string; what: string; name?: string; called?: string; initial: unknown; text?: string; version: number; by?: string; close: () => void; saved?: () => void; help?: string }) {
   const queries = useQueryClient();
-  const [called, setCalled] = useState(name ?? "");
-  const [text, setText] = useState(() => toYaml(initial));
+  const [called, setCalled] = useState(name ?? suggested ?? "");
+  const [text, setText] = useState(() => begun ?? toYaml(initial));
   const [removing, setRemoving] = useState(false);
   const at = `${path}/${encodeURIComponent(called.trim())}`;
   const done = {
     onSuccess: async () => {
+      saved?.();
       await refreshAll(queries);
       close();
     },

@@ -24,5 +24,6 @@ export function toFile(m: Model): string {
   return JSON.stringify({
     locales: Object.fromEntries(m.locales.map(({ tag, ...rest }) => [tag, rest])),
     types: Object.fromEntries(ownTypes(m).map((t) => [t.name, typeFile(t)])),
+    shapes: Object.fromEntries((m.shapes ?? []).map((s) => [s.name, { help: s.help, of: s.of, fields: Object.fromEntries(s.fields.map((f) => [f.name, f.by ?? f.each])) }])),
   });
 }
