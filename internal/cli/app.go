@@ -151,7 +151,7 @@ Begin with: ubiquon demo`,
 		a.access.KeyCommand(), a.access.OpenCommand("open"),
 		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(),
 		a.access.Account(), a.access.Audit(), a.content.Generate(),
-		a.set.Rule(), a.set.Site(), a.set.Target(), a.set.Mail(), a.set.Secret(), a.set.Diff(), a.set.Apply(), a.set.Export(),
+		a.set.Rule(), a.set.Site(), a.set.Target(), a.set.Mail(), a.set.Secret(), a.set.Diff(), a.set.Apply(), a.set.Export(), a.set.Shape(),
 		a.ContextCommand(), a.service.ConfigCommand(), a.service.HookCommand(),
 		a.version(),
 	)

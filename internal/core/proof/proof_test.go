@@ -218,11 +218,11 @@ func TestCheckNamesWhatIsWrongWithAProof(t *testing.T) {
 		`{hmac: {header: X, secret: x, signs: "{timestamp}"}}`:       "no {body} in it",
 		`{hmac: {header: X, secret: x, signs: "{timestamp}{body}"}}`: "needs timestampHeader",
 		`{hmac: {header: X, secret: x, timestampHeader: Y}}`:         "the time is not signed",
-		`{addresses: [here]}`:                                        `prove.addresses[0]: "here" is no network`,
-		`{any: [{}]}`:                                                "prove.any[0]: nothing is named",
-		`{bearer: {header: X}}`:                                      "token is missing",
-		`{httpSignature: {keys: [{id: a}]}}`:                         "has a secret, or a publicKey",
-		`{httpSignature: {keys: [{id: a, publicKey: x}]}}`:           "not read as a public key",
+		`{addresses: [here]}`:                              `prove.addresses[0]: "here" is no network`,
+		`{any: [{}]}`:                                      "prove.any[0]: nothing is named",
+		`{bearer: {header: X}}`:                            "token is missing",
+		`{httpSignature: {keys: [{id: a}]}}`:               "has a secret, or a publicKey",
+		`{httpSignature: {keys: [{id: a, publicKey: x}]}}`: "not read as a public key",
 	} {
 		p := read(t, text)
 		if got := strings.Join(p.Check(), "; "); !strings.Contains(got, want) {
