@@ -50,13 +50,28 @@ origins:
 		t.Fatal(err)
 	}
 	item := write("item.json", `{"key": "b1", "says": "Boat one is moored", "level": "low"}`)
-	has(must(t, "origin", "try", "crew", "--item", item, "--spec", spec), "Boat one is moored", "✓ it would be taken over")
+	has(
+		must(t, "origin", "try", "crew", "--item", item, "--spec", spec),
+		"Boat one is moored",
+		"✓ it would be taken over",
+	)
 	item = write("item.json", `{"key": "b1", "says": "Boat one is moored", "level": "high"}`)
 	has(must(t, "origin", "try", "crew", "--item", item, "--spec", spec), `✗ notice/b1: field severity: "high" is none`)
 	refused(t, "there is no origin", "origin", "try", "crew", "--item", item)
 
 	call := write("call.json", `{"did": "moored", "boat": "b1"}`)
-	out := must(t, "hook", "try", "crew", "--spec", spec, "--file", call, "--header", "Authorization: Basic bWF0ZTphaG95")
+	out := must(
+		t,
+		"hook",
+		"try",
+		"crew",
+		"--spec",
+		spec,
+		"--file",
+		call,
+		"--header",
+		"Authorization: Basic bWF0ZTphaG95",
+	)
 	has(out, "✓ proven: basic", "✓ published: notice b1 (notice)")
 	has(must(t, "hook", "try", "crew", "--spec", spec, "--file", call), "✗ not proven to come from the origin: basic")
 	if code, _, errOut := run(t, "hook", "try", "crew", "--header", "nonsense"); code != exitMisuse {
@@ -72,7 +87,11 @@ origins:
 	has(must(t, "hook", "try", "tide-tables", "--file", push, "--header", "X-Tide-Signature: sha256="+signature),
 		"✓ proven: hmac", "✓ ping: what has changed is asked for")
 
-	has(must(t, "hook", "capture", "night-watch", "--minutes", "5"), "are kept until", "ubiquon hook captured night-watch")
+	has(
+		must(t, "hook", "capture", "night-watch", "--minutes", "5"),
+		"are kept until",
+		"ubiquon hook captured night-watch",
+	)
 	resp, err := http.Post(line.Connection.Gateway+"/hooks/night-watch", "text/plain", strings.NewReader("all quiet"))
 	if err != nil || resp.StatusCode != http.StatusAccepted {
 		t.Fatal(resp, err)

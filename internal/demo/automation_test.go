@@ -141,7 +141,12 @@ func TestSiteIsConnectedInTheConsole(t *testing.T) {
 		env[k] = v
 	}
 	w.do("nothing was read", chromedp.WaitVisible(chromedp.CSS("[data-read=no]")))
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, env["UBIQUON_CONTENT"]+"/piers?fields=name", nil)
+	req, err := http.NewRequestWithContext(
+		t.Context(),
+		http.MethodGet,
+		env["UBIQUON_CONTENT"]+"/piers?fields=name",
+		nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,7 +23,10 @@ type seen struct {
 }
 
 func button(words string) string {
-	return fmt.Sprintf(`[...document.querySelectorAll("main button, [role=dialog] button")].find((b) => [b.innerText.trim(), b.getAttribute("aria-label")].includes(%q) && !b.disabled)`, words)
+	return fmt.Sprintf(
+		`[...document.querySelectorAll("main button, [role=dialog] button")].find((b) => [b.innerText.trim(), b.getAttribute("aria-label")].includes(%q) && !b.disabled)`,
+		words,
+	)
 }
 
 // TestAccessible checks every page and window against WCAG 2.2 AA, as far as a program can, in
@@ -93,7 +96,12 @@ func TestAccessible(t *testing.T) {
 		{"your account", "/you", "[data-session]", nil},
 		{"no such page", "/harbour", "main h1", nil},
 		{"no such environment", "/../other/types", "main h1", nil},
-		{"the palette", "/", "[data-palette]", []string{`[...document.querySelectorAll("[aria-keyshortcuts='Control+K']")][0]`}},
+		{
+			"the palette",
+			"/",
+			"[data-palette]",
+			[]string{`[...document.querySelectorAll("[aria-keyshortcuts='Control+K']")][0]`},
+		},
 		{"retire", "/entries/" + local, dialog, []string{button("Retire…")}},
 		{"a new key", "/keys", dialog, []string{button("Make a key")}},
 		{"a key", "/keys", "[data-key-detail]", []string{button("demo published")}},
@@ -118,14 +126,26 @@ func TestAccessible(t *testing.T) {
 	// Last, as it ends the session.
 	t.Run("signing in", func(t *testing.T) {
 		w := writer{t, w.b}
-		w.do("to a page", chromedp.EmulateViewport(1280, 800),
-			chromedp.Navigate(line.Connection.Gateway+"/console/main/types"), chromedp.WaitVisible(chromedp.CSS("[data-type]")))
+		w.do(
+			"to a page",
+			chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(
+				line.Connection.Gateway+"/console/main/types",
+			),
+			chromedp.WaitVisible(chromedp.CSS("[data-type]")),
+		)
 		w.when("the session ends", "window.ended ??= (fetch('/control/v1/session', { method: 'DELETE' }).then(() => "+
 			"window.over = true), true), !!window.over")
 		w.shows("Your session has ended")
 		w.accessibleNow("sign in again", string(axe))
-		w.do("to the door", chromedp.EmulateViewport(1280, 800),
-			chromedp.Navigate(line.Connection.Gateway+"/console/"), chromedp.WaitVisible(chromedp.CSS("input[name=password]")))
+		w.do(
+			"to the door",
+			chromedp.EmulateViewport(1280, 800),
+			chromedp.Navigate(
+				line.Connection.Gateway+"/console/",
+			),
+			chromedp.WaitVisible(chromedp.CSS("input[name=password]")),
+		)
 		w.accessibleNow("sign in", string(axe))
 	})
 }
@@ -133,8 +153,14 @@ func TestAccessible(t *testing.T) {
 // accessible checks a page at both widths and in both colours.
 func (w writer) accessible(p seen, axe string) {
 	w.t.Helper()
-	w.do("to "+p.name, chromedp.EmulateViewport(1280, 800),
-		chromedp.Navigate(line.Connection.Gateway+"/console/main"+p.path), chromedp.WaitVisible(chromedp.CSS("main h1")))
+	w.do(
+		"to "+p.name,
+		chromedp.EmulateViewport(1280, 800),
+		chromedp.Navigate(
+			line.Connection.Gateway+"/console/main"+p.path,
+		),
+		chromedp.WaitVisible(chromedp.CSS("main h1")),
+	)
 	for _, script := range p.open {
 		w.click(p.name, script)
 	}

@@ -85,7 +85,10 @@ func TestWritingByKeyboard(t *testing.T) {
 	w.tabTo("Publish")
 	w.do("publish", chromedp.KeyEvent(kb.Enter))
 	window(false)
-	w.when("it is told", `[...document.querySelectorAll("[data-toast]")].some((t) => t.innerText.includes("published as"))`)
+	w.when(
+		"it is told",
+		`[...document.querySelectorAll("[data-toast]")].some((t) => t.innerText.includes("published as"))`,
+	)
 	items, _, err := admin().Entries().List(t.Context(), api.EntryFilter{Type: "quay"})
 	if err != nil || len(items) != 1 || items[0].State != "published" || !strings.Contains(items[0].Title, "Nordkai") {
 		t.Errorf("%+v, %v", items, err)

@@ -38,7 +38,10 @@ func TestPaletteReachesPagesEntriesAndActions(t *testing.T) {
 	}
 	find("Audit log")
 	w.when("the page", "location.pathname === '/console/main/audit'")
-	w.when("the title has the focus", "document.activeElement?.tagName === 'H1' && document.title.startsWith('Audit log')")
+	w.when(
+		"the title has the focus",
+		"document.activeElement?.tagName === 'H1' && document.title.startsWith('Audit log')",
+	)
 	find("Ramp at Mella")
 	w.when("the entry", "document.querySelector('main h1')?.innerText.startsWith('Ramp at Mella')")
 	w.do("its form", chromedp.WaitVisible(chromedp.CSS("[data-field=title]")))
@@ -51,7 +54,10 @@ func TestNarrowScreens(t *testing.T) {
 	w := signedIn(t)
 	w.do("narrow", chromedp.EmulateViewport(768, 800))
 	w.click("the menu", `document.querySelector("header button[aria-label=Menu]")`)
-	w.click("Entries", `[...document.querySelectorAll("[role=dialog] nav a")].find((a) => a.innerText.trim() === "Entries")`)
+	w.click(
+		"Entries",
+		`[...document.querySelectorAll("[role=dialog] nav a")].find((a) => a.innerText.trim() === "Entries")`,
+	)
 	w.do("the list", chromedp.WaitVisible(chromedp.CSS("[data-entry]")))
 	w.when("the drawer has closed", "!document.querySelector('[role=dialog]')")
 	for _, path := range []string{
@@ -114,7 +120,10 @@ func TestSaveKeyAndPresence(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	w.when("it is told", `[...document.querySelectorAll("[data-toast]")].some((t) => t.innerText.includes("saved revision 3"))`)
+	w.when(
+		"it is told",
+		`[...document.querySelectorAll("[data-toast]")].some((t) => t.innerText.includes("saved revision 3"))`,
+	)
 }
 
 // TestReviewsWaitOnNow has somebody decide on Now what somebody else submitted.
@@ -161,7 +170,10 @@ func TestListsInTheConsole(t *testing.T) {
 	w.press("Save view…")
 	w.write("Name", "ice")
 	w.press("Save view")
-	w.when("it is chosen", `[...document.querySelectorAll("select[aria-label='Saved view'] option:checked")].some((o) => o.innerText === "ice")`)
+	w.when(
+		"it is chosen",
+		`[...document.querySelectorAll("select[aria-label='Saved view'] option:checked")].some((o) => o.innerText === "ice")`,
+	)
 	saved := func() (query string) {
 		t.Helper()
 		views, err := admin().Reads().Views(t.Context())
@@ -197,10 +209,16 @@ func TestReadersSeeNoWritersTools(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := writer{t, b}
-	w.when("no page of admins", `![...document.querySelectorAll("nav a")].some((a) => /Keys|Accounts|Audit/.test(a.innerText))`)
+	w.when(
+		"no page of admins",
+		`![...document.querySelectorAll("nav a")].some((a) => /Keys|Accounts|Audit/.test(a.innerText))`,
+	)
 	w.follow("Entries")
 	w.do("the list", chromedp.WaitVisible(chromedp.CSS("[data-entry]")))
 	w.click("an entry", `document.querySelector("[data-entry] a")`)
 	w.do("its fields", chromedp.WaitVisible(chromedp.CSS("[data-field]")))
-	w.when("nothing to write with", `![...document.querySelectorAll("button")].some((b) => /Save draft|Publish…|Delete…/.test(b.innerText))`)
+	w.when(
+		"nothing to write with",
+		`![...document.querySelectorAll("button")].some((b) => /Save draft|Publish…|Delete…/.test(b.innerText))`,
+	)
 }

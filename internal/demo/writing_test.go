@@ -90,7 +90,11 @@ func (w writer) click(what, script string) {
 	if err != nil || len(at) != 3 {
 		w.t.Fatalf("%s: %v, %v", what, at, err)
 	}
-	w.do(what, chromedp.MouseClickXY(at[0], at[1]), chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"))
+	w.do(
+		what,
+		chromedp.MouseClickXY(at[0], at[1]),
+		chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"),
+	)
 }
 
 // control is a script that finds what can be typed into or chosen from under this name, in the
@@ -425,7 +429,8 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 			name+" is offered",
 			fmt.Sprintf(
 				`(() => { const b = [...document.querySelectorAll("[data-field=%s] button")].find((b) => b.innerText.startsWith(%q)); b?.click(); return !!b; })()`,
-				field, name,
+				field,
+				name,
 			),
 		)
 	}

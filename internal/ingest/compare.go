@@ -217,3 +217,20 @@ func mirroredValue(v any) any {
 	}
 	return v
 }
+
+// hasMirrors tells whether a value names files that are to be mirrored.
+func hasMirrors(v any) bool {
+	switch v := v.(type) {
+	case content.Fields:
+		return hasMirrors(map[string]any(v))
+	case map[string]any:
+		for name, inner := range v {
+			if name == content.MirrorMark || hasMirrors(inner) {
+				return true
+			}
+		}
+	case []any:
+		return slices.ContainsFunc(v, hasMirrors)
+	}
+	return false
+}

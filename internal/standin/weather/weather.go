@@ -34,9 +34,9 @@ const mostListed = 20
 func New(at time.Time) *Service {
 	s := &Service{}
 	for _, f := range []Forecast{
-		{Area: "north", Title: "Northern skerries: fog until noon", Text: "<p>Light wind from the west. <b>Fog</b> lifts by noon.</p>"},
+		{Area: "north", Title: "Northern skerries: fog until noon", Text: "<p>Light wind. <b>Fog</b> lifts by noon.</p>"},
 		{Area: "sound", Title: "The sound: fresh breeze, dry", Text: "<p>South-west 8 m/s, dry. Waves below one metre.</p>"},
-		{Area: "outer", Title: "Outer ring: gale warning", Text: "<p>North-west 18 m/s towards evening.</p><ul><li>Seal Gap is not served.</li></ul>"},
+		{Area: "outer", Title: "Outer ring: gale warning", Text: "<p>North-west 18 m/s.</p><ul><li>No Seal Gap.</li></ul>"},
 	} {
 		f.Updated = at.Add(time.Duration(len(s.forecasts)) * time.Minute)
 		s.add(f)

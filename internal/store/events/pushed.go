@@ -130,13 +130,15 @@ func (us *RejectedItems) Look(ctx context.Context, by, typ string, names []strin
 
 // Held is what is stored of an entry: its newest saved state, and the one that readers get.
 type Held struct {
-	ID, Title   string
-	Saved, Live content.Fields
+	ID, Title, Origin, OriginVersion string
+	Retired                          bool
+	Saved, Live                      content.Fields
 }
 
 // HeldOf returns what is stored of entries.
 func (us *RejectedItems) HeldOf(ctx context.Context, ids []string) (map[string]Held, error) {
-	rows, err := us.db.Conns(ctx).Query(ctx, `select e.id, e.title, r.fields, e.live from entry e
+	rows, err := us.db.Conns(ctx).Query(ctx, `select e.id, e.title, e.origin, e.origin_version,
+		e.retired is not null, r.fields, e.live from entry e
 		join revision r on r.environment = e.environment and r.entry = e.id and r.number = e.revision
 		where e.environment = $1 and e.id = any($2)`, us.environment, ids)
 	if err != nil {
