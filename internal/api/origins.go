@@ -286,3 +286,25 @@ type OriginTried struct {
 	Problems []string `json:"problems"`
 	Lost     []string `json:"lost,omitempty"`
 }
+
+// OriginSwap has an origin take the place of another one for the types that it maps.
+type OriginSwap struct {
+	OriginRef
+	// From is the other origin.
+	From string `json:"from"`
+	// By says how entries are recognised: key, slug or path; empty for all of them.
+	By string `json:"by,omitempty"`
+	// Apply carries it out; otherwise it is only told what would happen.
+	Apply bool `json:"apply,omitempty"`
+}
+
+// Swapped is what swapping origins comes to, or would.
+type Swapped struct {
+	// Types are those for which the new origin takes the place of the old one.
+	Types []string `json:"types"`
+	// Restores is the version of the new origin's configuration that is taken up again; 0 for none.
+	Restores int64    `json:"restores,omitempty"`
+	Adoption Adoption `json:"adoption"`
+	// Differences say in what readers and editors would see something else.
+	Differences Comparison `json:"differences"`
+}

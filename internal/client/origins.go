@@ -109,6 +109,16 @@ func (os *Origins) Adopt(
 	)
 }
 
+// Swap has an origin take the place of another one for the types that it maps; without apply it only says
+// what would happen. by is as for Adopt.
+func (os *Origins) Swap(
+	ctx context.Context, from, name, by string, apply bool, tell func(typ string, seen int),
+) (out api.Swapped, err error) {
+	return out, os.c.withProgress(
+		ctx, "/origins/"+url.PathEscape(name)+"/swap", api.OriginSwap{From: from, By: by, Apply: apply}, tell, &out,
+	)
+}
+
 // Rejected lists what could not be imported of an origin.
 func (os *Origins) Rejected(ctx context.Context, name string) ([]api.UntakenItem, error) {
 	var out api.Items[api.UntakenItem]

@@ -139,6 +139,7 @@ var whoMay = map[string]string{
 	"PUT /control/v1/environments/{environment}/origins/{origin}/entries/{key}":    "waEAM",
 	"DELETE /control/v1/environments/{environment}/origins/{origin}/entries/{key}": "waEAM",
 	"POST /control/v1/environments/{environment}/origins/{origin}/entries":         "waEAM",
+	"POST /control/v1/origins/{origin}/swap":                                       "aM",
 	"POST /control/v1/origins/{origin}/retire":                                     "aM",
 	"POST /control/v1/origins/{origin}/adopt":                                      "aM",
 	"GET /control/v1/origins/{origin}/untaken":                                     "vaREAM",
@@ -238,6 +239,7 @@ var unwritten = []string{
 	"POST /control/v1/rules/{name}/try", "POST /control/v1/files/check", "POST /control/v1/origins/{origin}/hook/try",
 	// The origin here maps nothing, and has announced nothing; what origins write is in the log of changes.
 	"POST /control/v1/origins/{origin}/try", "POST /control/v1/events/{id}/replay",
+	"POST /control/v1/origins/{origin}/swap",
 	"PUT /control/v1/environments/{environment}/origins/{origin}/entries/{key}",
 	"DELETE /control/v1/environments/{environment}/origins/{origin}/entries/{key}",
 	"POST /control/v1/environments/{environment}/origins/{origin}/entries",

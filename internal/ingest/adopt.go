@@ -21,15 +21,23 @@ var adoptBy = []string{"key", "slug", "path"}
 
 // Adopt has the entries of one origin change hands to another, which is configured; those
 // are recognised by key, slug or path, or by one of them alone. Ids, paths and histories
-// stay. Without apply it only tells what would happen.
+// stay. Without apply it only tells what would happen. The old one must not map the types any more.
 func (in *Service) Adopt(
 	ctx context.Context, old, name, by, actor string, apply bool, progress Progress,
+) (api.Adoption, error) {
+	return in.adopt(ctx, old, name, by, actor, apply, progress, map[string]string{})
+}
+
+// adopt is Adopt, and notes in matched, by the ids that are made of the new keys, the entries that change
+// hands.
+func (in *Service) adopt(
+	ctx context.Context, old, name, by, actor string, apply bool, progress Progress, matched map[string]string,
 ) (out api.Adoption, err error) {
 	source := in.known()[name]
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	if in.known()[old] != nil && apply {
+	if apply && in.mapsOneOf(old, source) {
 		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
 	}
 	defer in.forgetCounts()
@@ -40,7 +48,17 @@ func (in *Service) Adopt(
 	if !slices.Contains(adoptBy, ways[0]) {
 		return out, api.BadParameter("by", "%q is none of key, slug and path", by)
 	}
-	a := adopting{in: in, old: old, name: name, actor: actor, apply: apply, ways: ways, out: &out}
+	a := adopting{
+		matched: matched,
+		in:      in,
+		old:     old,
+		name:    name,
+		actor:   actor,
+		apply:   apply,
+		ways:    ways,
+		types:   source.Config.Types,
+		out:     &out,
+	}
 	if err := a.gather(ctx); err != nil {
 		return out, err
 	}
@@ -74,13 +92,30 @@ func (in *Service) Adopt(
 	return out, err
 }
 
+// mapsOneOf tells whether an origin is read, and maps a type that another one maps.
+func (in *Service) mapsOneOf(name string, other *origin.Source) bool {
+	source := in.known()[name]
+	if source == nil || source.Config.Standby {
+		return false
+	}
+	for typ := range other.Config.Types {
+		if _, is := source.Config.Types[typ]; is {
+			return true
+		}
+	}
+	return false
+}
+
 // adopting is an adoption under way.
 type adopting struct {
 	in               *Service
 	old, name, actor string
 	apply            bool
 	ways             []string
+	types            map[string]origin.Mapping // of the new origin
 	out              *api.Adoption
+
+	matched map[string]string
 
 	known map[string]events.Owned // of the old origin, by type, way and what it is known by
 	left  map[string]events.Owned // those that no item was found for, by id
@@ -103,6 +138,9 @@ func (a *adopting) gather(ctx context.Context) error {
 		}
 		after = owned[len(owned)-1].ID
 		for _, e := range owned {
+			if _, is := a.types[e.Type]; !is {
+				continue // the new one does not map it
+			}
 			a.left[e.ID] = e
 			a.known[e.Type+"\nkey\n"+e.Key] = e
 			for _, slug := range e.Slugs {
@@ -161,6 +199,7 @@ func (a *adopting) takeItem(typ, slug string, item *origin.Item) {
 		}
 		a.entries, a.keys = append(a.entries, e.ID), append(a.keys, item.Key)
 		a.made = append(a.made, item.ID)
+		a.matched[item.ID] = e.ID
 		return
 	}
 	if a.out.NewAll++; len(a.out.New) < 100 {

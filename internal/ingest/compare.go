@@ -26,9 +26,9 @@ func (in *Service) Compare(ctx context.Context, name string, progress Progress) 
 	return in.compare(ctx, source, name, nil, progress)
 }
 
-// compare compares with what is held of an origin, under the ids that as says an item has.
+// compare compares with what is held of an origin; as makes of an item what it would be there.
 func (in *Service) compare(
-	ctx context.Context, source *origin.Source, owner string, as func(*origin.Item) string, progress Progress,
+	ctx context.Context, source *origin.Source, owner string, as func(*origin.Item), progress Progress,
 ) (out api.Comparison, err error) {
 	out.Missing, out.Extra, out.Different, out.NotTaken = []string{}, []string{}, []api.Difference{}, []api.NotTaken{}
 	bad := func(item origin.BadItem) {
@@ -55,7 +55,7 @@ func (in *Service) compare(
 			}
 			for i := range items {
 				if as != nil {
-					items[i].ID = as(&items[i])
+					as(&items[i])
 				}
 			}
 			progress(typ, out.Seen)

@@ -85,7 +85,8 @@ type State struct {
 func (c *Config) Check(m *model.Model) (wrong []string) {
 	add := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
 	wrong = append(wrong, c.Pull.check()...)
-	if !c.Pull.Push && !c.Standby {
+	// Others than over HTTP find out by themselves what has changed, and need no announcements.
+	if c.Pull.Kind() == "http" && !c.Standby || c.Prove.Describe() != "" {
 		wrong = append(wrong, c.proof().Check()...)
 	}
 	var kinds []string

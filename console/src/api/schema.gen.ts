@@ -1225,6 +1225,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/origins/{origin}/swap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have an origin take the place of another one, or rehearse that */
+        post: operations["swapOrigin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/origins/{origin}/test": {
         parameters: {
             query?: never;
@@ -3898,6 +3915,15 @@ export interface components {
         OriginStateItems: {
             items: components["schemas"]["OriginState"][];
         };
+        /** @description OriginSwap has an origin take the place of another one for the types that it maps. */
+        OriginSwap: {
+            /** @description Apply carries it out; otherwise it is only told what would happen. */
+            apply?: boolean;
+            /** @description By says how entries are recognised: key, slug or path; empty for all of them. */
+            by?: string;
+            /** @description From is the other origin. */
+            from: string;
+        };
         /** @description OriginTried is the entry that an item becomes. */
         OriginTried: {
             /** @description Fields are those of the entry; Published says that readers would get them, and Live what they get where that differs. */
@@ -4788,6 +4814,26 @@ export interface components {
             perMinute: number;
             /** @description Trap is the name of a form's field that people do not see, and so leave empty. */
             trap?: string;
+        };
+        /** @description Swapped is what swapping origins comes to, or would. */
+        Swapped: {
+            adoption: components["schemas"]["Adoption"];
+            /** @description Differences say in what readers and editors would see something else. */
+            differences: components["schemas"]["Comparison"];
+            /**
+             * Format: int64
+             * @description Restores is the version of the new origin's configuration that is taken up again; 0 for none.
+             */
+            restores?: number;
+            /** @description Types are those for which the new origin takes the place of the old one. */
+            types: string[];
+        };
+        /** @description OriginProgress is a line of the answer to long work on an origin: how far it has come, or, in the last one, what it came to. */
+        SwappedOriginProgress: {
+            done?: components["schemas"]["Swapped"];
+            /** @description Seen items of the type. */
+            seen?: number;
+            type?: string;
         };
         /** @description TargetWrite is a name for people as it is to be. */
         TargetWrite: {
@@ -8379,6 +8425,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WriteState"] | (components["schemas"]["RetirementOriginProgress"] | components["schemas"]["FailedLine"]);
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    swapOrigin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                origin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["OriginSwap"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["SwappedOriginProgress"] | components["schemas"]["FailedLine"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | (components["schemas"]["SwappedOriginProgress"] | components["schemas"]["FailedLine"]);
                 };
             };
             /** @description A problem document. */

@@ -79,7 +79,7 @@ func (a *Commands) OriginCommand() *cobra.Command {
 		a.originShow(),
 		a.originCompare(),
 		a.originReconcile(),
-		a.originTry(),
+		a.originTry(), a.originSwap(),
 		a.originRetire(),
 		a.originAdopt(),
 	)

@@ -164,6 +164,61 @@ func showTried(t *command.Table, tried api.OriginTried) {
 	}
 }
 
+func (a *Commands) originSwap() *cobra.Command {
+	var by string
+	var apply bool
+	c := &cobra.Command{
+		Use: "swap OLD NEW", Short: "Have an origin take the place of another one, or rehearse that",
+		Long: `For the types that NEW maps, its items become the entries that come from OLD now, and
+NEW is read instead: ids, paths and histories stay. NEW is configured with
+standby: true before. Without --apply it only says which entries would change hands,
+and in what readers would see a difference. swap NEW OLD takes it back.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := a.Service()
+			if err != nil {
+				return err
+			}
+			done, err := s.Origins().Swap(cmd.Context(), args[0], args[1], by, apply,
+				func(typ string, seen int) { fmt.Fprintf(a.Err, "read %d of type %s\n", seen, typ) })
+			if err != nil {
+				return err
+			}
+			return a.Print(done, func(t *command.Table) {
+				t.Line(fmt.Sprintf(
+					"%s: %d entries of %s change hands, %d are left, %d are new.",
+					strings.Join(
+						done.Types,
+						", ",
+					),
+					done.Adoption.Adopted,
+					args[0],
+					done.Adoption.LeftAll,
+					done.Adoption.NewAll,
+				))
+				for _, left := range done.Adoption.Left {
+					t.Line("− left: " + left)
+				}
+				for _, one := range done.Adoption.New {
+					t.Line("+ new: " + one)
+				}
+				if done.Restores > 0 {
+					t.Line(
+						fmt.Sprintf("Version %d of the configuration of %s is taken up again.", done.Restores, args[1]),
+					)
+				}
+				if !apply {
+					showComparison(t, done.Differences)
+					t.Line("→ nothing is changed yet; carry it out with --apply")
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&by, "by", "", "recognise entries by key, slug or path alone")
+	c.Flags().BoolVar(&apply, "apply", false, "carry it out")
+	return c
+}
+
 // HookCommand returns the command hook.
 func (a *Commands) HookCommand() *cobra.Command {
 	return command.Noun("hook", "Look at the calls that origins make, and try them", a.hookCapture(), a.hookCaptured(),

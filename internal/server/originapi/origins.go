@@ -56,6 +56,9 @@ func originOperations() []*operation.Operation {
 			"POST /origins/{origin}/adopt", "adoptOrigin", "Have another origin's entries change hands to this one",
 			guard.Administers, (*API).adoptOrigin).
 			Fails("origin"),
+		operation.Lines("POST /origins/{origin}/swap", "swapOrigin",
+			"Have an origin take the place of another one, or rehearse that", guard.Administers, (*API).swapOrigin).
+			Fails("origin", "setting"),
 		operation.Call("POST /origins/{origin}/test", "testOrigin", "Read the first page of each type of an origin",
 			guard.Administers, (*API).testOrigin),
 		operation.Call("POST /wake", "wake", "End that the node runs as a quiet copy", guard.Administers, (*API).wake).
@@ -132,5 +135,11 @@ func (s *API) reconcileOrigin(
 		return s.env.Ingest.Reconcile(
 			r.Context(), in.Origin, content.Cause{Kind: "reconcile", Name: in.Origin}, in.Delete, p,
 		)
+	})
+}
+
+func (s *API) swapOrigin(r *http.Request, in api.OriginSwap, send func(api.OriginProgress[api.Swapped])) error {
+	return withProgress(s, r, "origin swap", in.Origin, in, send, func(p ingest.Progress) (api.Swapped, error) {
+		return s.env.Swap(r.Context(), in, guard.ActorName(r), p)
 	})
 }

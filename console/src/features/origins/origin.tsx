@@ -61,7 +61,7 @@ function Facts({ of }: { of: OriginState }) {
     <Box mb="5">
       <Flex gap="7" wrap="wrap" color="faint" mb="1">
         <span>{of.missing ? "not configured" : "read from " + of.from}</span>
-        {!of.missing && <span>announcements proven by {of.proof || "the hub's signature"}</span>}
+        {!of.missing && <span>{of.proof ? "announcements proven by " + of.proof : of.from === "feed" ? "told by its hub, if it has one" : "no announcements are taken"}</span>}
         <span>
           {of.entries} entries, {of.untaken} items not taken
         </span>

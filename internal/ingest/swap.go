@@ -1,0 +1,38 @@
+package ingest
+
+import (
+	"context"
+	"fmt"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/origin"
+)
+
+// Rehearse says what would become of the entries of one origin if another one took its place for the
+// types that it maps: which change hands, and in what those differ from what the other has. Nothing is
+// changed. by is as for Adopt.
+func (in *Service) Rehearse(
+	ctx context.Context, old, name, by string, progress Progress,
+) (adoption api.Adoption, differences api.Comparison, err error) {
+	source := in.known()[name]
+	if source == nil {
+		return adoption, differences, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	matched := map[string]string{}
+	adoption, err = in.adopt(ctx, old, name, by, "", false, progress, matched)
+	if err != nil {
+		return adoption, differences, err
+	}
+	other := func(made string) string {
+		if entry, is := matched[made]; is {
+			return entry
+		}
+		return made
+	}
+	differences, err = in.compare(ctx, source, old, func(item *origin.Item) {
+		item.ID = other(item.ID)
+		mapIDs(item.Saved, other)
+		mapIDs(item.Live, other)
+	}, progress)
+	return adoption, differences, err
+}
