@@ -199,6 +199,7 @@ func (a *Commands) sendModel(ctx context.Context, path string) (*client.Client, 
 		var named struct {
 			Locales map[string]any
 			Types   map[string]struct{ Was string }
+			Shapes  map[string]any
 		}
 		if err := yaml.Unmarshal(src, &named); err != nil {
 			return nil, nil, fmt.Errorf("%s: %w", path, err)
@@ -214,6 +215,11 @@ func (a *Commands) sendModel(ctx context.Context, path string) (*client.Client, 
 		for _, t := range present.Types {
 			if !given[t.Name] {
 				rest.Types = append(rest.Types, t)
+			}
+		}
+		for _, one := range present.Shapes {
+			if _, is := named.Shapes[one.Name]; !is {
+				rest.Shapes = append(rest.Shapes, one)
 			}
 		}
 		text := string(rest.YAML())

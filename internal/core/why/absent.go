@@ -43,6 +43,7 @@ func (x *explanation) absent() {
 	if len(x.Untaken) > 0 {
 		return
 	}
+	var texts []string
 	for _, o := range x.Origins {
 		heard := "it has announced nothing yet"
 		if o.LastHeard != nil {
@@ -53,11 +54,13 @@ func (x *explanation) absent() {
 				"; the last one that was refused came at %s: %s", moment(*o.LastRefused), o.RefusedBecause,
 			)
 		}
+		texts = append(texts, fmt.Sprintf(
+			"the origin %s, where %s is written, has not sent it; %s", o.Name, strings.Join(o.Types, ", "), heard,
+		))
+	}
+	if len(texts) > 0 {
 		x.say(
-			NotSent,
-			fmt.Sprintf(
-				"the origin %s, where %s is written, has not sent it; %s", o.Name, strings.Join(o.Types, ", "), heard,
-			),
+			NotSent, strings.Join(texts, "; "),
 			Remedy{Says: "Look at what it sent", Command: "ubiquon event list", Page: "/events"},
 		)
 	}
