@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -90,6 +92,12 @@ func (in *Service) Retire(
 		now, err := in.store.Rejected.Clock(ctx)
 		if err == nil {
 			err = in.store.Rejected.DropBefore(ctx, name, now)
+		}
+		if err == nil {
+			err = in.store.Rejected.ForgetOrigin(ctx, name)
+		}
+		if err == nil && filepath.IsLocal(name) && filepath.Base(name) == name {
+			err = os.RemoveAll(origin.CopyOf(in.with.Work, name))
 		}
 		return out, err
 	}

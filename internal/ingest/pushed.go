@@ -24,18 +24,34 @@ type pushedItems struct {
 	name string
 }
 
-// List implements origin.Pushed.
+// List implements origin.Pushed. While some items are read and taken over, none are written: what is
+// taken over is never older than what was written last.
 func (p pushedItems) List(ctx context.Context, kind string, each func([]any) error) error {
-	return p.in.store.Rejected.EachPushed(ctx, p.name, kind, func(some []events.PushedItem) error {
-		items := make([]any, len(some))
-		for i := range some {
-			var err error
-			if items[i], err = itemOf(some[i]); err != nil {
-				return err
+	some := func(after string) (last string, err error) {
+		end, err := p.in.writingItems(ctx, p.name)
+		if err != nil {
+			return "", err
+		}
+		defer end()
+		found, err := p.in.store.Rejected.PushedAfter(ctx, p.name, kind, after)
+		if err != nil || len(found) == 0 {
+			return "", err
+		}
+		items := make([]any, len(found))
+		for i := range found {
+			if items[i], err = itemOf(found[i]); err != nil {
+				return "", err
 			}
 		}
-		return each(items)
-	})
+		return found[len(found)-1].Key, each(items)
+	}
+	for after := ""; ; {
+		last, err := some(after)
+		if err != nil || last == "" {
+			return err
+		}
+		after = last
+	}
 }
 
 // Get implements origin.Pushed.
@@ -48,6 +64,12 @@ func (p pushedItems) Get(ctx context.Context, kind, key string) (any, error) {
 		return nil, fmt.Errorf("origin %s: %w", p.name, origin.ErrGone)
 	}
 	return itemOf(one)
+}
+
+// writingItems waits until nobody else on this node writes, or takes over, items of an origin that writes
+// here.
+func (in *Service) writingItems(ctx context.Context, name string) (end func(), err error) {
+	return in.alone(ctx, "items of "+name)
 }
 
 // itemOf is an item as it is mapped: as it was written, with its key where it does not say one.
@@ -110,6 +132,11 @@ func (in *Service) Push(
 			mapped = append(mapped, item)
 		}
 	}
+	end, err := in.writingItems(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	defer end()
 	if _, err := in.store.Rejected.PutPushed(ctx, name, kept); err != nil {
 		return out, err
 	}
@@ -139,6 +166,11 @@ func (in *Service) DropPushed(ctx context.Context, name, typ, key string) (out a
 	if err != nil {
 		return out, err
 	}
+	end, err := in.writingItems(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	defer end()
 	was, err := in.store.Rejected.DropPushed(ctx, name, kindOf(source, typ), key)
 	if err != nil {
 		return out, err

@@ -294,7 +294,7 @@ func (f *files) changes(ctx context.Context) (c Changes, ok bool, err error) {
 		}
 		// Who shows a picture is not known here: the items beside and above it are looked at.
 		for other := range stamps {
-			if texts(other) && strings.HasPrefix(file, path.Dir(other)+"/") || path.Dir(other) == "." {
+			if dir := path.Dir(other); texts(other) && (dir == "." || strings.HasPrefix(file, dir+"/")) {
 				item, _ := localeOf(other, f.s.locales())
 				items[item] = true
 			}

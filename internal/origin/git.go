@@ -36,10 +36,13 @@ type repository struct {
 	fetched  int
 }
 
+// CopyOf is where the copy of an origin's repository is, below the working directory.
+func CopyOf(work, name string) string { return filepath.Join(work, "git", name) }
+
 func newGit(s *Source, with Reading) (reader, error) {
 	r := &repository{config: *s.Config.Pull.Git, with: with}
 	if strings.Contains(r.config.Address, "://") {
-		r.copy = filepath.Join(with.Work, "git", s.Name)
+		r.copy = CopyOf(with.Work, s.Name)
 	}
 	r.files = &files{s: s, address: r.config.Address, open: r.snapshot, keys: map[string]map[string]string{}}
 	return r, nil

@@ -218,6 +218,7 @@ func TestCheckNamesWhatIsWrongWithAProof(t *testing.T) {
 		`{hmac: {header: X, secret: x, signs: "{timestamp}"}}`:       "no {body} in it",
 		`{hmac: {header: X, secret: x, signs: "{timestamp}{body}"}}`: "needs timestampHeader",
 		`{hmac: {header: X, secret: x, timestampHeader: Y}}`:         "the time is not signed",
+
 		`{addresses: [here]}`:                              `prove.addresses[0]: "here" is no network`,
 		`{any: [{}]}`:                                      "prove.any[0]: nothing is named",
 		`{bearer: {header: X}}`:                            "token is missing",

@@ -40,24 +40,14 @@ func (us *RejectedItems) DropPushed(ctx context.Context, origin, kind, key strin
 	return tag.RowsAffected() > 0, err
 }
 
-// EachPushed hands over the items of a kind, some at a time, by key.
-func (us *RejectedItems) EachPushed(ctx context.Context, origin, kind string, each func([]PushedItem) error) error {
-	const atOnce = 200
-	for after := ""; ; {
-		rows, err := us.db.Conns(ctx).Query(ctx, `select kind, key, item from pushed where environment = $1 and
-			origin = $2 and kind = $3 and key > $4 order by key limit $5`, us.environment, origin, kind, after, atOnce)
-		if err != nil {
-			return err
-		}
-		some, err := pgx.CollectRows(rows, pgx.RowToStructByPos[PushedItem])
-		if err != nil || len(some) == 0 {
-			return err
-		}
-		if err := each(some); err != nil {
-			return err
-		}
-		after = some[len(some)-1].Key
+// PushedAfter returns up to 200 of the items of a kind after a key, by key.
+func (us *RejectedItems) PushedAfter(ctx context.Context, origin, kind, after string) ([]PushedItem, error) {
+	rows, err := us.db.Conns(ctx).Query(ctx, `select kind, key, item from pushed where environment = $1 and
+		origin = $2 and kind = $3 and key > $4 order by key limit 200`, us.environment, origin, kind, after)
+	if err != nil {
+		return nil, err
 	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[PushedItem])
 }
 
 // Pushed returns an item; ok is false if there is none.
