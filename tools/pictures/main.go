@@ -97,7 +97,7 @@ func run(cardFile, to string, dark bool) error {
 		{"console-type", "/types/page", "[data-field]"},
 		{"console-entries", "/entries?type=notice&sort=title", "[data-entry]"},
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
-		{"console-differences", "/entries/" + ramp + "?view=differences", "[data-difference]"},
+		{"console-origin", "/origins/tide-tables", "main .cm-content"},
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
 		{
