@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"net/netip"
+	"os"
 	"reflect"
 	"slices"
 	"strings"
@@ -67,6 +68,31 @@ func (in *Service) Captured(ctx context.Context, name string) (out api.CapturedC
 	return out, err
 }
 
+// toTry is an origin as it is configured, or, with a configuration, as that has it; then what it keeps on
+// disk is apart from what the origin itself keeps, and goes at the end.
+func (in *Service) toTry(name string, given *origin.Config) (source *origin.Source, end func(), err error) {
+	if given == nil {
+		if source = in.known()[name]; source == nil {
+			return nil, nil, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+		}
+		return source, func() {}, nil
+	}
+	with := in.reading(name)
+	if with.Work, err = os.MkdirTemp("", "ubiquon-try-*"); err != nil {
+		return nil, nil, err
+	}
+	end = func() {
+		if err := os.RemoveAll(with.Work); err != nil {
+			in.log.Warn("what was tried is left on disk", "directory", with.Work, "error", err)
+		}
+	}
+	if source, err = origin.New(name, *given, with); err != nil {
+		end()
+		return nil, nil, err
+	}
+	return source, end, nil
+}
+
 // Try says what would become of a call; with a configuration, under that. Nothing is kept or done.
 func (in *Service) Try(
 	ctx context.Context,
@@ -74,15 +100,11 @@ func (in *Service) Try(
 	given *origin.Config,
 	address string,
 ) (out api.HookTried, err error) {
-	source := in.known()[t.Origin]
-	if given != nil {
-		if source, err = origin.New(t.Origin, *given, in.reading(t.Origin)); err != nil {
-			return out, err
-		}
+	source, end, err := in.toTry(t.Origin, given)
+	if err != nil {
+		return out, err
 	}
-	if source == nil {
-		return out, fmt.Errorf("origin %q: %w", t.Origin, ErrUnknownOrigin)
-	}
+	defer end()
 	m := proof.Message{Method: http.MethodPost, URL: address, Header: http.Header{}, Body: []byte(t.Body)}
 	if t.Captured != "" {
 		kept, err := in.store.Events.Captured(ctx, t.Origin)
@@ -131,15 +153,11 @@ func (in *Service) TryItem(
 	t api.OriginTry,
 	given *origin.Config,
 ) (out api.OriginTried, err error) {
-	source := in.known()[t.Origin]
-	if given != nil {
-		if source, err = origin.New(t.Origin, *given, in.reading(t.Origin)); err != nil {
-			return out, err
-		}
+	source, end, err := in.toTry(t.Origin, given)
+	if err != nil {
+		return out, err
 	}
-	if source == nil {
-		return out, fmt.Errorf("origin %q: %w", t.Origin, ErrUnknownOrigin)
-	}
+	defer end()
 	if out.Type = t.Type; out.Type == "" {
 		types := slices.Sorted(maps.Keys(source.Config.Types))
 		if len(types) == 0 {

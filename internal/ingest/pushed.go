@@ -93,7 +93,7 @@ func (in *Service) Push(
 	if err != nil {
 		return out, err
 	}
-	kind := kindOf(source, typ)
+	kind := source.Config.Kind(typ)
 	kept := make([]events.PushedItem, len(items))
 	mapped := make([]origin.Item, 0, len(items))
 	out.NotTaken = []api.NotTaken{}
@@ -137,7 +137,7 @@ func (in *Service) Push(
 		return out, err
 	}
 	defer end()
-	if _, err := in.store.Rejected.PutPushed(ctx, name, kept); err != nil {
+	if err := in.store.Rejected.PutPushed(ctx, name, kept); err != nil {
 		return out, err
 	}
 	if mapped, err = in.resolve(ctx, mapped, note); err != nil {
@@ -171,7 +171,7 @@ func (in *Service) DropPushed(ctx context.Context, name, typ, key string) (out a
 		return out, err
 	}
 	defer end()
-	was, err := in.store.Rejected.DropPushed(ctx, name, kindOf(source, typ), key)
+	was, err := in.store.Rejected.DropPushed(ctx, name, source.Config.Kind(typ), key)
 	if err != nil {
 		return out, err
 	}
@@ -207,13 +207,6 @@ func (in *Service) pushing(name, typ string) (*origin.Source, string, error) {
 		return nil, "", api.BadParameter("type", "%q is none of the types that origin %s maps", typ, name)
 	}
 	return source, typ, nil
-}
-
-func kindOf(source *origin.Source, typ string) string {
-	if kind := source.Config.Types[typ].Kind; kind != "" {
-		return kind
-	}
-	return typ
 }
 
 // reasonsOf lists what is wrong with an item: problems by field, or what an error says.

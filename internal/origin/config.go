@@ -91,7 +91,7 @@ func (c *Config) Check(m *model.Model) (wrong []string) {
 	}
 	var kinds []string
 	for typ := range c.Types {
-		kinds = append(kinds, c.kind(typ))
+		kinds = append(kinds, c.Kind(typ))
 	}
 	slices.Sort(kinds)
 	wrong = append(wrong, c.Decode.Check(kinds)...)
@@ -132,8 +132,8 @@ func (c *Config) checkType(m *model.Model, typ string, add func(format string, a
 	}
 }
 
-// kind is what the origin calls a type.
-func (c *Config) kind(typ string) string {
+// Kind is what the origin calls a type.
+func (c *Config) Kind(typ string) string {
 	if k := c.Types[typ].Kind; k != "" {
 		return k
 	}

@@ -7,9 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"encoding/xml"
-	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -215,7 +213,7 @@ func linksOf(src []byte, note func(rel, href string)) {
 	d.CharsetReader = charset.NewReaderLabel
 	for {
 		token, err := d.Token()
-		if errors.Is(err, io.EOF) || err != nil {
+		if err != nil {
 			return
 		}
 		start, is := token.(xml.StartElement)

@@ -67,7 +67,7 @@ func (f *files) belongs(typ, item string) bool {
 }
 
 // groups lists the items of a tree, by path.
-func (f *files) groups(stamps map[string]string) (map[string]*fileGroup, error) {
+func (f *files) groups(stamps map[string]string) map[string]*fileGroup {
 	out := map[string]*fileGroup{}
 	for file := range stamps {
 		if !texts(file) {
@@ -84,7 +84,7 @@ func (f *files) groups(stamps map[string]string) (map[string]*fileGroup, error) 
 		}
 		g.files[locale] = file
 	}
-	return out, nil
+	return out
 }
 
 // load opens what there is now.
@@ -108,12 +108,11 @@ func (f *files) list(ctx context.Context, typ string, each func([]any) error) er
 	if err != nil {
 		return err
 	}
-	groups, err := f.groups(t.stamps())
-	if err != nil {
-		return err
-	}
+	groups := f.groups(t.stamps())
 	f.Lock()
-	f.pending = t.stamps()
+	if f.pending == nil { // else another type was listed before: what has changed since then comes again
+		f.pending = t.stamps()
+	}
 	f.keys[typ] = map[string]string{}
 	f.Unlock()
 	var some []any
@@ -242,10 +241,7 @@ func (f *files) one(ctx context.Context, typ, key string) (any, error) {
 
 // read reads the item at a path, if it is called by the key still.
 func (f *files) read(t tree, typ, item, key string) (any, error) {
-	groups, err := f.groups(t.stamps())
-	if err != nil {
-		return nil, err
-	}
+	groups := f.groups(t.stamps())
 	g := groups[item]
 	if g == nil || !f.belongs(typ, item) {
 		return nil, fmt.Errorf("origin %s: %w", f.s.Name, ErrGone)
@@ -262,13 +258,12 @@ func (f *files) probe(ctx context.Context, typ string) (address string, items in
 	if err != nil {
 		return f.address, 0, err
 	}
-	groups, err := f.groups(t.stamps())
-	for item := range groups {
+	for item := range f.groups(t.stamps()) {
 		if f.belongs(typ, item) {
 			items++
 		}
 	}
-	return f.address, items, err
+	return f.address, items, nil
 }
 
 // changes implements what Source.Changes says.
@@ -310,10 +305,7 @@ func (f *files) changes(ctx context.Context) (c Changes, ok bool, err error) {
 			note(file)
 		}
 	}
-	groups, err := f.groups(stamps)
-	if err != nil {
-		return c, true, err
-	}
+	groups := f.groups(stamps)
 	byPath := f.keysByPath(items)
 	for _, item := range slices.Sorted(maps.Keys(items)) {
 		f.refsOf(t, item, groups[item], byPath[item], &c)

@@ -86,7 +86,7 @@ func (m *Mapping) translations(p *Pull) string {
 // why it cannot be; what is known of the item by then is in it.
 func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err error) {
 	m, p := s.Config.Types[typ], s.paths[typ]
-	kind := s.Config.kind(typ)
+	kind := s.Config.Kind(typ)
 	t := models.Type(typ)
 	out.Type = typ
 	if t == nil {

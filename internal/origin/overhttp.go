@@ -64,12 +64,12 @@ func (o *overHTTP) listAddress(typ string) string {
 	if path == "" && list.Body == nil {
 		path = "/{kind}"
 	}
-	return o.s.Config.Pull.HTTP + expand(path, o.s.Config.kind(typ), "", url.PathEscape)
+	return o.s.Config.Pull.HTTP + expand(path, o.s.Config.Kind(typ), "", url.PathEscape)
 }
 
 func (o *overHTTP) one(ctx context.Context, typ, key string) (any, error) {
 	m := o.s.Config.Types[typ]
-	kind := o.s.Config.kind(typ)
+	kind := o.s.Config.Kind(typ)
 	path := m.Item.Path
 	if path == "" && m.Item.Body == nil {
 		path = "/{kind}/{key}"
@@ -91,7 +91,7 @@ func (o *overHTTP) one(ctx context.Context, typ, key string) (any, error) {
 }
 
 func (o *overHTTP) probe(ctx context.Context, typ string) (address string, items int, err error) {
-	p := o.firstPage(typ)
+	p := o.firstPage()
 	address = p.address(o, typ)
 	answer, err := o.ask(ctx, address, p.body(o, typ), heldList{})
 	if err != nil {
@@ -102,9 +102,9 @@ func (o *overHTTP) probe(ctx context.Context, typ string) (address string, items
 }
 
 func (o *overHTTP) list(ctx context.Context, typ string, each func([]any) error) error {
-	kind := o.s.Config.kind(typ)
+	kind := o.s.Config.Kind(typ)
 	begin := time.Now()
-	page, more := o.firstPage(typ), true
+	page, more := o.firstPage(), true
 	seen := map[string]bool{}
 	for pages := 0; more; pages++ {
 		at, body := page.address(o, typ), page.body(o, typ)

@@ -14,7 +14,7 @@ type pageAt struct {
 	cursor string
 }
 
-func (o *overHTTP) firstPage(string) pageAt { return pageAt{number: o.s.Config.Pull.Page.First} }
+func (o *overHTTP) firstPage() pageAt { return pageAt{number: o.s.Config.Pull.Page.First} }
 
 // address is that of the page.
 func (p pageAt) address(o *overHTTP, typ string) string {
@@ -51,7 +51,7 @@ func (p pageAt) address(o *overHTTP, typ string) string {
 // body is what is sent for the page; nil for nothing.
 func (p pageAt) body(o *overHTTP, typ string) any {
 	values := map[string]any{
-		"kind": o.s.Config.kind(
+		"kind": o.s.Config.Kind(
 			typ,
 		), "page": p.number, "offset": p.offset, "cursor": nil, "size": o.s.Config.Pull.Page.Size,
 	}

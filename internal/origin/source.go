@@ -184,7 +184,7 @@ func (s *Source) Challenge() string { return s.Config.proof().Challenge() }
 // Kinds lists what the origin calls its types, sorted.
 func (s *Source) Kinds() (out []string) {
 	for typ := range s.Config.Types {
-		out = append(out, s.Config.kind(typ))
+		out = append(out, s.Config.Kind(typ))
 	}
 	slices.Sort(out)
 	return out
@@ -215,7 +215,7 @@ func (s *Source) Decode(header http.Header, body []byte) ([]event.Announcement, 
 // TypeOf returns our name for the origin's kind of item.
 func (s *Source) TypeOf(kind string) (string, bool) {
 	for typ := range s.Config.Types {
-		if s.Config.kind(typ) == kind {
+		if s.Config.Kind(typ) == kind {
 			return typ, true
 		}
 	}
@@ -224,7 +224,7 @@ func (s *Source) TypeOf(kind string) (string, bool) {
 
 // EditAddress is where people edit the entry, "" if that is not configured.
 func (s *Source) EditAddress(typ, key string) string {
-	return expand(s.Config.EditAt, s.Config.kind(typ), key, func(text string) string {
+	return expand(s.Config.EditAt, s.Config.Kind(typ), key, func(text string) string {
 		parts := strings.Split(text, "/")
 		for i := range parts {
 			parts[i] = url.PathEscape(parts[i])
@@ -260,7 +260,7 @@ func (s *Source) Raw(ctx context.Context, typ, key string) (any, error) {
 	case first != nil:
 		return first, nil
 	case err == nil:
-		err = fmt.Errorf("origin %s has no item of %s: %w", s.Name, s.Config.kind(typ), ErrGone)
+		err = fmt.Errorf("origin %s has no item of %s: %w", s.Name, s.Config.Kind(typ), ErrGone)
 	}
 	return nil, err
 }
@@ -292,8 +292,7 @@ func (s *Source) All(
 // Changes is what has changed of an origin since it was asked last.
 type Changes struct {
 	Items []Ref
-	// Mark says what it is now, as in the commit of a repository; By and Text are its author
-	// and subject.
+	// Mark says what it is now, as in the commit of a repository; Text is its subject and author.
 	Mark, Text string
 	// Done notes that the changes are taken over; without it they come again.
 	Done func()
@@ -356,11 +355,11 @@ type pushed struct {
 }
 
 func (p pushed) list(ctx context.Context, typ string, each func([]any) error) error {
-	return p.items.List(ctx, p.s.Config.kind(typ), each)
+	return p.items.List(ctx, p.s.Config.Kind(typ), each)
 }
 
 func (p pushed) one(ctx context.Context, typ, key string) (any, error) {
-	return p.items.Get(ctx, p.s.Config.kind(typ), key)
+	return p.items.Get(ctx, p.s.Config.Kind(typ), key)
 }
 
 func (p pushed) probe(ctx context.Context, typ string) (address string, items int, err error) {

@@ -115,13 +115,10 @@ func (s *API) absolute(r *http.Request, f *api.File) {
 	if s.env.Addresses.Base != "" {
 		return
 	}
-	scheme := "http://"
-	if s.guard.OverHTTPS(r) {
-		scheme = "https://"
-	}
+	here := s.guard.Self(r)
 	for _, at := range []*string{&f.URL, &f.Image, &f.Preview} {
 		if *at != "" {
-			*at = scheme + r.Host + *at
+			*at = here + *at
 		}
 	}
 }

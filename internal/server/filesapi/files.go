@@ -236,7 +236,7 @@ func (s *API) image(
 	}
 	service := s.env.Addresses.Service(b.Hash)
 	if strings.HasPrefix(service, "/") {
-		service = s.origin(r) + service
+		service = s.guard.Self(r) + service
 	}
 	h := w.Header()
 	switch rest {
@@ -340,12 +340,4 @@ func qualityOf(query url.Values, may bool) (int, error) {
 		}
 	}
 	return n, nil
-}
-
-// origin is the address under which the request reached us.
-func (s *API) origin(r *http.Request) string {
-	if s.guard.OverHTTPS(r) {
-		return "https://" + r.Host
-	}
-	return "http://" + r.Host
 }

@@ -18,19 +18,18 @@ type PushedItem struct {
 	Item      json.RawMessage
 }
 
-// PutPushed keeps items, and returns the time by the database's clock.
-func (us *RejectedItems) PutPushed(ctx context.Context, origin string, all []PushedItem) (at time.Time, err error) {
+// PutPushed keeps items, in the place of those of the same keys.
+func (us *RejectedItems) PutPushed(ctx context.Context, origin string, all []PushedItem) error {
 	kinds, keys, items := make([]string, len(all)), make([]string, len(all)), make([]string, len(all))
 	for i := range all {
 		kinds[i], keys[i], items[i] = all[i].Kind, all[i].Key, string(all[i].Item)
 	}
-	err = us.db.Conns(ctx).QueryRow(ctx, `with now as (select clock_timestamp() as at), put as (
-		insert into pushed (environment, origin, kind, key, item, version)
-		select distinct on (n.kind, n.key) $1, $2, n.kind, n.key, n.item::jsonb, '' from unnest($3::text[], $4::text[],
+	_, err := us.db.Conns(ctx).Exec(ctx, `insert into pushed (environment, origin, kind, key, item)
+		select distinct on (n.kind, n.key) $1, $2, n.kind, n.key, n.item::jsonb from unnest($3::text[], $4::text[],
 			$5::text[]) with ordinality as n (kind, key, item, nth) order by n.kind, n.key, nth desc
-		on conflict (environment, origin, kind, key) do update set item = excluded.item)
-		select at from now`, us.environment, origin, kinds, keys, items).Scan(&at)
-	return at, err
+		on conflict (environment, origin, kind, key) do update set item = excluded.item`,
+		us.environment, origin, kinds, keys, items)
+	return err
 }
 
 // DropPushed forgets an item, and tells whether there was one.

@@ -4,15 +4,8 @@ import { useParams } from "react-router";
 import { call, type EventDetail, key } from "../../api";
 import { BuildRows } from "../sites/build-rows";
 import { Cell, CopyButton, Empty, EntryLink, Loaded, Mono, Page, Row, Rows, SameByCommand, Section, State, When } from "../../ui";
+import { pretty } from "../../lib/pretty";
 import { TraceFull } from "../../ui/trace";
-
-function pretty(text: string): string {
-  try {
-    return JSON.stringify(JSON.parse(text), null, 2);
-  } catch {
-    return text;
-  }
-}
 
 export function EventPage() {
   const { id = "" } = useParams();

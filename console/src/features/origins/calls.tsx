@@ -1,16 +1,9 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { call, key, refreshAll, type CapturedCall, type CapturedCalls, type HookTried } from "../../api";
+import { pretty } from "../../lib/pretty";
 import { fromYaml } from "../../lib/yaml";
 import { Act, Empty, Failure, Loaded, Mono, Section, When } from "../../ui";
-
-function pretty(text: string): string {
-  try {
-    return JSON.stringify(JSON.parse(text), null, 2);
-  } catch {
-    return text;
-  }
-}
 
 function Announced({ of }: { of: HookTried }) {
   return (

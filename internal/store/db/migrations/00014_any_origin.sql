@@ -36,7 +36,6 @@ create table pushed (
     kind        text        not null,
     key         text        not null,
     item        jsonb       not null,
-    version     text        not null, -- of the item: the moment of its writing, or what it says
     primary key (environment, origin, kind, key)
 );
 
