@@ -2,6 +2,7 @@ package environment_test
 
 import (
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 
@@ -65,7 +66,25 @@ func TestReadsInAShape(t *testing.T) {
 			t.Errorf("%s: %s, want %s", path, got, want)
 		}
 	}
+	graph := func(query string) string {
+		t.Helper()
+		return read("graphql?query=" + url.QueryEscape(query))
+	}
+	for query, want := range map[string]string{
+		`{notice(slug:"fog"){asTeaser{routes{n:number __typename} heading __typename}title}}`: `{"notice":{"asTeaser":{"routes":[{"n":1,"__typename":"TeaserRoutes"}],"heading":"Fog","__typename":"Teaser"},"title":"Fog"}}`,
+		`{routes{nodes{id ... on HasTeaser{asTeaser{heading link}} c:asCard{heading}}}}`: `"nodes":[{"id":"ring",` +
+			`"asTeaser":{"heading":"Outer Ring","link":"/routes/outer-ring"},"c":{"heading":"Outer Ring"}}]`,
+		`{fog:node(id:"fog"){...T} ring:node(id:"ring"){...T}} fragment T on HasTeaser{id asTeaser{heading routes{number}}}`: `"fog":{"id":"fog","asTeaser":{"heading":"Fog","routes":[{"number":1}]}},` +
+			`"ring":{"id":"ring","asTeaser":{"heading":"Outer Ring","routes":null}}`,
+		`{__type(name:"HasTeaser"){possibleTypes{name}}}`: `[{"name":"Notice"},{"name":"Route"}]`,
+	} {
+		if got := graph(query); !strings.Contains(got, want) || strings.Contains(got, `"errors"`) {
+			t.Errorf("%s: %s, want %s", query, got, want)
+		}
+	}
 	// An answer in a shape depends on nothing that the shape does not show.
+	headings := "graphql?query=" + url.QueryEscape(`{routes{nodes{asTeaser{heading}}}}`)
+	read(headings)
 	held := func(path string) bool { return testkit.Hit(n.get(t, at+path, false).Header.Get("Cache-Status")) }
 	n.must(
 		t,
@@ -76,7 +95,7 @@ func TestReadsInAShape(t *testing.T) {
 			Do:   "publish",
 		},
 	)
-	for _, path := range []string{"notices/fog?shape=teaser", "routes?shape=teaser"} {
+	for _, path := range []string{"notices/fog?shape=teaser", "routes?shape=teaser", headings} {
 		if !held(path) {
 			t.Errorf("%s is computed again, and shows nothing that has changed", path)
 		}
@@ -85,7 +104,7 @@ func TestReadsInAShape(t *testing.T) {
 		t,
 		api.Edit{ID: "ring", Type: "route", Save: per{"name": per{"en": "Outer Ring"}, "number": 2}, Do: "publish"},
 	)
-	if held("notices/fog?shape=teaser") || !held("routes?shape=teaser") {
+	if held("notices/fog?shape=teaser") || !held("routes?shape=teaser") || !held(headings) {
 		t.Error("a changed number concerns the card alone")
 	}
 	for path, want := range map[string]string{
@@ -110,5 +129,59 @@ func TestReadsInAShape(t *testing.T) {
 	}
 	if got := read("routes?shape=teaser"); !strings.Contains(got, `"goes":"/routes/outer-ring"`) {
 		t.Errorf("after the shape has changed: %s", got)
+	}
+}
+
+// TestGraphQLNarrowsWhatAShapeHas asks for some of what each kind of member has, under other names.
+func TestGraphQLNarrowsWhatAShapeHas(t *testing.T) {
+	m := testkit.Model(t, `
+types:
+  berth:
+    fields:
+      name: {kind: text, required: true}
+      fee: {kind: money}
+      state: {kind: choice, options: {free: Free, taken: Taken}}
+      place: {kind: location}
+      text: {kind: prose}
+      picture: {kind: file}
+      depth: {kind: decimal}
+      keeper: {kind: record, fields: {name: {kind: text}, next: {kind: reference, types: [berth]}, pay: {kind: money}}}
+      notes: {kind: blocks, blocks: {said: {fields: {words: {kind: text}}}, seen: {fields: {what: {kind: text}}}}}
+      asSheet: {kind: text}
+shapes:
+  sheet:
+    of: [berth]
+    fields:
+      fee: fee
+      state: "state(value,label)"
+      place: place
+      text: "text(plain,html)"
+      picture: "picture(url,alt,width)"
+      depth: depth
+      keeper: "keeper(name,next(name),pay)"
+      notes: notes
+      says: "about(type,revision)"
+`)
+	n := start(t, environment.Options{Store: testkit.Store(t, m)}, access.NewSecret())
+	n.must(t, api.Edit{ID: "b1", Type: "berth", Do: "publish", Save: per{
+		"name": "One", "fee": per{"amount": 1200, "currency": "EUR"}, "state": "taken", "depth": 2.5,
+		"place": per{"type": "Point", "coordinates": []any{4.5, 60.25}}, "text": "Deep *water*.",
+		"picture": per{"url": "https://pictures.example/b1.jpg", "alt": "The berth", "width": 600},
+		"keeper":  per{"name": "Ada", "next": "b1", "pay": per{"amount": 1, "currency": "EUR"}},
+		"notes":   []any{per{"block": "said", "words": "Mind the step"}, per{"block": "seen", "what": "Fog"}},
+	}})
+	got := string(n.get(t, "/content/"+n.Replica.Environment()+"/published/graphql?query="+url.QueryEscape(`{
+		berths { nodes { asSheetShape {
+			fee { c: currency } state { says: label __typename } place { type } text { plain } depth
+			picture { width u: url } keeper { pay { amount } who: name next { name } __typename } notes { block w: words }
+			says { revision } id
+		} } } }`), false).Body)
+	want := `{"berths":{"nodes":[{"asSheetShape":{"fee":{"c":"EUR"},` +
+		`"state":{"says":"Taken","__typename":"SheetState"},"place":{"type":"Point"},"text":{"plain":"Deep water."},` +
+		`"depth":2.5,"picture":{"width":600,"u":"https://pictures.example/b1.jpg"},` +
+		`"keeper":{"pay":{"amount":1},"who":"Ada","next":{"name":"One"},"__typename":"SheetKeeper"},` +
+		`"notes":[{"block":"said","w":"Mind the step"},{"block":"seen","w":null}],"says":{"revision":1},"id":"b1"}}]}}`
+	if !strings.Contains(got, want) {
+		t.Errorf("%s\nwant %s", got, want)
 	}
 }

@@ -115,14 +115,18 @@ func refusedInList(
 func refusedInEntry(out gqlerror.List, at ast.Path, picks []query.SelectedField, first int,
 	row *query.Row,
 ) gqlerror.List {
-	for i := range picks {
+	for i := 0; i < len(picks); i++ {
 		p := &picks[i]
+		within := i + 1 // of a group
+		i += p.Members
 		if p.On != nil && !slices.Contains(p.On, row.Type) {
 			continue
 		}
 		here := below(at, ast.PathName(p.As))
 		switch {
-		case p.Kind == query.PickNull:
+		case p.Kind == query.PickGroup:
+			out = refusedInEntry(out, here, picks[within:i+1], first+within, row)
+		case p.Denied != "":
 			out = append(out, Denied(here, p.Denied))
 		case p.List != nil:
 			out = refusedInList(out, here, p.Shape, p.List, row.Lists[first+i])

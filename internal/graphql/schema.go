@@ -28,9 +28,12 @@ type Schema struct {
 	// fileTypes are the types of files that have renditions.
 	fileTypes map[*model.Field]string
 	files     *picture.Addresses
-	names     map[string]bool        // that are given
-	byName    map[string]*model.Type // type by GraphQL name
-	limits    limits.Limits
+	shapes    []shaped
+	// shapeNames are the object types within shapes, by where they are: Teaser, Teaser.image.
+	shapeNames map[string]string
+	names      map[string]bool        // that are given
+	byName     map[string]*model.Type // type by GraphQL name
+	limits     limits.Limits
 }
 
 type rootKind int
@@ -207,6 +210,7 @@ func New(m *model.Model, l limits.Limits, files *picture.Addresses) (*Schema, er
 		s.names[name+"Connection"], s.names[name+"Edge"], s.names[name+"Filter"] = true, true, true
 		s.types[t.Name], s.byName[name] = name, t
 	}
+	s.nameShapes()
 	var b strings.Builder
 	s.writeQuery(&b)
 	for _, t := range m.Types {
@@ -214,6 +218,9 @@ func New(m *model.Model, l limits.Limits, files *picture.Addresses) (*Schema, er
 	}
 	for _, t := range m.Types {
 		s.writeFilter(&b, t, s.types[t.Name])
+	}
+	if err := s.writeShapes(&b); err != nil {
+		return nil, err
 	}
 	s.SDL = withUsed(fixedTypes+filterTypes, b.String())
 	var err error

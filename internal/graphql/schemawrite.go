@@ -71,9 +71,14 @@ const windowArguments = `
 
 func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	name := s.types[t.Name]
+	implements, as := "Node", ""
+	for _, one := range s.shapesOf(t) {
+		implements += " & " + one.having
+		as += fmt.Sprintf("  %q\n  %s: %s!\n", "The entry in the shape "+one.shape.Name+".", one.field, one.typ)
+	}
 	fmt.Fprintf(
-		b, "\n%s\ntype %s implements Node {\n  id: ID!\n  about: About!\n",
-		strconv.Quote(strings.TrimSpace(t.Label+". "+t.Help)), name,
+		b, "\n%s\ntype %s implements %s {\n  id: ID!\n  about: About!\n%s",
+		strconv.Quote(strings.TrimSpace(t.Label+". "+t.Help)), name, implements, as,
 	)
 	var after strings.Builder
 	s.writeFields(b, t, name, &after)

@@ -68,28 +68,34 @@ func (c *compiler) included(directives ast.DirectiveList) bool {
 
 // picks compiles what is asked of an entry that may be of any of the types.
 func (c *compiler) picks(set ast.SelectionSet, types []*model.Type) []query.SelectedField {
-	var out []query.SelectedField
+	var blocks [][]query.SelectedField // a pick each, or a group with its members
 	for _, t := range types {
 		var on []string
 		if len(types) > 1 {
 			on = []string{t.Name}
 		}
 		for _, f := range c.collect(set, c.s.nameOf(t)) {
-			p := c.pick(f, t)
-			if i := slices.IndexFunc(out, func(o query.SelectedField) bool { return same(o, p) }); i >= 0 {
-				out[i].On = append(out[i].On, on...)
+			block := c.group(f, t)
+			if block == nil {
+				block = []query.SelectedField{c.pick(f, t)}
+			}
+			i := slices.IndexFunc(blocks, func(o []query.SelectedField) bool { return same(o[0], block[0]) })
+			if i >= 0 {
+				blocks[i][0].On = append(blocks[i][0].On, on...)
 				continue
 			}
-			p.On = on
-			out = append(out, p)
+			for j := range block {
+				block[j].On = on
+			}
+			blocks = append(blocks, block)
 		}
 	}
-	for i := range out {
-		if len(out[i].On) == len(types) {
-			out[i].On = nil
+	for _, block := range blocks {
+		if len(block[0].On) == len(types) {
+			block[0].On = nil
 		}
 	}
-	return out
+	return slices.Concat(blocks...)
 }
 
 // same tells whether two picks of different types can be one.

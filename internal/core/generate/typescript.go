@@ -123,7 +123,7 @@ func members(f shape.Form, indent string) string {
 // formType writes a form as a type.
 func formType(f shape.Form, indent string) string {
 	typ := map[string]string{
-		"text": "string", "number": "number", "boolean": "boolean", "any": "unknown", "null": "null",
+		"text": "string", "number": "number", "integer": "number", "boolean": "boolean", "any": "unknown", "null": "null",
 	}[f.Kind]
 	switch {
 	case f.Options != nil:

@@ -126,6 +126,7 @@ const (
 	PickInner SelectedKind = "inner" // the record or blocks within a field
 	PickBack  SelectedKind = "back"  // the entries that refer to this one
 	PickNull  SelectedKind = "null"  // nothing: what would stand there is not for the reader
+	PickGroup SelectedKind = "group" // an object of the Members picks that follow
 )
 
 // SelectedField is one thing asked of an entry.
@@ -155,6 +156,8 @@ type SelectedField struct {
 	Both bool `json:"both,omitempty"`
 	// Types are those that a link may lead to.
 	Types []string `json:"types,omitempty"`
+	// Members is how many of the picks that follow are within the object, for PickGroup.
+	Members int `json:"members,omitempty"`
 	// Denied is the grant that is missing for what would stand there, for PickNull.
 	Denied string `json:"denied,omitempty"`
 	// Link is what is asked of linked entries, of a record, or of blocks, whose

@@ -90,8 +90,10 @@ func Render(most int, write func(*Buffer)) (out []byte, err error) {
 func WriteObject(b *Buffer, picks []SelectedField, first int, row *Row) {
 	b.WriteByte('{')
 	comma := false
-	for i := range picks {
+	for i := 0; i < len(picks); i++ {
 		p := &picks[i]
+		within := i + 1 // of a group
+		i += p.Members
 		if p.On != nil && !slices.Contains(p.On, row.Type) {
 			continue
 		}
@@ -107,6 +109,8 @@ func WriteObject(b *Buffer, picks []SelectedField, first int, row *Row) {
 		switch p.Kind {
 		case PickID:
 			writeString(b, row.ID)
+		case PickGroup:
+			WriteObject(b, picks[within:i+1], first+within, row)
 		case PickType:
 			writeNamed(b, p.Names, row.Type)
 		case PickAbout:
@@ -273,16 +277,35 @@ func (p *SelectedField) options(src []byte) (out []string) {
 	return out
 }
 
+// both are the parts of a choice whose value and label are asked for.
+func (p *SelectedField) both() []Part {
+	if p.Parts != nil {
+		return p.Parts
+	}
+	return []Part{{As: "value", Name: "value"}, {As: "label", Name: "label"}}
+}
+
 // writeWord writes a value of a choice as the pick asks for it.
 func (p *SelectedField) writeWord(b *Buffer, value string) {
 	if !p.Both {
 		writeNamed(b, p.words(), value)
 		return
 	}
-	b.WriteString(`{"value":`)
-	writeString(b, value)
-	b.WriteString(`,"label":`)
-	writeNamed(b, p.words(), value)
+	b.WriteByte('{')
+	for i, part := range p.both() {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		writeName(b, part.As)
+		switch part.Name {
+		case "value":
+			writeString(b, value)
+		case "label":
+			writeNamed(b, p.words(), value)
+		default:
+			writeString(b, part.Constant)
+		}
+	}
 	b.WriteByte('}')
 }
 

@@ -9,7 +9,7 @@ import (
 
 // Form is what a value in an answer looks like.
 type Form struct {
-	// Kind is text, number, boolean, any or object. Of an object, Members are what it has.
+	// Kind is text, number, integer, boolean, any or object. Of an object, Members are what it has.
 	Kind    string
 	Members []Member
 	// List says that there are several, and Nullable that there may be none.
@@ -70,6 +70,9 @@ func either(a, b Form) Form {
 	case b.Kind == "null":
 		a.Nullable = true
 		return a
+	case a.Kind == "integer" && b.Kind == "number", a.Kind == "number" && b.Kind == "integer":
+		a.Kind, b.Kind = "number", "number"
+		return either(a, b)
 	case a.Kind != b.Kind || a.List != b.List:
 		return Form{Kind: "any", Nullable: true}
 	}
@@ -138,7 +141,9 @@ func (w forming) of(p *query.SelectedField, f *model.Field) Form {
 		}
 		out.Nullable = !f.NeverNull() && !(w.published && f.Required && !f.Translated)
 		switch f.Kind {
-		case model.Integer, model.Decimal:
+		case model.Integer:
+			out.Kind = "integer"
+		case model.Decimal:
 			out.Kind = "number"
 		case model.Boolean:
 			out.Kind = "boolean"
@@ -153,7 +158,7 @@ func (w forming) of(p *query.SelectedField, f *model.Field) Form {
 			}
 		case model.Money:
 			out.Kind = "object"
-			out.Members = []Member{{"amount", Form{Kind: "number"}}, {"currency", Form{Kind: "text"}}}
+			out.Members = []Member{{"amount", Form{Kind: "integer"}}, {"currency", Form{Kind: "text"}}}
 		case model.Text, model.Slug, model.Date, model.DateTime:
 			out.Kind = "text"
 		}
@@ -164,18 +169,18 @@ func (w forming) of(p *query.SelectedField, f *model.Field) Form {
 	return out
 }
 
-// numbers are the parts, of whatever object, that are numbers, and lists those that are lists.
+// integers are the parts, of whatever object, that are whole numbers, and lists those that are lists.
 var (
-	numbers = []string{"width", "height", "bytes", "duration"}
-	lists   = []string{"locales", "srcset", "coordinates", "ast", "headings"}
+	integers = []string{"width", "height", "bytes", "frames", "amount", "revision"}
+	lists    = []string{"locales", "srcset", "coordinates", "ast", "headings"}
 )
 
 func parts(p *query.SelectedField) (out []Member) {
 	for _, part := range p.Parts {
 		one := Form{Kind: "text", Nullable: true}
 		switch {
-		case slices.Contains(numbers, part.Name):
-			one.Kind = "number"
+		case slices.Contains(integers, part.Name):
+			one.Kind = "integer"
 		case slices.Contains(lists, part.Name), part.Rendition != nil, part.Inner != nil:
 			one.Kind = "any"
 		case !part.Text && part.Constant == "":
@@ -204,7 +209,7 @@ func (f Form) JSONSchema() map[string]any {
 		if f.Options != nil {
 			one["enum"] = f.Options
 		}
-	case "number", "boolean", "null":
+	case "number", "integer", "boolean", "null":
 		one["type"] = f.Kind
 	case "object":
 		properties, required := map[string]any{}, []string{}
