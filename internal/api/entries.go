@@ -34,7 +34,7 @@ type EntryRecord struct {
 	Revisions []content.Revision `json:"revisions"`
 	Reviews   []Review           `json:"reviews"`
 	Schedules []Schedule         `json:"schedules"`
-	// ReferredBy lists entries that refer to it, at most a hundred.
+	// ReferredBy lists entries that refer to it, at most 200.
 	ReferredBy []Referrer `json:"referredBy"`
 	// FormerPaths are where it lived before.
 	FormerPaths []string `json:"formerPaths"`

@@ -19,6 +19,9 @@ func (d *Service) Entry(ctx context.Context, id string) (api.EntryDetail, error)
 		return api.EntryDetail{}, err
 	}
 	detail := api.EntryDetail{EntryRecord: record}
+	if detail.ReferredBy, err = d.store.Entries.Referrers(ctx, d.replica.Model(), id); err != nil {
+		return detail, err
+	}
 	if source := d.ingest.Source(detail.Origin); source != nil {
 		detail.EditAt = source.EditAddress(detail.Type, detail.OriginKey)
 	}

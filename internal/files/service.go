@@ -249,7 +249,7 @@ func (s *Service) Get(ctx context.Context, id string) (api.FileDetail, error) {
 	if err != nil {
 		return api.FileDetail{}, err
 	}
-	uses, err := s.store.Uses(ctx, s.replica.Model(), id)
+	uses, err := s.replica.Store().Entries.Referrers(ctx, s.replica.Model(), id)
 	return api.FileDetail{File: s.described(r), UsedBy: uses}, err
 }
 

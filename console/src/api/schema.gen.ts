@@ -2903,7 +2903,7 @@ export interface components {
             published: null | string;
             /** @description PublishedRevision is the revision that readers see, 0 when none. */
             publishedRevision: number;
-            /** @description ReferredBy lists entries that refer to it, at most a hundred. */
+            /** @description ReferredBy lists entries that refer to it, at most 200. */
             referredBy: components["schemas"]["Referrer"][];
             /** Format: date-time */
             retired?: null | string;

@@ -11,6 +11,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
 	"ubiquon/internal/store/writing"
@@ -31,8 +32,8 @@ func New(d *db.DB, environment string, changes *changelog.Log, writer *writing.W
 	return &Entries{d, environment, changes, writer, log}
 }
 
-// Get returns one entry with its history. Its error is ErrNotFound if there is
-// none.
+// Get returns one entry with its history, but for who refers to it. Its error is ErrNotFound
+// if there is none.
 func (es *Entries) Get(ctx context.Context, id string) (api.EntryRecord, error) {
 	var out api.EntryRecord
 	found := false
@@ -78,17 +79,6 @@ func (es *Entries) Get(ctx context.Context, id string) (api.EntryRecord, error) 
 	}, scheduleInfo+` where s.environment = $1 and s.entry = $2 order by s.state = 'pending' desc, s.at desc limit
 		50`, es.environment, id)
 	b.Query(func(r pgx.Rows) error {
-		var v api.Referrer
-		err := r.Scan(&v.Entry, &v.Type, &v.Title, &v.Field)
-		out.ReferredBy = append(out.ReferredBy, v)
-		return err
-	}, `select distinct d.entry, d.type, e.title, f.name from document d join entry e on e.environment =
-		d.environment and e.id = d.entry,
-			(select distinct split_part(l, '/', 1) as name from document a, unnest(a.links) l where a.environment =
-			$1 and split_part(l, '/', 2) = $2) f
-		where d.environment = $1 and d.links <> '{}' and d.links @> array[f.name || '/' || $2] order by 3, 1 limit
-		100`, es.environment, id)
-	b.Query(func(r pgx.Rows) error {
 		var path string
 		err := r.Scan(&path)
 		out.FormerPaths = append(out.FormerPaths, path)
@@ -101,6 +91,33 @@ func (es *Entries) Get(ctx context.Context, id string) (api.EntryRecord, error) 
 		return out, fmt.Errorf("entry %s: %w", id, db.ErrNotFound)
 	}
 	return out, nil
+}
+
+// maxReferrers bounds the entries that are listed as referring to one.
+const maxReferrers = 200
+
+// Referrers lists up to 200 entries that refer to one, by whatever field of the model, or show it.
+func (es *Entries) Referrers(ctx context.Context, m *model.Model, id string) ([]api.Referrer, error) {
+	var links []string
+	for _, t := range m.Types {
+		for _, f := range t.Fields {
+			if f.MayLink() {
+				links = append(links, f.Name+"/"+id)
+			}
+		}
+	}
+	rows, err := es.db.Conns(ctx).Query(ctx, `select distinct d.entry, d.type, e.title, split_part(l, '/', 1)
+		from document d join entry e on e.environment = d.environment and e.id = d.entry, unnest(d.links) l
+		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) and d.entry <> $3
+		order by 3, 1, 4 limit $4`, es.environment, links, id, maxReferrers)
+	if err != nil {
+		return nil, err
+	}
+	all, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x api.Referrer, err error) {
+		err = r.Scan(&x.Entry, &x.Type, &x.Title, &x.Field)
+		return x, err
+	})
+	return append([]api.Referrer{}, all...), err
 }
 
 // Revision returns one revision with its fields, ErrNotFound if there is none.

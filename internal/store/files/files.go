@@ -5,13 +5,15 @@ package files
 import (
 	"context"
 	"errors"
+	"fmt"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/model"
 	"ubiquon/internal/store/db"
 )
 
@@ -136,30 +138,59 @@ func (fs *Files) List(ctx context.Context, f api.FileFilter) ([]api.FileRecord, 
 		f.Limit = 50
 	}
 	order := map[string]string{
-		"": "e.updated desc, e.id", "-updated": "e.updated desc, e.id", "updated": "e.updated, e.id",
+		"": "e.updated desc, e.id", "-updated": "e.updated desc, e.id", "updated": "e.updated, e.id desc",
 		"name": "lower(e.title), e.id", "-name": "lower(e.title) desc, e.id",
 		"bytes": "(r.fields ->> 'bytes')::bigint, e.id", "-bytes": "(r.fields ->> 'bytes')::bigint desc, e.id",
 	}[f.Sort]
-	rows, err := fs.db.Conns(ctx).Query(ctx, `select `+recordColumns+`, count(*) over ()`+recordsFrom+`
-		and ($2 = '' or e.title ilike '%' || $2 || '%' or r.fields::text ilike '%' || $2 || '%')
-		and ($3 = '' or r.fields ->> 'mediaType' like replace($3, '*', '%'))
-		and ($4 = '' or r.fields -> 'tags' ? $4)
-		and case $5 when 'used' then `+used+` when 'unused' then not `+used+` else true end
-		and (not $6 or r.fields ->> 'mediaType' like 'image/%'
-			and coalesce((r.fields -> 'decorative')::boolean, false) = false
-			and coalesce(r.fields -> 'alt', '{}') = '{}')
-		order by `+order+` limit $7 offset $8`,
-		fs.environment, escaped(f.Search), f.Type, f.Tag, f.Use, f.Undescribed, f.Limit, f.Offset)
-	if err != nil {
-		return nil, 0, err
+	where, args := fs.wanted(f)
+	page := fmt.Sprintf("select %s%s%s order by %s limit %d offset %d", recordColumns, recordsFrom, where, order,
+		f.Limit, f.Offset)
+	count := "select count(*)" + recordsFrom + where
+	if where == "" {
+		count = "select count(*) from entry e where e.environment = $1 and e.type = 'file' and e.retired is null"
 	}
+	var out []api.FileRecord
 	total := 0
-	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.FileRecord, error) {
-		x, targets := record()
-		err := r.Scan(append(targets, &total)...)
-		return *x, err
+	batch := &pgx.Batch{}
+	batch.Queue(page, args...).Query(func(rows pgx.Rows) (err error) {
+		out, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (api.FileRecord, error) {
+			x, targets := record()
+			err := r.Scan(targets...)
+			return *x, err
+		})
+		return err
 	})
+	batch.Queue(count, args...).QueryRow(func(row pgx.Row) error { return row.Scan(&total) })
+	err := fs.db.Conns(ctx).SendBatch(ctx, batch).Close()
 	return out, total, err
+}
+
+// wanted is the condition of those that a filter wants, behind recordsFrom, and its arguments.
+func (fs *Files) wanted(f api.FileFilter) (where string, args []any) {
+	args = []any{fs.environment}
+	with := func(condition string, value ...any) {
+		args = append(args, value...)
+		where += " and " + strings.ReplaceAll(condition, "?", "$"+strconv.Itoa(len(args)))
+	}
+	if f.Search != "" {
+		with(`(e.title ilike ? or r.fields::text ilike ?)`, "%"+escaped(f.Search)+"%")
+	}
+	if f.Type != "" {
+		with(`r.fields ->> 'mediaType' like replace(?, '*', '%')`, f.Type)
+	}
+	if f.Tag != "" {
+		with(`jsonb_exists(r.fields -> 'tags', ?)`, f.Tag)
+	}
+	if f.Use == "used" {
+		with(used)
+	} else if f.Use == "unused" {
+		with("not " + used)
+	}
+	if f.Undescribed {
+		with(`r.fields ->> 'mediaType' like 'image/%' and coalesce((r.fields -> 'decorative')::boolean, false) = false
+			and coalesce(r.fields -> 'alt', '{}') = '{}'`)
+	}
+	return where, args
 }
 
 // Get returns one file. Its error is db.ErrNotFound if there is none.
@@ -198,29 +229,4 @@ func escaped(text string) string {
 		out = append(out, r)
 	}
 	return string(out)
-}
-
-// Uses lists up to 200 entries that show the file, and the fields in which they do.
-func (fs *Files) Uses(ctx context.Context, m *model.Model, id string) ([]api.Referrer, error) {
-	var links []string
-	for _, t := range m.Types {
-		for _, f := range t.Fields {
-			if f.HasFiles() {
-				links = append(links, f.Name+"/"+id)
-			}
-		}
-	}
-	out := []api.Referrer{}
-	rows, err := fs.db.Conns(ctx).Query(ctx, `select distinct d.entry, d.type, e.title, split_part(l, '/', 1)
-		from document d join entry e on e.environment = d.environment and e.id = d.entry, unnest(d.links) l
-		where d.environment = $1 and d.links <> '{}' and d.links && $2 and l = any($2) and d.type <> 'file'
-		order by 1, 4 limit 200`, fs.environment, links)
-	if err != nil {
-		return nil, err
-	}
-	all, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (x api.Referrer, err error) {
-		err = r.Scan(&x.Entry, &x.Type, &x.Title, &x.Field)
-		return x, err
-	})
-	return append(out, all...), err
 }
