@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/query"
 )
 
@@ -93,6 +94,8 @@ type ReadQuestion struct {
 	Language string `json:"language,omitempty"`
 	// Lenient reads as with Prefer: handling=lenient.
 	Lenient bool `json:"lenient,omitempty"`
+	// Shapes are those of a REST read instead of the model's: to see a shape before it is applied.
+	Shapes []model.Shape `json:"shapes,omitempty"`
 	// Explain has PostgreSQL tell how it runs the statements; only who administers may ask.
 	Explain bool `json:"explain,omitempty"`
 }

@@ -6,6 +6,7 @@ import (
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/shape"
 	"ubiquon/internal/graphql"
 )
 
@@ -44,6 +45,7 @@ func (d *Service) ModelFor(rights access.Rights, edition string) (ModelView, err
 	if err != nil {
 		return ModelView{}, err
 	}
+	m.Shapes = shape.Readable(m)
 	schema, err := graphql.New(m, d.limits, d.Files)
 	if err != nil {
 		return ModelView{}, err

@@ -9,13 +9,19 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
+	"ubiquon/console"
 	"ubiquon/internal/api"
+	"ubiquon/internal/client"
+	"ubiquon/internal/demo"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/browser"
 )
 
 // TestConnectingAnOriginInTheConsole connects a system that sends its own JSON with an HMAC, by the
@@ -127,5 +133,128 @@ func TestTideTablesAreReadCommitByCommit(t *testing.T) {
 	testkit.Eventually(t, "an event names it", func() bool {
 		all, err := admin().Origins().Events(t.Context(), api.EventFilter{Filter: "origin = 'tide-tables'"})
 		return err == nil && len(all) > 0 && strings.Contains(all[0].Detail, "Østra: the quay floods (Jon Askvoll)")
+	})
+}
+
+// TestAWeblogClientPings has a client from npm announce a change, as weblogs do.
+func TestAWeblogClientPings(t *testing.T) {
+	var asked atomic.Int32
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		asked.Add(1)
+		_, _ = w.Write([]byte(`{"posts": []}`))
+	}))
+	t.Cleanup(web.Close)
+	spec := `{pull: {http: "` + web.URL + `"}, prove: {none: true}, decode: xmlrpc, ` +
+		`types: {notice: {from: "$.posts[*]", id: $.id, fields: {title: $.title}}}}`
+	if _, err := admin().Settings().Put(t.Context(), "origin", "weblog", []byte(spec), 0, false); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = admin().Settings().Remove(t.Context(), "origin", "weblog") })
+	run := exec.CommandContext(t.Context(), "node", "--input-type=module", "-e", `
+		import xmlrpc from "xmlrpc";
+		const client = xmlrpc.createClient(process.env.HOOK);
+		const call = (name, parameters) => new Promise((done) => client.methodCall(name, parameters, (error, value) => done(error ? String(error) : value)));
+		process.stdout.write(JSON.stringify([
+			await call("weblogUpdates.ping", ["Østra & Mella", "https://log.skerry.example/"]),
+			await call("weblogUpdates.extendedPing", ["Skerry log", "https://log.skerry.example/", "https://log.skerry.example/fog", "https://log.skerry.example/feed"]),
+			await call("weblogUpdates.none", []),
+		]));`)
+	run.Dir = "../../console" // where the packages are
+	run.Env = append(os.Environ(), "HOOK="+line.Connection.Gateway+"/hooks/weblog")
+	out, err := run.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, want := range []string{`[{"flerror":false,`, `},{"flerror":false,`, `},{"flerror":true,`, "weblogUpdates.none"} {
+		if !strings.Contains(string(out), want) {
+			t.Errorf("lacks %s: %s", want, out)
+		}
+	}
+	testkit.Eventually(t, "the weblog is read after the ping", func() bool { return asked.Load() > 1 })
+}
+
+// TestAShapeInTheConsole changes what a member is in one type, sees it at once, and applies it.
+func TestAShapeInTheConsole(t *testing.T) {
+	w := inBrowser(t, 0)
+	w.follow("Shapes")
+	w.do("the shapes", chromedp.WaitVisible(chromedp.CSS("[data-shape=byline]")))
+	w.press("New shape")
+	w.write("Name", "row")
+	w.press("Done")
+	w.shows("Choose a type at least.")
+	w.tick("Pier")
+	w.tick("Service notice")
+	w.press("Done")
+	w.press("Member")
+	w.replace("Member 1", "words")
+	w.write("words of pier", "name")
+	w.write("words of notice", "titel")
+	w.choose("Entry", idOf(t, "notice", "Ramp at Mella"))
+	w.shows(`there is no field "titel"`)
+	w.replace("words of notice", "title")
+	w.when(
+		"the entry is in the shape",
+		`document.querySelector("[data-result]")?.innerText.includes('"words": "Ramp at Mella')`,
+	)
+	w.shows("It depends on title of Ramp at Mella")
+	w.press("Apply")
+	w.when("it is applied", `!document.querySelector("[data-plan]")`)
+	if a := get(t, reader(), "/piers?shape=row&limit=1"); a.Status != 200 ||
+		!strings.Contains(string(a.Body), `"words":"`) {
+		t.Errorf("read in the shape: %d %s", a.Status, a.Body)
+	}
+	w.press("Remove")
+	w.press("Apply")
+	w.when("it is gone", `!document.querySelector("[data-plan]")`)
+}
+
+// TestTheDemoSwapsItsDispatches moves them from the office to a folder, and finds the site the same. Then the
+// console takes it back.
+func TestTheDemoSwapsItsDispatches(t *testing.T) {
+	var said strings.Builder
+	d, err := demo.Start(t.Context(), demo.Options{
+		Data: t.TempDir(), Listen: "127.0.0.1:0", Office: "127.0.0.1:0", Slipway: "127.0.0.1:0", Scratch: true, Swap: true,
+		Console: console.Files(), Say: &said,
+	})
+	if err != nil {
+		t.Fatalf("%v\n%s", err, said.String())
+	}
+	defer d.Close()
+	if !strings.Contains(said.String(), "files are the same, byte by byte") {
+		t.Errorf("said: %s", said.String())
+	}
+	c := &client.Client{Address: d.Connection.Gateway, Key: d.Connection.Keys.Admin}
+	all, err := c.Origins().List(t.Context())
+	for _, o := range all {
+		if want, is := map[string]int{"harbour-office": 8, "dispatch-folder": 11}[o.Name]; is && o.Entries != want {
+			t.Errorf("%s has %d entries, want %d", o.Name, o.Entries, want)
+		}
+	}
+	if err != nil || len(all) != 4 {
+		t.Errorf("%d origins, %v", len(all), err)
+	}
+	b, stop, err := browser.Start(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	who := d.Connection.Accounts[0]
+	if err := browser.SignIn(b, d.Connection.Gateway, who.Email, who.Password, false); err != nil {
+		t.Fatal(err)
+	}
+	w := writer{t, b}
+	w.follow("Origins")
+	w.click("the office", `document.querySelector("[data-origin=harbour-office] a")`)
+	w.choose("The other origin", "dispatch-folder")
+	w.press("Rehearse")
+	w.shows("harbour-office would take the place of dispatch-folder for dispatch: 11 entries change hands")
+	w.shows("are the same, 0 differ")
+	w.press("Swap")
+	w.shows("harbour-office has taken the place of dispatch-folder")
+	testkit.Eventually(t, "the office has its dispatches back", func() bool {
+		all, err := c.Origins().List(t.Context())
+		return err == nil && slices.ContainsFunc(all, func(o api.OriginState) bool {
+			return o.Name == "harbour-office" && o.Entries == 19
+		})
 	})
 }

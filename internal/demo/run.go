@@ -40,6 +40,9 @@ type Options struct {
 	// Nodes is how many nodes serve, behind a front that hands requests to them in
 	// turn; 0 and 1 mean one, without a front.
 	Nodes int
+	// Swap moves the dispatches from the harbour office to a folder of Markdown, and shows that the site stays
+	// the same.
+	Swap bool
 	// SlipwayDelay makes every build take longer.
 	SlipwayDelay time.Duration
 	// Scratch lets the database trade safety for speed; for tests.
@@ -159,11 +162,19 @@ func (d *Demo) fill(
 		}
 		say("Started %d nodes", o.Nodes)
 	}
+	if err := d.followOffice(ctx); err != nil {
+		return err
+	}
 	if err := d.load(ctx, say); err != nil {
 		return err
 	}
 	if err := d.startSlipway(ctx, o, listeners[2]); err != nil {
 		return err
+	}
+	if o.Swap {
+		if err := d.swap(ctx, o.Data, say); err != nil {
+			return err
+		}
 	}
 	return writeConnection(CardFile(o.Data), d.Connection)
 }
@@ -250,7 +261,9 @@ func clear(data string) error {
 		return err
 	}
 	left := []string{database}
-	for _, name := range []string{"office", "slipway", "files", "tides", "git", "demo.json", "secret.key", secretsFile} {
+	for _, name := range []string{
+		"office", "slipway", "files", "tides", "dispatches", "git", "demo.json", "secret.key", secretsFile,
+	} {
 		left = append(left, filepath.Join(data, name))
 	}
 	for _, path := range left {

@@ -157,7 +157,12 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 	if err != nil {
 		return err
 	}
-	req, err := http.NewRequestWithContext(ctx, method, d.Connection.Office+path, bytes.NewReader(src))
+	return d.callOffice(ctx, method, path, bytes.NewReader(src), nil)
+}
+
+// callOffice sends a request to the harbour office, and reads its answer as JSON unless into is nil.
+func (d *Demo) callOffice(ctx context.Context, method, path string, body io.Reader, into any) error {
+	req, err := http.NewRequestWithContext(ctx, method, d.Connection.Office+path, body)
 	if err != nil {
 		return err
 	}
@@ -172,7 +177,10 @@ func (d *Demo) atOffice(ctx context.Context, method, path string, body any) erro
 		text, _ := io.ReadAll(io.LimitReader(resp.Body, 300))
 		return fmt.Errorf("the harbour office answered %s: %s", resp.Status, text)
 	}
-	return nil
+	if into == nil {
+		return nil
+	}
+	return json.NewDecoder(resp.Body).Decode(into)
 }
 
 // awaitTrace waits until the publish of the entry is built.

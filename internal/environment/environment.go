@@ -185,8 +185,8 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 		return nil, err
 	}
 	if e.Ingest, err = ingest.New(ingest.Options{
-		Replica: e.Replica, Origins: e.Settings.Origins, Outbound: o.Outbound,
-		Folders: o.Folders, Work: cmp.Or(o.Work, e.temporary, os.TempDir()), Address: o.Public,
+		Replica: e.Replica, Origins: e.Settings.Origins, Outbound: o.Outbound, Folders: o.Folders,
+		Work: cmp.Or(o.Work, e.temporary, os.TempDir()), Address: o.Public, MirrorOf: e.Files.MirrorOf,
 		Reconcile: cmp.Or(o.Reconcile, 5*time.Minute), Apply: e.applyOutside, Signal: e.Automation.Signal,
 	}); err != nil {
 		return nil, err

@@ -734,3 +734,39 @@ func TestGarbageIsCollected(t *testing.T) {
 		t.Errorf("bytes that are gone: %+v", c)
 	}
 }
+
+// TestTheSameBytesElsewhereAreOneFile mirrors a picture from two addresses, until one of them changes.
+func TestTheSameBytesElsewhereAreOneFile(t *testing.T) {
+	bytes := map[string]string{"/a/pier.txt": "the pier", "/b/quay.txt": "the pier"}
+	var mu sync.Mutex
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		_, _ = w.Write([]byte(bytes[r.URL.Path]))
+	}))
+	t.Cleanup(web.Close)
+	n := reading(t, nil, "")
+	mirror := func(path string) string {
+		t.Helper()
+		id, err := n.Files.Mirror(t.Context(), web.URL+path, "", "test", content.Cause{Kind: "event"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return id
+	}
+	a := mirror("/a/pier.txt")
+	would, err := n.Files.MirrorOf(t.Context(), web.URL+"/b/quay.txt")
+	if b := mirror("/b/quay.txt"); err != nil || would != a || b != a {
+		t.Fatalf("%s and %s, foretold %s %v", a, b, would, err)
+	}
+	mu.Lock()
+	bytes["/a/pier.txt"] = "the pier, painted"
+	mu.Unlock()
+	changed := mirror("/a/pier.txt")
+	if b := mirror("/b/quay.txt"); changed == a || b != a {
+		t.Errorf("after a change of one: %s and %s, both were %s", changed, b, a)
+	}
+	if again := mirror("/a/pier.txt"); again != changed {
+		t.Errorf("%s is another file each time: %s", changed, again)
+	}
+}

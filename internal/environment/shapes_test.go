@@ -1,6 +1,7 @@
 package environment_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/url"
 	"strings"
@@ -115,6 +116,32 @@ func TestReadsInAShape(t *testing.T) {
 	} {
 		if a := n.get(t, at+path, false); a.Status != 400 || !strings.Contains(string(a.Body), want) {
 			t.Errorf("%s: %d %s", path, a.Status, a.Body)
+		}
+	}
+	// Who may not read a type is not told of it by shapes either.
+	grants, _ := access.ParseGrants([]string{"read published route"})
+	_, routes, err := n.Keys.CreateKey(t.Context(), access.Key{Name: "routes", Grants: grants}, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"graphql/schema.graphql", "openapi.json", "schema"} {
+		told := string(n.ask(t, routes, "published/"+path).Body)
+		if strings.Contains(told, "Notice") || !strings.Contains(told, "Teaser") && path[0] == 'g' {
+			t.Errorf("%s tells somebody who may read routes alone: %s", path, told)
+		}
+	}
+	// A shape is tried before it is applied.
+	for selection, want := range map[string]string{
+		"number": `{\"id\":\"ring\",\"first\":2}`, "nmber": "there is no field", `"`: "a name is missing at character 1", "": `\"first\":null`,
+	} {
+		body, _ := json.Marshal(per{"request": "/entries/ring?shape=tried", "shapes": []any{
+			per{"name": "tried", "of": []any{"route"}, "fields": []any{per{"name": "first", "each": selection}}},
+		}})
+		if _, got := n.sends(t, "POST", "/control/v1/reads", "application/json", string(body)); !strings.Contains(
+			got,
+			want,
+		) {
+			t.Errorf("a shape that selects %q: %s", selection, got)
 		}
 	}
 	// A field that a shape shows does not go without a word, and a changed shape is in force at once.

@@ -33,20 +33,29 @@ func (e *Environment) Swap(
 			out.Types = append(out.Types, typ)
 		}
 	}
+	restore := func(map[string]any) {}
 	if len(out.Types) == 0 {
-		if err := e.standAgain(ctx, in.Origin, in.From, actor, in.Apply, &out); err != nil {
+		if restore, err = e.before(ctx, in.Origin, in.From, &out); err != nil {
 			return out, err
-		}
-		if !in.Apply {
-			return out, nil
 		}
 	}
 	slices.Sort(out.Types)
-	if out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, progress); err != nil {
+	_, src, err := e.changed(in.Origin, restore)
+	if err != nil {
 		return out, err
 	}
-	if !in.Apply {
-		return out, nil
+	wouldBe, err := e.Settings.OriginToTry(in.Origin, src)
+	if err != nil {
+		return out, err
+	}
+	out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, wouldBe, progress)
+	if err != nil || !in.Apply {
+		return out, err
+	}
+	if out.Restores > 0 {
+		if err := e.change(ctx, in.Origin, actor, false, restore); err != nil {
+			return out, err
+		}
 	}
 	ready := func(spec map[string]any) { delete(spec, "standby") }
 	if err := e.change(ctx, in.Origin, actor, true, ready); err != nil {
@@ -69,13 +78,13 @@ func (e *Environment) Swap(
 	return out, e.change(ctx, in.Origin, actor, false, ready)
 }
 
-// standAgain has an origin stand by with the types that it mapped before it was swapped out.
-func (e *Environment) standAgain(
-	ctx context.Context, name, other, actor string, apply bool, out *api.Swapped,
-) error {
+// before returns what has an origin stand by with the types that it mapped before it was swapped out.
+func (e *Environment) before(
+	ctx context.Context, name, other string, out *api.Swapped,
+) (func(spec map[string]any), error) {
 	versions, err := e.Settings.Versions(ctx, settings.KindOrigin, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	theirs := e.Settings.State().Origins[other]
 	for _, v := range versions {
@@ -84,34 +93,30 @@ func (e *Environment) standAgain(
 			continue // the version in which it was removed
 		}
 		types, _ := spec["types"].(map[string]any)
-		var both []string
 		for typ := range types {
 			if _, is := theirs.Types[typ]; is {
-				both = append(both, typ)
+				out.Types = append(out.Types, typ)
 			}
 		}
-		if len(both) == 0 {
+		if len(out.Types) == 0 {
 			continue
 		}
-		out.Types, out.Restores = both, v.Version
-		if !apply {
-			return nil
-		}
-		return e.change(ctx, name, actor, false, func(now map[string]any) {
+		out.Restores = v.Version
+		return func(now map[string]any) {
 			kept, _ := now["types"].(map[string]any)
 			if kept == nil {
 				kept = map[string]any{}
 				now["types"] = kept
 			}
-			for _, typ := range both {
+			for _, typ := range out.Types {
 				kept[typ] = types[typ]
 			}
-			if len(kept) == len(both) {
+			if len(kept) == len(out.Types) {
 				now["standby"] = true
 			}
-		})
+		}, nil
 	}
-	return api.BadParameter(
+	return nil, api.BadParameter(
 		"from",
 		"%s maps no type that %s maps, and stands by for none; nothing can be swapped",
 		name,
@@ -119,20 +124,27 @@ func (e *Environment) standAgain(
 	)
 }
 
+// changed is the configuration of an origin as it is saved, and as it would be after a change.
+func (e *Environment) changed(
+	name string, do func(spec map[string]any),
+) (saved api.SavedSetting, src []byte, err error) {
+	if saved, err = e.Settings.Get(settings.KindOrigin, name); err != nil {
+		return saved, nil, err
+	}
+	var spec map[string]any
+	if err := json.Unmarshal(saved.Spec, &spec); err != nil {
+		return saved, nil, err
+	}
+	do(spec)
+	src, err = json.Marshal(spec)
+	return saved, src, err
+}
+
 // change changes the configuration of an origin; with check it only says what would be wrong with it.
 func (e *Environment) change(
 	ctx context.Context, name, actor string, check bool, do func(spec map[string]any),
 ) error {
-	saved, err := e.Settings.Get(settings.KindOrigin, name)
-	if err != nil {
-		return err
-	}
-	var spec map[string]any
-	if err := json.Unmarshal(saved.Spec, &spec); err != nil {
-		return err
-	}
-	do(spec)
-	src, err := json.Marshal(spec)
+	saved, src, err := e.changed(name, do)
 	if err != nil {
 		return err
 	}

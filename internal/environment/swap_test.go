@@ -100,7 +100,8 @@ origins:
 	write(t, dir, "new.md", "---\ntitle: New\n---\nWritten in the folder.")
 	n.reads(t, "notices/new?fields=title", 200, "New")
 	back, err := os.Swap(t.Context(), "shelf", "office", "", false, nil)
-	if err != nil || back.Restores == 0 || strings.Join(back.Types, "") != "notice" {
+	if err != nil || back.Restores == 0 || strings.Join(back.Types, "") != "notice" || back.Adoption.Adopted != 2 ||
+		back.Adoption.LeftAll != 1 || back.Differences.DifferentAll != 0 {
 		t.Fatalf("the way back, rehearsed: %+v, %v", back, err)
 	}
 	if back, err = os.Swap(t.Context(), "shelf", "office", "", true, nil); err != nil || back.Adoption.Adopted != 2 ||

@@ -2,9 +2,13 @@ package files
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -16,7 +20,7 @@ import (
 
 // Mirror keeps what is at an address of an outside system, and returns the id of its file, which
 // is published. What was kept before is asked for conditionally, and where it has not changed
-// nothing is written.
+// nothing is written. The same bytes at several addresses are one file, until those of one change.
 //
 // alt describes a new one in the default locale.
 func (s *Service) Mirror(ctx context.Context, address, alt, by string, cause content.Cause) (string, error) {
@@ -24,30 +28,70 @@ func (s *Service) Mirror(ctx context.Context, address, alt, by string, cause con
 	if err != nil {
 		return "", err
 	}
+	failed := func(err error) error { return fmt.Errorf("the file at %s is not mirrored: %w", address, err) }
 	got, err := s.get(ctx, address, was)
 	if err != nil {
-		return "", fmt.Errorf("the file at %s is not mirrored: %w", address, err)
+		return "", failed(err)
 	}
 	defer got.Body.Close()
 	if known && got.StatusCode == http.StatusNotModified {
 		return was.Entry, s.store.NoteMirrored(ctx, address, was)
 	}
+	path, hash, bytes, err := s.spool(got.Body)
+	if err != nil {
+		return "", failed(err)
+	}
+	now := files.Mirror{ETag: got.Header.Get("ETag"), Modified: got.Header.Get("Last-Modified"), Hash: hash}
+	if same, is, err := s.store.MirroredAs(ctx, hash); err != nil || is {
+		_ = os.Remove(path) // it is kept already
+		now.Entry = same
+		return same, errors.Join(err, s.store.NoteMirrored(ctx, address, now))
+	}
 	u := Upload{Name: nameOf(address, got.Header), Publish: true, By: by, Cause: cause}
-	now := files.Mirror{ETag: got.Header.Get("ETag"), Modified: got.Header.Get("Last-Modified")}
-	if known {
+	shared, err := s.store.IsAlsoAt(ctx, was.Entry, address)
+	if err != nil {
+		_ = os.Remove(path) // it is fetched again
+		return "", err
+	}
+	if known && !shared {
 		u.Replace = was.Entry
 	} else {
 		u.ID = content.MakeID("mirrored", "file", address)
+		if shared {
+			u.ID = content.MakeID("mirrored", "file", address+" "+hash)
+		}
 		if alt != "" {
 			u.Description = content.Fields{"alt": map[string]any{s.replica.Model().Default(): alt}}
 		}
 	}
-	f, err := s.Add(ctx, got.Body, u)
+	f, err := s.AddSpooled(ctx, path, hash, bytes, u)
 	if err != nil {
-		return "", fmt.Errorf("the file at %s is not mirrored: %w", address, err)
+		return "", failed(err)
 	}
 	now.Entry = f.ID
 	return f.ID, s.store.NoteMirrored(ctx, address, now)
+}
+
+// MirrorOf returns the id of the file that Mirror would return, and keeps nothing.
+func (s *Service) MirrorOf(ctx context.Context, address string) (string, error) {
+	was, known, err := s.store.Mirrored(ctx, address)
+	if err != nil || known {
+		return was.Entry, err
+	}
+	got, err := s.get(ctx, address, files.Mirror{})
+	if err != nil {
+		return "", err
+	}
+	defer got.Body.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, io.LimitReader(got.Body, s.config.MaxBytes+1)); err != nil {
+		return "", err
+	}
+	same, is, err := s.store.MirroredAs(ctx, hex.EncodeToString(h.Sum(nil)))
+	if err == nil && !is {
+		same = content.MakeID("mirrored", "file", address)
+	}
+	return same, err
 }
 
 // mirrorsAtOnce bounds the files that are fetched at the same time, and freshFor is for how long

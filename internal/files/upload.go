@@ -84,14 +84,21 @@ func (s *Service) CheckRoom(ctx context.Context, bytes int64) error {
 // Add takes a file in. Nothing is kept of one that is refused. Its error is a *Problem, or one of
 // writing.
 func (s *Service) Add(ctx context.Context, in io.Reader, u Upload) (api.File, error) {
-	path, hash, bytes, err := blob.Spool(s.blobs, in, s.config.MaxBytes)
-	var large *blob.ErrTooLarge
-	if errors.As(err, &large) {
-		return api.File{}, tooLarge(large.Most)
-	} else if err != nil {
+	path, hash, bytes, err := s.spool(in)
+	if err != nil {
 		return api.File{}, err
 	}
 	return s.AddSpooled(ctx, path, hash, bytes, u)
+}
+
+// spool writes bytes into a file of their own, for AddSpooled.
+func (s *Service) spool(in io.Reader) (path, hash string, bytes int64, err error) {
+	path, hash, bytes, err = blob.Spool(s.blobs, in, s.config.MaxBytes)
+	var large *blob.ErrTooLarge
+	if errors.As(err, &large) {
+		err = tooLarge(large.Most)
+	}
+	return path, hash, bytes, err
 }
 
 // AddSpooled takes in what blob.Spool has written.

@@ -32,7 +32,7 @@ func (s *Schema) nameShapes() {
 		for slices.ContainsFunc(one.shape.Of, func(of string) bool {
 			t := s.model.Type(of)
 			_, back := s.model.Back(of, one.field)
-			return t == nil || t.Field(one.field) != nil || back
+			return t != nil && t.Field(one.field) != nil || back
 		}) {
 			one.field += "Shape"
 		}
@@ -137,7 +137,10 @@ func (c *compiler) members(
 		others := slices.Clone(types)
 		for _, p := range from {
 			if p.As == f.Name {
-				others = slices.DeleteFunc(others, func(t string) bool { return p.On == nil || slices.Contains(p.On, t) })
+				others = slices.DeleteFunc(
+					others,
+					func(t string) bool { return p.On == nil || slices.Contains(p.On, t) },
+				)
 				out = append(out, c.narrowed(p, f, path+"."+f.Name))
 			}
 		}

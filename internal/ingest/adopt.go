@@ -25,18 +25,20 @@ var adoptBy = []string{"key", "slug", "path"}
 func (in *Service) Adopt(
 	ctx context.Context, old, name, by, actor string, apply bool, progress Progress,
 ) (api.Adoption, error) {
-	return in.adopt(ctx, old, name, by, actor, apply, progress, map[string]string{})
+	source := in.known()[name]
+	if source == nil {
+		return api.Adoption{}, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	}
+	return in.adopt(ctx, old, source, by, actor, apply, progress, map[string]string{})
 }
 
 // adopt is Adopt, and notes in matched, by the ids that are made of the new keys, the entries that change
 // hands.
 func (in *Service) adopt(
-	ctx context.Context, old, name, by, actor string, apply bool, progress Progress, matched map[string]string,
+	ctx context.Context, old string, source *origin.Source, by, actor string, apply bool, progress Progress,
+	matched map[string]string,
 ) (out api.Adoption, err error) {
-	source := in.known()[name]
-	if source == nil {
-		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
-	}
+	name := source.Name
 	if apply && in.mapsOneOf(old, source) {
 		return out, fmt.Errorf("origin %s: %w", old, ErrConfigured)
 	}

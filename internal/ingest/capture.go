@@ -191,7 +191,7 @@ func (in *Service) TryItem(
 	fields := content.Normalise(m, typ, item.ID, item.Saved)
 	out.Fields, out.Published = fields, item.Live != nil
 	if len(whole) > 0 {
-		if problems := content.Check(m, typ, item.ID, mirrored(fields), content.For{Publish: out.Published}); len(
+		if problems := content.Check(m, typ, item.ID, content.Mirrored(fields), content.For{Publish: out.Published}); len(
 			problems,
 		) > 0 {
 			out.Problems = reasonsOf(problems)

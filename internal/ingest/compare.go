@@ -2,6 +2,7 @@ package ingest
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"reflect"
@@ -96,7 +97,7 @@ func (in *Service) compareItems(
 		item := &items[i]
 		t := m.Type(item.Type)
 		delete(held, item.ID)
-		saved := mirrored(content.Normalise(m, t, item.ID, item.Saved))
+		saved := content.Mirrored(content.Normalise(m, t, item.ID, item.Saved))
 		problems := content.Check(m, t, item.ID, saved, content.For{Publish: item.Live != nil})
 		was, there := stored[item.ID]
 		switch {
@@ -107,23 +108,34 @@ func (in *Service) compareItems(
 				out.Missing = append(out.Missing, item.Type+" "+item.Key)
 			}
 		default:
-			in.difference(m, t, item, saved, was, out)
+			if err := in.difference(ctx, m, t, item, was, out); err != nil {
+				bad(origin.BadItem{Type: item.Type, Key: item.Key, Err: err})
+			}
 		}
 	}
 	return nil
 }
 
+// difference notes in what an item differs from what is held of it. Files are looked at only where something
+// differs: the same bytes elsewhere are the same file.
 func (in *Service) difference(
-	m *model.Model, t *model.Type, item *origin.Item, saved content.Fields, was events.Held, out *api.Comparison,
-) {
-	fields := differing(saved, was.Saved)
-	var live content.Fields
+	ctx context.Context, m *model.Model, t *model.Type, item *origin.Item, was events.Held, out *api.Comparison,
+) error {
+	saved, live := content.Normalise(m, t, item.ID, item.Saved), content.Fields(nil)
 	if item.Live != nil {
-		live = mirrored(content.Normalise(m, t, item.ID, item.Live))
+		live = content.Normalise(m, t, item.ID, item.Live)
 	}
-	for _, name := range differing(live, was.Live) {
-		if !slices.Contains(fields, name) {
-			fields = append(fields, name)
+	fields := differingInEither(content.Mirrored(saved), content.Mirrored(live), was)
+	if len(fields) > 0 && (content.HasMirrors(saved) || content.HasMirrors(live)) {
+		var failed error
+		of := func(address string) string {
+			id, err := in.with.MirrorOf(ctx, address)
+			failed = errors.Join(failed, err)
+			return id
+		}
+		fields = differingInEither(content.MirroredAs(saved, of), content.MirroredAs(live, of), was)
+		if failed != nil {
+			return failed
 		}
 	}
 	state := ""
@@ -135,13 +147,25 @@ func (in *Service) difference(
 	}
 	if len(fields) == 0 && state == "" {
 		out.Same++
-		return
+		return nil
 	}
 	if out.DifferentAll++; len(out.Different) < mostCompared {
 		out.Different = append(out.Different, api.Difference{
 			Type: item.Type, Key: item.Key, Entry: item.ID, Title: was.Title, Fields: fields, State: state,
 		})
 	}
+	return nil
+}
+
+// differingInEither lists the fields in which the saved or the published state differs from what is held.
+func differingInEither(saved, live content.Fields, was events.Held) []string {
+	fields := differing(saved, was.Saved)
+	for _, name := range differing(live, was.Live) {
+		if !slices.Contains(fields, name) {
+			fields = append(fields, name)
+		}
+	}
+	return fields
 }
 
 // differing lists the fields in which two states differ, sorted; none where one of them is nothing.
@@ -188,49 +212,4 @@ func plain(v any) any {
 		return out
 	}
 	return v
-}
-
-// mirrored puts, in fields, the files in the place of addresses that mirroring makes of them.
-func mirrored(v content.Fields) content.Fields {
-	out, _ := mirroredValue(map[string]any(v)).(map[string]any)
-	return out
-}
-
-func mirroredValue(v any) any {
-	switch v := v.(type) {
-	case map[string]any:
-		out := make(map[string]any, len(v))
-		for name, inner := range v {
-			if address, is := inner.(string); is && name == content.MirrorMark {
-				out["file"] = content.MakeID("mirrored", "file", address)
-				continue
-			}
-			out[name] = mirroredValue(inner)
-		}
-		return out
-	case []any:
-		out := make([]any, len(v))
-		for i := range v {
-			out[i] = mirroredValue(v[i])
-		}
-		return out
-	}
-	return v
-}
-
-// hasMirrors tells whether a value names files that are to be mirrored.
-func hasMirrors(v any) bool {
-	switch v := v.(type) {
-	case content.Fields:
-		return hasMirrors(map[string]any(v))
-	case map[string]any:
-		for name, inner := range v {
-			if name == content.MirrorMark || hasMirrors(inner) {
-				return true
-			}
-		}
-	case []any:
-		return slices.ContainsFunc(v, hasMirrors)
-	}
-	return false
 }

@@ -219,7 +219,7 @@ func (in *Service) leaveOutSame(ctx context.Context, name string, items []origin
 		was, there := held[item.ID]
 		t := m.Type(item.Type)
 		if !there || t == nil || was.Origin != name || was.OriginVersion != item.Version || was.Retired ||
-			(item.Live == nil) != (was.Live == nil) || hasMirrors(item.Saved) || hasMirrors(item.Live) ||
+			(item.Live == nil) != (was.Live == nil) || content.HasMirrors(item.Saved) || content.HasMirrors(item.Live) ||
 			len(differing(content.Normalise(m, t, item.ID, item.Saved), was.Saved)) > 0 {
 			return false
 		}

@@ -47,6 +47,8 @@ type Options struct {
 	Reconcile time.Duration
 	// Signal notes an event of the service for the rules: see automation.Service.Signal.
 	Signal func(ctx context.Context, event, subject, detail string, within time.Duration)
+	// MirrorOf says which file of the library what is at an address is, or would be.
+	MirrorOf func(ctx context.Context, address string) (string, error)
 	// Apply writes edits.
 	Apply func(ctx context.Context, edits []writing.Edit, by string, cause content.Cause) (writing.Applied, error)
 }

@@ -2,7 +2,6 @@ package ingest
 
 import (
 	"context"
-	"fmt"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/origin"
@@ -10,16 +9,17 @@ import (
 
 // Rehearse says what would become of the entries of one origin if another one took its place for the
 // types that it maps: which change hands, and in what those differ from what the other has. Nothing is
-// changed. by is as for Adopt.
+// changed. by is as for Adopt; given is what the origin would be configured as.
 func (in *Service) Rehearse(
-	ctx context.Context, old, name, by string, progress Progress,
+	ctx context.Context, old, name, by string, given *origin.Config, progress Progress,
 ) (adoption api.Adoption, differences api.Comparison, err error) {
-	source := in.known()[name]
-	if source == nil {
-		return adoption, differences, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
+	source, end, err := in.toTry(name, given)
+	if err != nil {
+		return adoption, differences, err
 	}
+	defer end()
 	matched := map[string]string{}
-	adoption, err = in.adopt(ctx, old, name, by, "", false, progress, matched)
+	adoption, err = in.adopt(ctx, old, source, by, "", false, progress, matched)
 	if err != nil {
 		return adoption, differences, err
 	}

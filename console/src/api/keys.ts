@@ -28,7 +28,7 @@ const shown = {
 } as const;
 
 // What is asked with a POST is asked by people alone.
-const posted = ["why", "suppose", "plan", "as-file", "sights", "prose"] as const;
+const posted = ["why", "suppose", "plan", "as-file", "sights", "prose", "shaped"] as const;
 
 // What changes with time alone.
 const timed = ["history", "saved-reads", "views", "records"] as const;

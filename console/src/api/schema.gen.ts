@@ -4129,6 +4129,8 @@ export interface components {
             query?: string;
             /** @description Request is a REST read: from the plural on, as in /notices?limit=3, or from /content/ on. */
             request?: string;
+            /** @description Shapes are those of a REST read instead of the model's: to see a shape before it is applied. */
+            shapes?: components["schemas"]["Shape"][];
             variables?: {
                 [key: string]: unknown;
             };
@@ -4607,7 +4609,7 @@ export interface components {
             by?: {
                 [key: string]: string;
             };
-            /** @description Each is the selection for every type; By has those of the types that differ. One that is in neither has null there. */
+            /** @description Each is the selection for every type; By has those of types that differ; a type in neither has null. */
             each?: string;
             name: string;
         };

@@ -1,4 +1,4 @@
-import { Activity, Anchor, EyeOff, FileText, Globe, Image, KeyRound, Layers, Link2, LockKeyhole, Mail, Radio, ScrollText, Settings, Shapes, Telescope, Users, Workflow } from "lucide-react";
+import { Activity, Anchor, EyeOff, FileText, Globe, Image, KeyRound, Layers, LayoutTemplate, Link2, LockKeyhole, Mail, Radio, ScrollText, Settings, Shapes, Telescope, Users, Workflow } from "lucide-react";
 import type { ReactNode } from "react";
 
 /** The pages of the rail, in the order of the work. */
@@ -9,6 +9,7 @@ export const rail: { group?: string; to: string; name: string; icon: ReactNode; 
   { to: "/files", name: "Files", icon: <Image size={16} /> },
   { to: "/origins", name: "Origins", icon: <Anchor size={16} /> },
   { group: "Reading", to: "/explorer", name: "Explorer", icon: <Telescope size={16} /> },
+  { to: "/shapes", name: "Shapes", icon: <LayoutTemplate size={16} /> },
   { to: "/keys", name: "Keys", icon: <KeyRound size={16} />, admins: true },
   { to: "/previews", name: "Preview links", icon: <Link2 size={16} /> },
   { to: "/why", name: "Why not visible", icon: <EyeOff size={16} /> },

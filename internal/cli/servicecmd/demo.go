@@ -77,6 +77,7 @@ of it; the next start takes up where this one was.`,
 	f.DurationVar(&o.SlipwayDelay, "slipway-delay", 0, "make every build take this much longer")
 	f.BoolVar(&free, "free-ports", false, "take whatever ports are free, where no address is given")
 	f.BoolVar(&once, "once", false, "play the tour once, on free ports, and exit")
+	f.BoolVar(&o.Swap, "swap", false, "move the dispatches from the office to a folder: the site stays the same")
 	f.BoolVar(&o.Fresh, "fresh", false, "throw away what an earlier run left, and begin anew")
 	f.StringVar(&level, "log-level", "warn", "debug, info, warn or error")
 	return c

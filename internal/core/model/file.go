@@ -79,13 +79,6 @@ func (f *Field) HasFiles() bool {
 	})
 }
 
-// MayLink tells whether a value of the field may lead to another entry: as a reference, a file, or from
-// within prose.
-func (f *Field) MayLink() bool {
-	return f.Kind == Reference || f.Kind == File || f.Kind == Prose ||
-		slices.ContainsFunc(f.Inner, func(t *Type) bool { return slices.ContainsFunc(t.Fields, (*Field).MayLink) })
-}
-
 // HasFiles tells whether fields of any type of the model's own hold files.
 func (m *Model) HasFiles() bool {
 	return slices.ContainsFunc(m.Types, func(t *Type) bool {

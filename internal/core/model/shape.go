@@ -27,8 +27,7 @@ type Shape struct {
 // ShapeField is a member of a shape: a selection, in the syntax of the parameter fields.
 type ShapeField struct {
 	Name string `json:"name"`
-	// Each is the selection for every type; By has those of the types that differ. One that is in
-	// neither has null there.
+	// Each is the selection for every type; By has those of types that differ; a type in neither has null.
 	Each string            `json:"each,omitempty"`
 	By   map[string]string `json:"by,omitempty"`
 }
@@ -61,19 +60,28 @@ type shapeForm struct {
 
 // Shape returns a shape by its name; nil if there is none.
 func (m *Model) Shape(name string) *Shape {
-	for i := range m.Shapes {
-		if m.Shapes[i].Name == name {
-			return &m.Shapes[i]
-		}
+	if i := slices.IndexFunc(m.Shapes, func(s Shape) bool { return s.Name == name }); i >= 0 {
+		return &m.Shapes[i]
 	}
 	return nil
 }
 
+// WithShapes returns the model with other shapes. Its error is strictyaml.Mistakes; what they select is
+// checked by who compiles them.
+func (m *Model) WithShapes(shapes []Shape) (*Model, error) {
+	out := *m
+	out.Shapes = slices.Clone(shapes)
+	r := reader{m: &out}
+	if r.checkShapes(); r.found != nil {
+		return nil, r.found
+	}
+	return &out, nil
+}
+
 // ShapeNames lists the shapes.
-func (m *Model) ShapeNames() []string {
-	out := make([]string, len(m.Shapes))
-	for i := range m.Shapes {
-		out[i] = m.Shapes[i].Name
+func (m *Model) ShapeNames() (out []string) {
+	for _, s := range m.Shapes {
+		out = append(out, s.Name)
 	}
 	return out
 }
@@ -86,11 +94,7 @@ func (r *reader) shapes(file string, form strictyaml.Ordered[shapeForm]) {
 		}
 		s := Shape{Name: item.Name, Help: item.Value.Help, Of: item.Value.Of}
 		for _, f := range item.Value.Fields {
-			f.Value.Name = f.Name
-			if !fieldName.MatchString(f.Name) {
-				r.add(key, "%s: %q is no name of a field; write it as in firstPublished", key, f.Name)
-			}
-			s.Fields = append(s.Fields, f.Value)
+			s.Fields = append(s.Fields, ShapeField{f.Name, f.Value.Each, f.Value.By})
 		}
 		r.m.Shapes = append(r.m.Shapes, s)
 	}
@@ -115,6 +119,9 @@ func (r *reader) checkShapes() {
 			}
 		}
 		for _, f := range s.Fields {
+			if !fieldName.MatchString(f.Name) {
+				r.add(key, "%s: %q is no name of a field; write it as in firstPublished", key, f.Name)
+			}
 			if slices.Contains(TakenFieldNames, f.Name) {
 				r.add(key, "%s: the name %s is taken by the entry itself; choose another", key, f.Name)
 			}
@@ -149,13 +156,12 @@ func (s *Shape) yaml(b *bytes.Buffer) {
 
 // shapes compares the shapes of two models.
 func (c *comparison) shapes() {
-	for i := range c.from.Shapes {
-		old := &c.from.Shapes[i]
+	for _, old := range c.from.Shapes {
 		d := Difference{Where: "shape " + old.Name, What: "changed", Severity: Safe, Text: "reads in it have another form"}
 		switch now := c.to.Shape(old.Name); {
 		case now == nil:
 			d.What, d.Severity, d.Text = "removed", BreaksReads, "requests that name it fail"
-		case reflect.DeepEqual(old, now):
+		case reflect.DeepEqual(&old, now):
 			continue
 		default:
 			for _, f := range old.Fields {
@@ -173,10 +179,8 @@ func (c *comparison) shapes() {
 	}
 	for i := range c.to.Shapes {
 		if now := &c.to.Shapes[i]; c.from.Shape(now.Name) == nil {
-			c.add(Difference{
-				Where: "shape " + now.Name, What: "added", Severity: Safe,
-				Text: fmt.Sprintf("a new shape with %d members", len(now.Fields)),
-			})
+			text := fmt.Sprintf("a new shape with %d members", len(now.Fields))
+			c.add(Difference{Where: "shape " + now.Name, What: "added", Severity: Safe, Text: text})
 		}
 	}
 }

@@ -12,15 +12,27 @@ import (
 	"ubiquon/internal/core/strictyaml"
 )
 
-// Selecting returns s with the shapes of its model.
-func Selecting(s query.Selecting) query.Selecting { return nested(s, 0) }
+// maxShapes bounds how often shapes are compiled for one of them: each member may lead to another.
+const maxShapes = 200
 
-func nested(s query.Selecting, depth int) query.Selecting {
+// Selecting returns s with the shapes of its model.
+func Selecting(s query.Selecting) query.Selecting {
 	s.Shape = func(name string, types []*model.Type) (query.Selection, error) {
+		compiled := 0
+		return nested(s, 0, &compiled).Shape(name, types)
+	}
+	return s
+}
+
+func nested(s query.Selecting, depth int, compiled *int) query.Selecting {
+	s.Shape = func(name string, types []*model.Type) (query.Selection, error) {
+		if *compiled++; *compiled > maxShapes {
+			return query.Selection{}, fmt.Errorf("the shape %s is one of too many within one another", name)
+		}
 		if depth > query.MaxDepth {
 			return query.Selection{}, fmt.Errorf("the shape %s leads to itself again and again", name)
 		}
-		return compile(nested(s, depth+1), name, types)
+		return compile(nested(s, depth+1, compiled), name, types)
 	}
 	return s
 }
@@ -73,7 +85,7 @@ func member(s query.Selecting, f model.ShapeField, types []*model.Type) (out []q
 	for _, t := range types {
 		pick := query.SelectedField{As: f.Name, Kind: query.PickNull}
 		if text := f.For(t.Name); text != "" {
-			if pick, err = one(s, text, t); err != nil {
+			if pick, err = selected(s, text, t); err != nil {
 				return nil, fmt.Errorf("of %s: %w", t.Name, err)
 			}
 			pick.As = f.Name
@@ -94,8 +106,8 @@ func member(s query.Selecting, f model.ShapeField, types []*model.Type) (out []q
 	return out, nil
 }
 
-// one compiles the selection of a member for a type: one thing that is asked of the entry.
-func one(s query.Selecting, text string, t *model.Type) (pick query.SelectedField, err error) {
+// selected compiles the selection of a member for a type: one thing that is asked of the entry.
+func selected(s query.Selecting, text string, t *model.Type) (pick query.SelectedField, err error) {
 	sel, err := s.Fields([]*model.Type{t}, text)
 	if err != nil {
 		return pick, err
@@ -128,4 +140,36 @@ func Check(m *model.Model) (wrong []string) {
 		}
 	}
 	return wrong
+}
+
+// Readable returns the shapes of a model from which types were taken: without those, and without what leads
+// to them.
+func Readable(m *model.Model) (out []model.Shape) {
+	s := Selecting(query.Selecting{Model: m, Locale: m.Default()})
+	for _, one := range m.Shapes {
+		types, _ := Types(m, one.Name) // it is there
+		left := model.Shape{Name: one.Name, Help: one.Help}
+		for _, t := range types {
+			left.Of = append(left.Of, t.Name)
+		}
+		if len(types) == 0 {
+			continue
+		}
+		for _, f := range one.Fields {
+			member := model.ShapeField{Name: f.Name, By: map[string]string{}}
+			for _, t := range types {
+				if text := f.For(t.Name); text != "" {
+					if _, err := selected(s, text, t); err == nil {
+						member.By[t.Name] = text
+					}
+				}
+			}
+			if f.By == nil && len(member.By) == len(types) {
+				member.Each, member.By = f.Each, nil
+			}
+			left.Fields = append(left.Fields, member)
+		}
+		out = append(out, left)
+	}
+	return out
 }

@@ -2,6 +2,7 @@ package shape_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -150,5 +151,23 @@ func TestModelsDifferInShapes(t *testing.T) {
 		if !strings.Contains(text, want) {
 			t.Errorf("lacks %q:\n%s", want, text)
 		}
+	}
+}
+
+func TestShapesWithinShapesAreBounded(t *testing.T) {
+	var shapes strings.Builder
+	for i := range 8 {
+		fmt.Fprintf(&shapes, "  wide-%d:\n    of: [person]\n    fields:\n", i)
+		for j := range 20 {
+			selection := "name"
+			if i < 7 {
+				selection = fmt.Sprintf("friend(shape=wide-%d)", i+1)
+			}
+			fmt.Fprintf(&shapes, "      m%d: %s\n", j, selection)
+		}
+	}
+	wrong := shape.Check(read(t, line+shapes.String()))
+	if len(wrong) == 0 || !strings.Contains(wrong[0], "one of too many within one another") {
+		t.Errorf("%d problems: %.200v", len(wrong), wrong)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/records"
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/graphql"
@@ -270,6 +271,12 @@ func (s *API) restRead(form *api.ReadQuestion, edition string) (delivery.Compile
 	u.Scheme, u.Host, u.RawPath, u.Path = "", "", "", base+rest
 	one := &http.Request{Method: http.MethodGet, URL: u, Header: http.Header{"Accept-Language": {form.Language}}}
 	return func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
+		if form.Shapes != nil {
+			var err error
+			if m, err = m.WithShapes(form.Shapes); err != nil {
+				return nil, &query.Error{Parameter: "shape", Detail: err.Error()}
+			}
+		}
 		return contentapi.PlanREST(m, s.env.Delivery.Files, edition, rest, one)
 	}, nil
 }

@@ -101,7 +101,7 @@ func (es *Entries) Referrers(ctx context.Context, m *model.Model, id string) ([]
 	var links []string
 	for _, t := range m.Types {
 		for _, f := range t.Fields {
-			if f.MayLink() {
+			if f.Kind == model.Reference || f.HasProse() || f.HasFiles() || f.Inner != nil {
 				links = append(links, f.Name+"/"+id)
 			}
 		}

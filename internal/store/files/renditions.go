@@ -108,16 +108,17 @@ func (fs *Files) Evict(ctx context.Context, since time.Time, most int64, n int) 
 
 // Mirror is where the bytes of an outside file were fetched from.
 type Mirror struct {
-	Entry, ETag, Modified string
-	Checked               time.Time
+	Entry, ETag, Modified, Hash string
+	Checked                     time.Time
 }
 
 // Mirrored returns what was fetched from an address; ok is false if nothing was.
 func (fs *Files) Mirrored(ctx context.Context, address string) (m Mirror, ok bool, err error) {
-	err = fs.db.Conns(ctx).QueryRow(ctx, `select m.entry, m.etag, m.modified, m.checked from mirrored m
+	err = fs.db.Conns(ctx).
+		QueryRow(ctx, `select m.entry, m.etag, m.modified, coalesce(m.hash, ''), m.checked from mirrored m
 		join entry e on e.environment = m.environment and e.id = m.entry and e.revision > 0
 		where m.environment = $1 and m.address = $2`, fs.environment, address).
-		Scan(&m.Entry, &m.ETag, &m.Modified, &m.Checked)
+		Scan(&m.Entry, &m.ETag, &m.Modified, &m.Hash, &m.Checked)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return m, false, nil
 	}
@@ -126,11 +127,29 @@ func (fs *Files) Mirrored(ctx context.Context, address string) (m Mirror, ok boo
 
 // NoteMirrored notes what was fetched from an address.
 func (fs *Files) NoteMirrored(ctx context.Context, address string, m Mirror) error {
-	_, err := fs.db.Conns(ctx).Exec(ctx, `insert into mirrored (environment, address, entry, etag, modified)
-		values ($1, $2, $3, $4, $5) on conflict (environment, address) do update set entry = excluded.entry,
-		etag = excluded.etag, modified = excluded.modified, checked = clock_timestamp()`,
-		fs.environment, address, m.Entry, m.ETag, m.Modified)
+	_, err := fs.db.Conns(ctx).Exec(ctx, `insert into mirrored (environment, address, entry, etag, modified, hash)
+		values ($1, $2, $3, $4, $5, $6) on conflict (environment, address) do update set entry = excluded.entry,
+		etag = excluded.etag, modified = excluded.modified, hash = excluded.hash, checked = clock_timestamp()`,
+		fs.environment, address, m.Entry, m.ETag, m.Modified, m.Hash)
 	return err
+}
+
+// MirroredAs returns the file with these bytes that was fetched from some address; ok is false if there is none.
+func (fs *Files) MirroredAs(ctx context.Context, hash string) (entry string, ok bool, err error) {
+	err = fs.db.Conns(ctx).QueryRow(ctx, `select m.entry from mirrored m
+		join entry e on e.environment = m.environment and e.id = m.entry and e.revision > 0 and e.retired is null
+		where m.environment = $1 and m.hash = $2 order by m.checked limit 1`, fs.environment, hash).Scan(&entry)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", false, nil
+	}
+	return entry, err == nil, err
+}
+
+// IsAlsoAt tells whether the file has another address than this one, too.
+func (fs *Files) IsAlsoAt(ctx context.Context, entry, address string) (is bool, err error) {
+	err = fs.db.Conns(ctx).QueryRow(ctx, `select exists (select from mirrored where environment = $1 and entry = $2
+		and address <> $3)`, fs.environment, entry, address).Scan(&is)
+	return is, err
 }
 
 // ForgetMirrored takes away what is known of addresses whose files are gone.

@@ -1,8 +1,8 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
-import { call, key, refreshAll, stream, type CallAnswer, type Comparison, type OriginState, type Reconciled, type SavedSetting, type UntakenItem } from "../../api";
+import { call, key, type CallAnswer, type Comparison, type OriginState, type Reconciled, type SavedSetting, type UntakenItem } from "../../api";
 import { useDraft } from "../../lib/draft";
 import { useWho } from "../../lib/who";
 import { Act, Cell, Empty, Failure, Loaded, Main, Page, Row, Rows, SameByCommand, Section, When } from "../../ui";
@@ -11,49 +11,9 @@ import { RecordWindow } from "../records/record";
 import { blank, help } from "./blank";
 import { Calls } from "./calls";
 import { OriginHealth } from "./origins";
+import { Swap } from "./swap";
 import { TryItem } from "./try-item";
-
-/** Long work on an origin: how far it is, and what it comes to. */
-function useWork<T>(path: string) {
-  const [seen, setSeen] = useState("");
-  const queries = useQueryClient();
-  const work = useMutation({
-    mutationFn: async (body: unknown) => {
-      let done: T | undefined;
-      await stream<{ type?: string; seen?: number; done?: T }>(path, body, (line) => {
-        if (line.seen) setSeen(`read ${line.seen} of ${line.type}`);
-        if (line.done) done = line.done;
-      });
-      return done;
-    },
-    onSettled: () => {
-      setSeen("");
-      void refreshAll(queries);
-    },
-  });
-  return { ...work, seen };
-}
-
-function Differences({ of }: { of: Comparison }) {
-  const lines = [
-    ...of.different.map((d) => `≠ ${d.type} ${d.key} (${d.title}): ${[d.fields.join(", "), d.state].filter(Boolean).join("; ")}`),
-    ...of.missing.map((m) => "+ not here: " + m),
-    ...of.extra.map((e) => "− not there: " + e),
-    ...of.notTaken.map((n) => `✕ ${n.type ?? ""} ${n.key}: ${n.reasons.join("; ")}`),
-  ];
-  return (
-    <Box role="status" my="2" data-comparison>
-      <Text>
-        {of.seen} items: {of.same} are the same, {of.differentAll ?? 0} differ, {of.missingAll ?? 0} are not here, {of.notTakenAll ?? 0} cannot be taken; {of.extraAll ?? 0} entries are not there.
-      </Text>
-      {lines.map((line) => (
-        <Text key={line} fontSize="13px">
-          {line}
-        </Text>
-      ))}
-    </Box>
-  );
-}
+import { Differences, useWork } from "./work";
 
 function Facts({ of }: { of: OriginState }) {
   const done = of.compared?.done;
@@ -166,6 +126,7 @@ export function OriginPage() {
               {of && <Facts of={of} />}
               {configured && <Untaken name={name} />}
               {configured && who.may.administer && <Work name={name} />}
+              {configured && who.may.administer && <Swap name={name} others={items.filter((o) => o.name !== name && o.entries > 0)} />}
               {who.may.administer && !configured && <Calls name={name} spec={spec} configured={false} />}
               {who.may.administer && <TryItem name={name} spec={spec} setSpec={setSpec} saved={configured ? saved.data?.spec : blank} />}
               {who.may.administer && configured && <Calls name={name} spec={spec} configured />}
