@@ -3,6 +3,7 @@ package ingest
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -45,9 +46,12 @@ func (in *Service) subscribe(ctx context.Context, source *origin.Source) {
 	if held != nil && held.Hub == hub.Address {
 		s.Secret = held.Secret
 	}
+	silent := held != nil && held.State == events.SubscriptionAsked
 	mine, err := in.store.Rejected.ClaimSubscription(ctx, source.Name, &s, hubSilent)
 	if err == nil && mine {
-		err = in.askHub(ctx, source.Name, &s)
+		if err = in.askHub(ctx, source.Name, &s); err == nil && silent {
+			err = errors.New("it has not verified the one that was asked for last")
+		}
 	}
 	if err != nil && ctx.Err() == nil {
 		in.work.Failures.Failed(

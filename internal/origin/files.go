@@ -379,7 +379,7 @@ func (f *files) openFile(ctx context.Context, file string, most int64) ([]byte, 
 func readMost(r io.Reader, most int64) ([]byte, error) {
 	src, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && int64(len(src)) > most {
-		err = fmt.Errorf("it has more than %d bytes", most)
+		err = fmt.Errorf("it has more than %d MiB", most>>20)
 	}
 	return src, err
 }

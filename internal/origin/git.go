@@ -64,7 +64,7 @@ func (c *commit) read(file string, most int64) ([]byte, time.Time, error) {
 	}
 	blob, err := c.repo.BlobObject(plumbing.NewHash(hash))
 	if errors.Is(err, plumbing.ErrObjectNotFound) {
-		return nil, time.Time{}, fmt.Errorf("it has more than %d bytes, and was not fetched", biggestPicture)
+		return nil, time.Time{}, fmt.Errorf("it has more than %d MiB, and was not fetched", biggestPicture>>20)
 	}
 	if err != nil {
 		return nil, time.Time{}, err

@@ -10,6 +10,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
@@ -319,5 +320,69 @@ func TestCancelledCallerDoesNotMarkOriginUnhealthy(t *testing.T) {
 	}
 	if h := s.Health(); h.Failures != 0 || h.NextTry != nil {
 		t.Errorf("%+v", h)
+	}
+}
+
+// TestWhatHasChangedSinceIsAskedFor lists everything once, and then what has changed since, by the origin's clock.
+func TestWhatHasChangedSinceIsAskedFor(t *testing.T) {
+	const ahead = 2 * time.Hour
+	var asked []string
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
+		asked = append(asked, r.URL.Query().Get("changedAfter"))
+		if r.URL.Query().Get("page") == "1" {
+			fmt.Fprint(w, `{"lines": [{"ref": "L-1"}, {"ref": "L-2"}]}`)
+			return
+		}
+		fmt.Fprint(w, `{"lines": []}`)
+	}))
+	t.Cleanup(web.Close)
+	text := strings.Replace(mapped, "http://office.example/api", web.URL, 1)
+	origins, m := configured(t, strings.Replace(text, "page: link", "page: {number: page, first: 1}, updatedSince: changedAfter", 1))
+	s, err := origin.New("office", origins["office"], reading(m))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok, err := s.Changes(t.Context()); ok || err != nil {
+		t.Fatalf("before everything was compared: %v %v", ok, err)
+	}
+	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(origin.BadItem) {}); err != nil {
+		t.Fatal(err)
+	}
+	s.Compared()
+	asked = nil
+	c, ok, err := s.Changes(t.Context())
+	if err != nil || !ok || !reflect.DeepEqual(c.Items, []origin.Ref{{Type: "route", Key: "L-1"}, {Type: "route", Key: "L-2"}}) {
+		t.Fatalf("%+v %v %v", c, ok, err)
+	}
+	since, err := time.Parse(time.RFC3339, asked[0])
+	if off := time.Until(since) - ahead; err != nil || off > -50*time.Second || off < -80*time.Second || asked[1] != asked[0] {
+		t.Errorf("asked for what has changed since %v, %v off; %v", asked, off, err)
+	}
+}
+
+// TestAnswersThatLieAboutTheirLengthAreErrors reads answers with fewer and more bytes than they say.
+func TestAnswersThatLieAboutTheirLengthAreErrors(t *testing.T) {
+	for _, length := range []string{"20", "100000"} {
+		web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			conn, out, err := w.(http.Hijacker).Hijack()
+			if err != nil {
+				return
+			}
+			defer conn.Close()
+			fmt.Fprintf(out, "HTTP/1.1 200 OK\r\nContent-Length: %s\r\n\r\n{\"lines\": [%s]}", length, item)
+			_ = out.Flush()
+		}))
+		t.Cleanup(web.Close)
+		origins, m := configured(t, strings.Replace(mapped, "http://office.example/api", web.URL, 1))
+		s, err := origin.New("office", origins["office"], reading(m))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var trouble *origin.Trouble
+		err = s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(origin.BadItem) {})
+		if !errors.As(err, &trouble) {
+			t.Errorf("%s bytes: %v", length, err)
+		}
 	}
 }

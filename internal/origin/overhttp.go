@@ -30,6 +30,10 @@ type overHTTP struct {
 	// again, they need not be sent.
 	sync.Mutex
 	held map[string]heldList
+	// since is when the origin was asked last for everything or for what has changed, by our clock; skew is
+	// how far its own is ahead. listed is when the lists that are compared with now began.
+	since, listed time.Time
+	skew          time.Duration
 }
 
 type heldList struct {
@@ -102,9 +106,16 @@ func (o *overHTTP) probe(ctx context.Context, typ string) (address string, items
 }
 
 func (o *overHTTP) list(ctx context.Context, typ string, each func([]any) error) error {
+	o.listing()
+	return o.read(ctx, typ, "", each)
+}
+
+// read reads the list of a type; with a time, as far as it has changed since.
+func (o *overHTTP) read(ctx context.Context, typ, since string, each func([]any) error) error {
 	kind := o.s.Config.Kind(typ)
 	begin := time.Now()
 	page, more := o.firstPage(), true
+	page.since = since
 	seen := map[string]bool{}
 	for pages := 0; more; pages++ {
 		at, body := page.address(o, typ), page.body(o, typ)
@@ -150,7 +161,7 @@ func (o *overHTTP) list(ctx context.Context, typ string, each func([]any) error)
 		if page, more, err = page.next(o, typ, a, len(found)); err != nil {
 			return err
 		}
-		if !more && pages == 0 && len(found) <= mostHeldItems {
+		if !more && pages == 0 && since == "" && len(found) <= mostHeldItems {
 			o.hold(mark, a)
 		}
 		if err := each(found); err != nil {
@@ -247,6 +258,7 @@ func (o *overHTTP) ask(ctx context.Context, address string, send any, held heldL
 		return out, fmt.Errorf("origin %s: %w", name, err)
 	}
 	defer resp.Body.Close()
+	o.noteClock(resp.Header)
 	if resp.StatusCode == http.StatusNotModified && held.body != nil {
 		return answer{body: held.body, etag: held.etag, modified: held.modified}, nil
 	}

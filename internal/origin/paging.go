@@ -12,6 +12,7 @@ type pageAt struct {
 	number int
 	offset int
 	cursor string
+	since  string // the time since which items are listed that have changed; "" for all
 }
 
 func (o *overHTTP) firstPage() pageAt { return pageAt{number: o.s.Config.Pull.Page.First} }
@@ -23,10 +24,13 @@ func (p pageAt) address(o *overHTTP, typ string) string {
 	if at == "" {
 		at = o.listAddress(typ)
 	}
-	if paging.Link || p.link != "" || o.s.Config.Types[typ].List.Body != nil {
+	if p.link != "" || o.s.Config.Types[typ].List.Body != nil {
 		return at
 	}
 	values := url.Values{}
+	if p.since != "" {
+		values.Set(o.s.Config.Pull.UpdatedSince, p.since)
+	}
 	if paging.Number != "" {
 		values.Set(paging.Number, strconv.Itoa(p.number))
 	}
@@ -54,6 +58,10 @@ func (p pageAt) body(o *overHTTP, typ string) any {
 		"kind": o.s.Config.Kind(
 			typ,
 		), "page": p.number, "offset": p.offset, "cursor": nil, "size": o.s.Config.Pull.Page.Size,
+		"since": nil,
+	}
+	if p.since != "" {
+		values["since"] = p.since
 	}
 	if p.cursor != "" {
 		values["cursor"] = p.cursor
@@ -67,10 +75,10 @@ func (p pageAt) next(o *overHTTP, typ string, a answer, items int) (next pageAt,
 	last := items == 0 || paging.Size > 0 && items < paging.Size
 	switch {
 	case paging.Link:
-		return pageAt{link: a.next}, a.next != "", nil
+		return pageAt{link: a.next, since: p.since}, a.next != "", nil
 	case paging.Cursor != "":
 		cursor, err := o.s.paths[typ].Text(paging.Next, a.body)
-		return pageAt{cursor: cursor}, cursor != "" && cursor != p.cursor, err
+		return pageAt{cursor: cursor, since: p.since}, cursor != "" && cursor != p.cursor, err
 	case paging.Number != "":
 		p.number++
 		return p, !last, nil

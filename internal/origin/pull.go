@@ -28,6 +28,10 @@ type Pull struct {
 	Auth Auth `yaml:"auth" json:"auth,omitzero"`
 	// Page says how a list over HTTP goes on. Empty: lists come whole.
 	Page Paging `yaml:"page" json:"page,omitzero"`
+	// UpdatedSince is the parameter of lists over HTTP that has a time (RFC 3339), for those items alone that
+	// have changed since: they are asked for every minute, or as often as everything is compared. Where a body
+	// is sent, {since} has it.
+	UpdatedSince string `yaml:"updatedSince" json:"updatedSince,omitzero"`
 }
 
 // Auth says how we prove who we are, in one of these ways.
@@ -68,8 +72,8 @@ type Git struct {
 type Request struct {
 	// Path is below the origin's address; {kind} and {key} are filled in.
 	Path string `yaml:"path" json:"path,omitzero"`
-	// Body is sent as JSON, with POST. In its texts {kind}, {key}, {page}, {offset} and {cursor}
-	// are filled in; one that is nothing else is a number, or null for none.
+	// Body is sent as JSON, with POST. In its texts {kind}, {key}, {page}, {offset}, {cursor} and
+	// {since} are filled in; one that is nothing else is a number, or null for none.
 	Body any `yaml:"body" json:"body,omitempty"`
 	// From finds the item in the answer to one that is asked for; empty for all of it.
 	From string `yaml:"from" json:"from,omitzero"`
@@ -181,6 +185,9 @@ func (p *Pull) check() (wrong []string) {
 	}
 	if h := p.Auth.Header; h != nil && h.Name == "" {
 		add("pull.auth.header.name is missing")
+	}
+	if p.UpdatedSince != "" && p.HTTP == "" {
+		add("pull.updatedSince is for lists over HTTP")
 	}
 	if p.Page.Cursor != "" && p.Page.Next == "" {
 		add("pull.page.next is missing; it finds the next cursor in an answer")

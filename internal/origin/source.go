@@ -328,7 +328,9 @@ func (s *Source) Watch(ctx context.Context, wake func()) error {
 }
 
 // Polled tells that what has changed is found by asking now and then, which costs little.
-func (s *Source) Polled() bool { return s.Config.Pull.Git != nil || s.Config.Pull.Feed != "" }
+func (s *Source) Polled() bool {
+	return s.Config.Pull.Git != nil || s.Config.Pull.Feed != "" || s.Config.Pull.UpdatedSince != ""
+}
 
 // try does something that the origin's health is known by. Its error is a *Trouble, or wraps
 // ErrGone, unless the caller has gone.
