@@ -338,7 +338,10 @@ func TestWhatHasChangedSinceIsAskedFor(t *testing.T) {
 	}))
 	t.Cleanup(web.Close)
 	text := strings.Replace(mapped, "http://office.example/api", web.URL, 1)
-	origins, m := configured(t, strings.Replace(text, "page: link", "page: {number: page, first: 1}, updatedSince: changedAfter", 1))
+	origins, m := configured(
+		t,
+		strings.Replace(text, "page: link", "page: {number: page, first: 1}, updatedSince: changedAfter", 1),
+	)
 	s, err := origin.New("office", origins["office"], reading(m))
 	if err != nil {
 		t.Fatal(err)
@@ -352,11 +355,13 @@ func TestWhatHasChangedSinceIsAskedFor(t *testing.T) {
 	s.Compared()
 	asked = nil
 	c, ok, err := s.Changes(t.Context())
-	if err != nil || !ok || !reflect.DeepEqual(c.Items, []origin.Ref{{Type: "route", Key: "L-1"}, {Type: "route", Key: "L-2"}}) {
+	if err != nil || !ok ||
+		!reflect.DeepEqual(c.Items, []origin.Ref{{Type: "route", Key: "L-1"}, {Type: "route", Key: "L-2"}}) {
 		t.Fatalf("%+v %v %v", c, ok, err)
 	}
 	since, err := time.Parse(time.RFC3339, asked[0])
-	if off := time.Until(since) - ahead; err != nil || off > -50*time.Second || off < -80*time.Second || asked[1] != asked[0] {
+	if off := time.Until(since) - ahead; err != nil || off > -50*time.Second || off < -80*time.Second ||
+		asked[1] != asked[0] {
 		t.Errorf("asked for what has changed since %v, %v off; %v", asked, off, err)
 	}
 }
