@@ -238,3 +238,43 @@ func TestObjectStoreFails(t *testing.T) {
 		t.Error("an address without a scheme is taken")
 	}
 }
+
+// TestWhatIsReadOftenIsHeld reads something small again after it is gone beneath, and not once it was removed.
+func TestWhatIsReadOftenIsHeld(t *testing.T) {
+	below, err := blob.OpenDirectory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := blob.Remember(below)
+	for _, n := range []int{1000, 300 << 10} {
+		src := bytes.Repeat([]byte{7}, n)
+		path, _, _, err := blob.Spool(s, bytes.NewReader(src), 1<<20)
+		if err == nil {
+			err = s.Put(t.Context(), key, path)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, isThere := range []bool{true, n < 256<<10, false} {
+			r, item, err := s.Open(t.Context(), key)
+			if isThere != (err == nil) {
+				t.Fatalf("%d bytes, look %d: %v", n, i, err)
+			}
+			if err == nil {
+				got, err := io.ReadAll(r)
+				if _, err2 := r.Seek(0, io.SeekStart); err != nil || err2 != nil || !bytes.Equal(got, src) ||
+					item.Bytes != int64(n) {
+					t.Errorf("%d of %d bytes, look %d: %v %v", len(got), n, i, err, err2)
+				}
+				_ = r.Close()
+			}
+			remove := below.Delete
+			if i == 1 {
+				remove = s.Delete
+			}
+			if err := remove(t.Context(), key); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}

@@ -115,7 +115,7 @@ func New(o Options) *Service {
 	}
 	o.Outbound.Timeout = fetchTimeout
 	s := &Service{
-		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, addresses: o.Addresses, config: c,
+		replica: o.Replica, store: o.Replica.Store().Files, blobs: blob.Remember(o.Blobs), addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
 		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan order, mostLate), beside: o.Beside,
 	}

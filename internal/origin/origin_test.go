@@ -349,7 +349,8 @@ func TestWhatHasChangedSinceIsAskedFor(t *testing.T) {
 	if _, ok, err := s.Changes(t.Context()); ok || err != nil {
 		t.Fatalf("before everything was compared: %v %v", ok, err)
 	}
-	if err := s.All(t.Context(), m, "route", func([]origin.Item) error { return nil }, func(origin.BadItem) {}); err != nil {
+	take := func([]origin.Item) error { return nil }
+	if err := s.All(t.Context(), m, "route", take, func(origin.BadItem) {}); err != nil {
 		t.Fatal(err)
 	}
 	s.Compared()

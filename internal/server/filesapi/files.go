@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"mime"
 	"net/http"
@@ -206,9 +207,30 @@ func (s *API) file(ctx context.Context, w http.ResponseWriter, r *http.Request, 
 		)
 	}
 	h.Set("ETag", `"`+b.Hash+`"`)
-	s.patient(w, item.Bytes)
-	http.ServeContent(w, r, "", time.Time{}, in)
+	s.serve(w, r, in, item.Bytes)
 	return nil
+}
+
+// conditions are the headers of a request that may have a part of the bytes answered, or none.
+var conditions = []string{"Range", "If-Range", "If-None-Match", "If-Match", "If-Modified-Since", "If-Unmodified-Since"}
+
+// serve answers with bytes, or with what is asked of them.
+func (s *API) serve(w http.ResponseWriter, r *http.Request, in io.ReadSeeker, size int64) {
+	s.patient(w, size)
+	held, whole := in.(interface{ Whole() []byte }) // in memory
+	for _, name := range conditions {
+		whole = whole && r.Header[name] == nil
+	}
+	if !whole {
+		http.ServeContent(w, r, "", time.Time{}, in)
+		return
+	}
+	h := w.Header()
+	h.Set("Accept-Ranges", "bytes")
+	h.Set("Content-Length", strconv.Itoa(len(held.Whole())))
+	if r.Method != http.MethodHead {
+		_, _ = w.Write(held.Whole()) // the reader may be gone
+	}
 }
 
 // patient gives a reader the time that so many bytes take.
@@ -292,8 +314,7 @@ func (s *API) image(
 	if made.Later && h.Get("Cache-Control") == forEver {
 		h.Set("Cache-Control", forNow)
 	}
-	s.patient(w, made.Item.Bytes)
-	http.ServeContent(w, r, "", time.Time{}, made.Reader)
+	s.serve(w, r, made.Reader, made.Item.Bytes)
 	return nil
 }
 
