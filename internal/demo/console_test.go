@@ -150,7 +150,7 @@ func TestConsole(t *testing.T) {
 	}
 	do(
 		"by keyboard", chromedp.Navigate(base+"/entries"), chromedp.WaitVisible(chromedp.CSS("[data-entry]")),
-		chromedp.KeyEvent(strings.Repeat("\t", 12)+"\r"), chromedp.WaitVisible(chromedp.CSS("main h1")),
+		chromedp.KeyEvent(strings.Repeat("\t", 13)+"\r"), chromedp.WaitVisible(chromedp.CSS("main h1")),
 	)
 	testkit.Eventually(t, "Tab and Enter lead along the rail", func() bool {
 		title, err := chromedp.Run(b, chromedp.Evaluate[string]("document.querySelector('main h1')?.innerText ?? ''"))

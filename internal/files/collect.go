@@ -68,7 +68,7 @@ func (s *Service) Collect(ctx context.Context) (n int, err error) {
 			if used, err := s.store.InUse(ctx, hash); err != nil {
 				return n, err
 			} else if !used {
-				if err := s.blobs.Delete(ctx, originalKey(hash)); err != nil {
+				if err := s.held.Delete(ctx, originalKey(hash)); err != nil {
 					return n, err
 				}
 			}
@@ -84,7 +84,7 @@ func (s *Service) Collect(ctx context.Context) (n int, err error) {
 			return n, err
 		}
 		for _, k := range gone {
-			if err := s.blobs.Delete(ctx, blobKey(k)); err != nil {
+			if err := s.held.Delete(ctx, blobKey(k)); err != nil {
 				return n, err
 			}
 			n++
@@ -185,7 +185,7 @@ func (s *Service) orphans(ctx context.Context, remove bool, out *api.FileCheck) 
 				out.Orphans = append(out.Orphans, hash)
 			}
 			if remove {
-				if err := s.blobs.Delete(ctx, originalKey(hash)); err != nil {
+				if err := s.held.Delete(ctx, originalKey(hash)); err != nil {
 					return err
 				}
 				out.Collected++

@@ -81,7 +81,7 @@ func (s *Service) Picture(
 		if err != nil {
 			return Rendition{}, err
 		}
-		r, item, err := s.blobs.Open(ctx, kept.at)
+		r, item, err := s.held.Open(ctx, kept.at)
 		if !errors.Is(err, blob.ErrNotFound) {
 			return Rendition{r, item, kept.mediaType, kept.tag, later}, err
 		}

@@ -77,6 +77,7 @@ type Service struct {
 	replica   *replication.Replica
 	store     *files.Files
 	blobs     blob.Store
+	held      *blob.Remembered // the same, for readers
 	addresses *picture.Addresses
 	config    Config
 	apply     func(context.Context, []writing.Edit, string, content.Cause) (writing.Applied, error)
@@ -115,7 +116,8 @@ func New(o Options) *Service {
 	}
 	o.Outbound.Timeout = fetchTimeout
 	s := &Service{
-		replica: o.Replica, store: o.Replica.Store().Files, blobs: blob.Remember(o.Blobs), addresses: o.Addresses, config: c,
+		replica: o.Replica, store: o.Replica.Store().Files, blobs: o.Blobs, held: blob.Remember(o.Blobs),
+		addresses: o.Addresses, config: c,
 		apply: o.Apply, renderer: rendering.New(c.Rendering), client: o.Outbound.NewClient(),
 		log: o.Replica.Log(), work: o.Replica.Work(), late: make(chan order, mostLate), beside: o.Beside,
 	}
@@ -199,7 +201,7 @@ func (s *Service) IsPublished(ctx context.Context, hash string) (bool, error) {
 
 // Open reads the bytes of a file.
 func (s *Service) Open(ctx context.Context, hash string) (blob.Reader, blob.Item, error) {
-	return s.blobs.Open(ctx, originalKey(hash))
+	return s.held.Open(ctx, originalKey(hash))
 }
 
 func originalKey(hash string) string { return "file/" + hash }
