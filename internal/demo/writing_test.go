@@ -334,10 +334,12 @@ func (w writer) replace(label, text string) {
 		const e = %s;
 		if (!e) return false;
 		e.focus();
-		if (e.isContentEditable) {
+		if (e.isContentEditable) { // until the editor has it
+			const bare = (text) => text.replace(/\s/g, "");
+			if (bare(e.innerText) === bare(%[2]q)) return true;
 			document.execCommand("selectAll");
 			document.execCommand("insertText", false, %[2]q);
-			return true;
+			return false;
 		}
 		const of = e.tagName === "TEXTAREA" ? HTMLTextAreaElement : HTMLInputElement;
 		Object.getOwnPropertyDescriptor(of.prototype, "value").set.call(e, %[2]q);
