@@ -66,8 +66,9 @@ func (d *Demo) swap(ctx context.Context, data string, say func(string, ...any)) 
 	if err != nil {
 		return err
 	}
-	if different := rehearsed.Differences.Different; len(different) > 0 {
-		return fmt.Errorf("%d dispatches would differ: %+v", len(different), different[0])
+	if of := rehearsed.Differences; of.DifferentAll+of.MissingAll+of.NotTakenAll > 0 {
+		return fmt.Errorf("%d dispatches would differ, %d would be new, %d not taken: %+v", of.DifferentAll,
+			of.MissingAll, of.NotTakenAll, of)
 	}
 	say("Rehearsed: %d dispatches would change hands, and readers see no difference", rehearsed.Adoption.Adopted)
 	if _, err := admin.Origins().Swap(ctx, fromOffice, fromFolder, "", true, nil); err != nil {
@@ -136,8 +137,8 @@ var sequenceMark = regexp.MustCompile(`<meta name="ubiquon-sequence" content="\d
 func (d *Demo) builtSite(ctx context.Context, admin *client.Client, data string) (map[string]string, error) {
 	b, err := admin.Builds().Rebuild(ctx, "skerry-web", true)
 	for err == nil && b.State != rebuild.Finished {
-		if b.State == rebuild.Failed {
-			return nil, fmt.Errorf("the build failed: %s", b.Error)
+		if b.State == rebuild.Failed || b.State == rebuild.Cancelled {
+			return nil, fmt.Errorf("the build is %s: %s", b.State, b.Error)
 		}
 		select {
 		case <-ctx.Done():

@@ -48,6 +48,9 @@ func (e *Environment) Swap(
 	if err != nil {
 		return out, err
 	}
+	if out.Restores == 0 {
+		wouldBe = nil // it is read with what it has fetched already
+	}
 	out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, wouldBe, progress)
 	if err != nil || !in.Apply {
 		return out, err

@@ -42,17 +42,24 @@ func (s *Service) Mirror(ctx context.Context, address, alt, by string, cause con
 		return "", failed(err)
 	}
 	now := files.Mirror{ETag: got.Header.Get("ETag"), Modified: got.Header.Get("Last-Modified"), Hash: hash}
-	if same, is, err := s.store.MirroredAs(ctx, hash); err != nil || is {
+	same, is := was.Entry, known && was.Hash == hash
+	if !is {
+		same, is, err = s.store.MirroredAs(ctx, hash)
+	}
+	if err == nil && is {
 		_ = os.Remove(path) // it is kept already
 		now.Entry = same
-		return same, errors.Join(err, s.store.NoteMirrored(ctx, address, now))
+		return same, s.store.NoteMirrored(ctx, address, now)
 	}
-	u := Upload{Name: nameOf(address, got.Header), Publish: true, By: by, Cause: cause}
-	shared, err := s.store.IsAlsoAt(ctx, was.Entry, address)
+	shared := false
+	if err == nil && known {
+		shared, err = s.store.IsAlsoAt(ctx, was.Entry, address)
+	}
 	if err != nil {
 		_ = os.Remove(path) // it is fetched again
 		return "", err
 	}
+	u := Upload{Name: nameOf(address, got.Header), Publish: true, By: by, Cause: cause}
 	if known && !shared {
 		u.Replace = was.Entry
 	} else {

@@ -29,6 +29,8 @@ type Schema struct {
 	fileTypes map[*model.Field]string
 	files     *picture.Addresses
 	shapes    []shaped
+	// shapesOf are the shapes that entries of a type can be had in.
+	shapesOf map[*model.Type][]shaped
 	// shapeNames are the object types within shapes, by where they are: Teaser, Teaser.image.
 	shapeNames map[string]string
 	names      map[string]bool        // that are given

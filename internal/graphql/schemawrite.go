@@ -72,7 +72,7 @@ const windowArguments = `
 func (s *Schema) writeType(b *strings.Builder, t *model.Type) {
 	name := s.types[t.Name]
 	implements, as := "Node", ""
-	for _, one := range s.shapesOf(t) {
+	for _, one := range s.shapesOf[t] {
 		implements += " & " + one.having
 		as += fmt.Sprintf("  %q\n  %s: %s!\n", "The entry in the shape "+one.shape.Name+".", one.field, one.typ)
 	}

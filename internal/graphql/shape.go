@@ -24,6 +24,7 @@ type shaped struct {
 
 // nameShapes gives the shapes their names, which no type or field has.
 func (s *Schema) nameShapes() {
+	s.shapesOf = map[*model.Type][]shaped{}
 	for i := range s.model.Shapes {
 		one := shaped{shape: &s.model.Shapes[i]}
 		one.typ = s.name(pascal(one.shape.Name), "Shape")
@@ -37,17 +38,12 @@ func (s *Schema) nameShapes() {
 			one.field += "Shape"
 		}
 		s.shapes = append(s.shapes, one)
-	}
-}
-
-// shapesOf are the shapes that entries of the type can be had in.
-func (s *Schema) shapesOf(t *model.Type) (out []shaped) {
-	for _, one := range s.shapes {
-		if slices.Contains(one.shape.Of, t.Name) {
-			out = append(out, one)
+		for _, of := range one.shape.Of {
+			if t := s.model.Type(of); t != nil {
+				s.shapesOf[t] = append(s.shapesOf[t], one)
+			}
 		}
 	}
-	return out
 }
 
 // writeShapes writes an object type and an interface for each shape.
@@ -105,7 +101,7 @@ func (s *Schema) writeForm(b *strings.Builder, name, says, path string, form sha
 // group compiles what is asked of an entry in a shape: an object of the picks that follow it. It is nil
 // if the field is another one.
 func (c *compiler) group(f merged, t *model.Type) []query.SelectedField {
-	shapes := c.s.shapesOf(t)
+	shapes := c.s.shapesOf[t]
 	i := slices.IndexFunc(shapes, func(o shaped) bool { return o.field == f.Name })
 	if i < 0 {
 		return nil

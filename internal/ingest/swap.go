@@ -9,7 +9,8 @@ import (
 
 // Rehearse says what would become of the entries of one origin if another one took its place for the
 // types that it maps: which change hands, and in what those differ from what the other has. Nothing is
-// changed. by is as for Adopt; given is what the origin would be configured as.
+// changed. by is as for Adopt; given is what the origin would be configured as,
+// nil for what it is.
 func (in *Service) Rehearse(
 	ctx context.Context, old, name, by string, given *origin.Config, progress Progress,
 ) (adoption api.Adoption, differences api.Comparison, err error) {

@@ -138,7 +138,7 @@ func (fs *Files) NoteMirrored(ctx context.Context, address string, m Mirror) err
 func (fs *Files) MirroredAs(ctx context.Context, hash string) (entry string, ok bool, err error) {
 	err = fs.db.Conns(ctx).QueryRow(ctx, `select m.entry from mirrored m
 		join entry e on e.environment = m.environment and e.id = m.entry and e.revision > 0 and e.retired is null
-		where m.environment = $1 and m.hash = $2 order by m.checked limit 1`, fs.environment, hash).Scan(&entry)
+		where m.environment = $1 and m.hash = $2 order by m.address limit 1`, fs.environment, hash).Scan(&entry)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return "", false, nil
 	}
