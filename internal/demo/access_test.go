@@ -43,7 +43,7 @@ func inBrowser(t *testing.T, account int) writer {
 // value evaluates an expression in the page.
 func (w writer) value(js string) string {
 	w.t.Helper()
-	within, cancel := context.WithTimeout(w.b, 20*time.Second)
+	within, cancel := context.WithTimeout(w.b, time.Minute)
 	defer cancel()
 	v, err := chromedp.Run(within, chromedp.Evaluate[string](js))
 	if err != nil {

@@ -39,7 +39,7 @@ func TestConsole(t *testing.T) {
 	}()
 	do := func(what string, steps ...chromedp.Action[chromedp.Void]) {
 		t.Helper()
-		within, cancel := context.WithTimeout(b, 20*time.Second)
+		within, cancel := context.WithTimeout(b, time.Minute)
 		defer cancel()
 		if err := chromedp.Do(within, steps...); err != nil {
 			t.Fatalf("%s: %v", what, err)
@@ -47,7 +47,7 @@ func TestConsole(t *testing.T) {
 	}
 	text := func(selector string) string {
 		t.Helper()
-		within, cancel := context.WithTimeout(b, 20*time.Second)
+		within, cancel := context.WithTimeout(b, time.Minute)
 		defer cancel()
 		s, err := chromedp.Run(within, chromedp.Text(chromedp.CSS(selector)))
 		if err != nil {

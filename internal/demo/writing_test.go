@@ -45,7 +45,7 @@ func signedInAt(t *testing.T, gateway string) writer {
 
 func (w writer) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	w.t.Helper()
-	within, cancel := context.WithTimeout(w.b, 20*time.Second)
+	within, cancel := context.WithTimeout(w.b, time.Minute)
 	defer cancel()
 	if err := chromedp.Do(within, steps...); err != nil {
 		w.t.Fatalf("%s: %v", what, err)

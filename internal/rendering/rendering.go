@@ -30,8 +30,10 @@ const (
 	maxFiles   = 64
 	// MaxPixels bounds what is decoded, all frames together.
 	MaxPixels = 100_000_000
-	// Timeout of making one picture.
+	// Timeout is how long one picture may take of a processor. On a busy machine that
+	// takes longer: a child is ended after slack times as long, which is not its picture's fault.
 	Timeout = 10 * time.Second
+	slack   = 4
 	// mostWaiting bounds what waits for its turn, and patience for how long.
 	mostWaiting = 200
 	patience    = 15 * time.Second
@@ -47,7 +49,7 @@ type Options struct {
 	AtOnce int
 	// Waiting bounds what waits for its turn, 0 means 200; of one principal half of that.
 	Waiting int
-	// Timeout of making one picture; 0 means Timeout.
+	// Timeout is how long one picture may take of a processor; 0 means Timeout.
 	Timeout time.Duration
 }
 
@@ -138,7 +140,7 @@ func (r *Renderer) Look(ctx context.Context, path, mediaType string) (Facts, err
 		return Facts{}, err
 	}
 	defer leave()
-	ctx, cancel := context.WithTimeout(ctx, r.timeout)
+	ctx, cancel := context.WithTimeout(ctx, r.timeout*slack)
 	defer cancel()
 	if !r.HasTools() {
 		return r.lookOurselves(ctx, path)
@@ -155,7 +157,7 @@ func (r *Renderer) Make(ctx context.Context, path string, f Facts, j picture.Job
 		return err
 	}
 	defer leave()
-	ctx, cancel := context.WithTimeout(ctx, r.timeout)
+	ctx, cancel := context.WithTimeout(ctx, r.timeout*slack)
 	defer cancel()
 	if r.HasTools() {
 		err = r.make(ctx, path, f, j, quality, out)
@@ -178,7 +180,7 @@ func (r *Renderer) run(ctx context.Context, dir string, stdin []byte, argv ...st
 			r.limits, "--data=" + strconv.Itoa(maxMemory), "--fsize=" + strconv.Itoa(maxWritten),
 			"--nofile=" + strconv.Itoa(
 				maxFiles,
-			), "--core=0", "--cpu=" + strconv.Itoa(int(r.timeout/time.Second)*2+1), "--",
+			), "--core=0", "--cpu=" + strconv.Itoa(int((r.timeout+time.Second-1)/time.Second)), "--",
 		}, argv...)
 	}
 	if r.nice != "" {
@@ -201,12 +203,14 @@ func (r *Renderer) run(ctx context.Context, dir string, stdin []byte, argv ...st
 	err := cmd.Run()
 	runtime.UnlockOSThread()
 	switch {
+	case err == nil:
+	case tookAll(cmd.ProcessState, r.timeout):
+		return nil, &BrokenError{fmt.Sprintf("it takes a processor more than %s to decode", r.timeout)}
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return nil, admission.ErrOverloaded
 	case ctx.Err() != nil:
-		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			return nil, &BrokenError{fmt.Sprintf("it takes more than %s to decode", r.timeout)}
-		}
 		return nil, ctx.Err()
-	case err != nil:
+	default:
 		var exit *exec.ExitError
 		if !errors.As(err, &exit) {
 			return nil, fmt.Errorf("a picture cannot be made: %w", err)
@@ -214,6 +218,12 @@ func (r *Renderer) run(ctx context.Context, dir string, stdin []byte, argv ...st
 		return nil, &BrokenError{reason(says.String(), dir)}
 	}
 	return out.Bytes(), nil
+}
+
+// tookAll tells whether a child that has ended had the processor for as long as it may, or
+// nearly: it is ended by the system's clock, which counts whole ticks.
+func tookAll(ended *os.ProcessState, limit time.Duration) bool {
+	return ended != nil && ended.UserTime()+ended.SystemTime() >= limit-limit/10
 }
 
 // reason is the first thing that a child complains of, without the names of our files.

@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"ubiquon/internal/admission"
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/rendering"
 )
@@ -263,7 +264,7 @@ func TestBrokenPicturesHarmNothing(t *testing.T) {
 			path := kept(t, src)
 			began := time.Now()
 			f, err := r.Look(t.Context(), path, "image/png")
-			if took := time.Since(began); took > rendering.Timeout+5*time.Second {
+			if took := time.Since(began); took > 6*rendering.Timeout {
 				t.Errorf("picture %d took %s", i, took)
 			}
 			var says *rendering.BrokenError
@@ -302,4 +303,23 @@ func bomb(w, h uint32) []byte {
 		string(chunk("IDAT", nil)),
 		string(chunk("IEND", nil)),
 	)
+}
+
+// TestABusyMachineBreaksNoPicture tells a child that had no processor from one that took too much of it.
+func TestABusyMachineBreaksNoPicture(t *testing.T) {
+	for does, broken := range map[string]bool{"exec sleep 60": false, "while :; do :; done": true} {
+		dir := t.TempDir()
+		for _, name := range []string{"vips", "vipsheader"} {
+			if err := os.WriteFile(filepath.Join(dir, name), []byte("#!/bin/sh\n"+does+"\n"), 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+		t.Setenv("PATH", dir+":/usr/bin:/bin")
+		r := rendering.New(rendering.Options{Timeout: time.Second})
+		_, err := r.Look(t.Context(), kept(t, encoded(t, quarters(32, 24), "png")), "image/png")
+		var says *rendering.BrokenError
+		if errors.As(err, &says) != broken || errors.Is(err, admission.ErrOverloaded) == broken {
+			t.Errorf("%s: %v", does, err)
+		}
+	}
 }

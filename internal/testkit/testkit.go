@@ -130,10 +130,10 @@ func Hit(status string) bool {
 	return status == "Ubiquon; hit" || strings.HasPrefix(status, "Ubiquon; hit; ttl=")
 }
 
-// Eventually waits until the condition holds, for twenty seconds at most.
+// Eventually waits until the condition holds, for a minute at most.
 func Eventually(t testing.TB, what string, condition func() bool) {
 	t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for !condition() {
 		if time.Now().After(deadline) {
 			t.Fatalf("not in time: %s", what)
