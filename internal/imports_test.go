@@ -39,7 +39,8 @@ var mayImport = map[string][]string{
 	"store/writing":   {"api", "core", "admission", "store/db", "store/clause", "store/audit", "store/changelog"},
 	"store/reading":   {"core", "admission", "store/db", "store/clause", "store/changelog"},
 	"store/accounts":  {"api", "core", "store/db", "store/audit", "store/changelog"},
-	"store/builds":    {"api", "core", "store/db", "store/changelog"},
+	"store/builds":    {"api", "core", "store/db", "store/changelog", "store/pages"},
+	"store/pages":     {"api", "core", "store/db"},
 	"store/runs":      {"api", "core", "store/db", "store/changelog"},
 	"store/outbox":    {"api", "store/db"},
 	"store/settings":  {"api", "core", "store/db", "store/audit", "store/changelog"},
@@ -49,6 +50,7 @@ var mayImport = map[string][]string{
 	"store": {
 		"api", "core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
 		"store/builds", "store/events", "store/entries", "store/runs", "store/outbox", "store/settings", "store/files",
+		"store/pages",
 	},
 
 	"replication": {"api", "core", "store...", "cache", "background"},
@@ -57,6 +59,7 @@ var mayImport = map[string][]string{
 	"files":       {"admission", "api", "core", "store...", "blob", "rendering", "outbound", "background", "replication"},
 	"ingest":      {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
 	"settings":    {"api", "core", "store...", "origin", "outbound", "background", "replication"},
+	"pages":       {"api", "core", "store...", "delivery", "background", "replication", "settings"},
 	"automation": {
 		"api", "core", "health", "store...", "cache", "mailer", "outbound", "background", "replication", "settings",
 	},
@@ -67,7 +70,7 @@ var mayImport = map[string][]string{
 	},
 	"environment": {
 		"core", "api", "admission", "health", "store...", "cache", "settings", "outbound", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "files", "blob",
+		"delivery", "authoring", "ingest", "automation", "identity", "diagnose", "files", "blob", "pages",
 	},
 
 	"server/guard": {
@@ -77,7 +80,7 @@ var mayImport = map[string][]string{
 	"server/filesapi": {"api", "core", "store...", "environment", "files", "rendering", "server/guard"},
 	"server/contentapi": {
 		"api", "core", "admission", "store...", "cache", "graphql", "replication",
-		"delivery", "authoring", "diagnose", "environment", "server/guard",
+		"delivery", "authoring", "diagnose", "environment", "pages", "server/guard",
 	},
 	"server/controlapi": {
 		"core", "api", "health", "store...", "cache", "graphql", "replication", "settings",

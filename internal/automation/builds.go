@@ -11,6 +11,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/background"
+	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/settings"
@@ -49,6 +50,8 @@ type Order struct {
 	// Report is where the builder posts {"state": "started"}, {"state":
 	// "finished"} or {"state": "failed", "error": "why"} with the site's key.
 	Report string `json:"report,omitempty"`
+	// Pages are the paths that are to be rendered, "all" for all of them.
+	Pages pages.Order `json:"pages"`
 	// Test says that nothing is to be built.
 	Test bool `json:"test,omitempty"`
 }
@@ -84,6 +87,7 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 		Causes:   b.Causes[:min(len(b.Causes), orderCauses)],
 		Counts:   b.Counts,
 		Report:   a.address + "/control/v1/builds/" + b.ID + "/reports",
+		Pages:    pages.Order(b.Pages),
 	}
 	if call.Silent() {
 		order.Report = ""
@@ -103,6 +107,7 @@ func (a *Service) place(ctx context.Context, b *rebuild.Build, call *rebuild.Cal
 	if err := a.store.Builds.Called(ctx, b, call.Silent(), failure, wait); err != nil && ctx.Err() == nil {
 		a.log.Error("a call cannot be noted; it will be made again", "site", b.Site, "build", b.Number, "error", err)
 	}
+	a.o.Pages.Wake(b.Site)
 }
 
 // callSite makes the call of a build, as the site says.
@@ -179,6 +184,13 @@ func (a *Service) CancelBuild(ctx context.Context, id, by string) (rebuild.Build
 // ReportBuild takes a builder's word on a build: started, finished or failed, with what it says
 // of it.
 func (a *Service) ReportBuild(ctx context.Context, id string, r builds.Report) (rebuild.Build, error) {
+	if known, err := a.store.Builds.Get(ctx, id); err == nil {
+		// What was read through this node comes before the end of the build.
+		if err := a.o.Pages.Flush(ctx, known.Site); err != nil {
+			return known, err
+		}
+		defer a.o.Pages.Wake(known.Site)
+	}
 	b, err := a.store.Builds.Report(ctx, id, r)
 	if errors.Is(err, builds.ErrNotRunning) {
 		// It has ended for us; but whoever reports works.

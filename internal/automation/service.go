@@ -41,8 +41,18 @@ type Options struct {
 	Schedule func(ctx context.Context, all ...api.Schedule) ([]api.Schedule, error)
 	// Warm computes responses: see delivery.Service.WarmAll.
 	Warm func(ctx context.Context, requests []string, hottest int) ([]api.Warmed, error)
+	// Pages are the ledgers of the sites.
+	Pages Pages
 	// Origins returns how reading each origin goes.
 	Origins func() map[string]health.State
+}
+
+// Pages are what builds tell of and are told by: see pages.Service.
+type Pages interface {
+	// Flush returns when what pages of a site have read through this node is stored.
+	Flush(ctx context.Context, site string) error
+	// Wake has the ledger of a site looked at.
+	Wake(site string)
 }
 
 // Service runs the rules of one environment. It is safe for concurrent use.
@@ -163,6 +173,12 @@ func markOf(v any) string {
 		return err.Error()
 	}
 	return string(src)
+}
+
+// PagesJudged has the builder of a site looked after: which of its pages are stale has changed.
+func (a *Service) PagesJudged(site string) {
+	background.Nudge(a.wakeBuild(site))
+	a.news.Tell("pages")
 }
 
 // wakeBuild is how the loop of a site is woken.

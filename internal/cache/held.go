@@ -73,6 +73,18 @@ func (c *Cache) Dependencies(r *Response) *invalidation.Set {
 	return c.index.Set(invalidation.Handle(r.handle.Load()))
 }
 
+// HeldDependencies is Dependencies of a response that is held, and not expired: ok is false
+// if it is not any more.
+func (c *Cache) HeldDependencies(r *Response) (deps *invalidation.Set, ok bool) {
+	h := r.handle.Load()
+	if h == 0 {
+		return nil, false
+	}
+	deps = c.index.Set(invalidation.Handle(h))
+	// Handles are given to others once they are free; ours is not as long as it is noted.
+	return deps, r.handle.Load() == h
+}
+
 // Stats returns the present figures.
 func (c *Cache) Stats() api.CacheStats {
 	bytes := uint64(max(0, c.bytes()))

@@ -126,6 +126,9 @@ func (p *Plan) name() {
 	p.Key = base64.RawURLEncoding.EncodeToString(sum[:15])
 }
 
+// Request is the one that the plan was made for.
+func (p *Plan) Request() query.Request { return p.request }
+
 // Planned returns the plan of a request under the present model; nil if it has none yet.
 func (d *Service) Planned(r query.Request) *Plan { return d.compiled.Load().plans.get(r) }
 

@@ -49,6 +49,8 @@ type Answer struct {
 	Sequence int64
 	// Open says that everyone gets these bytes, with a key or without.
 	Open bool
+
+	narrowed bool
 }
 
 // Admit waits until work that is as dear as a read is admitted for a principal. The
@@ -139,7 +141,9 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 	if p.Query.Edition == content.Preview {
 		applied = max(applied, r.Sequence)
 	}
-	return Answer{Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights)}, nil
+	return Answer{
+		Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights), narrowed: p.narrowed,
+	}, nil
 }
 
 // current returns when this node may answer from what it has applied. held is true if it
@@ -227,6 +231,7 @@ func (d *Service) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 		Outcome:  cache.Blind,
 		Sequence: d.cache.AppliedIn(p.Query.Edition),
 		Open:     p.open(r, rights),
+		narrowed: p.narrowed,
 	}, true
 }
 

@@ -20,8 +20,10 @@ import (
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server"
+	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/files"
 	"ubiquon/internal/store/writing"
@@ -64,6 +66,7 @@ func oracleHistories(t *testing.T, allExpired, allNeedless *atomic.Int64) {
 			h.first = h.randomModel()
 			h.model = h.first
 			o := oracleOf(t, h.first)
+			o.pages = pagesOracleOf(o, seed)
 			for n := 0; h.changes < *oracleChanges && o.failed == ""; n++ {
 				if n%50 == 0 {
 					h.replace(o)
@@ -87,6 +90,7 @@ func oracleHistories(t *testing.T, allExpired, allNeedless *atomic.Int64) {
 			if h.kept == 0 || h.expired == 0 {
 				t.Error("nothing was kept, or nothing expired: the test tests nothing")
 			}
+			o.pages.tell()
 			allExpired.Add(int64(h.expired))
 			allNeedless.Add(int64(needless))
 		})
@@ -532,6 +536,9 @@ type oracle struct {
 	failed   string
 	at       int    // the read that failed
 	change   string // the last one, for whoever is to be told
+	// fresh is what each read gives now; pages are those of a site, nil for none.
+	fresh map[int]answered
+	pages *pagesOracle
 }
 
 type oracleRead struct{ path, body string }
@@ -553,12 +560,13 @@ func (a answered) equal(b answered) bool {
 // oracleOf starts a service with a model. Nothing is recomputed there by itself:
 // that would hide what was expired.
 func oracleOf(t *testing.T, m oracleModel) *oracle {
-	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, saved: map[string]map[string]any{}}
+	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, fresh: map[int]answered{}, saved: map[string]map[string]any{}}
 	o.store = testkit.Store(t, testkit.Model(t, m.text()))
 	var err error
 	if o.g, err = environment.Open(t.Context(), environment.Options{
 		Store: o.store, Log: testkit.Log(t),
-		Cache: cache.Options{Refresh: func(*cache.Response) {}},
+		Cache:    cache.Options{Refresh: func(*cache.Response) {}},
+		Settings: settings.Seed{Sites: map[string]rebuild.Site{"web": {Address: "http://web.example"}}},
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -649,17 +657,32 @@ func (h *history) replace(o *oracle) {
 
 // take lets a step happen, and looks at all answers.
 func (o *oracle) take(h *history, s step) {
+	if !o.happen(h, s) {
+		return
+	}
+	head, err := o.store.Changes.Head(o.t.Context())
+	if err == nil {
+		testkit.Eventually(o.t, "the node follows", func() bool { return o.g.Replica.Applied() >= head.Sequence })
+	}
+	o.look(h, s.What)
+	if o.pages != nil && o.failed == "" {
+		o.pages.look(s.What)
+	}
+}
+
+// happen lets a step happen; false if it cannot.
+func (o *oracle) happen(h *history, s step) bool {
 	ctx, cause := o.t.Context(), content.Cause{Kind: "user"}
 	switch {
 	case s.Model != nil:
 		if err := o.store.Writer.ApplyModel(ctx, testkit.Model(o.t, s.Model.text()), content.Cause{Kind: "model"},
 			writing.ModelOptions{AllowLoss: true}); err != nil {
-			return // entries would have the same path
+			return false // entries would have the same path
 		}
 		h.changes++
 	case s.What == "clock":
 		if until := time.Until(o.due); until <= 0 || until > 2*time.Second {
-			return
+			return false
 		}
 		testkit.Eventually(
 			o.t, "the moment passes", func() bool { return time.Now().After(o.due.Add(time.Millisecond)) },
@@ -685,7 +708,7 @@ func (o *oracle) take(h *history, s step) {
 		}
 		done, err := o.g.Authoring.Apply(ctx, edits, "test", cause)
 		if err != nil {
-			return // nothing there to publish, or the slug is taken
+			return false // nothing there to publish, or the slug is taken
 		}
 		maps.Copy(o.saved, saved)
 		h.changes += len(done.Changes)
@@ -694,11 +717,7 @@ func (o *oracle) take(h *history, s step) {
 			o.change = string(src)
 		}
 	}
-	head, err := o.store.Changes.Head(ctx)
-	if err == nil {
-		testkit.Eventually(o.t, "the node follows", func() bool { return o.g.Replica.Applied() >= head.Sequence })
-	}
-	o.look(h, s.What)
+	return true
 }
 
 // fields are what an edit saves: all of it, or one field of what is there already.
@@ -751,6 +770,7 @@ func (o *oracle) look(h *history, what string) {
 				}
 			}
 		}
+		o.fresh[i] = fresh
 		if held.status == http.StatusGatewayTimeout {
 			fresh = o.get(r, "")
 		}

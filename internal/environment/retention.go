@@ -76,6 +76,9 @@ func (e *Environment) dropOld(ctx context.Context) error {
 			break
 		}
 	}
+	if err := e.Pages.Trim(ctx); err != nil {
+		return err
+	}
 	if err := e.store.Events.TrimCaptured(ctx); err != nil {
 		return err
 	}

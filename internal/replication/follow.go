@@ -49,6 +49,10 @@ type Hooks struct {
 	AccessChanged func(ctx context.Context, changes []content.Change) error
 	// SettingsChanged is called with changes that may be of settings.
 	SettingsChanged func(ctx context.Context, changes []content.Change) error
+	// Probes returns what must be known of an entry that changed beside what the cache asks, as of
+	// after the changes; Deltas is called with changes once the cache has applied them.
+	Probes func(change *invalidation.Delta) []invalidation.Probe
+	Deltas func(changes []invalidation.Delta)
 	// Applied is called after the cache has dropped what changes made old, with what it
 	// has dropped and the last change's sequence.
 	Applied func(ctx context.Context, expired []*cache.Response, sequence int64)
@@ -173,7 +177,7 @@ func (r *Replica) poll(ctx context.Context) error {
 	}
 }
 
-// asks lists what the cache wants to know of entries that changed. Only what the
+// probes lists what the cache and others want to know of entries that changed. Only what the
 // last change of an entry made of it can be known.
 func (r *Replica) probes(changes []invalidation.Delta) []changelog.Probe {
 	var out []changelog.Probe
@@ -182,7 +186,7 @@ func (r *Replica) probes(changes []invalidation.Delta) []changelog.Probe {
 		c := &changes[i]
 		if key := c.Edition + " " + c.Entry; !seen[key] {
 			seen[key] = true
-			for _, a := range r.cache.Probes(c) {
+			for _, a := range invalidation.MergeProbes(r.cache.Probes(c), r.hooks.Probes(c)) {
 				out = append(out, changelog.Probe{Delta: c, Probe: a})
 			}
 		}
@@ -259,6 +263,7 @@ func (r *Replica) applyChanges(ctx context.Context, changes []invalidation.Delta
 		}
 	}
 	expired := r.cache.Apply(changes)
+	r.hooks.Deltas(changes)
 	r.feed.add(changes)
 	last := changes[len(changes)-1]
 	r.Position.mark = changelog.Mark{Sequence: last.Sequence, ID: last.ID}

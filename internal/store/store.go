@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/store/events"
 	"ubiquon/internal/store/files"
 	"ubiquon/internal/store/outbox"
+	"ubiquon/internal/store/pages"
 	"ubiquon/internal/store/reading"
 	"ubiquon/internal/store/runs"
 	"ubiquon/internal/store/settings"
@@ -42,6 +43,7 @@ type Store struct {
 	Documents    *accounts.Documents
 	Views        *accounts.Views
 	Builds       *builds.Builds
+	Pages        *pages.Pages
 	Downstream   *builds.Notifications
 	Events       *events.Events
 	Rejected     *events.RejectedItems
@@ -87,7 +89,8 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	s.PreviewLinks = accounts.NewPreviewLinks(d, environment, s.Audit)
 	s.Documents = accounts.NewDocuments(d, environment, s.Keys)
 	s.Views = accounts.NewViews(d, environment)
-	s.Builds = builds.New(d, environment)
+	s.Pages = pages.New(d, environment)
+	s.Builds = builds.New(d, environment, s.Pages)
 	s.Downstream = builds.NewNotifications(d, environment, s.Changes)
 	s.Events = events.New(d, environment)
 	s.Rejected = events.NewRejectedItems(d, environment)

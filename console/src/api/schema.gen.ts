@@ -1293,6 +1293,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the pages of a site, with what they read and since when they are stale */
+        get: operations["listPages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/previews": {
         parameters: {
             query?: never;
@@ -2141,6 +2158,7 @@ export interface components {
             seen?: number;
             type?: string;
         };
+        Asked: string[];
         /** @description Record is one line of the audit log. */
         AuditRecord: {
             address?: string;
@@ -2258,6 +2276,8 @@ export interface components {
              * @description rises by one per site
              */
             number: number;
+            /** @description Pages are the paths that it was asked to render, once it was called; "*" stands for all. */
+            pages: components["schemas"]["Asked"];
             /**
              * Format: int64
              * @description Sequence is the lowest state of content that the build may read.
@@ -2280,6 +2300,10 @@ export interface components {
             headers?: {
                 [key: string]: string;
             };
+            /** @description OnlyIfAffected has no build made when no page of the site is stale by what it is for, once it is known what the pages are made of; the default is yes. */
+            onlyIfAffected?: null | boolean;
+            /** @description OnlyWhenAsked leaves it to rules and people to ask for builds: a stale page alone does not. */
+            onlyWhenAsked?: boolean;
             /** @description Quiet is how long no further request may come before the build starts. */
             quiet?: string;
             /**
@@ -3963,6 +3987,22 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description PageLedger is how much is known of the pages of a site. */
+        PageLedger: {
+            /** @description Lost is the change since which registrations may be missing, by a node that has died; the site counts as stale as a whole until it is rendered again. */
+            lost: null | number;
+            pages: number;
+            /**
+             * Format: int64
+             * @description Position is the change up to which it is known which pages are stale.
+             */
+            position: number;
+            /** @description Reads counts the requests that its pages are made of, each once. */
+            reads: number;
+            stale: number;
+            /** @description Structure says that what builds read for no page gives other bytes now: the site is stale as a whole. */
+            structure: boolean;
+        };
         /** @description PasswordChange sets a new password. */
         PasswordChange: {
             /** @description New has 12 characters at least. */
@@ -4705,6 +4745,41 @@ export interface components {
         /** @description Items is an answer that lists something. Items is never null. */
         SiteInfoItems: {
             items: components["schemas"]["SiteInfo"][];
+        };
+        /** @description SitePage is a page of a site, as its ledger knows it. */
+        SitePage: {
+            attempts?: number;
+            causes: components["schemas"]["BuildCause"][];
+            failed?: string;
+            /** @description Gone says that what it showed is not there any more. */
+            gone?: boolean;
+            /** @description OnDemand tells a page that is rendered on demand from one that is built. */
+            onDemand?: boolean;
+            /** @description the path at which the site serves it */
+            page: string;
+            /** @description Reads are the requests that it is made of: below the edition, where that is the published one. */
+            reads: string[];
+            /**
+             * Format: date-time
+             * @description Registered is when it last said what it reads.
+             */
+            registered: string;
+            /** Format: date-time */
+            staleAt: null | string;
+            /** @description StaleSince is the change by which one of its reads gives other bytes now than it got; null: it is as it should be. */
+            staleSince: null | number;
+            /**
+             * Format: int64
+             * @description Told is the change up to which the site was told that it is stale, Attempts how often in vain since, and Failed why.
+             */
+            told?: number;
+        };
+        /** @description SitePages are pages of a site, by path. */
+        SitePages: {
+            items: components["schemas"]["SitePage"][];
+            ledger: components["schemas"]["PageLedger"];
+            /** @description Next is what to give as after for those that follow; "": there are none. */
+            next?: string;
         };
         /** @description SiteRebuild asks for a build of a site. */
         SiteRebuild: {
@@ -8587,6 +8662,54 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UntakenItemItems"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPages: {
+        parameters: {
+            query?: {
+                /** @description After is the path that the one before ended with. */
+                after?: string;
+                /** @description Entry that the pages show something of. */
+                entry?: string;
+                /**
+                 * @description Limit is 100 if it is not given, and at most 1000.
+                 * @example 2
+                 */
+                limit?: number;
+                /** @description Page is the path of the one that is asked for. */
+                page?: string;
+                /**
+                 * @description Site whose pages they are; it must be given.
+                 * @example skerry-web
+                 */
+                site?: string;
+                /** @description Stale: only pages that are, or that are not. */
+                stale?: null | boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SitePages"];
                 };
             };
             /** @description A problem document. */

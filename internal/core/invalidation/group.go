@@ -201,7 +201,7 @@ func (x *Index[S]) window(edition string, l *List) (out uint32) {
 		return out
 	}
 	own := windowGroup{Window: l.Window, list: list, hash: hash, bytes: bytesOfWindow}
-	own.Rows = compacted(own.Rows)
+	own.Rows, own.followed = compacted(own.Rows), false
 	for _, r := range own.Rows {
 		own.bytes += 16 + len(r)
 	}

@@ -197,12 +197,12 @@ func (x *Index[S]) used(uses []Use) uint32 {
 	return x.uses.hold(b.String(), func() []Use { return slices.Clone(uses) })
 }
 
-// Remove ends a subscription.
+// Remove ends a subscription; none, or one that has ended, is left alone.
 func (x *Index[S]) Remove(h Handle) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	one := x.subs.at(uint32(h))
-	if h == 0 || one.gone || one.uses == 0 {
+	one := x.held(h)
+	if one == nil {
 		return
 	}
 	var nobody S
@@ -345,6 +345,7 @@ func (x *Index[S]) Set(h Handle) *Set {
 			w := x.windows.at(g.ref)
 			l := *w.list.List
 			out.Edition, l.Window = w.list.edition, w.Window
+			l.Window.Rows, l.Window.followed = slices.Clone(w.Rows), false
 			out.Lists = append(out.Lists, l)
 		}
 	}

@@ -41,3 +41,26 @@ func TestLongIDsAreTakenWhole(t *testing.T) {
 		t.Errorf("ids are left: %v", x.long.number)
 	}
 }
+
+// TestASetIsAddedElsewhere adds what one index knows of a subscriber to another one: it is taken
+// up as if it were new, and goes without leaving anything behind.
+func TestASetIsAddedElsewhere(t *testing.T) {
+	list := List{Locale: "en", Type: "notice", Window: Window{Limit: 2, Rows: []SortKey{"a", "c"}, Ends: true}}
+	x, y := NewIndex[int](), NewIndex[int]()
+	h := x.Add(1, &Set{Edition: "published", Lists: []List{list}})
+	w := x.windows.at(1)
+	w.followed = true // as after a change that it went along with
+	x.hide(w.hash, w.id)
+	set := x.Set(h)
+	w.Rows[0] = "b"
+	if got := set.Lists[0].Window.Rows[0]; got != "a" {
+		t.Errorf("the set changes with the index: %q", got)
+	}
+	for range 3 {
+		y.Remove(y.Add(2, set))
+	}
+	if y.Len() != 0 || y.groups.len() != 0 || y.windows.len() != 0 || y.found.entered != 0 {
+		t.Errorf("%d subscribers, %d groups, %d windows, %d entered", y.Len(), y.groups.len(), y.windows.len(),
+			y.found.entered)
+	}
+}

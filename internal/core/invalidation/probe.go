@@ -74,3 +74,20 @@ func (x *Index[S]) Probes(c *Delta) []Probe {
 	}
 	return out
 }
+
+// MergeProbes unites what two indexes want to know of the same change.
+func MergeProbes(all, more []Probe) []Probe {
+	for _, p := range more {
+		i := slices.IndexFunc(all, func(o Probe) bool { return o.Locale == p.Locale && o.Key == p.Key })
+		if i < 0 {
+			all = append(all, p)
+			continue
+		}
+		for j, text := range p.Texts {
+			if !slices.Contains(all[i].Texts, text) {
+				all[i].Atoms, all[i].Texts = append(all[i].Atoms, p.Atoms[j]), append(all[i].Texts, text)
+			}
+		}
+	}
+	return all
+}

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/strictyaml"
 )
 
@@ -45,6 +46,11 @@ type Call struct {
 	AtMost strictyaml.Duration `yaml:"atMost" json:"atMost,omitempty"`
 	// Timeout is how long a build may run without reporting its end.
 	Timeout strictyaml.Duration `yaml:"timeout" json:"timeout,omitempty"`
+	// OnlyIfAffected has no build made when no page of the site is stale by what it is for, once
+	// it is known what the pages are made of; the default is yes.
+	OnlyIfAffected *bool `yaml:"onlyIfAffected" json:"onlyIfAffected,omitempty"`
+	// OnlyWhenAsked leaves it to rules and people to ask for builds: a stale page alone does not.
+	OnlyWhenAsked bool `yaml:"onlyWhenAsked" json:"onlyWhenAsked,omitempty"`
 	// Reports says whether the builder reports how builds go: callback (the default), or
 	// none. Of one that does not, a build counts as finished when it took the call.
 	Reports string `yaml:"reports" json:"reports,omitempty" enum:"callback,none"`
@@ -174,6 +180,8 @@ const (
 	Failed   State = "failed"
 	// Cancelled builds were taken back before they ran.
 	Cancelled State = "cancelled"
+	// Skipped builds were not made, as no page was stale by what they were for.
+	Skipped State = "skipped"
 )
 
 // FailingAfter is after how many failures in a row a site counts as failing.
@@ -208,6 +216,8 @@ type Build struct {
 	Causes []Cause        `json:"causes"`
 	Counts map[string]int `json:"counts,omitempty"`
 	Now    bool           `json:"now,omitempty"` // do not wait for further requests
+	// Pages are the paths that it was asked to render, once it was called; "*" stands for all.
+	Pages pages.Asked `json:"pages"`
 
 	FirstRequest time.Time  `json:"firstRequest"`
 	LastRequest  time.Time  `json:"lastRequest"`
@@ -260,12 +270,22 @@ func Request(waiting *Build, causes []Cause, sequence int64, immediately bool, n
 	if counts == nil {
 		counts = map[string]int{}
 	}
+	// A stale page and a rule may ask for the same change.
+	b.Causes = slices.Clone(b.Causes)
 	for _, c := range causes {
+		same := slices.IndexFunc(b.Causes, func(o Cause) bool {
+			return c.Sequence > 0 && o.Sequence == c.Sequence && o.Entry == c.Entry && (o.Rule == "" || c.Rule == "")
+		})
+		if same >= 0 {
+			b.Causes[same].Rule = cmp.Or(b.Causes[same].Rule, c.Rule)
+			continue
+		}
 		counts[cmp.Or(c.What, AnyCause)]++
+		if len(b.Causes) < maxCauses {
+			b.Causes = append(b.Causes, c)
+		}
 	}
 	b.Counts = counts
-	room := max(0, maxCauses-len(b.Causes))
-	b.Causes = append(b.Causes[:len(b.Causes):len(b.Causes)], causes[:min(room, len(causes))]...)
 	return b
 }
 
@@ -280,6 +300,17 @@ func Again(waiting *Build, failed *Build, now time.Time) Build {
 		b.Counts[cmp.Or(c.What, AnyCause)]--
 	}
 	return b
+}
+
+// Skips tells whether the build need not be made if no page is stale: nobody in particular has
+// asked for it.
+func (c *Call) Skips(b *Build) bool {
+	return (c.OnlyIfAffected == nil || *c.OnlyIfAffected) && !b.AskedByPerson()
+}
+
+// AskedByPerson tells whether somebody has asked for the build, so that all of the site is rendered.
+func (b *Build) AskedByPerson() bool {
+	return slices.ContainsFunc(b.Causes, func(c Cause) bool { return c.By != "" })
 }
 
 // Due says when a waiting build may start, if none is running.

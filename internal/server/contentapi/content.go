@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/diagnose"
 	"ubiquon/internal/graphql"
+	"ubiquon/internal/pages"
 	"ubiquon/internal/server/guard"
 )
 
@@ -208,6 +209,11 @@ func (s *API) answer(
 		s.guard.Fail(w, r, err)
 		return
 	}
+	mark, err := s.mark(r, reader)
+	if err != nil {
+		s.guard.Fail(w, r, err)
+		return
+	}
 	var a delivery.Answer
 	for try := 0; ; try++ {
 		p, err := plan()
@@ -221,6 +227,9 @@ func (s *API) answer(
 		if err != nil {
 			s.refused(w, r, reader, edition, err)
 			return
+		}
+		if mark != nil && edition == content.Published {
+			s.env.Pages.Note(r.Context(), reader.Site, pages.RegistrationOf(*mark, p, &a, reader.Rights))
 		}
 		break
 	}

@@ -2,6 +2,7 @@ package controlapi
 
 import (
 	"net/http"
+	"slices"
 
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/server/operation"
@@ -30,7 +31,7 @@ func Operations() []*operation.Operation {
 		{"Keys", keyOperations()},
 		{"Accounts", accountOperations()},
 		{originArea, originapi.Operations()},
-		{"Sites and builds", buildOperations()},
+		{"Sites and builds", slices.Concat(buildOperations(), pageOperations())},
 		{"Rules", ruleOperations()},
 		{"Files", fileOperations()},
 		{"Settings", settingOperations()},

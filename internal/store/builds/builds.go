@@ -15,9 +15,11 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	corepages "ubiquon/internal/core/pages"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/pages"
 )
 
 // Builds are the builds of the sites of an environment, and what rules made of changes. It is
@@ -25,19 +27,23 @@ import (
 type Builds struct {
 	db          *db.DB
 	environment string
+	pages       *pages.Pages
 }
 
-// New returns the builds of an environment.
-func New(d *db.DB, environment string) *Builds { return &Builds{d, environment} }
+// New returns the builds of an environment, whose pages are those of the ledgers.
+func New(d *db.DB, environment string, ledgers *pages.Pages) *Builds {
+	return &Builds{d, environment, ledgers}
+}
 
 const buildColumns = `id::text, site, number, state, sequence, causes, immediately, first_request, last_request,
-	not_before, attempts, called, started, finished, error, failures, counts, log, link`
+	not_before, attempts, called, started, finished, error, failures, counts, log, link, pages`
 
 func scanBuild(r pgx.Row) (rebuild.Build, error) {
 	var b rebuild.Build
 	err := r.Scan(
 		&b.ID, &b.Site, &b.Number, &b.State, &b.Sequence, &b.Causes, &b.Now, &b.FirstRequest, &b.LastRequest,
 		&b.NotBefore, &b.Attempts, &b.Called, &b.Started, &b.Finished, &b.Error, &b.Failures, &b.Counts, &b.Log, &b.Link,
+		&b.Pages,
 	)
 	return b, err
 }
@@ -85,20 +91,24 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 			return err
 		}
 	}
+	asked := b.Pages
+	if asked.IsAll() {
+		asked = corepages.All()
+	}
 	_, err := tx.Exec(
 		ctx,
 		`insert into build (environment, id, site, number, state, sequence, causes, immediately, first_request,
 			last_request, not_before,
-			attempts, called, started, finished, error, failures, counts, log, link)
+			attempts, called, started, finished, error, failures, counts, log, link, pages)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, coalesce($18::jsonb,
-		'{}'), coalesce($19::jsonb, '[]'), $20)
+		'{}'), coalesce($19::jsonb, '[]'), $20, $21)
 		on conflict (environment, id) do update set state = excluded.state, sequence = excluded.sequence, causes =
 		excluded.causes,
 			immediately = excluded.immediately, last_request = excluded.last_request, not_before =
 			excluded.not_before, attempts = excluded.attempts,
 			called = excluded.called, started = excluded.started, finished = excluded.finished, error =
 			excluded.error, failures = excluded.failures, counts = excluded.counts, log = excluded.log, link =
-			excluded.link`,
+			excluded.link, pages = excluded.pages, promoted = build.promoted and excluded.state <> 'running'`,
 		bs.environment,
 		b.ID,
 		b.Site,
@@ -119,6 +129,7 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 		b.Counts,
 		b.Log,
 		b.Link,
+		asked,
 	)
 	return err
 }

@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/rebuild"
 )
 
@@ -44,6 +45,11 @@ func (bs *Builds) NextCall(
 		} else if at := call.Due(waiting); now.Before(at) {
 			wait = at.Sub(now)
 			return nil
+		} else if at, again, err := bs.narrow(ctx, tx, waiting, call, now, now.Sub(at)); err != nil {
+			return err
+		} else if waiting.State == rebuild.Skipped || again {
+			wait = at
+			return nil
 		} else {
 			due = waiting
 		}
@@ -57,6 +63,41 @@ func (bs *Builds) NextCall(
 		return bs.putBuild(ctx, tx, due)
 	})
 	return due, wait, err
+}
+
+const (
+	// ledgerPause is how often it is looked whether the ledger of a site knows of what a build is for,
+	// ledgerPatience how long; then all of the site is built.
+	ledgerPause    = 50 * time.Millisecond
+	ledgerPatience = 30 * time.Second
+)
+
+// narrow says which pages a build that is due is to render, and skips it if that is none. again
+// says that this is not known yet, and is to be asked after the wait.
+func (bs *Builds) narrow(
+	ctx context.Context, tx pgx.Tx, b *rebuild.Build, call *rebuild.Call, now time.Time, late time.Duration,
+) (wait time.Duration, again bool, err error) {
+	b.Pages = pages.All()
+	if b.AskedByPerson() {
+		return 0, false, nil
+	}
+	s, err := bs.pages.ScopeIn(ctx, tx, b.Site, b.Sequence)
+	switch {
+	case err != nil || !s.Known || s.Whole:
+		return 0, false, err
+	case s.Behind && late < ledgerPatience:
+		return ledgerPause, true, nil
+	case s.Behind:
+		b.Note(now, nil, "it is not known which pages are stale: all are built")
+		return 0, false, nil
+	case len(s.Stale) == 0 && call.Skips(b):
+		b.State, b.Finished, b.NotBefore = rebuild.Skipped, &now, nil
+		b.Note(now, nil, "not built: no page of the site shows anything else by this")
+		return 0, false, bs.putBuild(ctx, tx, b)
+	case len(s.Stale) > 0 && len(s.Stale) <= pages.MostListed:
+		b.Pages = s.Stale
+	}
+	return 0, false, nil
 }
 
 func lastSign(b *rebuild.Build) time.Time {

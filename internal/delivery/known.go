@@ -1,0 +1,107 @@
+package delivery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"ubiquon/internal/cache"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/invalidation"
+)
+
+// Known is what a request gives, and what it was made of.
+type Known struct {
+	// Name is that of the bytes: see NameOf.
+	Name string
+	// Dependencies are those of the answer, nil if the request cannot be answered at all.
+	Dependencies *invalidation.Set
+	// Ends is when it ends by itself; zero for never.
+	Ends time.Time
+}
+
+// NameOf names the bytes of an answer: equal names mean equal answers.
+func NameOf(a *cache.Response) string { return strconv.Itoa(a.Status) + " " + a.ETag()[0] }
+
+// unanswered begins the name of what a request gives that cannot be answered.
+const unanswered = "400 "
+
+// Find answers the request of a text as of a sequence or later, for somebody who may read
+// everything or, if rights are given, for them, and tells what the answer was made of. A request
+// that can never be answered under the present model has a name, too. Its errors are
+// those of waiting: admission.ErrOverloaded, ErrTooSlow, and the context's.
+func (d *Service) Find(
+	ctx context.Context, principal, text string, rights *access.Rights, sequence int64,
+) (Known, error) {
+	if err := d.replica.AwaitSequence(ctx, sequence, d.cache.Applied); err != nil {
+		return Known{}, err
+	}
+	for range 3 {
+		p, err := d.planFor(text)
+		if err != nil {
+			return Known{Name: unanswered + strconv.Quote(err.Error())}, nil
+		}
+		out, err := d.find(ctx, principal, p, rights)
+		if !errors.Is(err, ErrModelChanged) {
+			return out, err
+		}
+	}
+	return Known{}, ErrModelChanged
+}
+
+func (d *Service) find(ctx context.Context, principal string, p *Plan, rights *access.Rights) (Known, error) {
+	denied := func(n access.Need) Known { return Known{Name: "403 " + strconv.Quote(n.String())} }
+	lenient := ReadOptions{Lenient: true}
+	if rights != nil {
+		if need, missing := rights.Missing(p.Needs); missing {
+			if p = p.narrow(*rights, lenient); p == nil {
+				return denied(need), nil
+			}
+		}
+	}
+	r, deps, err := d.withDependencies(ctx, principal, p)
+	if err != nil {
+		return Known{}, err
+	}
+	if rights != nil {
+		if need, missing := rights.Missing(r.Needs()); missing {
+			if p = p.narrow(*rights, lenient); p == nil {
+				return denied(need), nil
+			}
+			return d.find(ctx, principal, p, rights)
+		}
+	}
+	return Known{Name: NameOf(r), Dependencies: deps, Ends: r.Ends()}, nil
+}
+
+// withDependencies returns the response of a plan, from the cache where it holds it, with
+// what it was made of.
+func (d *Service) withDependencies(
+	ctx context.Context, principal string, p *Plan,
+) (*cache.Response, *invalidation.Set, error) {
+	asked := cache.Request{Key: p.Key, Principal: principal, Heavy: p.heavy, Current: true}
+	for range 3 {
+		var computed *invalidation.Set
+		r, outcome, err := d.cache.Read(ctx, asked, func(ctx context.Context) (*cache.Response, *invalidation.Set, error) {
+			r, deps, err := d.compute(ctx, p)
+			computed = deps
+			return r, deps, err
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+		if outcome == cache.Miss || outcome == cache.Bypassed {
+			return r, computed, nil
+		}
+		if deps, ok := d.cache.HeldDependencies(r); ok {
+			return r, deps, nil
+		}
+		asked.Fresh = true // it has just expired: what is computed now is ours
+	}
+	return nil, nil, fmt.Errorf("request %s: %w", p.request, ErrModelChanged)
+}
+
+// Narrowed tells whether an answer leaves out what its reader may not have.
+func (a *Answer) Narrowed() bool { return a.narrowed }

@@ -1,0 +1,268 @@
+package environment_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/automation"
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/pages"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/strictyaml"
+	"ubiquon/internal/environment"
+	"ubiquon/internal/outbound"
+	"ubiquon/internal/settings"
+	"ubiquon/internal/store/writing"
+	"ubiquon/internal/testkit"
+)
+
+// yard builds a site with a page for each pier and one that lists the first two, and says what it
+// reads for which.
+type yard struct {
+	node
+	t   *testing.T
+	key string
+
+	mu     sync.Mutex
+	orders []automation.Order
+}
+
+func newYard(t *testing.T) *yard {
+	t.Helper()
+	y := &yard{t: t}
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var order automation.Order
+		if err := json.NewDecoder(r.Body).Decode(&order); err != nil {
+			http.Error(w, err.Error(), 400)
+			return
+		}
+		y.mu.Lock()
+		defer y.mu.Unlock()
+		y.orders = append(y.orders, order)
+		w.WriteHeader(202)
+	}))
+	t.Cleanup(web.Close)
+	y.node = start(t, environment.Options{
+		Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Outbound: outbound.Options{Private: true},
+		Address: "http://gateway.example",
+		Settings: settings.Seed{Sites: map[string]rebuild.Site{"web": {Address: web.URL, Build: &rebuild.Call{
+			Call: web.URL, Secret: hookSecret,
+			Quiet: strictyaml.Duration(10 * time.Millisecond), AtMost: strictyaml.Duration(time.Second),
+		}}}},
+	}, access.NewSecret())
+	var err error
+	if _, y.key, err = y.Keys.CreateKey(t.Context(), access.Key{
+		Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}},
+	}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	return y
+}
+
+// ordered waits for the order of a number, from 0.
+func (y *yard) ordered(n int) automation.Order {
+	y.t.Helper()
+	var out automation.Order
+	testkit.Eventually(y.t, fmt.Sprintf("order %d", n), func() bool {
+		y.mu.Lock()
+		defer y.mu.Unlock()
+		if len(y.orders) <= n {
+			return false
+		}
+		out = y.orders[n]
+		return true
+	})
+	return out
+}
+
+// read reads for a page.
+func (y *yard) read(mark, path string) (int, string) {
+	y.t.Helper()
+	req, err := http.NewRequest("GET", y.client.Address+"/content/"+y.Replica.Environment()+"/published"+path, nil)
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	req.Header.Set("Authorization", "Bearer "+y.key)
+	req.Header.Set(pages.Header, mark)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		y.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	body, _ := io.ReadAll(resp.Body)
+	return resp.StatusCode, string(body)
+}
+
+// build does what an order says, and reports it.
+func (y *yard) build(o automation.Order, state string) {
+	y.t.Helper()
+	mark := func(page string) string { return fmt.Sprintf("%q; build=\"%d\"", page, o.Number) }
+	asked := []string(o.Pages)
+	if pages.Asked(o.Pages).IsAll() {
+		_, list := y.read(mark(""), "/piers?fields=slug&sort=slug")
+		var piers struct{ Items []struct{ Slug string } }
+		if err := json.Unmarshal([]byte(list), &piers); err != nil {
+			y.t.Fatal(err)
+		}
+		asked = []string{"/"}
+		for _, p := range piers.Items {
+			asked = append(asked, "/piers/"+p.Slug)
+		}
+	}
+	for _, page := range asked {
+		if page == "/" {
+			y.read(mark(page), "/piers?fields=name&sort=name&limit=2")
+		} else if status, body := y.read(mark(page), page+"?fields=name"); status != 200 && status != 404 {
+			y.t.Fatal(status, body)
+		}
+	}
+	a, err := (&clientOf{y.client.Address, y.key}).post("/builds/"+o.Build+"/reports", map[string]string{"state": state})
+	if err != nil || a != 200 {
+		y.t.Fatal(a, err)
+	}
+}
+
+type clientOf struct{ address, key string }
+
+func (c *clientOf) post(path string, body any) (int, error) {
+	src, _ := json.Marshal(body)
+	req, err := http.NewRequest("POST", c.address+"/control/v1"+path, strings.NewReader(string(src)))
+	if err != nil {
+		return 0, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.key)
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return 0, err
+	}
+	resp.Body.Close()
+	return resp.StatusCode, nil
+}
+
+// publish publishes piers, by name; the slug is the id.
+func (y *yard) publish(piers ...string) {
+	y.t.Helper()
+	var edits []writing.Edit
+	for _, p := range piers {
+		id, name, _ := strings.Cut(p, "=")
+		e := writing.Edit{
+			ID: content.MakeID(content.Local, "pier", id), Type: "pier", Origin: content.Local, Loose: true,
+			Live: writing.PublishNewest, Save: content.Fields{"name": name, "slug": id},
+		}
+		if name == "" {
+			e.Save, e.Live, e.Delete, e.EvenIfReferred = nil, 0, true, true
+		}
+		edits = append(edits, e)
+	}
+	if _, err := y.Authoring.Apply(y.t.Context(), edits, "test", content.Cause{Kind: "user"}); err != nil {
+		y.t.Fatal(err)
+	}
+}
+
+// stale are the pages that are, once the ledger has come as far as the content.
+func (y *yard) stale() []string {
+	y.t.Helper()
+	out := []string{}
+	testkit.Eventually(y.t, "the ledger knows", func() bool {
+		all, err := y.Pages.List(y.t.Context(), api.PageFilter{Site: "web", Limit: 1000})
+		if err != nil {
+			y.t.Fatal(err)
+		}
+		out = out[:0]
+		for _, p := range all.Items {
+			if p.StaleSince != nil {
+				out = append(out, p.Page)
+			}
+		}
+		if all.Ledger.Structure {
+			out = append(out, "structure")
+		}
+		return all.Ledger.Position >= y.Replica.Applied()
+	})
+	return out
+}
+
+// last is the build that was asked for last, once it is in a state.
+func (y *yard) last(state rebuild.State) rebuild.Build {
+	y.t.Helper()
+	var b rebuild.Build
+	testkit.Eventually(y.t, "the last build is "+string(state), func() bool {
+		all, err := y.Automation.Builds(y.t.Context(), api.BuildFilter{Site: "web"})
+		if err != nil || len(all) == 0 {
+			return false
+		}
+		b = all[0]
+		return b.State == state
+	})
+	return b
+}
+
+// TestABuildRendersWhatIsStale builds a site whose pages say what they read, whole, in part, and
+// not at all.
+func TestABuildRendersWhatIsStale(t *testing.T) {
+	y := newYard(t)
+	y.publish("mella=Mella", "north=North Quay", "tern=Tern Rock")
+	if _, err := y.Automation.Rebuild(t.Context(), "web", "ada", true); err != nil {
+		t.Fatal(err)
+	}
+	o := y.ordered(0)
+	if !pages.Asked(o.Pages).IsAll() {
+		t.Errorf("the first build is of %v", o.Pages)
+	}
+	y.build(o, "finished")
+	testkit.Eventually(t, "the build is promoted", func() bool {
+		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web"})
+		return err == nil && len(all.Items) == 4 && all.Ledger.Position > 0 && all.Ledger.Reads == 5
+	})
+	if got := y.stale(); len(got) > 0 {
+		t.Errorf("stale after the build: %v", got)
+	}
+
+	y.publish("tern=Tern Islet") // on its own page alone: the list shows the first two by name
+	o = y.ordered(1)
+	if !slices.Equal(o.Pages, []string{"/piers/tern"}) || len(o.Causes) != 1 || o.Causes[0].Type != "pier" {
+		t.Errorf("ordered %+v", o)
+	}
+	if b := y.last(rebuild.Running); !slices.Equal(b.Pages, []string{"/piers/tern"}) {
+		t.Errorf("the build is of %v", b.Pages)
+	}
+	// While it runs there is another change; and what it reads comes before the one after that.
+	y.publish("mella=Mella Quay")
+	y.build(o, "finished")
+	o = y.ordered(2)
+	if !slices.Equal(o.Pages, []string{"/", "/piers/mella"}) {
+		t.Errorf("ordered %+v", o)
+	}
+	y.build(o, "failed")
+	if got := y.stale(); !slices.Equal(got, []string{"/", "/piers/mella"}) {
+		t.Errorf("stale after a failure: %v", got)
+	}
+	o = y.ordered(3) // it is tried again
+	if !slices.Equal(o.Pages, []string{"/", "/piers/mella"}) {
+		t.Errorf("ordered again %+v", o)
+	}
+	y.build(o, "finished")
+	testkit.Eventually(t, "nothing is stale", func() bool { return len(y.stale()) == 0 })
+
+	y.publish("ostra=Østra") // is seen by the structure, and is in no list of two
+	o = y.ordered(4)
+	if !pages.Asked(o.Pages).IsAll() {
+		t.Errorf("a new pier: ordered %v", o.Pages)
+	}
+	y.build(o, "finished")
+	testkit.Eventually(t, "there are five pages", func() bool {
+		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web"})
+		return err == nil && len(all.Items) == 5 && all.Ledger.Stale == 0
+	})
+}

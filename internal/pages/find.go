@@ -1,0 +1,186 @@
+package pages
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/core/rule"
+	"ubiquon/internal/delivery"
+	stored "ubiquon/internal/store/pages"
+)
+
+// What happened, in causes that are no change of an entry.
+const (
+	causeModel = "model"
+	causeTime  = "time"
+	causeLost  = "registrations lost"
+	causeFound = "found on looking anew"
+)
+
+// match finds the reads that changes may have touched.
+func (k *keeper) match(changes []invalidation.Delta) {
+	for from := 0; from < len(changes); {
+		to := from + 1
+		for to < len(changes) && changes[to].Commit == changes[from].Commit {
+			to++
+		}
+		k.matchCommit(changes[from:to])
+		from = to
+	}
+}
+
+func (k *keeper) matchCommit(commit []invalidation.Delta) {
+	sequence := commit[0].Sequence
+	if commit[0].Kind == content.ModelChange {
+		for _, r := range k.reads {
+			k.suspect(r, sequence, []rebuild.Cause{{Sequence: sequence, What: causeModel}})
+		}
+		return
+	}
+	deltas := make([]*invalidation.Delta, len(commit))
+	for i := range commit {
+		deltas[i] = &commit[i]
+	}
+	found, moved := k.index.Match(deltas...)
+	for _, m := range moved {
+		m.Subscriber.ends = m.Deadline
+	}
+	for _, r := range found {
+		k.suspect(r, sequence, k.causesFor(r, deltas))
+	}
+}
+
+// causesFor are the changes of a commit by which a read may give something else.
+func (k *keeper) causesFor(r *read, commit []*invalidation.Delta) []rebuild.Cause {
+	var out []rebuild.Cause
+	deps := k.index.Set(r.handle)
+	for _, all := range []bool{false, true} { // several may do in sum what none does alone
+		for _, c := range commit {
+			if len(out) < mostCauses && (all || deps.Affected(c)) {
+				if o := rule.OccurrenceOf(k.s.replica.Model(), &c.Change); o != nil {
+					out = append(out, causeOf(o))
+				}
+			}
+		}
+		if out != nil {
+			break
+		}
+	}
+	return out
+}
+
+// causeOf is what a build is told of a change.
+func causeOf(o *rule.Occurrence) rebuild.Cause {
+	return rebuild.Cause{
+		Sequence: o.Sequence, Entry: o.Entry, Type: o.Type, What: o.Event, Event: o.Announced,
+		Locales: o.Locales, Slugs: o.Slugs, Paths: o.Paths,
+	}
+}
+
+// suspect has a read computed: it may give something else since a change.
+func (k *keeper) suspect(r *read, since int64, causes []rebuild.Cause) {
+	if !k.todo[r] {
+		r.since, r.causes = since, nil
+	}
+	k.todo[r] = true
+	for _, c := range causes {
+		if len(r.causes) < mostCauses {
+			r.causes = append(r.causes, c)
+		}
+	}
+}
+
+// learn takes up reads that were registered.
+func (k *keeper) learn(ctx context.Context) error {
+	more, err := k.s.store.Pages.Reads(ctx, k.site, k.last)
+	if err != nil {
+		return err
+	}
+	for _, one := range more {
+		r := &read{Read: one}
+		k.reads[one.ID] = r
+		k.last = one.ID
+		k.suspect(r, k.position, []rebuild.Cause{{Sequence: k.position, What: causeFound}})
+	}
+	return nil
+}
+
+// compute finds out what the reads give that are to be tried, as of the position or later. It
+// returns those that give something else than is known; those that cannot be tried now are left.
+func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
+	type found struct {
+		r     *read
+		known delivery.Known
+		err   error
+	}
+	jobs, results := make(chan *read), make(chan found)
+	var wg sync.WaitGroup
+	for range min(atOnce, len(k.todo)) {
+		wg.Go(func() {
+			for r := range jobs {
+				known, err := k.find(ctx, r)
+				results <- found{r, known, err}
+			}
+		})
+	}
+	todo := make([]*read, 0, len(k.todo))
+	for r := range k.todo {
+		todo = append(todo, r)
+	}
+	go func() {
+		for _, r := range todo {
+			jobs <- r
+		}
+		close(jobs)
+		wg.Wait()
+		close(results)
+	}()
+	var out []stored.Answered
+	for f := range results {
+		r := f.r
+		if f.err != nil {
+			if r.tries++; r.tries < mostTries || ctx.Err() != nil {
+				continue
+			}
+			f.known = delivery.Known{Name: "503 " + f.err.Error(), Ends: time.Now().Add(retryUnanswered)}
+		}
+		r.tries = 0
+		delete(k.todo, r)
+		k.index.Remove(r.handle)
+		r.handle, r.ends = 0, f.known.Ends
+		if deps := f.known.Dependencies; deps != nil {
+			r.handle = k.index.Add(r, deps)
+		}
+		if f.known.Name != r.Answer {
+			out = append(out, stored.Answered{Read: r.ID, Answer: f.known.Name, Since: r.since, Causes: r.causes})
+		}
+	}
+	return out, ctx.Err()
+}
+
+// retryUnanswered is after how long a read is tried again that could not be answered.
+const retryUnanswered = 30 * time.Second
+
+// find finds out what a read gives.
+func (k *keeper) find(ctx context.Context, r *read) (delivery.Known, error) {
+	var rights *access.Rights
+	if r.Rights != "" {
+		own, err := grantsOf(r.Rights)
+		if err != nil {
+			return delivery.Known{}, fmt.Errorf("the grants of a read: %w", err)
+		}
+		rights = &access.Rights{Own: own}
+	}
+	known, err := k.s.delivery.Find(ctx, principal, r.Request, rights, k.position)
+	if err != nil && !errors.Is(err, context.Canceled) {
+		k.s.log.Debug("a read of a page cannot be computed now", "site", k.site, "request", r.Request, "error", err)
+	}
+	return known, err
+}
