@@ -103,14 +103,19 @@ func (s *Service) flushLoop(ctx context.Context) {
 	}
 }
 
-// Flush returns when everything that was noted of a site before the call is stored.
+// Flush returns when everything that was noted of a site before the call is stored, and others
+// know of it, unless more comes all the time.
 func (s *Service) Flush(ctx context.Context, site string) error {
 	v, ok := s.buffers.Load(site)
 	if !ok {
 		return nil
 	}
-	_, err := s.flush(ctx, v.(*buffer))
-	return err
+	for range 3 {
+		if more, err := s.flush(ctx, v.(*buffer)); err != nil || !more {
+			return err
+		}
+	}
+	return nil
 }
 
 // flush stores what is held of a site. more says that it is to be called again, if only to note
@@ -178,12 +183,8 @@ func (s *Service) release(ctx context.Context, b *buffer) (more bool, err error)
 func (s *Service) flushAll(ctx context.Context) error {
 	var first error
 	s.buffers.Range(func(_, v any) bool {
-		b := v.(*buffer)
-		for range 3 {
-			if _, err := s.flush(ctx, b); err != nil {
-				first = err
-				return true
-			}
+		if err := s.Flush(ctx, v.(*buffer).site); err != nil {
+			first = err
 		}
 		return true
 	})
