@@ -149,7 +149,7 @@ func (a *Service) TestSite(ctx context.Context, name string) (api.CallAnswer, er
 		m.Address, secret = site.Refresh.Call, site.Refresh.Secret
 		m.Payload = outbound.Event{
 			Type: "pages-stale", Source: a.source(), ID: m.ID, Time: time.Now().UTC(),
-			Data: StalePages{Site: name, Pages: []StalePage{}, Test: true},
+			Data: StalePages{Site: name, Pages: []StalePage{}, Reads: []string{}, Test: true},
 		}
 	default:
 		return api.CallAnswer{}, api.BadParameter("site", "the site %s does not say what is called", name)

@@ -53,6 +53,8 @@ type Pages interface {
 	Flush(ctx context.Context, site string) error
 	// Wake has the ledger of a site looked at.
 	Wake(site string)
+	// Shown is a request of the ledger as people write it.
+	Shown(text string) string
 }
 
 // Service runs the rules of one environment. It is safe for concurrent use.
@@ -153,6 +155,13 @@ func (a *Service) SettingsChanged() {
 			}}
 		}
 	}
+	for name, site := range st.Sites {
+		if site.Refresh != nil && !site.Off {
+			loops["refresh "+name] = background.Loop{Mark: markOf(site), Run: func(ctx context.Context) {
+				a.refreshSite(ctx, name, site)
+			}}
+		}
+	}
 	for name, target := range st.Downstream {
 		loops["downstream "+name] = background.Loop{Mark: markOf(target), Run: func(ctx context.Context) {
 			if err := a.store.Downstream.Configure(ctx, slices.Sorted(maps.Keys(st.Downstream))); err != nil {
@@ -178,6 +187,7 @@ func markOf(v any) string {
 // PagesJudged has the builder of a site looked after: which of its pages are stale has changed.
 func (a *Service) PagesJudged(site string) {
 	background.Nudge(a.wakeBuild(site))
+	background.Nudge(a.wakeBuild(refreshOf(site)))
 	a.news.Tell("pages")
 }
 

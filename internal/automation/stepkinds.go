@@ -43,6 +43,9 @@ type StalePages struct {
 	Site     string      `json:"site"`
 	Sequence int64       `json:"sequence"`
 	Pages    []StalePage `json:"pages"`
+	// Reads are the requests of those pages that give something else now, as they were sent: of the
+	// published edition what stands below it.
+	Reads []string `json:"reads"`
 	// All says that every page may be stale; Pages is empty then.
 	All bool `json:"all"`
 	// Test says that nothing is to be rendered.
@@ -51,8 +54,12 @@ type StalePages struct {
 
 // StalePage is one page, with the changes by which it is stale.
 type StalePage struct {
-	Path   string          `json:"path"`
+	Path string `json:"path"`
+	// Since is the first of these changes, if the page has said what it reads.
+	Since  int64           `json:"since,omitempty"`
 	Causes []rebuild.Cause `json:"causes"`
+	// Gone says that what the page showed is not there any more.
+	Gone bool `json:"gone,omitempty"`
 }
 
 // pagesPerCall bounds the pages that one call names.
@@ -71,9 +78,9 @@ func (a *Service) doRefresh(ctx context.Context, j *runs.Job) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	data := StalePages{Site: step.Site, Sequence: j.About.Sequence, Pages: []StalePage{}}
+	data := StalePages{Site: step.Site, Sequence: j.About.Sequence, Pages: []StalePage{}, Reads: []string{}}
 	for _, path := range a.filling(j.Rule, &j.About).Pages(step.Pages) {
-		data.Pages = append(data.Pages, StalePage{path, []rebuild.Cause{causeOf(j.Rule, &j.About)}})
+		data.Pages = append(data.Pages, StalePage{Path: path, Causes: []rebuild.Cause{causeOf(j.Rule, &j.About)}})
 	}
 	if slices.Contains(step.Pages, rule.AllPages) || len(data.Pages) == 0 || len(data.Pages) > pagesPerCall {
 		data.Pages, data.All = []StalePage{}, true

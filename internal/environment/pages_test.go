@@ -60,13 +60,19 @@ func newYard(t *testing.T) *yard {
 			Quiet: strictyaml.Duration(10 * time.Millisecond), AtMost: strictyaml.Duration(time.Second),
 		}}}},
 	}, access.NewSecret())
+	y.mayRead()
+	return y
+}
+
+// mayRead gives the site its key.
+func (y *yard) mayRead() {
+	y.t.Helper()
 	var err error
-	if _, y.key, err = y.Keys.CreateKey(t.Context(), access.Key{
+	if _, y.key, err = y.Keys.CreateKey(y.t.Context(), access.Key{
 		Name: "web", Site: "web", Grants: access.Grants{{Verb: "read", Edition: "published", Type: "*"}},
 	}, "test"); err != nil {
-		t.Fatal(err)
+		y.t.Fatal(err)
 	}
-	return y
 }
 
 // ordered waits for the order of a number, from 0.
@@ -265,4 +271,93 @@ func TestABuildRendersWhatIsStale(t *testing.T) {
 		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web"})
 		return err == nil && len(all.Items) == 5 && all.Ledger.Stale == 0
 	})
+}
+
+// TestAStalePageIsRefreshed has pages rendered on demand, and tells the site of those that are
+// stale: of those alone, again until it takes the call, and no more once they are rendered.
+func TestAStalePageIsRefreshed(t *testing.T) {
+	var mu sync.Mutex
+	var told []automation.StalePages
+	refuse, done := 0, false
+	y := &yard{t: t}
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		var event struct {
+			Type string
+			Data automation.StalePages
+		}
+		if err := json.NewDecoder(r.Body).Decode(&event); err != nil || event.Type != "pages-stale" {
+			http.Error(w, "no event", 400)
+			return
+		}
+		if refuse > 0 {
+			refuse--
+			http.Error(w, "the tide is out", 503)
+			return
+		}
+		told = append(told, event.Data)
+		answer := map[string]any{}
+		if done {
+			answer["done"] = []string{event.Data.Pages[0].Path}
+		}
+		_ = json.NewEncoder(w).Encode(answer)
+	}))
+	t.Cleanup(web.Close)
+	y.node = start(t, environment.Options{
+		Store: testkit.Store(t, testkit.Model(t, testkit.Ferries)), Outbound: outbound.Options{Private: true},
+		Settings: settings.Seed{Sites: map[string]rebuild.Site{
+			"web": {Address: web.URL, Refresh: &rebuild.Refresh{Call: web.URL, Secret: hookSecret}},
+		}},
+	}, access.NewSecret())
+	y.mayRead()
+	heard := func(n int) automation.StalePages {
+		t.Helper()
+		testkit.Eventually(t, fmt.Sprintf("the site is told for the %d. time", n), func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return len(told) >= n
+		})
+		mu.Lock()
+		defer mu.Unlock()
+		return told[n-1]
+	}
+	y.publish("mella=Mella", "ostra=Østra")
+	for _, p := range []string{"mella", "ostra"} {
+		y.read(fmt.Sprintf("\"/%s\"; render=\"1\"", p), "/piers/"+p+"?fields=name")
+		y.read(fmt.Sprintf("\"/%s\"; render=\"1\"", p), "/piers?count=true&limit=0")
+	}
+	if got := y.stale(); len(got) > 0 {
+		t.Errorf("stale at once: %v", got)
+	}
+	y.publish("mella=Mella Quay")
+	first := heard(1)
+	if len(first.Pages) != 1 || first.Pages[0].Path != "/mella" || first.Pages[0].Since == 0 || first.All ||
+		len(first.Pages[0].Causes) != 1 || !slices.Equal(first.Reads, []string{"/piers/mella?fields=name"}) {
+		t.Errorf("told %+v", first)
+	}
+	if got := y.stale(); !slices.Equal(got, []string{"/mella"}) {
+		t.Errorf("told, and not rendered: %v", got)
+	}
+	y.read(`"/mella"; render="2"`, "/piers/mella?fields=name")
+	testkit.Eventually(t, "it is rendered", func() bool { return len(y.stale()) == 0 })
+
+	mu.Lock()
+	refuse, done = 1, true
+	mu.Unlock()
+	y.publish("ostra=Østra Quay")
+	if second := heard(2); len(second.Pages) != 1 || second.Pages[0].Path != "/ostra" {
+		t.Errorf("told %+v", second)
+	}
+	testkit.Eventually(t, "what is said to be done counts", func() bool { return len(y.stale()) == 0 })
+
+	// A pier less: both pages count them, and one shows it no more.
+	mu.Lock()
+	done = false
+	mu.Unlock()
+	y.publish("mella=")
+	third := heard(3)
+	if len(third.Pages) != 2 || !third.Pages[0].Gone || third.Pages[1].Gone {
+		t.Errorf("told %+v", third)
+	}
 }

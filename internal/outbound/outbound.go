@@ -4,6 +4,7 @@ package outbound
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -169,6 +170,8 @@ type Message struct {
 	Headers map[string]string
 	// Payload is sent as JSON, an Event as a CloudEvent.
 	Payload any
+	// Most is how much of the answer's body is read, in bytes; 0 means 2,000.
+	Most int64
 }
 
 // Post sends payload to an address: see Send.
@@ -210,8 +213,11 @@ func (c *Caller) Send(ctx context.Context, m Message) (Answer, error) {
 		return Answer{}, err
 	}
 	defer resp.Body.Close()
-	text, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-	answer := Answer{resp.StatusCode, string(bytes.TrimSpace(text))}
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, cmp.Or(m.Most, maxAnswer)))
+	answer := Answer{resp.StatusCode, string(bytes.TrimSpace(text)), ""}
+	if at, err := resp.Location(); err == nil {
+		answer.Location = at.String()
+	}
 	if resp.StatusCode/100 == 2 {
 		return answer, nil
 	}
@@ -226,6 +232,8 @@ type Answer struct {
 	Status int
 	// Text is the beginning of the body.
 	Text string
+	// Location is the header of that name, made absolute.
+	Location string
 }
 
 // AnswerError is the error of a call that was answered, but not taken.

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -11,6 +12,7 @@ import (
 
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/rebuild"
 	stored "ubiquon/internal/store/pages"
 )
@@ -149,7 +151,7 @@ func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed
 		}
 		if time.Since(claimed) >= claimEvery || c.Batch != was {
 			claimed = time.Now()
-			if _, err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID); err != nil {
+			if err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID, k.lost(ctx)); err != nil {
 				return err
 			}
 		}
@@ -243,13 +245,14 @@ func (k *keeper) follow(ctx context.Context) func(pgx.Tx, []stored.Judged) error
 		}
 		var causes []rebuild.Cause
 		seen := map[string]bool{}
-		stale := false
+		stale, structure := 0, false
 		for i := range judged {
 			j := &judged[i]
-			if !j.News() || j.OnDemand {
+			if !j.News() {
 				continue
 			}
-			stale = true
+			stale++
+			structure = structure || j.Path == pages.Structure
 			for _, c := range j.Causes {
 				if key := c.Entry + " " + c.What; len(causes) < mostBuildCauses && !seen[key] {
 					seen[key] = true
@@ -257,10 +260,23 @@ func (k *keeper) follow(ctx context.Context) func(pgx.Tx, []stored.Judged) error
 				}
 			}
 		}
-		if !stale {
-			return nil
+		if stale == 0 ||
+			site.Refresh != nil && !structure && stale <= cmp.Or(site.RefreshUpTo, rebuild.DefaultRefreshUpTo) {
+			return nil // nothing, or what is refreshed
 		}
 		return k.s.o.Request(ctx, tx, k.site, causes, k.position)
+	}
+}
+
+// lost asks for a build of a site of which registrations are missing.
+func (k *keeper) lost(ctx context.Context) func(pgx.Tx) error {
+	return func(tx pgx.Tx) error {
+		k.s.log.Warn("a node has gone that knew what pages read; the site counts as stale as a whole", "site", k.site)
+		site := k.s.o.Settings.State().Sites[k.site]
+		if site.Build == nil || site.Off {
+			return nil
+		}
+		return k.s.o.Request(ctx, tx, k.site, []rebuild.Cause{{Sequence: k.position, What: causeLost}}, k.position)
 	}
 }
 

@@ -56,14 +56,14 @@ func (s *Service) List(ctx context.Context, f api.PageFilter) (api.SitePages, er
 	}
 	for i := range out.Items {
 		for j, text := range out.Items[i].Reads {
-			out.Items[i].Reads[j] = s.shown(text)
+			out.Items[i].Reads[j] = s.Shown(text)
 		}
 	}
 	return out, nil
 }
 
-// shown is a request as people write it: of the published edition what stands below it.
-func (s *Service) shown(text string) string {
+// Shown is a request as people write it: of the published edition what stands below it.
+func (s *Service) Shown(text string) string {
 	r, err := query.ParseRequest(text)
 	if err != nil {
 		return text

@@ -25,6 +25,9 @@ type Site struct {
 	Off     bool     `yaml:"off" json:"off,omitempty"`
 	Build   *Call    `yaml:"build" json:"build,omitempty"`
 	Refresh *Refresh `yaml:"refresh" json:"refresh,omitempty"`
+	// RefreshUpTo is how many stale pages are refreshed of a site that has a build, too; if
+	// there are more, all of it is built. 0 means 200.
+	RefreshUpTo int `yaml:"refreshUpTo" json:"refreshUpTo,omitempty"`
 	// Preview is the address at which the site shows an entry in preview, with
 	// {path}, {token} and {locale} in it.
 	Preview string `yaml:"preview" json:"preview,omitempty"`
@@ -60,7 +63,23 @@ type Call struct {
 type Refresh struct {
 	Call   string `yaml:"call" json:"call"`
 	Secret string `yaml:"secret" json:"secret,omitempty"`
+	// AtMost is how many pages one call names; 0 means 200. AtOnce is how many calls are made at
+	// the same time; 0 means 4.
+	AtMost int `yaml:"atMost" json:"atMost,omitempty"`
+	AtOnce int `yaml:"atOnce" json:"atOnce,omitempty"`
 }
+
+// The bounds of a site that does not say.
+const (
+	DefaultRefreshUpTo = 200
+	DefaultPagesACall  = 200
+	DefaultCallsAtOnce = 4
+)
+
+const (
+	mostPagesACall  = 1000
+	mostCallsAtOnce = 32
+)
 
 // Silent tells whether the builder never reports.
 func (c *Call) Silent() bool { return c.Reports == ReportsNone }
@@ -105,6 +124,15 @@ func (s *Site) Check() (wrong []string) {
 		if u, err := url.Parse(a.address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 			add("%s: %q is no http address", a.name, a.address)
 		}
+	}
+	if s.RefreshUpTo < 0 {
+		add("refreshUpTo: it is less than 0")
+	}
+	if r := s.Refresh; r != nil && (r.AtMost < 0 || r.AtMost > mostPagesACall) {
+		add("refresh.atMost: a call names up to %d pages, not %d", mostPagesACall, r.AtMost)
+	}
+	if r := s.Refresh; r != nil && (r.AtOnce < 0 || r.AtOnce > mostCallsAtOnce) {
+		add("refresh.atOnce: up to %d calls are made at once, not %d", mostCallsAtOnce, r.AtOnce)
 	}
 	b := s.Build
 	if b == nil {

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/proof"
 )
 
@@ -127,34 +128,51 @@ func (b *Board) refresh(w http.ResponseWriter, r *http.Request) {
 	}
 	b.refreshes = append([]Refresh{done}, b.refreshes[:min(len(b.refreshes), 99)]...)
 	b.mu.Unlock()
-	w.WriteHeader(http.StatusNoContent)
+	rendered := []string{}
+	for _, path := range done.Pages {
+		if _, err := b.page(r.Context(), path); err == nil {
+			rendered = append(rendered, path)
+		}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(map[string]any{"done": rendered})
 }
 
 func (b *Board) serve(w http.ResponseWriter, r *http.Request) {
 	path := r.URL.Path
-	b.mu.Lock()
-	p, needed := b.pages[path], b.sequence
-	b.mu.Unlock()
-	if p == nil {
-		var err error
-		if p, err = b.render(r.Context(), path, needed); err != nil {
-			b.o.Log.Warn("a page cannot be rendered", "path", path, "error", err)
-			http.Error(w, "The display is out of order: "+err.Error(), http.StatusBadGateway)
-			return
-		}
-		b.mu.Lock()
-		if len(b.pages) >= mostPages {
-			clear(b.pages)
-		}
-		if b.sequence == needed { // else it may be stale already
-			b.pages[path] = p
-		}
-		b.mu.Unlock()
+	p, err := b.page(r.Context(), path)
+	if err != nil {
+		b.o.Log.Warn("a page cannot be rendered", "path", path, "error", err)
+		http.Error(w, "The display is out of order: "+err.Error(), http.StatusBadGateway)
+		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-cache")
 	w.Header().Set("Ubiquon-Sequence", fmt.Sprint(p.sequence))
 	_, _ = w.Write(p.body) // the visitor may be gone
+}
+
+// page returns a page, rendered if need be.
+func (b *Board) page(ctx context.Context, path string) (*page, error) {
+	b.mu.Lock()
+	p, needed := b.pages[path], b.sequence
+	b.mu.Unlock()
+	if p != nil {
+		return p, nil
+	}
+	p, err := b.render(ctx, path, needed)
+	if err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.pages) >= mostPages {
+		clear(b.pages)
+	}
+	if b.sequence == needed { // else it may be stale already
+		b.pages[path] = p
+	}
+	return p, nil
 }
 
 // shown is what a page of the display shows.
@@ -185,8 +203,9 @@ type (
 // render reads what a page shows, at the sequence or later, and renders it.
 func (b *Board) render(ctx context.Context, path string, sequence int64) (*page, error) {
 	s := shown{Path: path, Title: "All piers", At: time.Now()}
+	mark := fmt.Sprintf("%q; render=\"%x\"", path, s.At.UnixNano())
 	var err error
-	if s.Sequence, err = b.read(ctx, sequence, "/notices?sort=-published&limit=4&fields=title,severity,text(plain)",
+	if s.Sequence, err = b.read(ctx, sequence, mark, "/notices?sort=-published&limit=4&fields=title,severity,text(plain)",
 		itemsOf(&s.Notices)); err != nil {
 		return nil, err
 	}
@@ -197,13 +216,13 @@ func (b *Board) render(ctx context.Context, path string, sequence int64) (*page,
 			Name   string
 			Routes []route
 		}
-		if _, err := b.read(ctx, sequence, "/piers/"+url.PathEscape(slug)+"?fields=name,routes(number,name,minutes)",
+		if _, err := b.read(ctx, sequence, mark, "/piers/"+url.PathEscape(slug)+"?fields=name,routes(number,name,minutes)",
 			&one); err != nil {
 			return nil, err
 		}
 		s.Title, s.Routes = one.Name, one.Routes
 	} else if _, err := b.read(
-		ctx, sequence, "/piers?sort=name&limit=100&fields=name,slug", itemsOf(&s.Piers),
+		ctx, sequence, mark, "/piers?sort=name&limit=100&fields=name,slug", itemsOf(&s.Piers),
 	); err != nil {
 		return nil, err
 	}
@@ -219,14 +238,15 @@ func itemsOf[T any](into *[]T) any {
 	return &struct{ Items *[]T }{into}
 }
 
-// read gets one answer of the gateway, no older than the sequence.
-func (b *Board) read(ctx context.Context, sequence int64, path string, into any) (int64, error) {
+// read gets one answer of the gateway, no older than the sequence; mark says for which page.
+func (b *Board) read(ctx context.Context, sequence int64, mark, path string, into any) (int64, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, b.o.Gateway+path, nil)
 	if err != nil {
 		return 0, err
 	}
 	req.Header.Set("Authorization", "Bearer "+b.o.Key)
 	req.Header.Set("Ubiquon-Min-Sequence", fmt.Sprint(sequence))
+	req.Header.Set(pages.Header, mark)
 	resp, err := b.client.Do(req)
 	if err != nil {
 		return 0, err

@@ -32,18 +32,17 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 	}
 	var is struct{ About struct{ Type string } }
 	var item, settings map[string]any
-	section, title, fields := sectionOf(""), "", ""
+	shown, title, fields := sectionOf(""), "", ""
 	err := get("about(type)", &is)
 	if err == nil {
-		section = sectionOf(is.About.Type)
-		_, fields, _ = strings.Cut(section.read, "fields=")
-		if section.name == "" {
+		shown = sectionOf(is.About.Type)
+		if fields = shown.item; shown.name == "" {
 			fields = "title"
 		}
 		err = get(fields, &item)
 	}
 	if err == nil {
-		_, err = s.read(r.Context(), 0, "/harbour-settings?fields=name,claim,telephone", &settings)
+		_, err = s.read(r.Context(), 0, "", "/harbour-settings?fields=name,claim,telephone", &settings)
 	}
 	if err != nil {
 		http.Error(w, "There is no preview of this: "+err.Error(), http.StatusNotFound)
@@ -57,7 +56,7 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 	p := page{
 		Name:     settings["name"],
 		Settings: settings,
-		Section:  section.name,
+		Section:  shown.name,
 		Title:    "Preview: " + title,
 		Item:     item,
 		Lists:    map[string][]any{},
@@ -67,7 +66,7 @@ func (s *Slipway) preview(w http.ResponseWriter, r *http.Request) {
 }
 
 // sectionOf is the section of the site that shows entries of a type.
-func sectionOf(typ string) (out struct{ name, title, read string }) {
+func sectionOf(typ string) (out section) {
 	of := map[string]string{"dispatch": "dispatches", "notice": "notices", "route": "routes", "pier": "piers"}[typ]
 	for _, sec := range sections {
 		if sec.name == of && of != "" {

@@ -19,6 +19,8 @@ import (
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+
+	"ubiquon/internal/core/pages"
 )
 
 // Options of Open.
@@ -65,6 +67,8 @@ type order struct {
 	Sequence int64  `json:"sequence"`
 	Report   string `json:"report"`
 	Test     bool   `json:"test"`
+	// Pages are those to be rendered.
+	Pages pages.Order `json:"pages"`
 }
 
 // Open takes up where an earlier run left off.
@@ -180,7 +184,7 @@ func (s *Slipway) next() (order, bool) {
 
 func (s *Slipway) build(ctx context.Context, o order) {
 	s.report(ctx, o, "started", "")
-	pages, sequence, err := s.render(ctx, o)
+	made, sequence, err := s.render(ctx, o)
 	if err == nil && s.o.Delay > 0 {
 		select {
 		case <-ctx.Done():
@@ -190,7 +194,7 @@ func (s *Slipway) build(ctx context.Context, o order) {
 	if ctx.Err() != nil {
 		return // the order stays, and is taken up at the next start
 	}
-	d := Done{Build: o.Build, Number: o.Number, Sequence: sequence, Pages: pages, At: time.Now().UTC()}
+	d := Done{Build: o.Build, Number: o.Number, Sequence: sequence, Pages: made, At: time.Now().UTC()}
 	if err == nil {
 		err = s.swap(o.Build)
 	}
@@ -254,13 +258,19 @@ func (s *Slipway) report(ctx context.Context, o order, state, reason string) {
 
 var errTooOld = errors.New("the gateway's answer is older than the order")
 
-// read gets one answer of the gateway, no older than the sequence.
-func (s *Slipway) read(ctx context.Context, sequence int64, path string, into any) (int64, error) {
+// errNotThere is the error of reading what is not there.
+var errNotThere = errors.New("the gateway has nothing there")
+
+// read gets one answer of the gateway, no older than the sequence; mark says for which page.
+func (s *Slipway) read(ctx context.Context, sequence int64, mark, path string, into any) (int64, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.o.Gateway+path, nil)
 	if err != nil {
 		return 0, err
 	}
 	req.Header.Set("Ubiquon-Min-Sequence", fmt.Sprint(sequence))
+	if mark != "" {
+		req.Header.Set(pages.Header, mark)
+	}
 	resp, err := s.send(req, path, s.o.Key)
 	if err != nil {
 		return 0, err
@@ -280,6 +290,10 @@ func (s *Slipway) send(req *http.Request, path, key string) (*http.Response, err
 	resp, err := s.client.Do(req)
 	if err != nil {
 		return nil, err
+	}
+	if resp.StatusCode == http.StatusNotFound {
+		resp.Body.Close()
+		return nil, fmt.Errorf("%s: %w", path, errNotThere)
 	}
 	if resp.StatusCode != http.StatusOK {
 		resp.Body.Close()

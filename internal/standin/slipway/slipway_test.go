@@ -27,6 +27,7 @@ type gateway struct {
 	title    string
 	broken   bool
 	reports  []string
+	marks    map[string]int // how often was read for which page
 }
 
 func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -46,15 +47,21 @@ func (g *gateway) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(500)
 		return
 	}
+	if g.marks == nil {
+		g.marks = map[string]int{}
+	}
+	g.marks[r.Header.Get("Ubiquon-Page")]++
 	w.Header().Set("Ubiquon-Sequence", fmt.Sprint(g.sequence))
 	if strings.HasPrefix(r.URL.Path, "/content/harbour-settings") {
 		fmt.Fprint(w, `{"name": "Skerry Line", "claim": "Island to island"}`)
 		return
 	}
-	fmt.Fprintf(
-		w, `{"items": [{"title": %q, "slug": "one", "text": {"html": "<p>Safe</p>"}}], "window": {"next": null}}`,
-		g.title,
-	)
+	item := fmt.Sprintf(`{"title": %q, "slug": "one", "text": {"html": "<p>Safe</p>"}}`, g.title)
+	if strings.HasSuffix(r.URL.Path, "/one") {
+		fmt.Fprint(w, item)
+		return
+	}
+	fmt.Fprintf(w, `{"items": [%s], "window": {"next": null}}`, item)
 }
 
 func (g *gateway) reported() string {
@@ -95,9 +102,11 @@ func (y *yard) run() {
 	y.t.Cleanup(func() { cancel(); wg.Wait() })
 }
 
-func (y *yard) order(secret string, build string, number, sequence int64) int {
+func (y *yard) order(secret string, build string, number, sequence int64, pages ...string) int {
 	y.t.Helper()
-	body, _ := json.Marshal(order{Build: build, Number: number, Sequence: sequence, Report: y.api.URL + "/report"})
+	body, _ := json.Marshal(order{
+		Build: build, Number: number, Sequence: sequence, Report: y.api.URL + "/report", Pages: pages,
+	})
 	req, err := http.NewRequest(http.MethodPost, y.web.URL+"/build", bytes.NewReader(body))
 	if err != nil {
 		y.t.Fatal(err)
@@ -176,7 +185,7 @@ func TestFailedBuildLeavesSiteUnchanged(t *testing.T) {
 	y.order(secret, "b2", 2, 8)
 	testkit.Eventually(
 		t, "the failure is reported",
-		func() bool { return strings.Contains(y.g.reported(), "failed /harbour-settings") },
+		func() bool { return strings.Contains(y.g.reported(), "failed /dispatches") },
 	)
 	if code, page := y.page("/"); code != 200 || !strings.Contains(page, "Skerry Line") {
 		t.Errorf("the site after a failure: %d %s", code, page)
@@ -189,4 +198,32 @@ func TestFailedBuildLeavesSiteUnchanged(t *testing.T) {
 		t, "an answer older than the order is a failure",
 		func() bool { return strings.Contains(y.g.reported(), errTooOld.Error()) },
 	)
+}
+
+// TestABuildOfSomePagesKeepsTheOthers builds a site, and then one page of it.
+func TestABuildOfSomePagesKeepsTheOthers(t *testing.T) {
+	y := open(t)
+	y.run()
+	y.order(secret, "b1", 1, 7)
+	testkit.Eventually(t, "the first is built", func() bool { return y.g.reported() == "started, finished" })
+	y.g.mu.Lock()
+	if n := y.g.marks[`""; build="1"`]; n != 4 || y.g.marks[`"/dispatches/one"; build="1"`] != 2 {
+		t.Errorf("read for %v", y.g.marks)
+	}
+	y.g.title, y.g.sequence, y.g.marks = "Second", 9, nil
+	y.g.mu.Unlock()
+	y.order(secret, "b2", 2, 9, "/dispatches/one", "/nowhere")
+	testkit.Eventually(t, "the second is built", func() bool { return strings.Count(y.g.reported(), "finished") == 2 })
+	y.g.mu.Lock()
+	defer y.g.mu.Unlock()
+	if len(y.g.marks) != 2 || y.g.marks[`"/dispatches/one"; build="2"`] != 2 {
+		t.Errorf("read for %v", y.g.marks)
+	}
+	for path, want := range map[string]string{
+		"/dispatches/one/": `content="9"`, "/dispatches/": `content="7"`, "/": `content="7"`, "/piers/one/": `content="7"`,
+	} {
+		if code, page := y.page(path); code != 200 || !strings.Contains(page, want) {
+			t.Errorf("%s: %d, without %s: %s", path, code, want, page)
+		}
+	}
 }

@@ -92,8 +92,8 @@ func (bs *Builds) putBuild(ctx context.Context, tx pgx.Tx, b *rebuild.Build) err
 		}
 	}
 	asked := b.Pages
-	if asked.IsAll() {
-		asked = corepages.All()
+	if b.State == rebuild.Waiting || b.State == rebuild.Skipped || b.State == rebuild.Cancelled {
+		asked = corepages.Asked{} // it is not said yet, or never was
 	}
 	_, err := tx.Exec(
 		ctx,

@@ -38,9 +38,7 @@ type Judged struct {
 	Was     *int64
 	Changed int64
 	Before  int64 // Changed before
-	// OnDemand says that it is rendered on demand.
-	OnDemand bool
-	Causes   []rebuild.Cause
+	Causes  []rebuild.Cause
 }
 
 // News tells whether the page is stale by a change that nobody was told of.
@@ -138,7 +136,7 @@ const judging = `with touched as (
 		causes = coalesce(j.causes, '[]'), gone = coalesce(j.gone, false), changed = coalesce(j.changed, 0)
 	from before b left join judged j on j.page = b.path
 	where p.environment = $1 and p.site = $2 and p.path = b.path
-	returning p.path, p.stale_since, b.stale_since, p.changed, b.changed, cardinality(p.renders) > 0, p.causes`
+	returning p.path, p.stale_since, b.stale_since, p.changed, b.changed, p.causes`
 
 func causesText(causes []rebuild.Cause) string {
 	src, err := json.Marshal(causes)

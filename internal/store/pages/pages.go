@@ -178,14 +178,19 @@ func (p *Pages) put(ctx context.Context, tx pgx.Tx, site string, batch int64, al
 				p.environment, site, r.Page, r.Run)
 		}
 	}
+	// Two renders take the place of what was built, but for a build that runs.
 	b.Queue(`delete from page_use u using page p where p.environment = $1 and p.site = $2 and p.path = any($3)
-		and u.environment = $1 and u.site = $2 and u.page = p.path and u.render and not u.run = any(p.renders)`,
+		and u.environment = $1 and u.site = $2 and u.page = p.path and not u.run = any(p.renders)
+		and (u.render or cardinality(p.renders) = 2 and not exists (select from build b where b.environment = $1
+			and b.site = $2 and b.id::text = u.run and b.state = 'running'))`,
 		p.environment, site, paths)
 	// What a page on demand reads again takes the place of what it read in its render before.
 	b.Queue(`delete from page_use u using unnest($3::text[], $4::text[], $5::boolean[], $6::bytea[]) as n (page, run,
 			render, digest), page_read r
 		where r.environment = $1 and r.site = $2 and r.digest = n.digest and u.environment = $1 and u.site = $2
-			and u.page = n.page and u.read = r.id and u.render and n.render and u.run <> n.run`,
+			and u.page = n.page and u.read = r.id and n.render and u.run <> n.run
+			and (u.render or not exists (select from build b where b.environment = $1 and b.site = $2
+				and b.id::text = u.run and b.state = 'running'))`,
 		p.environment, site, paths, runs, renders, digests)
 	b.Queue(`insert into page_use (environment, site, page, run, render, read, mark, sequence)
 		select $1, $2, n.page, n.run, n.render, r.id, n.mark, n.sequence

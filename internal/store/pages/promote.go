@@ -80,24 +80,25 @@ func (p *Pages) promote(ctx context.Context, tx pgx.Tx, site string, e *ended) e
 }
 
 // Lost notes that nodes have gone that held registrations of a site: it is stale as a whole.
-// It returns whether there were any.
-func (p *Pages) Lost(ctx context.Context, site, node string) (lost bool, err error) {
-	err = p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
+// then is told in the same transaction if there were any.
+func (p *Pages) Lost(ctx context.Context, site, node string, then func(pgx.Tx) error) error {
+	return p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
 		tag, err := tx.Exec(ctx, `with gone as (
 				delete from page_buffer b where environment = $1 and site = $2 and not exists (select from node n
 					where n.environment = $1 and n.id = b.node and n.seen > clock_timestamp() - interval '10 seconds')
 				returning 1
 			) update page_ledger set lost = coalesce(lost, position), lost_at = clock_timestamp()
 			where environment = $1 and site = $2 and exists (select from gone)`, p.environment, site)
-		lost = tag.RowsAffected() > 0
-		return err
+		if err != nil || tag.RowsAffected() == 0 {
+			return err
+		}
+		return then(tx)
 	})
-	return lost, err
 }
 
 // Scope is what a build of a site would be of.
 type Scope struct {
-	// Known says that the ledger knows pages that builds make.
+	// Known says that the ledger knows pages.
 	Known bool
 	// Behind says that the ledger does not know yet what the build is for.
 	Behind bool
@@ -112,9 +113,9 @@ func (p *Pages) ScopeIn(ctx context.Context, tx pgx.Tx, site string, sequence in
 	var s Scope
 	rows, err := tx.Query(ctx, `select l.position < $3 or exists (select from build b where b.environment = $1
 				and b.site = $2 and not b.promoted and b.state = 'finished'),
-			l.lost is not null, exists (select from page_use u where u.environment = $1 and u.site = $2 and not u.render),
+			l.lost is not null, exists (select from page u where u.environment = $1 and u.site = $2),
 			array(select path from page p where p.environment = $1 and p.site = $2 and p.stale_since is not null
-				and cardinality(p.renders) = 0 order by path limit $4)
+				order by path limit $4)
 		from page_ledger l where l.environment = $1 and l.site = $2`, p.environment, site, sequence, pages.MostListed+1)
 	if err != nil {
 		return s, err
