@@ -65,6 +65,29 @@ type PageLedger struct {
 	Lost *int64 `json:"lost"`
 }
 
+// PageCheckRequest asks for a check of the ledger of a site.
+type PageCheckRequest struct {
+	Site string `json:"site"`
+}
+
+// PageCheck is what a check of a ledger found.
+type PageCheck struct {
+	// Reads counts the requests that were made again.
+	Reads int `json:"reads"`
+	// Wrong are those that give something else than the ledger says; there should be none.
+	Wrong []WrongRead `json:"wrong"`
+	// Unchecked counts those beyond what one check makes.
+	Unchecked int `json:"unchecked,omitempty"`
+}
+
+// WrongRead is a request of which the ledger does not know what it gives.
+type WrongRead struct {
+	Request string `json:"request"`
+	// Known and Is name the bytes: the status and the entity tag.
+	Known string `json:"known"`
+	Is    string `json:"is"`
+}
+
 // SitePages are pages of a site, by path.
 type SitePages struct {
 	Items  []SitePage `json:"items"`

@@ -147,7 +147,7 @@ Begin with: ubiquon demo`,
 	root.AddCommand(
 		a.service.Demo(), a.service.Serve(), a.service.Status(), a.service.Wake(), a.origin(),
 		a.content.Read(), a.content.Model(), a.content.Entry(), a.content.Schedule(),
-		a.content.Locale(), a.content.File(), a.service.Event(), a.service.Build(), a.service.Cache(), a.service.Change(),
+		a.content.Locale(), a.content.File(), a.service.Event(), a.service.Build(), a.service.Page(), a.service.Cache(), a.service.Change(),
 		a.access.KeyCommand(), a.access.OpenCommand("open"),
 		a.access.OpenCommand("close"), a.content.PreviewCommand(), a.content.Why(), a.content.Document(),
 		a.access.Account(), a.access.Audit(), a.content.Generate(),

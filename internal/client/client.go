@@ -253,6 +253,16 @@ func (bs *Builds) List(ctx context.Context, site string, limit int) ([]rebuild.B
 	return out.Items, err
 }
 
+// Pages lists pages of a site, by path, and tells how much is known of them.
+func (bs *Builds) Pages(ctx context.Context, f api.PageFilter) (out api.SitePages, err error) {
+	return out, bs.c.call(ctx, http.MethodGet, "/pages?"+query(f), nil, &out)
+}
+
+// CheckPages makes the requests of a site's pages again, and holds what they give against what is known.
+func (bs *Builds) CheckPages(ctx context.Context, site string) (out api.PageCheck, err error) {
+	return out, bs.c.call(ctx, http.MethodPost, "/pages/check", api.PageCheckRequest{Site: site}, &out)
+}
+
 // query writes the query string of a request type: its fields with a query tag, without those
 // that are zero.
 func query(request any) string {

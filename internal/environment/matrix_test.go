@@ -66,6 +66,7 @@ var whoMay = map[string]string{
 	"GET /control/v1/events/{id}":    "vaREAM",
 	"GET /control/v1/sites":          "vaREAM",
 	"GET /control/v1/builds":         "vaREAM",
+	"GET /control/v1/pages":          "vaREAM",
 	"GET /control/v1/builds/{id}":    "vaREAM",
 	"POST /control/v1/why":           "vaREAM",
 
@@ -199,6 +200,7 @@ var whoMay = map[string]string{
 	"POST /control/v1/rule-runs/{run}/again":     "aM",
 	"GET /control/v1/vocabulary":                 "vaREAM",
 	"POST /control/v1/sites/{site}/test":         "aM",
+	"POST /control/v1/pages/check":               "aM",
 	"POST /control/v1/origins/{origin}/test":     "aM",
 	"POST /control/v1/builds/{id}/cancel":        "daAM",
 

@@ -2,7 +2,6 @@ package pages
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -125,7 +124,7 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 	for range min(atOnce, len(k.todo)) {
 		wg.Go(func() {
 			for r := range jobs {
-				known, err := k.find(ctx, r)
+				known, err := k.s.find(ctx, &r.Read, k.position)
 				results <- found{r, known, err}
 			}
 		})
@@ -149,6 +148,8 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 			if r.tries++; r.tries < mostTries || ctx.Err() != nil {
 				continue
 			}
+			k.s.log.Warn("a read of a page cannot be computed; its pages count as stale", "site", k.site, "request",
+				r.Request, "error", f.err)
 			f.known = delivery.Known{Name: "503 " + f.err.Error(), Ends: time.Now().Add(retryUnanswered)}
 		}
 		r.tries = 0
@@ -168,8 +169,8 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 // retryUnanswered is after how long a read is tried again that could not be answered.
 const retryUnanswered = 30 * time.Second
 
-// find finds out what a read gives.
-func (k *keeper) find(ctx context.Context, r *read) (delivery.Known, error) {
+// find finds out what a read gives, as of a position or later.
+func (s *Service) find(ctx context.Context, r *stored.Read, position int64) (delivery.Known, error) {
 	var rights *access.Rights
 	if r.Rights != "" {
 		own, err := grantsOf(r.Rights)
@@ -178,9 +179,5 @@ func (k *keeper) find(ctx context.Context, r *read) (delivery.Known, error) {
 		}
 		rights = &access.Rights{Own: own}
 	}
-	known, err := k.s.delivery.Find(ctx, principal, r.Request, rights, k.position)
-	if err != nil && !errors.Is(err, context.Canceled) {
-		k.s.log.Debug("a read of a page cannot be computed now", "site", k.site, "request", r.Request, "error", err)
-	}
-	return known, err
+	return s.delivery.Find(ctx, principal, r.Request, rights, position)
 }

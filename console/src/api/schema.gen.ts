@@ -1310,6 +1310,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/pages/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the requests of a site's pages again, and hold what they give against the ledger */
+        post: operations["checkPages"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/previews": {
         parameters: {
             query?: never;
@@ -3987,6 +4004,19 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description PageCheck is what a check of a ledger found. */
+        PageCheck: {
+            /** @description Reads counts the requests that were made again. */
+            reads: number;
+            /** @description Unchecked counts those beyond what one check makes. */
+            unchecked?: number;
+            /** @description Wrong are those that give something else than the ledger says; there should be none. */
+            wrong: components["schemas"]["WrongRead"][];
+        };
+        /** @description PageCheckRequest asks for a check of the ledger of a site. */
+        PageCheckRequest: {
+            site: string;
+        };
         /** @description PageLedger is how much is known of the pages of a site. */
         PageLedger: {
             /** @description Lost is the change since which registrations may be missing, by a node that has died; the site counts as stale as a whole until it is rendered again. */
@@ -4002,6 +4032,11 @@ export interface components {
             stale: number;
             /** @description Structure says that what builds read for no page gives other bytes now: the site is stale as a whole. */
             structure: boolean;
+            /**
+             * Format: int64
+             * @description Unjudged counts what was registered, and builds that have ended, of which it is not known yet what they make stale; it is 0 within a moment.
+             */
+            unjudged: number;
         };
         /** @description PasswordChange sets a new password. */
         PasswordChange: {
@@ -4216,6 +4251,9 @@ export interface components {
         };
         /** @description Refresh says how a site that renders on a server is told to render pages again. */
         Refresh: {
+            /** @description AtMost is how many pages one call names; 0 means 200. AtOnce is how many calls are made at the same time; 0 means 4. */
+            atMost?: number;
+            atOnce?: number;
             call: string;
             secret?: string;
         };
@@ -4736,6 +4774,8 @@ export interface components {
             /** @description Reads are the types that it has read with its key, as far as that is known. */
             reads: string[];
             refresh?: components["schemas"]["Refresh"];
+            /** @description RefreshUpTo is how many stale pages are refreshed of a site that has a build, too; if there are more, all of it is built. 0 means 200. */
+            refreshUpTo?: number;
             /**
              * Format: int64
              * @description Version, By and Changed are those of its record: see Setting.
@@ -4796,6 +4836,8 @@ export interface components {
             /** @description Preview is the address at which the site shows an entry in preview, with {path}, {token} and {locale} in it. */
             preview?: string;
             refresh?: components["schemas"]["Refresh"];
+            /** @description RefreshUpTo is how many stale pages are refreshed of a site that has a build, too; if there are more, all of it is built. 0 means 200. */
+            refreshUpTo?: number;
         };
         /**
          * @description State is where an entry stands between writing and readers.
@@ -5155,6 +5197,13 @@ export interface components {
             /** @description Status and Answer are those of the answer to the request. An answer that is long, or holds a secret, is left out. */
             status?: number;
             write: string;
+        };
+        /** @description WrongRead is a request of which the ledger does not know what it gives. */
+        WrongRead: {
+            is: string;
+            /** @description Known and Is name the bytes: the status and the entity tag. */
+            known: string;
+            request: string;
         };
     };
     responses: never;
@@ -8710,6 +8759,53 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SitePages"];
+                };
+            };
+            /** @description A problem document. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkPages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                /**
+                 * @example {
+                 *       "site": "skerry-web"
+                 *     }
+                 */
+                "application/json": components["schemas"]["PageCheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageCheck"];
+                };
+            };
+            /** @description Accepted; see Location. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WriteState"] | components["schemas"]["PageCheck"];
                 };
             };
             /** @description A problem document. */

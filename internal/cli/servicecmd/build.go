@@ -29,10 +29,10 @@ func (a *Commands) Build() *cobra.Command {
 				return err
 			}
 			return a.Print(map[string]any{"items": builds}, func(t *command.Table) {
-				t.Row("SITE", "NUMBER", "STATE", "SEQUENCE", "CAUSES", "REQUESTED", "WAITED", "TOOK", "ERROR")
+				t.Row("SITE", "NUMBER", "STATE", "SEQUENCE", "CAUSES", "PAGES", "REQUESTED", "WAITED", "TOOK", "ERROR")
 				for _, b := range builds {
 					t.Row(
-						b.Site, b.Number, b.State, b.Sequence, len(b.Causes), command.When(&b.FirstRequest),
+						b.Site, b.Number, b.State, b.Sequence, len(b.Causes), pagesOf(&b), command.When(&b.FirstRequest),
 						command.Between(&b.FirstRequest, b.Called), command.Between(b.Called, b.Finished),
 						t.Short(b.Error, 24),
 					)
@@ -117,9 +117,26 @@ func (a *Commands) buildCancel() *cobra.Command {
 	}
 }
 
+// mostShown bounds the pages of a build that are listed.
+const mostShown = 20
+
+// pagesOf is of how many pages a build is.
+func pagesOf(b *rebuild.Build) string {
+	switch {
+	case len(b.Pages) == 0:
+		return "–"
+	case b.Pages.IsAll():
+		return "all"
+	}
+	return strconv.Itoa(len(b.Pages))
+}
+
 func drawBuild(t *command.Table, b *rebuild.Build) {
 	t.Row("id", b.ID)
 	t.Row("build", fmt.Sprintf("%d of %s, %s", b.Number, b.Site, b.State))
+	if len(b.Pages) > 0 {
+		t.Row("pages", strings.Join(b.Pages[:min(len(b.Pages), mostShown)], ", "))
+	}
 	t.Row("reads from", fmt.Sprintf("sequence %d", b.Sequence))
 	for _, what := range slices.Sorted(maps.Keys(b.Counts)) {
 		t.Row("caused by", fmt.Sprintf("%d × %s", b.Counts[what], what))

@@ -41,3 +41,11 @@ func (o *Order) UnmarshalJSON(src []byte) error {
 	}
 	return json.Unmarshal(src, (*[]string)(o))
 }
+
+// MarshalJSON implements json.Marshaler: it is never null.
+func (a Asked) MarshalJSON() ([]byte, error) {
+	if a == nil {
+		return []byte("[]"), nil
+	}
+	return json.Marshal([]string(a))
+}

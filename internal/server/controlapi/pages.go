@@ -18,7 +18,18 @@ func pageOperations() []*operation.Operation {
 			guard.ReadsAll,
 			(*API).listPages,
 		).WithExample(api.PageFilter{Site: "skerry-web", Limit: 2}),
+		operation.Call(
+			"POST /pages/check",
+			"checkPages",
+			"Make the requests of a site's pages again, and hold what they give against the ledger",
+			guard.Administers,
+			(*API).checkPages,
+		).WithExample(api.PageCheckRequest{Site: "skerry-web"}),
 	}
+}
+
+func (s *API) checkPages(r *http.Request, in api.PageCheckRequest) (api.PageCheck, error) {
+	return s.env.Pages.Check(r.Context(), in.Site)
 }
 
 func (s *API) listPages(r *http.Request, in api.PageFilter) (api.SitePages, error) {
