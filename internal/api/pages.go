@@ -88,6 +88,15 @@ type WrongRead struct {
 	Is    string `json:"is"`
 }
 
+// Manifest is the answer to what a builder has said of its pages.
+type Manifest struct {
+	Pages int `json:"pages"`
+	Reads int `json:"reads"`
+	// Unknown counts the reads of which it is not known what the builder got: content has changed
+	// since. Their pages count as stale.
+	Unknown int `json:"unknown"`
+}
+
 // SitePages are pages of a site, by path.
 type SitePages struct {
 	Items  []SitePage `json:"items"`

@@ -229,6 +229,7 @@ var whoMay = map[string]string{
 	"GET /content/preview/paths":               "vsta",
 	"GET /content/preview/entries/fog":         "vslta",
 	"POST /content/submissions/remarks":        "ba",
+	"POST /content/published/pages":            "s",
 }
 
 // unwritten are the writes that change nothing, or nothing that is worth a line

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
 	"ubiquon/internal/api"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/core/access"
@@ -271,6 +273,29 @@ func TestABuildRendersWhatIsStale(t *testing.T) {
 		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web"})
 		return err == nil && len(all.Items) == 5 && all.Ledger.Stale == 0
 	})
+
+	// A node dies that held what pages have read: nobody knows what that was.
+	if err := y.Replica.Store().Pages.Hold(t.Context(), "web", uuid.NewString()); err != nil {
+		t.Fatal(err)
+	}
+	o = y.ordered(5)
+	if !pages.Asked(o.Pages).IsAll() || len(o.Causes) != 1 || o.Causes[0].What != "registrations lost" {
+		t.Errorf("after a death: ordered %+v", o)
+	}
+	y.build(o, "finished")
+	testkit.Eventually(t, "nothing is missing any more", func() bool {
+		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web"})
+		return err == nil && all.Ledger.Lost == nil && all.Ledger.Unjudged == 0
+	})
+	// A change of nothing that the site shows builds nothing, and says so.
+	if _, err := y.Replica.Store().Builds.Request(t.Context(), "web", []rebuild.Cause{{What: "published"}},
+		y.Replica.Applied(), true); err != nil {
+		t.Fatal(err)
+	}
+	y.Automation.PagesJudged("web")
+	if b := y.last(rebuild.Skipped); len(b.Pages) != 0 || !strings.Contains(b.Log[len(b.Log)-1].What, "no page of the site") {
+		t.Errorf("skipped %+v", b)
+	}
 }
 
 // TestAStalePageIsRefreshed has pages rendered on demand, and tells the site of those that are
@@ -359,5 +384,77 @@ func TestAStalePageIsRefreshed(t *testing.T) {
 	third := heard(3)
 	if len(third.Pages) != 2 || !third.Pages[0].Gone || third.Pages[1].Gone {
 		t.Errorf("told %+v", third)
+	}
+}
+
+// TestABuilderHandsInAManifest reads everything once, and says afterwards which page is made of what.
+func TestABuilderHandsInAManifest(t *testing.T) {
+	y := newYard(t)
+	y.publish("mella=Mella", "north=North Quay", "tern=Tern Rock")
+	if _, err := y.Automation.Rebuild(t.Context(), "web", "ada", true); err != nil {
+		t.Fatal(err)
+	}
+	o := y.ordered(0)
+	mark := fmt.Sprintf("\"\"; build=\"%d\"", o.Number)
+	y.read(mark, "/piers?fields=name&sort=name")
+	mella := content.MakeID(content.Local, "pier", "mella")
+	hand := func(build, body string) (int, string) {
+		t.Helper()
+		req, err := http.NewRequest("POST", y.client.Address+"/content/"+y.Replica.Environment()+
+			"/published/pages?build="+build, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+y.key)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		out, _ := io.ReadAll(resp.Body)
+		return resp.StatusCode, string(out)
+	}
+	for _, c := range []struct{ build, body, want string }{
+		{"", `{"page": "/"}`, "say of which build"},
+		{"7", `{"page": "/"}`, "build 7 of web"},
+		{o.Build, "{\"page\": \"/\"}\nnonsense\n", "line 2: it is no JSON"},
+		{o.Build, `{"page": "here"}`, "does not begin with a slash"},
+	} {
+		if status, out := hand(c.build, c.body); status != 400 || !strings.Contains(out, c.want) {
+			t.Errorf("%q: %d %s", c.body, status, out)
+		}
+	}
+	status, out := hand(o.Build, `{"page": "/", "reads": ["/piers?fields=name&sort=name"]}
+{"page": "/mella", "entries": ["`+mella+`"]}
+
+{"page": "", "reads": ["/piers?fields=slug&sort=slug"]}
+`)
+	if status != 200 || out != `{"pages":3,"reads":3,"unknown":0}`+"\n" {
+		t.Errorf("%d %s", status, out)
+	}
+	if a, err := (&clientOf{y.client.Address, y.key}).post("/builds/"+o.Build+"/reports",
+		map[string]string{"state": "finished"}); err != nil || a != 200 {
+		t.Fatal(a, err)
+	}
+	if got := y.stale(); len(got) > 0 {
+		t.Errorf("stale: %v", got)
+	}
+	for _, c := range []struct {
+		publish string
+		stale   []string
+	}{
+		{"tern=Tern Islet", []string{"/"}},
+		{"mella=Mella Quay", []string{"/", "/mella"}},
+		{"ostra=Østra", []string{"/", "/mella", "structure"}},
+	} {
+		y.publish(c.publish)
+		if got := y.stale(); !slices.Equal(got, c.stale) {
+			t.Errorf("after %s: %v", c.publish, got)
+		}
+	}
+	// What was changed since the build was called, and not said to be read, is not known.
+	if status, out := hand(o.Build, `{"page": "/", "reads": ["/piers?fields=name&limit=1"]}`); status != 200 ||
+		out != `{"pages":1,"reads":1,"unknown":1}`+"\n" {
+		t.Errorf("%d %s", status, out)
 	}
 }

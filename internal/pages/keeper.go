@@ -151,8 +151,10 @@ func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed
 		}
 		if time.Since(claimed) >= claimEvery || c.Batch != was {
 			claimed = time.Now()
-			if err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID, k.lost(ctx)); err != nil {
+			if lost, err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID, k.lost(ctx)); err != nil {
 				return err
+			} else if lost {
+				s.o.Judged(site)
 			}
 		}
 	}

@@ -116,7 +116,7 @@ var enums = map[reflect.Type][]any{
 		content.Draft, content.InReview, content.Scheduled, content.IsPublished, content.Revised, content.Retired,
 	},
 	reflect.TypeFor[rebuild.State](): {
-		rebuild.Waiting, rebuild.Running, rebuild.Finished, rebuild.Failed, rebuild.Cancelled,
+		rebuild.Waiting, rebuild.Running, rebuild.Finished, rebuild.Failed, rebuild.Cancelled, rebuild.Skipped,
 	},
 	reflect.TypeFor[access.Role]():    {access.RoleReader, access.RoleEditor, access.RoleApprover, access.RoleAdmin},
 	reflect.TypeFor[model.Severity](): {model.Safe, model.NeedsDefault, model.BreaksReads, model.Loses},

@@ -4848,7 +4848,7 @@ export interface components {
          * @description State is where a build stands.
          * @enum {string}
          */
-        StateType2: "waiting" | "running" | "finished" | "failed" | "cancelled";
+        StateType2: "waiting" | "running" | "finished" | "failed" | "cancelled" | "skipped";
         /** @description Status is how the service stands. */
         Status: {
             backlog: components["schemas"]["Backlog"];

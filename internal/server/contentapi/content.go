@@ -49,6 +49,10 @@ func (s *API) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.guard.Fail(w, r, s.noEdition(environment, edition))
 		return
 	}
+	if rest == "pages" && r.Method == http.MethodPost {
+		s.manifest(w, r, edition, begin)
+		return
+	}
 	reader, err := s.guard.Authenticate(w, r, begin)
 	if err == nil && reader.Kind == access.Everyone {
 		err = s.anonymous(r, begin)

@@ -35,6 +35,8 @@ type Registration struct {
 	// in which the read gives them.
 	Answer   string
 	Sequence int64
+	// Claims says that the read is the page's, and not of the structure of the site.
+	Claims bool
 }
 
 // digest names a request with its rights.
@@ -153,13 +155,14 @@ func (p *Pages) put(ctx context.Context, tx pgx.Tx, site string, batch int64, al
 		return nil
 	}
 	var paths, runs, requests, rights, answers []string
-	var renders []bool
+	var renders, claims []bool
 	var digests [][]byte
 	var sequences []int64
 	for i := range all {
 		r := &all[i]
 		paths, runs, renders = append(paths, r.Page), append(runs, r.Run), append(renders, r.Render)
 		requests, rights, digests = append(requests, r.Request), append(rights, r.Rights), append(digests, r.digest())
+		claims = append(claims, r.Claims)
 		answers, sequences = append(answers, r.Answer), append(sequences, r.Sequence)
 	}
 	var b pgx.Batch
@@ -192,6 +195,10 @@ func (p *Pages) put(ctx context.Context, tx pgx.Tx, site string, batch int64, al
 			and (u.render or not exists (select from build b where b.environment = $1 and b.site = $2
 				and b.id::text = u.run and b.state = 'running'))`,
 		p.environment, site, paths, runs, renders, digests)
+	b.Queue(`delete from page_use u using unnest($3::text[], $4::boolean[], $5::bytea[]) as n (run, claims, digest),
+			page_read r
+		where n.claims and r.environment = $1 and r.site = $2 and r.digest = n.digest and u.environment = $1
+			and u.site = $2 and u.page = '' and u.run = n.run and u.read = r.id`, p.environment, site, runs, claims, digests)
 	b.Queue(`insert into page_use (environment, site, page, run, render, read, mark, sequence)
 		select $1, $2, n.page, n.run, n.render, r.id, n.mark, n.sequence
 		from unnest($3::text[], $4::text[], $5::boolean[], $6::bytea[], $7::text[], $8::bigint[]) as n (page, run,

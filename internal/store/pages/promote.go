@@ -81,19 +81,20 @@ func (p *Pages) promote(ctx context.Context, tx pgx.Tx, site string, e *ended) e
 
 // Lost notes that nodes have gone that held registrations of a site: it is stale as a whole.
 // then is told in the same transaction if there were any.
-func (p *Pages) Lost(ctx context.Context, site, node string, then func(pgx.Tx) error) error {
-	return p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
+func (p *Pages) Lost(ctx context.Context, site, node string, then func(pgx.Tx) error) (lost bool, err error) {
+	err = p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
 		tag, err := tx.Exec(ctx, `with gone as (
 				delete from page_buffer b where environment = $1 and site = $2 and not exists (select from node n
 					where n.environment = $1 and n.id = b.node and n.seen > clock_timestamp() - interval '10 seconds')
 				returning 1
 			) update page_ledger set lost = coalesce(lost, position), lost_at = clock_timestamp()
 			where environment = $1 and site = $2 and exists (select from gone)`, p.environment, site)
-		if err != nil || tag.RowsAffected() == 0 {
+		if lost = tag.RowsAffected() > 0; err != nil || !lost {
 			return err
 		}
 		return then(tx)
 	})
+	return lost, err
 }
 
 // Scope is what a build of a site would be of.
