@@ -66,7 +66,7 @@ var mayImport = map[string][]string{
 	"identity": {"core", "api", "admission", "store...", "background", "replication"},
 	"diagnose": {
 		"core", "api", "store...", "cache", "background", "replication",
-		"delivery", "authoring", "ingest", "automation", "identity",
+		"delivery", "authoring", "ingest", "automation", "identity", "pages",
 	},
 	"environment": {
 		"core", "api", "admission", "health", "store...", "cache", "settings", "outbound", "background", "replication",

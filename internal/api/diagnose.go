@@ -39,8 +39,11 @@ type Simulation struct {
 	Of      int          `json:"of"` // answers held
 	// Rules says for each rule whether it would fire, or why not.
 	Rules []RuleVerdict `json:"rules"`
-	// Sites that would be rebuilt.
+	// Sites of which rules would ask for a build.
 	Sites []string `json:"sites"`
+	// Pages are those that may become stale, of each site that says what its pages read: what they
+	// read is affected, whether they show other bytes is only known afterwards.
+	Pages []AffectedPages `json:"pages"`
 }
 
 // RuleVerdict is what a rule makes of a change.
@@ -123,12 +126,17 @@ type CachedAnswer struct {
 	Bytes    int    `json:"bytes"`
 }
 
-// Page is a page of a site that shows an entry.
+// ShowingPage is a page of a site that shows an entry: as the site has said what its pages read, or,
+// where it has not, as the path of the entry has it.
 type ShowingPage struct {
 	Site    string `json:"site"`
 	Address string `json:"address"`
 	Entry   string `json:"entry"`
 	Title   string `json:"title"`
+	// Read is when the page last read what it shows, if that is known; StaleSince is the change by
+	// which it is stale, if it is.
+	Read       *time.Time `json:"read,omitempty"`
+	StaleSince *int64     `json:"staleSince,omitempty"`
 }
 
 // WhyQuestion asks why a reader cannot see an entry.

@@ -97,6 +97,17 @@ type Manifest struct {
 	Unknown int `json:"unknown"`
 }
 
+// AffectedPages are the pages of a site that a change may make stale.
+type AffectedPages struct {
+	Site string `json:"site"`
+	// Pages are their paths, a thousand at most; none: no page shows anything of it.
+	Pages []string `json:"pages"`
+	// Whole says that the structure of the site is affected, so that all of it would be stale.
+	Whole bool `json:"whole"`
+	// Elsewhere says that another node keeps the ledger of the site, and that it is not known here.
+	Elsewhere bool `json:"elsewhere,omitempty"`
+}
+
 // SitePages are pages of a site, by path.
 type SitePages struct {
 	Items  []SitePage `json:"items"`

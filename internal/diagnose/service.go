@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/delivery"
 	"ubiquon/internal/identity"
 	"ubiquon/internal/ingest"
+	"ubiquon/internal/pages"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/store"
 	"ubiquon/internal/store/db"
@@ -29,6 +30,7 @@ type Options struct {
 	Authoring  *authoring.Service
 	Automation *automation.Service
 	Keys       *identity.Keys
+	Pages      *pages.Service
 }
 
 // Service explains one environment. It is safe for concurrent use.
@@ -45,6 +47,7 @@ type Service struct {
 	authoring  *authoring.Service
 	automation *automation.Service
 	keys       *identity.Keys
+	pages      *pages.Service
 	refusals   refusals
 	backlog    struct {
 		sync.Mutex
@@ -69,6 +72,7 @@ func New(o Options) *Service {
 		authoring:  o.Authoring,
 		automation: o.Automation,
 		keys:       o.Keys,
+		pages:      o.Pages,
 	}
 }
 

@@ -52,7 +52,8 @@ func (d *Service) Simulate(ctx context.Context, entry, what string, sequence int
 	}
 	slices.Sort(out.Sites)
 	out.Sites = slices.Compact(out.Sites)
-	return out, nil
+	out.Pages, err = d.pages.Affected(ctx, changes)
+	return out, err
 }
 
 // Changes lists changes of the log, the newest first, below a sequence if that is

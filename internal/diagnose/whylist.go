@@ -10,6 +10,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/core/why"
@@ -177,6 +178,12 @@ func (w *investigation) where(ctx context.Context, out *api.WhyAnswer) error {
 		return err
 	}
 	for _, name := range w.g.automation.SiteNames() {
+		if known, err := w.known(ctx, name, out); known || err != nil {
+			if err != nil {
+				return err
+			}
+			continue
+		}
 		for _, p := range shows {
 			if need := (access.Need{
 				Verb: access.Read, Edition: w.q.Edition, Type: p.Type,
@@ -197,4 +204,27 @@ func (w *investigation) where(ctx context.Context, out *api.WhyAnswer) error {
 		}
 	}
 	return nil
+}
+
+// mostKnown bounds the pages of a site that are told.
+const mostKnown = 50
+
+// known adds the pages of a site that have said that they show the entry; known is false if none of
+// its pages says what it reads.
+func (w *investigation) known(ctx context.Context, site string, out *api.WhyAnswer) (known bool, err error) {
+	if w.q.Edition != content.Published {
+		return false, nil
+	}
+	found, err := w.g.pages.List(ctx, api.PageFilter{Site: site, Entry: w.info.ID, Limit: mostKnown})
+	if err != nil || found.Ledger.Pages == 0 {
+		return false, err
+	}
+	for i := range found.Items {
+		p := &found.Items[i]
+		out.Pages = append(out.Pages, api.ShowingPage{
+			Site: site, Address: strings.TrimSuffix(w.g.automation.Site(site).Address, "/") + p.Page, Entry: w.info.ID,
+			Title: w.info.Title, Read: &p.Registered, StaleSince: p.StaleSince,
+		})
+	}
+	return true, nil
 }

@@ -191,7 +191,7 @@ func Open(ctx context.Context, o Options) (*Environment, error) {
 	}
 	e.Diagnosis = diagnose.New(diagnose.Options{
 		Replica: e.Replica, Delivery: e.Delivery, Ingest: e.Ingest, Authoring: e.Authoring, Automation: e.Automation,
-		Keys: e.Keys,
+		Keys: e.Keys, Pages: e.Pages,
 	})
 	return e, errors.Join(e.Keys.Load(ctx), e.Documents.Load(ctx))
 }

@@ -2175,6 +2175,16 @@ export interface components {
             seen?: number;
             type?: string;
         };
+        /** @description AffectedPages are the pages of a site that a change may make stale. */
+        AffectedPages: {
+            /** @description Elsewhere says that another node keeps the ledger of the site, and that it is not known here. */
+            elsewhere?: boolean;
+            /** @description Pages are their paths, a thousand at most; none: no page shows anything of it. */
+            pages: string[];
+            site: string;
+            /** @description Whole says that the structure of the site is affected, so that all of it would be stale. */
+            whole: boolean;
+        };
         Asked: string[];
         /** @description Record is one line of the audit log. */
         AuditRecord: {
@@ -4691,11 +4701,17 @@ export interface components {
             each?: string;
             name: string;
         };
-        /** @description Page is a page of a site that shows an entry. */
+        /** @description ShowingPage is a page of a site that shows an entry: as the site has said what its pages read, or, where it has not, as the path of the entry has it. */
         ShowingPage: {
             address: string;
             entry: string;
+            /**
+             * Format: date-time
+             * @description Read is when the page last read what it shows, if that is known; StaleSince is the change by which it is stale, if it is.
+             */
+            read?: null | string;
             site: string;
+            staleSince?: null | number;
             title: string;
         };
         /** @description SignedOut is the answer to signing out. */
@@ -4724,9 +4740,11 @@ export interface components {
             expires: components["schemas"]["CacheEntry"][];
             /** @description answers held */
             of: number;
+            /** @description Pages are those that may become stale, of each site that says what its pages read: what they read is affected, whether they show other bytes is only known afterwards. */
+            pages: components["schemas"]["AffectedPages"][];
             /** @description Rules says for each rule whether it would fire, or why not. */
             rules: components["schemas"]["RuleVerdict"][];
-            /** @description Sites that would be rebuilt. */
+            /** @description Sites of which rules would ask for a build. */
             sites: string[];
             what: string;
         };

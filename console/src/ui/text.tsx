@@ -58,6 +58,7 @@ const marks: Record<string, { sign: string; colour: string }> = {
   pending: { sign: "◷", colour: "accent" },
   retired: { sign: "–", colour: "faint" },
   cancelled: { sign: "–", colour: "faint" },
+  skipped: { sign: "–", colour: "faint" },
   submitted: { sign: "◇", colour: "accent" },
   approved: { sign: "◆", colour: "good" },
   returned: { sign: "↩", colour: "warning" },

@@ -71,7 +71,14 @@ func (a *Commands) drawWhy(t *command.Table, out *api.WhyAnswer) {
 				out.Since.What))
 		}
 		for _, p := range out.Pages {
-			t.Line("  at " + p.Address + ", if the site has that page")
+			switch {
+			case p.Read == nil:
+				t.Line("  at " + p.Address + ", if the site has that page")
+			case p.StaleSince != nil:
+				t.Line(fmt.Sprintf("  at %s, which is stale since change %d", p.Address, *p.StaleSince))
+			default:
+				t.Line(fmt.Sprintf("  at %s, as of %s", p.Address, command.When(p.Read)))
+			}
 		}
 		for _, c := range out.Cached {
 			t.Line(fmt.Sprintf("  in the cached answer to %s", t.Short(c.Asked, 90)))

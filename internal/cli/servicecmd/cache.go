@@ -377,6 +377,9 @@ func (a *Commands) changeSimulate() *cobra.Command {
 					}
 				}
 				t.Line("rebuilds " + command.OrDash(strings.Join(out.Sites, ", ")))
+				for i := range out.Pages {
+					drawAffected(t, &out.Pages[i])
+				}
 			})
 		},
 	}

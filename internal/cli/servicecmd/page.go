@@ -145,3 +145,21 @@ func (a *Commands) pageCheck() *cobra.Command {
 		},
 	}
 }
+
+// drawAffected says which pages of a site a change would make stale.
+func drawAffected(t *command.Table, p *api.AffectedPages) {
+	switch {
+	case p.Elsewhere:
+		t.Row("pages of "+p.Site, "another node knows which")
+	case p.Whole:
+		t.Row("pages of "+p.Site, "all: it changes which pages there are")
+	case len(p.Pages) == 0:
+		t.Row("pages of "+p.Site, "none shows anything of it")
+	default:
+		shown := strings.Join(p.Pages[:min(len(p.Pages), mostShown)], ", ")
+		if more := len(p.Pages) - mostShown; more > 0 {
+			shown += fmt.Sprintf(" and %d more", more)
+		}
+		t.Row("pages of "+p.Site, shown)
+	}
+}

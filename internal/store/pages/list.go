@@ -56,3 +56,27 @@ func (p *Pages) Ledger(ctx context.Context, site string) (api.PageLedger, error)
 	}
 	return out[0], nil
 }
+
+// Sites lists the sites of which pages are known.
+func (p *Pages) Sites(ctx context.Context) ([]string, error) {
+	rows, err := p.db.Conns(ctx).Query(ctx, `select site from page_ledger l where environment = $1
+		and exists (select from page p where p.environment = $1 and p.site = l.site) order by site`, p.environment)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Using lists the pages that use some of the reads, by path, so many at most.
+func (p *Pages) Using(ctx context.Context, site string, reads []int64, most int) ([]string, error) {
+	rows, err := p.db.Conns(ctx).Query(ctx, `select distinct page from page_use where environment = $1 and site = $2
+		and read = any($3) order by page limit $4`, p.environment, site, reads, most)
+	if err != nil {
+		return nil, err
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if out == nil {
+		out = []string{}
+	}
+	return out, err
+}

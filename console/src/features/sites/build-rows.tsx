@@ -14,9 +14,9 @@ function why(b: Build): string {
 
 /** Builds as a table; of one site's builds the site is left out. */
 export function BuildRows({ label, builds, ofOneSite = false }: { label: string; builds: Build[]; ofOneSite?: boolean }) {
-  const head = [...(ofOneSite ? [] : ["Site"]), "Build", "State", "Why", "Content at", "Asked for", "Waited", "Took", "Error"];
+  const head = [...(ofOneSite ? [] : ["Site"]), "Build", "State", "Why", "Pages", "Content at", "Asked for", "Waited", "Took", "Error"];
   return (
-    <Rows label={label} head={head} numbers={["Waited", "Took"]}>
+    <Rows label={label} head={head} numbers={["Pages", "Waited", "Took"]}>
       {builds.map((b) => (
         <Row key={b.id} data-build={String(b.number)}>
           {!ofOneSite && <Cell>{b.site}</Cell>}
@@ -25,6 +25,7 @@ export function BuildRows({ label, builds, ofOneSite = false }: { label: string;
             <State of={b.state} />
           </Cell>
           <Cell>{why(b)}</Cell>
+          <Cell right>{b.pages.length === 0 ? "–" : b.pages[0] === "*" ? "all" : b.pages.length}</Cell>
           <Cell>
             <Mono>{b.sequence}</Mono>
           </Cell>
@@ -35,6 +36,7 @@ export function BuildRows({ label, builds, ofOneSite = false }: { label: string;
           <Cell right>{between(b.called, b.finished)}</Cell>
           <Cell>
             {b.error}
+            {b.state === "skipped" && <Text as="span" color="faint">no page shows it</Text>}
             {b.notBefore && (
               <Text as="span" color="faint">
                 {b.error ? "; " : ""}
