@@ -289,11 +289,15 @@ func (p *pagesOracle) compare(what string) {
 	p.listen()
 	for path := range p.got {
 		r, differs := p.differs(path, p.now)
-		if differs != "" && !p.said[path] && (strings.Contains(r.path, "now%28") || strings.Contains(r.body, "isPast")) {
+		if differs != "" && !p.said[path] &&
+			(strings.Contains(r.path, "now%28") || strings.Contains(r.body, "isPast")) {
 			// What speaks of now may be another by now, and is looked at again at that moment.
 			testkit.Eventually(p.o.t, "the moment passes for "+path, func() bool {
 				p.listen()
-				_, differs = p.differs(path, func(r oracleRead) (answered, bool) { return p.o.get(r, "no-store"), true })
+				_, differs = p.differs(
+					path,
+					func(r oracleRead) (answered, bool) { return p.o.get(r, "no-store"), true },
+				)
 				return (differs != "") == p.said[path]
 			})
 		}

@@ -560,7 +560,13 @@ func (a answered) equal(b answered) bool {
 // oracleOf starts a service with a model. Nothing is recomputed there by itself:
 // that would hide what was expired.
 func oracleOf(t *testing.T, m oracleModel) *oracle {
-	o := &oracle{t: t, secret: access.NewSecret(), last: map[int]answered{}, fresh: map[int]answered{}, saved: map[string]map[string]any{}}
+	o := &oracle{
+		t:      t,
+		secret: access.NewSecret(),
+		last:   map[int]answered{},
+		fresh:  map[int]answered{},
+		saved:  map[string]map[string]any{},
+	}
 	o.store = testkit.Store(t, testkit.Model(t, m.text()))
 	var err error
 	if o.g, err = environment.Open(t.Context(), environment.Options{

@@ -134,7 +134,10 @@ func (y *yard) build(o automation.Order, state string) {
 			y.t.Fatal(status, body)
 		}
 	}
-	a, err := (&clientOf{y.client.Address, y.key}).post("/builds/"+o.Build+"/reports", map[string]string{"state": state})
+	a, err := (&clientOf{y.client.Address, y.key}).post(
+		"/builds/"+o.Build+"/reports",
+		map[string]string{"state": state},
+	)
 	if err != nil || a != 200 {
 		y.t.Fatal(a, err)
 	}
@@ -293,7 +296,8 @@ func TestABuildRendersWhatIsStale(t *testing.T) {
 		t.Fatal(err)
 	}
 	y.Automation.PagesJudged("web")
-	if b := y.last(rebuild.Skipped); len(b.Pages) != 0 || !strings.Contains(b.Log[len(b.Log)-1].What, "no page of the site") {
+	if b := y.last(rebuild.Skipped); len(b.Pages) != 0 ||
+		!strings.Contains(b.Log[len(b.Log)-1].What, "no page of the site") {
 		t.Errorf("skipped %+v", b)
 	}
 }

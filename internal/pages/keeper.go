@@ -101,7 +101,14 @@ func (s *Service) keep(ctx context.Context, site string) {
 			err = s.keepClaimed(ctx, site, c)
 		}
 		if err != nil && ctx.Err() == nil && !errors.Is(err, stored.ErrNotOurs) {
-			s.work.Failures.Failed(s.log, "which pages are stale cannot be found out; trying on", "site", site, "error", err)
+			s.work.Failures.Failed(
+				s.log,
+				"which pages are stale cannot be found out; trying on",
+				"site",
+				site,
+				"error",
+				err,
+			)
 		}
 		background.Sleep(ctx, claimEvery, s.wake(site))
 	}

@@ -94,7 +94,14 @@ func (s *Service) flushLoop(ctx context.Context) {
 				b := v.(*buffer)
 				more, err := s.flush(ctx, b)
 				if err != nil && ctx.Err() == nil {
-					s.work.Failures.Failed(s.log, "what pages read cannot be noted; trying on", "site", b.site, "error", err)
+					s.work.Failures.Failed(
+						s.log,
+						"what pages read cannot be noted; trying on",
+						"site",
+						b.site,
+						"error",
+						err,
+					)
 				}
 				again = again || more || err != nil
 				return true

@@ -67,18 +67,16 @@ func (a *Commands) drawWhy(t *command.Table, out *api.WhyAnswer) {
 	if out.Visible {
 		t.Line(about + " is seen " + as + ".")
 		if out.Since != nil {
-			t.Line(fmt.Sprintf("  since change %d, %s (%s)", out.Since.Sequence, command.When(&out.Since.At),
-				out.Since.What))
+			t.Line(fmt.Sprintf("  since change %d, %s (%s)", out.Since.Sequence, command.When(&out.Since.At), out.Since.What))
 		}
 		for _, p := range out.Pages {
-			switch {
-			case p.Read == nil:
-				t.Line("  at " + p.Address + ", if the site has that page")
-			case p.StaleSince != nil:
-				t.Line(fmt.Sprintf("  at %s, which is stale since change %d", p.Address, *p.StaleSince))
-			default:
-				t.Line(fmt.Sprintf("  at %s, as of %s", p.Address, command.When(p.Read)))
+			how := "if the site has that page"
+			if p.StaleSince != nil {
+				how = fmt.Sprintf("which is stale since change %d", *p.StaleSince)
+			} else if p.Read != nil {
+				how = "as of " + command.When(p.Read)
 			}
+			t.Line("  at " + p.Address + ", " + how)
 		}
 		for _, c := range out.Cached {
 			t.Line(fmt.Sprintf("  in the cached answer to %s", t.Short(c.Asked, 90)))

@@ -22,7 +22,7 @@ func (a *Commands) pageList() *cobra.Command {
 	var stale bool
 	list := &cobra.Command{
 		Use: "list SITE", Short: "List the pages of a site, by path", Args: cobra.ExactArgs(1),
-		Example: "  ubiquon page list skerry-web --stale\n  ubiquon page list skerry-web --entry hwgemxsa3pvqwwvj",
+		Example: "  ubiquon page list skerry-web --stale\n  ubiquon page list skerry-web --entry route/outer-ring",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := a.Service()
 			if err != nil {
@@ -31,6 +31,11 @@ func (a *Commands) pageList() *cobra.Command {
 			f.Site = args[0]
 			if cmd.Flags().Changed("stale") {
 				f.Stale = &stale
+			}
+			if f.Entry != "" {
+				if f.Entry, err = a.Find(cmd.Context(), s, f.Entry); err != nil {
+					return err
+				}
 			}
 			found, err := s.Builds().Pages(cmd.Context(), f)
 			if err != nil {
@@ -62,7 +67,7 @@ func (a *Commands) pageList() *cobra.Command {
 		},
 	}
 	list.Flags().BoolVar(&stale, "stale", false, "only pages that are stale; --stale=false: that are not")
-	list.Flags().StringVar(&f.Entry, "entry", "", "only pages that show something of this entry")
+	list.Flags().StringVar(&f.Entry, "entry", "", "only pages that show something of this entry, by id or TYPE/SLUG")
 	list.Flags().StringVar(&f.After, "after", "", "begin after this path")
 	list.Flags().IntVar(&f.Limit, "limit", 100, "how many at most")
 	return list

@@ -82,8 +82,9 @@ func (p *Pages) Commit(
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, `update page_ledger set position = greatest(position, $3),
-			judged = greatest(judged, $4) where environment = $1 and site = $2`, p.environment, site, r.Position, r.Batch); err != nil {
+		_, err := tx.Exec(ctx, `update page_ledger set position = greatest(position, $3), judged = greatest(judged, $4)
+			where environment = $1 and site = $2`, p.environment, site, r.Position, r.Batch)
+		if err != nil {
 			return err
 		}
 		if err := p.judge(ctx, tx, site, &was, &r, ids, &judged); err != nil {
