@@ -3,7 +3,7 @@
 // asserted; docs/performance.md says what they were.
 //
 //	go run ./bench [-rounds 5] [-seconds 3] [hit] [miss] [freshness] [content] [access] [read] [abuse] [faults]
-//	    [automation] [files] [origins]
+//	    [automation] [files] [origins] [pages]
 package main
 
 import (
@@ -112,11 +112,12 @@ func (y *harness) run(which []string) error {
 			"freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads,
 			"invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted,
 			"trace": y.trace, "automation": y.automation, "files": y.files, "origins": y.origins,
+			"pages": y.pages,
 		}[name]
 		if !ok {
 			return fmt.Errorf(
 				"there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, "+
-					"cache, abuse, faults, automation, files, origins, and posted and trace, which are parts of cache",
+					"cache, abuse, faults, automation, files, origins, pages, and posted and trace, which are parts of cache",
 				name,
 			)
 		}

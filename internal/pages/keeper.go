@@ -34,6 +34,8 @@ const (
 	retryPause = 200 * time.Millisecond
 	// mostCauses bounds the causes that one read is stale by.
 	mostCauses = 10
+	// fewReads are so few that nobody notices how they are found.
+	fewReads = 50
 	// principal is whose turn it is when reads are computed.
 	principal = "pages"
 )
@@ -61,6 +63,7 @@ type keeper struct {
 	position int64
 	last     int64 // id of the newest read
 	batch    int64 // up to which registrations are judged
+	analysed int   // how many reads there were when the tables were last analysed
 
 	mu      sync.Mutex
 	queue   []invalidation.Delta
@@ -196,6 +199,12 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 	k.position = max(k.position, to)
 	if begun || c.Batch > k.batch {
 		if err := k.learn(ctx); err != nil {
+			return false, err
+		}
+	}
+	if len(k.reads) > 2*k.analysed {
+		k.analysed = max(len(k.reads), fewReads)
+		if err := k.s.store.Pages.Analyse(ctx); err != nil {
 			return false, err
 		}
 	}

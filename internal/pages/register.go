@@ -18,6 +18,8 @@ const (
 	// mostHeld bounds what a node holds of a site; beyond, registrations are lost, and the site is
 	// stale as a whole.
 	mostHeld = 200_000
+	// mostRemembered bounds the registrations of a site that a node remembers.
+	mostRemembered = 50_000
 	// perFlush bounds what is stored in one transaction.
 	perFlush = 5_000
 )
@@ -30,6 +32,8 @@ type buffer struct {
 	// noted says that the database knows that this node holds some, so that they are missed if it
 	// dies; lost that some were dropped.
 	noted, lost bool
+	// answers are what was registered last: that it comes again says nothing new.
+	answers map[registered]string
 	// idle says that nothing came since the last flush.
 	idle bool
 	// noting is held while noted is made true or false, flushing while what is held is stored.
@@ -52,8 +56,26 @@ func (s *Service) Note(ctx context.Context, site string, all ...store.Registrati
 	if room := max(0, mostHeld-len(b.held)); len(all) > room {
 		all, b.lost = all[:room], true
 	}
-	b.held = append(b.held, all...)
-	background.Nudge(s.wakeFlush)
+	for _, r := range all {
+		key := registered{r.Mark, r.Request, r.Rights}
+		if b.answers[key] == r.Answer && r.Answer != "" {
+			continue
+		}
+		if b.answers == nil || len(b.answers) >= mostRemembered {
+			b.answers = map[registered]string{}
+		}
+		b.answers[key] = r.Answer
+		b.held = append(b.held, r)
+	}
+	if len(b.held) > 0 {
+		background.Nudge(s.wakeFlush)
+	}
+}
+
+// registered is a request that a page made in a run.
+type registered struct {
+	pages.Mark
+	request, rights string
 }
 
 func (s *Service) buffer(site string) *buffer {

@@ -52,7 +52,7 @@ func allowing(origins []string, next http.Handler) http.Handler {
 		AllowedMethods: []string{http.MethodGet, http.MethodHead, http.MethodPost},
 		AllowedHeaders: []string{
 			"Authorization", "Content-Type", "Accept-Language", "Cache-Control", "If-None-Match", "Prefer",
-			"Ubiquon-Min-Sequence",
+			"Ubiquon-Min-Sequence", "Ubiquon-Page",
 		},
 		ExposedHeaders: []string{
 			"Cache-Groups", "Cache-Status", "Content-Language", "Deprecation", "ETag", "Link", "Preference-Applied",

@@ -141,15 +141,15 @@ func (p *Pages) named(ctx context.Context, tx pgx.Tx, site string, all []Registr
 		if i, twice := at[k]; !twice {
 			at[k] = len(out)
 			out = append(out, r)
-		} else if r.Sequence < out[i].Sequence {
+		} else if (r.Sequence < out[i].Sequence) != r.Render {
 			out[i] = r
 		}
 	}
 	return out, nil
 }
 
-// put stores registrations. Of a read that a run of a page makes twice, the older answer counts:
-// some of the page may show it.
+// put stores registrations. Of a read that a build makes twice for a page, the older answer counts: some
+// of the page may show it. A render that comes again under its name is the page's newest.
 func (p *Pages) put(ctx context.Context, tx pgx.Tx, site string, batch int64, all []Registration) error {
 	if len(all) == 0 {
 		return nil
@@ -205,7 +205,8 @@ func (p *Pages) put(ctx context.Context, tx pgx.Tx, site string, batch int64, al
 			render, digest, mark, sequence)
 		join page_read r on r.environment = $1 and r.site = $2 and r.digest = n.digest
 		on conflict (environment, site, page, run, read) do update set mark = excluded.mark, sequence = excluded.sequence
-			where excluded.sequence < page_use.sequence`,
+			where case when excluded.render then excluded.sequence >= page_use.sequence
+				else excluded.sequence < page_use.sequence end`,
 		p.environment, site, paths, runs, renders, digests, answers, sequences)
 	return tx.SendBatch(ctx, &b).Close()
 }
@@ -274,6 +275,13 @@ func (p *Pages) Sweep(ctx context.Context, site, node string, keepRenders time.D
 			where u.environment = $1 and u.site = $2 and u.read = r.id)`, p.environment, site)
 		return tx.SendBatch(ctx, &b).Close()
 	})
+}
+
+// Analyse has the database count what is in the ledgers: it finds few among many in another way than
+// few among few, and looks by itself only after a minute or more.
+func (p *Pages) Analyse(ctx context.Context) error {
+	_, err := p.db.Conns(ctx).Exec(ctx, `analyze page, page_read, page_use`)
+	return err
 }
 
 // Trim deletes the ledgers of sites that are none of those named.
