@@ -65,7 +65,8 @@ func TestWritingByKeyboard(t *testing.T) {
 	w.when("the name has the focus", "document.activeElement?.name === 'name'")
 	w.do("its name", chromedp.KeyEvent("name"+kb.Enter))
 	window(false)
-	w.when("it can be applied", "document.querySelector('[data-plan]')?.dataset.plan === '1'")
+	w.when("it can be applied", "document.querySelector('[data-plan]')?.dataset.plan === '1' && "+
+		`[...document.querySelectorAll("main button")].some((b) => b.innerText.trim() === "Apply" && !b.disabled)`)
 	w.tabTo("Apply")
 	w.do("apply", chromedp.KeyEvent(kb.Enter))
 	w.when("the model is applied", "!document.querySelector('[data-plan]')")

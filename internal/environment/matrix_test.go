@@ -238,6 +238,7 @@ var unwritten = []string{
 	"POST /control/v1/model/plan", "POST /control/v1/why", "POST /control/v1/prose", "POST /control/v1/changes/simulate",
 	"POST /control/v1/reads", "POST /control/v1/keys/check", "POST /control/v1/entries/{id}/open",
 	"DELETE /control/v1/session", "POST /control/v1/session", "POST /control/v1/welcome",
+	"POST /control/v1/pages/check",
 	"POST /control/v1/session/proof", "POST /control/v1/builds/{id}/reports", "POST /hooks/{origin}",
 	"POST /control/v1/rules/{name}/try", "POST /control/v1/files/check", "POST /control/v1/origins/{origin}/hook/try",
 	// The origin here maps nothing, and has announced nothing; what origins write is in the log of changes.
@@ -526,6 +527,7 @@ func (m *matrix) request(t *testing.T, route string) (method, path string, body 
 			"route"}}, "/control/v1/keys/check": per{},
 		"/control/v1/keys/{key}":        per{"add": []string{"read published notice"}},
 		"/control/v1/keys/{key}/rotate": per{}, "/control/v1/open": per{"take": []string{"read published route in ja"}},
+		"/control/v1/pages/check":   per{"site": "web"},
 		"/control/v1/session/proof": per{"password": "a boat is no bath tub"},
 		"/control/v1/session/password": per{
 			"password": "not this one at all",
