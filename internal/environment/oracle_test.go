@@ -31,7 +31,7 @@ import (
 )
 
 var (
-	oracleChanges = flag.Int("oracle.changes", 900, "how many changes each of the oracle's histories makes at least")
+	oracleChanges = flag.Int("oracle.changes", 770, "how many changes each of the oracle's histories makes at least")
 	oracleTell    = flag.Bool("oracle.tell", false, "tell of every answer that was expired needlessly")
 	oracleShrink  = flag.Int("oracle.shrink", 200, "how many shorter histories are tried when one fails")
 	oracleSeed    = flag.Uint64("oracle.seed", 8400, "where the oracle's histories begin")
