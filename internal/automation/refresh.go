@@ -31,16 +31,19 @@ const (
 
 // refreshSite tells a site of its pages that are stale, as they become so.
 func (a *Service) refreshSite(ctx context.Context, name string, site rebuild.Site) {
-	for {
+	for failures := 0; ; {
 		wait, err := a.refreshOnce(ctx, name, site)
 		if ctx.Err() != nil {
 			return
 		}
-		if err != nil {
+		wake := a.wakeBuild(refreshOf(name))
+		if failures++; err == nil {
+			failures = 0
+		} else {
 			a.work.Failures.Failed(a.log, "stale pages cannot be looked after; trying on", "site", name, "error", err)
-			wait = time.Second
+			wait, wake = rebuild.Backoff(failures), nil
 		}
-		if !background.Sleep(ctx, wait, a.wakeBuild(refreshOf(name))) {
+		if !background.Sleep(ctx, wait, wake) {
 			return
 		}
 	}
@@ -50,7 +53,7 @@ func (a *Service) refreshSite(ctx context.Context, name string, site rebuild.Sit
 // when to look again.
 func (a *Service) refreshOnce(ctx context.Context, name string, site rebuild.Site) (time.Duration, error) {
 	if site.Build == nil { // else all of it is built
-		if lost, err := a.store.Pages.TakeLost(ctx, name); err != nil {
+		if lost, err := a.store.Pages.LostSince(ctx, name); err != nil {
 			return 0, err
 		} else if lost > 0 {
 			return 0, a.tellAll(ctx, name, site, lost)

@@ -168,19 +168,11 @@ func requestBuilds(builds map[string]*buildRequest, c *rule.Compiled, o *rule.Oc
 			w = &buildRequest{}
 			builds[step.Site] = w
 		}
-		w.causes = append(w.causes, causeOf(c.Name, o))
+		w.causes = append(w.causes, o.Cause(c.Name))
 		w.sequence, w.now = max(w.sequence, o.Sequence), w.now || step.Now
 		done = append(done, "asked for a build of "+step.Site)
 	}
 	return done
-}
-
-// causeOf is what a build is told of an occurrence.
-func causeOf(name string, o *rule.Occurrence) rebuild.Cause {
-	return rebuild.Cause{
-		Sequence: o.Sequence, Rule: name, Entry: o.Entry, Type: o.Type, What: o.Event, Event: o.Announced,
-		Locales: o.Locales, Slugs: o.Slugs, Paths: o.Paths,
-	}
 }
 
 // addRoles says which roles those have who did something, if a condition asks.

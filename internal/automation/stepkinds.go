@@ -30,7 +30,7 @@ func (a *Service) doRebuild(
 		return "", 0, nil, never("there is no site %q any more", step.Site)
 	}
 	return "asked for a build of " + step.Site, 0, func(tx pgx.Tx) error {
-		causes := []rebuild.Cause{causeOf(j.Rule, &j.About)}
+		causes := []rebuild.Cause{j.About.Cause(j.Rule)}
 		_, err := a.store.Builds.RequestIn(ctx, tx, step.Site, causes, j.About.Sequence, step.Now)
 		background.Nudge(a.wakeBuild(step.Site))
 		return err
@@ -80,7 +80,7 @@ func (a *Service) doRefresh(ctx context.Context, j *runs.Job) (string, error) {
 	}
 	data := StalePages{Site: step.Site, Sequence: j.About.Sequence, Pages: []StalePage{}, Reads: []string{}}
 	for _, path := range a.filling(j.Rule, &j.About).Pages(step.Pages) {
-		data.Pages = append(data.Pages, StalePage{Path: path, Causes: []rebuild.Cause{causeOf(j.Rule, &j.About)}})
+		data.Pages = append(data.Pages, StalePage{Path: path, Causes: []rebuild.Cause{j.About.Cause(j.Rule)}})
 	}
 	if slices.Contains(step.Pages, rule.AllPages) || len(data.Pages) == 0 || len(data.Pages) > pagesPerCall {
 		data.Pages, data.All = []StalePage{}, true

@@ -1,7 +1,6 @@
 package cache
 
 import (
-	"iter"
 	"slices"
 	"time"
 
@@ -28,7 +27,7 @@ func (c *Cache) Apply(changes []invalidation.Delta) []*Response {
 	c.mu.Unlock()
 	var expired []*Response
 	published := c.published.Load()
-	for commit := range commits(changes) {
+	for commit := range invalidation.Commits(changes) {
 		if slices.ContainsFunc(commit, func(one *invalidation.Delta) bool {
 			return one.Kind != content.ContentChange || one.Edition == content.Published
 		}) {
@@ -54,22 +53,6 @@ func (c *Cache) Apply(changes []invalidation.Delta) []*Response {
 		}
 	}
 	return expired
-}
-
-// commits takes changes apart by their commits.
-func commits(changes []invalidation.Delta) iter.Seq[[]*invalidation.Delta] {
-	return func(yield func([]*invalidation.Delta) bool) {
-		var commit []*invalidation.Delta
-		for i := range changes {
-			commit = append(commit, &changes[i])
-			if last := i == len(changes)-1; last || changes[i+1].Commit != changes[i].Commit {
-				if !yield(commit) {
-					return
-				}
-				commit = nil
-			}
-		}
-	}
 }
 
 func (c *Cache) match(commit ...*invalidation.Delta) []*Response {
@@ -110,7 +93,7 @@ func (c *Cache) hitBy(
 func (c *Cache) Simulate(changes []invalidation.Delta) []*Response {
 	var out []*Response
 	seen := map[*Response]bool{}
-	for commit := range commits(changes) {
+	for commit := range invalidation.Commits(changes) {
 		hit, _ := c.hitBy(commit, c.index.Simulate)
 		for _, r := range hit {
 			if !seen[r] && r.expired.Load() == 0 {

@@ -102,6 +102,3 @@ func (d *Service) withDependencies(
 	}
 	return nil, nil, fmt.Errorf("request %s: %w", p.request, ErrModelChanged)
 }
-
-// Narrowed tells whether an answer leaves out what its reader may not have.
-func (a *Answer) Narrowed() bool { return a.narrowed }

@@ -49,8 +49,8 @@ type Answer struct {
 	Sequence int64
 	// Open says that everyone gets these bytes, with a key or without.
 	Open bool
-
-	narrowed bool
+	// Narrowed says that it leaves out what its reader may not have.
+	Narrowed bool
 }
 
 // Admit waits until work that is as dear as a read is admitted for a principal. The
@@ -142,7 +142,7 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		applied = max(applied, r.Sequence)
 	}
 	return Answer{
-		Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights), narrowed: p.narrowed,
+		Response: r, Outcome: outcome, Sequence: applied, Open: p.open(r, rights), Narrowed: p.narrowed,
 	}, nil
 }
 
@@ -231,7 +231,7 @@ func (d *Service) withoutDatabase(p *Plan, rights access.Rights) (Answer, bool) 
 		Outcome:  cache.Blind,
 		Sequence: d.cache.AppliedIn(p.Query.Edition),
 		Open:     p.open(r, rights),
-		narrowed: p.narrowed,
+		Narrowed: p.narrowed,
 	}, true
 }
 

@@ -28,9 +28,9 @@ import (
 	"ubiquon/internal/testkit"
 )
 
-// yard builds a site with a page for each pier and one that lists the first two, and says what it
+// builtSite is a site with a page for each pier and one that lists the first two, and says what it
 // reads for which.
-type yard struct {
+type builtSite struct {
 	node
 	t   *testing.T
 	key string
@@ -39,9 +39,9 @@ type yard struct {
 	orders []automation.Order
 }
 
-func newYard(t *testing.T) *yard {
+func newBuiltSite(t *testing.T) *builtSite {
 	t.Helper()
-	y := &yard{t: t}
+	y := &builtSite{t: t}
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		var order automation.Order
 		if err := json.NewDecoder(r.Body).Decode(&order); err != nil {
@@ -67,7 +67,7 @@ func newYard(t *testing.T) *yard {
 }
 
 // mayRead gives the site its key.
-func (y *yard) mayRead() {
+func (y *builtSite) mayRead() {
 	y.t.Helper()
 	var err error
 	if _, y.key, err = y.Keys.CreateKey(y.t.Context(), access.Key{
@@ -78,7 +78,7 @@ func (y *yard) mayRead() {
 }
 
 // ordered waits for the order of a number, from 0.
-func (y *yard) ordered(n int) automation.Order {
+func (y *builtSite) ordered(n int) automation.Order {
 	y.t.Helper()
 	var out automation.Order
 	testkit.Eventually(y.t, fmt.Sprintf("order %d", n), func() bool {
@@ -94,7 +94,7 @@ func (y *yard) ordered(n int) automation.Order {
 }
 
 // read reads for a page.
-func (y *yard) read(mark, path string) (int, string) {
+func (y *builtSite) read(mark, path string) (int, string) {
 	y.t.Helper()
 	req, err := http.NewRequest("GET", y.client.Address+"/content/"+y.Replica.Environment()+"/published"+path, nil)
 	if err != nil {
@@ -112,7 +112,7 @@ func (y *yard) read(mark, path string) (int, string) {
 }
 
 // build does what an order says, and reports it.
-func (y *yard) build(o automation.Order, state string) {
+func (y *builtSite) build(o automation.Order, state string) {
 	y.t.Helper()
 	mark := func(page string) string { return fmt.Sprintf("%q; build=\"%d\"", page, o.Number) }
 	asked := []string(o.Pages)
@@ -162,7 +162,7 @@ func (c *clientOf) post(path string, body any) (int, error) {
 }
 
 // publish publishes piers, by name; the slug is the id.
-func (y *yard) publish(piers ...string) {
+func (y *builtSite) publish(piers ...string) {
 	y.t.Helper()
 	var edits []writing.Edit
 	for _, p := range piers {
@@ -182,7 +182,7 @@ func (y *yard) publish(piers ...string) {
 }
 
 // stale are the pages that are, once the ledger has come as far as the content.
-func (y *yard) stale() []string {
+func (y *builtSite) stale() []string {
 	y.t.Helper()
 	out := []string{}
 	testkit.Eventually(y.t, "the ledger knows", func() bool {
@@ -205,7 +205,7 @@ func (y *yard) stale() []string {
 }
 
 // last is the build that was asked for last, once it is in a state.
-func (y *yard) last(state rebuild.State) rebuild.Build {
+func (y *builtSite) last(state rebuild.State) rebuild.Build {
 	y.t.Helper()
 	var b rebuild.Build
 	testkit.Eventually(y.t, "the last build is "+string(state), func() bool {
@@ -222,7 +222,7 @@ func (y *yard) last(state rebuild.State) rebuild.Build {
 // TestABuildRendersWhatIsStale builds a site whose pages say what they read, whole, in part, and
 // not at all.
 func TestABuildRendersWhatIsStale(t *testing.T) {
-	y := newYard(t)
+	y := newBuiltSite(t)
 	y.publish("mella=Mella", "north=North Quay", "tern=Tern Rock")
 	if _, err := y.Automation.Rebuild(t.Context(), "web", "ada", true); err != nil {
 		t.Fatal(err)
@@ -308,7 +308,7 @@ func TestAStalePageIsRefreshed(t *testing.T) {
 	var mu sync.Mutex
 	var told []automation.StalePages
 	refuse, done := 0, false
-	y := &yard{t: t}
+	y := &builtSite{t: t}
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -393,7 +393,7 @@ func TestAStalePageIsRefreshed(t *testing.T) {
 
 // TestABuilderHandsInAManifest reads everything once, and says afterwards which page is made of what.
 func TestABuilderHandsInAManifest(t *testing.T) {
-	y := newYard(t)
+	y := newBuiltSite(t)
 	y.publish("mella=Mella", "north=North Quay", "tern=Tern Rock")
 	if _, err := y.Automation.Rebuild(t.Context(), "web", "ada", true); err != nil {
 		t.Fatal(err)

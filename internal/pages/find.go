@@ -23,19 +23,8 @@ const (
 	causeFound = "found on looking anew"
 )
 
-// match finds the reads that changes may have touched.
-func (k *keeper) match(changes []invalidation.Delta) {
-	for from := 0; from < len(changes); {
-		to := from + 1
-		for to < len(changes) && changes[to].Commit == changes[from].Commit {
-			to++
-		}
-		k.matchCommit(changes[from:to])
-		from = to
-	}
-}
-
-func (k *keeper) matchCommit(commit []invalidation.Delta) {
+// match finds the reads that a commit may have touched.
+func (k *keeper) match(commit []*invalidation.Delta) {
 	sequence := commit[0].Sequence
 	if commit[0].Kind == content.ModelChange {
 		for _, r := range k.reads {
@@ -43,16 +32,12 @@ func (k *keeper) matchCommit(commit []invalidation.Delta) {
 		}
 		return
 	}
-	deltas := make([]*invalidation.Delta, len(commit))
-	for i := range commit {
-		deltas[i] = &commit[i]
-	}
-	found, moved := k.index.Match(deltas...)
+	found, moved := k.index.Match(commit...)
 	for _, m := range moved {
-		m.Subscriber.ends = m.Deadline
+		k.endsAt(m.Subscriber, m.Deadline)
 	}
 	for _, r := range found {
-		k.suspect(r, sequence, k.causesFor(r, deltas))
+		k.suspect(r, sequence, k.causesFor(r, commit))
 	}
 }
 
@@ -64,7 +49,7 @@ func (k *keeper) causesFor(r *read, commit []*invalidation.Delta) []rebuild.Caus
 		for _, c := range commit {
 			if len(out) < mostCauses && (all || deps.Affected(c)) {
 				if o := rule.OccurrenceOf(k.s.replica.Model(), &c.Change); o != nil {
-					out = append(out, causeOf(o))
+					out = append(out, o.Cause(""))
 				}
 			}
 		}
@@ -75,11 +60,11 @@ func (k *keeper) causesFor(r *read, commit []*invalidation.Delta) []rebuild.Caus
 	return out
 }
 
-// causeOf is what a build is told of a change.
-func causeOf(o *rule.Occurrence) rebuild.Cause {
-	return rebuild.Cause{
-		Sequence: o.Sequence, Entry: o.Entry, Type: o.Type, What: o.Event, Event: o.Announced,
-		Locales: o.Locales, Slugs: o.Slugs, Paths: o.Paths,
+// endsAt notes when a read gives something else by itself; zero for never.
+func (k *keeper) endsAt(r *read, at time.Time) {
+	delete(k.ends, r)
+	if !at.IsZero() {
+		k.ends[r] = at
 	}
 }
 
@@ -142,8 +127,15 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 		close(results)
 	}()
 	var out []stored.Answered
+	claimed := time.Now()
 	for f := range results {
 		r := f.r
+		if time.Since(claimed) > claimEvery { // there may be many
+			claimed = time.Now()
+			if _, _, err := k.s.store.Pages.Claim(ctx, k.site, k.s.replica.Node.ID); err != nil {
+				k.s.log.Debug("the claim of a ledger is not renewed; another node may take it over", "error", err)
+			}
+		}
 		if f.err != nil {
 			if r.tries++; r.tries < mostTries || ctx.Err() != nil {
 				continue
@@ -155,7 +147,8 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 		r.tries = 0
 		delete(k.todo, r)
 		k.index.Remove(r.handle)
-		r.handle, r.ends = 0, f.known.Ends
+		r.handle = 0
+		k.endsAt(r, f.known.Ends)
 		if deps := f.known.Dependencies; deps != nil {
 			r.handle = k.index.Add(r, deps)
 		}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"maps"
 	"sync"
 	"time"
 
@@ -44,9 +43,7 @@ const (
 type read struct {
 	stored.Read
 	handle invalidation.Handle
-	// ends is when it gives something else by itself; zero for never.
-	ends  time.Time
-	tries int
+	tries  int
 	// since and causes are of the first change that it may give something else by, until that is known.
 	since  int64
 	causes []rebuild.Cause
@@ -59,7 +56,9 @@ type keeper struct {
 	index *invalidation.Index[*read]
 	reads map[int64]*read
 	// todo are the reads of which it is not known what they give as of position.
-	todo     map[*read]bool
+	todo map[*read]bool
+	// ends is when reads give something else by themselves, of those that do.
+	ends     map[*read]time.Time
 	position int64
 	last     int64 // id of the newest read
 	batch    int64 // up to which registrations are judged
@@ -173,6 +172,7 @@ func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed
 // begin forgets everything that is known of what reads give, and goes on from where this node is.
 func (k *keeper) begin() {
 	k.index, k.reads, k.todo = invalidation.NewIndex[*read](), map[int64]*read{}, map[*read]bool{}
+	k.ends = map[*read]time.Time{}
 	k.last, k.batch = 0, 0
 	k.position = k.s.replica.Applied()
 	k.applied = k.position
@@ -195,7 +195,9 @@ func (k *keeper) take() (changes []invalidation.Delta, to int64) {
 func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err error) {
 	changes, to := k.take()
 	begun := k.batch == 0
-	k.match(changes)
+	for commit := range invalidation.Commits(changes) {
+		k.match(commit)
+	}
 	k.position = max(k.position, to)
 	if begun || c.Batch > k.batch {
 		if err := k.learn(ctx); err != nil {
@@ -209,10 +211,10 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 		}
 	}
 	now := time.Now()
-	for _, r := range k.reads {
-		if !r.ends.IsZero() && !now.Before(r.ends) {
-			r.ends = time.Time{}
-			k.suspect(r, k.position, nil)
+	for r, at := range k.ends {
+		if !now.Before(at) {
+			delete(k.ends, r)
+			k.suspect(r, k.position, []rebuild.Cause{{Sequence: k.position, What: causeTime}})
 		}
 	}
 	answers, err := k.compute(ctx)
@@ -230,14 +232,14 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 		return false, nil
 	}
 	round := stored.Round{Position: k.position, Answers: answers, From: k.batch + 1, Batch: c.Batch, All: begun}
-	if _, err := k.s.store.Pages.Commit(ctx, k.site, k.s.replica.Node.ID, round, k.follow(ctx)); err != nil {
+	if err := k.s.store.Pages.Commit(ctx, k.site, k.s.replica.Node.ID, round, k.follow(ctx)); err != nil {
 		return false, err
 	}
 	for i := range answers {
 		k.reads[answers[i].Read].Answer = answers[i].Answer
 	}
 	k.batch = c.Batch
-	if _, err := k.s.store.Pages.Promote(ctx, k.site, k.s.replica.Node.ID, k.follow(ctx)); err != nil {
+	if err := k.s.store.Pages.Promote(ctx, k.site, k.s.replica.Node.ID, k.follow(ctx)); err != nil {
 		return false, err
 	}
 	k.s.o.Judged(k.site)
@@ -246,9 +248,9 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 
 // firstEnd is when the first read gives something else by itself; zero for never.
 func (k *keeper) firstEnd() (first time.Time) {
-	for _, r := range k.reads {
-		if !r.ends.IsZero() && (first.IsZero() || r.ends.Before(first)) {
-			first = r.ends
+	for _, at := range k.ends {
+		if first.IsZero() || at.Before(first) {
+			first = at
 		}
 	}
 	return first
@@ -303,21 +305,17 @@ const mostBuildCauses = 200
 
 // sweep forgets what no page uses any more.
 func (k *keeper) sweep(ctx context.Context) error {
-	if err := k.s.store.Pages.Sweep(ctx, k.site, k.s.replica.Node.ID, keepRenders); err != nil {
-		return err
-	}
-	left, err := k.s.store.Pages.Reads(ctx, k.site, 0)
+	gone, err := k.s.store.Pages.Sweep(ctx, k.site, k.s.replica.Node.ID, keepRenders)
 	if err != nil {
 		return err
 	}
-	gone := maps.Clone(k.reads)
-	for _, r := range left {
-		delete(gone, r.ID)
-	}
-	for id, r := range gone {
-		k.index.Remove(r.handle)
-		delete(k.todo, r)
-		delete(k.reads, id)
+	for _, id := range gone {
+		if r := k.reads[id]; r != nil {
+			k.index.Remove(r.handle)
+			delete(k.todo, r)
+			delete(k.ends, r)
+			delete(k.reads, id)
+		}
 	}
 	return nil
 }

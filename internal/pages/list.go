@@ -68,7 +68,7 @@ func (s *Service) Shown(text string) string {
 	if err != nil {
 		return text
 	}
-	if below, is := strings.CutPrefix(r.Address, s.below()); is && r.Language == "" {
+	if below, is := strings.CutPrefix(r.Address, s.below()); is && (r.Language == "" || r.Language == "*") {
 		return below
 	}
 	return r.String()

@@ -1,6 +1,7 @@
 package pages
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -10,8 +11,8 @@ import (
 	stored "ubiquon/internal/store/pages"
 )
 
-// MostLines bounds the lines of a manifest.
-const MostLines = 200_000
+// mostLines bounds the lines of a manifest.
+const mostLines = 200_000
 
 // manifest is one that is being taken in.
 type manifest struct {
@@ -42,10 +43,14 @@ func (s *Service) TakeManifest(
 	}
 	var batch, structure []stored.Registration
 	var wrong error
-	for m.out.Pages < MostLines {
+	for {
 		var l pages.Line
 		var more bool
 		if l, more, wrong = next(); wrong != nil || !more {
+			break
+		}
+		if m.out.Pages == mostLines {
+			wrong = fmt.Errorf("a manifest has at most %d lines", mostLines)
 			break
 		}
 		all, err := m.line(ctx, &l)
@@ -66,14 +71,7 @@ func (s *Service) TakeManifest(
 	if err := m.store(ctx, batch); err != nil {
 		return m.out, err
 	}
-	return m.out, joinFirst(wrong, m.store(ctx, structure))
-}
-
-func joinFirst(first, second error) error {
-	if first != nil {
-		return first
-	}
-	return second
+	return m.out, cmp.Or(wrong, m.store(ctx, structure))
 }
 
 func (m *manifest) store(ctx context.Context, all []stored.Registration) error {

@@ -18,8 +18,10 @@ const (
 	// mostHeld bounds what a node holds of a site; beyond, registrations are lost, and the site is
 	// stale as a whole.
 	mostHeld = 200_000
-	// mostRemembered bounds the registrations of a site that a node remembers.
+	// mostRemembered bounds the registrations of a site that a node remembers, rememberFor how long:
+	// what is deleted in the database meanwhile is registered again.
 	mostRemembered = 50_000
+	rememberFor    = time.Minute
 	// perFlush bounds what is stored in one transaction.
 	perFlush = 5_000
 )
@@ -33,7 +35,8 @@ type buffer struct {
 	// dies; lost that some were dropped.
 	noted, lost bool
 	// answers are what was registered last: that it comes again says nothing new.
-	answers map[registered]string
+	answers    map[registered]string
+	remembered time.Time // since when
 	// idle says that nothing came since the last flush.
 	idle bool
 	// noting is held while noted is made true or false, flushing while what is held is stored.
@@ -56,13 +59,13 @@ func (s *Service) Note(ctx context.Context, site string, all ...store.Registrati
 	if room := max(0, mostHeld-len(b.held)); len(all) > room {
 		all, b.lost = all[:room], true
 	}
+	if now := time.Now(); len(b.answers) >= mostRemembered || now.Sub(b.remembered) > rememberFor {
+		b.answers, b.remembered = map[registered]string{}, now
+	}
 	for _, r := range all {
 		key := registered{r.Mark, r.Request, r.Rights}
 		if b.answers[key] == r.Answer && r.Answer != "" {
 			continue
-		}
-		if b.answers == nil || len(b.answers) >= mostRemembered {
-			b.answers = map[registered]string{}
 		}
 		b.answers[key] = r.Answer
 		b.held = append(b.held, r)
@@ -225,7 +228,7 @@ func RegistrationOf(m pages.Mark, p *delivery.Plan, a *delivery.Answer, rights a
 	out := store.Registration{
 		Mark: m, Request: p.Request().Text(), Answer: delivery.NameOf(a.Response), Sequence: a.Sequence,
 	}
-	if a.Narrowed() {
+	if a.Narrowed {
 		out.Rights = rightsText(rights)
 	}
 	return out

@@ -1,6 +1,10 @@
 package invalidation
 
-import "ubiquon/internal/core/content"
+import (
+	"iter"
+
+	"ubiquon/internal/core/content"
+)
 
 // Delta is a change with what must be known beside it to tell what it affects. What is
 // unknown is allowed for: more is called affected then.
@@ -36,4 +40,20 @@ func Deltas(changes ...content.Change) []Delta {
 		out[i].Change = c
 	}
 	return out
+}
+
+// Commits takes deltas, which come in order, apart by their commits.
+func Commits(deltas []Delta) iter.Seq[[]*Delta] {
+	return func(yield func([]*Delta) bool) {
+		var commit []*Delta
+		for i := range deltas {
+			commit = append(commit, &deltas[i])
+			if last := i == len(deltas)-1; last || deltas[i+1].Commit != deltas[i].Commit {
+				if !yield(commit) {
+					return
+				}
+				commit = nil
+			}
+		}
+	}
 }

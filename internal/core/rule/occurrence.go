@@ -10,6 +10,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
+	"ubiquon/internal/core/rebuild"
 )
 
 // Occurrence is something that has happened, as rules see it. In JSON it is what is kept of it
@@ -72,6 +73,14 @@ func OccurrenceOf(m *model.Model, c *content.Change) *Occurrence {
 		o.Title, _ = o.values()[t.Title].(string)
 	}
 	return o
+}
+
+// Cause is what a build is told of the occurrence, which a rule, if named, acted on.
+func (o *Occurrence) Cause(name string) rebuild.Cause {
+	return rebuild.Cause{
+		Sequence: o.Sequence, Rule: name, Entry: o.Entry, Type: o.Type, What: o.Event, Event: o.Announced,
+		Locales: o.Locales, Slugs: o.Slugs, Paths: o.Paths,
+	}
 }
 
 // values are those afterwards, or, where there is nothing any more, those before.

@@ -64,9 +64,8 @@ func (p *Pages) locked(ctx context.Context, site, node string, f func(tx pgx.Tx,
 // what follows, in one transaction. Its error is ErrNotOurs.
 func (p *Pages) Commit(
 	ctx context.Context, site, node string, r Round, then func(tx pgx.Tx, judged []Judged) error,
-) ([]Judged, error) {
-	var judged []Judged
-	err := p.locked(ctx, site, node, func(tx pgx.Tx, was Claimed) error {
+) error {
+	return p.locked(ctx, site, node, func(tx pgx.Tx, was Claimed) error {
 		var ids, sinces []int64
 		var marks, causes []string
 		for i := range r.Answers {
@@ -87,25 +86,24 @@ func (p *Pages) Commit(
 		if err != nil {
 			return err
 		}
-		if err := p.judge(ctx, tx, site, &was, &r, ids, &judged); err != nil {
+		judged, err := p.judge(ctx, tx, site, &was, &r, ids)
+		if err != nil {
 			return err
 		}
 		return then(tx, judged)
 	})
-	return judged, err
 }
 
 // judge decides which pages are stale, of those that something was found out of.
 func (p *Pages) judge(
-	ctx context.Context, tx pgx.Tx, site string, was *Claimed, r *Round, reads []int64, out *[]Judged,
-) error {
+	ctx context.Context, tx pgx.Tx, site string, was *Claimed, r *Round, reads []int64,
+) ([]Judged, error) {
 	rows, err := tx.Query(ctx, judging, p.environment, site, r.All, reads, r.From, was.Position,
 		max(r.Position, was.Position), nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	*out, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Judged])
-	return err
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Judged])
 }
 
 // judging decides about pages: all of them ($3), those that use reads ($4), those registered in

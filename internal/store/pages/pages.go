@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -76,11 +75,16 @@ func (p *Pages) Register(
 			return err
 		}
 		var batch int64
+		var full bool
 		if err := tx.QueryRow(ctx, `update page_ledger set batch = batch + 1,
-				lost = case when $3 then coalesce(lost, position) else lost end,
-				lost_at = case when $3 then coalesce(lost_at, clock_timestamp()) else lost_at end
-			where environment = $1 and site = $2 returning batch`, p.environment, site, lost).Scan(&batch); err != nil {
+				lost = case when $3 or "full" then coalesce(lost, position) else lost end,
+				lost_at = case when $3 or "full" then coalesce(lost_at, clock_timestamp()) else lost_at end
+			where environment = $1 and site = $2 returning batch, "full"`, p.environment, site, lost).
+			Scan(&batch, &full); err != nil {
 			return err
+		}
+		if full {
+			all = nil
 		}
 		all, err := p.named(ctx, tx, site, all)
 		if err != nil {
@@ -264,17 +268,35 @@ func (p *Pages) Reads(ctx context.Context, site string, after int64) ([]Read, er
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Read])
 }
 
-// Sweep forgets requests that no page uses any more, and pages on demand that were not rendered for
-// so long.
-func (p *Pages) Sweep(ctx context.Context, site, node string, keepRenders time.Duration) error {
-	return p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
-		var b pgx.Batch
-		b.Queue(`delete from page where environment = $1 and site = $2 and cardinality(renders) > 0
-			and registered < clock_timestamp() - $3::interval`, p.environment, site, keepRenders)
-		b.Queue(`delete from page_read r where environment = $1 and site = $2 and not exists (select from page_use u
-			where u.environment = $1 and u.site = $2 and u.read = r.id)`, p.environment, site)
-		return tx.SendBatch(ctx, &b).Close()
+// The size of a ledger up to which registrations are stored. Beyond, they count as lost: the site is
+// stale as a whole.
+const (
+	mostPages = 100_000
+	mostReads = 300_000
+)
+
+// Sweep forgets pages on demand that were not rendered for so long, and requests that no page uses any
+// more; it returns the ids of these. It finds out, too, whether the ledger is full.
+func (p *Pages) Sweep(ctx context.Context, site, node string, keepRenders time.Duration) (gone []int64, err error) {
+	err = p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
+		if _, err := tx.Exec(ctx, `delete from page where environment = $1 and site = $2 and cardinality(renders) > 0
+			and registered < clock_timestamp() - $3::interval`, p.environment, site, keepRenders); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `delete from page_read r where environment = $1 and site = $2 and not exists (select
+			from page_use u where u.environment = $1 and u.site = $2 and u.read = r.id) returning id`, p.environment, site)
+		if err != nil {
+			return err
+		}
+		if gone, err = pgx.CollectRows(rows, pgx.RowTo[int64]); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, `update page_ledger set "full" = (select count(*) from page where environment = $1
+				and site = $2) > $3 or (select count(*) from page_read where environment = $1 and site = $2) > $4
+			where environment = $1 and site = $2`, p.environment, site, mostPages, mostReads)
+		return err
 	})
+	return gone, err
 }
 
 // Analyse has the database count what is in the ledgers: it finds few among many in another way than
@@ -286,9 +308,10 @@ func (p *Pages) Analyse(ctx context.Context) error {
 
 // Trim deletes the ledgers of sites that are none of those named.
 func (p *Pages) Trim(ctx context.Context, sites []string) error {
-	_, err := p.db.Conns(ctx).Exec(ctx, `delete from page_ledger where environment = $1 and site <> all($2)`,
-		p.environment, slices.Clone(sites))
-	return err
+	var b pgx.Batch
+	b.Queue(`delete from page_ledger where environment = $1 and site <> all($2)`, p.environment, sites)
+	b.Queue(`delete from page_buffer where environment = $1 and site <> all($2)`, p.environment, sites)
+	return p.db.Conns(ctx).SendBatch(ctx, &b).Close()
 }
 
 func notFound(site string) error { return fmt.Errorf("pages of the site %s: %w", site, db.ErrNotFound) }

@@ -21,8 +21,8 @@ type ended struct {
 // be stale by that are judged: then is told of them.
 func (p *Pages) Promote(
 	ctx context.Context, site, node string, then func(tx pgx.Tx, judged []Judged) error,
-) (promoted int, err error) {
-	err = p.locked(ctx, site, node, func(tx pgx.Tx, c Claimed) error {
+) error {
+	return p.locked(ctx, site, node, func(tx pgx.Tx, c Claimed) error {
 		rows, err := tx.Query(ctx, `select id::text, number, pages, state = 'finished' from build b
 			where environment = $1 and site = $2 and not promoted and state in ('finished', 'failed')
 				and not exists (select from page_buffer f where f.environment = $1 and f.site = $2 and f.since < b.finished)
@@ -42,15 +42,12 @@ func (p *Pages) Promote(
 				return err
 			}
 		}
-		promoted = len(over)
-		var judged []Judged
-		anew := Round{Position: c.Position, From: c.Batch + 1, All: true}
-		if err := p.judge(ctx, tx, site, &c, &anew, nil, &judged); err != nil {
+		judged, err := p.judge(ctx, tx, site, &c, &Round{Position: c.Position, From: c.Batch + 1, All: true}, nil)
+		if err != nil {
 			return err
 		}
 		return then(tx, judged)
 	})
-	return promoted, err
 }
 
 // promote deals with one build. Pages that were asked for and that it does not mention are gone

@@ -19,10 +19,10 @@ type Taken struct {
 }
 
 // takenFor is how long taken pages are left to the node that has taken them.
-const takenFor = "60 seconds"
+const takenFor = "2 minutes"
 
 // TakeStale takes pages that are stale by a change that the site was not told of, those
-// that have been so longest first. No other node takes them before Told or NotTold, or for a minute.
+// that have been so longest first. No other node takes them before Told or NotTold, or for two minutes.
 func (p *Pages) TakeStale(ctx context.Context, site string, most int) (Taken, error) {
 	var t Taken
 	err := pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
@@ -107,9 +107,9 @@ func (p *Pages) NextRefresh(ctx context.Context, site string) (time.Duration, er
 	return min(*wait, time.Minute), nil
 }
 
-// TakeLost returns since when registrations of a site may be missing, so that it is to be told that
+// LostSince returns since when registrations of a site may be missing, so that it is to be told that
 // all of its pages are stale; 0 if none are.
-func (p *Pages) TakeLost(ctx context.Context, site string) (lost int64, err error) {
+func (p *Pages) LostSince(ctx context.Context, site string) (lost int64, err error) {
 	err = p.db.Conns(ctx).QueryRow(ctx, `select coalesce(max(greatest(lost, 1)), 0) from page_ledger
 		where environment = $1 and site = $2 and lost is not null`, p.environment, site).Scan(&lost)
 	return lost, err

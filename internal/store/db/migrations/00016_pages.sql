@@ -16,6 +16,8 @@ create table page_ledger (
     -- lost is since when registrations may be missing, so that the site is stale as a whole.
     lost          bigint,
     lost_at       timestamptz,
+    -- full says that it is so large that what is registered is not stored.
+    "full"        boolean     not null default false,
     primary key (environment, site)
 );
 
