@@ -77,7 +77,7 @@ function OneSite({ site, edit }: { site: Site; edit: () => void }) {
       {site.builds?.length ? (
         <BuildRows label={"Builds of " + site.name} builds={site.builds} ofOneSite />
       ) : (
-        <Empty>{site.build ? "It has not been built yet. Publish something that a rule rebuilds it for, or press Rebuild now." : "It renders its pages itself; rules tell it which of them are stale."}</Empty>
+        <Empty>{site.build ? "It has not been built yet. Publish something that a rule rebuilds it for, or press Rebuild now." : "It renders its pages itself, and is told which of them are stale."}</Empty>
       )}
     </Box>
   );
