@@ -307,4 +307,19 @@ type Swapped struct {
 	Adoption Adoption `json:"adoption"`
 	// Differences say in what readers and editors would see something else.
 	Differences Comparison `json:"differences"`
+	// Readers says which answers and pages would be others; only of a rehearsal.
+	Readers *Foreseen `json:"readers,omitempty"`
+}
+
+// Foreseen is what readers would get otherwise if changes were made that are not made.
+type Foreseen struct {
+	// Changes counts those that readers would see.
+	Changes int `json:"changes"`
+	// Saved are the names of the saved reads among those whose answers would be computed again.
+	Saved []string `json:"saved"`
+	// Answers are held now and would expire: the hundred that are asked for most. AnswersAll counts them.
+	Answers    []CacheEntry `json:"answers"`
+	AnswersAll int          `json:"answersAll"`
+	// Pages are those of sites that keep a ledger and may get other bytes.
+	Pages []AffectedPages `json:"pages"`
 }

@@ -7,6 +7,7 @@ import (
 
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/once"
 	"ubiquon/internal/store/writing"
 )
 
@@ -32,28 +33,28 @@ func (a *Service) Apply(
 	return done, nil
 }
 
-// Once says that a write is made now: see writing.Writes.Begin.
-func (a *Service) Once(ctx context.Context, w writing.Idempotency) (*writing.Outcome, error) {
+// Once says that a write is made now: see once.Writes.Begin.
+func (a *Service) Once(ctx context.Context, w once.Idempotency) (*once.Outcome, error) {
 	return a.store.Writes.Begin(ctx, w)
 }
 
-// KeepOnce keeps what a write came to: see writing.Writes.Keep.
-func (a *Service) KeepOnce(ctx context.Context, w writing.Idempotency, made writing.Outcome) error {
+// KeepOnce keeps what a write came to: see once.Writes.Keep.
+func (a *Service) KeepOnce(ctx context.Context, w once.Idempotency, made once.Outcome) error {
 	return a.store.Writes.Keep(ctx, w, made)
 }
 
-// BeginWrite says that a write goes on in the background: see writing.Writes.BeginWrite.
+// BeginWrite says that a write goes on in the background: see once.Writes.BeginWrite.
 func (a *Service) BeginWrite(ctx context.Context, key string) error {
 	return a.store.Writes.BeginWrite(ctx, key)
 }
 
-// EndWrite keeps what it came to: see writing.Writes.EndWrite.
-func (a *Service) EndWrite(ctx context.Context, key string, made writing.Outcome) error {
+// EndWrite keeps what it came to: see once.Writes.EndWrite.
+func (a *Service) EndWrite(ctx context.Context, key string, made once.Outcome) error {
 	return a.store.Writes.EndWrite(ctx, key, made)
 }
 
-// WriteOf returns what is known of such a write: see writing.Writes.WriteOf.
-func (a *Service) WriteOf(ctx context.Context, key string) (writing.KnownWrite, error) {
+// WriteOf returns what is known of such a write: see once.Writes.WriteOf.
+func (a *Service) WriteOf(ctx context.Context, key string) (once.KnownWrite, error) {
 	return a.store.Writes.WriteOf(ctx, key)
 }
 

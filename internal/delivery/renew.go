@@ -71,7 +71,7 @@ func (d *Service) refreshLoop(ctx context.Context) {
 			if p, err := d.planFor(r.Asked); err != nil || p.Key != r.Key() {
 				continue // it was what a reader with fewer rights gets, or the model is another
 			}
-			if err := d.Warm(ctx, r.Asked); err != nil && ctx.Err() == nil {
+			if _, err := d.Warm(ctx, r.Asked); err != nil && ctx.Err() == nil {
 				d.log.Debug("a popular answer was not computed anew", "request", r.Asked, "error", err)
 			}
 		}
@@ -81,20 +81,21 @@ func (d *Service) refreshLoop(ctx context.Context) {
 // refreshAhead is the principal of what is computed before anybody asks.
 const refreshAhead = "refresh ahead"
 
-// Warm computes the answer to a request, given by its text, unless it is held.
-func (d *Service) Warm(ctx context.Context, text string) error {
+// Warm computes the answer to a request, given by its text, unless it is held, and returns what it is held
+// under.
+func (d *Service) Warm(ctx context.Context, text string) (key string, err error) {
 	for range 3 {
 		p, err := d.planFor(text)
 		if err != nil {
-			return err
+			return "", err
 		}
 		err = d.cache.Renew(
 			ctx, cache.Request{Key: p.Key, Principal: refreshAhead, Heavy: p.heavy},
 			func(ctx context.Context) (*cache.Response, *invalidation.Set, error) { return d.compute(ctx, p) },
 		)
 		if !errors.Is(err, ErrModelChanged) {
-			return err
+			return p.Key, err
 		}
 	}
-	return ErrModelChanged
+	return "", ErrModelChanged
 }

@@ -66,7 +66,7 @@ func (d *Service) WarmAll(ctx context.Context, requests []string, hottest int) (
 		slots <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-slots }()
-			if err := d.Warm(ctx, text); err != nil {
+			if _, err := d.Warm(ctx, text); err != nil {
 				out[i].Error = err.Error()
 			}
 		})

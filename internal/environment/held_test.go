@@ -214,7 +214,7 @@ func TestRefreshAhead(t *testing.T) {
 	if got := <-renewed; got != path || len(renewed) != 0 {
 		t.Errorf("renewed %s, and %d more", got, len(renewed))
 	}
-	if err := n.Delivery.Warm(t.Context(), path); err != nil {
+	if _, err := n.Delivery.Warm(t.Context(), path); err != nil {
 		t.Fatal(err)
 	}
 	if a := n.asking(t, path, "Cache-Control", "only-if-cached"); !strings.Contains(string(a.Body), "Mella") {

@@ -7,9 +7,14 @@ import (
 	"slices"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/ingest"
 	"ubiquon/internal/settings"
+	"ubiquon/internal/store/writing"
 )
+
+// mostForeseen bounds the changes whose answers and pages a rehearsal names.
+const mostForeseen = 2_000
 
 // Swap has an origin take the place of another one for the types that it maps: those are taken out of the
 // other's configuration, its entries change hands, and the new one does not stand by any more. Ids, paths
@@ -51,8 +56,22 @@ func (e *Environment) Swap(
 	if out.Restores == 0 {
 		wouldBe = nil // it is read with what it has fetched already
 	}
-	out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, wouldBe, progress)
-	if err != nil || !in.Apply {
+	var seen []content.Change
+	out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, wouldBe, progress,
+		func(edits []writing.Edit) error {
+			if in.Apply || len(seen) >= mostForeseen {
+				return nil
+			}
+			m, version := e.Replica.Present()
+			some, err := e.Replica.Store().Writer.Suppose(ctx, m, version, edits, content.Cause{Kind: "swap", Name: in.Origin})
+			seen = append(seen, some...)
+			return err
+		})
+	if err != nil {
+		return out, err
+	}
+	if !in.Apply {
+		out.Readers, err = e.Diagnosis.Foresee(ctx, seen)
 		return out, err
 	}
 	if out.Restores > 0 {

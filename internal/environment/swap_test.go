@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,20 +61,6 @@ origins:
 		return all
 	}
 	before := answers()
-	os := n.client.Origins()
-	rehearsed, err := os.Swap(t.Context(), "office", "shelf", "", false, nil)
-	if err != nil || rehearsed.Adoption.Adopted != 2 || rehearsed.Differences.DifferentAll != 1 ||
-		rehearsed.Differences.Different[0].Fields[0] != "text" {
-		t.Fatalf("rehearsed: %+v, %v", rehearsed, err)
-	}
-	write(t, dir, "lift.md", "---\ntitle: Lift\nsee: ramp.md\n---\nOut of order.")
-	rehearsed, err = os.Swap(t.Context(), "office", "shelf", "", false, nil)
-	if err != nil || rehearsed.Differences.DifferentAll+rehearsed.Differences.MissingAll != 0 {
-		t.Fatalf("rehearsed again: %+v, %v", rehearsed, err)
-	}
-	if done, err := os.Swap(t.Context(), "office", "shelf", "", true, nil); err != nil || done.Adoption.Adopted != 2 {
-		t.Fatalf("swapped: %+v, %v", done, err)
-	}
 	same := func(when string) {
 		t.Helper()
 		for i, after := range answers() {
@@ -85,6 +72,31 @@ origins:
 			a.Header.Get("Cache-Status")) {
 			t.Errorf("%s it is computed again: %s", when, a.Header.Get("Cache-Status"))
 		}
+	}
+	os := n.client.Origins()
+	for name, read := range map[string]string{"texts": "/notices?fields=text(html)", "titles": "/notices?fields=title"} {
+		if _, err := n.Documents.SaveRead(t.Context(), name, []byte(`{"request": "`+read+`"}`), "ines"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rehearsed, err := os.Swap(t.Context(), "office", "shelf", "", false, nil)
+	if err != nil || rehearsed.Adoption.Adopted != 2 || rehearsed.Differences.DifferentAll != 1 ||
+		rehearsed.Differences.Different[0].Fields[0] != "text" {
+		t.Fatalf("rehearsed: %+v, %v", rehearsed, err)
+	}
+	foreseen := rehearsed.Readers
+	if foreseen == nil || foreseen.Changes != 2 || !slices.Contains(foreseen.Saved, "texts") ||
+		slices.Contains(foreseen.Saved, "titles") || foreseen.AnswersAll == 0 {
+		t.Errorf("readers would get: %+v", foreseen)
+	}
+	same("after the rehearsal")
+	write(t, dir, "lift.md", "---\ntitle: Lift\nsee: ramp.md\n---\nOut of order.")
+	rehearsed, err = os.Swap(t.Context(), "office", "shelf", "", false, nil)
+	if err != nil || rehearsed.Differences.DifferentAll+rehearsed.Differences.MissingAll != 0 {
+		t.Fatalf("rehearsed again: %+v, %v", rehearsed, err)
+	}
+	if done, err := os.Swap(t.Context(), "office", "shelf", "", true, nil); err != nil || done.Adoption.Adopted != 2 {
+		t.Fatalf("swapped: %+v, %v", done, err)
 	}
 	same("after the swap")
 	all, err := os.List(t.Context())
@@ -99,6 +111,11 @@ origins:
 	}
 	write(t, dir, "new.md", "---\ntitle: New\n---\nWritten in the folder.")
 	n.reads(t, "notices/new?fields=title", 200, "New")
+	// A link to a file leads to the entry that the file has become.
+	write(t, dir, "lift.md", "---\ntitle: Lift\nsee: ramp.md\n---\nTake [the ramp](./ramp.md#top) or [a](new.md).")
+	n.reads(t, "notices/lift?fields=text(html)", 200, `href=\"/notices/ramp\"|href=\"/notices/new\"`)
+	write(t, dir, "lift.md", "---\ntitle: Lift\nsee: ramp.md\n---\nOut of order.")
+	n.reads(t, "notices/lift?fields=text(html)", 200, "Out of order.")
 	back, err := os.Swap(t.Context(), "shelf", "office", "", false, nil)
 	if err != nil || back.Restores == 0 || strings.Join(back.Types, "") != "notice" || back.Adoption.Adopted != 2 ||
 		back.Adoption.LeftAll != 1 || back.Differences.DifferentAll != 0 {

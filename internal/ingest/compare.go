@@ -24,12 +24,14 @@ func (in *Service) Compare(ctx context.Context, name string, progress Progress) 
 	if source == nil {
 		return out, fmt.Errorf("origin %q: %w", name, ErrUnknownOrigin)
 	}
-	return in.compare(ctx, source, name, nil, progress)
+	return in.compare(ctx, source, name, nil, progress, nil)
 }
 
-// compare compares with what is held of an origin; as makes of an item what it would be there.
+// compare compares with what is held of an origin; as makes of an item what it would be there, and
+// changed is told the items that are not here like that.
 func (in *Service) compare(
 	ctx context.Context, source *origin.Source, owner string, as func(*origin.Item), progress Progress,
+	changed func([]origin.Item) error,
 ) (out api.Comparison, err error) {
 	out.Missing, out.Extra, out.Different, out.NotTaken = []string{}, []string{}, []api.Difference{}, []api.NotTaken{}
 	bad := func(item origin.BadItem) {
@@ -60,7 +62,11 @@ func (in *Service) compare(
 				}
 			}
 			progress(typ, out.Seen)
-			return in.compareItems(ctx, items, held, &out, bad)
+			others, err := in.compareItems(ctx, items, held, &out, bad)
+			if err == nil && changed != nil && len(others) > 0 {
+				err = changed(others)
+			}
+			return err
 		}, func(item origin.BadItem) {
 			delete(held, content.MakeID(source.Name, typ, item.Key))
 			bad(item)
@@ -80,22 +86,24 @@ func (in *Service) compare(
 	return out, nil
 }
 
-// compareItems compares items with what is held of them, and takes them out of held.
+// compareItems compares items with what is held of them, takes them out of held, and returns those that are
+// not here like that.
 func (in *Service) compareItems(
 	ctx context.Context, items []origin.Item, held map[string]string, out *api.Comparison, bad func(origin.BadItem),
-) error {
+) (others []origin.Item, err error) {
 	ids := make([]string, len(items))
 	for i := range items {
 		ids[i] = items[i].ID
 	}
 	stored, err := in.store.Rejected.HeldOf(ctx, ids)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	m := in.replica.Model()
 	for i := range items {
 		item := &items[i]
 		t := m.Type(item.Type)
+		same := out.Same
 		delete(held, item.ID)
 		saved := content.Mirrored(content.Normalise(m, t, item.ID, item.Saved))
 		problems := content.Check(m, t, item.ID, saved, content.For{Publish: item.Live != nil})
@@ -112,8 +120,11 @@ func (in *Service) compareItems(
 				bad(origin.BadItem{Type: item.Type, Key: item.Key, Err: err})
 			}
 		}
+		if len(problems) == 0 && out.Same == same {
+			others = append(others, *item)
+		}
 	}
-	return nil
+	return others, nil
 }
 
 // difference notes in what an item differs from what is held of it. Files are looked at only where something

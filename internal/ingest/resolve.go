@@ -24,7 +24,7 @@ func (in *Service) resolve(
 	wanted := map[[2]string][]string{}
 	for i := range items {
 		for _, fields := range []content.Fields{items[i].Saved, items[i].Live} {
-			mapTexts(fields, func(text string) string {
+			content.MapTexts(fields, func(text string) string {
 				if l, is := mapping.LookupOf(text); is {
 					wanted[[2]string{l.By, l.Type}] = append(wanted[[2]string{l.By, l.Type}], l.Name)
 				}
@@ -49,7 +49,7 @@ func (in *Service) resolve(
 	for i := range items {
 		var missing error
 		for _, fields := range []content.Fields{items[i].Saved, items[i].Live} {
-			mapTexts(fields, func(text string) string {
+			content.MapTexts(fields, func(text string) string {
 				l, is := mapping.LookupOf(text)
 				if !is {
 					return text
@@ -76,8 +76,8 @@ func (in *Service) resolveAdopted(ctx context.Context, items []origin.Item) erro
 	var ids []string
 	for i := range items {
 		ids = append(ids, items[i].ID)
-		mapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
-		mapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
+		content.MapIDs(items[i].Saved, func(id string) string { ids = append(ids, id); return id })
+		content.MapIDs(items[i].Live, func(id string) string { ids = append(ids, id); return id })
 	}
 	adopted, err := in.store.Rejected.Adopted(ctx, ids)
 	if err != nil || len(adopted) == 0 {
@@ -91,39 +91,8 @@ func (in *Service) resolveAdopted(ctx context.Context, items []origin.Item) erro
 	}
 	for i := range items {
 		items[i].ID = other(items[i].ID)
-		mapIDs(items[i].Saved, other)
-		mapIDs(items[i].Live, other)
+		content.MapIDs(items[i].Saved, other)
+		content.MapIDs(items[i].Live, other)
 	}
 	return nil
-}
-
-// mapIDs replaces what has the form of an id that is made of an origin's key.
-func mapIDs(fields content.Fields, other func(string) string) {
-	mapTexts(fields, func(text string) string {
-		if content.IsMadeID(text) {
-			return other(text)
-		}
-		return text
-	})
-}
-
-// mapTexts replaces the texts in fields.
-func mapTexts(v any, other func(string) string) any {
-	switch v := v.(type) {
-	case string:
-		return other(v)
-	case content.Fields:
-		for name, inner := range v {
-			v[name] = mapTexts(inner, other)
-		}
-	case map[string]any:
-		for name, inner := range v {
-			v[name] = mapTexts(inner, other)
-		}
-	case []any:
-		for i, inner := range v {
-			v[i] = mapTexts(inner, other)
-		}
-	}
-	return v
 }

@@ -92,9 +92,7 @@ func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err err
 	if t == nil {
 		return out, fmt.Errorf("the model has no type %s any more", typ)
 	}
-	about := mapping.Around{
-		Origin: s.Name, Base: s.base, File: s.fileAddress(in), Lost: (*mapping.Lost)(&out.Lost),
-	}
+	about := s.around(in, (*mapping.Lost)(&out.Lost))
 	if out.Key, err = p.Text(m.id(&s.Config.Pull), in); err != nil {
 		return out, err
 	}
@@ -113,7 +111,7 @@ func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err err
 	if err != nil {
 		return out, err
 	}
-	if out.Saved, err = m.fields(p, models, t, about, in); err != nil {
+	if out.Saved, err = s.fields(&m, p, models, t, about, in); err != nil {
 		return out, fmt.Errorf("%s/%s: %w", kind, out.Key, err)
 	}
 	means, known := m.State.Values[state]
@@ -134,7 +132,7 @@ func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err err
 			return out, err
 		}
 		if live != nil {
-			if out.Live, err = m.fields(p, models, t, about, live); err != nil {
+			if out.Live, err = s.fields(&m, p, models, t, about, live); err != nil {
 				return out, fmt.Errorf("%s/%s: %w", kind, out.Key, err)
 			}
 		}
@@ -155,7 +153,8 @@ func (s *Source) Map(models *model.Model, typ string, in any) (out Item, err err
 
 // fields brings an item's values over: those of the item itself count for the
 // default locale, those of its translations for theirs.
-func (m *Mapping) fields(
+func (s *Source) fields(
+	m *Mapping,
 	p paths,
 	models *model.Model,
 	t *model.Type,
@@ -189,7 +188,7 @@ func (m *Mapping) fields(
 			if !known {
 				continue
 			}
-			if v, err := from.Value(p, f, about, other); err != nil {
+			if v, err := from.Value(p, f, s.around(other, about.Lost), other); err != nil {
 				return nil, fmt.Errorf("field %s.%s: %w", name, tag, err)
 			} else if v != nil {
 				per[l.Tag] = v

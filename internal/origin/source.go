@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/event"
+	"ubiquon/internal/core/mapping"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/proof"
 	"ubiquon/internal/health"
@@ -141,6 +142,19 @@ func (s *Source) idOf(typ string) string {
 
 // fileScheme is the scheme of addresses of files that lie beside the items of an origin.
 const fileScheme = "origin"
+
+// around is what an item, or a translation of one, is brought over from.
+func (s *Source) around(in any, lost *mapping.Lost) mapping.Around {
+	out := mapping.Around{Origin: s.Name, Base: s.base, File: s.fileAddress(in), Lost: lost}
+	if r, is := s.reader.(interface {
+		entryAt(from, address string) string
+	}); is {
+		object, _ := in.(map[string]any)
+		file, _ := object["file"].(string)
+		out.Entry = func(address string) string { return r.entryAt(file, address) }
+	}
+	return out
+}
 
 // fileAddress returns what the addresses of files become that stand in an item: those of files beside
 // it are our own.

@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/store/entries"
 	"ubiquon/internal/store/events"
 	"ubiquon/internal/store/files"
+	"ubiquon/internal/store/once"
 	"ubiquon/internal/store/outbox"
 	"ubiquon/internal/store/pages"
 	"ubiquon/internal/store/reading"
@@ -32,7 +33,7 @@ type Store struct {
 	Changes      *changelog.Log
 	Audit        *audit.Log
 	Writer       *writing.Writer
-	Writes       *writing.Writes
+	Writes       *once.Writes
 	Entries      *entries.Entries
 	Schedules    *entries.Schedules
 	Reader       *reading.Reader
@@ -77,7 +78,7 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 		DB:          d,
 		Changes:     changelog.New(d, environment),
 		Audit:       audit.New(d, environment),
-		Writes:      writing.NewWrites(d, environment),
+		Writes:      once.New(d, environment),
 	}
 	s.Writer = writing.New(d, environment, s.Changes, s.Audit, s.Writes, log)
 	s.Entries = entries.New(d, environment, s.Changes, s.Writer, log)

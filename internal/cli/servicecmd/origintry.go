@@ -63,6 +63,24 @@ func showComparison(t *command.Table, c api.Comparison) {
 	}
 }
 
+// showForeseen shows what readers would get otherwise.
+func showForeseen(t *command.Table, f *api.Foreseen) {
+	if f == nil {
+		return
+	}
+	t.Line(fmt.Sprintf("Readers would see %d changes; %d answers that are held would be computed again.",
+		f.Changes, f.AnswersAll))
+	for _, name := range f.Saved {
+		t.Line("≠ saved read " + name)
+	}
+	for i := range f.Answers {
+		t.Line("≠ " + f.Answers[i].Asked)
+	}
+	for i := range f.Pages {
+		drawAffected(t, &f.Pages[i])
+	}
+}
+
 // readValue reads a file as JSON or YAML; - is standard input.
 func (a *Commands) readValue(cmd *cobra.Command, file string) (v any, err error) {
 	var src []byte
@@ -209,6 +227,7 @@ and in what readers would see a difference. swap NEW OLD takes it back.`,
 				}
 				if !apply {
 					showComparison(t, done.Differences)
+					showForeseen(t, done.Readers)
 					t.Line("→ nothing is changed yet; carry it out with --apply")
 				}
 			})

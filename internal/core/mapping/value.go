@@ -158,6 +158,7 @@ func (from Field) one(p jsonpath.Set, f *model.Field, about Around, in, v any) (
 	case "markdown":
 		if text, is := v.(string); is {
 			about.Lost.note(f.Name, prose.Lost(text, f.Marks))
+			return about.relink(f, text), nil
 		}
 	case "file":
 		return from.file(p, about, in, v)
@@ -262,7 +263,31 @@ type Around struct {
 	Base   *url.URL
 	// File is what the address of a file becomes that stands in the item.
 	File func(address string) string
-	Lost *Lost
+	// Entry is the id of the entry that is at an address which stands in the item, "" if there is none;
+	// nil: addresses lead to none.
+	Entry func(address string) string
+	Lost  *Lost
+}
+
+// relink makes references of the links in a text that lead to other items, and tells of pictures that lie
+// beside it: what is to be delivered is mapped to a field.
+func (about Around) relink(f *model.Field, text string) string {
+	if about.Entry == nil || f.Kind != model.Prose {
+		return text
+	}
+	return prose.Relink(text, f.Marks, func(address string, image bool) string {
+		if u, err := url.Parse(address); err != nil || u.IsAbs() || u.Host != "" || u.Path == "" {
+			return ""
+		}
+		if image {
+			about.Lost.note(f.Name, []string{"the picture " + address + ", which only a field can show"})
+			return ""
+		}
+		if id := about.Entry(address); id != "" {
+			return "ref:" + id
+		}
+		return ""
+	})
 }
 
 // note notes what a text loses, once.

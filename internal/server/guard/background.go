@@ -15,7 +15,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/store/db"
-	"ubiquon/internal/store/writing"
+	"ubiquon/internal/store/once"
 )
 
 const (
@@ -155,7 +155,7 @@ func (g *Guard) record(next http.Handler, r *http.Request) (made *Recorded) {
 
 // endWrite keeps what a write that went on in the background came to.
 func (g *Guard) endWrite(r *http.Request, key string, made *Recorded, secret bool) {
-	out := writing.Outcome{Status: made.Status, Body: made.Body.Bytes()}
+	out := once.Outcome{Status: made.Status, Body: made.Body.Bytes()}
 	if secret && out.Status < 300 || len(out.Body) > onceKept {
 		out.Body = nil
 	}

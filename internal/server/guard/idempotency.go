@@ -13,7 +13,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
-	"ubiquon/internal/store/writing"
+	"ubiquon/internal/store/once"
 )
 
 // onceHeader names the request header of draft-ietf-httpapi-idempotency-key-header: a
@@ -42,7 +42,7 @@ func (g *Guard) Idempotent(secret bool, next http.Handler) http.Handler {
 		}
 		made, err := g.env.Authoring.Once(r.Context(), write)
 		if err != nil {
-			if errors.Is(err, writing.ErrUnderWay) {
+			if errors.Is(err, once.ErrUnderWay) {
 				w.Header().Set("Retry-After", "1")
 			}
 			g.Fail(w, r, idempotencyProblem(err))
@@ -54,13 +54,13 @@ func (g *Guard) Idempotent(secret bool, next http.Handler) http.Handler {
 		}
 		kept := &keptAnswer{Counted: Counted{ResponseWriter: w}}
 		defer g.keepOutcome(r, write, kept, secret)
-		next.ServeHTTP(kept, r.WithContext(writing.WithIdempotency(r.Context(), write)))
+		next.ServeHTTP(kept, r.WithContext(once.WithIdempotency(r.Context(), write)))
 	})
 }
 
 // idempotencyOf returns the key and the digest of a request. It reads the body, which can be
 // read again.
-func (g *Guard) idempotencyOf(r *http.Request, given string) (write writing.Idempotency, err error) {
+func (g *Guard) idempotencyOf(r *http.Request, given string) (write once.Idempotency, err error) {
 	// The draft has a string of RFC 8941; many clients send it without the quotes.
 	key := strings.TrimSuffix(strings.TrimPrefix(given, `"`), `"`)
 	if key == "" || len(key) > longestOnce || key != access.Printable(key) {
@@ -79,18 +79,18 @@ func (g *Guard) idempotencyOf(r *http.Request, given string) (write writing.Idem
 	digest := sha256.New()
 	fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 	digest.Write(body)
-	return writing.Idempotency{Key: PrincipalOf(r).QueueName(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}, nil
+	return once.Idempotency{Key: PrincipalOf(r).QueueName(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}, nil
 }
 
 // idempotencyProblem is the problem of a key that cannot be used now.
 func idempotencyProblem(err error) error {
 	switch {
-	case errors.Is(err, writing.ErrOtherRequest):
+	case errors.Is(err, once.ErrOtherRequest):
 		return api.Problem{
 			Kind: "idempotency", Status: 422, Parameter: onceHeader,
 			Detail: "the key was used for another request; send a new key with every new write",
 		}
-	case errors.Is(err, writing.ErrUnderWay):
+	case errors.Is(err, once.ErrUnderWay):
 		return api.Problem{
 			Kind: "idempotency", Status: 409, Parameter: onceHeader,
 			Detail: "the write with this key is still under way; ask again in a moment",
@@ -100,7 +100,7 @@ func idempotencyProblem(err error) error {
 }
 
 // repeat writes the answer of a write that was made before.
-func (g *Guard) repeat(w http.ResponseWriter, r *http.Request, made *writing.Outcome) {
+func (g *Guard) repeat(w http.ResponseWriter, r *http.Request, made *once.Outcome) {
 	if made.Body == nil {
 		g.Fail(w, r, api.Problem{
 			Kind: "idempotency", Status: 409, Parameter: onceHeader,
@@ -118,10 +118,10 @@ func (g *Guard) repeat(w http.ResponseWriter, r *http.Request, made *writing.Out
 
 // keepOutcome keeps what a write came to, when its handler has returned or panicked. It must
 // be deferred itself, so that it recovers.
-func (g *Guard) keepOutcome(r *http.Request, write writing.Idempotency, kept *keptAnswer, secret bool) {
+func (g *Guard) keepOutcome(r *http.Request, write once.Idempotency, kept *keptAnswer, secret bool) {
 	// Whatever becomes of the client, the outcome is kept. Without an answer, since the
 	// client had gone before, it is not known to be done.
-	out := writing.Outcome{
+	out := once.Outcome{
 		Status: cmp.Or(kept.Status, http.StatusInternalServerError),
 		Body:   kept.body.Bytes(),
 	}

@@ -20,6 +20,7 @@ import (
 	"ubiquon/internal/store/audit"
 	"ubiquon/internal/store/changelog"
 	"ubiquon/internal/store/db"
+	"ubiquon/internal/store/once"
 )
 
 // Writer writes entries and the model of an environment. It is safe for concurrent use.
@@ -28,14 +29,14 @@ type Writer struct {
 	environment string
 	changes     *changelog.Log
 	audit       *audit.Log
-	writes      *Writes
+	writes      *once.Writes
 	log         *slog.Logger
 	commits     committer
 }
 
 // New returns the writer of an environment.
 func New(
-	d *db.DB, environment string, changes *changelog.Log, a *audit.Log, writes *Writes, log *slog.Logger,
+	d *db.DB, environment string, changes *changelog.Log, a *audit.Log, writes *once.Writes, log *slog.Logger,
 ) *Writer {
 	w := &Writer{db: d, environment: environment, changes: changes, audit: a, writes: writes, log: log}
 	w.commits.s = w

@@ -168,7 +168,7 @@ func (tx *transaction) finish(ctx context.Context, writes []*write) error {
 		}
 	}
 	for _, w := range writes {
-		s.writes.queue(w.ctx, &b)
+		s.writes.Queue(w.ctx, &b)
 	}
 	b.Exec(`commit`)
 	if err := b.Run(ctx, tx.conn); err != nil {

@@ -1,6 +1,6 @@
-import { Flex, Text } from "@chakra-ui/react";
+import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import type { OriginState, Swapped } from "../../api";
+import type { Foreseen, OriginState, Swapped } from "../../api";
 import { Act, Failure, Pick, Section } from "../../ui";
 import { Differences, useWork } from "./work";
 
@@ -49,8 +49,30 @@ export function Swap({ name, others }: { name: string; others: OriginState[] }) 
             {Object.entries(done.adoption.by).map(([by, n]) => `, ${n} by ${by}`)}, {done.adoption.newAll ?? 0} are new, {done.adoption.leftAll ?? 0} stay without an item.
           </Text>
           <Differences of={done.differences} />
+          {done.readers && <Readers of={done.readers} />}
         </>
       )}
     </Section>
+  );
+}
+
+/** What readers would get otherwise. */
+function Readers({ of }: { of: Foreseen }) {
+  const lines = [
+    ...of.saved.map((name) => `≠ saved read ${name}`),
+    ...of.answers.map((a) => `≠ ${a.asked}`),
+    ...of.pages.map((p) => `${p.site}: ${p.elsewhere ? "another node knows" : p.whole ? "the whole site" : p.pages.length ? p.pages.join(", ") : "no page"}`),
+  ];
+  return (
+    <Box data-foreseen>
+      <Text>
+        Readers would see {of.changes} changes; {of.answersAll} answers that are held would be computed again.
+      </Text>
+      {lines.map((line) => (
+        <Text key={line} fontSize="13px">
+          {line}
+        </Text>
+      ))}
+    </Box>
   );
 }

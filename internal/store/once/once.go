@@ -1,4 +1,6 @@
-package writing
+// Package once keeps what writes came to, so that one that is asked for twice is made once, and one that
+// goes on in the background can be asked about.
+package once
 
 import (
 	"bytes"
@@ -18,8 +20,8 @@ type Writes struct {
 	environment string
 }
 
-// NewWrites returns the outcomes of writes of an environment.
-func NewWrites(d *db.DB, environment string) *Writes { return &Writes{d, environment} }
+// New returns the outcomes of writes of an environment.
+func New(d *db.DB, environment string) *Writes { return &Writes{d, environment} }
 
 // Idempotency is a write that is to be made once, however often it is asked for.
 type Idempotency struct {
@@ -183,8 +185,8 @@ func WithIdempotency(ctx context.Context, w Idempotency) context.Context {
 	return context.WithValue(ctx, idempotencyKey{}, w)
 }
 
-// queue has the transaction say that a write is made.
-func (ws *Writes) queue(ctx context.Context, b *db.Batch) {
+// Queue has the transaction of the batch say that the write of the context is made: see WithIdempotency.
+func (ws *Writes) Queue(ctx context.Context, b *db.Batch) {
 	if w, is := ctx.Value(idempotencyKey{}).(Idempotency); is {
 		b.Exec(
 			`update written set body = '{"stored":true}' where environment = $1 and key = $2`, ws.environment, w.Key,
