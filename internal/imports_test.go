@@ -24,7 +24,8 @@ var mayImport = map[string][]string{
 	"recurring":  {},
 	"background": {"recurring"},
 	"cache":      {"api", "core", "admission"},
-	"origin":     {"core", "health"},
+	"gitssh":     {},
+	"origin":     {"core", "health", "gitssh"},
 	"outbound":   {"core"},
 	"mailer":     {},
 	"blob":       {},
@@ -52,8 +53,8 @@ var mayImport = map[string][]string{
 	"store/entries":  {"api", "core", "store/db", "store/clause", "store/audit", "store/changelog", "store/writing"},
 	"store": {
 		"api", "core", "store/db", "store/audit", "store/changelog", "store/writing", "store/reading", "store/accounts",
-		"store/builds", "store/events", "store/once", "store/entries", "store/runs", "store/outbox", "store/settings", "store/files",
-		"store/pages",
+		"store/builds", "store/events", "store/once", "store/entries", "store/runs", "store/outbox", "store/settings",
+		"store/files", "store/pages",
 	},
 
 	"replication": {"api", "core", "store...", "cache", "background"},

@@ -313,7 +313,7 @@ type Swapped struct {
 
 // Foreseen is what readers would get otherwise if changes were made that are not made.
 type Foreseen struct {
-	// Changes counts those that readers would see.
+	// Changes counts those that readers of what is published would see.
 	Changes int `json:"changes"`
 	// Saved are the names of the saved reads among those whose answers would be computed again.
 	Saved []string `json:"saved"`

@@ -19,9 +19,12 @@ const mostAnswers = 100
 // Foresee says which answers and pages changes would touch that have not happened. The saved reads are
 // computed for that, unless their answers are held.
 func (d *Service) Foresee(ctx context.Context, changes []content.Change) (*api.Foreseen, error) {
-	out := &api.Foreseen{Changes: len(changes), Saved: []string{}, Answers: []api.CacheEntry{}}
+	out := &api.Foreseen{Saved: []string{}, Answers: []api.CacheEntry{}}
 	for i := range changes {
 		changes[i].At = time.Now() // filters that speak of now are asked about now
+		if changes[i].Edition == content.Published {
+			out.Changes++
+		}
 	}
 	saved, err := d.saved(ctx)
 	if err != nil {

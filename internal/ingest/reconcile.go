@@ -111,10 +111,11 @@ func (in *Service) reconcile(
 		return out, err
 	}
 	source.Compared()
+	undone := "a comparison with origin " + name + " has left something undone"
 	if out.BadItems+out.Held > 0 {
-		in.work.Failures.Failed(
-			in.log, "a comparison with origin "+name+" has left something undone", "outcome", out.String(),
-		)
+		in.work.Failures.Failed(in.log, undone, "outcome", out.String())
+	} else {
+		in.work.Failures.Over(undone)
 	}
 	return out, nil
 }
@@ -272,21 +273,21 @@ func (in *Service) keepReconciled(ctx context.Context, source *origin.Source) {
 		every = own
 	}
 	wait := time.Second
+	failing := "origin " + source.Name + " cannot be compared with; trying on"
 	for {
 		done, err := in.Reconcile(ctx, source.Name, content.Cause{Kind: "reconcile", Name: source.Name}, false, nil)
 		if ctx.Err() != nil {
 			return
 		}
 		if err != nil {
-			in.work.Failures.Failed(
-				in.log, "origin "+source.Name+" cannot be compared with; trying on", "error", err, "again", wait,
-			)
+			in.work.Failures.Failed(in.log, failing, "error", err, "again", wait)
 			if !background.Sleep(ctx, wait, nil) {
 				return
 			}
 			wait = min(2*wait, every)
 			continue
 		}
+		in.work.Failures.Over(failing)
 		wait = time.Second
 		if done.Changed > 0 {
 			in.log.Info("compared with an origin", "origin", source.Name, "items", done.Seen, "changes", done.Changed)

@@ -179,7 +179,8 @@ func (in *Service) reading(name string) origin.Reading {
 	long := in.outbound
 	long.Timeout = longTimeout
 	return origin.Reading{
-		Client: in.outbound.NewClient(), Long: long.NewClient(), Folders: in.with.Folders, Work: in.with.Work,
+		Client: in.outbound.NewClient(), Long: long.NewClient(), Dial: in.outbound.Dial,
+		Folders: in.with.Folders, Work: in.with.Work,
 		Pushed: pushedItems{in, name}, Locales: func() []string { return in.replica.Model().Tags() },
 	}
 }

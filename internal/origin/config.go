@@ -184,6 +184,7 @@ func (c *Config) Secrets(f func(place string, text *string)) {
 	}
 	if g := c.Pull.Git; g != nil {
 		given("git", &g.Token)
+		given("git-key", &g.Key)
 	}
 	c.Prove.Secrets(f)
 }

@@ -23,6 +23,8 @@ import (
 	"github.com/go-git/go-git/v5/plumbing/protocol/packp/sideband"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
+
+	"ubiquon/internal/gitssh"
 )
 
 // repository is a branch of a repository whose files are items.
@@ -172,19 +174,39 @@ const (
 	mostPacks = 500
 )
 
-// fetchInto fetches the newest commit of the branch into our copy, through the guarded client. Files that
-// are too large to be read are left with the server, if it can do that.
-func (r *repository) fetchInto(ctx context.Context, repo *git.Repository) (*git.Repository, plumbing.Hash, error) {
-	none := plumbing.ZeroHash
+// session is what a repository is fetched over.
+type session interface {
+	AdvertisedReferencesContext(ctx context.Context) (*packp.AdvRefs, error)
+	UploadPack(ctx context.Context, ask *packp.UploadPackRequest) (*packp.UploadPackResponse, error)
+	Close() error
+}
+
+// access is what a host is reached with over SSH.
+func (g *Git) access() gitssh.Access {
+	return gitssh.Access{User: g.User, Key: g.Key, Password: g.Token, Host: g.Host}
+}
+
+// session begins to talk to the repository's host, over SSH or HTTP.
+func (r *repository) session(ctx context.Context) (session, error) {
+	if u, is := gitssh.Address(r.config.Address); is {
+		return gitssh.Dial(ctx, r.with.Dial, u, r.config.access())
+	}
 	endpoint, err := transport.NewEndpoint(r.config.Address)
 	if err != nil {
-		return nil, none, err
+		return nil, err
 	}
 	var auth transport.AuthMethod
 	if r.config.Token != "" {
 		auth = &githttp.BasicAuth{Username: cmp.Or(r.config.User, "git"), Password: r.config.Token}
 	}
-	session, err := githttp.NewClient(r.with.Long).NewUploadPackSession(endpoint, auth)
+	return githttp.NewClient(r.with.Long).NewUploadPackSession(endpoint, auth)
+}
+
+// fetchInto fetches the newest commit of the branch into our copy, through the guarded client. Files that
+// are too large to be read are left with the server, if it can do that.
+func (r *repository) fetchInto(ctx context.Context, repo *git.Repository) (*git.Repository, plumbing.Hash, error) {
+	none := plumbing.ZeroHash
+	session, err := r.session(ctx)
 	if err != nil {
 		return nil, none, err
 	}

@@ -9,6 +9,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+
+	"ubiquon/internal/gitssh"
 )
 
 // Pull says where content is read: of one of HTTP, Folder, Git, Feed and Push.
@@ -66,6 +68,10 @@ type Git struct {
 	// Token is the password; the user is User, or "git".
 	Token string `yaml:"token" json:"token,omitzero"`
 	User  string `yaml:"user"  json:"user,omitzero"`
+	// Key is a private key, as ssh-keygen writes it, for ssh:// addresses; without it Token is the password.
+	// Host is the public key that the host must have: ssh-ed25519 AAAA….
+	Key  string `yaml:"key"  json:"key,omitzero"`
+	Host string `yaml:"host" json:"host,omitzero"`
 }
 
 // Request is how something is asked for over HTTP.
@@ -162,8 +168,13 @@ func (p *Pull) check() (wrong []string) {
 	case p.Git != nil:
 		if p.Git.Address == "" {
 			add("pull.git.address is missing")
+		} else if u, is := gitssh.Address(p.Git.Address); is {
+			access := p.Git.access()
+			for _, what := range access.Check(u) {
+				add("pull.git.%s", what)
+			}
 		} else if strings.Contains(p.Git.Address, "://") && webAddress(p.Git.Address) != nil {
-			add("pull.git.address: %q is neither an http address nor a folder", p.Git.Address)
+			add("pull.git.address: %q is neither an http or ssh address nor a folder", p.Git.Address)
 		}
 		if strings.HasPrefix(p.Git.Below, "/") || strings.Contains("/"+p.Git.Below+"/", "/../") {
 			add("pull.git.below: %q is no directory within the repository", p.Git.Below)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"path"
@@ -37,6 +38,8 @@ type Reading struct {
 	Client *http.Client
 	// Long is such a client for what takes its time.
 	Long *http.Client
+	// Dial reaches hosts otherwise than over HTTP: the guarded dialer itself.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Folders are the directories that folders and repositories may be in.
 	Folders []string
 	// Work is a directory for copies of repositories.

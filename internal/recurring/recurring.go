@@ -68,6 +68,15 @@ func (l *Log) Failed(log *slog.Logger, what string, args ...any) {
 	}
 }
 
+// Over says that what failed has been done since: it lasts no longer.
+func (l *Log) Over(what string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if f := l.all[what]; f != nil {
+		f.last = time.Time{}
+	}
+}
+
 // Counts returns how often each failure has come since the process began.
 func (l *Log) Counts() map[string]int64 {
 	l.mu.Lock()

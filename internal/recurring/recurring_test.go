@@ -30,6 +30,11 @@ func TestRepeatedFailureIsLoggedOnceAndCounted(t *testing.T) {
 		if lasting := l.Lasting(time.Minute); len(lasting) != 2 || time.Since(lasting["no room"]) < 2*time.Minute {
 			t.Errorf("%v", lasting)
 		}
+		l.Over("no room")
+		l.Over("what never failed")
+		if lasting := l.Lasting(time.Minute); len(lasting) != 1 || l.Counts()["no room"] != 130 {
+			t.Errorf("after it was done: %v", lasting)
+		}
 		time.Sleep(10 * time.Minute)
 		if len(l.Lasting(time.Minute)) != 0 {
 			t.Error("what is over lasts")

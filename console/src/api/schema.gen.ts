@@ -3361,7 +3361,7 @@ export interface components {
             /** @description Answers are held now and would expire: the hundred that are asked for most. AnswersAll counts them. */
             answers: components["schemas"]["CacheEntry"][];
             answersAll: number;
-            /** @description Changes counts those that readers would see. */
+            /** @description Changes counts those that readers of what is published would see. */
             changes: number;
             /** @description Pages are those of sites that keep a ledger and may get other bytes. */
             pages: components["schemas"]["AffectedPages"][];

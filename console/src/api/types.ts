@@ -73,6 +73,7 @@ export type CapturedCalls = S["CapturedCalls"];
 export type CapturedCall = S["CapturedCall"];
 export type HookTried = S["HookTried"];
 export type Swapped = S["Swapped"];
+export type Foreseen = S["Foreseen"];
 export type Shape = S["Shape"];
 export type ShapeField = S["ShapeField"];
 export type OriginTried = S["OriginTried"];
