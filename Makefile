@@ -1,7 +1,7 @@
 SHELL := /bin/bash
 BIN := bin/ubiquon
 
-.PHONY: demo test soak build console bench lint pictures packages browser conformance
+.PHONY: demo test soak build console kit bench lint pictures packages browser conformance
 
 # Everything that a fresh Debian machine with Go and Node lacks is installed by
 # the targets that need it.
@@ -9,7 +9,7 @@ BIN := bin/ubiquon
 demo: packages build
 	$(BIN) demo $(if $(NODES),--nodes $(NODES)) $(DEMO)
 
-build: console
+build: console kit
 	go build -o $(BIN) ./cmd/ubiquon
 
 console: console/dist/index.html
@@ -18,8 +18,15 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm ci --no-audit --no-fund
 	@touch $@
 
-console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public kit/lines -type f)
 	cd console && npx --no-install vite build
+
+kit: kit/dist/index.js
+
+# The package that front ends install, with the compiler of the console.
+kit/dist/index.js: console/node_modules/.package-lock.json kit/build kit/package.json kit/tsconfig.json \
+		internal/core/generate/reader.ts $(shell find kit/src -type f ! -name reader.gen.ts)
+	kit/build
 
 # The server of PostgreSQL and the tools that make pictures, from Debian's packages.
 packages:

@@ -168,7 +168,7 @@ func TestSiteConnectByCommandLine(t *testing.T) {
 	}
 	select {
 	case out := <-done:
-		if !strings.Contains(out, "UBIQUON_KEY") || !strings.Contains(out, `"read": false`) {
+		if !strings.Contains(out, "UBIQUON_KEY") || !strings.Contains(out, "stalePages(await verifyCall(request))") || !strings.Contains(out, `"read": false`) {
 			t.Error(out)
 		}
 	case <-time.After(30 * time.Second):

@@ -47,6 +47,7 @@ var whoMay = map[string]string{
 	"GET /console":                 "-pvwdnbsltaREAM",
 	"GET /console/*":               "-pvwdnbsltaREAM",
 	"GET /problems/{name}":         "-pvwdnbsltaREAM",
+	"GET /kit/{name}":              "-pvwdnbsltaREAM", // the package for front ends
 	"GET /health/live":             "-pvwdnbsltaREAM",
 	"GET /health/ready":            "-pvwdnbsltaREAM",
 	"GET /metrics":                 "-pvwdnbsltaREAM",

@@ -91,6 +91,7 @@ func New(o Options) *Server {
 	r.Get("/console", http.RedirectHandler("/console/", http.StatusMovedPermanently).ServeHTTP)
 	r.Get("/console/*", s.serveConsole)
 	r.Get("/problems/{name}", guard.ProblemPage)
+	r.Get("/kit/{name}", serveKit)
 	r.Get("/health/live", s.live)
 	r.Get("/health/ready", s.ready)
 	r.Get("/metrics", s.measured(promhttp.HandlerFor(s.Guard.Metrics.Registry, promhttp.HandlerOpts{})))

@@ -16,6 +16,7 @@ import (
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
+	"ubiquon/kit"
 )
 
 // Site returns the command site.
@@ -250,6 +251,15 @@ func (a *Commands) connect(
 	)
 	for _, line := range []string{"UBIQUON_CONTENT", "UBIQUON_KEY", "UBIQUON_SECRET"} {
 		fmt.Fprintf(a.Err, "  %s=%s\n", line, out.Env[line])
+	}
+	lines := kit.RefreshLines
+	if site.Build != nil {
+		lines = kit.BuildLines
+	}
+	fmt.Fprintf(a.Err, "\nIn JavaScript, these lines connect it:\n\n  npm install %s/kit/%s\n\n",
+		strings.TrimSuffix(s.Address, "/"), kit.Name)
+	for line := range strings.Lines(lines) {
+		fmt.Fprint(a.Err, strings.TrimRight("  "+line, " \n")+"\n")
 	}
 	fmt.Fprintln(a.Err)
 	return out, nil

@@ -159,40 +159,80 @@ function spell(selection: readonly Node[]): string {
 
 const environment = (name: string): string | undefined => (globalThis as { process?: { env?: Record<string, string | undefined> } }).process?.env?.[name];
 
-/** Reads one edition. Its base address and key come from UBIQUON_ADDRESS and UBIQUON_KEY unless given. */
-export class Reader {
+/** The types of a model, as they are generated from it. */
+export interface AnyModel {
+  plurals: object;
+  singletons: object;
+  types: object;
+  shapes: object;
+  locale: string;
+}
+
+export interface ReaderOptions {
+  /** Of the edition, as in https://gateway.example/content/main/published; else UBIQUON_CONTENT or UBIQUON_ADDRESS. */
+  address?: string;
+  /** Else UBIQUON_KEY. */
+  key?: string;
+  fetch?: typeof globalThis.fetch;
+  /** The page of the site that the answers are for: its path, "" for what every page needs. */
+  page?: string;
+  /** The build that the page is rendered by, as the call names it. */
+  build?: string;
+  /** The render of a page that is rendered on demand, a name of your own; made up unless given. */
+  render?: string;
+  /** Answer with changes up to here, or later. */
+  minSequence?: number;
+  /** Handed to fetch with every request, and told what is asked for, as in (request) => ({ next: { tags: [request] } }). */
+  init?: (request: string) => RequestInit;
+}
+
+/** How often a request is tried again when the gateway is busy, and how long is waited at most, in milliseconds. */
+const tries = 3;
+const longestWait = 10_000;
+
+/** Reads one edition. It is safe to use for many requests at the same time. */
+export class Reader<M extends AnyModel = Model> {
   private readonly address: string;
   private readonly key: string | undefined;
   private readonly fetch: typeof globalThis.fetch;
+  private readonly o: ReaderOptions;
+  /** The newest state that any answer had so far: the sequence of the latest change. */
+  sequence = 0;
 
-  constructor(o: { address?: string; key?: string; fetch?: typeof globalThis.fetch } = {}) {
-    const address = o.address ?? environment("UBIQUON_ADDRESS");
-    if (!address) throw new TypeError("no address: set UBIQUON_ADDRESS, as in https://gateway.example/content/main/published");
+  constructor(o: ReaderOptions = {}) {
+    const address = o.address ?? environment("UBIQUON_CONTENT") ?? environment("UBIQUON_ADDRESS");
+    if (!address) throw new TypeError("no address: set UBIQUON_CONTENT, as in https://gateway.example/content/main/published");
     this.address = address.replace(/\/$/, "");
     this.key = o.key ?? environment("UBIQUON_KEY");
     this.fetch = o.fetch ?? ((input, init) => globalThis.fetch(input, init));
+    this.o = { ...o, ...(o.page !== undefined && !o.build && !o.render ? { render: crypto.randomUUID() } : {}) };
+  }
+
+  /** A reader for one page of the site: what it asks for is noted as what the page is made of. */
+  page(path: string, by: { build?: string; render?: string } = {}): Reader<M> {
+    return new Reader<M>({ ...this.o, build: undefined, render: undefined, ...by, page: path });
   }
 
   /** A list, such as notices. */
-  list<N extends keyof Shapes>(plural: keyof Plurals, o: ListOptions<undefined> & { shape: N }): Promise<List<Shapes[N]>>;
-  list<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, o: ListOptions<S> & { fields: S }): Promise<List<Picked<Plurals[P], S>>>;
-  list<P extends keyof Plurals>(plural: P, o?: ListOptions<undefined>): Promise<List<Default<Plurals[P]>>>;
+  list<N extends keyof M["shapes"] & string>(plural: keyof M["plurals"] & string, o: ListOptions<undefined> & { shape: N }): Promise<List<M["shapes"][N]>>;
+  list<P extends keyof M["plurals"] & string, const S extends Selection<M["plurals"][P]>>(plural: P, o: ListOptions<S> & { fields: S }): Promise<List<Picked<M["plurals"][P], S>>>;
+  list<P extends keyof M["plurals"] & string>(plural: P, o?: ListOptions<undefined>): Promise<List<Default<M["plurals"][P]>>>;
   async list(plural: string, o: ListOptions<readonly Node[] | undefined> = {}): Promise<unknown> {
     return this.read("/" + plural, o);
   }
 
   /** One entry by its slug; null if there is none. */
-  one<N extends keyof Shapes>(plural: keyof Plurals, slug: string, o: Options<undefined> & { shape: N }): Promise<Shapes[N] | null>;
-  one<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, slug: string, o: Options<S> & { fields: S }): Promise<Picked<Plurals[P], S> | null>;
-  one<P extends keyof Plurals>(plural: P, slug: string, o?: Options<undefined>): Promise<Default<Plurals[P]> | null>;
+  one<N extends keyof M["shapes"] & string>(plural: keyof M["plurals"] & string, slug: string, o: Options<undefined> & { shape: N }): Promise<M["shapes"][N] | null>;
+  one<P extends keyof M["plurals"] & string, const S extends Selection<M["plurals"][P]>>(plural: P, slug: string, o: Options<S> & { fields: S }): Promise<Picked<M["plurals"][P], S> | null>;
+  one<P extends keyof M["plurals"] & string>(plural: P, slug: string, o?: Options<undefined>): Promise<Default<M["plurals"][P]> | null>;
   async one(plural: string, slug: string, o: Options<readonly Node[] | undefined> = {}): Promise<unknown> {
     return this.read(`/${plural}/${encodeURIComponent(slug)}`, o).catch(orNull);
   }
 
   /** The entries of a list, one after the other, window after window. */
-  all<N extends keyof Shapes>(plural: keyof Plurals, o: ListOptions<undefined> & { shape: N }): AsyncGenerator<Shapes[N], void>;
-  all<P extends keyof Plurals, const S extends Selection<Plurals[P]>>(plural: P, o: ListOptions<S> & { fields: S }): AsyncGenerator<Picked<Plurals[P], S>, void>;
-  all<P extends keyof Plurals>(plural: P, o?: ListOptions<undefined>): AsyncGenerator<Default<Plurals[P]>, void>;
+  all<N extends keyof M["shapes"] & string>(plural: keyof M["plurals"] & string, o: ListOptions<undefined> & { shape: N }): AsyncGenerator<M["shapes"][N], void>;
+  all<P extends keyof M["plurals"] & string, const S extends Selection<M["plurals"][P]>>(plural: P, o: ListOptions<S> & { fields: S }): AsyncGenerator<Picked<M["plurals"][P], S>, void>;
+  all<P extends keyof M["plurals"] & string>(plural: P, o?: ListOptions<undefined>): AsyncGenerator<Default<M["plurals"][P]>, void>;
   async *all(plural: string, o: ListOptions<readonly Node[] | undefined> = {}): AsyncGenerator<unknown, void> {
     for (let after: string | null | undefined = o.after; after !== null; ) {
       const list = (await this.read("/" + plural, after === undefined ? o : { ...o, offset: undefined, after })) as List<unknown>;
@@ -207,7 +247,7 @@ export class Reader {
   }
 
   /** Every path of the site, for builders. */
-  async *paths(o: { type?: keyof Types & string; locale?: Locale; fetch?: RequestInit } = {}): AsyncGenerator<SitePath, void> {
+  async *paths(o: { type?: keyof M["types"] & string; locale?: M["locale"]; fetch?: RequestInit } = {}): AsyncGenerator<SitePath, void> {
     for (let after: string | null | undefined; after !== null; ) {
       const list = (await this.read("/paths", { ...o, limit: 200, ...(after === undefined ? {} : { after }) } as ListOptions<undefined>)) as List<SitePath>;
       yield* list.items;
@@ -217,10 +257,10 @@ export class Reader {
 
   /** A GraphQL operation; throws if it has errors. */
   async graphql<D = unknown>(query: string, variables?: Record<string, unknown>, o: { fetch?: RequestInit } = {}): Promise<D> {
-    const answer = await this.fetch(this.address + "/graphql", {
+    const answer = await this.ask("/graphql", {
       ...o.fetch,
       method: "POST",
-      headers: { ...this.headers(o.fetch), "Content-Type": "application/json" },
+      headers: { ...Object.fromEntries(new Headers(o.fetch?.headers)), "Content-Type": "application/json" },
       body: JSON.stringify({ query, variables }),
     });
     const body = (await answer.json()) as { data?: D; errors?: { message: string }[] } & ProblemDocument;
@@ -229,13 +269,9 @@ export class Reader {
     return body.data as D;
   }
 
-  private headers(init?: RequestInit): Record<string, string> {
-    return { ...Object.fromEntries(new Headers(init?.headers)), ...(this.key ? { Authorization: "Bearer " + this.key } : {}) };
-  }
-
   /** The only entry of a type. */
-  single<N extends keyof Singletons, const S extends Selection<Singletons[N]>>(name: N, o: Options<S> & { fields: S }): Promise<Picked<Singletons[N], S> | null>;
-  single<N extends keyof Singletons>(name: N, o?: Options<undefined>): Promise<Default<Singletons[N]> | null>;
+  single<N extends keyof M["singletons"] & string, const S extends Selection<M["singletons"][N]>>(name: N, o: Options<S> & { fields: S }): Promise<Picked<M["singletons"][N], S> | null>;
+  single<N extends keyof M["singletons"] & string>(name: N, o?: Options<undefined>): Promise<Default<M["singletons"][N]> | null>;
   async single(name: string, o: Options<readonly Node[] | undefined> = {}): Promise<unknown> {
     return this.read("/" + name, o).catch(orNull);
   }
@@ -246,16 +282,39 @@ export class Reader {
       if (value === undefined || ["signal", "fetch", "minSequence", "onHeaders"].includes(name)) continue;
       query.set(name, name === "fields" ? spell(value as readonly Node[]) : Array.isArray(value) ? value.join(",") : String(value));
     }
-    const answer = await this.fetch(`${this.address}${path}${query.size ? "?" + query : ""}`, {
-      ...o.fetch,
-      headers: { ...this.headers(o.fetch), ...(o.minSequence ? { "Ubiquon-Min-Sequence": String(o.minSequence) } : {}) },
-      ...(o.signal ? { signal: o.signal } : {}),
-    });
+    const answer = await this.ask(path + (query.size ? "?" + query : ""), { ...o.fetch, ...(o.signal ? { signal: o.signal } : {}) }, o.minSequence);
     o.onHeaders?.(answer.headers);
     const body: unknown = await answer.json();
     if (!answer.ok) throw new ReadError(body as ProblemDocument);
     return body;
   }
+
+  /** Sends one request, and tries again for a while when the gateway is busy. */
+  private async ask(request: string, given: RequestInit, minSequence = this.o.minSequence): Promise<Response> {
+    const own = this.o.init?.(request) ?? {};
+    const init: RequestInit = { ...own, ...given };
+    const headers = new Headers(own.headers);
+    new Headers(given.headers).forEach((value, name) => headers.set(name, value));
+    if (this.key) headers.set("Authorization", "Bearer " + this.key);
+    if (minSequence) headers.set("Ubiquon-Min-Sequence", String(minSequence));
+    const by = this.o.build ? ["build", this.o.build] : ["render", this.o.render ?? ""];
+    if (this.o.page !== undefined) headers.set("Ubiquon-Page", `${text(this.o.page)}; ${by[0]}=${text(by[1] ?? "")}`);
+    for (let left = tries; ; left--) {
+      const answer = await this.fetch(this.address + request, { ...init, headers });
+      if ((answer.status !== 503 && answer.status !== 429) || left === 0) {
+        this.sequence = Math.max(this.sequence, Number(answer.headers.get("Ubiquon-Sequence")) || 0);
+        return answer;
+      }
+      const after = Number(answer.headers.get("Retry-After")) * 1000 || 200 * 2 ** (tries - left);
+      await new Promise((done) => setTimeout(done, Math.min(after, longestWait)));
+      init.signal?.throwIfAborted();
+    }
+  }
+}
+
+/** A string of a structured field (RFC 9651). */
+function text(value: string): string {
+  return '"' + value.replace(/[\\"]/g, "\\$&").replace(/[^ -~]/g, (c) => encodeURIComponent(c)) + '"';
 }
 
 function orNull(e: unknown): null {

@@ -27,7 +27,9 @@ func TypeScript(m *model.Model, edition string) []byte {
 		"Singletons",
 		"Options", "ListOptions", "Promise", "Array", "Record", "Error", "Pick", "Omit", "NonNullable", "Readonly",
 		"String", "Object", "JSON", "Response", "Headers", "AtPath", "SitePath", "RequestInit", "AsyncGenerator",
-		"AbortSignal", "TypeError", "Shapes", "ShapedList", "Partial", "Exclude", "Extract", "URLSearchParams",
+		"AbortSignal", "TypeError", "Shapes", "ShapedList", "Partial",
+		"Model", "AnyModel", "ReaderOptions", "Number", "Math", "Node",
+		"Exclude", "Extract", "URLSearchParams",
 	} {
 		w.names[name] = true
 	}
@@ -244,5 +246,7 @@ func (w *typescript) maps() {
 			fmt.Fprintf(&w.out, "  %s: %s;\n", quoted(t.Name), w.types[t.Name])
 		}
 	}
-	w.out.WriteString("}\n")
+	w.out.WriteString("}\n\n/** Everything that a reader knows of the model: Reader<Model>. */\n" +
+		"export interface Model {\n  plurals: Plurals;\n  singletons: Singletons;\n  types: Types;\n" +
+		"  shapes: Shapes;\n  locale: Locale;\n}\n")
 }

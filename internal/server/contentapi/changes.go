@@ -10,6 +10,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/server/guard"
 	"ubiquon/internal/store/changelog"
@@ -19,9 +20,12 @@ import (
 const changesAtOnce = 500
 
 // changes tells readers of an edition what has changed: with after as JSON, else
-// as server-sent events that go on from Last-Event-ID, or from now.
+// as server-sent events that go on from Last-Event-ID, or from now. Somebody with a preview link follows
+// its entry in preview, and nothing else.
 func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string) {
-	if reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition) {
+	linked := reader.Only != ""
+	if linked && (edition != content.Preview || r.URL.Query().Has("after")) ||
+		!reader.Rights.AllowsAny(access.Read, edition) {
 		s.refused(
 			w, r, reader, edition,
 			&access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}},
@@ -132,6 +136,9 @@ func (s *API) streamChanges(w http.ResponseWriter, r *http.Request, edition stri
 				break // tried again at the next look
 			}
 			for _, one := range items {
+				if reader.Only != "" && one.Entry != reader.Only {
+					continue
+				}
 				src, _ := json.Marshal(one) // plain record
 				out.Write("id: %d\nevent: %s\ndata: %s\n\n", one.Sequence, one.What, src)
 			}

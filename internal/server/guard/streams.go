@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 )
 
 const (
@@ -105,7 +106,7 @@ func (g *Guard) PresentPrincipal(r *http.Request) (access.Principal, error) {
 // more.
 func (g *Guard) ChangesStill(r *http.Request, edition string) (access.Principal, error) {
 	reader, err := g.PresentPrincipal(r)
-	if err == nil && (reader.Only != "" || !reader.Rights.AllowsAny(access.Read, edition)) {
+	if err == nil && (reader.Only != "" && edition != content.Preview || !reader.Rights.AllowsAny(access.Read, edition)) {
 		err = &access.DeniedError{Grant: access.Need{Verb: access.Read, Edition: edition, Type: access.Any}}
 	}
 	return reader, err

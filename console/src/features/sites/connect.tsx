@@ -1,11 +1,15 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import buildLines from "../../../../kit/lines/build.ts?raw";
+import refreshLines from "../../../../kit/lines/refresh.ts?raw";
 import { call, key, refreshAll, type CallAnswer, type Site } from "../../api";
 import { useWho } from "../../lib/who";
 import { CopyButton, Fields, Main, Mono, PickField, TextField, useFields, Window } from "../../ui";
 
 type Made = { name: string; lines: [string, string][]; build: boolean };
+
+const kitName = "ubiquon-kit-1.0.0.tgz";
 
 const secretOf = () => "whsec_" + btoa(String.fromCharCode(...crypto.getRandomValues(new Uint8Array(24))));
 
@@ -65,6 +69,7 @@ function Waiting({ made, close }: { made: Made; close: () => void }) {
   const read = (site?.reads.length ?? 0) > 0;
   const reported = made.build ? !!site?.builds[0]?.started || site?.builds[0]?.state === "finished" : !!answer && !answer.error;
   const text = made.lines.map(([name, value]) => `${name}=${value}`).join("\n");
+  const code = `// npm install ${location.origin}/kit/${kitName}\n${made.build ? buildLines : refreshLines}`;
   async function test() {
     if (made.build) await call(`/sites/${made.name}/rebuild`, { method: "POST", body: { now: true } });
     else setAnswer(await call<CallAnswer>(`/sites/${made.name}/test`, { method: "POST" }));
@@ -77,6 +82,13 @@ function Waiting({ made, close }: { made: Made; close: () => void }) {
           {text}
         </Box>
         <CopyButton text={text} label="the lines" />
+      </Flex>
+      <Text mb="2">In JavaScript, these lines connect it.</Text>
+      <Flex gap="3" align="start" mb="4">
+        <Box as="pre" flex="1" bg="page" borderWidth="1px" borderColor="line" px="3" py="2" fontFamily="mono" fontSize="12.5px" overflow="auto" maxH="220px" tabIndex={0} aria-label="Lines that connect it" data-kit>
+          {code}
+        </Box>
+        <CopyButton text={code} label="the code" />
       </Flex>
       <Text role="status" color={read ? "good" : "faint"} data-read={read ? "yes" : "no"}>
         {read ? `● It has read ${site?.reads.join(", ")}.` : "◷ Waiting for the first read with its key …"}
