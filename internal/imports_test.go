@@ -73,7 +73,7 @@ var mayImport = map[string][]string{
 	},
 	"ingest":   {"core", "api", "health", "store...", "origin", "outbound", "background", "replication"},
 	"settings": {"api", "core", "store...", "origin", "outbound", "background", "replication"},
-	"pages":    {"api", "core", "store...", "delivery", "background", "replication", "settings"},
+	"pages":    {"api", "core", "store...", "delivery", "outbound", "background", "replication", "settings"},
 	"automation": {
 		"api", "core", "health", "store...", "cache", "mailer", "outbound", "background", "replication", "settings",
 	},

@@ -31,6 +31,42 @@ type SiteInfo struct {
 	Failing *SiteFailure `json:"failing"`
 	// Reads are the types that it has read with its key, as far as that is known.
 	Reads []string `json:"reads"`
+	// Liveness says how long it takes until visitors get changes; null for a site that is not probed.
+	Liveness *Liveness `json:"liveness"`
+}
+
+// LiveFigures are times from when changes were stored until visitors got them, in milliseconds.
+type LiveFigures struct {
+	// Pages counts the looks at pages that found a change.
+	Pages int     `json:"pages"`
+	P50   float64 `json:"p50ms"`
+	P95   float64 `json:"p95ms"`
+	Worst float64 `json:"worstms"`
+	// Late counts those that took longer than the site is expected to.
+	Late int `json:"late"`
+}
+
+// Liveness is how long it takes until visitors of a site get changes: in the last 24 hours, and by day.
+type Liveness struct {
+	LiveFigures
+	// Waiting counts changes on pages that were not seen so far, and Trouble says what one of those pages had.
+	Waiting int       `json:"waiting"`
+	Trouble string    `json:"trouble,omitempty"`
+	Days    []LiveDay `json:"days"`
+}
+
+// LiveDay is a day, in UTC.
+type LiveDay struct {
+	Day string `json:"day"`
+	LiveFigures
+}
+
+// LivePages are the pages on which a change was looked for.
+type LivePages struct {
+	Seen    int `json:"seen"`
+	Waiting int `json:"waiting"`
+	// Last is when it was seen on the last of them so far.
+	Last *time.Time `json:"last"`
 }
 
 // SiteFailure is how the builds of a site fail.

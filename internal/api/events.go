@@ -53,6 +53,8 @@ type FreshnessTrace struct {
 	Expired   *time.Time `json:"expired"`
 	Called    *time.Time `json:"called"` // the first build that has it
 	Built     *time.Time `json:"built"`
+	// Live is when the last page that was looked at showed it; null while one does not, or none is looked at.
+	Live *time.Time `json:"live"`
 }
 
 // EventTrace is an event with its way.
@@ -61,6 +63,8 @@ type EventTrace struct {
 	Trace FreshnessTrace `json:"trace"`
 	// Builds are those that the event asked for.
 	Builds []rebuild.Build `json:"builds"`
+	// Pages are those on which it was looked for, as visitors get them; null: on none.
+	Pages *LivePages `json:"pages"`
 }
 
 // EventDetail is an event with everything that came of it.

@@ -232,13 +232,25 @@ func (a *Service) Sites(ctx context.Context) ([]api.SiteInfo, error) {
 			return nil, err
 		}
 		r, _ := st.Record(settings.KindSite, name)
+		var live *api.Liveness
+		if st.Sites[name].Live != nil {
+			l, err := a.store.Live.Liveness(ctx, name, liveDays)
+			if err != nil {
+				return nil, err
+			}
+			live = &l
+		}
 		out = append(out, api.SiteInfo{
 			Name: name, Site: st.Sites[name], Version: r.Version, By: r.By, Changed: r.At, Builds: last,
 			Failing: failing(name, last), Reads: a.settings.TypesRead(name),
+			Liveness: live,
 		})
 	}
 	return out, nil
 }
+
+// liveDays is for how many days it is said how long changes took until they were live.
+const liveDays = 14
 
 // failing says how a site fails whose last builds have failed, and what to do; nil if they have
 // not.

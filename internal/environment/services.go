@@ -120,7 +120,11 @@ func (e *Environment) openServices(o Options, computing *admission.Queue, caller
 			_, err := e.store.Builds.RequestIn(ctx, tx, site, causes, sequence, false)
 			return err
 		},
-		Judged: func(site string) { e.Automation.PagesJudged(site) },
+		Judged:   func(site string) { e.Automation.PagesJudged(site) },
+		Outbound: o.Outbound,
+		Signal: func(ctx context.Context, event, subject, detail string, within time.Duration) {
+			e.Automation.Signal(ctx, event, subject, detail, within)
+		},
 	})
 	e.Automation = automation.New(automation.Options{
 		Pages: e.Pages, Replica: e.Replica, Settings: e.Settings, Address: o.Address, Caller: caller, Dial: o.Outbound.Dial,

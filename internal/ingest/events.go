@@ -2,7 +2,6 @@ package ingest
 
 import (
 	"context"
-	"log/slog"
 	"slices"
 	"time"
 
@@ -35,7 +34,33 @@ func (in *Service) Events(ctx context.Context, f api.EventFilter) ([]api.EventTr
 	for i := range events {
 		out[i] = traced(events[i], builds)
 	}
-	return out, nil
+	return out, in.noteLive(ctx, out)
+}
+
+// noteLive says of events when visitors got what they announce.
+func (in *Service) noteLive(ctx context.Context, traces []api.EventTrace) error {
+	var sequences []int64
+	for i := range traces {
+		if s := traces[i].Sequence; s != nil {
+			sequences = append(sequences, *s)
+		}
+	}
+	if len(sequences) == 0 {
+		return nil
+	}
+	live, err := in.store.Live.LiveOf(ctx, sequences)
+	for i := range traces {
+		e := &traces[i]
+		if e.Sequence == nil {
+			continue
+		}
+		if on, is := live[*e.Sequence]; is {
+			if e.Pages = &on; on.Waiting == 0 {
+				e.Trace.Live = on.Last
+			}
+		}
+	}
+	return err
 }
 
 // Event returns one event; db.ErrNotFound if there is none.
@@ -48,7 +73,11 @@ func (in *Service) Event(ctx context.Context, id string) (api.EventDetail, error
 	if err != nil {
 		return api.EventDetail{}, err
 	}
-	d := api.EventDetail{EventTrace: traced(e, builds), Body: string(e.Body)}
+	one := []api.EventTrace{traced(e, builds)}
+	if err := in.noteLive(ctx, one); err != nil {
+		return api.EventDetail{}, err
+	}
+	d := api.EventDetail{EventTrace: one[0], Body: string(e.Body)}
 	d.Rules, err = in.store.Runs.OfEvent(ctx, e.ID, e.Sequence)
 	return d, err
 }
@@ -84,26 +113,3 @@ func earlier(a, b *time.Time) *time.Time {
 	}
 	return a
 }
-
-// quietly passes on what the job queue logs when it is worth a line to us.
-func quietly(log *slog.Logger) *slog.Logger {
-	return slog.New(atLeast{log.Handler(), slog.LevelError})
-}
-
-type atLeast struct {
-	slog.Handler
-	level slog.Level
-}
-
-// Enabled implements slog.Handler.
-func (h atLeast) Enabled(ctx context.Context, l slog.Level) bool {
-	return l >= h.level && h.Handler.Enabled(ctx, l)
-}
-
-// WithAttrs implements slog.Handler.
-func (h atLeast) WithAttrs(a []slog.Attr) slog.Handler {
-	return atLeast{h.Handler.WithAttrs(a), h.level}
-}
-
-// WithGroup implements slog.Handler.
-func (h atLeast) WithGroup(n string) slog.Handler { return atLeast{h.Handler.WithGroup(n), h.level} }

@@ -81,7 +81,7 @@ func (in *Service) openJobs() error {
 		// What a node that was killed leaves marked as running takeOver sees to; this is
 		// for a job that ends without its end being noted.
 		RescueStuckJobsAfter: 30 * time.Minute,
-		Logger:               quietly(in.log),
+		Logger:               background.Quietly(in.log),
 		ErrorHandler:         jobErrors{in},
 	})
 	if err != nil {

@@ -63,6 +63,7 @@ type keeper struct {
 	last     int64 // id of the newest read
 	batch    int64 // up to which registrations are judged
 	analysed int   // how many reads there were when the tables were last analysed
+	probes   chan struct{}
 
 	mu      sync.Mutex
 	queue   []invalidation.Delta
@@ -121,7 +122,12 @@ func (s *Service) keep(ctx context.Context, site string) {
 
 // keepClaimed keeps a ledger until another node does.
 func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed) error {
-	k := &keeper{s: s, site: site}
+	k := &keeper{s: s, site: site, probes: make(chan struct{}, 1)}
+	var probing sync.WaitGroup
+	defer probing.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	probing.Go(func() { k.probe(ctx) })
 	s.mu.Lock()
 	k.begin()
 	s.keepers[site] = k
@@ -260,7 +266,13 @@ func (k *keeper) firstEnd() (first time.Time) {
 func (k *keeper) follow(ctx context.Context) func(pgx.Tx, []stored.Judged) error {
 	return func(tx pgx.Tx, judged []stored.Judged) error {
 		site := k.s.o.Settings.State().Sites[k.site]
-		if site.Build == nil || site.Off || site.Build.OnlyWhenAsked {
+		if site.Off {
+			return nil
+		}
+		if err := k.watch(ctx, tx, &site, judged); err != nil {
+			return err
+		}
+		if site.Build == nil || site.Build.OnlyWhenAsked {
 			return nil
 		}
 		var causes []rebuild.Cause

@@ -5,11 +5,14 @@ package pages
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"maps"
+	"net/http"
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -17,6 +20,7 @@ import (
 	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/delivery"
+	"ubiquon/internal/outbound"
 	"ubiquon/internal/replication"
 	"ubiquon/internal/settings"
 	"ubiquon/internal/store"
@@ -31,6 +35,9 @@ type Options struct {
 	Request func(ctx context.Context, tx pgx.Tx, site string, causes []rebuild.Cause, sequence int64) error
 	// Judged is called when it may have changed which pages of a site are stale.
 	Judged func(site string)
+	// Outbound reaches the sites, and Signal notes an event for the rules: see automation.Service.Signal.
+	Outbound outbound.Options
+	Signal   func(ctx context.Context, event, subject, detail string, within time.Duration)
 }
 
 // Service keeps the ledgers of one environment. It is safe for concurrent use.
@@ -42,6 +49,7 @@ type Service struct {
 	log      *slog.Logger
 	work     *background.Group
 	loops    *background.Keyed
+	prober   *http.Client
 
 	buffers   sync.Map // of *buffer, by site
 	wakeFlush chan struct{}
@@ -57,7 +65,8 @@ func New(o Options) *Service {
 	r := o.Replica
 	return &Service{
 		o: o, replica: r, delivery: o.Delivery, store: r.Store(), log: r.Log(), work: r.Work(),
-		loops: background.NewKeyed(r.Work()), wakeFlush: make(chan struct{}, 1), keepers: map[string]*keeper{},
+		loops: background.NewKeyed(r.Work()), prober: o.Outbound.NewClient(),
+		wakeFlush: make(chan struct{}, 1), keepers: map[string]*keeper{},
 	}
 }
 
@@ -88,7 +97,8 @@ func (s *Service) Stop(ctx context.Context) error {
 
 // Trim forgets the ledgers of sites that are not there any more.
 func (s *Service) Trim(ctx context.Context) error {
-	return s.store.Pages.Trim(ctx, slices.Sorted(maps.Keys(s.o.Settings.State().Sites)))
+	sites := slices.AppendSeq([]string{}, maps.Keys(s.o.Settings.State().Sites)) // not nil, which is null
+	return errors.Join(s.store.Pages.Trim(ctx, sites), s.store.Live.Trim(ctx, sites))
 }
 
 // wake is how the keeper of a site is woken.

@@ -45,6 +45,7 @@ type Store struct {
 	Views        *accounts.Views
 	Builds       *builds.Builds
 	Pages        *pages.Pages
+	Live         *pages.Live
 	Downstream   *builds.Notifications
 	Events       *events.Events
 	Rejected     *events.RejectedItems
@@ -91,6 +92,7 @@ func New(d *db.DB, environment string, log *slog.Logger) *Store {
 	s.Documents = accounts.NewDocuments(d, environment, s.Keys)
 	s.Views = accounts.NewViews(d, environment)
 	s.Pages = pages.New(d, environment)
+	s.Live = pages.NewLive(d, environment)
 	s.Builds = builds.New(d, environment, s.Pages)
 	s.Downstream = builds.NewNotifications(d, environment, s.Changes)
 	s.Events = events.New(d, environment)

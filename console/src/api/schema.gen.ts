@@ -3080,6 +3080,8 @@ export interface components {
             id: string;
             messageId: string;
             origin: string;
+            /** @description Pages are those on which it was looked for, as visitors get them; null: on none. */
+            pages: components["schemas"]["LivePages"] | null;
             /** Format: date-time */
             received: string;
             rules: components["schemas"]["RuleRun"][];
@@ -3108,6 +3110,8 @@ export interface components {
             id: string;
             messageId: string;
             origin: string;
+            /** @description Pages are those on which it was looked for, as visitors get them; null: on none. */
+            pages: components["schemas"]["LivePages"] | null;
             /** Format: date-time */
             received: string;
             /** @description Sequence of the last change that the event made, nil when it made none. */
@@ -3393,6 +3397,11 @@ export interface components {
             expired: null | string;
             /**
              * Format: date-time
+             * @description Live is when the last page that was looked at showed it; null while one does not, or none is looked at.
+             */
+            live: null | string;
+            /**
+             * Format: date-time
              * @description by the origin's clock
              */
             published: null | string;
@@ -3603,6 +3612,59 @@ export interface components {
             /** @description First is true when the link makes the first account. */
             first: boolean;
             name?: string;
+        };
+        /** @description Live says how it is found out when visitors get what has changed. */
+        Live: {
+            /** @description ExpectLive is after how long a change that is not seen is an event page-late; 0 means 5 minutes. */
+            expectLive?: string;
+            /** @description Mark is the name of the meta element that says up to which sequence a page shows changes, unless the header Ubiquon-Sequence does; empty for ubiquon-sequence. */
+            mark?: string;
+            /**
+             * @description Probe is pages: those that have become stale by a change are looked at, 20 of them at most.
+             * @enum {string}
+             */
+            probe?: "pages";
+        };
+        /** @description LiveDay is a day, in UTC. */
+        LiveDay: {
+            day: string;
+            /** @description Late counts those that took longer than the site is expected to. */
+            late: number;
+            /** Format: double */
+            p50ms: number;
+            /** Format: double */
+            p95ms: number;
+            /** @description Pages counts the looks at pages that found a change. */
+            pages: number;
+            /** Format: double */
+            worstms: number;
+        };
+        /** @description Liveness is how long it takes until visitors of a site get changes: in the last 24 hours, and by day. */
+        Liveness: {
+            days: components["schemas"]["LiveDay"][];
+            /** @description Late counts those that took longer than the site is expected to. */
+            late: number;
+            /** Format: double */
+            p50ms: number;
+            /** Format: double */
+            p95ms: number;
+            /** @description Pages counts the looks at pages that found a change. */
+            pages: number;
+            trouble?: string;
+            /** @description Waiting counts changes on pages that were not seen so far, and Trouble says what one of those pages had. */
+            waiting: number;
+            /** Format: double */
+            worstms: number;
+        };
+        /** @description LivePages are the pages on which a change was looked for. */
+        LivePages: {
+            /**
+             * Format: date-time
+             * @description Last is when it was seen on the last of them so far.
+             */
+            last: null | string;
+            seen: number;
+            waiting: number;
         };
         /** @description Locale is one language (BCP 47 tag) that content may be written in. */
         Locale: {
@@ -4796,6 +4858,10 @@ export interface components {
             changed: string;
             /** @description Failing says how its builds fail; null: they do not. */
             failing: components["schemas"]["SiteFailure"] | null;
+            /** @description Live has pages looked at, as visitors get them, until they show what has changed. */
+            live?: components["schemas"]["Live"];
+            /** @description Liveness says how long it takes until visitors get changes; null for a site that is not probed. */
+            liveness: components["schemas"]["Liveness"] | null;
             name: string;
             /** @description Off keeps it from being built and refreshed. */
             off?: boolean;
@@ -4861,6 +4927,8 @@ export interface components {
             /** @description Address is where visitors find it. */
             address: string;
             build?: components["schemas"]["BuildCall"];
+            /** @description Live has pages looked at, as visitors get them, until they show what has changed. */
+            live?: components["schemas"]["Live"];
             /** @description Off keeps it from being built and refreshed. */
             off?: boolean;
             /** @description Preview is the address at which the site shows an entry in preview, with {path}, {token} and {locale} in it. */

@@ -28,6 +28,8 @@ type Site struct {
 	// RefreshUpTo is how many stale pages are refreshed of a site that has a build, too; if
 	// there are more, all of it is built. 0 means 200.
 	RefreshUpTo int `yaml:"refreshUpTo" json:"refreshUpTo,omitempty"`
+	// Live has pages looked at, as visitors get them, until they show what has changed.
+	Live *Live `yaml:"live" json:"live,omitempty"`
 	// Preview is the address at which the site shows an entry in preview, with
 	// {path}, {token} and {locale} in it.
 	Preview string `yaml:"preview" json:"preview,omitempty"`
@@ -68,6 +70,24 @@ type Refresh struct {
 	AtMost int `yaml:"atMost" json:"atMost,omitempty"`
 	AtOnce int `yaml:"atOnce" json:"atOnce,omitempty"`
 }
+
+// Live says how it is found out when visitors get what has changed.
+type Live struct {
+	// Probe is pages: those that have become stale by a change are looked at, 20 of them at most.
+	Probe string `yaml:"probe" json:"probe,omitempty" enum:"pages"`
+	// Mark is the name of the meta element that says up to which sequence a page shows changes, unless the
+	// header Ubiquon-Sequence does; empty for ubiquon-sequence.
+	Mark string `yaml:"mark" json:"mark,omitempty"`
+	// ExpectLive is after how long a change that is not seen is an event page-late; 0 means 5 minutes.
+	ExpectLive strictyaml.Duration `yaml:"expectLive" json:"expectLive,omitempty"`
+}
+
+// What a site's Live means that does not say.
+const (
+	DefaultExpectLive = 5 * time.Minute
+	DefaultMark       = "ubiquon-sequence"
+	probePages        = "pages"
+)
 
 // The bounds of a site that does not say.
 const (
@@ -133,6 +153,12 @@ func (s *Site) Check() (wrong []string) {
 	}
 	if r := s.Refresh; r != nil && (r.AtOnce < 0 || r.AtOnce > mostCallsAtOnce) {
 		add("refresh.atOnce: up to %d calls are made at once, not %d", mostCallsAtOnce, r.AtOnce)
+	}
+	if l := s.Live; l != nil && l.Probe != "" && l.Probe != probePages {
+		add("live.probe: %q is not known; it is %s", l.Probe, probePages)
+	}
+	if l := s.Live; l != nil && l.ExpectLive < 0 {
+		add("live.expectLive: it is less than 0")
 	}
 	b := s.Build
 	if b == nil {

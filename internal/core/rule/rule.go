@@ -263,6 +263,7 @@ const (
 	OriginBack = "origin-back"
 	LateFails  = "schedule-failed"
 	NodeLost   = "node-lost"
+	PageLate   = "page-late"
 	// Clock is the event of a rule that fires by itself. It is not written in On.
 	Clock = "clock"
 )
@@ -274,7 +275,7 @@ var ContentEvents = []string{
 
 // ServiceEvents are what happens to the service itself.
 var ServiceEvents = []string{
-	BuildFails, SiteFails, SiteBack, HookFails, OriginDown, OriginBack, LateFails, NodeLost,
+	BuildFails, SiteFails, SiteBack, HookFails, OriginDown, OriginBack, LateFails, NodeLost, PageLate,
 }
 
 // Events lists all events that a rule may be for.

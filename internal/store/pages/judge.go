@@ -39,6 +39,7 @@ type Judged struct {
 	Changed int64
 	Before  int64 // Changed before
 	Causes  []rebuild.Cause
+	Gone    bool // what it showed is not there any more
 }
 
 // News tells whether the page is stale by a change that nobody was told of.
@@ -135,7 +136,7 @@ const judging = `with touched as (
 		causes = coalesce(j.causes, '[]'), gone = coalesce(j.gone, false), changed = coalesce(j.changed, 0)
 	from before b left join judged j on j.page = b.path
 	where p.environment = $1 and p.site = $2 and p.path = b.path
-	returning p.path, p.stale_since, b.stale_since, p.changed, b.changed, p.causes`
+	returning p.path, p.stale_since, b.stale_since, p.changed, b.changed, p.causes, p.gone`
 
 func causesText(causes []rebuild.Cause) string {
 	src, err := json.Marshal(causes)

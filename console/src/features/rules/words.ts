@@ -19,6 +19,7 @@ const happened: Record<string, string> = {
   "origin-back": "an origin is back",
   "schedule-failed": "a schedule fails",
   "node-lost": "a node is lost",
+  "page-late": "a page does not show a change in time",
 };
 
 export const eventWords = (event: string) => happened[event] ?? event;
