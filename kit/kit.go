@@ -22,12 +22,12 @@ const Name = "ubiquon-kit-1.0.0.tgz"
 // BuildLines and RefreshLines are what a front end writes to be connected: one that is built, and one that
 // renders on a server.
 //
-//go:embed lines/build.ts
+//go:embed lines/build.txt
 var BuildLines string
 
 // RefreshLines: see BuildLines.
 //
-//go:embed lines/refresh.ts
+//go:embed lines/refresh.txt
 var RefreshLines string
 
 // packed is the time that files in the tarball have: the same bytes come of the same files.

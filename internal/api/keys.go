@@ -59,6 +59,8 @@ type IssuedPreviewLink struct {
 type PreviewAddress struct {
 	Site    string `json:"site"`
 	Address string `json:"address"`
+	// Public is where its visitors find what is published.
+	Public string `json:"public"`
 }
 
 // KeyVisibility is what a key, or everyone, may read.

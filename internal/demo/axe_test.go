@@ -78,6 +78,8 @@ func TestAccessible(t *testing.T) {
 		{"Why not visible", "/why?entry=light-run-rests-until-may", "[data-reason], [data-visible]", nil},
 		{"Events", "/events", "main h1", nil},
 		{"Sites", "/sites", "[data-site]", nil},
+		{"pages of a site", "/sites/skerry-web/pages", "[data-page]", nil},
+		{"preview beside the form", "/entries/" + local + "?preview=site", "iframe", nil},
 		{"connect a site", "/sites", dialog, []string{button("Connect a site")}},
 		{"a site as YAML", "/sites", dialog + " .cm-content", []string{button("Edit…")}},
 		{"Origins", "/origins", "[data-origin]", nil},

@@ -225,6 +225,7 @@ func WriteTrace(out io.Writer, t api.FreshnessTrace, indent string) {
 		{"expired", t.Expired, "no older answer any more"},
 		{"build called", t.Called, ""},
 		{"build done", t.Built, ""},
+		{"live", t.Live, "the pages have it, as visitors get them"},
 	}
 	var first, before *time.Time
 	for _, s := range steps {

@@ -104,7 +104,9 @@ func (p *PreviewLinks) MakePreviewLink(
 					"{path}", url.QueryEscape(seen.Path), "{token}", url.QueryEscape(out.Token),
 					"{locale}", url.QueryEscape(o.Locale),
 				).Replace(template)
-				out.Addresses = append(out.Addresses, api.PreviewAddress{Site: name, Address: address})
+				out.Addresses = append(out.Addresses, api.PreviewAddress{
+					Site: name, Address: address, Public: strings.TrimSuffix(sites[name].Address, "/") + seen.Path,
+				})
 			}
 		}
 	}

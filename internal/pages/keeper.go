@@ -64,6 +64,7 @@ type keeper struct {
 	batch    int64 // up to which registrations are judged
 	analysed int   // how many reads there were when the tables were last analysed
 	probes   chan struct{}
+	watched  bool // there are pages to look at, once what is found out is stored
 
 	mu      sync.Mutex
 	queue   []invalidation.Delta
@@ -245,6 +246,10 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 		k.reads[answers[i].Read].Answer = answers[i].Answer
 	}
 	k.batch = c.Batch
+	if k.watched {
+		k.watched = false
+		background.Nudge(k.probes)
+	}
 	if err := k.s.store.Pages.Promote(ctx, k.site, k.s.replica.Node.ID, k.follow(ctx)); err != nil {
 		return false, err
 	}

@@ -54,7 +54,7 @@ func (k *keeper) watch(ctx context.Context, tx pgx.Tx, site *rebuild.Site, judge
 	if len(news) == 0 {
 		return nil
 	}
-	defer background.Nudge(k.probes)
+	k.watched = true
 	return k.s.store.Live.Watch(ctx, tx, k.site, news)
 }
 

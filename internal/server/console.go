@@ -3,7 +3,9 @@ package server
 import (
 	"io/fs"
 	"net/http"
+	"net/url"
 	"path"
+	"slices"
 	"strings"
 
 	"ubiquon/internal/api"
@@ -16,6 +18,27 @@ const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' '
 	"http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; " +
 	"frame-ancestors 'none'"
 
+// frames lets the console show the sites that have a preview, and nothing else, in a frame.
+func (s *Server) frames() string {
+	var out []string
+	for _, site := range s.env.Settings.State().Sites {
+		for _, address := range []string{site.Preview, site.Address} {
+			u, err := url.Parse(address)
+			if site.Preview == "" || err != nil || u.Host == "" {
+				continue
+			}
+			if origin := u.Scheme + "://" + u.Host; !slices.Contains(out, origin) {
+				out = append(out, origin)
+			}
+		}
+	}
+	if out == nil {
+		return ""
+	}
+	slices.Sort(out)
+	return "; frame-src " + strings.Join(out, " ")
+}
+
 // consoleEncodings are the content codings that assets are built in, by file extension, the
 // better one first.
 var consoleEncodings = []struct{ name, extension string }{{"br", ".br"}, {"gzip", ".gz"}}
@@ -26,7 +49,7 @@ var consoleEncodings = []struct{ name, extension string }{{"br", ".br"}, {"gzip"
 func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/console/")
 	h := w.Header()
-	h.Set("Content-Security-Policy", consolePolicy)
+	h.Set("Content-Security-Policy", consolePolicy+s.frames())
 	h.Set("Cache-Control", "no-cache")
 	page, err := fs.ReadFile(s.console, "index.html")
 	if err != nil {

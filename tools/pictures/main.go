@@ -17,7 +17,6 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/client"
-	"ubiquon/internal/core/content"
 	"ubiquon/internal/demo"
 	"ubiquon/internal/testkit/browser"
 )
@@ -93,10 +92,10 @@ func run(cardFile, to string, dark bool) error {
 	pages := []struct{ name, path, ready string }{
 		{"console-now", "/", "[data-chart]"},
 		{"console-files", "/files", "[data-file]"},
-		{"console-file", "/files/" + content.MakeID(content.Local, "file", "ostra"), "[data-crop]"},
 		{"console-type", "/types/page", "[data-field]"},
 		{"console-entries", "/entries?type=notice&sort=title", "[data-entry]"},
 		{"console-entry", "/entries/" + ramp + "?beside=nb", "[data-field]"},
+		{"console-preview", "/entries/" + ramp + "?preview=site", "iframe"},
 		{"console-origin", "/origins/tide-tables", "main .cm-content"},
 		{"console-keys", "/keys?key=" + board, "[data-key-detail]"},
 		{"console-why", "/why?entry=light-run-rests-until-may&locale=ja&key=" + board, "[data-reason]"},
@@ -109,6 +108,7 @@ func run(cardFile, to string, dark bool) error {
 		},
 		{"console-cache", "/cache", "[data-chart]"},
 		{"console-sites", "/sites", "[data-build]"},
+		{"console-pages", "/sites/skerry-web/pages", "[data-page]"},
 		{"console-rules", "/rules?outcome=", "[data-run]"},
 		{"console-rule", "/rules/Show%20cancelled%20crossings%20at%20once", "[data-step=mail]"},
 	}

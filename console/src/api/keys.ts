@@ -15,6 +15,7 @@ const shown = {
   changes: ["status", "entry", "entries", "events", "event", "cache", "held", "coverage", "linked-drafts", "pick", "downstream", "nodes", "differences", "audit", "reviews", "files", "file"],
   model: ["model", "schema.graphql", "audit", "vocabulary"],
   builds: ["status", "sites", "events", "event"],
+  pages: ["pages", "sites", "status", "events", "event"],
   runs: ["rules", "rule-runs", "notifications", "sites"],
   sites: ["sites", "rules"],
   settings: ["rules", "rule", "sites", "record", "records-of", "secrets", "origins", "captured", "untaken", "downstream", "audit", "status"],
@@ -28,7 +29,7 @@ const shown = {
 } as const;
 
 // What is asked with a POST is asked by people alone.
-const posted = ["why", "suppose", "plan", "as-file", "sights", "prose", "shaped"] as const;
+const posted = ["why", "preview", "suppose", "plan", "as-file", "sights", "prose", "shaped"] as const;
 
 // What changes with time alone.
 const timed = ["history", "saved-reads", "views", "records"] as const;

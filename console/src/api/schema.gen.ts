@@ -4156,6 +4156,8 @@ export interface components {
         /** @description PreviewAddress is where a site shows an entry in preview. */
         PreviewAddress: {
             address: string;
+            /** @description Public is where its visitors find what is published. */
+            public: string;
             site: string;
         };
         /** @description PreviewLink is what is kept of a preview link. */

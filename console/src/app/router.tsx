@@ -32,6 +32,7 @@ const pages: RouteObject[] = [
   { path: "origins/:name", lazy: async () => ({ Component: (await import("../features/origins/origin")).OriginPage }) },
   { path: "notifications", lazy: async () => ({ Component: (await import("../features/notifications/notifications")).NotificationsPage }) },
   { path: "secrets", lazy: async () => ({ Component: (await import("../features/notifications/secrets")).SecretsPage }) },
+  { path: "sites/:site/pages", lazy: async () => ({ Component: (await import("../features/sites/pages")).SitePagesPage }) },
   { path: "sites", lazy: async () => ({ Component: (await import("../features/sites/sites")).SitesPage }) },
   { path: "cache", lazy: async () => ({ Component: (await import("../features/cache/cache")).CachePage }) },
 ];

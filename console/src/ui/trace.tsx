@@ -9,6 +9,7 @@ const steps: { key: keyof Trace; name: string; says: string }[] = [
   { key: "expired", name: "expired", says: "no older answer is served" },
   { key: "called", name: "called", says: "the builder was called" },
   { key: "built", name: "built", says: "the site is built" },
+  { key: "live", name: "live", says: "the pages that show it, as visitors get them, have it" },
 ];
 
 type Mark = { key: keyof Trace; name: string; says: string; at: number; since: number; after: number; place: number };
@@ -45,6 +46,13 @@ function Shape({ of, x, y }: { of: keyof Trace; x: number; y: number }) {
       return <path d={`M${x - 4} ${y - 5}l8 5-8 5z`} fill={paper} stroke={fill} strokeWidth="1.6" />;
     case "built":
       return <rect x={x - 5} y={y - 5} width="10" height="10" fill={fill} />;
+    case "live":
+      return (
+        <>
+          <circle cx={x} cy={y} r="6" fill={paper} stroke={fill} strokeWidth="1.6" />
+          <circle cx={x} cy={y} r="2.8" fill={fill} />
+        </>
+      );
     default:
       return <circle cx={x} cy={y} r="3.4" fill={fill} />;
   }

@@ -25,7 +25,7 @@ func (a *Commands) Event() *cobra.Command {
 				return err
 			}
 			return a.Print(map[string]any{"items": events}, func(t *command.Table) {
-				t.Row("ID", "ACCEPTED", "WHAT", "STATE", "FRESH", "BUILT", "ENTRY")
+				t.Row("ID", "ACCEPTED", "WHAT", "STATE", "FRESH", "BUILT", "LIVE", "ENTRY")
 				for _, e := range events {
 					what := "–"
 					if e.Decoded != nil {
@@ -34,7 +34,8 @@ func (a *Commands) Event() *cobra.Command {
 					t.Row(
 						e.ID, command.When(&e.Received), what, e.State,
 						command.Between(e.Trace.Published, e.Trace.Expired),
-						command.Between(e.Trace.Published, e.Trace.Built), t.Short(command.OrDash(e.Title), 16),
+						command.Between(e.Trace.Published, e.Trace.Built),
+						command.Between(e.Trace.Published, e.Trace.Live), t.Short(command.OrDash(e.Title), 16),
 					)
 				}
 			})
@@ -69,6 +70,9 @@ func (a *Commands) Event() *cobra.Command {
 				t.Line("")
 				t.W.Flush()
 				demo.WriteTrace(a.Out, e.Trace, "")
+				if p := e.Pages; p != nil {
+					t.Row("pages", fmt.Sprintf("seen by visitors on %d of %d that were looked at", p.Seen, p.Seen+p.Waiting))
+				}
 				t.Line("")
 				for _, r := range e.Rules {
 					mark := "did not fire"

@@ -3,6 +3,7 @@ package servicecmd
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -84,12 +85,21 @@ func drawStatus(t *command.Table, st *api.Status) {
 	}
 	for _, s := range st.Sites {
 		how := "not built yet"
+		if s.Build == nil && s.Refresh != nil {
+			how = "refreshed page by page"
+		}
 		if len(s.Builds) > 0 {
 			how = fmt.Sprintf("build %d %s", s.Builds[0].Number, s.Builds[0].State)
+		}
+		if l := s.Liveness; l != nil && l.Pages > 0 {
+			how += fmt.Sprintf("; visitors get a change after %s, 95 %% within %s", command.Span(milliseconds(l.P50)),
+				command.Span(milliseconds(l.P95)))
 		}
 		t.Row("site "+s.Name, how)
 	}
 }
+
+func milliseconds(ms float64) time.Duration { return time.Duration(ms * float64(time.Millisecond)) }
 
 // Wake returns the command wake.
 func (a *Commands) Wake() *cobra.Command {

@@ -39,7 +39,7 @@ func (a *Commands) siteList() *cobra.Command {
 				return err
 			}
 			return a.Print(map[string]any{"items": all}, func(t *command.Table) {
-				t.Row("SITE", "ADDRESS", "KEPT FRESH BY", "LAST BUILD", "STATE", "READS")
+				t.Row("SITE", "ADDRESS", "KEPT FRESH BY", "LAST BUILD", "STATE", "LIVE (50 / 95 %)", "READS")
 				for i := range all {
 					drawSite(t, &all[i])
 				}
@@ -67,7 +67,14 @@ func drawSite(t *command.Table, s *api.SiteInfo) {
 	case s.Failing != nil:
 		state = fmt.Sprintf("failing, %d in a row", s.Failing.Failures)
 	}
-	t.Row(s.Name, s.Address, by, last, state, t.Short(strings.Join(s.Reads, ", "), 22))
+	live := "–"
+	if l := s.Liveness; l != nil && l.Pages > 0 {
+		live = fmt.Sprintf("%.0f / %.0f ms", l.P50, l.P95)
+	}
+	t.Row(s.Name, s.Address, by, last, state, live, t.Short(strings.Join(s.Reads, ", "), 22))
+	if l := s.Liveness; l != nil && l.Waiting > 0 && l.Trouble != "" {
+		t.Line(fmt.Sprintf("◐ not seen yet on %d pages: %s", l.Waiting, l.Trouble))
+	}
 	if s.Failing != nil {
 		t.Line("✗ " + s.Failing.Error)
 		t.Line("→ " + s.Failing.Mend)

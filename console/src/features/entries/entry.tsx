@@ -16,7 +16,9 @@ import { Differences } from "./differences";
 import { EntryForm, LocalePair } from "./entry-form";
 import { PublishWindow, ReviewWindow, TakeAwayWindow } from "./entry-windows";
 import { CompareView, HistoryView } from "./history";
+import { OnPages } from "./on-pages";
 import { usePresence } from "./presence";
+import { PreviewPane } from "./preview-pane";
 import { pruned } from "./pruned";
 import { SaveBar } from "./save-bar";
 import { Facts, Side } from "./side";
@@ -49,6 +51,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
   const source = params.get("source") ?? first;
   const target = params.get("beside") ?? "";
   const view = params.get("view") ?? "edit";
+  const framed = params.get("preview") === "site";
   const putAddress = usePutAddress();
   const put = (name: string, value: string) => putAddress({ [name]: value });
 
@@ -68,16 +71,6 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
     mutationFn: () => call<{ entries: { id: string }[] }>(`/entries/${e.id}/duplicate`, { method: "POST" }),
     onSuccess: (out) => navigate("/entries/" + out.entries[0]!.id),
   });
-  const preview = useMutation({
-    mutationFn: async () => {
-      const out = await call<{ addresses: { site: string; address: string }[] }>(`/entries/${e.id}/preview`, { method: "POST", body: { locale: target || source } });
-      if (out.addresses.length === 0) throw new Problem(404, "No preview", "No site shows a preview of it: it has no path, or no site in sites.yaml has a preview address.");
-      return out;
-    },
-    onSuccess: (out) => {
-      for (const a of out.addresses) window.open(a.address, "_blank", "noreferrer");
-    },
-  });
   const unsaved = draft !== null;
   const conflict = save.error instanceof Problem ? save.error.body.conflict : undefined;
   const run = draft && broken.length === 0 && !save.isPending ? () => save.mutate({ sent: draft }) : null;
@@ -87,7 +80,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
     ...(local && !unsaved && who.may.publish ? [{ name: "Publish…", run: () => setOpen("publish") }] : []),
     ...(local && !unsaved ? [{ name: "Duplicate", run: () => copy.mutate() }] : []),
     { name: "Why not visible?", run: () => setOpen("why") },
-    { name: "Preview on the site", run: () => preview.mutate() },
+    { name: framed ? "Hide the preview" : "Preview on the site", run: () => put("preview", framed ? "" : "site") },
     { name: "Differences", run: () => put("view", "differences") },
     { name: "History", run: () => put("view", "history") },
   ]);
@@ -117,6 +110,9 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
               {{ edit: local ? "Edit" : "Fields", differences: "Differences", history: "History" }[name]}
             </Act>
           ))}
+          <Act aria-pressed={framed} borderColor={framed ? "accent" : "line"} color={framed ? "accent" : "ink"} onClick={() => put("preview", framed ? "" : "site")}>
+            Preview on the site
+          </Act>
         </Flex>
       }
     >
@@ -125,7 +121,7 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
           ◐ {presence.others.join(", ")} {presence.others.length === 1 ? "has" : "have"} this entry open too.
         </Text>
       )}
-      <Grid templateColumns={{ base: "minmax(0, 1fr)", lg: "minmax(0, 1fr) 236px" }} gap="8">
+      <Grid templateColumns={{ base: "minmax(0, 1fr)", lg: framed ? "minmax(0, 1fr) minmax(0, 1fr)" : "minmax(0, 1fr) 236px" }} gap="8">
         <Box>
           {view === "edit" && (
             <>
@@ -143,7 +139,8 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
           {view === "differences" && <CompareView e={e} />}
           {view === "history" && <HistoryView e={e} restore={(revision) => act.mutate({ do: "restore", revision })} canRestore={!!local} />}
         </Box>
-        <Box>
+        <Box minW="0">
+          {framed && <PreviewPane e={e} locale={target || source} />}
           {local && (
             <Flex direction="column" gap="2" mb="4">
               {unsaved ? (
@@ -194,12 +191,9 @@ function Editor({ e, model }: { e: EntryDetail; model: Model }) {
           <Side title="Readers">
             <Flex gap="1.5" wrap="wrap">
               <Act onClick={() => setOpen("why")}>Why not visible?</Act>
-              <Act loading={preview.isPending} onClick={() => preview.mutate()}>
-                Preview on the site
-              </Act>
             </Flex>
-            <Failure error={preview.error} />
           </Side>
+          {e.publishedRevision > 0 && <OnPages entry={e.id} />}
           <Facts e={e} />
         </Box>
       </Grid>

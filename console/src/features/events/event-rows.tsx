@@ -5,10 +5,10 @@ import { between, TraceLegend, TraceLine } from "../../ui/trace";
 
 /** Events as a table, each with its way; of one entry's events the entry is left out. */
 export function EventRows({ label, events, ofOneEntry = false }: { label: string; events: EventTrace[]; ofOneEntry?: boolean }) {
-  const head = ["Accepted", ...(ofOneEntry ? [] : ["From", "Entry"]), "What", "Trace", "Fresh", "Built", "State"];
+  const head = ["Accepted", ...(ofOneEntry ? [] : ["From", "Entry"]), "What", "Trace", "Fresh", "Built", "Live", "State"];
   return (
     <>
-      <Rows label={label} head={head} numbers={["Fresh", "Built"]}>
+      <Rows label={label} head={head} numbers={["Fresh", "Built", "Live"]}>
         {events.map((e) => (
           <Row key={e.id} data-event={e.id}>
             <Cell>
@@ -30,6 +30,7 @@ export function EventRows({ label, events, ofOneEntry = false }: { label: string
             </Cell>
             <Cell right>{between(e.trace.published, e.trace.expired)}</Cell>
             <Cell right>{between(e.trace.published, e.trace.built)}</Cell>
+            <Cell right>{between(e.trace.published, e.trace.live)}</Cell>
             <Cell>
               <State of={e.state} />
             </Cell>

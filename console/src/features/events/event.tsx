@@ -36,6 +36,11 @@ export function EventPage() {
             )}
             <Section title="Its way">
               <TraceFull trace={e.trace} />
+              {e.pages && (
+                <Text color="faint" mt="2" fontSize="13px">
+                  Seen by visitors on {e.pages.seen} of {e.pages.seen + e.pages.waiting} pages that were looked at.
+                </Text>
+              )}
             </Section>
             <Section title="Rules">
               {e.rules?.length ? (

@@ -28,6 +28,7 @@ const columns: Column<EventTrace>[] = [
   { name: "Trace", width: "220px", cell: (e) => <TraceLine trace={e.trace} width={200} /> },
   { name: "Fresh", width: "80px", number: true, cell: (e) => between(e.trace.published, e.trace.expired) },
   { name: "Built", width: "80px", number: true, cell: (e) => between(e.trace.published, e.trace.built) },
+  { name: "Live", width: "80px", number: true, cell: (e) => between(e.trace.published, e.trace.live) },
   { name: "State", width: "100px", cell: (e) => <State of={e.state} /> },
 ];
 

@@ -1,3 +1,4 @@
+import { liveText } from "../sites/liveness";
 import { Box, Flex, SimpleGrid, Text } from "@chakra-ui/react";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
@@ -60,14 +61,16 @@ export function NowPage() {
                   {s.sites.map((site) => (
                     <Flex key={site.name} gap="3" py="1.5" borderBottomWidth="1px" borderColor="line">
                       <Link to="/sites">{site.name}</Link>
-                      <Box flex="1" />
+                      <Text color={site.liveness?.late ? "warning" : "faint"} flex="1">
+                        {site.liveness && liveText(site.liveness)}
+                      </Text>
                       {site.builds?.[0] ? (
                         <>
                           <span>build {site.builds[0].number}</span>
                           <State of={site.builds[0].state} />
                         </>
                       ) : (
-                        <Text color="faint">not built yet</Text>
+                        <Text color="faint">{site.build ? "not built yet" : site.refresh ? "refreshed page by page" : "kept fresh by nothing"}</Text>
                       )}
                     </Flex>
                   ))}

@@ -1,8 +1,8 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import buildLines from "../../../../kit/lines/build.ts?raw";
-import refreshLines from "../../../../kit/lines/refresh.ts?raw";
+import buildLines from "../../../../kit/lines/build.txt?raw";
+import refreshLines from "../../../../kit/lines/refresh.txt?raw";
 import { call, key, refreshAll, type CallAnswer, type Site } from "../../api";
 import { useWho } from "../../lib/who";
 import { CopyButton, Fields, Main, Mono, PickField, TextField, useFields, Window } from "../../ui";

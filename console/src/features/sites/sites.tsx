@@ -1,12 +1,14 @@
 import { Box, Button, Flex, Heading, Text } from "@chakra-ui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { type Build, call, type CallAnswer, key, refreshAll, type Site } from "../../api";
 import { useWho } from "../../lib/who";
 import { Answers } from "../records/answers";
 import { RecordWindow } from "../records/record";
 import { BuildRows } from "./build-rows";
 import { ConnectWindow } from "./connect";
+import { LivenessOf } from "./liveness";
 import { Act, CopyButton, Empty, Failure, Loaded, Main, Page, SameByCommand, When } from "../../ui";
 
 const blank = { address: "https://skerry.example", build: { call: "https://builder.example/build", secret: "secret:NAME", quiet: "2s", atMost: "30s" } };
@@ -66,9 +68,10 @@ function OneSite({ site, edit }: { site: Site; edit: () => void }) {
       )}
       {site.reads.length > 0 && (
         <Text color="faint" mb="2" fontSize="13px">
-          Reads {site.reads.join(", ")}
+          Reads {site.reads.join(", ")}; <Link to={`/sites/${encodeURIComponent(site.name)}/pages`}>its pages</Link>
         </Text>
       )}
+      {site.liveness && <LivenessOf of={site.liveness} site={site.name} />}
       {rebuild.error && (
         <Text role="alert" color="failure" mb="2">
           ✕ {rebuild.error.message}
