@@ -136,7 +136,8 @@ func TestConsole(t *testing.T) {
 	})
 	for _, page := range []string{
 		"/", "/types", "/types/notice", "/entries", "/entries/" + id,
-		"/entries/" + id + "?view=history", "/events", "/sites", "/sites/skerry-web/pages", "/settings", "/keys", "/accounts", "/audit",
+		"/entries/" + id + "?view=history", "/events", "/sites", "/sites/skerry-web/pages",
+		"/settings", "/keys", "/accounts", "/audit",
 		"/you", "/explorer?request=/notices",
 	} {
 		do(

@@ -172,6 +172,7 @@ answered the first call.`,
 			if err != nil {
 				return err
 			}
+			site.Live = &rebuild.Live{Probe: "pages"}
 			if build != "" {
 				site.Build = &rebuild.Call{Call: build}
 			} else {

@@ -30,7 +30,7 @@ function Asking({ done, close }: { done: (made: Made) => void; close: () => void
     const secret = secretOf();
     const put = (path: string, body: unknown) => call(path, { method: "PUT", headers: path.startsWith("/secrets/") ? {} : { "If-None-Match": "*" }, body });
     await put("/secrets/" + encodeURIComponent(name), { value: secret });
-    await put("/sites/" + encodeURIComponent(name), { address: v.address, [build ? "build" : "refresh"]: { call: v.call, secret: "secret:" + name } });
+    await put("/sites/" + encodeURIComponent(name), { address: v.address, [build ? "build" : "refresh"]: { call: v.call, secret: "secret:" + name }, live: { probe: "pages" } });
     await put("/rules/" + encodeURIComponent(`Keep ${name} fresh`), {
       on: ["published", "unpublished", "deleted"],
       do: [build ? { rebuild: { site: name } } : { refresh: { site: name, pages: ["*"] } }],

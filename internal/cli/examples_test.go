@@ -1,0 +1,205 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+
+	"ubiquon/internal/api"
+	"ubiquon/internal/client"
+	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/rebuild"
+	"ubiquon/internal/testkit"
+	"ubiquon/kit"
+)
+
+// example is one of the example sites, installed elsewhere as a front end is, connected to the demo and
+// running.
+type example struct {
+	t       *testing.T
+	name    string
+	address string
+	c       *client.Client
+}
+
+// runExample installs an example site, connects it by the command line, has npm run prepare it, and starts
+// it.
+func runExample(t *testing.T, which, call string, steps ...string) *example {
+	t.Helper()
+	dir := t.TempDir()
+	if err := os.CopyFS(dir, os.DirFS(filepath.Join("../../kit/examples", which))); err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	e := &example{
+		t: t, name: "example-" + which, address: fmt.Sprintf("http://127.0.0.1:%d", port),
+		c: &client.Client{Address: line.Connection.Gateway, Key: line.Connection.Keys.Admin},
+	}
+	made := must(t, "site", "connect", e.name, "--site-address", e.address, call, e.address+"/"+strings.Trim(call, "-"),
+		"--wait", "0", "-o", "json")
+	var connected struct{ Environment map[string]string }
+	if err := json.NewDecoder(strings.NewReader(made[strings.Index(made, "{\n"):])).Decode(&connected); err != nil {
+		t.Fatal(err, made)
+	}
+	env := append(os.Environ(), fmt.Sprintf("PORT=%d", port))
+	for name, value := range connected.Environment {
+		env = append(env, name+"="+value)
+	}
+	npm := func(args ...string) *exec.Cmd {
+		c := exec.CommandContext(t.Context(), "npm", args...)
+		c.Dir, c.Env = dir, env
+		return c
+	}
+	for _, args := range append([][]string{
+		{"install", "--no-audit", "--no-fund"},
+		{"install", "--no-audit", "--no-fund", line.Connection.Gateway + "/kit/" + kit.Name},
+	}, slices.Collect(func(yield func([]string) bool) {
+		for _, s := range steps {
+			if !yield([]string{"run", s}) {
+				return
+			}
+		}
+	})...) {
+		if out, err := npm(args...).CombinedOutput(); err != nil {
+			t.Fatalf("npm %v: %v\n%s", args, err, out)
+		}
+	}
+	site := npm("start")
+	site.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // npm starts others
+	site.Cancel = func() error { return syscall.Kill(-site.Process.Pid, syscall.SIGKILL) }
+	var said strings.Builder
+	site.Stdout, site.Stderr = &said, &said
+	if err := site.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = site.Wait()
+		if t.Failed() {
+			t.Log(said.String())
+		}
+		must(t, "rule", "remove", "Keep "+e.name+" fresh")
+		must(t, "site", "remove", e.name)
+	})
+	testkit.Eventually(t, "the site is there", func() bool {
+		resp, err := http.Get(e.address)
+		if err == nil {
+			resp.Body.Close()
+		}
+		return err == nil
+	})
+	return e
+}
+
+// get reads a page of the site.
+func (e *example) get(path string) string {
+	resp, err := http.Get(e.address + path)
+	if err != nil {
+		return err.Error()
+	}
+	defer resp.Body.Close()
+	body, _ := io.ReadAll(resp.Body)
+	return string(body)
+}
+
+// shows waits until a page has a text.
+func (e *example) shows(path, text string) {
+	e.t.Helper()
+	last := ""
+	defer func() {
+		if e.t.Failed() {
+			e.t.Log(last)
+		}
+	}()
+	testkit.Eventually(e.t, path+" shows "+text, func() bool {
+		last = e.get(path)
+		return strings.Contains(last, text)
+	})
+}
+
+// publish makes and publishes a notice, or changes it.
+func (e *example) publish(slug, title string) string {
+	e.t.Helper()
+	id := content.MakeID(content.Local, "notice", slug)
+	if _, err := e.c.Entries().Edit(e.t.Context(), api.Edit{
+		ID: id, Type: "notice", Do: "publish", Save: content.Fields{
+			"title": map[string]any{"en": title}, "slug": slug, "severity": "information",
+			"text": map[string]any{"en": "It is **" + title + "**."},
+		},
+	}); err != nil {
+		e.t.Fatal(err)
+	}
+	return id
+}
+
+// live waits until visitors were found to have a change.
+func (e *example) live() {
+	e.t.Helper()
+	testkit.Eventually(e.t, "the change was seen on the site", func() bool {
+		all, err := e.c.Settings().Sites(e.t.Context())
+		i := slices.IndexFunc(all, func(s api.SiteInfo) bool { return s.Name == e.name })
+		return err == nil && all[i].Liveness.Pages > 0 && all[i].Liveness.Waiting == 0
+	})
+}
+
+// lastBuild is the newest build of the site, once it has ended.
+func (e *example) lastBuild(n int64) rebuild.Build {
+	e.t.Helper()
+	var out rebuild.Build
+	testkit.Eventually(e.t, fmt.Sprintf("build %d has ended", n), func() bool {
+		all, err := e.c.Builds().List(e.t.Context(), e.name, 10)
+		if err != nil || len(all) == 0 || all[0].Number < n || all[0].Finished == nil {
+			return false
+		}
+		out = all[0]
+		return true
+	})
+	return out
+}
+
+// TestTheStaticExample builds the example that is built: all of it once, then what changes show on.
+func TestTheStaticExample(t *testing.T) {
+	e := runExample(t, "static", "--build")
+	e.publish("kiosk-opens", "The kiosk opens")
+	must(t, "site", "rebuild", e.name, "--now")
+	e.shows("/notices/kiosk-opens", "<strong>The kiosk opens</strong>")
+	e.shows("/", "The kiosk opens")
+	first := e.lastBuild(1)
+	if first.State != rebuild.Finished {
+		t.Fatalf("%+v", first)
+	}
+	testkit.Eventually(t, "the pages are known", func() bool {
+		return strings.Contains(must(t, "page", "list", e.name), "/notices/kiosk-opens")
+	})
+	e.publish("kiosk-opens", "The kiosk opens at nine")
+	e.shows("/notices/kiosk-opens", "The kiosk opens at nine")
+	e.shows("/", "The kiosk opens at nine")
+	b := e.lastBuild(first.Number + 1)
+	if pages := []string(b.Pages); !slices.Equal(pages, []string{"/", "/notices/kiosk-opens"}) {
+		t.Errorf("it was asked to render %v", pages)
+	}
+	if page := e.get("/notices/ramp-at-mella-under-repair"); !strings.Contains(page,
+		fmt.Sprintf("Rendered by build %d<", first.Number)) {
+		t.Errorf("a page that nothing has changed of: %s", page)
+	}
+	e.live()
+	id := e.publish("kiosk-closes", "The kiosk closes")
+	e.shows("/notices/kiosk-closes", "The kiosk closes")
+	if _, err := e.c.Entries().Edit(t.Context(), api.Edit{ID: id, Do: "delete"}); err != nil {
+		t.Fatal(err)
+	}
+	e.shows("/notices/kiosk-closes", "There is no such page.")
+}
