@@ -1,7 +1,7 @@
 SHELL := /bin/bash
 BIN := bin/ubiquon
 
-.PHONY: demo test soak build console kit bench lint pictures packages browser conformance
+.PHONY: demo test soak build console kit examples bench lint pictures packages browser conformance
 
 # Everything that a fresh Debian machine with Go and Node lacks is installed by
 # the targets that need it.
@@ -62,6 +62,10 @@ soak: packages console
 	go test ./internal/environment -run TestTheOracle -oracle.changes 25000 -timeout 3h -v
 	go test ./internal/environment -run TestMutatedRequests -mutations 2000 -timeout 1h
 	tools/fuzz $(FUZZ)
+
+# The example sites, installed and run against a demo: the larger one takes 340 MB of npm packages.
+examples: packages browser build
+	go test ./internal/cli -run 'TestTheStaticExample|TestTheServerExample' -examples -timeout 30m -v
 
 bench: packages build
 	@command -v wrk >/dev/null || tools/install wrk

@@ -74,6 +74,13 @@ func (a *Service) doRefresh(ctx context.Context, j *runs.Job) (string, error) {
 	case site.Off:
 		return "the site is off: it was not called", nil
 	}
+	if slices.Contains(step.Pages, rule.AllPages) {
+		if known, err := a.store.Pages.Knows(ctx, step.Site); err != nil {
+			return "", err
+		} else if known {
+			return step.Site + " says what its pages read: it is told of those that are stale, not of all", nil
+		}
+	}
 	secret, err := a.settings.Resolve(site.Refresh.Secret)
 	if err != nil {
 		return "", err

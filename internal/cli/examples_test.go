@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
 	"io"
 	"net"
@@ -202,4 +203,66 @@ func TestTheStaticExample(t *testing.T) {
 		t.Fatal(err)
 	}
 	e.shows("/notices/kiosk-closes", "There is no such page.")
+}
+
+var serverExample = flag.Bool("examples", false, "try the example site that is rendered on a server, too")
+
+// TestTheServerExample has the example that renders on a server render what is stale, and show a draft.
+func TestTheServerExample(t *testing.T) {
+	if !*serverExample {
+		t.Skip("make examples tries it: its framework takes 340 MB")
+	}
+	id := content.MakeID(content.Local, "notice", "net-mending")
+	e := runExample(t, "server", "--refresh", "build")
+	e.publish("net-mending", "Net mending")
+	e.shows("/notices/net-mending", "<strong>Net mending</strong>")
+	e.shows("/", "Net mending")
+	before := e.get("/notices/ramp-at-mella-under-repair")
+	if e.get("/notices/ramp-at-mella-under-repair") != before {
+		t.Error("a page is not kept")
+	}
+	testkit.Eventually(t, "the pages are known", func() bool {
+		known := must(t, "page", "list", e.name)
+		return strings.Contains(known, "/notices/net-mending") && strings.Contains(known, "/notices/ramp-at-mella")
+	})
+	e.publish("net-mending", "Net mending on Friday")
+	e.shows("/notices/net-mending", "Net mending on Friday")
+	e.shows("/", "Net mending on Friday")
+	e.live()
+	if after := e.get("/notices/ramp-at-mella-under-repair"); after != before {
+		t.Error("a page is rendered again that shows nothing of it")
+	}
+	if _, err := e.c.Entries().Edit(t.Context(), api.Edit{
+		ID: id, Type: "notice", Save: content.Fields{
+			"title": map[string]any{"en": "Net mending, a draft"}, "slug": "net-mending", "severity": "information",
+		},
+	}); err != nil {
+		t.Fatal(err)
+	}
+	link, err := e.c.Keys().Preview(t.Context(), id, api.PreviewOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	once := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	opened, err := once.Get(e.address + "/preview?path=/notices/net-mending&token=" + link.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	opened.Body.Close()
+	req, err := http.NewRequest(http.MethodGet, e.address+opened.Header.Get("Location"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range opened.Cookies() { // they are for https, and hosts that browsers trust as much
+		req.AddCookie(&http.Cookie{Name: c.Name, Value: c.Value})
+	}
+	shown, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer shown.Body.Close()
+	if body, _ := io.ReadAll(shown.Body); !strings.Contains(string(body), "Net mending, a draft") {
+		t.Errorf("the preview, after %s: %s", opened.Status, body)
+	}
+	e.shows("/notices/net-mending", "Net mending on Friday")
 }

@@ -28,6 +28,7 @@ type shown struct {
 	*builtSite
 	mu    sync.Mutex
 	calls int
+	all   int // calls that said that all pages are stale
 	show  func(w http.ResponseWriter, r *http.Request)
 	agent string
 }
@@ -45,6 +46,11 @@ func newShown(t *testing.T, live rebuild.Live) *shown {
 		if r.Method == http.MethodPost {
 			var told struct{ Data automation.StalePages }
 			_ = json.NewDecoder(r.Body).Decode(&told)
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			if told.Data.All {
+				s.all++
+			}
 			var done []string
 			for _, p := range told.Data.Pages {
 				done = append(done, p.Path)
@@ -168,5 +174,25 @@ func TestAPageThatIsLateIsAnEvent(t *testing.T) {
 		[]byte(`{"address": "http://x.example", "live": {"probe": "everything"}}`), 0, false); err == nil ||
 		!strings.Contains(err.Error(), "live.probe") {
 		t.Errorf("another probe: %v", err)
+	}
+}
+
+// TestARuleDoesNotRefreshWhatIsNotStale has a rule refresh all pages of a site that says what they read.
+func TestARuleDoesNotRefreshWhatIsNotStale(t *testing.T) {
+	s := newShown(t, rebuild.Live{})
+	if _, err := s.client.Settings().Put(t.Context(), "rule", "all", []byte(
+		`{"on": ["published"], "do": [{"refresh": {"site": "web", "pages": ["*"]}}]}`), 0, false); err != nil {
+		t.Fatal(err)
+	}
+	s.publish("hollow=Hollow Bay") // on no page
+	testkit.Eventually(t, "the rule has run", func() bool {
+		all, err := s.client.Settings().Runs(t.Context(), api.RuleRunFilter{Rule: "all"})
+		return err == nil && len(all) == 1 && len(all[0].Steps) == 1 &&
+			strings.Contains(all[0].Steps[0].Result, "it is told of those that are stale, not of all")
+	})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all > 0 {
+		t.Errorf("it was told %d times that all pages are stale", s.all)
 	}
 }

@@ -94,6 +94,13 @@ func (p *Pages) NotTold(ctx context.Context, site string, paths []string, reason
 	return err
 }
 
+// Knows tells whether a site has said of any page what it reads.
+func (p *Pages) Knows(ctx context.Context, site string) (known bool, err error) {
+	err = p.db.Conns(ctx).QueryRow(ctx, `select exists (select from page where environment = $1 and site = $2
+		and path <> '')`, p.environment, site).Scan(&known)
+	return known, err
+}
+
 // NextRefresh is how long it is until a page that the site was not told of may be taken; a minute
 // at most.
 func (p *Pages) NextRefresh(ctx context.Context, site string) (time.Duration, error) {
