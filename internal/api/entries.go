@@ -188,6 +188,8 @@ type EditOutcome struct {
 	Confirmed *bool `json:"confirmed,omitempty"`
 	// Unconfirmed are the nodes that have not applied it yet, as far as is known.
 	Unconfirmed []string `json:"unconfirmed,omitempty"`
+	// Pages are, to such a request, those of sites that keep a ledger and may get other bytes by it.
+	Pages []AffectedPages `json:"pages,omitempty"`
 }
 
 // EditedEntry is an entry that an edit was about.

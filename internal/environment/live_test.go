@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/automation"
 	"ubiquon/internal/core/access"
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/core/rule"
 	"ubiquon/internal/core/strictyaml"
@@ -194,5 +195,23 @@ func TestARuleDoesNotRefreshWhatIsNotStale(t *testing.T) {
 	defer s.mu.Unlock()
 	if s.all > 0 {
 		t.Errorf("it was told %d times that all pages are stale", s.all)
+	}
+}
+
+// TestAWaitingPublishNamesThePages publishes and is told on which pages it shows.
+func TestAWaitingPublishNamesThePages(t *testing.T) {
+	s := newShown(t, rebuild.Live{})
+	answer, err := s.client.Do(t.Context(), http.MethodPost, "/control/v1/edits", http.Header{"Prefer": {"wait=5"}},
+		map[string]any{"edits": []any{map[string]any{
+			"id": content.MakeID(content.Local, "pier", "mella"), "type": "pier", "do": "publish",
+			"save": map[string]any{"name": "Mella Pier", "slug": "mella"},
+		}}})
+	var out api.EditOutcome
+	if err == nil {
+		err = json.Unmarshal(answer.Body, &out)
+	}
+	if err != nil || len(out.Pages) != 1 || out.Pages[0].Site != "web" || len(out.Pages[0].Pages) != 1 ||
+		out.Pages[0].Pages[0] != "/piers/mella" {
+		t.Errorf("%s, %v", answer.Body, err)
 	}
 }

@@ -2874,6 +2874,8 @@ export interface components {
             /** @description Confirmed says, to a request with Prefer: wait, whether every node has applied it. */
             confirmed?: null | boolean;
             entries: components["schemas"]["EditedEntry"][];
+            /** @description Pages are, to such a request, those of sites that keep a ledger and may get other bytes by it. */
+            pages?: components["schemas"]["AffectedPages"][];
             /**
              * Format: int64
              * @description Sequence of the last change, 0 if no reader could see a difference.

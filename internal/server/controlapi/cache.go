@@ -189,4 +189,7 @@ func (s *API) confirm(r *http.Request, done writing.Applied, out *api.EditOutcom
 	}
 	all := len(open) == 0
 	out.Confirmed, out.Unconfirmed = &all, open
+	if out.Pages, err = s.env.Pages.Affected(r.Context(), done.Changes); err != nil {
+		s.env.Replica.Work().Failures.Failed(s.log, "on which pages a write shows cannot be said", "error", err)
+	}
 }
