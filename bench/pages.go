@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"runtime"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -16,19 +17,31 @@ import (
 	"ubiquon/internal/core/rebuild"
 )
 
-// display is a site that renders at once what it is told is stale.
+// display is a site that renders at once what it is told is stale, and shows its visitors what it has
+// rendered.
 type display struct {
-	mu   sync.Mutex
-	told map[string]time.Time
+	mu       sync.Mutex
+	told     map[string]time.Time
+	sequence int64
 }
 
 func (d *display) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodGet {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		w.Header().Set("Ubiquon-Sequence", strconv.FormatInt(d.sequence, 10))
+		return
+	}
 	var event struct {
-		Data struct{ Pages []struct{ Path string } }
+		Data struct {
+			Sequence int64
+			Pages    []struct{ Path string }
+		}
 	}
 	_ = json.NewDecoder(r.Body).Decode(&event) // nothing else calls here
 	done := []string{}
 	d.mu.Lock()
+	d.sequence = max(d.sequence, event.Data.Sequence)
 	for _, p := range event.Data.Pages {
 		d.told[p.Path] = time.Now()
 		done = append(done, p.Path)
@@ -42,7 +55,10 @@ func (y *harness) pages(ctx context.Context) error {
 	if err := y.registering(ctx); err != nil {
 		return err
 	}
-	for _, n := range []int{300, 10_000} {
+	for _, n := range []int{300, 10_000, 100_000} {
+		if n > 10_000 && n > y.entries {
+			continue
+		}
 		if err := y.refreshing(ctx, n); err != nil {
 			return err
 		}
@@ -93,7 +109,7 @@ func (y *harness) refreshing(ctx context.Context, n int) error {
 	}
 	defer end()
 	if err := put(ctx, own.client, "site", "display", rebuild.Site{
-		Address: address, Refresh: &rebuild.Refresh{Call: address},
+		Address: address, Refresh: &rebuild.Refresh{Call: address}, Live: &rebuild.Live{Probe: "pages"},
 	}); err != nil {
 		return err
 	}
@@ -157,7 +173,21 @@ func (y *harness) refreshing(ctx context.Context, n int) error {
 		fmt.Printf("    shown on %d: from the publish to the last page told and rendered: p50 %v, worst %v\n", shown,
 			p50.Round(time.Millisecond), p99.Round(time.Millisecond))
 	}
-	return nil
+	return until(ctx, func() (bool, error) {
+		sites, err := own.client.Settings().Sites(ctx)
+		if err != nil || sites[0].Liveness.Waiting > 0 {
+			return false, err
+		}
+		l := sites[0].Liveness
+		fmt.Printf(
+			"    until visitors got it, of %d pages looked at: p50 %.0f ms, p95 %.0f ms, worst %.0f ms\n",
+			l.Pages,
+			l.P50,
+			l.P95,
+			l.Worst,
+		)
+		return true, nil
+	})
 }
 
 func later(a, b time.Time) time.Time {

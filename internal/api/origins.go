@@ -308,11 +308,11 @@ type Swapped struct {
 	// Differences say in what readers and editors would see something else.
 	Differences Comparison `json:"differences"`
 	// Readers says which answers and pages would be others; only of a rehearsal.
-	Readers *Foreseen `json:"readers,omitempty"`
+	Readers *Impact `json:"readers,omitempty"`
 }
 
-// Foreseen is what readers would get otherwise if changes were made that are not made.
-type Foreseen struct {
+// Impact is what readers would get otherwise if changes were made that are not made.
+type Impact struct {
 	// Changes counts those that readers of what is published would see.
 	Changes int `json:"changes"`
 	// Saved are the names of the saved reads among those whose answers would be computed again.

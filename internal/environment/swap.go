@@ -13,8 +13,8 @@ import (
 	"ubiquon/internal/store/writing"
 )
 
-// mostForeseen bounds the changes whose answers and pages a rehearsal names.
-const mostForeseen = 2_000
+// mostImpactn bounds the changes whose answers and pages a rehearsal names.
+const mostImpactn = 2_000
 
 // Swap has an origin take the place of another one for the types that it maps: those are taken out of the
 // other's configuration, its entries change hands, and the new one does not stand by any more. Ids, paths
@@ -59,11 +59,11 @@ func (e *Environment) Swap(
 	var seen []content.Change
 	out.Adoption, out.Differences, err = e.Ingest.Rehearse(ctx, in.From, in.Origin, in.By, wouldBe, progress,
 		func(edits []writing.Edit) error {
-			if in.Apply || len(seen) >= mostForeseen {
+			if in.Apply || len(seen) >= mostImpactn {
 				return nil
 			}
 			m, version := e.Replica.Present()
-			some, err := e.Replica.Store().Writer.Suppose(ctx, m, version, edits, content.Cause{Kind: "swap", Name: in.Origin})
+			some, err := e.Replica.Store().Writer.Simulate(ctx, m, version, edits, content.Cause{Kind: "swap", Name: in.Origin})
 			seen = append(seen, some...)
 			return err
 		})
@@ -71,7 +71,7 @@ func (e *Environment) Swap(
 		return out, err
 	}
 	if !in.Apply {
-		out.Readers, err = e.Diagnosis.Foresee(ctx, seen)
+		out.Readers, err = e.Diagnosis.Impact(ctx, seen)
 		return out, err
 	}
 	if out.Restores > 0 {

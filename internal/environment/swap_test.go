@@ -84,10 +84,10 @@ origins:
 		rehearsed.Differences.Different[0].Fields[0] != "text" {
 		t.Fatalf("rehearsed: %+v, %v", rehearsed, err)
 	}
-	foreseen := rehearsed.Readers
-	if foreseen == nil || foreseen.Changes != 1 || !slices.Contains(foreseen.Saved, "texts") ||
-		slices.Contains(foreseen.Saved, "titles") || foreseen.AnswersAll == 0 {
-		t.Errorf("readers would get: %+v", foreseen)
+	impact := rehearsed.Readers
+	if impact == nil || impact.Changes != 1 || !slices.Contains(impact.Saved, "texts") ||
+		slices.Contains(impact.Saved, "titles") || impact.AnswersAll == 0 {
+		t.Errorf("readers would get: %+v", impact)
 	}
 	same("after the rehearsal")
 	write(t, dir, "lift.md", "---\ntitle: Lift\nsee: ramp.md\n---\nOut of order.")

@@ -3362,18 +3362,6 @@ export interface components {
             items: components["schemas"]["File"][];
             total: number;
         };
-        /** @description Foreseen is what readers would get otherwise if changes were made that are not made. */
-        Foreseen: {
-            /** @description Answers are held now and would expire: the hundred that are asked for most. AnswersAll counts them. */
-            answers: components["schemas"]["CacheEntry"][];
-            answersAll: number;
-            /** @description Changes counts those that readers of what is published would see. */
-            changes: number;
-            /** @description Pages are those of sites that keep a ledger and may get other bytes. */
-            pages: components["schemas"]["AffectedPages"][];
-            /** @description Saved are the names of the saved reads among those whose answers would be computed again. */
-            saved: string[];
-        };
         /** @description Freshness sums up how long the last publishes took, in milliseconds; nil without any. */
         Freshness: {
             /** @description published → expired */
@@ -3477,6 +3465,18 @@ export interface components {
                 [key: string]: boolean;
             };
             name: string;
+        };
+        /** @description Impact is what readers would get otherwise if changes were made that are not made. */
+        Impact: {
+            /** @description Answers are held now and would expire: the hundred that are asked for most. AnswersAll counts them. */
+            answers: components["schemas"]["CacheEntry"][];
+            answersAll: number;
+            /** @description Changes counts those that readers of what is published would see. */
+            changes: number;
+            /** @description Pages are those of sites that keep a ledger and may get other bytes. */
+            pages: components["schemas"]["AffectedPages"][];
+            /** @description Saved are the names of the saved reads among those whose answers would be computed again. */
+            saved: string[];
         };
         /** @description ImportProgress is how far an import has come. */
         ImportProgress: {
@@ -5042,7 +5042,7 @@ export interface components {
             /** @description Differences say in what readers and editors would see something else. */
             differences: components["schemas"]["Comparison"];
             /** @description Readers says which answers and pages would be others; only of a rehearsal. */
-            readers?: components["schemas"]["Foreseen"];
+            readers?: components["schemas"]["Impact"];
             /**
              * Format: int64
              * @description Restores is the version of the new origin's configuration that is taken up again; 0 for none.

@@ -63,8 +63,8 @@ func showComparison(t *command.Table, c api.Comparison) {
 	}
 }
 
-// showForeseen shows what readers would get otherwise.
-func showForeseen(t *command.Table, f *api.Foreseen) {
+// showImpact shows what readers would get otherwise.
+func showImpact(t *command.Table, f *api.Impact) {
 	if f == nil {
 		return
 	}
@@ -227,7 +227,7 @@ and in what readers would see a difference. swap NEW OLD takes it back.`,
 				}
 				if !apply {
 					showComparison(t, done.Differences)
-					showForeseen(t, done.Readers)
+					showImpact(t, done.Readers)
 					t.Line("→ nothing is changed yet; carry it out with --apply")
 				}
 			})

@@ -1,8 +1,8 @@
 import { Box, Flex, Text } from "@chakra-ui/react";
 import { useState } from "react";
-import type { Foreseen, OriginState, Swapped } from "../../api";
+import type { Impact, OriginState, Swapped } from "../../api";
 import { Act, Failure, Pick, Section } from "../../ui";
-import { Differences, useWork } from "./work";
+import { Differences, Lines, useWork } from "./work";
 
 /** Has the origin take the place of another one: first as a rehearsal, then in earnest. */
 export function Swap({ name, others }: { name: string; others: OriginState[] }) {
@@ -57,22 +57,18 @@ export function Swap({ name, others }: { name: string; others: OriginState[] }) 
 }
 
 /** What readers would get otherwise. */
-function Readers({ of }: { of: Foreseen }) {
+function Readers({ of }: { of: Impact }) {
   const lines = [
     ...of.saved.map((name) => `≠ saved read ${name}`),
     ...of.answers.map((a) => `≠ ${a.asked}`),
     ...of.pages.map((p) => `${p.site}: ${p.elsewhere ? "another node knows" : p.whole ? "the whole site" : p.pages.length ? p.pages.join(", ") : "no page"}`),
   ];
   return (
-    <Box data-foreseen>
+    <Box data-impact>
       <Text>
         Readers would see {of.changes} changes; {of.answersAll} answers that are held would be computed again.
       </Text>
-      {lines.map((line) => (
-        <Text key={line} fontSize="13px">
-          {line}
-        </Text>
-      ))}
+      <Lines of={lines} />
     </Box>
   );
 }

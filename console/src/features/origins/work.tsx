@@ -37,11 +37,16 @@ export function Differences({ of }: { of: Comparison }) {
       <Text>
         {of.seen} items: {of.same} are the same, {of.differentAll ?? 0} differ, {of.missingAll ?? 0} are not here, {of.notTakenAll ?? 0} cannot be taken; {of.extraAll ?? 0} entries are not there.
       </Text>
-      {lines.map((line) => (
-        <Text key={line} fontSize="13px">
-          {line}
-        </Text>
-      ))}
+      <Lines of={lines} />
     </Box>
   );
+}
+
+/** Lines of a report. */
+export function Lines({ of }: { of: string[] }) {
+  return of.map((line) => (
+    <Text key={line} fontSize="13px">
+      {line}
+    </Text>
+  ));
 }

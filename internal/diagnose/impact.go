@@ -13,13 +13,13 @@ import (
 	"ubiquon/internal/core/invalidation"
 )
 
-// mostAnswers bounds the answers that Foresee names.
+// mostAnswers bounds the answers that Impact names.
 const mostAnswers = 100
 
-// Foresee says which answers and pages changes would touch that have not happened. The saved reads are
+// Impact says which answers and pages changes would touch that have not happened. The saved reads are
 // computed for that, unless their answers are held.
-func (d *Service) Foresee(ctx context.Context, changes []content.Change) (*api.Foreseen, error) {
-	out := &api.Foreseen{Saved: []string{}, Answers: []api.CacheEntry{}}
+func (d *Service) Impact(ctx context.Context, changes []content.Change) (*api.Impact, error) {
+	out := &api.Impact{Saved: []string{}, Answers: []api.CacheEntry{}}
 	for i := range changes {
 		changes[i].At = time.Now() // filters that speak of now are asked about now
 		if changes[i].Edition == content.Published {

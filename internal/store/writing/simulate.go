@@ -11,9 +11,9 @@ import (
 	"ubiquon/internal/core/model"
 )
 
-// Suppose returns the changes that readers would see if the edits were applied, and applies none of
+// Simulate returns the changes that readers would see if the edits were applied, and applies none of
 // them. Edits that could not be applied are left out. The entries are locked meanwhile.
-func (wr *Writer) Suppose(
+func (wr *Writer) Simulate(
 	ctx context.Context, m *model.Model, version int64, edits []Edit, cause content.Cause,
 ) (out []content.Change, err error) {
 	edits = slices.Clone(edits)
@@ -35,7 +35,7 @@ func (wr *Writer) Suppose(
 	})
 	if w.err != nil && len(edits) > 1 && ContentReason(w.err) {
 		for i := range edits {
-			one, err := wr.Suppose(ctx, m, version, edits[i:i+1], cause)
+			one, err := wr.Simulate(ctx, m, version, edits[i:i+1], cause)
 			if err != nil {
 				return out, err
 			}
