@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/server/guard"
 )
 
@@ -18,10 +19,10 @@ const consolePolicy = "default-src 'none'; script-src 'self'; style-src 'self' '
 	"http: https: data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; " +
 	"frame-ancestors 'none'"
 
-// frames lets the console show the sites that have a preview, and nothing else, in a frame.
-func (s *Server) frames() string {
+// framesOf lets the console show the sites that have a preview, and nothing else, in a frame.
+func framesOf(sites map[string]rebuild.Site) string {
 	var out []string
-	for _, site := range s.env.Settings.State().Sites {
+	for _, site := range sites {
 		for _, address := range []string{site.Preview, site.Address} {
 			u, err := url.Parse(address)
 			if site.Preview == "" || err != nil || u.Host == "" {
@@ -49,7 +50,7 @@ var consoleEncodings = []struct{ name, extension string }{{"br", ".br"}, {"gzip"
 func (s *Server) serveConsole(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(r.URL.Path, "/console/")
 	h := w.Header()
-	h.Set("Content-Security-Policy", consolePolicy+s.frames())
+	h.Set("Content-Security-Policy", consolePolicy+framesOf(s.sites()))
 	h.Set("Cache-Control", "no-cache")
 	page, err := fs.ReadFile(s.console, "index.html")
 	if err != nil {

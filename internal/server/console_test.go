@@ -3,12 +3,20 @@ package server
 import (
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"testing/fstest"
+
+	"ubiquon/internal/core/rebuild"
 )
 
 func TestConsoleAssets(t *testing.T) {
-	s := &Server{console: fstest.MapFS{
+	s := &Server{sites: func() map[string]rebuild.Site {
+		return map[string]rebuild.Site{
+			"web": {Address: "https://skerry.example/", Preview: "https://next.skerry.example/preview?path={path}"},
+			"app": {Address: "https://app.example"}, // it has no preview
+		}
+	}, console: fstest.MapFS{
 		"index.html":      {Data: []byte("<!doctype html>the page")},
 		"assets/a.js":     {Data: []byte("plain")},
 		"assets/a.js.br":  {Data: []byte("brotli")},
@@ -59,6 +67,10 @@ func TestConsoleAssets(t *testing.T) {
 				h.Get("Content-Encoding") != c.coding || h.Get("Cache-Control") != c.caching ||
 				c.typeTells && h.Get("Content-Type") != c.contentType {
 				t.Errorf("%d %q, %v", w.Code, w.Body, h)
+			}
+			if csp := h.Get("Content-Security-Policy"); !strings.HasSuffix(csp, "; frame-src https://next.skerry.example "+
+				"https://skerry.example") {
+				t.Errorf("frames of %s", csp)
 			}
 		})
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/contentapi"
 	"ubiquon/internal/server/controlapi"
@@ -33,6 +34,7 @@ type Server struct {
 	env     *environment.Environment
 	log     *slog.Logger
 	console fs.FS
+	sites   func() map[string]rebuild.Site
 	mux     *chi.Mux
 	// reads is what answers under /content/.
 	reads http.Handler
@@ -67,6 +69,7 @@ func New(o Options) *Server {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	s := &Server{env: o.Environment, log: o.Log, console: o.Console, mux: chi.NewRouter(), measurers: o.Metrics}
+	s.sites = func() map[string]rebuild.Site { return o.Environment.Settings.State().Sites }
 	s.Guard = guard.New(guard.Options{
 		Environment: o.Environment, Proxies: o.Proxies, Secure: o.Secure, Log: o.Log,
 	})
