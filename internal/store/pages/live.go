@@ -57,13 +57,13 @@ type Probe struct {
 // until there may be one; 0: nothing is waited for.
 func (l *Live) NextProbe(ctx context.Context, site string, expect time.Duration) (*Probe, time.Duration, error) {
 	var one Probe
-	err := l.db.Conns(ctx).QueryRow(ctx, `update page_live l
-			set due = clock_timestamp() + interval '30 s', tries = tries + 1
-		from (select w.path, w.sequence from page_live w
+	// Materialised: a plan may run a subquery in from again for each row, and take another one each time.
+	err := l.db.Conns(ctx).QueryRow(ctx, `with t as materialized (select w.path, w.sequence from page_live w
 			left join page p on p.environment = $1 and p.site = $2 and p.path = w.path
 			where w.environment = $1 and w.site = $2 and w.seen is null and w.due <= clock_timestamp()
 				and (p.stale_since is null or p.stale_since > w.sequence or w.changed < clock_timestamp() - $3::interval)
-			order by w.due limit 1 for update of w skip locked) as t
+			order by w.due limit 1 for update of w skip locked)
+		update page_live l set due = clock_timestamp() + interval '30 s', tries = tries + 1 from t
 		where l.environment = $1 and l.site = $2 and l.path = t.path and l.sequence = t.sequence
 		returning l.path, l.sequence, l.changed, l.late, l.gone, clock_timestamp()`, l.environment, site, expect).
 		Scan(&one.Path, &one.Sequence, &one.Changed, &one.Late, &one.Gone, &one.Now)

@@ -26,11 +26,11 @@ const takenFor = "2 minutes"
 func (p *Pages) TakeStale(ctx context.Context, site string, most int) (Taken, error) {
 	var t Taken
 	err := pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `update page p set not_before = clock_timestamp() + interval '`+takenFor+`',
-				attempts = attempts + 1
-			from (select path from page where environment = $1 and site = $2 and stale_since is not null
-				and path <> '' and changed > told and coalesce(not_before <= clock_timestamp(), true)
-				order by stale_since, path limit $3 for update skip locked) as t
+		rows, err := tx.Query(ctx, `with t as materialized (select path from page where environment = $1
+				and site = $2 and stale_since is not null and path <> '' and changed > told
+				and coalesce(not_before <= clock_timestamp(), true)
+				order by stale_since, path limit $3 for update skip locked)
+			update page p set not_before = clock_timestamp() + interval '`+takenFor+`', attempts = attempts + 1 from t
 			where p.environment = $1 and p.site = $2 and p.path = t.path
 			returning p.path, p.stale_since, p.causes, p.gone, p.attempts`, p.environment, site, most)
 		if err != nil {

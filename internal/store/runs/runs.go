@@ -215,8 +215,9 @@ func (rs *Runs) ConsumeSignals(
 	ctx context.Context, f func(tx pgx.Tx, all []rule.Occurrence) error,
 ) (n int, err error) {
 	err = rs.Begin(ctx, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, `update signal s set taken = true from (select number from signal where
-			environment = $1 and not taken order by number limit 100 for update skip locked) d
+		rows, err := tx.Query(ctx, `with d as materialized (select number from signal where
+			environment = $1 and not taken order by number limit 100 for update skip locked)
+			update signal s set taken = true from d
 			where s.environment = $1 and s.number = d.number returning s.number, s.at, s.data`, rs.environment)
 		if err != nil {
 			return err
