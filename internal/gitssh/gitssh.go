@@ -19,6 +19,9 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
+// mostRefs bounds what a host may say of the branches that it has, in bytes.
+const mostRefs = 32 << 20
+
 // timeout bounds how long it takes to reach a host and prove who we are.
 const timeout = 20 * time.Second
 
@@ -127,7 +130,7 @@ func hostAlgorithms(kind string) []string {
 // AdvertisedReferencesContext returns what the repository offers.
 func (s *Session) AdvertisedReferencesContext(context.Context) (*packp.AdvRefs, error) {
 	offered := packp.NewAdvRefs()
-	if err := offered.Decode(s.out); err != nil {
+	if err := offered.Decode(io.LimitReader(s.out, mostRefs)); err != nil {
 		return nil, s.failed(err)
 	}
 	return offered, nil

@@ -246,12 +246,12 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 		k.reads[answers[i].Read].Answer = answers[i].Answer
 	}
 	k.batch = c.Batch
+	if err := k.s.store.Pages.Promote(ctx, k.site, k.s.replica.Node.ID, k.follow(ctx)); err != nil {
+		return false, err
+	}
 	if k.watched {
 		k.watched = false
 		background.Nudge(k.probes)
-	}
-	if err := k.s.store.Pages.Promote(ctx, k.site, k.s.replica.Node.ID, k.follow(ctx)); err != nil {
-		return false, err
 	}
 	k.s.o.Judged(k.site)
 	return false, nil

@@ -27,6 +27,8 @@ const (
 	mostOfPage = 256 << 10
 	// probePatience is how long a page is looked at for one change.
 	probePatience = time.Hour
+	// probeAgain is the wait after a look at one page before it is asked for the next.
+	probeAgain = time.Millisecond
 	// probeIdle is how often it is asked whether there is something to look at, if nothing wakes it.
 	probeIdle = 5 * time.Second
 	probeUser = "Ubiquon-Probe/1.0"
@@ -77,7 +79,8 @@ func (k *keeper) probe(ctx context.Context) {
 	}
 }
 
-// probeOne looks at one page, if it is time, and returns when to look again; 0: when there is something.
+// probeOne looks at one page, if it is time, and returns how long to wait before the next; 0: until there
+// is something.
 func (k *keeper) probeOne(ctx context.Context, site *rebuild.Site) (time.Duration, error) {
 	expect := site.Live.ExpectLive.Or(rebuild.DefaultExpectLive)
 	one, wait, err := k.s.store.Live.NextProbe(ctx, k.site, expect)
@@ -92,7 +95,7 @@ func (k *keeper) probeOne(ctx context.Context, site *rebuild.Site) (time.Duratio
 	switch {
 	case err == nil && at >= one.Sequence:
 		k.s.replica.News().Tell("pages")
-		return time.Millisecond, k.s.store.Live.Seen(ctx, k.site, one.Path, at)
+		return probeAgain, k.s.store.Live.Seen(ctx, k.site, one.Path, at)
 	case err != nil:
 		found = err.Error()
 	}
@@ -105,7 +108,7 @@ func (k *keeper) probeOne(ctx context.Context, site *rebuild.Site) (time.Duratio
 	if age > probePatience {
 		again = 0
 	}
-	return time.Millisecond, k.s.store.Live.NotSeen(ctx, k.site, one, found, again, late)
+	return probeAgain, k.s.store.Live.NotSeen(ctx, k.site, one, found, again, late)
 }
 
 // look asks for a page as a visitor does, and returns the sequence of the state that it shows, and what it
