@@ -1,7 +1,7 @@
 SHELL := /bin/bash
 BIN := bin/ubiquon
 
-.PHONY: demo test soak build console kit examples bench lint pictures packages browser conformance
+.PHONY: demo test soak build console kit examples bench bench-quick lint pictures packages browser conformance
 
 # Everything that a fresh Debian machine with Go and Node lacks is installed by
 # the targets that need it.
@@ -70,6 +70,12 @@ examples: packages browser build
 bench: packages build
 	@command -v wrk >/dev/null || tools/install wrk
 	go run ./bench
+
+# What there are goals for, in under three minutes, with a verdict for each; HISTORY=docs/performance/history.csv
+# adds the figures to the history.
+bench-quick: packages build
+	@command -v wrk >/dev/null || tools/install wrk
+	go run ./bench $(if $(HISTORY),-history $(HISTORY)) quick
 
 # Other people's validators, from npm, against a demo of its own.
 conformance: packages build

@@ -157,7 +157,7 @@ func (h *readsByHand) routes() {
 		err := h.pool.QueryRow(ctx, `select entry, fields ->> 'title', slug, fields ->> 'severity', fields -> 'text'
 			->> 'html' from document
 			where environment = 'main' and edition = 'published' and locale = 'en' and type = 'notice' and slug =
-			$1`, "notice-7777-of-the-line").
+			$1`, "notice-777-of-the-line").
 			Scan(&n.ID, &n.Title, &n.Slug, &n.Severity, &n.Text.HTML)
 		return n, err
 	})

@@ -76,8 +76,9 @@ func (y *harness) posted(ctx context.Context) error {
 	script.Close()
 	y.script = script.Name()
 	fmt.Printf("  GraphQL with POST, %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
+	y.what = "hit, GraphQL POST"
 	err = y.compare(ctx, y.demo.Connection.Gateway+at, bare+at)
-	if y.script = ""; err != nil {
+	if y.script, y.what = "", ""; err != nil {
 		return err
 	}
 	var ours, theirs []time.Duration

@@ -111,6 +111,12 @@ func ownService(ctx context.Context, text string) (own aService, stop func(), er
 
 // content measures writing: import, publishing, and a model change.
 func (y *harness) content(ctx context.Context) error {
+	return y.withContent(ctx, (*contentHarness).roundTrips, (*contentHarness).oneByOne, (*contentHarness).eightAtOnce,
+		(*contentHarness).besideSnapshot, (*contentHarness).convert)
+}
+
+// withContent imports entries into a service of its own, and measures there.
+func (y *harness) withContent(ctx context.Context, all ...func(*contentHarness, context.Context) error) error {
 	own, stop, err := ownService(ctx, contentModel)
 	if err != nil {
 		return err
@@ -120,11 +126,8 @@ func (y *harness) content(ctx context.Context) error {
 	if err := c.load(ctx); err != nil {
 		return err
 	}
-	for _, f := range []func(context.Context) error{
-		c.roundTrips, c.oneByOne, c.eightAtOnce, c.besideSnapshot,
-		c.convert,
-	} {
-		if err := f(ctx); err != nil {
+	for _, f := range all {
+		if err := f(&c, ctx); err != nil {
 			return err
 		}
 	}
@@ -164,6 +167,7 @@ func (c *contentHarness) load(ctx context.Context) error {
 		last.Written, took.Round(100*time.Millisecond), float64(last.Written)/took.Seconds(), last.Bad, peak>>20,
 		resident()>>20,
 	)
+	c.y.note("import, entries a second", float64(last.Written)/took.Seconds())
 	return nil
 }
 
@@ -259,6 +263,7 @@ func (c *contentHarness) eightAtOnce(ctx context.Context) error {
 		"  publishes from eight writers at once: %.0f/s (%.0f to %.0f)\n", rates[len(rates)/2], rates[0],
 		rates[len(rates)-1],
 	)
+	c.y.note("publishes from eight writers a second", rates[len(rates)/2])
 	return nil
 }
 

@@ -38,6 +38,9 @@ type harness struct {
 	entries  int    // of the content and read measurements
 	plot     string // the file, for the trace
 	profile  string // the file, for measurements that write several
+	history  string // the file that figures are added to
+	what     string // is compared, for the table
+	figures  map[string]float64
 }
 
 func main() {
@@ -54,6 +57,7 @@ func main() {
 	flag.StringVar(
 		&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind",
 	)
+	flag.StringVar(&y.history, "history", "", "add the figures of quick to this file")
 	flag.StringVar(&y.plot, "plot", "", "draw the trace of cache in this file, as SVG")
 	flag.Parse()
 	if y.profile != "" && !slices.Contains(flag.Args(), "read") {
@@ -112,12 +116,13 @@ func (y *harness) run(which []string) error {
 			"freshness": y.freshness, "content": y.content, "access": y.access, "read": y.reads,
 			"invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted,
 			"trace": y.trace, "automation": y.automation, "files": y.files, "origins": y.origins,
-			"pages": y.pages,
+			"pages": y.pages, "storm": y.storm, "quick": y.quick,
 		}[name]
 		if !ok {
 			return fmt.Errorf(
 				"there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, "+
-					"cache, abuse, faults, automation, files, origins, pages, and posted and trace, which are parts of cache",
+					"cache, abuse, faults, automation, files, origins, pages, and posted and trace, which are parts of cache, "+
+					"storm, of pages, and quick, all that there are goals for",
 				name,
 			)
 		}
@@ -141,17 +146,21 @@ func (y *harness) read(ctx context.Context) (*client.Answer, error) {
 	return a, err
 }
 
-// saying is the bare handler: it writes an answer's bytes and headers, and looks at
+// saying is the bare handler: it writes an answer's status, bytes and headers, and looks at
 // nothing.
 func saying(a *client.Answer) http.Handler {
 	a.Header.Del("Date")
+	empty := a.Status == http.StatusNotModified || len(a.Body) == 0
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body) // so that the connection can be used again
 		h := w.Header()
 		for name, values := range a.Header {
 			h[name] = values
 		}
-		w.Write(a.Body)
+		w.WriteHeader(a.Status)
+		if !empty {
+			_, _ = w.Write(a.Body) // who asks may be gone
+		}
 	})
 }
 
@@ -231,6 +240,9 @@ func (y *harness) compare(ctx context.Context, ours, reference string, headers .
 		"  processor time for a request: ours %.1f µs, reference %.1f µs: ratio %.2f (%.2f to %.2f)\n", spentA[m],
 		spentB[m], spent[m], spent[0], spent[last],
 	)
+	if y.what != "" {
+		y.note(y.what, spent[m])
+	}
 	return nil
 }
 
@@ -265,6 +277,8 @@ func (y *harness) hit(ctx context.Context) error {
 	}
 	defer stop()
 	fmt.Printf("  %d bytes, %s\n", len(a.Body), a.Header.Get("Cache-Status"))
+	y.what = "hit, REST GET"
+	defer func() { y.what = "" }()
 	return y.compare(ctx, y.demo.Connection.Gateway+reading, address+reading)
 }
 

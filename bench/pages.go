@@ -63,7 +63,7 @@ func (y *harness) pages(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return y.storm(ctx)
 }
 
 // registering compares hits that say for which page they are with hits that do not.

@@ -101,15 +101,17 @@ func (y *harness) reads(ctx context.Context) error {
 	graph := "/graphql?query=" + url.QueryEscape(
 		`{notices(sort:["title"]){nodes{id title routes{id name piers{id name}}}}}`,
 	)
-	far, err := y.cursorAt(ctx, c, "/notices?"+fields+"&sort=-validUntil", 500)
-	if err != nil {
-		return err
+	far := ""
+	if y.entries > 10_500 { // there are so many notices
+		if far, err = y.cursorAt(ctx, c, "/notices?"+fields+"&sort=-validUntil", 500); err != nil {
+			return err
+		}
 	}
 	base := "/content/main/published"
 	y.demo.Connection.Keys.Published = c.Key // load sends it
 	for _, one := range []struct{ name, ours, theirs string }{
 		{"list of 20, filtered and sorted", "/notices?" + fields + filter, "/list"},
-		{"one by slug", "/notices/notice-7777-of-the-line?fields=title,slug,severity,text(html)", "/one"},
+		{"one by slug", "/notices/notice-777-of-the-line?fields=title,slug,severity,text(html)", "/one"},
 		{"depth 3", depth, "/depth"},
 		{"the same in GraphQL", graph, "/graphql"},
 		{"LIKE", "/notices?" + fields + "&filter=" + url.QueryEscape("title LIKE 'Notice "+
@@ -117,6 +119,9 @@ func (y *harness) reads(ctx context.Context) error {
 		{"page 1, by the same order", "/notices?" + fields + "&sort=-validUntil", "/page?n=1"},
 		{"page 500 by cursor", far, "/page?n=500"},
 	} {
+		if one.ours == "" {
+			continue
+		}
 		fmt.Printf("  %s\n", one.name)
 		ours, err := c.Do(ctx, http.MethodGet, base+one.ours, nil, nil)
 		if err == nil {
@@ -161,7 +166,9 @@ func (y *harness) reads(ctx context.Context) error {
 			}
 			continue
 		}
-		if err := y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Prefer: recompute"); err != nil {
+		y.what = "miss, " + one.name
+		err = y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Prefer: recompute")
+		if y.what = ""; err != nil {
 			return err
 		}
 		a, err := allocated(ctx, c, base+one.ours)

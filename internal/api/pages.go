@@ -44,6 +44,9 @@ type SitePage struct {
 	Told     int64  `json:"told,omitempty"`
 	Attempts int    `json:"attempts,omitempty"`
 	Failed   string `json:"failed,omitempty"`
+	// Hits is about how often the answers that it is made of were served of late; what is asked for
+	// most is looked after first.
+	Hits int64 `json:"hits,omitempty"`
 }
 
 // PageLedger is how much is known of the pages of a site.
@@ -60,9 +63,13 @@ type PageLedger struct {
 	// Unjudged counts what was registered, and builds that have ended, of which it is not known yet
 	// what they make stale; it is 0 within a moment.
 	Unjudged int64 `json:"unjudged"`
-	// Lost is the change since which registrations may be missing, by a node that has died; the
-	// site counts as stale as a whole until it is rendered again.
+	// Lost is the change since which all of the site counts as stale, until it is rendered again: what
+	// its pages have read may be missing, or there are more than are known one by one, or an older copy of the
+	// content was restored.
 	Lost *int64 `json:"lost"`
+	// WholeTypes are those of which every change makes the site stale as a whole: it has more pages, or
+	// requests, than are known one by one, and these types are read by the others. "" stands for all.
+	WholeTypes []string `json:"wholeTypes,omitempty"`
 }
 
 // PageCheckRequest asks for a check of the ledger of a site.

@@ -72,7 +72,7 @@ func readersOf(keys []*access.Key, typ string) []string {
 	out := []string{}
 	for _, k := range keys {
 		allowed := slices.ContainsFunc(content.Editions, func(edition string) bool {
-			return slices.Contains(access.Rights{Own: k.Grants}.Types(access.Read, edition, []string{typ}), typ)
+			return access.Rights{Own: k.Grants}.Some(access.Read, edition, typ)
 		})
 		if !allowed || k.Revoked != nil || k.Grants.Allows(access.Administer) {
 			continue

@@ -57,9 +57,9 @@ type Order struct {
 }
 
 // callBuilder calls a site's builder whenever a build is due.
-func (a *Service) callBuilder(ctx context.Context, site string, call *rebuild.Call) {
+func (a *Service) callBuilder(ctx context.Context, site string, is *rebuild.Site) {
 	for {
-		b, wait, err := a.store.Builds.NextCall(ctx, site, call)
+		b, wait, err := a.store.Builds.NextCall(ctx, site, is)
 		if ctx.Err() != nil {
 			return
 		}
@@ -69,7 +69,7 @@ func (a *Service) callBuilder(ctx context.Context, site string, call *rebuild.Ca
 			wait = time.Second
 		case b != nil:
 			a.news.Tell("builds")
-			a.place(ctx, b, call)
+			a.place(ctx, b, is.Build)
 			continue
 		}
 		if !background.Sleep(ctx, wait, a.wakeBuild(site)) {

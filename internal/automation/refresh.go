@@ -53,17 +53,18 @@ func (a *Service) refreshSite(ctx context.Context, name string, site rebuild.Sit
 // when to look again.
 func (a *Service) refreshOnce(ctx context.Context, name string, site rebuild.Site) (time.Duration, error) {
 	if site.Build == nil { // else all of it is built
-		if lost, err := a.store.Pages.LostSince(ctx, name); err != nil {
+		if lost, err := a.store.Pages.LostAt(ctx, name); err != nil {
 			return 0, err
-		} else if lost > 0 {
-			return 0, a.tellAll(ctx, name, site, lost)
+		} else if lost != nil {
+			return 0, a.tellAll(ctx, name, site, *lost)
 		}
 	}
 	var mu sync.Mutex
 	var first error
 	var calls sync.WaitGroup
 	for range cmp.Or(site.Refresh.AtOnce, rebuild.DefaultCallsAtOnce) {
-		taken, err := a.store.Pages.TakeStale(ctx, name, cmp.Or(site.Refresh.AtMost, rebuild.DefaultPagesACall))
+		taken, err := a.store.Pages.TakeStale(ctx, name, cmp.Or(site.Refresh.AtMost, rebuild.DefaultPagesACall),
+			site.RefreshedUpTo())
 		if err != nil {
 			return 0, err
 		}
@@ -105,7 +106,8 @@ func (a *Service) tellOfPages(ctx context.Context, name string, site rebuild.Sit
 			return err
 		}
 		background.Nudge(a.wakeBuild(name))
-		return a.store.Pages.Told(ctx, name, paths, taken.Position, nil)
+		return a.store.Pages.Told(ctx, name, paths, taken.Position, nil,
+			fmt.Sprintf("it was not taken %d times; the site is built", attempts-1))
 	case attempts > rebuild.MaxAttempts:
 		data.Pages, data.All = []StalePage{}, true
 	}
@@ -115,7 +117,7 @@ func (a *Service) tellOfPages(ctx context.Context, name string, site rebuild.Sit
 			"pages", len(paths), "attempt", attempts, "error", err)
 		return a.store.Pages.NotTold(ctx, name, paths, err.Error(), rebuild.Backoff(attempts))
 	}
-	if err := a.store.Pages.Told(ctx, name, paths, taken.Position, done); err != nil {
+	if err := a.store.Pages.Told(ctx, name, paths, taken.Position, done, ""); err != nil {
 		return err
 	}
 	a.log.Info("told a site of stale pages", "site", name, "pages", len(paths), "all", data.All)
@@ -124,7 +126,7 @@ func (a *Service) tellOfPages(ctx context.Context, name string, site rebuild.Sit
 }
 
 // tellAll tells a site that all of its pages may be stale.
-func (a *Service) tellAll(ctx context.Context, name string, site rebuild.Site, lost int64) error {
+func (a *Service) tellAll(ctx context.Context, name string, site rebuild.Site, lost time.Time) error {
 	data := StalePages{Site: name, Sequence: a.cache.Applied(), Pages: []StalePage{}, Reads: []string{}, All: true}
 	if _, err := a.callRefresh(ctx, site.Refresh, data); err != nil {
 		return fmt.Errorf("that all pages are stale: %w", err)

@@ -151,7 +151,7 @@ func (a *Service) SettingsChanged() {
 	for name, site := range st.Sites {
 		if site.Build != nil && !site.Off {
 			loops["site "+name] = background.Loop{Mark: markOf(site), Run: func(ctx context.Context) {
-				a.callBuilder(ctx, name, site.Build)
+				a.callBuilder(ctx, name, &site)
 			}}
 		}
 	}

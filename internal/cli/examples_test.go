@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -14,12 +15,16 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/client"
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/rebuild"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/browser"
 	"ubiquon/kit"
 )
 
@@ -30,6 +35,7 @@ type example struct {
 	name    string
 	address string
 	c       *client.Client
+	tab     context.Context // of a browser
 }
 
 // runExample installs an example site, connects it by the command line, has npm run prepare it, and starts
@@ -116,6 +122,30 @@ func (e *example) get(path string) string {
 	return string(body)
 }
 
+// visit opens a page in a browser, and returns what is read there.
+func (e *example) visit(path string, steps ...chromedp.Action[chromedp.Void]) string {
+	e.t.Helper()
+	if e.tab == nil {
+		tab, stop, err := browser.Start(e.t.Context())
+		if err != nil {
+			e.t.Fatal(err)
+		}
+		e.t.Cleanup(stop)
+		e.tab = tab
+	}
+	within, cancel := context.WithTimeout(e.tab, time.Minute)
+	defer cancel()
+	if err := chromedp.Do(within, append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(e.address + path)},
+		steps...)...); err != nil {
+		e.t.Fatalf("%s in a browser: %v", path, err)
+	}
+	text, err := chromedp.Run(within, chromedp.Text(chromedp.CSS("body")))
+	if err != nil {
+		e.t.Fatal(err)
+	}
+	return text
+}
+
 // shows waits until a page has a text.
 func (e *example) shows(path, text string) {
 	e.t.Helper()
@@ -190,10 +220,23 @@ func TestTheStaticExample(t *testing.T) {
 	}) {
 		t.Errorf("no build was asked for the two pages: %+v", e.built())
 	}
+	for _, b := range e.built() {
+		what := fmt.Sprintf("%d pages", len(b.Pages))
+		if b.Pages.IsAll() {
+			what = "all"
+		}
+		if b.State == rebuild.Finished {
+			t.Logf("a build of %s took %v from its start", what, b.Finished.Sub(*b.Started).Round(time.Millisecond))
+		}
+	}
 	if after := e.get(other); after != before || !strings.Contains(after, "Rendered by build") {
 		t.Errorf("a page that nothing has changed of: %s", after)
 	}
 	e.live()
+	if text := e.visit("/", chromedp.Click(chromedp.CSS(`a[href*="kiosk-opens"]`)),
+		chromedp.WaitVisible(chromedp.CSS("strong"))); !strings.Contains(text, "The kiosk opens at nine") {
+		t.Errorf("in a browser, from the list to the notice: %s", text)
+	}
 	id := e.publish("kiosk-closes", "The kiosk closes")
 	e.shows("/notices/kiosk-closes", "The kiosk closes")
 	if _, err := e.c.Entries().Edit(t.Context(), api.Edit{ID: id, Do: "delete"}); err != nil {
@@ -240,26 +283,19 @@ func TestTheServerExample(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	once := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	opened, err := once.Get(e.address + "/preview?path=/notices/net-mending&token=" + link.Token)
-	if err != nil {
-		t.Fatal(err)
+	if text := e.visit("/", chromedp.Click(chromedp.CSS(`a[href*="net-mending"]`)),
+		chromedp.WaitVisible(chromedp.CSS("strong"))); !strings.Contains(text, "Net mending on Friday") {
+		t.Errorf("in a browser, from the list to the notice: %s", text)
 	}
-	opened.Body.Close()
-	req, err := http.NewRequest(http.MethodGet, e.address+opened.Header.Get("Location"), nil)
-	if err != nil {
-		t.Fatal(err)
+	if text := e.visit("/preview?path=/notices/net-mending&token=" + link.Token); !strings.Contains(
+		text, "Net mending, a draft") {
+		t.Errorf("the preview: %s", text)
 	}
-	for _, c := range opened.Cookies() { // they are for https, and hosts that browsers trust as much
-		req.AddCookie(&http.Cookie{Name: c.Name, Value: c.Value})
+	if text := e.visit("/notices/net-mending"); !strings.Contains(text, "Net mending, a draft") {
+		t.Errorf("another page of the preview: %s", text)
 	}
-	shown, err := http.DefaultClient.Do(req)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer shown.Body.Close()
-	if body, _ := io.ReadAll(shown.Body); !strings.Contains(string(body), "Net mending, a draft") {
-		t.Errorf("the preview, after %s: %s", opened.Status, body)
+	if text := e.visit("/exit?path=/notices/net-mending"); !strings.Contains(text, "Net mending on Friday") {
+		t.Errorf("after the preview: %s", text)
 	}
 	e.shows("/notices/net-mending", "Net mending on Friday")
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 	"time"
+	"weak"
 
 	"ubiquon/internal/cache"
 	"ubiquon/internal/core/access"
@@ -20,6 +21,8 @@ type Known struct {
 	Dependencies *invalidation.Set
 	// Ends is when it ends by itself; zero for never.
 	Ends time.Time
+	// Served tells how often the answer has been served, 0 once it is held no more.
+	Served func() int
 }
 
 // NameOf names the bytes of an answer: equal names mean equal answers.
@@ -39,7 +42,7 @@ func (d *Service) Find(
 		return Known{}, err
 	}
 	for range 3 {
-		p, err := d.planFor(text)
+		p, err := d.planOf(text)
 		if err != nil {
 			return Known{Name: unanswered + strconv.Quote(err.Error())}, nil
 		}
@@ -49,6 +52,18 @@ func (d *Service) Find(
 		}
 	}
 	return Known{}, ErrModelChanged
+}
+
+// TypesIn lists the types that the request of a text reads, as the model is now; one of no name stands for
+// all of them.
+func (d *Service) TypesIn(text string) []string {
+	p, err := d.planOf(text)
+	if err == nil && p.Query != nil {
+		if types := TypesOf(p.Query); len(types) > 0 {
+			return types
+		}
+	}
+	return []string{""}
 }
 
 func (d *Service) find(ctx context.Context, principal string, p *Plan, rights *access.Rights) (Known, error) {
@@ -73,7 +88,18 @@ func (d *Service) find(ctx context.Context, principal string, p *Plan, rights *a
 			return d.find(ctx, principal, p, rights)
 		}
 	}
-	return Known{Name: NameOf(r), Dependencies: deps, Ends: r.Ends()}, nil
+	return Known{Name: NameOf(r), Dependencies: deps, Ends: r.Ends(), Served: servedOf(r)}, nil
+}
+
+// servedOf tells how often a response is served, and does not keep it.
+func servedOf(r *cache.Response) func() int {
+	held := weak.Make(r)
+	return func() int {
+		if r := held.Value(); r != nil {
+			return r.Hits()
+		}
+		return 0
+	}
 }
 
 // withDependencies returns the response of a plan, from the cache where it holds it, with

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"slices"
+	"sync"
 	"time"
 
 	"ubiquon/internal/cache"
@@ -61,9 +62,9 @@ type Rendered struct {
 	Needs []access.Need
 }
 
-// Plan returns the compiled form of a request. compile is called with the present model when the
+// plan returns the compiled form of a request. compile is called with the present model when the
 // request has not been seen since the model changed.
-func (d *Service) Plan(r query.Request, compile Compiler) (*Plan, error) {
+func (d *Service) plan(r query.Request, compile Compiler) (*Plan, error) {
 	st := d.compiled.Load()
 	if p := st.plans.get(r); p != nil {
 		return p, nil
@@ -77,7 +78,7 @@ func (d *Service) Plan(r query.Request, compile Compiler) (*Plan, error) {
 	return p, nil
 }
 
-// PlanFor is Plan for a request that came from somebody. What must be compiled waits for
+// PlanFor returns the compiled form of a request that came from somebody. What must be compiled waits for
 // its turn: it takes nothing but processor time, of which the cache needs some, too. Its
 // error is admission.ErrOverloaded if the turn does not come.
 func (d *Service) PlanFor(ctx context.Context, principal string, r query.Request, compile Compiler) (*Plan, error) {
@@ -89,7 +90,7 @@ func (d *Service) PlanFor(ctx context.Context, principal string, r query.Request
 		return nil, err
 	}
 	defer leave()
-	return d.Plan(r, compile)
+	return d.plan(r, compile)
 }
 
 // Compiler makes a plan by a model.
@@ -98,6 +99,7 @@ type Compiler = func(*model.Model, *graphql.Schema) (*Plan, error)
 func (p *Plan) finish(r query.Request, st *compiledModel) {
 	p.version, p.request = st.version, r
 	p.name()
+	p.Query.Prepare(&sync.Map{})
 	p.Needs, p.heavy = p.Query.Needs(), p.Query.Effort() >= heavyEffort
 	if p.GraphQL != nil && p.GraphQL.Describes() {
 		// Who may not read everything is told of what they may read.

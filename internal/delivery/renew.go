@@ -17,8 +17,8 @@ type Recompile func(query.Request) (Compiler, error)
 // set before Start.
 func (d *Service) SetRecompile(f Recompile) { d.recompile = f }
 
-// planFor compiles the request that a text stands for.
-func (d *Service) planFor(text string) (*Plan, error) {
+// planOf compiles the request that a text stands for.
+func (d *Service) planOf(text string) (*Plan, error) {
 	r, err := query.ParseRequest(text)
 	if err == nil && d.recompile == nil {
 		err = errors.New("this request cannot be made again")
@@ -30,7 +30,7 @@ func (d *Service) planFor(text string) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.Plan(r, compile)
+	return d.plan(r, compile)
 }
 
 // toldByModel are the headers that follow from the model.
@@ -39,7 +39,7 @@ var toldByModel = []string{"Cache-Control", "Cdn-Cache-Control", "Cache-Groups",
 // StillValid tells whether the request of a response gives it under the present model
 // too, if the content that it was made of is as it was.
 func (d *Service) StillValid(r *cache.Response) bool {
-	p, err := d.planFor(r.Asked)
+	p, err := d.planOf(r.Asked)
 	if err != nil || p.Key != r.Key() || p.stale != r.Stale {
 		return false
 	}
@@ -68,7 +68,7 @@ func (d *Service) refreshLoop(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case r := <-d.refreshQueue:
-			if p, err := d.planFor(r.Asked); err != nil || p.Key != r.Key() {
+			if p, err := d.planOf(r.Asked); err != nil || p.Key != r.Key() {
 				continue // it was what a reader with fewer rights gets, or the model is another
 			}
 			if _, err := d.Warm(ctx, r.Asked); err != nil && ctx.Err() == nil {
@@ -85,7 +85,7 @@ const refreshAhead = "refresh ahead"
 // under.
 func (d *Service) Warm(ctx context.Context, text string) (key string, err error) {
 	for range 3 {
-		p, err := d.planFor(text)
+		p, err := d.planOf(text)
 		if err != nil {
 			return "", err
 		}

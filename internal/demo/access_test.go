@@ -244,23 +244,56 @@ func TestThePreviewOfADraftOnTheSite(t *testing.T) {
 		) {
 		t.Fatal(err, link)
 	}
+	var cookie *http.Cookie // which a browser keeps for the site, and a client of Go only over https
 	page := func(address string) (int, string) {
-		resp, err := http.Get(address)
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, address, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if cookie != nil {
+			req.Header.Set("Cookie", cookie.Name+"="+cookie.Value)
+		}
+		resp, err := http.DefaultTransport.RoundTrip(req)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer resp.Body.Close()
+		for _, c := range resp.Cookies() {
+			if cookie = c; c.MaxAge < 0 {
+				cookie = nil
+			} else if !c.HttpOnly || !c.Secure || !c.Partitioned {
+				t.Errorf("the cookie is %s", c)
+			}
+		}
 		body, _ := io.ReadAll(resp.Body)
 		return resp.StatusCode, string(body)
 	}
-	if status, body := page(link.Addresses[0].Address); status != 200 ||
-		!strings.Contains(body, "Preview: Draft - easter timetable") ||
+	draft := line.Connection.Slipway + "/notices/draft-easter-timetable/"
+	testkit.Eventually(t, "the site is built, and a draft is not there to visitors", func() bool {
+		status, _ := page(draft)
+		return status == 404
+	})
+	if status, _ := page(link.Addresses[0].Address); status != 307 || cookie == nil {
+		t.Fatalf("the preview begins with %d, %v", status, cookie)
+	}
+	if status, body := page(draft); status != 200 ||
+		!strings.Contains(body, "<h1>Draft - easter timetable") || !strings.Contains(body, "This is a preview") ||
 		!strings.Contains(body, "Not decided yet.") {
 		t.Errorf("%d %s", status, body)
 	}
 	if status, _ := page(strings.Replace(link.Addresses[0].Address, "draft-easter-timetable",
 		"ramp-at-mella-under-repair", 1)); status != 404 {
 		t.Errorf("another page with the same link: %d", status)
+	}
+	if status, body := page(line.Connection.Slipway + "/notices/"); status != 200 ||
+		strings.Contains(body, "This is a preview") {
+		t.Errorf("a page that the link does not show: %d %s", status, body)
+	}
+	if status, _ := page(line.Connection.Slipway + "/preview/end?path=/notices/"); status != 307 || cookie != nil {
+		t.Errorf("the preview ends with %d, %v", status, cookie)
+	}
+	if status, _ := page(draft); status != 404 {
+		t.Errorf("a draft, after the preview: %d", status)
 	}
 	for path, want := range map[string]string{
 		"/notices/north-line-cancelled-on-sunday": `"Cancelled"`,

@@ -1,10 +1,12 @@
 package demo_test
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -48,6 +50,25 @@ func TestThePreviewBesideTheForm(t *testing.T) {
 	w.press("published beside")
 	w.when("both are there", fmt.Sprintf("[...document.querySelectorAll('iframe')].map((f) => f.src)[0] === %q",
 		line.Connection.Slipway+"/notices/ramp-at-mella-under-repair"))
+	in := func(frame string) string {
+		within, cancel := context.WithTimeout(w.b, time.Minute)
+		defer cancel()
+		nodes, err := chromedp.Run(within, chromedp.Nodes(chromedp.CSS("iframe[title^='"+frame+"']")))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := chromedp.Run(within, chromedp.Text(chromedp.CSS("main"), chromedp.FromNode(nodes[0])))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return text
+	}
+	if text := in("Preview"); !strings.Contains(text, "still") || !strings.Contains(text, "This is a preview") {
+		t.Errorf("in preview: %s", text)
+	}
+	if text := in("Published"); strings.Contains(text, "still") || strings.Contains(text, "This is a preview") {
+		t.Errorf("published: %s", text)
+	}
 	w.shows("/notices/ramp-at-mella-under-repair") // on these pages
 	resp, err := http.Get(line.Connection.Gateway + "/console/")
 	if err != nil {

@@ -107,7 +107,7 @@ func TestKit(t *testing.T) {
 		t.Fatalf("%v\n%s", err, complaints.String())
 	}
 	const want = `{"list":["Hollow Bay","Mella"],"all":["Hollow Bay","Mella"],"one":"Mella","none":null,"at":"ROUTE",` +
-		`"paths":["/routes/loop"],"graphql":2,"refused":"400 there is no field \"nmae\" in pier","mark":true,"retried":["Mella",3],` +
+		`"paths":["/routes/loop"],"few":["path"],"graphql":2,"refused":"400 there is no field \"nmae\" in pier","mark":true,"retried":["Mella",3],` +
 		`"aborted":"AbortError","told":["/piers/mella"],"secrets":true,"changed":401,"late":401,"unsigned":401,"garbage":401,` +
 		`"tags":["/piers",256,false],"opened":[307,"/routes/loop",true],"draft":"Loop, a draft","elsewhere":null,` +
 		`"forged":401,"missing":400,"exit":true,"changes":1}`

@@ -188,7 +188,9 @@ func (p *pagesOracle) look(what string) {
 	}
 	p.build()
 	if p.r.IntN(80) == 0 {
-		p.o.g.Pages.Restarted()
+		if err := p.o.g.Pages.Restarted(p.o.t.Context(), false); err != nil {
+			p.o.t.Fatal(err)
+		}
 	}
 	if len(p.late) > 0 && p.r.IntN(4) == 0 {
 		for _, l := range p.late {
@@ -209,7 +211,7 @@ func (p *pagesOracle) build() {
 			p.o.t.Fatal(err)
 		}
 		testkit.Eventually(p.o.t, "it is known what is to be built", func() bool {
-			b, _, err := p.o.store.Builds.NextCall(ctx, "web", call)
+			b, _, err := p.o.store.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call})
 			if err != nil {
 				p.o.t.Fatal(err)
 			}

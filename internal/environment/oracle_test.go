@@ -449,7 +449,7 @@ func (h *history) request() (path string, body string) {
 		q.Set("fields", "id")
 		return base + "/at?" + q.Encode(), ""
 	case 4:
-		return base + "/paths?type=route&limit=" + h.one("3", "100"), ""
+		return base + "/paths?type=route&limit=" + h.one("3", "100") + h.one("", "&fields=locale,path"), ""
 	case 5, 6:
 		fields(ofPier)
 		if h.odds(2) {

@@ -380,12 +380,31 @@ func TestAStalePageIsRefreshed(t *testing.T) {
 	}
 	testkit.Eventually(t, "what is said to be done counts", func() bool { return len(y.stale()) == 0 })
 
+	// What it did not take, and would be told of much later, it is told of once it takes another call.
+	mu.Lock()
+	refuse = 1
+	mu.Unlock()
+	y.publish("ostra=Østra Pier")
+	testkit.Eventually(t, "it is not taken", func() bool {
+		all, err := y.Pages.List(t.Context(), api.PageFilter{Site: "web", Page: "/ostra"})
+		return err == nil && all.Items[0].Failed != ""
+	})
+	store := y.Replica.Store().Pages
+	if err := store.NotTold(t.Context(), "web", []string{"/ostra"}, "it is closed", time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	y.publish("mella=Mella Pier")
+	if a, b := heard(3), heard(4); a.Pages[0].Path != "/mella" || b.Pages[0].Path != "/ostra" {
+		t.Errorf("told %+v, then %+v", a, b)
+	}
+	testkit.Eventually(t, "both are done", func() bool { return len(y.stale()) == 0 })
+
 	// A pier less: both pages count them, and one shows it no more.
 	mu.Lock()
 	done = false
 	mu.Unlock()
 	y.publish("mella=")
-	third := heard(3)
+	third := heard(5)
 	if len(third.Pages) != 2 || !third.Pages[0].Gone || third.Pages[1].Gone {
 		t.Errorf("told %+v", third)
 	}

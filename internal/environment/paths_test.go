@@ -70,6 +70,18 @@ func TestExpandPathsInOneQuery(t *testing.T) {
 	if got, _ := sweep(""); !slices.Contains(got, "en /home/draft") {
 		t.Errorf("after a publish: %v", got)
 	}
+	few := "/paths?fields=path,entry&limit=1"
+	if _, _, body := n.read(t, few); !strings.HasPrefix(body, `{"items":[{"entry":"home","path":"/home"}],`) {
+		t.Errorf("with few fields: %s", body)
+	}
+	n.read(t, "/paths?limit=1")
+	n.must(t, page("home", per{"title": per{"en": "Home", "nb": "Hjem"}, "text": per{"en": "Again"}}))
+	if _, how, _ := n.read(t, few); !testkit.Hit(how) {
+		t.Errorf("with few fields, after an entry was updated: %s", how)
+	}
+	if _, how, _ := n.read(t, "/paths?limit=1"); testkit.Hit(how) {
+		t.Errorf("with the time of the update, after it: %s", how)
+	}
 	n.must(t, api.Edit{ID: "p0", Do: "unpublish", Locales: []string{"nb"}})
 	if got, _ := sweep(""); slices.Contains(got, "nb /no/page-p0") || !slices.Contains(got, "en /home/page-p0") {
 		t.Errorf("after a locale was taken back: %v", got)
@@ -77,7 +89,7 @@ func TestExpandPathsInOneQuery(t *testing.T) {
 	for path, want := range map[string]string{
 		"/paths?type=berth": `no type \"berth\" has paths`,
 		"/paths?limit=0":    "from 1 to 10000", "/paths?after=x": "no cursor", "/paths?locale=xx": "no locale",
-		"/paths?sort=path": "no such parameter",
+		"/paths?sort=path": "no such parameter", "/paths?fields=path,pth": `no field \"pth\"`,
 	} {
 		if status, _, body := n.read(t, path); status != 400 || !strings.Contains(body, want) {
 			t.Errorf("%s: %d %s", path, status, body)

@@ -173,10 +173,10 @@ func (e *Environment) hooks() replication.Hooks {
 			e.Files.ContentChanged()
 			e.Automation.ContentChanged(ctx, expired, sequence)
 		},
-		Restarted: func(ctx context.Context) error {
-			e.Pages.Restarted()
+		Restarted: func(ctx context.Context, lost bool) error {
 			return errors.Join(
 				e.Keys.Load(ctx), e.Documents.Load(ctx), e.Settings.Load(ctx), e.Automation.TellAnew(ctx),
+				e.Pages.Restarted(ctx, lost),
 			)
 		},
 	}

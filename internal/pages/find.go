@@ -3,6 +3,7 @@ package pages
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -17,27 +18,46 @@ import (
 
 // What happened, in causes that are no change of an entry.
 const (
-	causeModel = "model"
-	causeTime  = "time"
-	causeLost  = "registrations lost"
-	causeFound = "found on looking anew"
+	causeModel    = "model"
+	causeTime     = "time"
+	causeLost     = "registrations lost"
+	causeFound    = "found on looking anew"
+	causeRestored = "an older copy of the content was restored"
+	causeMany     = "more pages than are known one by one"
 )
 
 // match finds the reads that a commit may have touched.
 func (k *keeper) match(commit []*invalidation.Delta) {
 	sequence := commit[0].Sequence
 	if commit[0].Kind == content.ModelChange {
+		if len(k.whole) > 0 {
+			k.by = append(k.by, rebuild.Cause{Sequence: sequence, What: causeModel})
+		}
 		for _, r := range k.reads {
 			k.suspect(r, sequence, []rebuild.Cause{{Sequence: sequence, What: causeModel}})
 		}
 		return
 	}
+	k.matchWhole(commit)
 	found, moved := k.index.Match(commit...)
 	for _, m := range moved {
 		k.endsAt(m.Subscriber, m.Deadline)
 	}
 	for _, r := range found {
 		k.suspect(r, sequence, k.causesFor(r, commit))
+	}
+}
+
+// matchWhole notes the changes of a commit that make all of the site stale.
+func (k *keeper) matchWhole(commit []*invalidation.Delta) {
+	for _, c := range commit {
+		if len(k.whole) == 0 || c.Edition != content.Published || len(k.by) == mostCauses ||
+			!slices.Contains(k.whole, c.Type) && k.whole[0] != "" {
+			continue
+		}
+		if o := rule.OccurrenceOf(k.s.replica.Model(), &c.Change); o != nil {
+			k.by = append(k.by, o.Cause(""))
+		}
 	}
 }
 
@@ -71,6 +91,9 @@ func (k *keeper) endsAt(r *read, at time.Time) {
 // suspect has a read computed: it may give something else since a change.
 func (k *keeper) suspect(r *read, since int64, causes []rebuild.Cause) {
 	if !k.todo[r] {
+		if r.served != nil {
+			r.hits, r.served = r.hits/2+int64(r.served()), nil
+		}
 		r.since, r.causes = since, nil
 	}
 	k.todo[r] = true
@@ -149,11 +172,15 @@ func (k *keeper) compute(ctx context.Context) ([]stored.Answered, error) {
 		k.index.Remove(r.handle)
 		r.handle = 0
 		k.endsAt(r, f.known.Ends)
+		r.served = f.known.Served
 		if deps := f.known.Dependencies; deps != nil {
 			r.handle = k.index.Add(r, deps)
 		}
 		if f.known.Name != r.Answer {
-			out = append(out, stored.Answered{Read: r.ID, Answer: f.known.Name, Since: r.since, Causes: r.causes})
+			out = append(out, stored.Answered{
+				Read: r.ID, Answer: f.known.Name, Since: r.since, Causes: r.causes,
+				Hits: r.hits,
+			})
 		}
 	}
 	return out, ctx.Err()

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"slices"
 	"sync"
 	"time"
 
@@ -11,7 +12,6 @@ import (
 
 	"ubiquon/internal/background"
 	"ubiquon/internal/core/invalidation"
-	"ubiquon/internal/core/pages"
 	"ubiquon/internal/core/rebuild"
 	stored "ubiquon/internal/store/pages"
 )
@@ -47,6 +47,10 @@ type read struct {
 	// since and causes are of the first change that it may give something else by, until that is known.
 	since  int64
 	causes []rebuild.Cause
+	// served tells how often the answer was served that was held last; hits has those before it, the latest
+	// counting most.
+	served func() int
+	hits   int64
 }
 
 // keeper keeps the ledger of one site.
@@ -62,9 +66,13 @@ type keeper struct {
 	position int64
 	last     int64 // id of the newest read
 	batch    int64 // up to which registrations are judged
+	swept    int   // how many reads there were after what nobody uses was forgotten
 	analysed int   // how many reads there were when the tables were last analysed
 	probes   chan struct{}
 	watched  bool // there are pages to look at, once what is found out is stored
+	// whole are the types of which a change makes all of the site stale, and by the changes that have.
+	whole []string
+	by    []rebuild.Cause
 
 	mu      sync.Mutex
 	queue   []invalidation.Delta
@@ -144,7 +152,7 @@ func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed
 		if err != nil {
 			return err
 		}
-		if time.Since(swept) > sweepEvery {
+		if time.Since(swept) > sweepEvery || len(k.reads) > max(stored.ReadsAPage*k.knownUpTo(), k.swept) {
 			swept = time.Now()
 			if err := k.sweep(ctx); err != nil {
 				return err
@@ -167,9 +175,10 @@ func (s *Service) keepClaimed(ctx context.Context, site string, c stored.Claimed
 		}
 		if time.Since(claimed) >= claimEvery || c.Batch != was {
 			claimed = time.Now()
-			if lost, err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID, k.lost(ctx)); err != nil {
+			if lost, err := s.store.Pages.Lost(ctx, site, s.replica.Node.ID); err != nil {
 				return err
 			} else if lost {
+				s.log.Warn("a node has gone that knew what pages read; the site counts as stale as a whole", "site", site)
 				s.o.Judged(site)
 			}
 		}
@@ -206,6 +215,9 @@ func (k *keeper) round(ctx context.Context, c stored.Claimed) (more bool, err er
 		k.match(commit)
 	}
 	k.position = max(k.position, to)
+	if err := k.wholly(ctx, &c, begun); err != nil {
+		return false, err
+	}
 	if begun || c.Batch > k.batch {
 		if err := k.learn(ctx); err != nil {
 			return false, err
@@ -282,14 +294,13 @@ func (k *keeper) follow(ctx context.Context) func(pgx.Tx, []stored.Judged) error
 		}
 		var causes []rebuild.Cause
 		seen := map[string]bool{}
-		stale, structure := 0, false
+		news := false
 		for i := range judged {
 			j := &judged[i]
 			if !j.News() {
 				continue
 			}
-			stale++
-			structure = structure || j.Path == pages.Structure
+			news = true
 			for _, c := range j.Causes {
 				if key := c.Entry + " " + c.What; len(causes) < mostBuildCauses && !seen[key] {
 					seen[key] = true
@@ -297,32 +308,75 @@ func (k *keeper) follow(ctx context.Context) func(pgx.Tx, []stored.Judged) error
 				}
 			}
 		}
-		if stale == 0 ||
-			site.Refresh != nil && !structure && stale <= cmp.Or(site.RefreshUpTo, rebuild.DefaultRefreshUpTo) {
-			return nil // nothing, or what is refreshed
+		if !news {
+			return nil
+		}
+		if stale, err := k.s.store.Pages.StaleIn(ctx, tx, k.site); err != nil || !stale.Built(site.RefreshedUpTo()) {
+			return err // it is refreshed
 		}
 		return k.s.o.Request(ctx, tx, k.site, causes, k.position)
 	}
 }
 
-// lost asks for a build of a site of which registrations are missing.
-func (k *keeper) lost(ctx context.Context) func(pgx.Tx) error {
-	return func(tx pgx.Tx) error {
-		k.s.log.Warn("a node has gone that knew what pages read; the site counts as stale as a whole", "site", k.site)
-		site := k.s.o.Settings.State().Sites[k.site]
-		if site.Build == nil || site.Off {
-			return nil
+// wholly says that all of the site is stale if a change of one of the types has made it so, or may have
+// before it was known that they are.
+func (k *keeper) wholly(ctx context.Context, c *stored.Claimed, begun bool) error {
+	if c.Unasked && k.s.builtByItself(k.site) {
+		causes := []rebuild.Cause{{Sequence: k.position, What: causeLost}}
+		if err := pgx.BeginFunc(ctx, k.s.store.DB.Conns(ctx), func(tx pgx.Tx) error {
+			return k.s.requestAll(ctx, tx, k.site, causes, k.position)
+		}); err != nil {
+			return err
 		}
-		return k.s.o.Request(ctx, tx, k.site, []rebuild.Cause{{Sequence: k.position, What: causeLost}}, k.position)
+		k.s.o.Judged(k.site)
 	}
+	if !slices.Equal(k.whole, c.Whole) || begun && len(c.Whole) > 0 {
+		k.whole = c.Whole
+		k.by = append(k.by, rebuild.Cause{Sequence: k.position, What: causeMany})
+	}
+	if len(k.by) == 0 {
+		return nil
+	}
+	if err := k.s.store.Pages.Whole(ctx, []string{k.site}, func(tx pgx.Tx) error {
+		return k.s.requestAll(ctx, tx, k.site, k.by, k.position)
+	}); err != nil {
+		return err
+	}
+	k.by = nil
+	k.s.o.Judged(k.site)
+	return nil
+}
+
+// requestAll asks for a build of a site that is stale as a whole, if it is built by itself.
+func (s *Service) requestAll(
+	ctx context.Context,
+	tx pgx.Tx,
+	site string,
+	causes []rebuild.Cause,
+	sequence int64,
+) error {
+	if !s.builtByItself(site) {
+		return nil
+	}
+	return s.o.Request(ctx, tx, site, causes, sequence)
+}
+
+func (s *Service) builtByItself(site string) bool {
+	is := s.o.Settings.State().Sites[site]
+	return is.Build != nil && !is.Off && !is.Build.OnlyWhenAsked
 }
 
 // mostBuildCauses bounds the causes that one request for a build names.
 const mostBuildCauses = 200
 
+func (k *keeper) knownUpTo() int {
+	site := k.s.o.Settings.State().Sites[k.site]
+	return cmp.Or(site.KnownUpTo, rebuild.DefaultKnownUpTo)
+}
+
 // sweep forgets what no page uses any more.
 func (k *keeper) sweep(ctx context.Context) error {
-	gone, err := k.s.store.Pages.Sweep(ctx, k.site, k.s.replica.Node.ID, keepRenders)
+	gone, err := k.s.store.Pages.Sweep(ctx, k.site, k.s.replica.Node.ID, keepRenders, k.knownUpTo())
 	if err != nil {
 		return err
 	}
@@ -334,5 +388,6 @@ func (k *keeper) sweep(ctx context.Context) error {
 			delete(k.reads, id)
 		}
 	}
+	k.swept = len(k.reads)
 	return nil
 }

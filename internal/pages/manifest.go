@@ -78,7 +78,8 @@ func (m *manifest) store(ctx context.Context, all []stored.Registration) error {
 	if len(all) == 0 {
 		return nil
 	}
-	err := m.s.store.Pages.Register(ctx, m.site, m.s.replica.Node.ID, all, time.Time{}, false)
+	err := m.s.store.Pages.Register(ctx, m.site, m.s.replica.Node.ID, all, time.Time{}, false,
+		m.s.delivery.TypesIn)
 	m.s.Wake(m.site)
 	return err
 }

@@ -179,7 +179,8 @@ func (s *Service) flush(ctx context.Context, b *buffer) (more bool, err error) {
 	b.mu.Unlock()
 	for len(all) > 0 || lost {
 		n := min(len(all), perFlush)
-		if err := s.store.Pages.Register(ctx, b.site, s.replica.Node.ID, all[:n], taken, lost); err != nil {
+		if err := s.store.Pages.Register(ctx, b.site, s.replica.Node.ID, all[:n], taken, lost,
+			s.delivery.TypesIn); err != nil {
 			b.mu.Lock()
 			b.held, b.lost = append(all, b.held...), b.lost || lost
 			b.mu.Unlock()

@@ -132,9 +132,34 @@ func (s *Service) Deltas(changes []invalidation.Delta) {
 	}
 }
 
-// Restarted has the ledgers begun anew: the change log does not go on from where it was.
-func (s *Service) Restarted() {
+// Restarted has the ledgers begun anew: the change log does not go on from where it was. With lost set
+// readers may have got what has never been: all sites are stale as a whole.
+func (s *Service) Restarted(ctx context.Context, lost bool) error {
 	for _, k := range s.kept() {
 		k.reset()
 	}
+	if !lost {
+		return nil
+	}
+	sites := []string{}
+	for name, site := range s.o.Settings.State().Sites {
+		if site.Build != nil || site.Refresh != nil {
+			sites = append(sites, name)
+		}
+	}
+	causes := []rebuild.Cause{{Sequence: s.replica.Applied(), What: causeRestored}}
+	if err := s.store.Pages.Whole(ctx, sites, func(tx pgx.Tx) error {
+		for _, name := range sites {
+			if err := s.requestAll(ctx, tx, name, causes, s.replica.Applied()); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	for _, name := range sites {
+		s.o.Judged(name)
+	}
+	return nil
 }

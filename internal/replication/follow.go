@@ -57,8 +57,9 @@ type Hooks struct {
 	// has dropped and the last change's sequence.
 	Applied func(ctx context.Context, expired []*cache.Response, sequence int64)
 	// Restarted is called when the log did not go on from where this node was, so that
-	// everything that follows from it is read again.
-	Restarted func(ctx context.Context) error
+	// everything that follows from it is read again; lost says that changes may have been served that are
+	// in it no more.
+	Restarted func(ctx context.Context, lost bool) error
 }
 
 // Position is where this node stands in the change log.
@@ -197,7 +198,8 @@ func (r *Replica) probes(changes []invalidation.Delta) []changelog.Probe {
 // restart forgets everything held and follows from the head of the log: the log is not
 // the one that was followed, or what changed is more than can be looked at one by one.
 func (r *Replica) restart(ctx context.Context, why error) error {
-	if errors.Is(why, changelog.ErrLargeCommit) {
+	lost := !errors.Is(why, changelog.ErrLargeCommit)
+	if !lost {
 		r.log.Info(
 			"a commit has more changes than are looked at one by one; the cache starts anew", "bound",
 			changelog.LargestCommit,
@@ -223,7 +225,7 @@ func (r *Replica) restart(ctx context.Context, why error) error {
 	r.feed.reset(head.Sequence)
 	r.Position.mark = head
 	r.Position.restartedAt.Store(time.Now().UnixNano())
-	return r.hooks.Restarted(ctx)
+	return r.hooks.Restarted(ctx, lost)
 }
 
 // contentOf are the changes without what was found out beside them.

@@ -35,7 +35,7 @@ func TestBuilderIsRetriedWithoutLimit(t *testing.T) {
 		t.Helper()
 		waited := time.Duration(0)
 		for range 20 {
-			due, wait, err := s.Builds.NextCall(ctx, "web", call)
+			due, wait, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -85,7 +85,7 @@ func TestBuilderIsRetriedWithoutLimit(t *testing.T) {
 	if err := s.Builds.HeardOf(ctx, "web"); err != nil {
 		t.Fatal(err)
 	}
-	if due, wait, err := s.Builds.NextCall(ctx, "web", call); err != nil || due == nil && wait > 0 {
+	if due, wait, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil || due == nil && wait > 0 {
 		t.Errorf("after word from the builder: %v %v %v", due, wait, err)
 	}
 }
@@ -98,7 +98,7 @@ func TestBuilderWithoutReport(t *testing.T) {
 	if _, err := s.Builds.Request(ctx, "web", []rebuild.Cause{{By: "ada"}}, 1, true); err != nil {
 		t.Fatal(err)
 	}
-	b, _, err := s.Builds.NextCall(ctx, "web", call)
+	b, _, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call})
 	if err != nil || b == nil {
 		t.Fatal(b, err)
 	}
@@ -115,7 +115,7 @@ func TestBuilderWithoutReport(t *testing.T) {
 		done.Error != "" {
 		t.Errorf("%+v, %v", done, err)
 	}
-	if due, _, err := s.Builds.NextCall(ctx, "web", call); err != nil || due != nil {
+	if due, _, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil || due != nil {
 		t.Errorf("it is called again: %+v, %v", due, err)
 	}
 }
@@ -129,14 +129,14 @@ func TestReportTimeoutStartsAtAcceptedCall(t *testing.T) {
 	if _, err := s.Builds.Request(ctx, "web", []rebuild.Cause{{By: "ada"}}, 1, true); err != nil {
 		t.Fatal(err)
 	}
-	b, _, err := s.Builds.NextCall(ctx, "web", call)
+	b, _, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call})
 	if err != nil || b == nil {
 		t.Fatal(b, err)
 	}
 	if err := s.Builds.Called(ctx, b, false, "busy", 10*time.Minute); err != nil {
 		t.Fatal(err)
 	}
-	due, wait, err := s.Builds.NextCall(ctx, "web", call)
+	due, wait, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call})
 	if err != nil || due != nil || wait < 9*time.Minute || wait > 10*time.Minute {
 		t.Errorf("what the builder says of when to call again: %v, %v, %v", due, wait, err)
 	}
@@ -144,13 +144,13 @@ func TestReportTimeoutStartsAtAcceptedCall(t *testing.T) {
 		'10 minutes' where environment = $1`, s.Environment); err != nil {
 		t.Fatal(err)
 	}
-	if b, _, err = s.Builds.NextCall(ctx, "web", call); err != nil || b == nil || b.Attempts != 2 {
+	if b, _, err = s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil || b == nil || b.Attempts != 2 {
 		t.Fatal(b, err)
 	}
 	if err := s.Builds.Called(ctx, b, false, "", 0); err != nil {
 		t.Fatal(err)
 	}
-	if _, wait, err := s.Builds.NextCall(ctx, "web", call); err != nil || wait < 50*time.Second {
+	if _, wait, err := s.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil || wait < 50*time.Second {
 		t.Errorf("the time to report ends after %v, %v", wait, err)
 	}
 	b2, err := s.Builds.Get(ctx, b.ID)

@@ -483,7 +483,11 @@ func TestEventsAreKeptOnce(t *testing.T) {
 	enqueued := 0
 	add := func(e api.Event) (string, bool) {
 		t.Helper()
-		duplicates, err := b.Events.Add(t.Context(), []*api.Event{&e}, func(pgx.Tx, string) error { enqueued++; return nil })
+		duplicates, err := b.Events.Add(
+			t.Context(),
+			[]*api.Event{&e},
+			func(pgx.Tx, string) error { enqueued++; return nil },
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -530,7 +534,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		var due *rebuild.Build
 		testkit.Eventually(t, "a build is due", func() bool {
 			var err error
-			if due, _, err = b.Builds.NextCall(ctx, "web", call); err != nil {
+			if due, _, err = b.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil {
 				t.Fatal(err)
 			}
 			return due != nil
@@ -544,7 +548,8 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 		t.Fatalf("first: %+v", first)
 	}
 	// Not confirmed, as after a crash: the same call again, later, with the same id.
-	if again, wait, err := b.Builds.NextCall(ctx, "web", call); err != nil || again != nil || wait <= 0 ||
+	if again, wait, err := b.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); err != nil || again != nil ||
+		wait <= 0 ||
 		wait > rebuild.Backoff(1) {
 		t.Fatalf("too early: %+v, %v, %v", again, wait, err)
 	}
@@ -560,7 +565,7 @@ func TestOneBuildRunsAndOneWaits(t *testing.T) {
 	}
 	request(9)
 	request(11)
-	if due, _, _ := b.Builds.NextCall(ctx, "web", call); due != nil {
+	if due, _, _ := b.Builds.NextCall(ctx, "web", &rebuild.Site{Build: call}); due != nil {
 		t.Fatalf("a second build runs beside the first: %+v", due)
 	}
 	if _, err := b.Builds.Report(ctx, first.ID, builds.Report{Started: true}); err != nil {

@@ -4105,7 +4105,7 @@ export interface components {
         };
         /** @description PageLedger is how much is known of the pages of a site. */
         PageLedger: {
-            /** @description Lost is the change since which registrations may be missing, by a node that has died; the site counts as stale as a whole until it is rendered again. */
+            /** @description Lost is the change since which all of the site counts as stale, until it is rendered again: what its pages have read may be missing, or there are more than are known one by one, or an older copy of the content was restored. */
             lost: null | number;
             pages: number;
             /**
@@ -4123,6 +4123,8 @@ export interface components {
              * @description Unjudged counts what was registered, and builds that have ended, of which it is not known yet what they make stale; it is 0 within a moment.
              */
             unjudged: number;
+            /** @description WholeTypes are those of which every change makes the site stale as a whole: it has more pages, or requests, than are known one by one, and these types are read by the others. "" stands for all. */
+            wholeTypes?: string[];
         };
         /** @description PasswordChange sets a new password. */
         PasswordChange: {
@@ -4862,6 +4864,8 @@ export interface components {
             changed: string;
             /** @description Failing says how its builds fail; null: they do not. */
             failing: components["schemas"]["SiteFailure"] | null;
+            /** @description KnownUpTo is of how many pages it is known what each is made of, and of three times as many requests. Of a site with more, a change of any type that the others read makes all of it stale. 0 means 100,000. */
+            knownUpTo?: number;
             /** @description Live has pages looked at, as visitors get them, until they show what has changed. */
             live?: components["schemas"]["Live"];
             /** @description Liveness says how long it takes until visitors get changes; null for a site that is not probed. */
@@ -4893,6 +4897,11 @@ export interface components {
             failed?: string;
             /** @description Gone says that what it showed is not there any more. */
             gone?: boolean;
+            /**
+             * Format: int64
+             * @description Hits is about how often the answers that it is made of were served of late; what is asked for most is looked after first.
+             */
+            hits?: number;
             /** @description OnDemand tells a page that is rendered on demand from one that is built. */
             onDemand?: boolean;
             /** @description the path at which the site serves it */
@@ -4931,6 +4940,8 @@ export interface components {
             /** @description Address is where visitors find it. */
             address: string;
             build?: components["schemas"]["BuildCall"];
+            /** @description KnownUpTo is of how many pages it is known what each is made of, and of three times as many requests. Of a site with more, a change of any type that the others read makes all of it stale. 0 means 100,000. */
+            knownUpTo?: number;
             /** @description Live has pages looked at, as visitors get them, until they show what has changed. */
             live?: components["schemas"]["Live"];
             /** @description Off keeps it from being built and refreshed. */

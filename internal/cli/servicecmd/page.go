@@ -56,12 +56,16 @@ func (a *Commands) pageList() *cobra.Command {
 				case l.Pages == 0:
 					t.Line("No page of " + f.Site + " has said yet what it reads; see docs/pages.md.")
 				case l.Lost != nil:
-					t.Line("A node has gone that knew what pages read: the site counts as stale as a whole.")
+					t.Line("All of the site counts as stale until it is rendered: what some pages have read is not known.")
 				case l.Structure:
 					t.Line("What its builds read for no page has changed: the site is stale as a whole.")
 				default:
 					t.Line(fmt.Sprintf("%d pages, %d stale, made of %d requests; known up to sequence %d.", l.Pages, l.Stale,
 						l.Reads, l.Position))
+				}
+				if len(l.WholeTypes) > 0 {
+					t.Line("It has more pages than are known one by one (knownUpTo): any change of " + whole(l.WholeTypes) +
+						" makes all of it stale.")
 				}
 			})
 		},
@@ -71,6 +75,14 @@ func (a *Commands) pageList() *cobra.Command {
 	list.Flags().StringVar(&f.After, "after", "", "begin after this path")
 	list.Flags().IntVar(&f.Limit, "limit", 100, "how many at most")
 	return list
+}
+
+// whole names the types of which a change makes all of a site stale.
+func whole(types []string) string {
+	if types[0] == "" {
+		return "any type"
+	}
+	return strings.Join(types, ", ")
 }
 
 // causesOf writes by which changes a page is stale.

@@ -230,6 +230,19 @@ func (r Rights) AllowsWhole(verb, edition string) bool {
 	return slices.ContainsFunc(r.Open, fits) || slices.ContainsFunc(r.Own, fits)
 }
 
+// Some tells whether the rights allow the verb on a type in the edition, in some locale at least.
+func (r Rights) Some(verb, edition, typ string) bool {
+	need := Need{Verb: verb, Edition: edition, Type: typ}
+	for _, grants := range []Grants{r.Open, r.Own} {
+		for i := range grants {
+			if grants[i].covers(&need) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // Types returns those of the types on which the rights allow the verb in the
 // edition, in whatever locale.
 func (r Rights) Types(verb, edition string, all []string) []string {

@@ -177,6 +177,7 @@ func describeEntries(m *model.Model, paths object, locale object) {
 		[]any{
 			parameter("type", "One type only", text(), nil),
 			locale,
+			parameter("fields", "What of each is told, of entry, type, locale, path and updated", text(), nil),
 			parameter(
 				"limit", "How many at most",
 				object{"type": "integer", "minimum": 1, "maximum": 10000, "default": 1000}, 100,

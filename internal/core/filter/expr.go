@@ -144,7 +144,8 @@ type Filter struct {
 	Expr Expr
 	// Type of the entries.
 	Type string
-	// text is all that is known of a filter that came as text, without a model.
+	// text is all that is known of a filter that came as text, without a model; of another one it is
+	// there once it is prepared.
 	text string
 }
 

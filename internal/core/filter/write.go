@@ -9,13 +9,17 @@ import (
 // String writes the filter in its canonical form: filters that say the same in
 // another order or spelling have the same.
 func (f *Filter) String() string {
-	if f.Expr == nil {
+	if f.Expr == nil || f.text != "" {
 		return f.text
 	}
 	var b strings.Builder
 	f.Expr.write(&b)
 	return b.String()
 }
+
+// Prepare keeps the text of a filter that is written again and again. It must not be changed from then
+// on; it is called before anybody else knows the filter.
+func (f *Filter) Prepare() { f.text = f.String() }
 
 func text(e Expr) string {
 	var b strings.Builder

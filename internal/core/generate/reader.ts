@@ -100,6 +100,12 @@ export interface SitePath {
   updated: string;
 }
 
+export interface PathsOptions<M extends AnyModel> {
+  type?: keyof M["types"] & string;
+  locale?: M["locale"];
+  fetch?: RequestInit;
+}
+
 export interface Options<S> {
   fields?: S;
   locale?: Locale;
@@ -247,7 +253,9 @@ export class Reader<M extends AnyModel = Model> {
   }
 
   /** Every path of the site, for builders. */
-  async *paths(o: { type?: keyof M["types"] & string; locale?: M["locale"]; fetch?: RequestInit } = {}): AsyncGenerator<SitePath, void> {
+  paths<F extends keyof SitePath>(o: PathsOptions<M> & { fields: readonly F[] }): AsyncGenerator<Pick<SitePath, F>, void>;
+  paths(o?: PathsOptions<M>): AsyncGenerator<SitePath, void>;
+  async *paths(o: PathsOptions<M> & { fields?: readonly string[] } = {}): AsyncGenerator<unknown, void> {
     for (let after: string | null | undefined; after !== null; ) {
       const list = (await this.read("/paths", { ...o, limit: 200, ...(after === undefined ? {} : { after }) } as ListOptions<undefined>)) as List<SitePath>;
       yield* list.items;

@@ -22,8 +22,10 @@ type List struct {
 	Filter     *filter.Filter `json:"filter,omitempty"`
 	Translated bool           `json:"translated,omitempty"`
 	// Paths says that it lists where entries live, of those that live somewhere.
-	Paths bool   `json:"paths,omitempty"`
-	Sort  []Sort `json:"sort,omitempty"`
+	Paths bool `json:"paths,omitempty"`
+	// Updated says that the response tells when each was updated.
+	Updated bool   `json:"updated,omitempty"`
+	Sort    []Sort `json:"sort,omitempty"`
 	// Count says that the response tells how many there are in all.
 	Count  bool   `json:"count,omitempty"`
 	Window Window `json:"window"`
@@ -103,7 +105,7 @@ func (l *List) key(edition string) string {
 		}
 		b.WriteString(s.By + " " + string(s.Kind) + ",")
 	}
-	for _, is := range []bool{l.Translated, l.Paths, l.Count} {
+	for _, is := range []bool{l.Translated, l.Paths, l.Updated, l.Count} {
 		b.WriteString(strconv.FormatBool(is)[:1])
 	}
 	return b.String()

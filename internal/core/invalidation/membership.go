@@ -199,9 +199,6 @@ type held struct {
 	ifTrue, ifFalse *filter.Split
 }
 
-// shownOfPaths are the fields of a listed path that a response shows.
-var shownOfPaths = []string{"about.updated", "about.path"}
-
 // effect says what the entry may have been and may be to the list, and where it stood
 // and stands; matters is false if no window can tell the difference.
 func (t *template) effect(s *documentDelta, p *sortKeys) (may outcomeSet, was, is SortKey, matters bool) {

@@ -27,12 +27,38 @@ type SortKey string
 // NewSortKey returns the place of an entry by its sort values as texts, nil for no
 // value.
 func NewSortKey(order []Sort, values []*string, id string) SortKey {
-	b := make([]byte, 0, 9*len(order)+1+len(id))
+	var room [keyRoom]byte
+	b := room[:0]
 	for i, s := range order {
-		b = appendValue(b, s, values[i])
+		if v := values[i]; v != nil {
+			b = appendValue(b, s, *v)
+		} else {
+			b = append(b, noValue)
+		}
 	}
 	return SortKey(append(append(b, 0), id...))
 }
+
+// SortKeyOf is NewSortKey for values as the database gives them; those that are missing at the end are none.
+func SortKeyOf(order []Sort, values [][]byte, id string) SortKey {
+	var room [keyRoom]byte
+	b := room[:0]
+	for i, s := range order {
+		if i < len(values) && values[i] != nil {
+			b = appendValue(b, s, values[i])
+		} else {
+			b = append(b, noValue)
+		}
+	}
+	return SortKey(append(append(b, 0), id...))
+}
+
+const (
+	// keyRoom is enough for most keys.
+	keyRoom = 128
+	// noValue stands behind all values.
+	noValue = 0xff
+)
 
 // sortKeyIn is PlaceOf for what a change says of the entry.
 func sortKeyIn(order []Sort, values content.Fields, id string) SortKey {
@@ -42,7 +68,11 @@ func sortKeyIn(order []Sort, values content.Fields, id string) SortKey {
 		if money, ok := v.(map[string]any); ok && s.Kind == model.Money {
 			v = money["amount"]
 		}
-		b = appendValue(b, s, textOf(v))
+		if text := textOf(v); text != nil {
+			b = appendValue(b, s, *text)
+		} else {
+			b = append(b, noValue)
+		}
 	}
 	return SortKey(append(append(b, 0), id...))
 }
@@ -66,15 +96,12 @@ func textOf(v any) *string {
 
 // appendValue writes a value so that bytes compare as values do. Texts compare by
 // their bytes and have no NUL.
-func appendValue(b []byte, s Sort, v *string) []byte {
-	if v == nil {
-		return append(b, 0xff)
-	}
+func appendValue[T string | []byte](b []byte, s Sort, v T) []byte {
 	b = append(b, 1)
 	from := len(b)
 	switch s.Kind {
 	case model.Integer, model.Decimal, model.Money:
-		n, _ := strconv.ParseFloat(*v, 64) // checked when it was written
+		n, _ := strconv.ParseFloat(string(v), 64) // checked when it was written
 		bits := math.Float64bits(n)
 		if bits>>63 == 1 {
 			bits = ^bits
@@ -83,10 +110,10 @@ func appendValue(b []byte, s Sort, v *string) []byte {
 		}
 		b = binary.BigEndian.AppendUint64(b, bits)
 	case model.DateTime:
-		at, _ := time.Parse(time.RFC3339, *v)
+		at, _ := time.Parse(time.RFC3339, string(v))
 		b = binary.BigEndian.AppendUint64(b, uint64(at.UnixMicro())^1<<63)
 	default: // false comes before true by its letters
-		b = append(append(b, *v...), 0)
+		b = append(append(b, v...), 0)
 	}
 	if s.Descending {
 		for i := from; i < len(b); i++ {

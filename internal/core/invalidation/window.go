@@ -99,7 +99,8 @@ func (t *template) outcome(w *Window, may outcomeSet, s *documentDelta, was, is 
 		}
 		out.rows, out.ends, out.more = rows, ends, more
 		out.shows = out.shows ||
-			t.Paths && m.was && m.is && slices.ContainsFunc(shownOfPaths, s.differs) && has(w.shown(rows), s.id)
+			t.Paths && m.was && m.is && (s.differs("about.path") || t.Updated && s.differs("about.updated")) &&
+				has(w.shown(rows), s.id)
 	}
 	if tried == 0 || !w.enough(out.rows, out.ends) {
 		return lost

@@ -38,6 +38,11 @@ type Mark struct {
 //
 //	"/dispatches/fog-week"; build="42"
 func ParseMark(values []string) (Mark, error) {
+	if len(values) == 1 {
+		if m, plain := plainMark(values[0]); plain {
+			return m, m.Check()
+		}
+	}
 	item, err := httpsfv.UnmarshalItem(values)
 	if err != nil {
 		return Mark{}, errors.New(`it is no structured field; write "/path"; build="42" or "/path"; render="name"`)
@@ -59,6 +64,25 @@ func ParseMark(values []string) (Mark, error) {
 		m.Run, m.Render = render, true
 	}
 	return m, m.Check()
+}
+
+// plainMark reads a mark as nearly all are written, character by character as above, and nothing else: it
+// costs a tenth of reading a structured field.
+func plainMark(v string) (m Mark, plain bool) {
+	page, rest, found := strings.Cut(strings.TrimPrefix(v, `"`), `"; `)
+	name, run, named := strings.Cut(rest, `="`)
+	if !found || !named || v[0] != '"' || name != "build" && name != "render" || !strings.HasSuffix(run, `"`) {
+		return m, false
+	}
+	run = run[:len(run)-1]
+	for _, text := range []string{page, run} {
+		for i := range len(text) {
+			if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+				return m, false
+			}
+		}
+	}
+	return Mark{Page: page, Run: run, Render: name == "render"}, true
 }
 
 // parameter returns a parameter as text: a string, or a number.

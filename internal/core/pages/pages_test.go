@@ -2,6 +2,7 @@ package pages_test
 
 import (
 	"encoding/json"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -34,6 +35,33 @@ func TestParseMark(t *testing.T) {
 		if _, err := pages.ParseMark([]string{header}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", header, err)
 		}
+	}
+}
+
+// TestPlainMarksAreStructuredFields reads marks with what may be wrong with them twice: a space before makes
+// them be read as a structured field.
+func TestPlainMarksAreStructuredFields(t *testing.T) {
+	r := rand.New(rand.NewPCG(8400, 9651))
+	pieces := []string{`"`, `/x`, `; `, `;`, `build=`, `render=`, `"42"`, `42`, `\"`, `\`, `é`, "\x7f", ` `, `?1`, ``}
+	good := 0
+	for range 20_000 {
+		v := `"/x"; build="42"`
+		for range r.IntN(3) {
+			at := r.IntN(len(v) + 1)
+			to := min(len(v), at+r.IntN(3))
+			v = v[:at] + pieces[r.IntN(len(pieces))] + v[to:]
+		}
+		a, errA := pages.ParseMark([]string{v})
+		b, errB := pages.ParseMark([]string{" " + v})
+		if (errA == nil) != (errB == nil) || errA == nil && a != b {
+			t.Fatalf("%q is %+v (%v), and as a structured field %+v (%v)", v, a, errA, b, errB)
+		}
+		if errA == nil {
+			good++
+		}
+	}
+	if good < 5000 {
+		t.Errorf("only %d were marks", good)
 	}
 }
 

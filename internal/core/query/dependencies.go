@@ -5,12 +5,14 @@ import (
 	"sort"
 
 	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/memo"
 	"ubiquon/internal/core/model"
 )
 
 // Dependencies says what the result of the query was made of.
 func Dependencies(q *Query, r *Result) *invalidation.Set {
 	d := dependencies{
+		q:        q,
 		set:      &invalidation.Set{Edition: q.Edition, Deadline: r.Deadline},
 		vain:     map[string]bool{},
 		sequence: r.Sequence,
@@ -22,7 +24,7 @@ func Dependencies(q *Query, r *Result) *invalidation.Set {
 		if locale == "" {
 			locale = res.Locale
 		}
-		read := root.Selection.reads("")
+		read := d.reads(&root.Selection, "")
 		d.rows(locale, &root.Selection, res.Rows)
 		d.used(root, locale, read, res)
 		switch root.By {
@@ -69,11 +71,29 @@ func (d *dependencies) path(root *Root, res *RootResult) {
 }
 
 type dependencies struct {
+	q        *Query
 	set      *invalidation.Set
 	linked   bool // only then can the same document have been read twice
 	vain     map[string]bool
 	sequence int64
 	triggers map[*Root]invalidation.TimeTriggers
+	// last is what reads was asked for last, and lastReads what it said.
+	last      readsKey
+	lastReads []string
+}
+
+// reads are those of a selection, for entries of a type.
+func (d *dependencies) reads(s *Selection, typ string) []string {
+	if key := (readsKey{s, typ}); d.last != key { // rows of one kind come together
+		d.last, d.lastReads = key, memo.Of(d.q.Memo, key, func() []string { return slices.Clip(s.reads(typ)) })
+	}
+	return d.lastReads
+}
+
+// readsKey is under what the fields are kept that a selection reads.
+type readsKey struct {
+	selection *Selection
+	typ       string
 }
 
 // list adds what a result shows of a list; target is the entry that is referred to,
@@ -149,14 +169,7 @@ func (d *dependencies) list(root *Root, locale, target string, res *RootResult) 
 
 // place is where the row stands in the order that it was read in.
 func (r *Row) place(order []Sort) invalidation.SortKey {
-	values := make([]*string, len(order))
-	for k, v := range r.Keys {
-		if v != nil {
-			text := string(v)
-			values[k] = &text
-		}
-	}
-	return invalidation.NewSortKey(order, values, r.ID)
+	return invalidation.SortKeyOf(order, r.Keys, r.ID)
 }
 
 // pathSort is the order of the paths of one locale.
@@ -213,6 +226,7 @@ func (d *dependencies) paths(root *Root, res *RootResult) {
 			if tag == to {
 				l.Window.Before = behind(last.Path)
 			}
+			l.Updated = len(root.PathFields) == 0 || slices.Contains(root.PathFields, "updated")
 			for _, p := range res.Paths {
 				if p.Locale == tag && p.Type == t {
 					l.Window.Rows = append(l.Window.Rows, invalidation.NewSortKey(pathSort, []*string{&p.Path}, p.Entry))

@@ -375,3 +375,12 @@ func ofTypes(types []*model.Type) string {
 	}
 	return " in " + types[0].Name
 }
+
+// IsText tells whether a field's value is a single text.
+func IsText(f *model.Field) bool {
+	switch f.Kind {
+	case model.Text, model.Slug, model.Choice, model.Date, model.DateTime:
+		return !f.Several
+	}
+	return false
+}

@@ -8,6 +8,7 @@ import (
 	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/filter"
 	"ubiquon/internal/core/invalidation"
+	"ubiquon/internal/core/memo"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/picture"
 )
@@ -44,6 +45,8 @@ const (
 type Query struct {
 	Edition string `json:"edition"`
 	Roots   []Root `json:"roots"`
+	// Memo is there once the query is prepared.
+	Memo memo.Memo `json:"-"`
 }
 
 // Root is one list or one entry.
@@ -71,8 +74,10 @@ type Root struct {
 	// Offset skips the first entries; not with After or Before.
 	Offset int `json:"offset,omitempty"`
 	// Types whose paths are listed, for ByPaths.
-	Types []string  `json:"types,omitempty"`
-	After *Position `json:"after,omitempty"`
+	Types []string `json:"types,omitempty"`
+	// PathFields are those of a PathRow that are shown, for ByPaths; none for all.
+	PathFields []string  `json:"pathFields,omitempty"`
+	After      *Position `json:"after,omitempty"`
 	// Before asks for the last entries before a place; not both.
 	Before *Position `json:"before,omitempty"`
 	// Last asks for the list's end: the last entries, before Before if given.
@@ -81,6 +86,8 @@ type Root struct {
 	Selection Selection `json:"selection"`
 	// Shows is what the answer shows of a list besides its entries.
 	Shows Shows `json:"-"`
+	// mark is that of its list, once the query is prepared.
+	mark string
 }
 
 // Shows says what an answer shows of a list besides its entries.
@@ -218,15 +225,6 @@ var textParts = []string{
 // PartOf returns the part of that name.
 func PartOf(as, name string) Part {
 	return Part{As: as, Name: name, Text: slices.Contains(textParts, name)}
-}
-
-// IsText tells whether a field's value is a single text.
-func IsText(f *model.Field) bool {
-	switch f.Kind {
-	case model.Text, model.Slug, model.Choice, model.Date, model.DateTime:
-		return !f.Several
-	}
-	return false
 }
 
 // ListPart is one member of a list's form as GraphQL has it: nodes, edges,

@@ -66,11 +66,11 @@ func (d *dependencies) usedBelow(s *Selection, locale string, all bool) {
 		p := &s.Picks[i]
 		switch {
 		case p.List != nil:
-			d.use(p.List.Type, locale, append(p.List.reads(), p.List.Selection.reads("")...))
+			d.use(p.List.Type, locale, append(p.List.reads(), d.reads(&p.List.Selection, "")...))
 			d.filtered(p.List, locale)
 		case p.Link != nil && p.Kind != PickInner:
 			for _, t := range p.Types {
-				read := p.Link.reads(t)
+				read := d.reads(p.Link, t)
 				if all {
 					read = append(read, model.AllFields) // it shows the slug of those that have one
 				}
@@ -126,7 +126,7 @@ func (d *dependencies) rows(locale string, s *Selection, rows []*Row) {
 	for i, row := range rows {
 		if row.ID != "" { // a record or block is part of its entry
 			if i == 0 || row.Type != rows[i-1].Type {
-				read = s.reads(row.Type)
+				read = d.reads(s, row.Type)
 			}
 			d.set.Entries = append(d.set.Entries, invalidation.Entry{ID: row.ID, Locale: locale, Fields: read})
 			d.labels(locale, s, row)

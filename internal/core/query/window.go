@@ -172,6 +172,9 @@ func fits(kind model.Kind, v *string) bool {
 }
 
 func (r *Root) listMark() string {
+	if r.mark != "" {
+		return r.mark
+	}
 	src, _ := json.Marshal([]any{r.Type, r.Locale, r.Field, r.Sort, r.Filter})
 	sum := sha256.Sum256(src)
 	return base64.RawURLEncoding.EncodeToString(sum[:6])

@@ -14,6 +14,8 @@ out.none = await reader.one("piers", "nowhere");
 out.at = (await reader.at("/routes/loop", { fields: ["id"] })).id;
 out.paths = (await Array.fromAsync?.(reader.paths()) ?? []).map((p) => p.path);
 if (!Array.fromAsync) for await (const p of reader.paths()) out.paths.push(p.path);
+out.few = [];
+for await (const p of reader.paths({ fields: ["path"] })) out.few.push(Object.keys(p).join());
 out.graphql = (await reader.graphql("{ piers { totalCount } }")).piers.totalCount;
 out.refused = await reader.list("piers", { fields: ["nmae"] }).catch(failure);
 out.mark = pageMark(reader.sequence) === `<meta name="ubiquon-sequence" content="${reader.sequence}">` && reader.sequence > 0;

@@ -4,6 +4,8 @@ package contentapi
 
 import (
 	"log/slog"
+	"strconv"
+	"sync/atomic"
 
 	"ubiquon/internal/environment"
 	"ubiquon/internal/server/guard"
@@ -18,6 +20,24 @@ type API struct {
 	// batch and trustedOnly are those of Options.
 	batch       int
 	trustedOnly bool
+	// sequence is the header that was written last: until something changes it is that of most answers.
+	sequence atomic.Pointer[sequenceHeader]
+}
+
+// sequenceHeader is a sequence as a header has it.
+type sequenceHeader struct {
+	number int64
+	values []string
+}
+
+// sequenceValues is a sequence as a header has it. Nobody changes it.
+func (s *API) sequenceValues(number int64) []string {
+	last := s.sequence.Load()
+	if last == nil || last.number != number {
+		last = &sequenceHeader{number, []string{strconv.FormatInt(number, 10)}}
+		s.sequence.Store(last)
+	}
+	return last.values[:1:1]
 }
 
 // Options of New.

@@ -157,6 +157,9 @@ func (s *API) rest(
 // WithoutHiddenTypes is an error of compiling a read as the reader may know it: what it says of
 // types that they may not read is said to nobody else.
 func WithoutHiddenTypes(rights access.Rights, edition string, err error) error {
+	if err == nil {
+		return nil
+	}
 	var wrong *query.Error
 	if !errors.As(err, &wrong) {
 		return err
@@ -172,7 +175,7 @@ func WithoutHiddenTypes(rights access.Rights, edition string, err error) error {
 // readsAnyOf tells whether the rights are to read entries of a type, in some locale at
 // least.
 func readsAnyOf(rights access.Rights, edition, typ string) bool {
-	return len(rights.Types(access.Read, edition, []string{typ})) > 0
+	return rights.Some(access.Read, edition, typ)
 }
 
 // NeedOf is the grant that a path below the edition takes at least.
@@ -334,7 +337,7 @@ func (s *API) setHeaders(
 	} else if ends := a.Ends(); !ends.IsZero() {
 		h["Cache-Status"] = []string{hitFor(max(0, time.Until(ends)))}
 	}
-	h["Ubiquon-Sequence"] = []string{strconv.FormatInt(a.Sequence, 10)}
+	h["Ubiquon-Sequence"] = s.sequenceValues(a.Sequence)
 }
 
 // refused answers a read that failed, and remembers it if it was refused for want

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"ubiquon/internal/core/access"
@@ -56,6 +57,11 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*delivery.Plan,
 		}
 		root.Locale, root.Locales = l.Tag, []string{l.Tag}
 	}
+	if text, given := p["fields"]; given {
+		if root.PathFields, err = pathFields(text); err != nil {
+			return nil, err
+		}
+	}
 	if text, given := p["limit"]; given {
 		var n int
 		if _, err := fmt.Sscanf(text+" ", "%d ", &n); err != nil || n < 1 || n > query.MaxPaths {
@@ -94,6 +100,49 @@ func planPaths(m *model.Model, edition string, r *http.Request) (*delivery.Plan,
 	return plan, nil
 }
 
+// rowFields are the members of a query.PathRow, in order.
+var rowFields = []string{"entry", "type", "locale", "path", "updated"}
+
+// showRow writes a row as JSON with the members that are asked for; none for all.
+func showRow(p *query.PathRow, fields []string) json.RawMessage {
+	if len(fields) == 0 {
+		fields = rowFields
+	}
+	out := []byte{'{'}
+	for i, value := range []string{p.Entry, p.Type, p.Locale, p.Path, p.Updated} {
+		if name := rowFields[i]; slices.Contains(fields, name) {
+			text, _ := json.Marshal(value) // a text
+			if len(out) > 1 {
+				out = append(out, ',')
+			}
+			out = append(append(append(out, '"'), name+`":`...), text...)
+		}
+	}
+	return append(out, '}')
+}
+
+// pathFields reads which members of a query.PathRow are asked for, and returns them in the order of
+// the answer; none for all.
+func pathFields(text string) ([]string, error) {
+	asked := strings.Split(text, ",")
+	for _, name := range asked {
+		if !slices.Contains(rowFields, name) {
+			return nil, &query.Error{
+				Parameter: "fields",
+				Detail:    fmt.Sprintf("there is no field %q; there are %s", name, strings.Join(rowFields, ", ")),
+				Hint:      strings.TrimPrefix(strictyaml.DidYouMean(name, rowFields), "; "),
+			}
+		}
+	}
+	out := slices.DeleteFunc(slices.Clone(rowFields), func(name string) bool {
+		return !slices.Contains(asked, name)
+	})
+	if len(out) == len(rowFields) {
+		return nil, nil
+	}
+	return out, nil
+}
+
 func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map[string][]string) delivery.Rendered {
 	out := delivery.Rendered{Status: http.StatusOK, Header: base}
 	window := map[string]any{"limit": root.Limit, "next": nil}
@@ -107,9 +156,11 @@ func renderPaths(u *url.URL, root *query.Root, found *query.RootResult, base map
 		window["next"] = next
 		out.Header = with(base, "Link", "<"+to.RequestURI()+`>; rel="next"`)
 	}
-	src, _ := json.Marshal(
-		map[string]any{"items": append([]query.PathRow{}, found.Paths...), "window": window},
-	) // texts
+	items := make([]json.RawMessage, len(found.Paths))
+	for i := range found.Paths {
+		items[i] = showRow(&found.Paths[i], root.PathFields)
+	}
+	src, _ := json.Marshal(map[string]any{"items": items, "window": window}) // texts
 	out.Body = append(src, '\n')
 	return out
 }

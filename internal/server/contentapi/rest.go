@@ -30,7 +30,7 @@ var (
 	}
 	idParameters    = []string{"fields", "shape", "locale", "revision"}
 	pathParameters  = []string{"fields", "shape", "locale", "path"}
-	pathsParameters = []string{"type", "locale", "limit", "after"}
+	pathsParameters = []string{"type", "locale", "fields", "limit", "after"}
 )
 
 // PlanREST compiles a REST request; rest is its path below the edition. files makes the addresses of

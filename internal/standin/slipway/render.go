@@ -58,6 +58,7 @@ type page struct {
 	Title    string
 	Items    []any
 	Item     any
+	Preview  string // the path, of a page in preview
 	Lists    map[string][]any
 	Settings any
 }

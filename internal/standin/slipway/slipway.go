@@ -88,6 +88,7 @@ func Open(o Options) (*Slipway, error) {
 	s.mux.HandleFunc("POST /build", s.call)
 	s.mux.HandleFunc("GET /builds", s.list)
 	s.mux.HandleFunc("GET /preview", s.preview)
+	s.mux.HandleFunc("GET /preview/end", s.endPreview)
 	s.mux.HandleFunc("GET /", s.serve)
 	return s, nil
 }
@@ -139,6 +140,9 @@ func (s *Slipway) list(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (s *Slipway) serve(w http.ResponseWriter, r *http.Request) {
+	if s.showPreview(w, r) {
+		return
+	}
 	if _, err := os.Stat(s.current()); err != nil {
 		http.Error(w, "No site has been built yet.", http.StatusServiceUnavailable)
 		return

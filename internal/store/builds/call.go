@@ -2,6 +2,7 @@ package builds
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"time"
 
@@ -13,11 +14,13 @@ import (
 
 // NextCall returns the build that the site is to be called for now, or nil and
 // how long to wait until there may be one. The build is marked as running and
-// is returned again, with the same id, unless Called confirms the call in time.
+// is returned again, with the same id, unless Called confirms the call in time. The site has a
+// Build.
 func (bs *Builds) NextCall(
-	ctx context.Context, site string, call *rebuild.Call,
+	ctx context.Context, site string, is *rebuild.Site,
 ) (due *rebuild.Build, wait time.Duration, err error) {
 	wait = time.Minute
+	call := is.Build
 	err = pgx.BeginFunc(ctx, bs.db.Conns(ctx), func(tx pgx.Tx) error {
 		waiting, running, now, err := bs.lockSite(ctx, tx, site)
 		if err != nil {
@@ -45,7 +48,7 @@ func (bs *Builds) NextCall(
 		} else if at := call.Due(waiting); now.Before(at) {
 			wait = at.Sub(now)
 			return nil
-		} else if at, again, err := bs.narrow(ctx, tx, waiting, call, now, now.Sub(at)); err != nil {
+		} else if at, again, err := bs.narrow(ctx, tx, waiting, is, now, now.Sub(at)); err != nil {
 			return err
 		} else if waiting.State == rebuild.Skipped || again {
 			wait = at
@@ -75,13 +78,13 @@ const (
 // narrow says which pages a build that is due is to render, and skips it if that is none. again
 // says that this is not known yet, and is to be asked after the wait.
 func (bs *Builds) narrow(
-	ctx context.Context, tx pgx.Tx, b *rebuild.Build, call *rebuild.Call, now time.Time, late time.Duration,
+	ctx context.Context, tx pgx.Tx, b *rebuild.Build, is *rebuild.Site, now time.Time, late time.Duration,
 ) (wait time.Duration, again bool, err error) {
 	b.Pages = pages.All()
 	if b.AskedByPerson() {
 		return 0, false, nil
 	}
-	s, err := bs.pages.ScopeIn(ctx, tx, b.Site, b.Sequence)
+	s, err := bs.pages.ScopeIn(ctx, tx, b.Site, b.Sequence, is.RefreshedUpTo())
 	switch {
 	case err != nil || !s.Known || s.Whole:
 		return 0, false, err
@@ -90,9 +93,13 @@ func (bs *Builds) narrow(
 	case s.Behind:
 		b.Note(now, nil, "it is not known which pages are stale: all are built")
 		return 0, false, nil
-	case len(s.Stale) == 0 && call.Skips(b):
+	case len(s.Stale) == 0 && is.Build.Skips(b):
 		b.State, b.Finished, b.NotBefore = rebuild.Skipped, &now, nil
-		b.Note(now, nil, "not built: no page of the site shows anything else by this")
+		why := "not built: no page of the site shows anything else by this"
+		if s.Refreshed > 0 {
+			why = fmt.Sprintf("not built: the pages that are stale are refreshed instead: %d", s.Refreshed)
+		}
+		b.Note(now, nil, "%s", why)
 		return 0, false, bs.putBuild(ctx, tx, b)
 	case len(s.Stale) > 0 && len(s.Stale) <= pages.MostListed:
 		b.Pages = s.Stale

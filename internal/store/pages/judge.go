@@ -17,6 +17,8 @@ type Answered struct {
 	// Since is the change by which it does, with its causes.
 	Since  int64
 	Causes []rebuild.Cause
+	// Hits is how often it was asked for.
+	Hits int64
 }
 
 // Round is what the keeper of a ledger has found out.
@@ -49,8 +51,8 @@ func (j *Judged) News() bool { return j.Since != nil && (j.Was == nil || j.Chang
 func (p *Pages) locked(ctx context.Context, site, node string, f func(tx pgx.Tx, c Claimed) error) error {
 	return pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
 		var c Claimed
-		err := tx.QueryRow(ctx, `select position, batch, lost from page_ledger where environment = $1 and site = $2
-			and claimed_by = $3 for update`, p.environment, site, node).Scan(&c.Position, &c.Batch, &c.Lost)
+		err := tx.QueryRow(ctx, `select position, batch from page_ledger where environment = $1 and site = $2
+			and claimed_by = $3 for update`, p.environment, site, node).Scan(&c.Position, &c.Batch)
 		if errors.Is(err, pgx.ErrNoRows) {
 			return ErrNotOurs
 		}
@@ -67,18 +69,20 @@ func (p *Pages) Commit(
 	ctx context.Context, site, node string, r Round, then func(tx pgx.Tx, judged []Judged) error,
 ) error {
 	return p.locked(ctx, site, node, func(tx pgx.Tx, was Claimed) error {
-		var ids, sinces []int64
+		var ids, sinces, hits []int64
 		var marks, causes []string
 		for i := range r.Answers {
 			a := &r.Answers[i]
 			ids, marks, sinces = append(ids, a.Read), append(marks, a.Answer), append(sinces, a.Since)
-			causes = append(causes, causesText(a.Causes))
+			causes, hits = append(causes, causesText(a.Causes)), append(hits, a.Hits)
 		}
 		if len(ids) > 0 {
-			if _, err := tx.Exec(ctx, `update page_read r set mark = n.mark, since = n.since, causes = n.causes::jsonb
-				from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[]) as n (id, mark, since, causes)
+			if _, err := tx.Exec(ctx, `update page_read r set mark = n.mark, since = n.since, hits = n.hits,
+					causes = n.causes::jsonb
+				from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::bigint[])
+					as n (id, mark, since, causes, hits)
 				where r.environment = $1 and r.site = $2 and r.id = n.id`,
-				p.environment, site, ids, marks, sinces, causes); err != nil {
+				p.environment, site, ids, marks, sinces, causes, hits); err != nil {
 				return err
 			}
 		}
@@ -117,12 +121,12 @@ const judging = `with touched as (
 		union select page from page_use where environment = $1 and site = $2 and sequence > $6 and sequence <= $7
 		union select unnest($8::text[])
 	), differing as (
-		select u.page, r.since, r.causes, r.mark from touched t
+		select u.page, r.since, r.causes, r.mark, r.hits from touched t
 		join page_use u on u.environment = $1 and u.site = $2 and u.page = t.path
 		join page_read r on r.environment = $1 and r.site = $2 and r.id = u.read
 		where r.mark <> u.mark and u.sequence <= $7
 	), judged as (
-		select page, min(since) as since, max(since) as changed, bool_or(mark like '404 %') as gone,
+		select page, min(since) as since, max(since) as changed, bool_or(mark like '404 %') as gone, max(hits) as hits,
 			(select coalesce(jsonb_agg(c), '[]') from (select distinct c from differing e,
 				jsonb_array_elements(e.causes) c where e.page = d.page limit 20) as few) as causes
 		from differing d group by page
@@ -133,7 +137,8 @@ const judging = `with touched as (
 	update page p set
 		stale_since = case when j.page is not null then coalesce(p.stale_since, j.since) end,
 		stale_at = case when j.page is not null then coalesce(p.stale_at, clock_timestamp()) end,
-		causes = coalesce(j.causes, '[]'), gone = coalesce(j.gone, false), changed = coalesce(j.changed, 0)
+		causes = coalesce(j.causes, '[]'), gone = coalesce(j.gone, false), changed = coalesce(j.changed, 0),
+		hits = coalesce(j.hits, p.hits)
 	from before b left join judged j on j.page = b.path
 	where p.environment = $1 and p.site = $2 and p.path = b.path
 	returning p.path, p.stale_since, b.stale_since, p.changed, b.changed, p.causes, p.gone`

@@ -11,7 +11,7 @@ import (
 // List returns pages of a site, by path, with what they read.
 func (p *Pages) List(ctx context.Context, f api.PageFilter, reads []int64) ([]api.SitePage, error) {
 	rows, err := p.db.Conns(ctx).Query(ctx, `select p.path, p.registered, cardinality(p.renders) > 0, p.stale_since,
-			p.stale_at, p.causes, p.gone, p.told, p.attempts, p.failed,
+			p.stale_at, p.causes, p.gone, p.told, p.attempts, p.failed, p.hits,
 			array(select distinct r.request from page_use u join page_read r on r.environment = $1 and r.site = $2
 				and r.id = u.read where u.environment = $1 and u.site = $2 and u.page = p.path order by 1)
 		from page p where p.environment = $1 and p.site = $2 and p.path > $3 and p.path <> ''
@@ -26,7 +26,7 @@ func (p *Pages) List(ctx context.Context, f api.PageFilter, reads []int64) ([]ap
 	}
 	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (one api.SitePage, err error) {
 		err = r.Scan(&one.Page, &one.Registered, &one.OnDemand, &one.StaleSince, &one.StaleAt, &one.Causes, &one.Gone,
-			&one.Told, &one.Attempts, &one.Failed, &one.Reads)
+			&one.Told, &one.Attempts, &one.Failed, &one.Hits, &one.Reads)
 		return one, err
 	})
 }
@@ -39,13 +39,13 @@ func (p *Pages) Ledger(ctx context.Context, site string) (api.PageLedger, error)
 			(select count(*) from page_read where environment = $1 and site = $2),
 			exists (select from page where environment = $1 and site = $2 and path = '' and stale_since is not null),
 			l.lost, l.batch - l.judged + (select count(*) from build where environment = $1 and site = $2 and not promoted
-				and state in ('finished', 'failed'))
+				and state in ('finished', 'failed')), l.whole_types
 		from page_ledger l where l.environment = $1 and l.site = $2`, p.environment, site)
 	if err != nil {
 		return api.PageLedger{}, err
 	}
 	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (l api.PageLedger, err error) {
-		err = r.Scan(&l.Position, &l.Pages, &l.Stale, &l.Reads, &l.Structure, &l.Lost, &l.Unjudged)
+		err = r.Scan(&l.Position, &l.Pages, &l.Stale, &l.Reads, &l.Structure, &l.Lost, &l.Unjudged, &l.WholeTypes)
 		return l, err
 	})
 	if err == nil && len(out) == 0 {

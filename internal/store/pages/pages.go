@@ -65,9 +65,11 @@ func (p *Pages) Now(ctx context.Context) (now time.Time, err error) {
 }
 
 // Register stores registrations of a site. Everything that the node held before taken is among
-// them or stored already. With lost set, some are missing: the site is stale as a whole.
+// them or stored already. With lost set, some are missing: the site is stale as a whole. Of a ledger that
+// has no place for more, the types are noted that the others read: types tells those of a request.
 func (p *Pages) Register(
 	ctx context.Context, site, node string, all []Registration, taken time.Time, lost bool,
+	types func(request string) []string,
 ) error {
 	return pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `insert into page_ledger (environment, site) values ($1, $2)
@@ -77,16 +79,16 @@ func (p *Pages) Register(
 		var batch int64
 		var full bool
 		if err := tx.QueryRow(ctx, `update page_ledger set batch = batch + 1,
-				lost = case when $3 or "full" then coalesce(lost, position) else lost end,
-				lost_at = case when $3 or "full" then coalesce(lost_at, clock_timestamp()) else lost_at end
+				lost = case when $3 then coalesce(lost, position) else lost end,
+				lost_at = case when $3 then clock_timestamp() else lost_at end
 			where environment = $1 and site = $2 returning batch, "full"`, p.environment, site, lost).
 			Scan(&batch, &full); err != nil {
 			return err
 		}
-		if full {
-			all = nil
+		all, err := named(ctx, tx, p.environment, site, all)
+		if err == nil && full {
+			all, err = withPlace(ctx, tx, p.environment, site, all, types)
 		}
-		all, err := p.named(ctx, tx, site, all)
 		if err != nil {
 			return err
 		}
@@ -101,7 +103,9 @@ func (p *Pages) Register(
 
 // named gives the runs of builds the ids of the builds, leaves out those of builds that have
 // failed, and what is there twice.
-func (p *Pages) named(ctx context.Context, tx pgx.Tx, site string, all []Registration) ([]Registration, error) {
+func named(
+	ctx context.Context, tx pgx.Tx, environment, site string, all []Registration,
+) ([]Registration, error) {
 	runs := map[string]string{}
 	for _, r := range all {
 		if !r.Render {
@@ -115,7 +119,7 @@ func (p *Pages) named(ctx context.Context, tx pgx.Tx, site string, all []Registr
 	if len(names) > 0 {
 		rows, err := tx.Query(ctx, `select number::text, id::text, state in ('failed', 'cancelled', 'skipped') from build
 			where environment = $1 and site = $2 and (number::text = any($3) or id::text = any($3))`,
-			p.environment, site, names)
+			environment, site, names)
 		if err != nil {
 			return nil, err
 		}
@@ -224,9 +228,12 @@ var ErrNotOurs = errors.New("another node keeps this ledger")
 // Claimed is where a ledger stands.
 type Claimed struct {
 	Position, Batch int64
-	Lost            *int64
+	// Whole are the types of which a change makes all of the site stale.
+	Whole []string
 	// Ended says that there are builds to be promoted.
 	Ended bool
+	// Unasked says that all of the site is stale, and that no build waits or runs that is for that.
+	Unasked bool
 }
 
 // Claim takes or keeps a ledger for a node; ok is false if there is none, or another node keeps it.
@@ -234,9 +241,11 @@ func (p *Pages) Claim(ctx context.Context, site, node string) (c Claimed, ok boo
 	err = p.db.Conns(ctx).QueryRow(ctx, `update page_ledger set claimed_by = $3,
 			claimed_until = clock_timestamp() + interval '`+claimFor+`'
 		where environment = $1 and site = $2 and (claimed_by = $3 or claimed_until < clock_timestamp())
-		returning position, batch, lost, exists (select from build b where b.environment = $1 and b.site = $2
-			and not b.promoted and b.state in ('finished', 'failed'))`, p.environment, site, node).
-		Scan(&c.Position, &c.Batch, &c.Lost, &c.Ended)
+		returning position, batch, whole_types, exists (select from build b where b.environment = $1 and b.site = $2
+			and not b.promoted and b.state in ('finished', 'failed')),
+			lost is not null and not exists (select from build b where b.environment = $1 and b.site = $2
+				and (b.state = 'waiting' or b.state = 'running' and b.called > lost_at))`, p.environment, site, node).
+		Scan(&c.Position, &c.Batch, &c.Whole, &c.Ended, &c.Unasked)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return c, false, nil
 	}
@@ -266,37 +275,6 @@ func (p *Pages) Reads(ctx context.Context, site string, after int64) ([]Read, er
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Read])
-}
-
-// The size of a ledger up to which registrations are stored. Beyond, they count as lost: the site is
-// stale as a whole.
-const (
-	mostPages = 100_000
-	mostReads = 300_000
-)
-
-// Sweep forgets pages on demand that were not rendered for so long, and requests that no page uses any
-// more; it returns the ids of these. It finds out, too, whether the ledger is full.
-func (p *Pages) Sweep(ctx context.Context, site, node string, keepRenders time.Duration) (gone []int64, err error) {
-	err = p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
-		if _, err := tx.Exec(ctx, `delete from page where environment = $1 and site = $2 and cardinality(renders) > 0
-			and registered < clock_timestamp() - $3::interval`, p.environment, site, keepRenders); err != nil {
-			return err
-		}
-		rows, err := tx.Query(ctx, `delete from page_read r where environment = $1 and site = $2 and not exists (select
-			from page_use u where u.environment = $1 and u.site = $2 and u.read = r.id) returning id`, p.environment, site)
-		if err != nil {
-			return err
-		}
-		if gone, err = pgx.CollectRows(rows, pgx.RowTo[int64]); err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, `update page_ledger set "full" = (select count(*) from page where environment = $1
-				and site = $2) > $3 or (select count(*) from page_read where environment = $1 and site = $2) > $4
-			where environment = $1 and site = $2`, p.environment, site, mostPages, mostReads)
-		return err
-	})
-	return gone, err
 }
 
 // Analyse has the database count what is in the ledgers: it finds few among many in another way than

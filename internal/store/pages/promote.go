@@ -76,9 +76,8 @@ func (p *Pages) promote(ctx context.Context, tx pgx.Tx, site string, e *ended) e
 	return tx.SendBatch(ctx, &b).Close()
 }
 
-// Lost notes that nodes have gone that held registrations of a site: it is stale as a whole.
-// then is told in the same transaction if there were any.
-func (p *Pages) Lost(ctx context.Context, site, node string, then func(pgx.Tx) error) (lost bool, err error) {
+// Lost notes that nodes have gone that held registrations of a site, if so: it is stale as a whole.
+func (p *Pages) Lost(ctx context.Context, site, node string) (lost bool, err error) {
 	err = p.locked(ctx, site, node, func(tx pgx.Tx, _ Claimed) error {
 		tag, err := tx.Exec(ctx, `with gone as (
 				delete from page_buffer b where environment = $1 and site = $2 and not exists (select from node n
@@ -86,10 +85,8 @@ func (p *Pages) Lost(ctx context.Context, site, node string, then func(pgx.Tx) e
 				returning 1
 			) update page_ledger set lost = coalesce(lost, position), lost_at = clock_timestamp()
 			where environment = $1 and site = $2 and exists (select from gone)`, p.environment, site)
-		if lost = tag.RowsAffected() > 0; err != nil || !lost {
-			return err
-		}
-		return then(tx)
+		lost = tag.RowsAffected() > 0
+		return err
 	})
 	return lost, err
 }
@@ -102,12 +99,16 @@ type Scope struct {
 	Behind bool
 	// Whole says that the structure is stale, or that registrations are missing.
 	Whole bool
-	// Stale are the pages that are, at most pages.MostListed and one.
+	// Stale are the pages that are, at most pages.MostListed and one; none of a site that is refreshed
+	// by that, and not built.
 	Stale []string
+	// Refreshed counts the pages of which the site is told instead.
+	Refreshed int
 }
 
-// ScopeIn tells what a build is to render that reads content as of a sequence.
-func (p *Pages) ScopeIn(ctx context.Context, tx pgx.Tx, site string, sequence int64) (Scope, error) {
+// ScopeIn tells what a build is to render that reads content as of a sequence, of a site that is
+// refreshed as its rebuild.Site.RefreshedUpTo says.
+func (p *Pages) ScopeIn(ctx context.Context, tx pgx.Tx, site string, sequence int64, upTo int) (Scope, error) {
 	var s Scope
 	rows, err := tx.Query(ctx, `select l.position < $3 or exists (select from build b where b.environment = $1
 				and b.site = $2 and not b.promoted and b.state = 'finished'),
@@ -121,5 +122,12 @@ func (p *Pages) ScopeIn(ctx context.Context, tx pgx.Tx, site string, sequence in
 	_, err = pgx.ForEachRow(rows, []any{&s.Behind, &s.Whole, &s.Known, &s.Stale}, func() error { return nil })
 	// The structure sorts first.
 	s.Whole = s.Whole || len(s.Stale) > 0 && s.Stale[0] == pages.Structure
+	if err != nil || s.Whole || len(s.Stale) == 0 || upTo <= 0 {
+		return s, err // a site that is built when asked alone is built then, whatever it was told
+	}
+	all, err := p.StaleIn(ctx, tx, site)
+	if err == nil && !all.Built(upTo) {
+		s.Refreshed, s.Stale = len(s.Stale), nil
+	}
 	return s, err
 }

@@ -1,12 +1,16 @@
 package pages
 
 import (
+	"cmp"
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"ubiquon/internal/api"
+	"ubiquon/internal/core/rebuild"
 )
 
 // Taken are stale pages of which a site is to be told.
@@ -21,28 +25,39 @@ type Taken struct {
 // takenFor is how long taken pages are left to the node that has taken them.
 const takenFor = "2 minutes"
 
-// TakeStale takes pages that are stale by a change that the site was not told of, those
-// that have been so longest first. No other node takes them before Told or NotTold, or for two minutes.
-func (p *Pages) TakeStale(ctx context.Context, site string, most int) (Taken, error) {
+// TakeStale takes pages that are stale by a change that the site was not told of, those whose
+// requests are asked for most first, then those that have been so longest. No other node takes them before
+// Told or NotTold, or for two minutes. None are taken of a site that is to be built instead, as its
+// rebuild.Site.RefreshedUpTo says.
+func (p *Pages) TakeStale(ctx context.Context, site string, most, upTo int) (Taken, error) {
 	var t Taken
 	err := pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
+		if s, err := p.StaleIn(ctx, tx, site); err != nil || s.Built(upTo) {
+			return err
+		}
 		rows, err := tx.Query(ctx, `with t as materialized (select path from page where environment = $1
 				and site = $2 and stale_since is not null and path <> '' and changed > told
 				and coalesce(not_before <= clock_timestamp(), true)
-				order by stale_since, path limit $3 for update skip locked)
-			update page p set not_before = clock_timestamp() + interval '`+takenFor+`', attempts = attempts + 1 from t
+				order by hits desc, stale_since, path limit $3 for update skip locked)
+			update page p set not_before = clock_timestamp() + interval '`+takenFor+`', failed = '',
+				attempts = attempts + 1 from t
 			where p.environment = $1 and p.site = $2 and p.path = t.path
-			returning p.path, p.stale_since, p.causes, p.gone, p.attempts`, p.environment, site, most)
+			returning p.path, p.stale_since, p.causes, p.gone, p.attempts, p.hits`, p.environment, site, most)
 		if err != nil {
 			return err
 		}
 		t.Pages, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (one api.SitePage, err error) {
-			err = r.Scan(&one.Page, &one.StaleSince, &one.Causes, &one.Gone, &one.Attempts)
+			err = r.Scan(&one.Page, &one.StaleSince, &one.Causes, &one.Gone, &one.Attempts, &one.Hits)
 			return one, err
 		})
 		if err != nil || len(t.Pages) == 0 {
 			return err
 		}
+		slices.SortFunc(t.Pages, func(a, b api.SitePage) int {
+			return cmp.Or(
+				cmp.Compare(b.Hits, a.Hits), cmp.Compare(*a.StaleSince, *b.StaleSince), strings.Compare(a.Page, b.Page),
+			)
+		})
 		paths := make([]string, len(t.Pages))
 		for i := range t.Pages {
 			paths[i] = t.Pages[i].Page
@@ -56,17 +71,45 @@ func (p *Pages) TakeStale(ctx context.Context, site string, most int) (Taken, er
 	return t, err
 }
 
+// Stale counts what is stale of a site.
+type Stale struct {
+	// Pages of which the site was not told yet, and those of which it does not take it.
+	Untold, Refused int
+	Structure       bool
+}
+
+// Built tells whether the site is built by that, and not refreshed: see rebuild.Site.RefreshedUpTo.
+func (s Stale) Built(upTo int) bool {
+	return upTo == 0 || upTo != rebuild.AnyNumber && (s.Structure || s.Refused > 0 || s.Untold > upTo)
+}
+
+// StaleIn counts what is stale of a site.
+func (p *Pages) StaleIn(ctx context.Context, tx pgx.Tx, site string) (s Stale, err error) {
+	err = tx.QueryRow(ctx, `select count(*) filter (where path <> '' and changed > told),
+			count(*) filter (where path <> '' and changed <= told and failed <> ''), count(*) filter (where path = '') > 0
+		from page where environment = $1 and site = $2 and stale_since is not null`, p.environment, site).
+		Scan(&s.Untold, &s.Refused, &s.Structure)
+	return s, err
+}
+
 // Told notes that a site was told of stale pages, as of a position. Those that are done are not stale
-// any more by what was known then.
-func (p *Pages) Told(ctx context.Context, site string, paths []string, position int64, done []string) error {
+// any more by what was known then. A site that has refused, for a reason, is told no more, but built. One
+// that has not is told at once of what it did not take before.
+func (p *Pages) Told(
+	ctx context.Context, site string, paths []string, position int64, done []string, refused string,
+) error {
 	return pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
 		var c Claimed
 		if err := tx.QueryRow(ctx, `select position, batch from page_ledger where environment = $1 and site = $2
 			for update`, p.environment, site).Scan(&c.Position, &c.Batch); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `update page set told = $4, attempts = 0, failed = '', not_before = null
-			where environment = $1 and site = $2 and path = any($3)`, p.environment, site, paths, position); err != nil {
+		var b pgx.Batch
+		b.Queue(`update page set told = $4, attempts = 0, not_before = null, failed = $5
+			where environment = $1 and site = $2 and path = any($3)`, p.environment, site, paths, position, refused)
+		b.Queue(`update page set not_before = null where environment = $1 and site = $2 and stale_since is not null
+			and failed <> '' and $3::text = ''`, p.environment, site, refused)
+		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 			return err
 		}
 		if len(done) == 0 {
@@ -114,17 +157,17 @@ func (p *Pages) NextRefresh(ctx context.Context, site string) (time.Duration, er
 	return min(*wait, time.Minute), nil
 }
 
-// LostSince returns since when registrations of a site may be missing, so that it is to be told that
-// all of its pages are stale; 0 if none are.
-func (p *Pages) LostSince(ctx context.Context, site string) (lost int64, err error) {
-	err = p.db.Conns(ctx).QueryRow(ctx, `select coalesce(max(greatest(lost, 1)), 0) from page_ledger
-		where environment = $1 and site = $2 and lost is not null`, p.environment, site).Scan(&lost)
-	return lost, err
+// LostAt returns when all of a site came to be stale, so that it is to be told so; nil if it is not.
+func (p *Pages) LostAt(ctx context.Context, site string) (at *time.Time, err error) {
+	err = p.db.Conns(ctx).QueryRow(ctx, `select max(lost_at) from page_ledger
+		where environment = $1 and site = $2 and lost is not null`, p.environment, site).Scan(&at)
+	return at, err
 }
 
-// ToldAll notes that a site was told that all of its pages are stale, since registrations were lost.
-func (p *Pages) ToldAll(ctx context.Context, site string, lost int64) error {
+// ToldAll notes that a site was told that all of it is stale, as it was found to be at a time: unless
+// it has come to be so again since.
+func (p *Pages) ToldAll(ctx context.Context, site string, at time.Time) error {
 	_, err := p.db.Conns(ctx).Exec(ctx, `update page_ledger set lost = null, lost_at = null where environment = $1
-		and site = $2 and greatest(lost, 1) = $3`, p.environment, site, lost)
+		and site = $2 and lost_at = $3`, p.environment, site, at)
 	return err
 }

@@ -64,10 +64,11 @@ func (rd *Reader) deadlineStatement(
 	) + ") moment on true order by at"
 	known := 0
 	return statement{
-		"extract(epoch from at - now())::text, extract(epoch from at)::text, extract(epoch from now())::text, entry",
-		rest,
-		args,
-		func(raw [][]byte) error {
+		columns: "extract(epoch from at - now())::text, extract(epoch from at)::text, extract(epoch from now())::text, " +
+			"entry",
+		rest: rest,
+		args: args,
+		each: func(raw [][]byte) error {
 			now, err := strconv.ParseFloat(string(raw[2]), 64)
 			res.Now = time.UnixMicro(int64(math.Round(now * 1e6)))
 			if raw[0] == nil || err != nil {

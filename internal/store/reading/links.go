@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ubiquon/internal/core/memo"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/clause"
 )
@@ -76,9 +77,9 @@ func collectLinks(out []*linkRead, locale string, sel *query.Selection, rows []*
 
 // statements are what reads the entries: one statement, and one more when those
 // that refer are to be counted.
-func (l *linkRead) statements(s *Reader, edition string) []statement {
+func (l *linkRead) statements(s *Reader, q *query.Query) []statement {
 	if l.list != nil {
-		return l.backStatements(s, edition)
+		return l.backStatements(s, q.Edition)
 	}
 	var wanted []string
 	for _, p := range l.parents {
@@ -93,20 +94,31 @@ func (l *linkRead) statements(s *Reader, edition string) []statement {
 	if len(l.types) == 1 {
 		only = l.types[0]
 	}
-	r := newReader(l.selection, only)
-	return []statement{
-		{
-			strings.Join(r.columns, ", "),
-			" from document where environment = $1 and edition = $2 and locale = $3 and entry = any($4) and type " +
-				"= any($5)",
-			[]any{s.environment, edition, l.locale, wanted, l.types},
-			func(raw [][]byte) error {
-				row := r.row(raw)
-				l.found[row.ID] = row
-				return nil
-			},
+	known := memo.Of(q.Memo, linkKey{l.selection, only}, func() linkTemplate {
+		r := newReader(l.selection, only)
+		return linkTemplate{r, "select " + strings.Join(r.columns, ", ") + " from document where environment = $1 and " +
+			"edition = $2 and locale = $3 and entry = any($4) and type = any($5)"}
+	})
+	r := known.reader.fresh()
+	return []statement{{
+		text: known.text, args: []any{s.environment, q.Edition, l.locale, wanted, l.types},
+		each: func(raw [][]byte) error {
+			row := r.row(raw)
+			l.found[row.ID] = row
+			return nil
 		},
-	}
+	}}
+}
+
+// linkTemplate is what reads the entries that are linked, and linkKey under what it is kept.
+type linkTemplate struct {
+	reader *reader
+	text   string
+}
+
+type linkKey struct {
+	selection *query.Selection
+	only      string
 }
 
 func (l *linkRead) backStatements(s *Reader, edition string) []statement {
@@ -126,10 +138,10 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 		all = append(
 			all,
 			statement{
-				"p.id, (select count(*)::text from document" + where + ")",
-				" from unnest($4::text[]) as p (id)",
-				slices.Clone(args),
-				func(raw [][]byte) error {
+				columns: "p.id, (select count(*)::text from document" + where + ")",
+				rest:    " from unnest($4::text[]) as p (id)",
+				args:    slices.Clone(args),
+				each: func(raw [][]byte) error {
 					n, err := strconv.Atoi(string(raw[1]))
 					for _, list := range lists[string(raw[0])] {
 						list.Total = n
@@ -148,12 +160,12 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	return append(
 		all,
 		statement{
-			"p.id, d.*",
-			" from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(
+			columns: "p.id, d.*",
+			rest: " from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(
 				columns, ", ",
 			) + from + ") d",
-			args,
-			func(raw [][]byte) error {
+			args: args,
+			each: func(raw [][]byte) error {
 				for _, list := range lists[string(raw[0])] {
 					takeRow(l.list, r, list, raw[1:])
 				}
@@ -172,6 +184,9 @@ func (l *linkRead) attach() {
 				slices.Reverse(p.Lists[l.pick].Rows)
 			}
 			continue
+		}
+		if p.Linked[l.pick] == nil && len(p.Asked[l.pick]) > 0 {
+			p.Linked[l.pick] = make([]*query.Row, 0, len(p.Asked[l.pick]))
 		}
 		for _, id := range p.Asked[l.pick] {
 			if row := l.found[id]; row != nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
+	"ubiquon/internal/core/memo"
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
 	"ubiquon/internal/store/changelog"
@@ -97,7 +98,7 @@ func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most 
 		for i := range q.Roots {
 			next = collectLinks(next, localeOf(&q.Roots[i], &res.Roots[i]), &q.Roots[i].Selection, res.Roots[i].Rows)
 		}
-		return rd.readLinks(ctx, conn, q.Edition, next, budget)
+		return rd.readLinks(ctx, conn, q, next, budget)
 	})
 	return checked(res, version, budget.error(err))
 }
@@ -105,13 +106,13 @@ func (rd *Reader) Read(ctx context.Context, version int64, q *query.Query, most 
 // readLinks reads what references lead to, all of one depth in one round trip, and commits
 // with the last.
 func (rd *Reader) readLinks(
-	ctx context.Context, conn *pgxpool.Conn, edition string, next []*linkRead, budget *bytesLeft,
+	ctx context.Context, conn *pgxpool.Conn, q *query.Query, next []*linkRead, budget *bytesLeft,
 ) error {
 	for len(next) > 0 {
 		var b db.Batch
 		deeper := false
 		for _, l := range next {
-			for _, st := range l.statements(rd, edition) {
+			for _, st := range l.statements(rd, q) {
 				budget.watch(&st)
 				st.queue(&b)
 			}
@@ -166,6 +167,23 @@ type statement struct {
 	rest    string // from and what follows
 	args    []any
 	each    func(raw [][]byte) error
+	// text is the whole of it, and atOnce the whole with the stamp, if it was put together before.
+	text, atOnce string
+}
+
+// template is a statement that is the same each time; take says what takes its rows.
+type template struct {
+	statement
+	take func(out *query.RootResult) func(raw [][]byte) error
+}
+
+func newTemplate(
+	columns []string, rest string, args []any, take func(out *query.RootResult) func(raw [][]byte) error,
+) template {
+	c := strings.Join(columns, ", ")
+	return template{statement{
+		columns: c, rest: rest, args: args, text: "select " + c + rest, atOnce: "select " + c + ", " + stamp + rest,
+	}, take}
 }
 
 // bytesLeft is what the rows of a read may still take.
@@ -201,7 +219,10 @@ func (b *bytesLeft) watch(st *statement) {
 }
 
 func (st statement) queue(b *db.Batch) {
-	b.Query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, "select "+st.columns+st.rest, st.args...)
+	if st.text == "" {
+		st.text = "select " + st.columns + st.rest
+	}
+	b.Query(func(rows pgx.Rows) error { return st.each(rows.RawValues()) }, st.text, st.args...)
 }
 
 // stamp is where the log and the model are, as one more column of a statement.
@@ -212,7 +233,10 @@ const stamp = `(select (select sequence from change where environment = $1 order
 // version along with its rows. Without rows it brings nothing: then found is
 // false, and the statement is run again beside one that asks for them.
 func (rd *Reader) readAtOnce(ctx context.Context, st statement, res *query.Result) (found bool, err error) {
-	sql := "select " + st.columns + ", " + stamp + st.rest
+	sql := st.atOnce
+	if sql == "" {
+		sql = "select " + st.columns + ", " + stamp + st.rest
+	}
 	if t := db.TraceOf(ctx); t != nil {
 		defer t.Began(sql, st.args)()
 	}
@@ -246,9 +270,25 @@ func (rd *Reader) readAtOnce(ctx context.Context, st statement, res *query.Resul
 // argument of each.
 func (rd *Reader) rootStatements(q *query.Query, i int, out *query.RootResult) []statement {
 	root := &q.Roots[i]
-	if root.By == query.ByPath {
+	switch root.By {
+	case query.ByPath:
 		return rd.pathStatements(q, root, out)
+	case query.ByPaths:
+		return pathsStatements(rd.environment, q.Edition, root, out)
 	}
+	templates := memo.Of(q.Memo, rootKey(i), func() []template { return rd.rootTemplates(q, root) })
+	all := make([]statement, len(templates))
+	for i := range templates {
+		all[i] = templates[i].statement
+		all[i].each = templates[i].take(out)
+	}
+	return all
+}
+
+// rootKey is under what the templates of a root are kept.
+type rootKey int
+
+func (rd *Reader) rootTemplates(q *query.Query, root *query.Root) []template {
 	r := newReader(&root.Selection, root.Type)
 	var args clause.Params
 	where := " where environment = " + args.Add(rd.environment, "")
@@ -256,10 +296,6 @@ func (rd *Reader) rootStatements(q *query.Query, i int, out *query.RootResult) [
 		where = clause.WhereType(rd.environment, root.Type)
 	}
 	where += " and edition = " + args.Add(q.Edition, "") + " and locale = " + args.Add(root.Locale, "")
-	one := func(raw [][]byte) error {
-		out.Rows = append(out.Rows, r.row(raw))
-		return nil
-	}
 	switch root.By {
 	case query.BySlug:
 		where += " and slug = " + args.Add(root.Value, "")
@@ -267,12 +303,18 @@ func (rd *Reader) rootStatements(q *query.Query, i int, out *query.RootResult) [
 		where += " and entry = " + args.Add(root.Value, "")
 	case query.BySingle:
 		where += " order by entry limit 1"
-	case query.ByPaths:
-		return pathsStatements(rd.environment, q.Edition, root, out)
 	case query.ByList:
-		return listStatements(root, r, out, where, args)
+		return listTemplates(root, r, where, args)
 	}
-	return []statement{{strings.Join(r.columns, ", "), " from document" + where, args, one}}
+	return []template{newTemplate(
+		r.columns, " from document"+where, args, func(out *query.RootResult) func([][]byte) error {
+			r := r.fresh()
+			return func(raw [][]byte) error {
+				out.Rows = append(out.Rows, r.row(raw))
+				return nil
+			}
+		},
+	)}
 }
 
 // pathStatements finds the entry at a path, in the root's locale or in whichever
@@ -283,23 +325,23 @@ func (rd *Reader) pathStatements(q *query.Query, root *query.Root, out *query.Ro
 	args := []any{rd.environment, q.Edition, root.Value, out.LookedIn(root)}
 	return []statement{
 		{
-			strings.Join(r.columns, ", "),
-			" from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) " +
+			columns: strings.Join(r.columns, ", "),
+			rest: " from document where environment = $1 and edition = $2 and path = $3 and locale = any($4::text[]) " +
 				"order by array_position($4::text[], locale) limit 1",
-			args,
-			func(raw [][]byte) error {
+			args: args,
+			each: func(raw [][]byte) error {
 				out.Rows, out.Locale = append(out.Rows, r.row(raw)), string(raw[locale])
 				return nil
 			},
 		},
 		{
-			"f.entry, f.locale, d.path, d.type",
-			" from former_path f left join document d on d.environment = f.environment and d.edition = $2 and " +
+			columns: "f.entry, f.locale, d.path, d.type",
+			rest: " from former_path f left join document d on d.environment = f.environment and d.edition = $2 and " +
 				"d.entry = f.entry and d.locale = f.locale" +
 				" where f.environment = $1 and f.path = $3 and f.locale = any($4::text[]) order by f.since desc, " +
 				"f.locale limit 100",
-			args,
-			func(raw [][]byte) error {
+			args: args,
+			each: func(raw [][]byte) error {
 				if out.MovedTo == "" {
 					// One that lives nowhere now may come back.
 					out.Formerly = append(out.Formerly, query.Former{Entry: string(raw[0]), Locale: string(raw[1])})
@@ -322,12 +364,12 @@ func pathsStatements(environment, edition string, root *query.Root, out *query.R
 	}
 	return []statement{
 		{
-			"entry, type, locale, path, about ->> 'updated'",
-			" from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not " +
+			columns: "entry, type, locale, path, about ->> 'updated'",
+			rest: " from document where environment = $1 and edition = $2 and locale = any($3::text[]) and path is not " +
 				"null and type = any($4::text[]) and about -> 'locales' ? locale" +
 				from + " order by locale, path limit $5",
-			args,
-			func(raw [][]byte) error {
+			args: args,
+			each: func(raw [][]byte) error {
 				row := query.PathRow{
 					Entry:   string(raw[0]),
 					Type:    string(raw[1]),

@@ -73,6 +73,7 @@ func (rd *Reader) renderRevision(
 func (rd *Reader) atRevision(
 	ctx context.Context, q *query.Query, root *query.Root, st *statement, res *query.Result,
 ) (err error) {
+	st.text = ""
 	st.rest, st.args, err = rd.renderRevision(ctx, q.Edition, root)
 	// What it was made of is more than is noted: others' paths. It is not kept.
 	res.Good = 1

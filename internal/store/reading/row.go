@@ -52,6 +52,11 @@ func newReader(sel *query.Selection, typ string) *reader {
 	return r
 }
 
+// fresh is a reader of the same columns that holds nothing yet.
+func (r *reader) fresh() *reader {
+	return &reader{columns: r.columns, typ: r.typ, cells: r.cells, keys: r.keys, sel: r.sel}
+}
+
 // column returns the place of an expression among the columns, adding it if it
 // is not there yet.
 func (r *reader) column(expression string) int {

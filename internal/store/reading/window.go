@@ -9,37 +9,40 @@ import (
 	"ubiquon/internal/store/clause"
 )
 
-func listStatements(
-	root *query.Root, r *reader, out *query.RootResult, where string, args clause.Params,
-) []statement {
+func listTemplates(root *query.Root, r *reader, where string, args clause.Params) []template {
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
 	where += filtered(root, &args)
-	var all []statement
+	var all []template
 	if root.Count {
-		all = append(
-			all,
-			statement{"count(*)::text", " from document" + where, slices.Clone(args), func(raw [][]byte) (err error) {
-				out.Total, err = strconv.Atoi(string(raw[0]))
-				return err
-			}},
-		)
+		all = append(all, newTemplate([]string{"count(*)::text"}, " from document"+where, slices.Clone(args),
+			func(out *query.RootResult) func([][]byte) error {
+				return func(raw [][]byte) (err error) {
+					out.Total, err = strconv.Atoi(string(raw[0]))
+					return err
+				}
+			}))
 	}
 	if root.Offset > 0 && root.Offset <= query.MaxSkippedKnown {
 		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
 		keys.sorted(root)
 		rest := " from document" + where + inOrder(root) + " limit " + some.Add(root.Offset, "bigint")
-		all = append(all, statement{strings.Join(keys.columns, ", "), rest, some, func(raw [][]byte) error {
-			out.Skipped = append(out.Skipped, keys.placed(raw))
-			return nil
-		}})
+		all = append(all, newTemplate(keys.columns, rest, some, func(out *query.RootResult) func([][]byte) error {
+			return func(raw [][]byte) error {
+				out.Skipped = append(out.Skipped, keys.placed(raw))
+				return nil
+			}
+		}))
 	}
 	from := window(root, r, where, &args)
-	return append(all, statement{strings.Join(r.columns, ", "), from, args, func(raw [][]byte) error {
-		takeRow(root, r, out, raw)
-		return nil
-	}})
+	return append(all, newTemplate(r.columns, from, args, func(out *query.RootResult) func([][]byte) error {
+		r := r.fresh()
+		return func(raw [][]byte) error {
+			takeRow(root, r, out, raw)
+			return nil
+		}
+	}))
 }
 
 // takeRow adds a row to a list, or notes that there is one more.

@@ -62,7 +62,7 @@ export function PreviewPane({ e, locale }: { e: EntryDetail; locale: string }) {
                 <CopyButton text={at.address} label="the link for somebody without an account" />
               </Flex>
               <Flex gap="2" align="start">
-                {both && <Frame title={`Published on ${at.site}`} address={at.public} width={widths[width]} load={shown} />}
+                {both && <Frame title={`Published on ${at.site}`} address={at.public} width={widths[width]} load={shown} visitors />}
                 <Frame title={`Preview on ${at.site}`} address={at.address} width={widths[width]} load={shown} />
               </Flex>
               <Text color="faint" fontSize="12px" mt="1">
@@ -76,8 +76,11 @@ export function PreviewPane({ e, locale }: { e: EntryDetail; locale: string }) {
   );
 }
 
-/** A page of the site at a width of its own, made smaller to fit. It is loaded again when load changes. */
-function Frame({ title, address, width, load }: { title: string; address: string; width: number; load: number }) {
+/**
+ * A page of the site at a width of its own, made smaller to fit. It is loaded again when load changes. With visitors it is
+ * as somebody gets it who has no cookie of the site, that of a preview neither, in browsers that can do so.
+ */
+function Frame({ title, address, width, load, visitors }: { title: string; address: string; width: number; load: number; visitors?: boolean }) {
   const place = useRef<HTMLDivElement>(null);
   const [room, setRoom] = useState(width);
   useEffect(() => {
@@ -98,6 +101,7 @@ function Frame({ title, address, width, load }: { title: string; address: string
         src={address}
         sandbox={own ? "allow-scripts allow-forms" : "allow-scripts allow-forms allow-same-origin allow-popups"}
         referrerPolicy="no-referrer"
+        {...(visitors && { credentialless: true })}
         style={{ width, height: height / scale, border: 0, transform: `scale(${scale})`, transformOrigin: "0 0" }}
       />
     </Box>

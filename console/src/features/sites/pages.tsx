@@ -47,6 +47,12 @@ export function SitePagesPage() {
           </Text>
         )}
       </Flex>
+      {ledger?.wholeTypes && (
+        <Text role="note" mb="4">
+          The site has more pages than are known one by one (knownUpTo): any change of {ledger.wholeTypes.includes("") ? "any type" : ledger.wholeTypes.join(", ")} makes all of it
+          stale.
+        </Text>
+      )}
       <Failure error={check.error} />
       {check.data && (
         <Box role="status" mb="4">
