@@ -72,7 +72,7 @@ func (a *Service) refreshOnce(ctx context.Context, name string, site rebuild.Sit
 			break
 		}
 		calls.Go(func() {
-			err := a.tellOfPages(ctx, name, site, &taken)
+			err := a.tellOfPages(ctx, name, site, taken)
 			mu.Lock()
 			defer mu.Unlock()
 			first = errors.Join(first, err)
@@ -89,10 +89,8 @@ func (a *Service) refreshOnce(ctx context.Context, name string, site rebuild.Sit
 // all of it stale.
 func (a *Service) tellOfPages(ctx context.Context, name string, site rebuild.Site, taken *pages.Taken) error {
 	data := StalePages{Site: name, Sequence: taken.Position, Pages: []StalePage{}, Reads: []string{}}
-	paths := make([]string, len(taken.Pages))
 	attempts := 0
-	for i, p := range taken.Pages {
-		paths[i] = p.Page
+	for _, p := range taken.Pages {
 		attempts = max(attempts, p.Attempts)
 		data.Pages = append(data.Pages, StalePage{Path: p.Page, Since: *p.StaleSince, Causes: p.Causes, Gone: p.Gone})
 	}
@@ -106,21 +104,20 @@ func (a *Service) tellOfPages(ctx context.Context, name string, site rebuild.Sit
 			return err
 		}
 		background.Nudge(a.wakeBuild(name))
-		return a.store.Pages.Told(ctx, name, paths, taken.Position, nil,
-			fmt.Sprintf("it was not taken %d times; the site is built", attempts-1))
+		return taken.Told(ctx, nil, fmt.Sprintf("it was not taken %d times; the site is built", attempts-1))
 	case attempts > rebuild.MaxAttempts:
 		data.Pages, data.All = []StalePage{}, true
 	}
-	done, err := a.callRefresh(ctx, site.Refresh, data)
+	done, err := a.callRefreshOf(ctx, taken, site.Refresh, data)
 	if err != nil {
 		a.work.Failures.Failed(a.log, "a site does not take it that pages are stale; it is told again", "site", name,
-			"pages", len(paths), "attempt", attempts, "error", err)
-		return a.store.Pages.NotTold(ctx, name, paths, err.Error(), rebuild.Backoff(attempts))
+			"pages", len(taken.Pages), "attempt", attempts, "error", err)
+		return taken.NotTold(ctx, err.Error(), rebuild.Backoff(attempts))
 	}
-	if err := a.store.Pages.Told(ctx, name, paths, taken.Position, done, ""); err != nil {
+	if err := taken.Told(ctx, done, ""); err != nil {
 		return err
 	}
-	a.log.Info("told a site of stale pages", "site", name, "pages", len(paths), "all", data.All)
+	a.log.Info("told a site of stale pages", "site", name, "pages", len(taken.Pages), "all", data.All)
 	a.news.Tell("pages")
 	return nil
 }
@@ -132,6 +129,22 @@ func (a *Service) tellAll(ctx context.Context, name string, site rebuild.Site, l
 		return fmt.Errorf("that all pages are stale: %w", err)
 	}
 	return a.store.Pages.ToldAll(ctx, name, lost)
+}
+
+// callRefreshOf is callRefresh; no other node takes the pages while it takes.
+func (a *Service) callRefreshOf(
+	ctx context.Context, taken *pages.Taken, r *rebuild.Refresh, data StalePages,
+) (done []string, err error) {
+	renewing, stop := context.WithCancel(ctx)
+	var renewed sync.WaitGroup
+	defer renewed.Wait()
+	defer stop()
+	renewed.Go(func() {
+		for background.Sleep(renewing, pages.TakenFor/3, nil) {
+			_ = taken.Renew(renewing) // else another node may tell of them too
+		}
+	})
+	return a.callRefresh(ctx, r, data)
 }
 
 // callRefresh makes a call, and returns the pages that the site says are done.

@@ -30,6 +30,9 @@ type faultPages struct {
 	shown   map[string]string // what the pages show
 	renders int
 	told    int
+
+	// hold makes the next call end when it is closed, and held is closed when one waits for that.
+	hold, held chan struct{}
 }
 
 func newFaultPages(f *faults) *faultPages {
@@ -124,6 +127,30 @@ func (s *faultPages) refresh(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	s.mu.Lock()
+	hold, held := s.hold, s.held
+	s.hold = nil
+	s.mu.Unlock()
+	if hold != nil {
+		close(held)
+		<-hold
+	}
+}
+
+// amidACall does something while a node waits for the answer of the site, if one calls within two seconds.
+func (s *faultPages) amidACall(ctx context.Context, do func()) {
+	hold, held := make(chan struct{}), make(chan struct{})
+	defer close(hold)
+	s.mu.Lock()
+	s.hold, s.held = hold, held
+	s.mu.Unlock()
+	select {
+	case <-held:
+		s.f.done["amid a call"]++
+	case <-ctx.Done():
+	case <-time.After(2 * time.Second):
+	}
+	do()
 }
 
 // visit renders pages for no reason, as visitors have sites do.

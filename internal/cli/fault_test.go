@@ -963,16 +963,18 @@ func (f *faults) torment(ctx context.Context) {
 			f.database.Stop()
 			f.startDatabase(f.t.Context())
 		case "PostgreSQL crashed":
-			f.crash()
+			f.site.amidACall(ctx, f.crash)
 			f.startDatabase(f.t.Context())
 		case "copied":
-			f.database.Stop()
+			f.site.amidACall(ctx, f.database.Stop)
 			f.copyDatabase(f.database.Dir, copied)
 			f.copied = time.Now()
 			f.startDatabase(f.t.Context())
 		case "restored":
-			f.restoring = time.Now()
-			f.crash()
+			f.site.amidACall(ctx, func() {
+				f.restoring = time.Now()
+				f.crash()
+			})
 			f.copyDatabase(copied, f.database.Dir)
 			f.restored = time.Now()
 			f.startDatabase(f.t.Context())

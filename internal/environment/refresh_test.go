@@ -19,6 +19,7 @@ import (
 	"ubiquon/internal/environment"
 	"ubiquon/internal/outbound"
 	"ubiquon/internal/settings"
+	"ubiquon/internal/store/pages"
 	"ubiquon/internal/testkit"
 )
 
@@ -228,4 +229,56 @@ func TestALargeSiteIsStaleAsAWhole(t *testing.T) {
 	known := ledger().Pages
 	reads("another", "ostra")
 	testkit.Eventually(t, "the page is known", func() bool { return ledger().Pages == known+1 })
+}
+
+// TestPagesOfANodeThatIsGone takes stale pages and does not come back: another node takes them soon, and none
+// while the first says that it tells the site of them.
+func TestPagesOfANodeThatIsGone(t *testing.T) {
+	s := newToldSite(t, rebuild.Site{Refresh: &rebuild.Refresh{Secret: hookSecret}})
+	s.publish("mella=Mella")
+	s.read(`"/mella"; render="1"`, "/piers/mella?fields=name")
+	s.mu.Lock()
+	s.refuse = true
+	s.mu.Unlock()
+	s.publish("mella=Mella Quay")
+	st := s.Replica.Store()
+	later := func(by time.Duration) {
+		t.Helper()
+		if _, err := st.DB.Pool.Exec(t.Context(), `update page set not_before = not_before - $1::interval
+			where site = 'web'`, by); err != nil {
+			t.Fatal(err)
+		}
+	}
+	take := func() *pages.Taken {
+		t.Helper()
+		taken, err := st.Pages.TakeStale(t.Context(), "web", 10, rebuild.AnyNumber)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return taken
+	}
+	var taken *pages.Taken
+	testkit.Eventually(t, "the page is taken", func() bool {
+		taken = take()
+		return len(taken.Pages) == 1
+	})
+	later(pages.TakenFor / 2)
+	if again := take(); len(again.Pages) > 0 {
+		t.Errorf("taken twice: %+v", again.Pages)
+	}
+	if err := taken.Renew(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	later(pages.TakenFor * 2 / 3)
+	if again := take(); len(again.Pages) > 0 {
+		t.Errorf("taken although it was renewed: %+v", again.Pages)
+	}
+	s.mu.Lock()
+	s.refuse = false
+	s.mu.Unlock()
+	later(pages.TakenFor / 2)
+	s.Automation.PagesJudged("web")
+	if again := s.heard(1); len(again.Pages) != 1 || again.Pages[0].Path != "/mella" {
+		t.Errorf("told %+v", again)
+	}
 }

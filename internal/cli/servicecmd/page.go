@@ -54,7 +54,7 @@ func (a *Commands) pageList() *cobra.Command {
 				l := found.Ledger
 				switch {
 				case l.Pages == 0:
-					t.Line("No page of " + f.Site + " has said yet what it reads; see docs/pages.md.")
+					t.Line("No page of " + f.Site + " has said yet what it reads; see docs/reference/pages.md.")
 				case l.Lost != nil:
 					t.Line("All of the site counts as stale until it is rendered: what some pages have read is not known.")
 				case l.Structure:

@@ -20,17 +20,22 @@ type Taken struct {
 	Reads []string
 	// Position as of which that is so.
 	Position int64
+
+	of    *Pages
+	site  string
+	paths []string
 }
 
-// takenFor is how long taken pages are left to the node that has taken them.
-const takenFor = "2 minutes"
+// TakenFor is how long taken pages are left to the node that has taken them, unless it says again that it
+// tells the site of them: so long a page waits whose node has gone meanwhile.
+const TakenFor = 15 * time.Second
 
 // TakeStale takes pages that are stale by a change that the site was not told of, those whose
 // requests are asked for most first, then those that have been so longest. No other node takes them before
-// Told or NotTold, or for two minutes. None are taken of a site that is to be built instead, as its
-// rebuild.Site.RefreshedUpTo says.
-func (p *Pages) TakeStale(ctx context.Context, site string, most, upTo int) (Taken, error) {
-	var t Taken
+// Told or NotTold, or for TakenFor after the last Renew. None are taken of a site that is to be built instead,
+// as its rebuild.Site.RefreshedUpTo says.
+func (p *Pages) TakeStale(ctx context.Context, site string, most, upTo int) (*Taken, error) {
+	t := &Taken{of: p, site: site}
 	err := pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
 		if s, err := p.StaleIn(ctx, tx, site); err != nil || s.Built(upTo) {
 			return err
@@ -39,10 +44,10 @@ func (p *Pages) TakeStale(ctx context.Context, site string, most, upTo int) (Tak
 				and site = $2 and stale_since is not null and path <> '' and changed > told
 				and coalesce(not_before <= clock_timestamp(), true)
 				order by hits desc, stale_since, path limit $3 for update skip locked)
-			update page p set not_before = clock_timestamp() + interval '`+takenFor+`', failed = '',
-				attempts = attempts + 1 from t
+			update page p set not_before = clock_timestamp() + $4::interval, failed = '', attempts = attempts + 1 from t
 			where p.environment = $1 and p.site = $2 and p.path = t.path
-			returning p.path, p.stale_since, p.causes, p.gone, p.attempts, p.hits`, p.environment, site, most)
+			returning p.path, p.stale_since, p.causes, p.gone, p.attempts, p.hits`, p.environment, site, most,
+			TakenFor)
 		if err != nil {
 			return err
 		}
@@ -58,14 +63,13 @@ func (p *Pages) TakeStale(ctx context.Context, site string, most, upTo int) (Tak
 				cmp.Compare(b.Hits, a.Hits), cmp.Compare(*a.StaleSince, *b.StaleSince), strings.Compare(a.Page, b.Page),
 			)
 		})
-		paths := make([]string, len(t.Pages))
 		for i := range t.Pages {
-			paths[i] = t.Pages[i].Page
+			t.paths = append(t.paths, t.Pages[i].Page)
 		}
 		return tx.QueryRow(ctx, `select l.position, array(select distinct r.request from page_use u
 				join page_read r on r.environment = $1 and r.site = $2 and r.id = u.read
 				where u.environment = $1 and u.site = $2 and u.page = any($3) and r.mark <> u.mark order by 1)
-			from page_ledger l where l.environment = $1 and l.site = $2`, p.environment, site, paths).
+			from page_ledger l where l.environment = $1 and l.site = $2`, p.environment, site, t.paths).
 			Scan(&t.Position, &t.Reads)
 	})
 	return t, err
@@ -92,23 +96,22 @@ func (p *Pages) StaleIn(ctx context.Context, tx pgx.Tx, site string) (s Stale, e
 	return s, err
 }
 
-// Told notes that a site was told of stale pages, as of a position. Those that are done are not stale
-// any more by what was known then. A site that has refused, for a reason, is told no more, but built. One
-// that has not is told at once of what it did not take before.
-func (p *Pages) Told(
-	ctx context.Context, site string, paths []string, position int64, done []string, refused string,
-) error {
-	return pgx.BeginFunc(ctx, p.db.Conns(ctx), func(tx pgx.Tx) error {
+// Told notes that the site was told of the pages. Those that are done are not stale any more by what was
+// known when they were taken. A site that has refused, for a reason, is told no more, but built. One that has
+// not is told at once of what it did not take before.
+func (t *Taken) Told(ctx context.Context, done []string, refused string) error {
+	environment := t.of.environment
+	return pgx.BeginFunc(ctx, t.of.db.Conns(ctx), func(tx pgx.Tx) error {
 		var c Claimed
 		if err := tx.QueryRow(ctx, `select position, batch from page_ledger where environment = $1 and site = $2
-			for update`, p.environment, site).Scan(&c.Position, &c.Batch); err != nil {
+			for update`, environment, t.site).Scan(&c.Position, &c.Batch); err != nil {
 			return err
 		}
 		var b pgx.Batch
 		b.Queue(`update page set told = $4, attempts = 0, not_before = null, failed = $5
-			where environment = $1 and site = $2 and path = any($3)`, p.environment, site, paths, position, refused)
+			where environment = $1 and site = $2 and path = any($3)`, environment, t.site, t.paths, t.Position, refused)
 		b.Queue(`update page set not_before = null where environment = $1 and site = $2 and stale_since is not null
-			and failed <> '' and $3::text = ''`, p.environment, site, refused)
+			and failed <> '' and $3::text = ''`, environment, t.site, refused)
 		if err := tx.SendBatch(ctx, &b).Close(); err != nil {
 			return err
 		}
@@ -118,10 +121,10 @@ func (p *Pages) Told(
 		if _, err := tx.Exec(ctx, `update page_use u set mark = r.mark, sequence = $4 from page_read r
 			where u.environment = $1 and u.site = $2 and u.page = any($3)
 				and r.environment = $1 and r.site = $2 and r.id = u.read and r.mark <> u.mark and r.since <= $4`,
-			p.environment, site, done, position); err != nil {
+			environment, t.site, done, t.Position); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, judging, p.environment, site, false, nil, c.Batch+1, c.Position, c.Position, done)
+		rows, err := tx.Query(ctx, judging, environment, t.site, false, nil, c.Batch+1, c.Position, c.Position, done)
 		if err != nil {
 			return err
 		}
@@ -130,10 +133,17 @@ func (p *Pages) Told(
 	})
 }
 
-// NotTold notes that a site did not take the call, for a reason; it is made again after the wait.
-func (p *Pages) NotTold(ctx context.Context, site string, paths []string, reason string, wait time.Duration) error {
-	_, err := p.db.Conns(ctx).Exec(ctx, `update page set failed = $4, not_before = clock_timestamp() + $5::interval
-		where environment = $1 and site = $2 and path = any($3)`, p.environment, site, paths, reason, wait)
+// NotTold notes that the site did not take the call, for a reason; it is made again after the wait.
+func (t *Taken) NotTold(ctx context.Context, reason string, wait time.Duration) error {
+	return t.wait(ctx, reason, wait)
+}
+
+// Renew leaves the pages to who has taken them for TakenFor from now.
+func (t *Taken) Renew(ctx context.Context) error { return t.wait(ctx, "", TakenFor) }
+
+func (t *Taken) wait(ctx context.Context, reason string, wait time.Duration) error {
+	_, err := t.of.db.Conns(ctx).Exec(ctx, `update page set failed = $4, not_before = clock_timestamp() + $5::interval
+		where environment = $1 and site = $2 and path = any($3)`, t.of.environment, t.site, t.paths, reason, wait)
 	return err
 }
 
