@@ -111,8 +111,19 @@ func ownService(ctx context.Context, text string) (own aService, stop func(), er
 
 // content measures writing: import, publishing, and a model change.
 func (y *harness) content(ctx context.Context) error {
-	return y.withContent(ctx, (*contentHarness).roundTrips, (*contentHarness).oneByOne, (*contentHarness).eightAtOnce,
-		(*contentHarness).besideSnapshot, (*contentHarness).convert)
+	return y.withContent(ctx, (*contentHarness).againstCopy, (*contentHarness).roundTrips,
+		(*contentHarness).oneByOne, (*contentHarness).eightAtOnce, (*contentHarness).besideSnapshot,
+		(*contentHarness).convert)
+}
+
+// imports measures the import alone.
+func (y *harness) imports(ctx context.Context) error {
+	return y.withContent(ctx, (*contentHarness).againstCopy)
+}
+
+// publishes measures publishes at once alone.
+func (y *harness) publishes(ctx context.Context) error {
+	return y.withContent(ctx, (*contentHarness).eightAtOnce)
 }
 
 // withContent imports entries into a service of its own, and measures there.

@@ -43,7 +43,7 @@ func (y *harness) note(name string, figure float64) {
 // to it as a line: day, commit, name, figure.
 func (y *harness) quick(ctx context.Context) error {
 	y.rounds, y.seconds, y.entries = 3, 1, 3000
-	for _, f := range []func(context.Context) error{y.hit, y.hitForms, y.posted, y.reads, y.writes} {
+	for _, f := range []func(context.Context) error{y.hit, y.hitForms, y.posted, y.reads, y.publishes} {
 		if err := f(ctx); err != nil {
 			return err
 		}
@@ -112,9 +112,4 @@ func (y *harness) hitForms(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// writes measures the import and publishes at once.
-func (y *harness) writes(ctx context.Context) error {
-	return y.withContent(ctx, (*contentHarness).eightAtOnce)
 }

@@ -203,14 +203,14 @@ func (i *importing) written(ctx context.Context, edits []writing.Edit, done writ
 	}
 	i.progress.Written += len(entries)
 	i.progress.Same += len(edits) - len(entries)
-	grown := i.progress.Written >= i.analyse
+	come, grown := i.progress.Written, i.progress.Written >= i.analyse
 	if grown {
 		i.analyse = max(1000, 8*i.progress.Written)
 	}
 	i.mu.Unlock()
 	if grown {
 		// Plans that were made for small tables do not suit large ones.
-		return i.g.store.Entries.Analyse(ctx)
+		return i.g.store.Entries.Analyse(ctx, come)
 	}
 	return nil
 }

@@ -198,7 +198,7 @@ func (in *Service) compareType(
 func (in *Service) analyseAt(ctx context.Context, before, after int) error {
 	for at := 500; at <= after; at *= 10 {
 		if before < at {
-			return in.store.Entries.Analyse(ctx)
+			return in.store.Entries.Analyse(ctx, after)
 		}
 	}
 	return nil

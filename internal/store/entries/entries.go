@@ -285,8 +285,14 @@ func (es *Entries) RecordPresence(
 }
 
 // Analyse has the database look at the sizes of its tables, which it does by
-// itself only now and then. After many writes its plans are better for it.
-func (es *Entries) Analyse(ctx context.Context) error {
+// itself only now and then. After many writes its plans are better for it. Nothing is done
+// if it knows of so many entries already that those that have come change little.
+func (es *Entries) Analyse(ctx context.Context, come int) error {
+	var known float64
+	if err := es.db.Conns(ctx).QueryRow(ctx, `select reltuples from pg_class where oid = 'entry'::regclass`).
+		Scan(&known); err != nil || known > 2*float64(come) {
+		return err
+	}
 	_, err := es.db.Conns(ctx).Exec(ctx, `analyze entry, revision, document, change`)
 	return err
 }

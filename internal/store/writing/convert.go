@@ -284,7 +284,7 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		c.differs(e.ID, t, before[e.ID], after)
 		for edition, documents := range after {
 			for _, d := range documents {
-				if err := tx.out.document(edition, t, d); err != nil {
+				if err := tx.out.document(edition, t, d, true); err != nil {
 					return err
 				}
 			}

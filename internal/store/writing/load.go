@@ -85,10 +85,9 @@ func (tx *transaction) read(b *db.Batch, edits []Edit) {
 		}
 		h.revisions[number] = fields
 		return nil
-	}, `select r.entry, r.number, r.by, r.fields from revision r join entry e on e.environment = r.environment and
-		e.id = r.entry
-		where r.environment = $1 and r.entry = any($2) and (r.number = e.revision or (r.entry, r.number) in (select
-		* from unnest($3::text[], $4::int[])))`,
+	}, `select r.entry, r.number, r.by, r.fields from (select id, revision from entry where environment = $1 and
+		id = any($2) union select * from unnest($3::text[], $4::int[])) n (entry, number)
+		join revision r on r.environment = $1 and r.entry = n.entry and r.number = n.number`,
 		tx.s.environment, all, asked, numbers)
 	tx.s.QueueDocumentsOf(
 		b, all, func(edition string, d content.Document) { tx.held[d.Entry].documents[edition][d.Locale] = d },

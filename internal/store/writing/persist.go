@@ -64,12 +64,14 @@ const onlyOne = "the only entry"
 
 type documentRow struct {
 	content.Document
+	fresh         bool // there is none in its place
 	edition       string
 	about, fields []byte
 	links         []string
 }
 
-func (w *records) document(edition string, t *model.Type, d content.Document) error {
+// document notes a document that is to be written, where there is one already or not: fresh.
+func (w *records) document(edition string, t *model.Type, d content.Document, fresh bool) error {
 	about, err := json.Marshal(d.About)
 	if err != nil {
 		return err
@@ -79,7 +81,9 @@ func (w *records) document(edition string, t *model.Type, d content.Document) er
 		return err
 	}
 	w.documents = append(
-		w.documents, documentRow{Document: d, edition: edition, about: about, fields: fields, links: d.Links(t)},
+		w.documents, documentRow{
+			Document: d, fresh: fresh, edition: edition, about: about, fields: fields, links: d.Links(t),
+		},
 	)
 	return nil
 }
@@ -269,58 +273,60 @@ func (wr *Writer) queueDocuments(b *db.Batch, w *records) {
 			where d.environment = $1 and d.edition = n.edition and d.locale = n.locale and d.entry =
 			n.entry`, wr.environment, editions, locales, entries)
 	}
-	if len(w.documents) == 0 {
+	fresh, others := &documentColumns{}, &documentColumns{}
+	for i := range w.documents {
+		if d := &w.documents[i]; d.fresh {
+			fresh.add(d)
+		} else {
+			others.add(d)
+		}
+	}
+	fresh.queue(b, wr.environment, "")
+	others.queue(b, wr.environment, ` on conflict (environment, edition, locale, entry) do update set
+		type = excluded.type, slug = excluded.slug, published = excluded.published,
+		first_published = excluded.first_published, updated = excluded.updated, about = excluded.about,
+		fields = excluded.fields, path = excluded.path, links = excluded.links`)
+}
+
+// documentColumns are documents by column.
+type documentColumns struct {
+	editions, locales, entries, types, about, fields, links []string
+	slugs, paths                                            []*string
+	published, first                                        []*time.Time
+	updated                                                 []time.Time
+}
+
+func (c *documentColumns) add(d *documentRow) {
+	c.editions = append(c.editions, d.edition)
+	c.locales = append(c.locales, d.Locale)
+	c.entries = append(c.entries, d.Entry)
+	c.types = append(c.types, d.Type)
+	c.about, c.fields = append(c.about, string(d.about)), append(c.fields, string(d.fields))
+	c.published = append(c.published, d.About.Published)
+	c.first = append(c.first, d.About.FirstPublished)
+	c.updated = append(c.updated, d.About.Updated)
+	var slug *string
+	if d.Slug != "" {
+		slug = &d.Slug
+	}
+	c.slugs, c.paths = append(c.slugs, slug), append(c.paths, d.About.Path)
+	c.links = append(c.links, strings.Join(d.links, ",")) // names and ids have no commas
+}
+
+// queue queues what inserts the documents, if there are any.
+func (c *documentColumns) queue(b *db.Batch, environment, onConflict string) {
+	if len(c.entries) == 0 {
 		return
 	}
-	var editions, locales, entries, types, about, fields, links []string
-	var slugs, paths []*string
-	var published, first []*time.Time
-	var updated []time.Time
-	for i := range w.documents {
-		d := &w.documents[i]
-		editions = append(editions, d.edition)
-		locales = append(locales, d.Locale)
-		entries = append(entries, d.Entry)
-		types = append(types, d.Type)
-		about, fields = append(about, string(d.about)), append(fields, string(d.fields))
-		published = append(published, d.About.Published)
-		first = append(first, d.About.FirstPublished)
-		updated = append(updated, d.About.Updated)
-		var slug *string
-		if d.Slug != "" {
-			slug = &d.Slug
-		}
-		slugs, paths = append(slugs, slug), append(paths, d.About.Path)
-		// Names and ids have no commas.
-		links = append(links, strings.Join(d.links, ","))
-	}
-	b.Exec(
-		`insert into document (environment, edition, locale, entry, type, slug, published, first_published, updated,
+	b.Exec(`insert into document (environment, edition, locale, entry, type, slug, published, first_published, updated,
 			about, fields, path, links)
 		select $1, edition, locale, entry, type, slug, published, first, updated, about::jsonb, fields::jsonb, path,
 		string_to_array(links, ',')
 		from unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::timestamptz[],
 		$8::timestamptz[], $9::timestamptz[], $10::text[], $11::text[], $12::text[], $13::text[])
-			as n (edition, locale, entry, type, slug, published, first, updated, about, fields, path, links)
-		on conflict (environment, edition, locale, entry) do update set type = excluded.type, slug = excluded.slug,
-		published = excluded.published,
-			first_published = excluded.first_published, updated = excluded.updated, about = excluded.about, fields =
-			excluded.fields,
-			path = excluded.path, links = excluded.links`,
-		wr.environment,
-		editions,
-		locales,
-		entries,
-		types,
-		slugs,
-		published,
-		first,
-		updated,
-		about,
-		fields,
-		paths,
-		links,
-	)
+			as n (edition, locale, entry, type, slug, published, first, updated, about, fields, path, links)`+onConflict,
+		environment, c.editions, c.locales, c.entries, c.types, c.slugs, c.published, c.first, c.updated, c.about,
+		c.fields, c.paths, c.links)
 }
 
 // alreadyTaken turns the database's word for two entries with one slug, path or

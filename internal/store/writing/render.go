@@ -242,7 +242,8 @@ func (tx *transaction) difference(
 	}
 	for tag, d := range after {
 		if len(c.Fields[tag]) > 0 {
-			if err := tx.out.document(edition, t, d); err != nil {
+			_, was := before[tag]
+			if err := tx.out.document(edition, t, d, !was); err != nil {
 				return nil, err
 			}
 		}
