@@ -59,7 +59,7 @@ func (y *harness) check(ctx context.Context) error {
 		hash = append(hash, once(func() { access.HashSecret(secret) }))
 		all = append(all, once(func() {
 			now := time.Now()
-			reader, err := g.Keys.Authenticate(ctx, secret, "")
+			reader, err := g.Keys.Authenticate(ctx, secret, "", time.Now())
 			if err != nil {
 				panic(err)
 			}

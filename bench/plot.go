@@ -10,6 +10,7 @@ import (
 type line struct {
 	name, colour string
 	dashed       bool
+	dotted       bool // each share is shown as a dot
 	shares       []float64
 }
 
@@ -20,7 +21,7 @@ func plot(file, title, below string, lines []line) error {
 	fmt.Fprintf(
 		&b,
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
-		left+width+190, top+height+56,
+		left+width+300, top+height+56,
 	)
 	fmt.Fprintf(
 		&b, `<rect width="100%%" height="100%%" fill="#fff"/><text x="%d" y="26" font-size="15">%s</text>`+"\n", left,
@@ -41,6 +42,9 @@ func plot(file, title, below string, lines []line) error {
 		for i, share := range l.shares {
 			x, y = left+width*(float64(i)+0.5)/float64(len(l.shares)), top+height*(1-share)
 			fmt.Fprintf(&d, "%s%.1f %.1f", map[bool]string{true: "M", false: "L"}[i == 0], x, y)
+			if l.dotted {
+				fmt.Fprintf(&b, `<circle cx="%.1f" cy="%.1f" r="3" fill="%s"/>`+"\n", x, y, l.colour)
+			}
 		}
 		dash := ""
 		if l.dashed {

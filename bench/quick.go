@@ -4,10 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
-	"os/exec"
-	"strings"
-	"time"
 
 	"ubiquon/internal/client"
 )
@@ -27,6 +23,7 @@ var goals = []struct {
 	{"miss, page 1, by the same order", 0.85},
 	{"miss, depth 3", 0.9},
 	{"miss, the same in GraphQL", 0.9},
+	{"import, of COPY of the same", 0.25},
 	{"import, entries a second", 5000},
 	{"publishes from eight writers a second", 1000},
 }
@@ -43,7 +40,7 @@ func (y *harness) note(name string, figure float64) {
 // to it as a line: day, commit, name, figure.
 func (y *harness) quick(ctx context.Context) error {
 	y.rounds, y.seconds, y.entries = 3, 1, 3000
-	for _, f := range []func(context.Context) error{y.hit, y.hitForms, y.posted, y.reads, y.publishes} {
+	for _, f := range []func(context.Context) error{y.hit, y.hitForms, y.posted, y.reads, y.writes} {
 		if err := f(ctx); err != nil {
 			return err
 		}
@@ -61,26 +58,6 @@ func (y *harness) quick(ctx context.Context) error {
 		fmt.Printf("  %-42s %10.4g %8.4g  %s\n", g.name, figure, g.goal, verdict)
 	}
 	return y.remember()
-}
-
-// remember adds the figures to the history.
-func (y *harness) remember() error {
-	if y.history == "" {
-		return nil
-	}
-	commit, err := exec.Command("git", "rev-parse", "--short", "HEAD").Output()
-	if err != nil {
-		return fmt.Errorf("the commit, for the history: %w", err)
-	}
-	f, err := os.OpenFile(y.history, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	for _, g := range goals {
-		fmt.Fprintf(f, "%s,%s,%q,%.4g\n", time.Now().UTC().Format(time.DateOnly), strings.TrimSpace(string(commit)),
-			g.name, y.figures[g.name])
-	}
-	return f.Close()
 }
 
 // hitForms compares hits that are answered without a body, and with an encoded one.
@@ -112,4 +89,9 @@ func (y *harness) hitForms(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// writes measures the import and publishes at once.
+func (y *harness) writes(ctx context.Context) error {
+	return y.withContent(ctx, (*contentHarness).againstCopy, (*contentHarness).eightAtOnce)
 }

@@ -126,7 +126,7 @@ func (e *example) get(path string) string {
 func (e *example) visit(path string, steps ...chromedp.Action[chromedp.Void]) string {
 	e.t.Helper()
 	if e.tab == nil {
-		tab, stop, err := browser.Start(e.t.Context())
+		tab, stop, err := browser.Tab()
 		if err != nil {
 			e.t.Fatal(err)
 		}

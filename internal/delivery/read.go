@@ -39,6 +39,8 @@ type ReadOptions struct {
 	Anonymous bool
 	// Principal is whose turn it is when the answer must be computed.
 	Principal string
+	// Began is when it was asked for.
+	Began time.Time
 }
 
 // Answer is a response and how it was come by.
@@ -97,7 +99,6 @@ func (d *Service) authorise(p *Plan, rights access.Rights, o ReadOptions) (*Plan
 // Read answers a plan for a reader with these rights. Its error is a
 // *DeniedError, ErrBehind or ErrReplan where that is the reason.
 func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o ReadOptions) (Answer, error) {
-	begin := time.Now()
 	p, err := d.authorise(p, rights, o)
 	if err != nil {
 		return Answer{}, err
@@ -109,7 +110,7 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		return a, err
 	}
 	applied := d.cache.AppliedIn(p.Query.Edition)
-	r, outcome, err := d.fetch(ctx, p, rights, o, begin)
+	r, outcome, err := d.fetch(ctx, p, rights, o)
 	if err != nil {
 		return Answer{}, err
 	}
@@ -137,7 +138,7 @@ func (d *Service) Read(ctx context.Context, p *Plan, rights access.Rights, o Rea
 		(len(r.Found()) == 0 || slices.ContainsFunc(r.Found(), func(id string) bool { return id != o.Only })) {
 		return Answer{}, access.ErrOneEntry
 	}
-	d.Reading.add(time.Since(begin))
+	d.Reading.add(time.Since(o.Began))
 	if p.Query.Edition == content.Preview {
 		applied = max(applied, r.Sequence)
 	}
@@ -179,7 +180,7 @@ func (d *Service) current(
 // fetch is the one place that decides whether a read is a hit: it returns the response that
 // is held under the plan's key, or has it computed.
 func (d *Service) fetch(
-	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions, begin time.Time,
+	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions,
 ) (r *cache.Response, outcome cache.Outcome, err error) {
 	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
 	asked.Fresh = o.Recompute && p.mayRecompute(rights)
@@ -193,7 +194,7 @@ func (d *Service) fetch(
 		return r, cache.Hit, nil
 	case o.OnlyHeld:
 		return nil, 0, ErrNotHeld
-	case o.Anonymous && !d.strangers.Allow(o.Principal, begin):
+	case o.Anonymous && !d.strangers.Allow(o.Principal, o.Began):
 		return nil, 0, access.ErrTooMany
 	case asked.Fresh && o.NoStore:
 		r, err = d.cache.Pass(ctx, asked, compute)

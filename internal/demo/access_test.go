@@ -21,7 +21,7 @@ import (
 // inBrowser starts a browser in which somebody of the line is signed in.
 func inBrowser(t *testing.T, account int) writer {
 	t.Helper()
-	b, stop, err := browser.Start(context.Background())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}

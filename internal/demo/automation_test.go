@@ -84,7 +84,7 @@ func TestReviewGoesByMail(t *testing.T) {
 	id := made(t, "notice", content.Fields{"title": map[string]any{"en": title}, "severity": "information"})
 	as := func(role string) writer {
 		t.Helper()
-		b, stop, err := browser.Start(t.Context())
+		b, stop, err := browser.Tab()
 		if err != nil {
 			t.Fatal(err)
 		}

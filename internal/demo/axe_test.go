@@ -11,6 +11,7 @@ import (
 
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/testkit/browser"
 )
 
 // seen is a page, or a window of it, that is checked.
@@ -121,16 +122,26 @@ func TestAccessible(t *testing.T) {
 		{"save a view", "/entries?type=notice&state=draft", dialog, []string{button("Save view…")}},
 		{"save a read", "/explorer?run=yes&request=/notices", dialog, []string{button("Save…")}},
 	}
-	w := signedIn(t)
-	for _, p := range pages {
-		t.Run(p.name, func(t *testing.T) {
-			get(t, reader(), "/piers?fields=name") // so that something is held to look at
-			writer{t, w.b}.accessible(p, string(axe))
-		})
+	tabs := make(chan writer, 2)
+	for range cap(tabs) {
+		w := signedIn(t)
+		w.do("less motion", browser.LessMotion()) // colours are looked at where they have come to
+		tabs <- w
 	}
+	t.Run("pages", func(t *testing.T) {
+		for _, p := range pages {
+			t.Run(p.name, func(t *testing.T) {
+				t.Parallel()
+				w := <-tabs
+				defer func() { tabs <- w }()
+				get(t, reader(), "/piers?fields=name") // so that something is held to look at
+				writer{t, w.b}.accessible(p, string(axe))
+			})
+		}
+	})
 	// Last, as it ends the session.
 	t.Run("signing in", func(t *testing.T) {
-		w := writer{t, w.b}
+		w := writer{t, (<-tabs).b}
 		w.do(
 			"to a page",
 			chromedp.EmulateViewport(1280, 800),

@@ -17,7 +17,7 @@ import (
 // TestConsole signs in and walks through the pages as a person would, while
 // something is published.
 func TestConsole(t *testing.T) {
-	b, stop, err := browser.Start(context.Background())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}

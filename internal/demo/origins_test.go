@@ -233,7 +233,7 @@ func TestTheDemoSwapsItsDispatches(t *testing.T) {
 	if err != nil || len(all) != 4 {
 		t.Errorf("%d origins, %v", len(all), err)
 	}
-	b, stop, err := browser.Start(t.Context())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}

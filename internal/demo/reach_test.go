@@ -200,7 +200,7 @@ func TestReadersSeeNoWritersTools(t *testing.T) {
 	if _, _, err := admin().Accounts().Create(t.Context(), email, "Una Reader", "reader", password); err != nil {
 		t.Fatal(err)
 	}
-	b, stop, err := browser.Start(context.Background())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -331,7 +331,7 @@ func (d *Demo) keepKeys(ctx context.Context) error {
 			d.Connection.Keys.Board,
 		},
 	} {
-		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, ""); err == nil {
+		if _, err := d.Environment.Keys.Authenticate(ctx, k.secret, "", time.Now()); err == nil {
 			continue
 		}
 		if err := d.Environment.Keys.KeepKey(ctx, &k.key, k.secret, "demo"); err != nil {

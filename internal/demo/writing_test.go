@@ -31,7 +31,7 @@ func signedIn(t *testing.T) writer {
 // signedInAt is signedIn by another address of the gateway.
 func signedInAt(t *testing.T, gateway string) writer {
 	t.Helper()
-	b, stop, err := browser.Start(context.Background())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -387,7 +387,7 @@ func TestEveryKindOfFieldIsEdited(t *testing.T) {
 			t.Error(err)
 		}
 	}()
-	b, stop, err := browser.Start(context.Background())
+	b, stop, err := browser.Tab()
 	if err != nil {
 		t.Fatal(err)
 	}

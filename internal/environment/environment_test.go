@@ -63,7 +63,7 @@ func start(t testing.TB, o environment.Options, secret string) node {
 		t.Fatal(err)
 	}
 	t.Cleanup(g.Close)
-	if _, err := g.Keys.Authenticate(t.Context(), secret, ""); err != nil {
+	if _, err := g.Keys.Authenticate(t.Context(), secret, "", time.Now()); err != nil {
 		if err := g.Keys.KeepKey(t.Context(), &access.Key{Name: "test", Grants: service.Everything()}, secret,
 			"test"); err != nil {
 			t.Fatal(err)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
@@ -72,7 +73,7 @@ func TestTwoEnvironmentsShareADatabase(t *testing.T) {
 	if after := numbers.Delivery.CacheStats(); after.Expired != before.Expired {
 		t.Errorf("%d responses expired in the other environment", after.Expired-before.Expired)
 	}
-	if _, err := numbers.Keys.Authenticate(t.Context(), texts.client.Key, ""); err == nil {
+	if _, err := numbers.Keys.Authenticate(t.Context(), texts.client.Key, "", time.Now()); err == nil {
 		t.Error("a key of one environment is good in the other")
 	}
 	for _, n := range []node{numbers, texts} {

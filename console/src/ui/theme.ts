@@ -12,7 +12,7 @@ const config = defineConfig({
     "a:hover": { textDecoration: "underline" },
     // A link within a sentence is told from its words by more than its colour.
     "p a": { textDecoration: "underline", textUnderlineOffset: "2px" },
-    "*": { _motionReduce: { animationDuration: "0.01ms !important", transitionDuration: "0.01ms !important" } },
+    "*": { _motionReduce: { animationDuration: "0.01ms !important", transitionProperty: "none !important" } },
   },
   theme: {
     tokens: {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"hash/crc32"
 	"regexp"
+	"strings"
 	"time"
 )
 
@@ -89,7 +90,9 @@ func CheckSecret(secret string) error {
 var secretForm = regexp.MustCompile(prefix + "[0-9A-Za-z]{38}|" + previewPrefix + "[0-9A-Za-z_-]+[.]")
 
 // HoldsSecret tells whether a text holds something of a key's form.
-func HoldsSecret(text string) bool { return secretForm.MatchString(text) }
+func HoldsSecret(text string) bool {
+	return (strings.Contains(text, prefix) || strings.Contains(text, previewPrefix)) && secretForm.MatchString(text)
+}
 
 // HashSecret returns what is kept of a secret.
 func HashSecret(secret string) [32]byte {

@@ -63,7 +63,7 @@ func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Pri
 			return
 		}
 		end, err := s.guard.Streams.Open(
-			reader.QueueName(s.guard.Network(r)), s.env.Replica.Limits().Streams,
+			s.guard.QueueName(reader, r), s.env.Replica.Limits().Streams,
 			s.env.Replica.Limits().StreamsPerPrincipal,
 		)
 		if err != nil {
@@ -88,7 +88,7 @@ func (s *API) changes(w http.ResponseWriter, r *http.Request, reader *access.Pri
 			return
 		}
 	}
-	leave, err := s.env.Delivery.Admit(r.Context(), reader.QueueName(s.guard.Network(r)))
+	leave, err := s.env.Delivery.Admit(r.Context(), s.guard.QueueName(reader, r))
 	if err != nil {
 		s.guard.Fail(w, r, err)
 		return

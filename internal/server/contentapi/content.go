@@ -145,7 +145,7 @@ func (s *API) rest(
 	s.answer(w, r, reader, edition, begin, func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),
-			reader.QueueName(s.guard.Network(r)),
+			s.guard.QueueName(reader, r),
 			made,
 			func(m *model.Model, _ *graphql.Schema) (*delivery.Plan, error) {
 				return PlanREST(m, s.env.Delivery.Files, edition, rest, r)
@@ -211,7 +211,7 @@ func (s *API) answer(
 	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition string, begin time.Time,
 	plan func() (*delivery.Plan, error), mediaType string,
 ) {
-	o, err := s.readOptions(r, reader)
+	o, err := s.readOptions(r, reader, begin)
 	if err != nil {
 		s.guard.Fail(w, r, err)
 		return
@@ -274,12 +274,13 @@ func (s *API) answer(
 }
 
 // readOptions are what the headers of a request ask for.
-func (s *API) readOptions(r *http.Request, reader *access.Principal) (delivery.ReadOptions, error) {
+func (s *API) readOptions(r *http.Request, reader *access.Principal, begin time.Time) (delivery.ReadOptions, error) {
 	o := delivery.ReadOptions{
 		Only:      reader.Only,
 		Backs:     reader.Backs,
-		Principal: reader.QueueName(s.guard.Network(r)),
+		Principal: s.guard.QueueName(reader, r),
 		Anonymous: reader.Kind == access.Everyone,
+		Began:     begin,
 	}
 	if asked := r.Header["Cache-Control"]; asked != nil {
 		directives(asked, reader.Identified(), &o)

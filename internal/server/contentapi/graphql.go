@@ -112,7 +112,7 @@ func (s *API) graphqlOne(
 			return
 		}
 	}
-	principal := reader.QueueName(s.guard.Network(r))
+	principal := s.guard.QueueName(reader, r)
 	compile := func() (*delivery.Plan, error) {
 		return s.env.Delivery.PlanFor(
 			r.Context(),

@@ -36,7 +36,7 @@ func (s *API) Guard() *guard.Guard { return s.guard }
 // fetch, until whoever asks may not any more.
 func (s *API) news(w http.ResponseWriter, r *http.Request, _ api.None) {
 	end, err := s.guard.Streams.Open(
-		guard.PrincipalOf(r).QueueName(s.guard.Network(r)), s.env.Replica.Limits().Streams,
+		s.guard.QueueName(guard.PrincipalOf(r), r), s.env.Replica.Limits().Streams,
 		s.env.Replica.Limits().StreamsPerPrincipal,
 	)
 	if err != nil {

@@ -159,7 +159,7 @@ func (s *API) examine(r *http.Request, form api.ReadQuestion) (api.Examined, err
 	for try := 0; err == nil && try < 4; try++ {
 		begin := time.Now()
 		var p *delivery.Plan
-		principal := guard.PrincipalOf(r).QueueName(s.guard.Network(r))
+		principal := s.guard.QueueName(guard.PrincipalOf(r), r)
 		if p, err = s.env.Delivery.Compile(r.Context(), principal, compile); err != nil {
 			break
 		}

@@ -168,7 +168,7 @@ func (g *Guard) endWrite(r *http.Request, key string, made *Recorded, secret boo
 
 // writeKey is what a write in the background is known by: only who has made it is told of it.
 func (g *Guard) writeKey(r *http.Request, id string) string {
-	return PrincipalOf(r).QueueName(g.Network(r)) + "\n\x02" + id
+	return g.QueueName(PrincipalOf(r), r) + "\n\x02" + id
 }
 
 // WriteState tells what became of a write that goes on in the background.

@@ -79,7 +79,7 @@ func (g *Guard) idempotencyOf(r *http.Request, given string) (write once.Idempot
 	digest := sha256.New()
 	fmt.Fprintf(digest, "%s\n%s\n%s\n", r.Method, r.URL.RequestURI(), r.Header.Get("If-Match"))
 	digest.Write(body)
-	return once.Idempotency{Key: PrincipalOf(r).QueueName(g.Network(r)) + "\n" + key, Request: digest.Sum(nil)}, nil
+	return once.Idempotency{Key: g.QueueName(PrincipalOf(r), r) + "\n" + key, Request: digest.Sum(nil)}, nil
 }
 
 // idempotencyProblem is the problem of a key that cannot be used now.

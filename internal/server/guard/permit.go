@@ -200,7 +200,7 @@ func (g *Guard) Guard(p Permit, next http.Handler) http.Handler {
 		}
 		if err == nil && p.computed {
 			var leave func()
-			if leave, err = g.env.Delivery.Admit(r.Context(), reader.QueueName(g.Network(r))); err == nil {
+			if leave, err = g.env.Delivery.Admit(r.Context(), g.QueueName(reader, r)); err == nil {
 				defer leave()
 			}
 		}

@@ -29,7 +29,7 @@ var errSecretInAddress = api.Problem{
 // Authenticate finds out who asks for content: everyone, or the holder of a key or
 // token. A key that may not ask so often any more gets an error too.
 func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Time) (access.Principal, error) {
-	if strings.Contains(r.URL.RawQuery, "ub") && access.HoldsSecret(r.URL.RawQuery) {
+	if access.HoldsSecret(r.URL.RawQuery) {
 		return access.Principal{}, errSecretInAddress
 	}
 	header := r.Header["Authorization"] // by its name as it is kept, which is quicker than Get
@@ -40,7 +40,7 @@ func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Ti
 	if !strings.EqualFold(scheme, "Bearer") {
 		return access.Principal{}, g.guessed(r, now, access.ErrMalformed)
 	}
-	reader, err := g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
+	reader, err := g.holderOf(r, strings.TrimSpace(secret), now)
 	if err != nil {
 		return access.Principal{}, g.guessed(r, now, err)
 	}
@@ -60,6 +60,15 @@ func (g *Guard) Authenticate(w http.ResponseWriter, r *http.Request, now time.Ti
 		}
 	}
 	return reader, nil
+}
+
+// holderOf is who a key, token or preview link is of. Where a request comes from matters for a link alone.
+func (g *Guard) holderOf(r *http.Request, secret string, now time.Time) (access.Principal, error) {
+	address := ""
+	if access.IsPreviewLink(secret) {
+		address = g.Address(r)
+	}
+	return g.env.Keys.Authenticate(r.Context(), secret, address, now)
 }
 
 // guessed counts a key that is not good. A few from one address may be mistakes;
@@ -121,6 +130,14 @@ func (g *Guard) Address(r *http.Request) string {
 
 // Network is the address as budgets count it.
 func (g *Guard) Network(r *http.Request) string { return access.Network(g.Address(r)) }
+
+// QueueName is access.Principal.QueueName of who makes a request.
+func (g *Guard) QueueName(p *access.Principal, r *http.Request) string {
+	if p.Identified() {
+		return p.QueueName("")
+	}
+	return g.Network(r)
+}
 
 func (g *Guard) trusted(at netip.Addr) bool {
 	for _, p := range g.Proxies {

@@ -93,7 +93,7 @@ func (e eventStream) Write(format string, args ...any) {
 func (g *Guard) PresentPrincipal(r *http.Request) (access.Principal, error) {
 	if header := r.Header.Get("Authorization"); header != "" {
 		_, secret, _ := strings.Cut(header, " ")
-		return g.env.Keys.Authenticate(r.Context(), strings.TrimSpace(secret), g.Address(r))
+		return g.holderOf(r, strings.TrimSpace(secret), time.Now())
 	}
 	if cookie := g.CookieOf(r); cookie != "" && !strings.HasPrefix(r.URL.Path, "/content/") {
 		reader, _, err := g.env.Accounts.SignedIn(r.Context(), cookie)

@@ -15,6 +15,7 @@ import (
 	"ubiquon/internal/rendering"
 	"ubiquon/internal/standin/mailbox"
 	"ubiquon/internal/testkit"
+	"ubiquon/internal/testkit/browser"
 )
 
 // Main starts a demo, hands it over, runs the tests and stops it.
@@ -32,6 +33,7 @@ func Main(m *testing.M, line **demo.Demo) {
 		os.Exit(1)
 	}
 	code := m.Run()
+	browser.Close()
 	(*line).Close()
 	os.RemoveAll(dir)
 	os.Exit(code)
