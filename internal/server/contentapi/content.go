@@ -129,20 +129,24 @@ func (s *API) describeOrFollow(
 func (s *API) rest(
 	w http.ResponseWriter, r *http.Request, reader *access.Principal, edition, rest string, begin time.Time,
 ) {
-	if _, t, err := Locate(s.env.Replica.Model(), rest); t != nil && err == nil &&
-		!readsAnyOf(reader.Rights, edition, t.Name) {
-		// What else is wrong with the request would tell of the type.
-		s.refused(w, r, reader, edition, &access.DeniedError{Grant: s.NeedOf(edition, rest)})
-		return
-	} else if err != nil && rest != "paths" {
-		if seen, failed := s.env.Delivery.ModelFor(reader.Rights, edition); failed == nil {
-			_, _, err = Locate(seen.Model, rest) // with what is near of that alone that the reader may know
-		}
-		s.refused(w, r, reader, edition, err)
-		return
-	}
 	made := restRequest(r)
+	held := s.env.Delivery.Planned(made)
+	if held != nil && len(held.Needs) > 0 {
+		if _, missing := reader.Rights.Missing(held.Needs); missing {
+			held = nil
+		}
+	}
+	if held == nil {
+		if err := s.locatable(reader.Rights, edition, rest); err != nil {
+			s.refused(w, r, reader, edition, err)
+			return
+		}
+	}
 	s.answer(w, r, reader, edition, begin, func() (*delivery.Plan, error) {
+		if p := held; p != nil {
+			held = nil // for another try there may be another
+			return p, nil
+		}
 		return s.env.Delivery.PlanFor(
 			r.Context(),
 			s.guard.QueueName(reader, r),
@@ -152,6 +156,22 @@ func (s *API) rest(
 			},
 		)
 	}, "")
+}
+
+// locatable returns why a path below the edition leads to nothing that somebody with these rights may read,
+// before anything else of a request is looked at: what else is wrong with it would tell of the type.
+func (s *API) locatable(rights access.Rights, edition, rest string) error {
+	_, t, err := Locate(s.env.Replica.Model(), rest)
+	switch {
+	case err == nil && t != nil && !readsAnyOf(rights, edition, t.Name):
+		return &access.DeniedError{Grant: s.NeedOf(edition, rest)}
+	case err == nil || rest == "paths":
+		return nil
+	}
+	if seen, failed := s.env.Delivery.ModelFor(rights, edition); failed == nil {
+		_, _, err = Locate(seen.Model, rest) // with what is near of that alone that the reader may know
+	}
+	return err
 }
 
 // WithoutHiddenTypes is an error of compiling a read as the reader may know it: what it says of
