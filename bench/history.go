@@ -110,6 +110,6 @@ func drawHistory(file, into string) error {
 	}
 	all := slices.Sorted(maps.Keys(days))
 	return plot(into, "How near each figure is to its goal", fmt.Sprintf(
-		"%d runs, %s to %s", len(runs), all[0], all[len(all)-1],
+		"runs: %d, %s to %s", len(runs), all[0], all[len(all)-1],
 	), lines)
 }

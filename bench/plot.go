@@ -3,8 +3,12 @@ package main
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 )
+
+// labelHeight is how far apart the names of lines stand at least.
+const labelHeight = 15
 
 // line is a series of shares, from 0 to 1, in equal steps.
 type line struct {
@@ -21,7 +25,7 @@ func plot(file, title, below string, lines []line) error {
 	fmt.Fprintf(
 		&b,
 		`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 %d %d" font-family="sans-serif" font-size="13">`+"\n",
-		left+width+300, top+height+56,
+		left+width+360, top+height+56,
 	)
 	fmt.Fprintf(
 		&b, `<rect width="100%%" height="100%%" fill="#fff"/><text x="%d" y="26" font-size="15">%s</text>`+"\n", left,
@@ -35,7 +39,7 @@ func plot(file, title, below string, lines []line) error {
 			left, y, width, left-8, y+4, p,
 		)
 	}
-	labelled := map[int]bool{}
+	var labels []int // how high they stand
 	for _, l := range lines {
 		var d strings.Builder
 		var x, y float64
@@ -51,10 +55,10 @@ func plot(file, title, below string, lines []line) error {
 			dash = ` stroke-dasharray="6 4"`
 		}
 		at := int(y) + 4
-		for labelled[at/16] {
-			at += 16 // below the one before
+		for slices.ContainsFunc(labels, func(other int) bool { return max(at-other, other-at) < labelHeight }) {
+			at++ // below the one before
 		}
-		labelled[at/16] = true
+		labels = append(labels, at)
 		fmt.Fprintf(
 			&b,
 			`<path d="%s" fill="none" stroke="%s" stroke-width="2"%s/><text x="%d" y="%d" fill="%s">%s</text>`+"\n",
