@@ -571,6 +571,7 @@ func TestSecretsAreEncryptedAndCanBeRotated(t *testing.T) {
 }
 
 func TestRuleThatOmitsWhatItsSiteReadsIsWarnedAbout(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	w := newWatch(t, 1)
 	n := w.nodes[0]
 	n.must(

@@ -213,6 +213,7 @@ func TestTheSchemaFollowsTheModel(t *testing.T) {
 // TestWithoutTheDatabase takes the database away: what is held is served for as
 // long as the lease lasts, and then nothing, rather than something old.
 func TestWithoutTheDatabase(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	dir, err := os.MkdirTemp("/tmp", "ubiquon-away-")
 	if err == nil {
 		err = os.Chmod(dir, 0o755)

@@ -303,6 +303,7 @@ func TestCommitBeyondBoundStartsNewGeneration(t *testing.T) {
 // TestWriteWaitingForModelSaysSo has a change of the model take longer than a write
 // waits.
 func TestWriteWaitingForModelSaysSo(t *testing.T) {
+	t.Parallel() // it waits for the most part
 	s := testkit.Store(t, testkit.Model(t, testkit.Ferries))
 	n := open(t, s, access.NewSecret())
 	tx, err := s.DB.Pool.Begin(t.Context())

@@ -181,9 +181,11 @@ func (a *Commands) sendFile(
 	if err != nil {
 		return api.File{}, err
 	}
+	progress := a.Progress()
+	defer progress.End()
 	return s.Files().UploadPiecewise(ctx, client.Piecewise{
 		Body: f, Bytes: info.Size(), Name: name, Replace: replace, Publish: publish, Environment: status.Environment,
-		Progress: func(sent int64) { fmt.Fprintf(a.Err, "\r%s: %s of %s ", name, sizeText(sent), sizeText(info.Size())) },
+		Progress: func(sent int64) { progress.Show("%s: %s of %s", name, sizeText(sent), sizeText(info.Size())) },
 	})
 }
 
@@ -305,11 +307,13 @@ func (a *Commands) fileCheck() *cobra.Command {
 				return err
 			}
 			var last api.FileCheck
-			if err := s.Files().Check(cmd.Context(), o, func(c api.FileCheck) {
-				if last = c; !c.Done {
-					fmt.Fprintf(a.Err, "\r%d files checked ", c.Checked)
-				}
-			}); err != nil {
+			progress := a.Progress()
+			err = s.Files().Check(cmd.Context(), o, func(c api.FileCheck) {
+				last = c
+				progress.Show("%d files checked", c.Checked)
+			})
+			progress.End()
+			if err != nil {
 				return err
 			}
 			if err := a.Print(last, func(t *command.Table) {

@@ -122,9 +122,10 @@ func (a *Commands) modelApply() *cobra.Command {
 				}
 			}
 			var last api.ConversionProgress
+			tell := a.tellConversion()
 			err = s.Models().Apply(
 				cmd.Context(), files, allowLoss, plan.Version,
-				func(p api.ConversionProgress) { last = p; a.tellConversion(p) },
+				func(p api.ConversionProgress) { last = p; tell(p) },
 			)
 			if err != nil {
 				return err
@@ -167,14 +168,16 @@ func drawPlan(t *command.Table, plan api.ModelPlan) {
 	}
 }
 
-// tellConversion shows progress where somebody watches.
-func (a *Commands) tellConversion(p api.ConversionProgress) {
-	if p.Total > 0 && !p.Applied {
-		fmt.Fprintf(
-			a.Err, "\rConverted %d of %d entries", p.Done, max(p.Done, p.Total),
-		) // what lives below is converted, too
+// tellConversion returns what shows how far a conversion has come.
+func (a *Commands) tellConversion() func(api.ConversionProgress) {
+	progress := a.Progress()
+	return func(p api.ConversionProgress) {
+		if p.Total == 0 || p.Applied {
+			return
+		}
+		progress.Show("Converted %d of %d entries", p.Done, max(p.Done, p.Total)) // what lives below is converted, too
 		if p.Done >= p.Total {
-			fmt.Fprintln(a.Err)
+			progress.End()
 		}
 	}
 }

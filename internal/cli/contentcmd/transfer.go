@@ -93,21 +93,16 @@ func (a *Commands) importFile(
 		return last, 0, err
 	}
 	defer in.Close()
-	told := time.Time{}
+	progress := a.Progress()
+	defer progress.End()
 	err = s.Entries().Import(ctx, in, o, func(p api.ImportProgress) {
 		last = p
 		for _, b := range p.BadLines {
 			bad++
-			fmt.Fprintf(a.Err, "\rline %d: %s\n", b.Line, b.Reason)
+			progress.Line("line %d: %s", b.Line, b.Reason)
 		}
-		if time.Since(told) > 200*time.Millisecond || p.Done {
-			told = time.Now()
-			fmt.Fprintf(
-				a.Err, "\r%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad,
-			)
-		}
+		progress.Show("%s: line %d, %d written, %d the same, %d bad", what, p.Line, p.Written, p.Same, p.Bad)
 	})
-	fmt.Fprintln(a.Err)
 	return last, bad, err
 }
 
