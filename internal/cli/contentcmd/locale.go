@@ -163,9 +163,7 @@ func (a *Commands) editLocales(cmd *cobra.Command, e api.LocaleEdit, done string
 		return err
 	}
 	var last api.ConversionProgress
-	tell := a.tellConversion()
-	if err := s.Models().EditLocales(cmd.Context(), e,
-		func(p api.ConversionProgress) { last = p; tell(p) }); err != nil {
+	if err := s.Models().EditLocales(cmd.Context(), e, a.tellConversion(&last)); err != nil {
 		return err
 	}
 	return a.Print(last, func(t *command.Table) { t.Line(fmt.Sprintf("%s; model version %d", done, last.Version)) })

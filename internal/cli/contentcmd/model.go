@@ -122,11 +122,7 @@ func (a *Commands) modelApply() *cobra.Command {
 				}
 			}
 			var last api.ConversionProgress
-			tell := a.tellConversion()
-			err = s.Models().Apply(
-				cmd.Context(), files, allowLoss, plan.Version,
-				func(p api.ConversionProgress) { last = p; tell(p) },
-			)
+			err = s.Models().Apply(cmd.Context(), files, allowLoss, plan.Version, a.tellConversion(&last))
 			if err != nil {
 				return err
 			}
@@ -168,11 +164,11 @@ func drawPlan(t *command.Table, plan api.ModelPlan) {
 	}
 }
 
-// tellConversion returns what shows how far a conversion has come.
-func (a *Commands) tellConversion() func(api.ConversionProgress) {
+// tellConversion returns what shows how far a conversion has come, and keeps the last word of it.
+func (a *Commands) tellConversion(last *api.ConversionProgress) func(api.ConversionProgress) {
 	progress := a.Progress()
 	return func(p api.ConversionProgress) {
-		if p.Total == 0 || p.Applied {
+		if *last = p; p.Total == 0 || p.Applied {
 			return
 		}
 		progress.Show("Converted %d of %d entries", p.Done, max(p.Done, p.Total)) // what lives below is converted, too
