@@ -25,6 +25,9 @@ type faultPages struct {
 	key string
 	// reads are what each page is made of.
 	reads map[string][]string
+	// rendering is held while a page is rendered: were two renders of it under way, the one that read the older
+	// content might end last, and be shown.
+	rendering map[string]*sync.Mutex
 
 	mu      sync.Mutex
 	shown   map[string]string // what the pages show
@@ -36,7 +39,7 @@ type faultPages struct {
 }
 
 func newFaultPages(f *faults) *faultPages {
-	s := &faultPages{f: f, reads: map[string][]string{}, shown: map[string]string{}}
+	s := &faultPages{f: f, reads: map[string][]string{}, rendering: map[string]*sync.Mutex{}, shown: map[string]string{}}
 	for pair := range pairs {
 		for _, side := range []string{"a", "b"} {
 			s.reads[fmt.Sprintf("/pier-%d%s", pair, side)] = []string{
@@ -46,6 +49,9 @@ func newFaultPages(f *faults) *faultPages {
 		s.reads[fmt.Sprint("/below-", pair)] = []string{fmt.Sprintf("/entries/page%d?fields=about(path)", pair)}
 	}
 	s.reads["/"] = []string{"/piers?fields=name&sort=name&limit=3", "/quays?fields=name&sort=name&limit=2"}
+	for page := range s.reads {
+		s.rendering[page] = &sync.Mutex{}
+	}
 	return s
 }
 
@@ -67,6 +73,8 @@ func (s *faultPages) begin() {
 
 // render reads what a page is made of, each of it from whatever node, and shows it if all is there.
 func (s *faultPages) render(ctx context.Context, page string, sequence int64) error {
+	s.rendering[page].Lock()
+	defer s.rendering[page].Unlock()
 	s.mu.Lock()
 	s.renders++
 	mark := fmt.Sprintf("%q; render=\"%d\"", page, s.renders)

@@ -116,6 +116,13 @@ type faults struct {
 	// followed are the changes that followChanges was told of, begunAgain how often it was
 	// told to begin again.
 	followed, begunAgain int
+	// copyIsOlder says that changes come that the copy does not have, followedBeyond counts those that were
+	// followed; noticedBy is when nodes have noticed that it was restored (Unix, in ns), followedSince that changes
+	// were followed after that.
+	copyIsOlder    atomic.Bool
+	followedBeyond int
+	noticedBy      atomic.Int64
+	followedSince  bool
 }
 
 // published is a publish that returned: both entries of a pair came to have a number,
@@ -634,6 +641,8 @@ func (f *faults) followChanges(ctx context.Context) {
 			}
 			switch answer.Status {
 			case http.StatusOK:
+				since := f.noticedBy.Load()
+				f.followedSince = f.followedSince || since > 0 && time.Now().UnixNano() > since
 				for _, one := range told.Items {
 					if one.Sequence <= next {
 						f.t.Errorf("change %d is told of after %d", one.Sequence, next)
@@ -642,6 +651,9 @@ func (f *faults) followChanges(ctx context.Context) {
 				}
 				next = max(next, told.Next)
 				f.followed += len(told.Items)
+				if f.copyIsOlder.Load() {
+					f.followedBeyond += len(told.Items)
+				}
 			case http.StatusGone:
 				_, text, _ := strings.Cut(told.Hint, "after=")
 				if next, err = strconv.ParseInt(text, 10, 64); err != nil {
@@ -969,15 +981,18 @@ func (f *faults) torment(ctx context.Context) {
 			f.site.amidACall(ctx, f.database.Stop)
 			f.copyDatabase(f.database.Dir, copied)
 			f.copied = time.Now()
+			f.copyIsOlder.Store(true)
 			f.startDatabase(f.t.Context())
 		case "restored":
 			f.site.amidACall(ctx, func() {
 				f.restoring = time.Now()
+				f.copyIsOlder.Store(false)
 				f.crash()
 			})
 			f.copyDatabase(copied, f.database.Dir)
 			f.restored = time.Now()
 			f.startDatabase(f.t.Context())
+			f.noticedBy.Store(time.Now().Add(2 * lease).UnixNano())
 		case "locked":
 			table := []string{
 				"event", "schedule", "build", "audit", "entry", "document", "change", "node",
@@ -1148,7 +1163,7 @@ func (f *faults) check() {
 	)
 	t.Logf("%d comparisons with the origin, %d renames of %d pages", f.compared.Load(), f.renamed.Load(), *faultBelow)
 	t.Logf("%d changes were followed, begun again %d times", f.followed, f.begunAgain)
-	if !f.restored.IsZero() && f.begunAgain == 0 {
+	if !f.restored.IsZero() && f.begunAgain == 0 && f.followedBeyond > 0 && f.followedSince {
 		t.Error("who followed the changes was not told to begin again, though an older copy was restored")
 	}
 	if len(f.reads) < 100 || len(f.publishes) < 5 {
