@@ -59,7 +59,7 @@ func (y *harness) check(ctx context.Context) error {
 		hash = append(hash, once(func() { access.HashSecret(secret) }))
 		all = append(all, once(func() {
 			now := time.Now()
-			reader, err := g.Keys.Authenticate(ctx, secret, "", time.Now())
+			reader, err := g.Keys.Authenticate(ctx, secret, "", now)
 			if err != nil {
 				panic(err)
 			}

@@ -121,7 +121,7 @@ func (y *harness) imports(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).againstCopy)
 }
 
-// publishes measures publishes at once alone.
+// publishes measures publishes from eight writers alone.
 func (y *harness) publishes(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).eightAtOnce)
 }

@@ -13,7 +13,7 @@ import (
 var copied = []string{"entry", "revision", "document", "change", "taken"}
 
 // againstCopy measures how long PostgreSQL takes for COPY of the rows that the import has made, into tables with
-// the same indexes, in one transaction: what of the import is the service's own.
+// the same indexes, table by table: the least that an import can take.
 func (c *contentHarness) againstCopy(ctx context.Context) error {
 	conn, err := pgx.Connect(ctx, c.url)
 	if err != nil {

@@ -1,9 +1,9 @@
 package main
 
 import (
+	"cmp"
 	"encoding/csv"
 	"fmt"
-	"maps"
 	"os"
 	"os/exec"
 	"slices"
@@ -102,14 +102,9 @@ func drawHistory(file, into string) error {
 		lines = append(lines, l)
 	}
 	slices.SortFunc(lines, func(a, b line) int { // so that names stand in the order of what they name
-		return int(1e6 * (b.shares[len(b.shares)-1] - a.shares[len(a.shares)-1]))
+		return cmp.Compare(b.shares[len(b.shares)-1], a.shares[len(a.shares)-1])
 	})
-	days := map[string]bool{}
-	for _, r := range runs {
-		days[r.day] = true
-	}
-	all := slices.Sorted(maps.Keys(days))
 	return plot(into, "How near each figure is to its goal", fmt.Sprintf(
-		"runs: %d, %s to %s", len(runs), all[0], all[len(all)-1],
+		"runs: %d, %s to %s", len(runs), runs[0].day, runs[len(runs)-1].day,
 	), lines)
 }

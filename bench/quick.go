@@ -91,7 +91,7 @@ func (y *harness) hitForms(ctx context.Context) error {
 	return nil
 }
 
-// writes measures the import and publishes at once.
+// writes measures the import and publishes from eight writers.
 func (y *harness) writes(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).againstCopy, (*contentHarness).eightAtOnce)
 }

@@ -39,7 +39,7 @@ type ReadOptions struct {
 	Anonymous bool
 	// Principal is whose turn it is when the answer must be computed.
 	Principal string
-	// Began is when it was asked for.
+	// Began is when it was asked for; Read wants it.
 	Began time.Time
 }
 

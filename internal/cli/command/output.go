@@ -37,13 +37,22 @@ func NewTable(out io.Writer) *Table {
 	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 0 {
 		t.width = n
 	}
-	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && t.width == 0 {
+	if fd, is := terminal(out); is {
+		if w, _, err := term.GetSize(fd); err == nil && t.width == 0 {
 			t.width = w
 		}
 		t.color = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 	}
 	return t
+}
+
+// terminal tells whether out is one, and by which descriptor.
+func terminal(out io.Writer) (fd int, is bool) {
+	f, is := out.(*os.File)
+	if !is {
+		return 0, false
+	}
+	return int(f.Fd()), term.IsTerminal(int(f.Fd()))
 }
 
 // Short cuts a text to the n characters that it has in a terminal of 100 columns, and more

@@ -3,14 +3,11 @@ package command
 import (
 	"fmt"
 	"io"
-	"os"
 	"time"
-
-	"golang.org/x/term"
 )
 
 // Progress shows how far long work has come: on one line of a terminal, elsewhere, as in the log of a pipeline,
-// with a line now and then.
+// with a line now and then. It is not safe for concurrent use.
 type Progress struct {
 	out      io.Writer
 	terminal bool
@@ -25,11 +22,10 @@ const (
 
 // Progress returns a Progress that has shown nothing.
 func (a *App) Progress() *Progress {
-	p := &Progress{out: a.Err, told: time.Now()}
-	if f, is := a.Err.(*os.File); is && term.IsTerminal(int(f.Fd())) {
-		p.terminal, p.told = true, time.Time{}
+	if _, is := terminal(a.Err); is {
+		return &Progress{out: a.Err, terminal: true}
 	}
-	return p
+	return &Progress{out: a.Err, told: time.Now()}
 }
 
 // Show shows how far it has come, unless it has just done so.

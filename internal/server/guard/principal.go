@@ -134,9 +134,9 @@ func (g *Guard) Network(r *http.Request) string { return access.Network(g.Addres
 // QueueName is access.Principal.QueueName of who makes a request.
 func (g *Guard) QueueName(p *access.Principal, r *http.Request) string {
 	if p.Identified() {
-		return p.QueueName("")
+		return p.QueueName("") // where they ask from does not matter
 	}
-	return g.Network(r)
+	return p.QueueName(g.Network(r))
 }
 
 func (g *Guard) trusted(at netip.Addr) bool {

@@ -20,7 +20,7 @@ create trigger entry_gone after delete on entry referencing old table as gone
 -- many lead to costs a kilobyte of WAL otherwise.
 alter index document_links set (fastupdate = on, gin_pending_list_limit = 64);
 
--- No plan depends on what these hold, and to look at them is nearly all of the time of ANALYZE.
+-- No plan depends on what these hold, and to look at them takes as long as the rest of ANALYZE.
 alter table document alter about set statistics 0, alter fields set statistics 0;
 alter table revision alter fields set statistics 0;
 alter table entry alter live set statistics 0;
