@@ -112,7 +112,8 @@ func ownService(ctx context.Context, text string) (own aService, stop func(), er
 // content measures writing: import, publishing, and a model change.
 func (y *harness) content(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).againstCopy, (*contentHarness).roundTrips,
-		(*contentHarness).oneByOne, (*contentHarness).eightAtOnce, (*contentHarness).besideSnapshot,
+		(*contentHarness).oneByOne, (*contentHarness).eightAtOnce,
+		func(c *contentHarness, ctx context.Context) error { return c.besideSnapshot(ctx, 40*time.Second) },
 		(*contentHarness).convert)
 }
 
@@ -150,6 +151,8 @@ type contentHarness struct {
 	c   *client.Client
 	url string
 	n   int // rising, so that every title differs
+	// spans are how long publishes took that rate has made.
+	spans []time.Duration
 }
 
 // load imports the entries through the service, as the command line does.
@@ -182,9 +185,12 @@ func (c *contentHarness) load(ctx context.Context) error {
 	return nil
 }
 
-// resident is how much memory the process holds, in bytes.
-func resident() int64 {
-	src, err := os.ReadFile("/proc/self/statm")
+// resident is how much memory this process holds, in bytes.
+func resident() int64 { return residentOf("self") }
+
+// residentOf is how much memory a process holds, in bytes; 0 if there is none.
+func residentOf(pid string) int64 {
+	src, err := os.ReadFile("/proc/" + pid + "/statm")
 	if err != nil {
 		return 0
 	}
@@ -245,10 +251,12 @@ func (c *contentHarness) rate(ctx context.Context) (float64, error) {
 	for w := range 8 {
 		wg.Go(func() {
 			for i := 0; ctx.Err() == nil; i++ {
-				err := c.publish(context.WithoutCancel(ctx), 200+w*100+i%100, i+int(time.Now().UnixNano()))
+				sent := time.Now()
+				err := c.publish(context.WithoutCancel(ctx), 200+w*100+i%100, i+int(sent.UnixNano()))
 				mu.Lock()
 				if err == nil {
 					done++
+					c.spans = append(c.spans, time.Since(sent))
 				} else {
 					failed = err
 				}
@@ -262,6 +270,7 @@ func (c *contentHarness) rate(ctx context.Context) (float64, error) {
 
 func (c *contentHarness) eightAtOnce(ctx context.Context) error {
 	var rates []float64
+	c.spans = nil
 	for range c.y.rounds {
 		r, err := c.rate(ctx)
 		if err != nil {
@@ -270,18 +279,21 @@ func (c *contentHarness) eightAtOnce(ctx context.Context) error {
 		rates = append(rates, r)
 	}
 	slices.Sort(rates)
+	slices.Sort(c.spans)
+	slowest := c.spans[len(c.spans)*99/100]
 	fmt.Printf(
-		"  publishes from eight writers at once: %.0f/s (%.0f to %.0f)\n", rates[len(rates)/2], rates[0],
-		rates[len(rates)-1],
+		"  publishes from eight writers at once: %.0f/s (%.0f to %.0f), p99 %s\n", rates[len(rates)/2], rates[0],
+		rates[len(rates)-1], slowest.Round(100*time.Microsecond),
 	)
 	c.y.note("publishes from eight writers a second", rates[len(rates)/2])
+	c.y.note("publish, the slowest of a hundred, ms", slowest.Seconds()*1000)
 	return nil
 }
 
-// besideSnapshot publishes while another reader holds a snapshot open for 40 s,
+// besideSnapshot publishes while another reader holds a snapshot open for a span,
 // and compares with as long without one, before and after.
-func (c *contentHarness) besideSnapshot(ctx context.Context) error {
-	free, err := c.rates(ctx, 20*time.Second)
+func (c *contentHarness) besideSnapshot(ctx context.Context, span time.Duration) error {
+	free, err := c.rates(ctx, span/2)
 	if err != nil {
 		return err
 	}
@@ -297,14 +309,14 @@ func (c *contentHarness) besideSnapshot(ctx context.Context) error {
 	if err := conn.QueryRow(ctx, `select count(*) from environment`).Scan(&n); err != nil {
 		return err
 	}
-	held, err := c.rates(ctx, 40*time.Second)
+	held, err := c.rates(ctx, span)
 	if err != nil {
 		return err
 	}
 	if _, err := conn.Exec(ctx, `commit`); err != nil {
 		return err
 	}
-	after, err := c.rates(ctx, 20*time.Second)
+	after, err := c.rates(ctx, span/2)
 	if err != nil {
 		return err
 	}
@@ -312,10 +324,11 @@ func (c *contentHarness) besideSnapshot(ctx context.Context) error {
 	late := held[len(held)/2:]
 	without, with := median(append(free, after...)), median(late)
 	fmt.Printf(
-		"  beside a snapshot held open for 40 s: %.0f/s without, %.0f/s in its second half (%.0f to %.0f): ratio "+
+		"  beside a snapshot held open for %s: %.0f/s without, %.0f/s in its second half (%.0f to %.0f): ratio "+
 			"%.2f\n",
-		without, with, slices.Min(late), slices.Max(late), with/without,
+		span, without, with, slices.Min(late), slices.Max(late), with/without,
 	)
+	c.y.note("publishes beside a snapshot", with/without)
 	return nil
 }
 
@@ -354,5 +367,6 @@ func (c *contentHarness) convert(ctx context.Context) error {
 		"  a model change that converts %d entries: %s, %.0f/s; %d MB held after\n", total,
 		took.Round(100*time.Millisecond), float64(total)/took.Seconds(), resident()>>20,
 	)
+	c.y.note("model change, entries a second", float64(total)/took.Seconds())
 	return err
 }

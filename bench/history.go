@@ -91,7 +91,7 @@ func drawHistory(file, into string) error {
 		l := line{colour: colours[i%len(colours)], dotted: true, dashed: i%2 == 1}
 		for _, r := range runs {
 			if figure, measured := r.figures[g.name]; measured {
-				l.shares = append(l.shares, min(1, figure/g.goal))
+				l.shares = append(l.shares, g.share(figure))
 				l.name = fmt.Sprintf("%s: %.3g of %g", g.name, figure, g.goal)
 			} else if len(l.shares) > 0 {
 				l.shares = append(l.shares, l.shares[len(l.shares)-1])

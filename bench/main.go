@@ -20,6 +20,7 @@ import (
 	"runtime/pprof"
 	"slices"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
@@ -32,6 +33,7 @@ import (
 type harness struct {
 	script   string // for wrk, if it is to do something else than GET
 	demo     *demo.Demo
+	stopDemo func()
 	database string
 	rounds   int
 	seconds  int
@@ -106,7 +108,8 @@ func (y *harness) run(which []string) error {
 	if err != nil {
 		return err
 	}
-	defer y.demo.Close()
+	y.stopDemo = sync.OnceFunc(y.demo.Close)
+	defer y.stopDemo()
 	if y.database, err = cluster.RunningURL(dir); err != nil {
 		return err
 	}

@@ -1,8 +1,10 @@
 package environment_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 
@@ -162,6 +164,135 @@ func TestFiltersOfListsRespectGrants(t *testing.T) {
 	} {
 		if got := list(f.typ, f.filter); !strings.Contains(got, f.want) || strings.Contains(got, "name") && f.want != "1" {
 			t.Errorf("%s where %s: %s, want %s", f.typ, f.filter, got, f.want)
+		}
+	}
+}
+
+// newWellReferred is a node with 700 notices: all lead to r0, half of them to r1, the others to r2, every hundredth to
+// r3, and the oldest 120 to a side route each.
+func newWellReferred(t *testing.T) node {
+	n := newLine(t, 1).nodes[0]
+	n.must(t, api.Edit{ID: "alone", Type: "route", Save: per{"name": per{"en": "Alone"}}, Do: "publish"})
+	var lines strings.Builder
+	route := func(id, name string) {
+		fmt.Fprintf(
+			&lines, `{"id": %q, "type": "route", "fields": {"name": {"en": %q}}, "published": "2026-01-01T08:00:00Z"}`+"\n",
+			id, name,
+		)
+	}
+	for i := range 4 {
+		route(fmt.Sprint("r", i), fmt.Sprint("Route ", i))
+	}
+	for i := range 120 {
+		route(fmt.Sprint("side", i), fmt.Sprint("Side ", i))
+	}
+	for i := range 700 {
+		refs := []string{`"r0"`, fmt.Sprintf(`"r%d"`, 1+i%2)}
+		if i%100 == 3 {
+			refs = append(refs, `"r3"`)
+		}
+		if i < 120 {
+			refs = append(refs, fmt.Sprintf(`"side%d"`, i))
+		}
+		fmt.Fprintf(
+			&lines, `{"id": "n%d", "type": "notice", "fields": {"title": {"en": "Notice %[1]d"}, "routes": [%s]}, `+
+				`"published": "2026-02-01T%02d:%02d:00Z"}`+"\n",
+			i, strings.Join(refs, ", "), i/60, i%60,
+		)
+	}
+	if err := n.client.Entries().Import(t.Context(), strings.NewReader(lines.String()), api.ImportOptions{},
+		func(api.ImportProgress) {}); err != nil {
+		t.Fatal(err)
+	}
+	// A draft is newer than all, in preview alone.
+	n.must(t, api.Edit{ID: "draft", Type: "notice", Save: per{"title": per{"en": "Draft"}, "routes": []any{"r0"}}})
+	return n
+}
+
+// TestFiltersByWhatReferencesLeadTo follows lists to their end, both ways, that are filtered by what entries hold that
+// few, many and nearly all refer to, and compares with the same filter in words by which nothing can be looked up.
+func TestFiltersByWhatReferencesLeadTo(t *testing.T) {
+	n := newWellReferred(t)
+	pages := func(edition, request string) string {
+		t.Helper()
+		var out []string
+		for at := ""; ; {
+			var page struct {
+				Items  []struct{ ID string }
+				Window struct {
+					Next, Prev *string
+					Total      int
+				}
+			}
+			a, err := n.client.Do(
+				t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/"+edition+request+at, nil, nil,
+			)
+			if err != nil || a.Status != http.StatusOK || json.Unmarshal(a.Body, &page) != nil {
+				t.Fatalf("%s: %v, %s", request, err, a.Body)
+			}
+			if at == "" {
+				out = append(out, fmt.Sprint(page.Window.Total))
+			}
+			for _, one := range page.Items {
+				out = append(out, one.ID)
+			}
+			switch w := page.Window; {
+			case w.Next != nil && !strings.HasPrefix(at, "&before="):
+				at = "&after=" + url.QueryEscape(*w.Next)
+			case w.Prev != nil:
+				at = "&before=" + url.QueryEscape(*w.Prev)
+			default:
+				return strings.Join(out, " ")
+			}
+		}
+	}
+	for filter, some := range map[string]bool{
+		"routes.name = 'Route 0'": true, "routes.name = 'Route 3'": true, "routes.name LIKE 'Side%'": true,
+		"routes.name = 'Alone'": false, "routes.slug IN ('route-1', 'route-3')": true, "routes.id = 'r3'": true,
+		"title LIKE '%7' AND routes.name BETWEEN 'Route 1' AND 'Route 2'": true, "routes.name <> 'Route 0'": true,
+		"routes.name = 'Nowhere'": false,
+	} {
+		for _, sort := range []string{"-firstPublished", "firstPublished", "title"} {
+			for _, edition := range []string{"published", "preview"} {
+				request := "/notices?limit=90&count=true&fields=title&sort=" + sort + "&filter="
+				got := pages(edition, request+url.QueryEscape(filter))
+				want := pages(edition, request+url.QueryEscape("("+filter+") OR id = 'nobody'"))
+				if got != want || some != (got != "0") {
+					t.Errorf("%s by %s in %s:\n%s\nwant\n%s", filter, sort, edition, got, want)
+				}
+			}
+		}
+	}
+}
+
+// TestNewestThatRefer reads what refers to entries, the newest first, of those that hundreds refer to and those that
+// few do, and compares with a list that is found by sorting all of them.
+func TestNewestThatRefer(t *testing.T) {
+	n := newWellReferred(t)
+	shown := func(edition, notices string) string {
+		t.Helper()
+		a, err := n.client.Do(t.Context(), http.MethodPost, "/content/"+n.Replica.Environment()+"/"+edition+"/graphql",
+			nil, per{"query": "{ routes(first: 7, sort: [\"name\"]) { nodes { name notices(" + notices +
+				") { nodes { id title } totalCount pageInfo { hasNextPage } } } } }"})
+		if err != nil || a.Status != http.StatusOK {
+			t.Fatalf("%s: %v, %s", notices, err, a.Body)
+		}
+		return string(a.Body)
+	}
+	for _, filter := range []string{"", `, filter: {title: {like: "%7"}}`, `, filter: {routes: {name: {eq: "Route 3"}}}`} {
+		for _, by := range []string{"-firstPublished", "-published"} {
+			for _, first := range []int{1, 5, 20} {
+				for _, edition := range []string{"published", "preview"} {
+					got := shown(edition, fmt.Sprintf(`first: %d, sort: [%q]%s`, first, by, filter))
+					want := shown(edition, fmt.Sprintf(`first: %d, sort: [%q, "title"]%s`, first, by, filter))
+					if got != want {
+						t.Errorf("first %d by %s%s in %s:\n%s\nwant\n%s", first, by, filter, edition, got, want)
+					}
+					if filter == "" && !strings.Contains(got, `"notices":{"nodes":[],`) {
+						t.Errorf("nobody refers to the route alone, but it is not so: %s", got)
+					}
+				}
+			}
 		}
 	}
 }

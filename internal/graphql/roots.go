@@ -159,6 +159,7 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 	if out.Sort, err = query.ParseSort(t, names); err != nil {
 		return err
 	}
+	out.Indexed = invalidation.Indexed(t, out.Sort)
 	after, behind := args["after"].(string)
 	before, ahead := args["before"].(string)
 	switch {

@@ -290,6 +290,38 @@ func (f *Filter) Equalities() (name string, values []string) {
 	return "", nil
 }
 
+// Led returns a condition of which the filter cannot be true unless the step, a reference, leads to an entry that
+// meets it; false if the filter has none.
+func (f *Filter) Led() (step Step, of Expr, found bool) {
+	parts := []Expr{f.Expr}
+	if and, ok := f.Expr.(And); ok {
+		parts = and.Parts
+	}
+	for _, e := range parts {
+		n := Named(e)
+		if n == nil || len(n.Steps) == 0 || n.Steps[0].Back || len(names(e)) != 1 {
+			continue
+		}
+		rest := *n
+		rest.Steps = n.Steps[1:]
+		switch e := e.(type) {
+		case Compare:
+			e.Left.Name = &rest
+			return n.Steps[0], e, true
+		case Like:
+			e.Of.Name = &rest
+			return n.Steps[0], e, true
+		case Between:
+			e.Of.Name = &rest
+			return n.Steps[0], e, true
+		case In:
+			e.Of.Name = &rest
+			return n.Steps[0], e, true
+		}
+	}
+	return Step{}, nil, false
+}
+
 // Texts are the values that Equalities' are held against, of what a document
 // holds in a field.
 func Texts(value any) []string {

@@ -20,6 +20,14 @@ type Sort struct {
 	Descending bool       `json:"descending,omitempty"`
 }
 
+// Indexed tells whether the lists of a type are held in an order: by a field that the model says is indexed, or
+// what was published last at the top.
+func Indexed(t *model.Type, order []Sort) bool {
+	f := t.Field(order[0].By)
+	return len(order) == 1 && (f != nil && f.Indexed ||
+		order[0].Descending && (order[0].By == "about.published" || order[0].By == "about.firstPublished"))
+}
+
 // SortKey is where an entry stands in an order, as bytes that compare as the entries
 // do: what PostgreSQL's ORDER BY and Go agree on. The zero Place is none.
 type SortKey string

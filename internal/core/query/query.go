@@ -68,9 +68,10 @@ type Root struct {
 	// Translated leaves out of a list what is filled in from a fallback.
 	Translated bool `json:"translated,omitempty"`
 	// The rest concerns lists alone.
-	Filter *filter.Filter `json:"filter,omitempty"`
-	Sort   []Sort         `json:"sort,omitempty"`
-	Limit  int            `json:"limit,omitempty"`
+	Filter  *filter.Filter `json:"filter,omitempty"`
+	Sort    []Sort         `json:"sort,omitempty"`
+	Indexed bool           `json:"-"` // an index has the order
+	Limit   int            `json:"limit,omitempty"`
 	// Offset skips the first entries; not with After or Before.
 	Offset int `json:"offset,omitempty"`
 	// Types whose paths are listed, for ByPaths.
@@ -85,9 +86,8 @@ type Root struct {
 	Count     bool      `json:"count,omitempty"`
 	Selection Selection `json:"selection"`
 	// Shows is what the answer shows of a list besides its entries.
-	Shows Shows `json:"-"`
-	// mark is that of its list, once the query is prepared.
-	mark string
+	Shows Shows  `json:"-"`
+	mark  string // of its list, once the query is prepared
 }
 
 // Shows says what an answer shows of a list besides its entries.

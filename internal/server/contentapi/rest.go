@@ -14,6 +14,7 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
@@ -265,6 +266,7 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 	if root.Sort, err = query.ParseSort(t, names); err != nil {
 		return err
 	}
+	root.Indexed = invalidation.Indexed(t, root.Sort)
 	after, behind := p["after"]
 	before, ahead := p["before"]
 	if text, given := p["offset"]; given {

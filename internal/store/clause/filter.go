@@ -41,15 +41,32 @@ func (c *Condition) Expr(e filter.Expr, row string) string {
 	if name == nil || !name.Through() {
 		return c.predicate(e, row, false)
 	}
-	end, from, where := c.way(name.Steps, row)
-	if c.Except != "" {
-		where += " and " + end + ".entry <> " + c.Except
+	return c.holding(e, name, row) + c.some(name.Steps, row, func(end string) string {
+		p := c.predicate(e, end, true)
+		if c.Except != "" {
+			p = end + ".entry <> " + c.Except + " and (" + p + ")"
+		}
+		return p
+	})
+}
+
+// some is the condition that steps lead to an entry which meets another. Each entry that a list of references has is
+// looked up by itself: PostgreSQL takes every list for a hundred, and would rather go through a whole table once.
+func (c *Condition) some(steps []filter.Step, row string, met func(end string) string) string {
+	if len(steps) == 0 {
+		return met(row)
 	}
-	return c.holding(
-		e, name, row,
-	) + "exists (select from " + from + " where " + where + " and (" + c.predicate(
-		e, end, true,
-	) + "))"
+	s := steps[0]
+	next, tables, join := c.enter(s, row)
+	rest := c.some(steps[1:], next, met)
+	found := "(select " + rest + " from document " + next + " where " + join + ")"
+	switch {
+	case s.Back:
+		return "exists (select from document " + next + " where " + join + " and (" + rest + "))"
+	case s.Several:
+		return "exists (select from " + tables + " where " + found + ")"
+	}
+	return found + " is true"
 }
 
 // holding is what an index can tell of a condition on the ids that a list of references
@@ -83,6 +100,19 @@ func (c *Condition) holding(e filter.Expr, name *filter.Name, row string) string
 	return row + ".links <> '{}' and " + row + ".links && " + c.Args.Add(links, "text[]") + " and "
 }
 
+// Leading returns what selects, as the column link, the links that documents have which a step leads from, to
+// entries that meet a condition. $1 to $3 are environment, edition and locale.
+func (c *Condition) Leading(step filter.Step, of filter.Expr) string {
+	c.n++
+	row := "f" + strconv.Itoa(c.n)
+	// The index of links has the collation of the database, entries have another.
+	return fmt.Sprintf(
+		`select (%[1]s || %[2]s.entry) collate "default" as link from document %[2]s where %[2]s.environment = $1 and `+
+			"%[2]s.edition = $2 and %[2]s.locale = $3 and %[2]s.type = any(%[3]s) and (%[4]s)",
+		Quote(step.Field+"/"), row, c.Args.Add(step.Types, "text[]"), c.Expr(of, row),
+	)
+}
+
 func (c *Condition) all(parts []filter.Expr, row, word string) string {
 	texts := make([]string, len(parts))
 	for i, p := range parts {
@@ -91,34 +121,38 @@ func (c *Condition) all(parts []filter.Expr, row, word string) string {
 	return strings.Join(texts, word)
 }
 
-// way returns the tables of the entries that steps lead to, with what joins
-// them, and the name of the last.
+// way returns the tables of the entries that single references lead to, with what joins them, and the name of the
+// last.
 func (c *Condition) way(steps []filter.Step, row string) (end, from, where string) {
 	var tables, conditions []string
 	for _, s := range steps {
-		c.n++
-		next := "f" + strconv.Itoa(c.n)
-		join := fmt.Sprintf(
-			"%[1]s.environment = %[2]s.environment and %[1]s.edition = %[2]s.edition and %[1]s.locale = "+
-				"%[2]s.locale and %[1]s.type = any(%[3]s)",
-			next, row, c.Args.Add(s.Types, "text[]"),
-		)
-		switch field := Quote(s.Field); {
-		case s.Back:
-			join += " and " + next + ".links <> '{}' and " + next + ".links @> array[" + Quote(
-				s.Field+"/",
-			) + " || " + row + ".entry]"
-		case s.Several:
-			tables = append(
-				tables, "jsonb_array_elements_text("+row+".fields -> "+field+") r"+strconv.Itoa(c.n)+" (id)",
-			)
-			join += " and " + next + ".entry = r" + strconv.Itoa(c.n) + ".id"
-		default:
-			join += " and " + next + ".entry = " + row + ".fields ->> " + field
-		}
+		next, _, join := c.enter(s, row)
 		tables, conditions, row = append(tables, "document "+next), append(conditions, join), next
 	}
 	return row, strings.Join(tables, ", "), strings.Join(conditions, " and ")
+}
+
+// enter returns what joins the documents that a step leads to, by an alias of their own, and, if it may lead to
+// several, the ids that it leads to.
+func (c *Condition) enter(s filter.Step, row string) (next, ids, join string) {
+	c.n++
+	next = "f" + strconv.Itoa(c.n)
+	join = fmt.Sprintf(
+		"%[1]s.environment = %[2]s.environment and %[1]s.edition = %[2]s.edition and %[1]s.locale = "+
+			"%[2]s.locale and %[1]s.type = any(%[3]s)",
+		next, row, c.Args.Add(s.Types, "text[]"),
+	)
+	switch field := Quote(s.Field); {
+	case s.Back:
+		join += " and " + next + ".links <> '{}' and " + next + ".links @> array[" + Quote(s.Field+"/") + " || " + row +
+			".entry]"
+	case s.Several:
+		ids = "jsonb_array_elements_text(" + row + ".fields -> " + field + ") r" + strconv.Itoa(c.n) + " (id)"
+		join += " and " + next + ".entry = r" + strconv.Itoa(c.n) + ".id"
+	default:
+		join += " and " + next + ".entry = " + row + ".fields ->> " + field
+	}
+	return next, ids, join
 }
 
 // Column is a property's value as SQL compares it. there says that the row is

@@ -2,12 +2,10 @@ package reading
 
 import (
 	"slices"
-	"strconv"
 	"strings"
 
 	"ubiquon/internal/core/memo"
 	"ubiquon/internal/core/query"
-	"ubiquon/internal/store/clause"
 )
 
 func hasLinks(sel *query.Selection) bool {
@@ -119,60 +117,6 @@ type linkTemplate struct {
 type linkKey struct {
 	selection *query.Selection
 	only      string
-}
-
-func (l *linkRead) backStatements(s *Reader, edition string) []statement {
-	var ids []string
-	lists := map[string][]*query.RootResult{}
-	for _, p := range l.parents {
-		if lists[p.ID] == nil {
-			ids = append(ids, p.ID)
-		}
-		lists[p.ID] = append(lists[p.ID], p.Lists[l.pick])
-	}
-	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
-	where := clause.WhereType(s.environment, l.list.Type) + " and edition = $2 and locale = $3" +
-		" and links <> '{}' and links @> array[$5 || p.id]" + filtered(l.list, &args)
-	var all []statement
-	if l.list.Count {
-		all = append(
-			all,
-			statement{
-				columns: "p.id, (select count(*)::text from document" + where + ")",
-				rest:    " from unnest($4::text[]) as p (id)",
-				args:    slices.Clone(args),
-				each: func(raw [][]byte) error {
-					n, err := strconv.Atoi(string(raw[1]))
-					for _, list := range lists[string(raw[0])] {
-						list.Total = n
-					}
-					return err
-				},
-			},
-		)
-	}
-	r := newReader(l.selection, l.list.Type)
-	from := window(l.list, r, where, &args)
-	columns := make([]string, len(r.columns))
-	for i, c := range r.columns {
-		columns[i] = c + " as c" + strconv.Itoa(i)
-	}
-	return append(
-		all,
-		statement{
-			columns: "p.id, d.*",
-			rest: " from unnest($4::text[]) as p (id) cross join lateral (select " + strings.Join(
-				columns, ", ",
-			) + from + ") d",
-			args: args,
-			each: func(raw [][]byte) error {
-				for _, list := range lists[string(raw[0])] {
-					takeRow(l.list, r, list, raw[1:])
-				}
-				return nil
-			},
-		},
-	)
 }
 
 // attach hangs the entries found below the rows that refer to them, in the

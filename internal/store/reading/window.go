@@ -13,10 +13,11 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
-	where += filtered(root, &args)
+	l := list{root: root, ofType: where, fits: filtered(root, &args), led: leading(root, &args)}
+	where += l.fits
 	var all []template
 	if root.Count {
-		all = append(all, newTemplate([]string{"count(*)::text"}, " from document"+where, slices.Clone(args),
+		all = append(all, newTemplate([]string{l.count()}, "", slices.Clone(args),
 			func(out *query.RootResult) func([][]byte) error {
 				return func(raw [][]byte) (err error) {
 					out.Total, err = strconv.Atoi(string(raw[0]))
@@ -35,14 +36,106 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 			}
 		}))
 	}
-	from := window(root, r, where, &args)
-	return append(all, newTemplate(r.columns, from, args, func(out *query.RootResult) func([][]byte) error {
+	r.sorted(root)
+	return append(all, newTemplate(r.columns, l.window(&args), args, func(out *query.RootResult) func([][]byte) error {
 		r := r.fresh()
 		return func(raw [][]byte) error {
 			takeRow(root, r, out, raw)
 			return nil
 		}
 	}))
+}
+
+// list are the parts of a statement that reads a list. $1 to $3 are environment, edition and locale.
+type list struct {
+	root         *query.Root
+	ofType, fits string // conditions: from where on, and of the filter
+	// led selects links of which whatever meets the filter has one; "" for none.
+	led string
+}
+
+// leading is the led of a list.
+func leading(root *query.Root, args *clause.Params) string {
+	if root.Filter == nil || root.Offset > 0 {
+		return ""
+	}
+	step, of, found := root.Filter.Led()
+	if !found {
+		return ""
+	}
+	c := clause.Condition{Args: args}
+	return c.Leading(step, of)
+}
+
+const (
+	// ledMost is up to how many entries that a reference may lead to those that refer to them are looked up.
+	ledMost = 100
+	// nearTimes is how many times as many entries as are wanted are looked through in the order of a list, before
+	// what may be meant is looked up and sorted.
+	nearTimes = 20
+)
+
+// stretch is how many entries are looked through, at most 1000, for about n. It is one of few, so that statements
+// are the same.
+func stretch(n int) string {
+	for _, enough := range []int{200, 500} {
+		if n <= enough {
+			return strconv.Itoa(enough)
+		}
+	}
+	return "1000"
+}
+
+// some is what selects the links: one more than are looked up, if there are more.
+func (l *list) some() string {
+	return "with led as materialized (" + l.led + " limit " + strconv.Itoa(ledMost+1) + ")"
+}
+
+const (
+	// refer is the condition that a document has one of the links.
+	refer = " and links <> '{}' and links && array(select link from led)"
+	// links is how many there are.
+	links = "(select count(*) from led)"
+)
+
+// count is how many entries the list has, as text.
+func (l *list) count() string {
+	all := "(select count(*) from document" + l.ofType + l.fits + ")"
+	if l.led != "" {
+		all = "(" + l.some() + " select case when " + links + " <= " + strconv.Itoa(ledMost) +
+			" then (select count(*) from document" + l.ofType + refer + l.fits + ") else " + all + " end)"
+	}
+	return all + "::text"
+}
+
+// window is the part of the list's statement, from its from on, that finds the rows of its window.
+//
+// What a filter asks of entries that references lead to is held against few or many, and what refers to these may
+// be few or nearly all. So the first that the order has are looked through, if an index has it; if these are not
+// enough, what refers to those entries is looked up by its links and sorted, if there are not too many; and else
+// all is gone through.
+func (l *list) window(args *clause.Params) string {
+	wanted := l.root.Limit + l.root.Past()
+	limit := args.Add(wanted, "bigint")
+	if l.led == "" {
+		return " from (" + ordered(l.root, "document", l.ofType+l.fits, args, limit) + ") document"
+	}
+	with, gone := l.some()+", few as materialized (select * from document"+l.ofType+refer+l.fits+")", ""
+	many := links + " > " + strconv.Itoa(ledMost)
+	var pieces []string
+	if l.root.Indexed {
+		with += ", near as materialized (select * from (" +
+			ordered(l.root, "document", l.ofType, args, stretch(nearTimes*wanted)) + ") document where true" + l.fits +
+			" limit " + limit + ")"
+		pieces = []string{"select * from near where (select count(*) from near) >= " + limit}
+		gone = " and (select count(*) from near) < " + limit
+	}
+	pieces = append(
+		pieces,
+		"select * from ("+ordered(l.root, "few", " where true", args, limit)+") document where not "+many+gone,
+		"select * from ("+ordered(l.root, "document", l.ofType+l.fits, args, limit)+") document where "+many+gone,
+	)
+	return " from (" + with + " " + strings.Join(pieces, " union all ") + ") document"
 }
 
 // takeRow adds a row to a list, or notes that there is one more.
@@ -63,17 +156,15 @@ func (r *reader) sorted(root *query.Root) {
 	}
 }
 
-// window is the part of a list's statement, from its from on, that finds the rows
-// which meet the conditions, orders them and cuts them; the sort values are added
-// to the reader's columns.
+// ordered selects the documents of a table, or of a select named document, that meet the conditions, in order, and
+// cuts them. The documents are chosen in a select of their own: where no index has the order, what is shown would
+// else be taken out of each that is sorted.
 //
 // What lies beyond a cursor is put together from pieces of which each is one
 // stretch of an index, read in order and only as far as it is needed: a page far
 // down costs what the first one does.
-func window(root *query.Root, r *reader, where string, args *clause.Params) string {
+func ordered(root *query.Root, table, where string, args *clause.Params, limit string) string {
 	order := inOrder(root)
-	r.sorted(root)
-	limit := args.Add(root.Limit+root.Past(), "bigint")
 	var pieces []string
 	switch {
 	case root.After != nil:
@@ -81,16 +172,16 @@ func window(root *query.Root, r *reader, where string, args *clause.Params) stri
 	case root.Before != nil:
 		pieces = ahead(args, root)
 	default:
-		from := " from document" + where + order + " limit " + limit
+		text := "select * from " + table + where + order + " limit " + limit
 		if root.Offset > 0 {
-			from += " offset " + args.Add(root.Offset, "bigint")
+			text += " offset " + args.Add(root.Offset, "bigint")
 		}
-		return from
+		return text
 	}
 	for i, p := range pieces {
-		pieces[i] = "(select * from document" + where + " and " + p + order + " limit " + limit + ")"
+		pieces[i] = "(select * from " + table + where + " and " + p + order + " limit " + limit + ")"
 	}
-	return " from (" + strings.Join(pieces, " union all ") + ") document limit " + limit
+	return "select * from (" + strings.Join(pieces, " union all ") + ") document limit " + limit
 }
 
 // inOrder is the order of a list, as it is read.
