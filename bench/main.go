@@ -8,6 +8,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -20,6 +21,7 @@ import (
 	"runtime/pprof"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -39,7 +41,7 @@ type harness struct {
 	seconds  int
 	entries  int    // of the content and read measurements
 	plot     string // the file, for the trace
-	profile  string // the file, for measurements that write several
+	profile  string // what the files of profiles begin with; "" for comparing
 	history  string // the file that figures are added to
 	what     string // is compared, for the table
 	figures  map[string]float64
@@ -57,22 +59,11 @@ func main() {
 	flag.IntVar(&y.seconds, "seconds", 3, "how long each time")
 	flag.IntVar(&y.entries, "entries", 100_000, "how many entries content and read import")
 	flag.StringVar(
-		&y.profile, "profile", "", "write a CPU profile of the whole run to this file; of read, one for each kind",
+		&y.profile, "profile", "", "write a CPU profile of each side of each comparison to files that begin so, instead",
 	)
 	flag.StringVar(&y.history, "history", "", "add the figures of quick to this file")
 	flag.StringVar(&y.plot, "plot", "", "draw the trace of cache in this file, as SVG")
 	flag.Parse()
-	if y.profile != "" && !slices.Contains(flag.Args(), "read") {
-		f, err := os.Create(y.profile)
-		if err == nil {
-			err = pprof.StartCPUProfile(f)
-		}
-		if err != nil {
-			fmt.Fprintln(os.Stderr, "bench:", err)
-			os.Exit(1)
-		}
-		defer pprof.StopCPUProfile()
-	}
 	if err := y.run(flag.Args()); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -218,6 +209,12 @@ func (y *harness) loadBare(ctx context.Context, address string, headers ...strin
 // compare measures two addresses, alternating, and prints the median of the
 // rounds' ratios: what slows the machine down slows both sides of a round.
 func (y *harness) compare(ctx context.Context, ours, reference string, headers ...string) error {
+	if y.profile != "" {
+		if err := y.profiled(ctx, "ours", ours, headers...); err != nil {
+			return err
+		}
+		return y.profiled(ctx, "reference", reference, headers...)
+	}
 	var a, b, ratios, spentA, spentB, spent []float64
 	for range y.rounds {
 		x, timeA, err := y.spending(ctx, ours, headers...)
@@ -247,6 +244,22 @@ func (y *harness) compare(ctx context.Context, ours, reference string, headers .
 		y.note(y.what, spent[m])
 	}
 	return nil
+}
+
+// profiled writes a CPU profile of what it takes to answer a request again and again, and says how often it was.
+func (y *harness) profiled(ctx context.Context, side, address string, headers ...string) error {
+	f, err := os.Create(y.profile + "." + strings.ReplaceAll(cmp.Or(y.what, "miss"), " ", "-") + "." + side)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := pprof.StartCPUProfile(f); err != nil {
+		return err
+	}
+	rate, spent, err := y.spending(ctx, address, headers...)
+	pprof.StopCPUProfile()
+	fmt.Printf("    %s: %.0f answers, %.1f µs of processor time each\n", f.Name(), rate*float64(y.seconds), spent)
+	return err
 }
 
 // spending is load, and how many microseconds of processor time this process, in which

@@ -7,11 +7,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"runtime"
-	"runtime/pprof"
 	"strconv"
-	"strings"
 
 	"github.com/jackc/pgx/v5/pgxpool"
 
@@ -134,20 +131,13 @@ func (y *harness) reads(ctx context.Context) error {
 		if !sameContent(ours.Body, theirs.Body) {
 			return fmt.Errorf("%s: the two sides differ:\n%s\n%s", one.name, ours.Body, theirs.Body)
 		}
-		if y.profile != "" {
-			kind := strings.TrimPrefix(strings.ReplaceAll(one.theirs, "?", "-"), "/")
-			if err := y.profiled(ctx, kind, c.Address+base+one.ours); err != nil {
-				return err
-			}
-			if err := y.profiled(ctx, kind+".reference", address+one.theirs); err != nil {
-				return err
-			}
-			continue
-		}
 		y.what = "miss, " + one.name
 		err = y.compare(ctx, c.Address+base+one.ours, address+one.theirs, "Prefer: recompute")
 		if y.what = ""; err != nil {
 			return err
+		}
+		if y.profile != "" {
+			continue
 		}
 		a, err := allocated(ctx, c, base+one.ours)
 		if err != nil {
@@ -166,22 +156,6 @@ func (y *harness) reads(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// profiled writes a profile of what it takes to answer a request again and again, and says how often it was.
-func (y *harness) profiled(ctx context.Context, kind, address string) error {
-	f, err := os.Create(y.profile + "." + kind)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := pprof.StartCPUProfile(f); err != nil {
-		return err
-	}
-	rate, spent, err := y.spending(ctx, address, "Prefer: recompute")
-	pprof.StopCPUProfile()
-	fmt.Printf("    %s: %.0f answers, %.1f µs of processor time each\n", f.Name(), rate*float64(y.seconds), spent)
-	return err
 }
 
 // cursorAt follows a list of 20 to a page and returns the request for it.

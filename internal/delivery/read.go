@@ -182,21 +182,28 @@ func (d *Service) current(
 func (d *Service) fetch(
 	ctx context.Context, p *Plan, rights access.Rights, o ReadOptions,
 ) (r *cache.Response, outcome cache.Outcome, err error) {
-	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current}
-	asked.Fresh = o.Recompute && p.mayRecompute(rights)
-	compute := func(ctx context.Context) (*cache.Response, *invalidation.Set, error) { return d.compute(ctx, p) }
-	if !asked.Fresh {
-		r, _ = d.cache.Get(p.Key)
+	fresh := o.Recompute && p.mayRecompute(rights)
+	if !fresh {
+		if r, _ = d.cache.Get(p.Key); r != nil {
+			d.cache.CountHit(r)
+			return r, cache.Hit, nil
+		}
 	}
+	return d.computed(ctx, p, o, fresh)
+}
+
+// computed has the read of a plan computed, unless the reader wants only what is held.
+func (d *Service) computed(
+	ctx context.Context, p *Plan, o ReadOptions, fresh bool,
+) (r *cache.Response, outcome cache.Outcome, err error) {
+	asked := cache.Request{Key: p.Key, Principal: o.Principal, Heavy: p.heavy, Current: o.Current, Fresh: fresh}
+	compute := func(ctx context.Context) (*cache.Response, *invalidation.Set, error) { return d.compute(ctx, p) }
 	switch {
-	case r != nil:
-		d.cache.CountHit(r)
-		return r, cache.Hit, nil
 	case o.OnlyHeld:
 		return nil, 0, ErrNotHeld
 	case o.Anonymous && !d.strangers.Allow(o.Principal, o.Began):
 		return nil, 0, access.ErrTooMany
-	case asked.Fresh && o.NoStore:
+	case fresh && o.NoStore:
 		r, err = d.cache.Pass(ctx, asked, compute)
 		return r, cache.Passed, err
 	default:

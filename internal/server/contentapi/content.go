@@ -334,7 +334,7 @@ func (s *API) setHeaders(
 	}
 	h["Etag"], h["Content-Length"] = a.ETag(), a.Length()
 	if mediaType != "" {
-		h["Content-Type"] = []string{mediaType}
+		h["Content-Type"] = mediaTypes[mediaType]
 	}
 	h["Cache-Control"], h["Vary"] = policyFor(a.Open, h["Cache-Control"]), policyFor(a.Open, h["Vary"])
 	if s.guard.CORS() {

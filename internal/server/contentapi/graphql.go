@@ -25,6 +25,9 @@ const (
 	plainJSON       = "application/json; charset=utf-8"
 )
 
+// mediaTypes are the two as values of a header.
+var mediaTypes = map[string][]string{GraphqlResponse: {GraphqlResponse}, plainJSON: {plainJSON}}
+
 // RequestErrors are the errors of a request that was not run.
 type RequestErrors struct{ gqlerror.List }
 
@@ -42,8 +45,9 @@ func (s *API) graphql(
 		return
 	}
 	asked, several, err := s.graphqlRequest(w, r, edition)
-	var bad badGraphQL
-	if errors.As(err, &bad) {
+	if err != nil {
+		var bad badGraphQL
+		_ = errors.As(err, &bad) // it is one
 		WriteGraphQLErrors(w, bad.status, plainJSON, bad.list())
 		return
 	}

@@ -46,12 +46,14 @@ func (s *API) graphqlRequest(
 				return asked, nil, nil
 			}
 		}
-		if err := json.Unmarshal(body, &asked.Request); err != nil {
+		var req graphql.Request
+		if err := json.Unmarshal(body, &req); err != nil {
 			return asked, nil, badGraphQL{
 				status:  400,
 				Message: "the body is not a JSON object with query, operationName and variables",
 			}
 		}
+		asked.Request = req
 	default:
 		w.Header().Set("Allow", "GET, HEAD, POST")
 		return asked, nil, badGraphQL{status: 405, Message: "send GraphQL with GET or POST"}
