@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"ubiquon/internal/core/content"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/testkit"
 )
@@ -245,6 +246,68 @@ func TestAffectedTypesAreThoseRenderedDifferently(t *testing.T) {
 	}
 	if got := touched(", fallback: [en]", ""); len(got) != 3 { // files, too
 		t.Errorf("fallbacks touch %v", got)
+	}
+}
+
+// TestWhatOnlyAddsTouchesNothing adds to a model what no entry has yet, and holds the documents before and after
+// against each other.
+func TestWhatOnlyAddsTouchesNothing(t *testing.T) {
+	fields := content.Fields{
+		"title": map[string]any{"en": "Fog", "nb": "Tåke"}, "slug": "fog", "weight": 2.5, "severity": "1", "code": "7",
+		"above": "n2", "address": []any{map[string]any{"street": "Quay 1", "hours": map[string]any{"en": "all day"}}},
+		"blocks": []any{map[string]any{"block": "heading", "text": map[string]any{"en": "Hi"}}},
+	}
+	documents := func(m *model.Model) map[string]content.Document {
+		around := content.RenderContext{
+			Find:  func(string, string, string) (string, bool) { return "", false },
+			File:  func(string, string, string) map[string]any { return nil },
+			Prose: content.Renderings{},
+		}
+		return content.Documents(m, m.Type("notice"), content.Published, "n1", fields, content.About{}, &around)
+	}
+	old := testkit.Model(t, everything)
+	const (
+		weight, street, banner, claim = "      weight:", "          street:", "          banner:\n", "      claim:"
+		refers                        = "above: {kind: reference, types: [notice"
+	)
+	for name, c := range map[string]struct {
+		was, is string
+		touches bool
+	}{
+		"a field":                  {weight, "      note: {kind: text, translated: true}\n" + weight, false},
+		"a unique field":           {weight, "      number: {kind: text, unique: true}\n" + weight, false},
+		"a field with a default":   {weight, "      note: {kind: text, default: x}\n" + weight, true},
+		"a field that was another": {weight + " {", "      load: {was: weight, ", true},
+		"a field less":             {"      at: {kind: location}\n", "", true},
+		"a slug":                   {claim, "      slug: {kind: slug, madeFrom: claim}\n" + claim, true},
+		"translations":             {claim, "      more: {kind: text, translated: true}\n" + claim, true},
+		"a field of a record":      {street, "          town: {kind: text}\n" + street, false},
+		"a default in a record":    {street, "          town: {kind: text, default: Mella}\n" + street, true},
+		"a kind of block":          {banner, "          rule: {fields: {width: {kind: integer}}}\n" + banner, false},
+		"a field of a block": {
+			"              text: {", "              size: {kind: integer}\n              text: {", false,
+		},
+		"an option":                      {`, "1": One`, `, "0": None, "1": One`, false},
+		"an option less":                 {`, "1": One`, "", true},
+		"a type to refer to":             {refers, refers + ", settings", false},
+		"a title":                        {"    title: title\n", "    title: code\n", true},
+		"a text that is unique now":      {claim + " {", claim + " {unique: true, ", true},
+		"a field that has bounds now":    {claim + " {", claim + " {max: 80, ", false},
+		"a field that is required now":   {"at: {kind: location}", "at: {kind: location, required: true}", false},
+		"a field whose label is another": {"at: {kind: location}", "at: {kind: location, label: Where}", false},
+		"a path":                         {`nb: "/varsler/{slug}"`, `nb: "/meldinger/{slug}"`, true},
+	} {
+		now := testkit.Model(t, strings.Replace(everything, c.was, c.is, 1))
+		if !strings.Contains(everything, c.was) {
+			t.Fatalf("%s: the model has no %q", name, c.was)
+		}
+		touched := model.Convert(old, now).AffectedTypes()
+		if (touched != nil) != c.touches {
+			t.Errorf("%s touches %v", name, touched)
+		}
+		if before, after := documents(old), documents(now); touched == nil && !reflect.DeepEqual(before, after) {
+			t.Errorf("%s touches nothing, but documents are others: %v\n%v", name, before, after)
+		}
 	}
 }
 

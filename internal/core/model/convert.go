@@ -260,7 +260,8 @@ func (c *Conversion) Losing(oldType string, fields map[string]any) []string {
 
 // AffectedTypes returns the old names of the types whose stored content or delivered
 // documents differ between the models. Locales that come, go or fall back
-// otherwise touch every type that has translations.
+// otherwise touch every type that has translations. What only more is possible with touches none: a field that is
+// new and has no value yet, an option, a type that a reference may lead to.
 func (c *Conversion) AffectedTypes() []string {
 	locales := !slices.EqualFunc(c.from.Locales, c.to.Locales, func(a, b Locale) bool {
 		return a.Tag == b.Tag && a.Retired == b.Retired && slices.Equal(a.Fallback, b.Fallback)
@@ -268,9 +269,8 @@ func (c *Conversion) AffectedTypes() []string {
 	var out []string
 	for _, old := range c.from.Types {
 		now := c.Type(old.Name)
-		if locales || now == nil || now.Name != old.Name || old.laidOut() != now.laidOut() {
+		if locales || now == nil || now.Name != old.Name || now.laidOut(old) != old.laidOut(old) {
 			out = append(out, old.Name)
-			continue
 		}
 	}
 	// A path that is made of another entry's path changes with that.
@@ -307,41 +307,41 @@ func (c *Conversion) MovesPaths() bool {
 	return !slices.Equal(c.from.Tags(), c.to.Tags())
 }
 
-// laidOut writes down all of a type that its documents are made by.
-func (t *Type) laidOut() string {
-	type plain struct {
-		Fields []*Field
-		Path   string
-		Paths  map[string]string
-		Home   string
-		Single bool
-	}
-	p := plain{Path: t.Path, Paths: t.Paths, Home: t.Home, Single: t.Singleton}
-	var strip func(in []*Field) []*Field
-	strip = func(in []*Field) []*Field {
-		out := make([]*Field, len(in))
-		for i, f := range in {
-			c := Field{
-				Name:       f.Name,
-				Kind:       f.Kind,
-				Translated: f.Translated,
-				Several:    f.Several,
-				Default:    f.Default,
-				Types:      f.Types,
-				Unique:     f.Unique,
-				Marks:      f.Marks,
+// laidOut writes down all of a type that its documents are made by, but what has come since it was another, whose
+// fields have no value that it does not know.
+func (t *Type) laidOut(was *Type) string {
+	all := []any{t.laidOutFields(was), t.HasTranslations(), t.Title, t.Path, t.Paths, t.Home, t.Singleton}
+	src, _ := json.Marshal(all) // plain records
+	return string(src)
+}
+
+func (t *Type) laidOutFields(was *Type) (out []*Field) {
+	for _, f := range t.Fields {
+		before := former(was, t, f)
+		if before == nil {
+			if f.Default != nil || f.Kind == Slug {
+				out = append(out, f) // there is something to be seen of it at once
 			}
-			for _, o := range f.Options {
+			continue
+		}
+		c := Field{
+			Name: f.Name, Kind: f.Kind, Translated: f.Translated, Several: f.Several, Default: f.Default,
+			Unique: f.Unique, Marks: f.Marks,
+		}
+		c.Types = slices.DeleteFunc(slices.Clone(f.Types), func(one string) bool {
+			return len(before.Types) > 0 && !slices.Contains(before.Types, one)
+		})
+		for _, o := range before.Options {
+			if slices.ContainsFunc(f.Options, func(now Option) bool { return now.Value == o.Value }) {
 				c.Options = append(c.Options, Option{Value: o.Value})
 			}
-			for _, inner := range f.Inner {
-				c.Inner = append(c.Inner, &Type{Name: inner.Name, Fields: strip(inner.Fields)})
-			}
-			out[i] = &c
 		}
-		return out
+		for _, b := range before.Inner {
+			if i := slices.IndexFunc(f.Inner, func(now *Type) bool { return now.Name == b.Name }); i >= 0 {
+				c.Inner = append(c.Inner, &Type{Name: b.Name, Fields: f.Inner[i].laidOutFields(b)})
+			}
+		}
+		out = append(out, &c)
 	}
-	p.Fields = strip(t.Fields)
-	src, _ := json.Marshal(p) // plain records
-	return string(src)
+	return out
 }
