@@ -290,9 +290,10 @@ func (f *Filter) Equalities() (name string, values []string) {
 	return "", nil
 }
 
-// Led returns a condition of which the filter cannot be true unless the step, a reference, leads to an entry that
-// meets it; false if the filter has none.
-func (f *Filter) Led() (step Step, of Expr, found bool) {
+// Referenced returns a necessary condition on referenced entries: the filter is true of a document only if the step, a
+// reference of the document, leads to at least one entry that the condition is true of. found is false if the filter
+// has no such part.
+func (f *Filter) Referenced() (step Step, condition Expr, found bool) {
 	parts := []Expr{f.Expr}
 	if and, ok := f.Expr.(And); ok {
 		parts = and.Parts
@@ -307,17 +308,20 @@ func (f *Filter) Led() (step Step, of Expr, found bool) {
 		switch e := e.(type) {
 		case Compare:
 			e.Left.Name = &rest
-			return n.Steps[0], e, true
+			condition = e
 		case Like:
 			e.Of.Name = &rest
-			return n.Steps[0], e, true
+			condition = e
 		case Between:
 			e.Of.Name = &rest
-			return n.Steps[0], e, true
+			condition = e
 		case In:
 			e.Of.Name = &rest
-			return n.Steps[0], e, true
+			condition = e
+		default:
+			continue // it may be true where nothing is referenced
 		}
+		return n.Steps[0], condition, true
 	}
 	return Step{}, nil, false
 }

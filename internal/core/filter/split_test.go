@@ -123,7 +123,7 @@ func (w world) random(r *rand.Rand, id string) *seen {
 
 // TestSplitFiltersAgreeWithWhole changes entries of a small world at random. What a
 // split filter says by an entry's own values and the truths of its atoms is what the
-// whole says that sees everything; what it says must be led to is; an atom that comes out otherwise because another
+// whole says that sees everything; what it says must be referenced is; an atom that comes out otherwise because another
 // entry changed was turned by that; and what Keeps says is kept, is.
 func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 	m, r := harbour(t), rand.New(rand.NewPCG(8400, 5))
@@ -141,7 +141,7 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 		whole bool
 		atoms []truth
 	}
-	led := 0
+	referenced := 0
 	look := func() map[string][]answer {
 		out := map[string][]answer{}
 		for id, n := range w {
@@ -157,8 +157,8 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 				if split.Match(n.own(), worldNow, a.atoms) != a.whole {
 					t.Fatalf("%s of %v: split, with atoms of %v, it is not %v", f, n.values, a.atoms, a.whole)
 				}
-				if step, of, found := f.Led(); found && a.whole {
-					if led++; !slices.ContainsFunc(n.Enter(step), func(d Document) bool {
+				if step, of, found := f.Referenced(); found && a.whole {
+					if referenced++; !slices.ContainsFunc(n.Enter(step), func(d Document) bool {
 						return evaluation{now: worldNow}.expr(of, d) == isTrue
 					}) {
 						t.Fatalf("%s is true of %v, but %s leads to nothing that meets %v", f, n.values, step.Name, of)
@@ -222,8 +222,8 @@ func TestSplitFiltersAgreeWithWhole(t *testing.T) {
 		}
 		before = after
 	}
-	if turned < 500 || kept < 500 || led < 500 {
-		t.Errorf("only %d turned, %d kept and %d led: there is too little to look at", turned, kept, led)
+	if turned < 500 || kept < 500 || referenced < 500 {
+		t.Errorf("only %d turned, %d kept and %d referenced: there is too little to look at", turned, kept, referenced)
 	}
 }
 

@@ -100,16 +100,16 @@ func (c *Condition) holding(e filter.Expr, name *filter.Name, row string) string
 	return row + ".links <> '{}' and " + row + ".links && " + c.Args.Add(links, "text[]") + " and "
 }
 
-// Leading returns what selects, as the column link, the links that documents have which a step leads from, to
-// entries that meet a condition. $1 to $3 are environment, edition and locale.
-func (c *Condition) Leading(step filter.Step, of filter.Expr) string {
+// LinksTo returns a select, of one column named link, of the links by which documents refer through a step to entries
+// that an expression is true of. $1 to $3 are environment, edition and locale.
+func (c *Condition) LinksTo(step filter.Step, e filter.Expr) string {
 	c.n++
 	row := "f" + strconv.Itoa(c.n)
 	// The index of links has the collation of the database, entries have another.
 	return fmt.Sprintf(
 		`select (%[1]s || %[2]s.entry) collate "default" as link from document %[2]s where %[2]s.environment = $1 and `+
 			"%[2]s.edition = $2 and %[2]s.locale = $3 and %[2]s.type = any(%[3]s) and (%[4]s)",
-		Quote(step.Field+"/"), row, c.Args.Add(step.Types, "text[]"), c.Expr(of, row),
+		Quote(step.Field+"/"), row, c.Args.Add(step.Types, "text[]"), c.Expr(e, row),
 	)
 }
 

@@ -21,8 +21,8 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	}
 	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
 	b := backs{root: l.list, ofType: clause.WhereType(s.environment, l.list.Type) + " and edition = $2 and locale = $3"}
-	b.fits = filtered(l.list, &args)
-	where := b.ofType + b.refer() + b.fits
+	b.filter = filtered(l.list, &args)
+	where := b.ofType + refersToParent + b.filter
 	var all []statement
 	if l.list.Count {
 		all = append(
@@ -43,11 +43,11 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	r := newReader(l.selection, l.list.Type)
 	text := ""
 	r.sorted(l.list)
-	if b.newest() {
-		text = b.near(&args, r.columns, len(ids))
+	if b.headFirst() {
+		text = b.headOrAll(&args, r.columns, len(ids))
 	} else {
 		limit := args.Add(l.list.Limit+l.list.Past(), "bigint")
-		text = b.each(r.columns, " from ("+ordered(l.list, "document", where, &args, limit)+") document", "")
+		text = b.eachParent(r.columns, " from ("+ordered(l.list, "document", where, &args, limit)+") document", "")
 	}
 	return append(
 		all,
@@ -64,30 +64,31 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	)
 }
 
-// backParents are the entries that are referred to.
+// backParents is the table of the entries that are referred to.
 const backParents = "unnest($4::text[]) as p (id)"
 
-// backs are the parts of a statement that reads those that refer to each of some entries. $1 to $5 are
-// environment, edition, locale, those entries, and how links by the field begin.
+// backs is a list, read for each of some entries (its parents), of the documents that refer to it. In its statement
+// $1 to $5 are environment, edition, locale, the parents' ids, and how links by the field begin.
 type backs struct {
-	root         *query.Root
-	ofType, fits string // conditions: from where on, and of the filter
+	root   *query.Root
+	ofType string // " where …": a document is of the list's type, edition and locale
+	filter string // " and …", or "" without a filter
 }
 
-// refer is the condition that a document refers to p.
-func (b *backs) refer() string { return " and links <> '{}' and links @> array[$5 || p.id]" }
+// refersToParent is the condition that a document refers to p.
+const refersToParent = " and links <> '{}' and links @> array[$5 || p.id]"
 
-// newest tells whether the list begins at the top of an order that an index has.
-func (b *backs) newest() bool {
+// headFirst tells whether the beginning of the list's order is tried first: whether an index has it.
+func (b *backs) headFirst() bool {
 	r := b.root
 	return r.Indexed && r.After == nil && r.Before == nil && !r.Last && r.Offset == 0
 }
 
-// nearEach is how many times as many entries as are wanted for all parents are looked through for them.
-const nearEach = 2
+// headPerBack is how many documents at the beginning of an order are tried for each row that is wanted of all parents.
+const headPerBack = 2
 
-// each returns what reads the columns for each parent that meets a condition.
-func (b *backs) each(columns []string, from, condition string) string {
+// eachParent returns the select of the columns for each parent that a condition is true of.
+func (b *backs) eachParent(columns []string, from, condition string) string {
 	named := make([]string, len(columns))
 	for i, c := range columns {
 		named[i] = c + " as c" + strconv.Itoa(i)
@@ -96,26 +97,27 @@ func (b *backs) each(columns []string, from, condition string) string {
 		") d" + condition
 }
 
-// near returns what reads the newest that refer to each of so many parents. What thousands of entries refer to is
-// among the newest of their type as well, so these are looked through once for all parents; for a parent of which
-// not all that is wanted is found there, all that refer to it are read and sorted.
-func (b *backs) near(args *clause.Params, columns []string, parents int) string {
+// headOrAll returns the statement that tries the beginning of the order (head) once for all parents: an entry that
+// thousands of documents refer to is referred to by some of these. For a parent of which fewer are found there than are
+// wanted, all documents that refer to it are read and sorted.
+func (b *backs) headOrAll(args *clause.Params, columns []string, parents int) string {
 	order := inOrder(b.root)
 	wanted := b.root.Limit + b.root.Past()
 	limit := args.Add(wanted, "bigint")
-	fits := "true"
-	if b.fits != "" { // it may look at other entries: only for those that matter
-		fits = "case when links && array(select $5 || id from " + backParents + ") then true" + b.fits + " end"
+	matches := "true"
+	if b.filter != "" { // it may look at other entries: only where a parent is referred to
+		matches = "case when links && array(select $5 || id from " + backParents + ") then true" + b.filter + " end"
 	}
-	return "with near as materialized (select n, entry, substr(link, length($5) + 1) as id from (select entry, links, " +
-		fits + " as fits, row_number() over (" + order[1:] + ") as n from (select * from document" + b.ofType + order +
-		" limit " + stretch(nearEach*wanted*parents) + ") document) newest cross join unnest(links) as link where fits " +
-		"and link ^@ $5), " +
+	return "with head as materialized (select n, entry, substr(link, length($5) + 1) as id from (select entry, links, " +
+		matches + " as matches, row_number() over (" + order[1:] + ") as n from (select * from document" + b.ofType +
+		order + " limit " + headSize(headPerBack*wanted*parents) + ") document) d cross join unnest(links) as link " +
+		"where matches and link ^@ $5), " +
 		"found as materialized (select id, entry as one, n from (select id, entry, n, " +
-		"row_number() over (partition by id order by n) as place, count(*) over (partition by id) as held " +
-		"from near) refer where place <= " + limit + " and held >= " + limit + " and id = any($4)) " +
+		"row_number() over (partition by id order by n) as place, count(*) over (partition by id) as total " +
+		"from head) h where place <= " + limit + " and total >= " + limit + " and id = any($4)) " +
 		"(select id, " + strings.Join(columns, ", ") + " from found join document on environment = $1 and entry = one " +
 		"and edition = $2 and locale = $3 order by n) union all (" +
-		b.each(columns, " from (select * from (select * from document"+b.ofType+b.refer()+b.fits+" offset 0) document"+
-			order+" limit "+limit+") document", " where not exists (select from found where found.id = p.id)") + ")"
+		b.eachParent(columns, " from (select * from (select * from document"+b.ofType+refersToParent+b.filter+
+			" offset 0) document"+order+" limit "+limit+") document",
+			" where not exists (select from found where found.id = p.id)") + ")"
 }

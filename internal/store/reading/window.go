@@ -13,8 +13,8 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
-	l := list{root: root, ofType: where, fits: filtered(root, &args), led: leading(root, &args)}
-	where += l.fits
+	l := list{root: root, ofType: where, filter: filtered(root, &args), referenced: referencedLinks(root, &args)}
+	where += l.filter
 	var all []template
 	if root.Count {
 		all = append(all, newTemplate([]string{l.count()}, "", slices.Clone(args),
@@ -46,96 +46,102 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 	}))
 }
 
-// list are the parts of a statement that reads a list. $1 to $3 are environment, edition and locale.
+// list is a list that is read. Its conditions are written as they stand in a statement, in which $1 to $3 are
+// environment, edition and locale.
 type list struct {
-	root         *query.Root
-	ofType, fits string // conditions: from where on, and of the filter
-	// led selects links of which whatever meets the filter has one; "" for none.
-	led string
+	root   *query.Root
+	ofType string // " where …": a document is of the list's type, edition and locale
+	filter string // " and …", or "" without a filter
+	// referenced selects links of which each document that the filter is true of has at least one; "" if there is
+	// no such select.
+	referenced string
 }
 
-// leading is the led of a list.
-func leading(root *query.Root, args *clause.Params) string {
+// referencedLinks is list.referenced of a root.
+func referencedLinks(root *query.Root, args *clause.Params) string {
 	if root.Filter == nil || root.Offset > 0 {
 		return ""
 	}
-	step, of, found := root.Filter.Led()
+	step, condition, found := root.Filter.Referenced()
 	if !found {
 		return ""
 	}
 	c := clause.Condition{Args: args}
-	return c.Leading(step, of)
+	return c.LinksTo(step, condition)
 }
 
 const (
-	// ledMost is up to how many entries that a reference may lead to those that refer to them are looked up.
-	ledMost = 100
-	// nearTimes is how many times as many entries as are wanted are looked through in the order of a list, before
-	// what may be meant is looked up and sorted.
-	nearTimes = 20
+	// maxReferenced is up to how many referenced entries the documents that refer to them are looked up.
+	maxReferenced = 100
+	// headPerRow is how many documents at the beginning of an order are tried for each row that is wanted.
+	headPerRow = 20
 )
 
-// stretch is how many entries are looked through, at most 1000, for about n. It is one of few, so that statements
-// are the same.
-func stretch(n int) string {
-	for _, enough := range []int{200, 500} {
-		if n <= enough {
-			return strconv.Itoa(enough)
+// headSize returns how many documents at the beginning of an order are tried, at most 1000, where n would do. It is one
+// of three sizes, so that few statements have to be prepared.
+func headSize(n int) string {
+	for _, size := range []int{200, 500} {
+		if n <= size {
+			return strconv.Itoa(size)
 		}
 	}
 	return "1000"
 }
 
-// some is what selects the links: one more than are looked up, if there are more.
-func (l *list) some() string {
-	return "with led as materialized (" + l.led + " limit " + strconv.Itoa(ledMost+1) + ")"
+// withReferenced begins a statement with the table referenced, of one link more than are looked up if there are more.
+func (l *list) withReferenced() string {
+	return "with referenced as materialized (" + l.referenced + " limit " + strconv.Itoa(maxReferenced+1) + ")"
 }
 
 const (
-	// refer is the condition that a document has one of the links.
-	refer = " and links <> '{}' and links && array(select link from led)"
-	// links is how many there are.
-	links = "(select count(*) from led)"
+	// hasReferenced is the condition that a document has one of the links in the table referenced.
+	hasReferenced = " and links <> '{}' and links && array(select link from referenced)"
+	// countReferenced is how many there are.
+	countReferenced = "(select count(*) from referenced)"
 )
 
-// count is how many entries the list has, as text.
+// count is the expression for how many documents the list has, as text.
 func (l *list) count() string {
-	all := "(select count(*) from document" + l.ofType + l.fits + ")"
-	if l.led != "" {
-		all = "(" + l.some() + " select case when " + links + " <= " + strconv.Itoa(ledMost) +
-			" then (select count(*) from document" + l.ofType + refer + l.fits + ") else " + all + " end)"
+	all := "(select count(*) from document" + l.ofType + l.filter + ")"
+	if l.referenced != "" {
+		all = "(" + l.withReferenced() + " select case when " + countReferenced + " <= " + strconv.Itoa(maxReferenced) +
+			" then (select count(*) from document" + l.ofType + hasReferenced + l.filter + ") else " + all + " end)"
 	}
 	return all + "::text"
 }
 
 // window is the part of the list's statement, from its from on, that finds the rows of its window.
 //
-// What a filter asks of entries that references lead to is held against few or many, and what refers to these may
-// be few or nearly all. So the first that the order has are looked through, if an index has it; if these are not
-// enough, what refers to those entries is looked up by its links and sorted, if there are not too many; and else
-// all is gone through.
+// A filter on referenced entries may be true of few documents or of nearly all, and PostgreSQL cannot estimate which.
+// So there are up to three selects, of which one has rows: the first tries the beginning of the order (head), if an
+// index has the order; if that has too few, the second looks up the documents that refer to the referenced entries
+// (referring) and sorts them, if these are not too many; the third reads the whole order.
 func (l *list) window(args *clause.Params) string {
 	wanted := l.root.Limit + l.root.Past()
 	limit := args.Add(wanted, "bigint")
-	if l.led == "" {
-		return " from (" + ordered(l.root, "document", l.ofType+l.fits, args, limit) + ") document"
+	if l.referenced == "" {
+		return " from (" + ordered(l.root, "document", l.ofType+l.filter, args, limit) + ") document"
 	}
-	with, gone := l.some()+", few as materialized (select * from document"+l.ofType+refer+l.fits+")", ""
-	many := links + " > " + strconv.Itoa(ledMost)
-	var pieces []string
+	with := l.withReferenced() + ", referring as materialized (select * from document" + l.ofType + hasReferenced +
+		l.filter + ")"
+	tooMany := countReferenced + " > " + strconv.Itoa(maxReferenced)
+	var selects []string
+	headTooShort := ""
 	if l.root.Indexed {
-		with += ", near as materialized (select * from (" +
-			ordered(l.root, "document", l.ofType, args, stretch(nearTimes*wanted)) + ") document where true" + l.fits +
+		with += ", head as materialized (select * from (" +
+			ordered(l.root, "document", l.ofType, args, headSize(headPerRow*wanted)) + ") document where true" + l.filter +
 			" limit " + limit + ")"
-		pieces = []string{"select * from near where (select count(*) from near) >= " + limit}
-		gone = " and (select count(*) from near) < " + limit
+		selects = []string{"select * from head where (select count(*) from head) >= " + limit}
+		headTooShort = " and (select count(*) from head) < " + limit
 	}
-	pieces = append(
-		pieces,
-		"select * from ("+ordered(l.root, "few", " where true", args, limit)+") document where not "+many+gone,
-		"select * from ("+ordered(l.root, "document", l.ofType+l.fits, args, limit)+") document where "+many+gone,
+	selects = append(
+		selects,
+		"select * from ("+ordered(l.root, "referring", " where true", args, limit)+") document where not "+tooMany+
+			headTooShort,
+		"select * from ("+ordered(l.root, "document", l.ofType+l.filter, args, limit)+") document where "+tooMany+
+			headTooShort,
 	)
-	return " from (" + with + " " + strings.Join(pieces, " union all ") + ") document"
+	return " from (" + with + " " + strings.Join(selects, " union all ") + ") document"
 }
 
 // takeRow adds a row to a list, or notes that there is one more.
