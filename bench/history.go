@@ -96,7 +96,7 @@ func drawHistory(file, into string) error {
 			} else if len(l.shares) > 0 {
 				l.shares = append(l.shares, l.shares[len(l.shares)-1])
 			} else {
-				l.shares = append(l.shares, 0)
+				l.from++
 			}
 		}
 		lines = append(lines, l)

@@ -16,6 +16,7 @@ type line struct {
 	dashed       bool
 	dotted       bool // each share is shown as a dot
 	shares       []float64
+	from         int // steps before the first share
 }
 
 // plot draws lines over time as an SVG.
@@ -44,7 +45,7 @@ func plot(file, title, below string, lines []line) error {
 		var d strings.Builder
 		var x, y float64
 		for i, share := range l.shares {
-			x, y = left+width*(float64(i)+0.5)/float64(len(l.shares)), top+height*(1-share)
+			x, y = left+width*(float64(l.from+i)+0.5)/float64(l.from+len(l.shares)), top+height*(1-share)
 			fmt.Fprintf(&d, "%s%.1f %.1f", map[bool]string{true: "M", false: "L"}[i == 0], x, y)
 			if l.dotted {
 				fmt.Fprintf(&b, `<circle cx="%.1f" cy="%.1f" r="3" fill="%s"/>`+"\n", x, y, l.colour)
