@@ -20,8 +20,8 @@ type Sort struct {
 	Descending bool       `json:"descending,omitempty"`
 }
 
-// Indexed tells whether the lists of a type are held in an order: by a field that the model says is indexed, or
-// what was published last at the top.
+// Indexed tells whether an index has an order of a type's entries: by one field that the model says is indexed, or by
+// published or firstPublished, descending.
 func Indexed(t *model.Type, order []Sort) bool {
 	f := t.Field(order[0].By)
 	return len(order) == 1 && (f != nil && f.Indexed ||

@@ -260,8 +260,8 @@ func (c *Conversion) Losing(oldType string, fields map[string]any) []string {
 
 // AffectedTypes returns the old names of the types whose stored content or delivered
 // documents differ between the models. Locales that come, go or fall back
-// otherwise touch every type that has translations. What only more is possible with touches none: a field that is
-// new and has no value yet, an option, a type that a reference may lead to.
+// otherwise touch every type that has translations. What is only added touches none: a field without a default, an
+// option, a kind of block, another type that a reference may lead to.
 func (c *Conversion) AffectedTypes() []string {
 	locales := !slices.EqualFunc(c.from.Locales, c.to.Locales, func(a, b Locale) bool {
 		return a.Tag == b.Tag && a.Retired == b.Retired && slices.Equal(a.Fallback, b.Fallback)
@@ -307,8 +307,8 @@ func (c *Conversion) MovesPaths() bool {
 	return !slices.Equal(c.from.Tags(), c.to.Tags())
 }
 
-// laidOut writes down all of a type that its documents are made by, but what has come since it was another, whose
-// fields have no value that it does not know.
+// laidOut returns as text all of a type that its documents are made by, to be compared with that of what it was. It
+// leaves out what has been added since, for no document has a value of that yet.
 func (t *Type) laidOut(was *Type) string {
 	all := []any{t.laidOutFields(was), t.HasTranslations(), t.Title, t.Path, t.Paths, t.Home, t.Singleton}
 	src, _ := json.Marshal(all) // plain records

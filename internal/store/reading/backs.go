@@ -41,8 +41,8 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 		)
 	}
 	r := newReader(l.selection, l.list.Type)
-	text := ""
 	r.sorted(l.list)
+	var text string
 	if b.headFirst() {
 		text = b.headOrAll(&args, r.columns, len(ids))
 	} else {
