@@ -135,6 +135,10 @@ type Facts struct {
 // Look decodes a picture wholly, and says what it is. Its error is a *BrokenError if the picture
 // is the reason.
 func (r *Renderer) Look(ctx context.Context, path, mediaType string) (Facts, error) {
+	path, err := filepath.Abs(path) // children work elsewhere
+	if err != nil {
+		return Facts{}, err
+	}
 	leave, err := r.enter(ctx)
 	if err != nil {
 		return Facts{}, err
@@ -152,6 +156,13 @@ func (r *Renderer) Look(ctx context.Context, path, mediaType string) (Facts, err
 // 0 for what is usual. Its error is admission.ErrOverloaded, a *BrokenError, or
 // a context's.
 func (r *Renderer) Make(ctx context.Context, path string, f Facts, j picture.Job, quality int, out string) error {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	if out, err = filepath.Abs(out); err != nil {
+		return err
+	}
 	leave, err := r.enter(ctx)
 	if err != nil {
 		return err

@@ -192,6 +192,29 @@ func TestFormatsAreMade(t *testing.T) {
 	})
 }
 
+// TestPathsMayBeRelative looks and makes where paths are relative to the working directory, as with "--data .ubiquon".
+func TestPathsMayBeRelative(t *testing.T) {
+	path := kept(t, encoded(t, quarters(300, 200), "png"))
+	renderers(t, func(t *testing.T, r *rendering.Renderer) {
+		t.Chdir(filepath.Dir(path))
+		f, err := r.Look(t.Context(), filepath.Base(path), "image/png")
+		if err != nil || f.Width != 300 {
+			t.Fatalf("%+v, %v", f, err)
+		}
+		req := picture.Request{Region: "full", Size: "120,", Rotation: "0", Quality: "default", Format: "png"}
+		job, err := req.For(f.Width, f.Height)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := r.Make(t.Context(), filepath.Base(path), f, job, 0, "out"); err != nil {
+			t.Fatal(err)
+		}
+		if again, err := r.Look(t.Context(), "out", "image/png"); err != nil || again.Width != 120 {
+			t.Errorf("made %+v, %v", again, err)
+		}
+	})
+}
+
 func TestFramesAreKept(t *testing.T) {
 	r := rendering.New(rendering.Options{})
 	if !r.HasTools() {
