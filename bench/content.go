@@ -122,6 +122,11 @@ func (y *harness) imports(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).againstCopy)
 }
 
+// conversion measures a model change alone.
+func (y *harness) conversion(ctx context.Context) error {
+	return y.withContent(ctx, (*contentHarness).convert)
+}
+
 // publishes measures publishes from eight writers alone.
 func (y *harness) publishes(ctx context.Context) error {
 	return y.withContent(ctx, (*contentHarness).eightAtOnce)

@@ -111,12 +111,13 @@ func (y *harness) run(which []string) error {
 			"invalidate": y.invalidate, "cache": y.cache, "abuse": y.abuse, "faults": y.faults, "posted": y.posted,
 			"trace": y.trace, "automation": y.automation, "files": y.files, "origins": y.origins,
 			"pages": y.pages, "storm": y.storm, "quick": y.quick, "import": y.imports, "publishes": y.publishes,
+			"conversion": y.conversion,
 		}[name]
 		if !ok {
 			return fmt.Errorf(
 				"there is no measurement %q; there are hit, miss, freshness, content, access, read, invalidate, "+
 					"cache, abuse, faults, automation, files, origins, pages, and posted and trace, which are parts of cache, "+
-					"storm, of pages, import and publishes, of content, and quick, all that there are goals for",
+					"storm, of pages, import, publishes and conversion, of content, and quick, all that there are goals for",
 				name,
 			)
 		}
