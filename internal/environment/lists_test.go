@@ -1,10 +1,12 @@
 package environment_test
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 
@@ -209,43 +211,53 @@ func newWellReferred(t *testing.T) node {
 	return n
 }
 
+// aPage is a page of a list.
+type aPage struct {
+	Items  []struct{ ID string }
+	Window struct {
+		Next, Prev *string
+		Total      int
+	}
+}
+
+func (n node) page(t *testing.T, edition, request string) (p aPage) {
+	t.Helper()
+	a, err := n.client.Do(
+		t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/"+edition+request, nil, nil,
+	)
+	if err != nil || a.Status != http.StatusOK || json.Unmarshal(a.Body, &p) != nil {
+		t.Fatalf("%s: %v, %s", request, err, a.Body)
+	}
+	return p
+}
+
+// pages are the total and the ids of a list that is followed to its end and one page back.
+func (n node) pages(t *testing.T, edition, request string) string {
+	t.Helper()
+	var out []string
+	for at := ""; ; {
+		page := n.page(t, edition, request+at)
+		if at == "" {
+			out = append(out, fmt.Sprint(page.Window.Total))
+		}
+		for _, one := range page.Items {
+			out = append(out, one.ID)
+		}
+		switch w := page.Window; {
+		case w.Next != nil && !strings.HasPrefix(at, "&before="):
+			at = "&after=" + url.QueryEscape(*w.Next)
+		case w.Prev != nil:
+			at = "&before=" + url.QueryEscape(*w.Prev)
+		default:
+			return strings.Join(out, " ")
+		}
+	}
+}
+
 // TestFiltersByWhatReferencesLeadTo follows lists to their end, both ways, that are filtered by what entries hold that
 // few, many and nearly all refer to, and compares with the same filter in words by which nothing can be looked up.
 func TestFiltersByWhatReferencesLeadTo(t *testing.T) {
 	n := newWellReferred(t)
-	pages := func(edition, request string) string {
-		t.Helper()
-		var out []string
-		for at := ""; ; {
-			var page struct {
-				Items  []struct{ ID string }
-				Window struct {
-					Next, Prev *string
-					Total      int
-				}
-			}
-			a, err := n.client.Do(
-				t.Context(), http.MethodGet, "/content/"+n.Replica.Environment()+"/"+edition+request+at, nil, nil,
-			)
-			if err != nil || a.Status != http.StatusOK || json.Unmarshal(a.Body, &page) != nil {
-				t.Fatalf("%s: %v, %s", request, err, a.Body)
-			}
-			if at == "" {
-				out = append(out, fmt.Sprint(page.Window.Total))
-			}
-			for _, one := range page.Items {
-				out = append(out, one.ID)
-			}
-			switch w := page.Window; {
-			case w.Next != nil && !strings.HasPrefix(at, "&before="):
-				at = "&after=" + url.QueryEscape(*w.Next)
-			case w.Prev != nil:
-				at = "&before=" + url.QueryEscape(*w.Prev)
-			default:
-				return strings.Join(out, " ")
-			}
-		}
-	}
 	for filter, some := range map[string]bool{
 		"routes.name = 'Route 0'": true, "routes.name = 'Route 3'": true, "routes.name LIKE 'Side%'": true,
 		"routes.name = 'Alone'": false, "routes.slug IN ('route-1', 'route-3')": true, "routes.id = 'r3'": true,
@@ -255,11 +267,45 @@ func TestFiltersByWhatReferencesLeadTo(t *testing.T) {
 		for _, sort := range []string{"-firstPublished", "firstPublished", "title"} {
 			for _, edition := range []string{"published", "preview"} {
 				request := "/notices?limit=90&count=true&fields=title&sort=" + sort + "&filter="
-				got := pages(edition, request+url.QueryEscape(filter))
-				want := pages(edition, request+url.QueryEscape("("+filter+") OR id = 'nobody'"))
-				if got != want || some != (got != "0") {
+				got := n.pages(t, edition, request+url.QueryEscape(filter))
+				slow := url.QueryEscape("(" + filter + ") OR id = 'nobody'")
+				if want := n.pages(t, edition, request+slow); got != want || some != (got != "0") {
 					t.Errorf("%s by %s in %s:\n%s\nwant\n%s", filter, sort, edition, got, want)
 				}
+				for _, offset := range []string{"&offset=7", "&offset=150", "&offset=650"} {
+					got := n.page(t, edition, request+url.QueryEscape(filter)+offset).Items
+					if want := n.page(t, edition, request+slow+offset).Items; !slices.Equal(got, want) {
+						t.Errorf("%s by %s in %s%s: %v, want %v", filter, sort, edition, offset, got, want)
+					}
+				}
+			}
+		}
+	}
+}
+
+// TestFiltersByWhatRefers filters by what the notices hold that refer to routes, and by what those hold that refer to
+// the routes of a notice.
+func TestFiltersByWhatRefers(t *testing.T) {
+	n := newWellReferred(t)
+	for _, one := range []struct{ list, filter, published, preview string }{
+		{"routes", "notices.title = 'Notice 3'", "4 r0 r2 r3 side3", ""},
+		{"routes", "notices.title LIKE 'Notice 30_' AND name <> 'Route 0'", "3 r1 r2 r3", ""},
+		{"routes", "NOT (notices.title LIKE 'Notice%')", "2 alone ring", "3 alone north ring"},
+		{"routes", "notices.title = 'Draft'", "0", "1 r0"},
+		{"routes", "notices.title = 'Draft' OR name = 'Side 7'", "1 side7", "2 r0 side7"},
+		{"routes", "notices.routes.name = 'Side 5'", "3 r0 r2 side5", ""},
+		{"notices", "routes.notices.title = 'Notice 3' AND title LIKE 'Notice 69_' AND NOT (title LIKE '%0')", "9", ""},
+		{"notices", "routes.notices.routes.slug = 'side-6' AND title = 'Draft'", "0", "1 draft"},
+		{"notices", "routes.notices.title = 'Nothing'", "0", ""},
+	} {
+		for edition, want := range map[string]string{
+			"published": one.published, "preview": cmp.Or(one.preview, one.published),
+		} {
+			got := n.pages(t, edition, "/"+one.list+"?fields=slug&count=true&limit=200&filter="+url.QueryEscape(one.filter))
+			ids := strings.Fields(got)
+			slices.Sort(ids[1:])
+			if got := strings.Join(ids, " "); got != want && ids[0] != want {
+				t.Errorf("%s where %s in %s: %s, want %s", one.list, one.filter, edition, got, want)
 			}
 		}
 	}

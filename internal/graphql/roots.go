@@ -156,10 +156,9 @@ func (c *compiler) window(out *query.Root, t *model.Type, args map[string]any) e
 		names = []string{list}
 	}
 	var err error
-	if out.Sort, err = query.ParseSort(t, names); err != nil {
+	if err := out.SortBy(t, names); err != nil {
 		return err
 	}
-	out.Indexed = invalidation.Indexed(t, out.Sort)
 	after, behind := args["after"].(string)
 	before, ahead := args["before"].(string)
 	switch {

@@ -127,6 +127,11 @@ func TestIndexedFieldsHaveIndexes(t *testing.T) {
 			t.Errorf("filter %q, sort %s:\n%s", text, sort.By, p)
 		}
 	}
+	for _, text := range []string{"slug = 'fog-007'", "slug LIKE 'fog-00%'"} {
+		if p := plan(with, text, query.DefaultSort...); !strings.Contains(p, "document_slug") {
+			t.Errorf("filter %q:\n%s", text, p)
+		}
+	}
 	if err := s.Writer.ApplyModel(t.Context(), without, content.Cause{Kind: "model"},
 		writing.ModelOptions{}); err != nil {
 		t.Fatal(err)

@@ -95,18 +95,17 @@ func (b bench) list(edition string, root query.Root) []string {
 func (b bench) root(typ string, sort ...string) query.Root {
 	b.t.Helper()
 	t := b.m.Type(typ)
-	s, err := query.ParseSort(t, sort)
-	if err != nil {
-		b.t.Fatal(err)
-	}
-	return query.Root{
+	root := query.Root{
 		By:        query.ByList,
 		Type:      typ,
 		Locale:    "en",
-		Sort:      s,
 		Limit:     200,
 		Selection: query.Selecting{Model: b.m, Locale: "en"}.All([]*model.Type{t}),
 	}
+	if err := root.SortBy(t, sort); err != nil {
+		b.t.Fatal(err)
+	}
+	return root
 }
 
 func TestEntryLifecycle(t *testing.T) {

@@ -116,6 +116,8 @@ type Name struct {
 	Kind  Kind
 	// Several says that the value is a list.
 	Several bool
+	// Slug says that the value is the slug of the entry.
+	Slug    bool
 	options []string // of a choice
 	leads   []string // types that a reference leads to; nil if it is none
 	indexed bool     // entries are found by the value

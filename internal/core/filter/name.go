@@ -140,7 +140,8 @@ func (n *Name) value(f *model.Field, inner []string) error {
 		for _, o := range f.Options {
 			n.options = append(n.options, o.Value)
 		}
-		n.indexed = f.Indexed || f.Unique || f.Kind == model.Slug && f.Name == "slug"
+		n.Slug = f.Kind == model.Slug
+		n.indexed = f.Indexed || f.Unique || n.Slug
 		if f.Kind == model.Reference {
 			n.leads = slices.Sorted(slices.Values(f.Types))
 		}

@@ -52,7 +52,9 @@ func (s Selecting) innerFields(sel *Selection, t *model.Type, nodes []node, wher
 // Back returns the list of the entries that refer to the one at hand, without a
 // selection: newest first, the default number at most.
 func (s Selecting) Back(b model.Back) *Root {
-	return &Root{By: ByBack, Type: b.Type.Name, Field: b.Field.Name, Limit: DefaultLimit, Sort: DefaultSort}
+	list := &Root{By: ByBack, Type: b.Type.Name, Field: b.Field.Name, Limit: DefaultLimit}
+	_ = list.SortBy(b.Type, nil) // cannot fail
+	return list
 }
 
 func (s Selecting) back(b model.Back, n node, where string) (SelectedField, error) {
@@ -64,7 +66,7 @@ func (s Selecting) back(b model.Back, n node, where string) (SelectedField, erro
 		case "limit":
 			p.List.Limit, err = ParseLimit("fields", value)
 		case "sort":
-			p.List.Sort, err = ParseSort(b.Type, strings.Split(value, ","))
+			err = p.List.SortBy(b.Type, strings.Split(value, ","))
 		case "filter":
 			p.List.Filter, err = ParseFilter("fields", value, s.Model, b.Type)
 		default:

@@ -344,7 +344,7 @@ func TestDeprecationNamesSelectedFields(t *testing.T) {
 	}
 	q := reading(t, m, "name")
 	var err error
-	if q.Roots[0].Sort, err = query.ParseSort(m.Type("route"), []string{"-number"}); err != nil {
+	if err = q.Roots[0].SortBy(m.Type("route"), []string{"-number"}); err != nil {
 		t.Fatal(err)
 	}
 	if names, _ := sunset.Of(&q, m); !slices.Equal(names, []string{"route.number"}) {

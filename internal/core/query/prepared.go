@@ -6,17 +6,21 @@ import "ubiquon/internal/core/memo"
 // not changed or copied from then on.
 func (q *Query) Prepare(m memo.Memo) {
 	q.Memo = m
-	prepare := func(r *Root) {
+	q.each(func(r *Root) {
 		if r.Filter != nil {
 			r.Filter.Prepare()
 		}
 		r.mark = r.listMark()
-	}
+	})
+}
+
+// each calls f for every root and every list in it, at whatever depth, of which something may be shown.
+func (q *Query) each(f func(*Root)) {
 	for i := range q.Roots {
-		prepare(&q.Roots[i])
+		f(&q.Roots[i])
 		q.Roots[i].Selection.walk(func(p *SelectedField) {
-			if p.List != nil {
-				prepare(p.List)
+			if p.List != nil && !q.Roots[i].ShowsNothing() {
+				f(p.List)
 			}
 		})
 	}

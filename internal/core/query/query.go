@@ -378,19 +378,10 @@ func (r *Root) ShowsNothing() bool {
 // whatever depth.
 func (q *Query) Lists() []*Root {
 	var out []*Root
-	for i := range q.Roots {
-		root := &q.Roots[i]
-		if root.ShowsNothing() {
-			continue
+	q.each(func(r *Root) {
+		if r.Filter != nil && !r.ShowsNothing() {
+			out = append(out, r)
 		}
-		if root.Filter != nil {
-			out = append(out, root)
-		}
-		root.Selection.walk(func(p *SelectedField) {
-			if p.List != nil && p.List.Filter != nil && !p.List.ShowsNothing() {
-				out = append(out, p.List)
-			}
-		})
-	}
+	})
 	return out
 }

@@ -137,13 +137,29 @@ func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
 	}
 }
 
+// TestListsKnowWhetherAnIndexHasTheirOrder also where lists stand inside of others.
+func TestListsKnowWhetherAnIndexHasTheirOrder(t *testing.T) {
+	m := testkit.Model(t, strings.Replace(testkit.Ferries, "types: [pier], several: true", "types: [pier], several: true, inverse: routes", 1))
+	for fields, want := range map[string]bool{
+		"routes": true, "routes[sort=-firstPublished]": true, "routes[sort=-published,limit=3](name)": true,
+		"routes[sort=name]": false, "routes[sort=published]": false, "routes[sort=-published,name]": false,
+	} {
+		sel, err := query.Selecting{Model: m, Locale: "en"}.Fields([]*model.Type{m.Type("pier")}, fields)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := sel.Picks[len(sel.Picks)-1].List; got == nil || got.Indexed != want {
+			t.Errorf("%s: %+v, want %v", fields, got, want)
+		}
+	}
+}
+
 func TestCursorsAreCheckedAgainstTheirList(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
-	sort, err := query.ParseSort(m.Type("route"), []string{"-number", "slug"})
-	if err != nil {
+	root := query.Root{By: query.ByList, Type: "route", Locale: "en"}
+	if err := root.SortBy(m.Type("route"), []string{"-number", "slug"}); err != nil {
 		t.Fatal(err)
 	}
-	root := query.Root{By: query.ByList, Type: "route", Locale: "en", Sort: sort}
 	text := func(s string) *string { return &s }
 	at := query.Position{ID: "r1", Values: []*string{text("7"), text("outer")}}
 	cursor := root.Cursor(at)
@@ -178,7 +194,7 @@ func FuzzParseCursor(f *testing.F) {
 	})
 }
 
-func TestParseSortNamesWhatIsWrong(t *testing.T) {
+func TestSortByNamesWhatIsWrong(t *testing.T) {
 	m := testkit.Model(t, testkit.Ferries)
 	for _, c := range []struct{ name, want string }{
 		{"nubmer", `did you mean "number"?`},
@@ -186,12 +202,12 @@ func TestParseSortNamesWhatIsWrong(t *testing.T) {
 		{"tags", "tags is a list"},
 		{"-publishd", `did you mean "published"?`},
 	} {
-		if _, err := query.ParseSort(m.Type("route"), []string{c.name}); err == nil ||
+		if err := new(query.Root).SortBy(m.Type("route"), []string{c.name}); err == nil ||
 			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.want)
 		}
 	}
-	if _, err := query.ParseSort(m.Type("route"), []string{"number", "-number"}); err == nil {
+	if err := new(query.Root).SortBy(m.Type("route"), []string{"number", "-number"}); err == nil {
 		t.Error("the same name twice is accepted")
 	}
 }
@@ -288,12 +304,15 @@ func TestDependenciesNameWhatWasRead(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sort, _ := query.ParseSort(m.Type("route"), []string{"number"})
 	q := &query.Query{Edition: "published", Roots: []query.Root{
-		{By: query.ByList, Type: "route", Locale: "en", Sort: sort, Limit: 5, Selection: sel},
+		{By: query.ByList, Type: "route", Locale: "en", Limit: 5, Selection: sel},
 		{By: query.BySlug, Type: "route", Locale: "nb", Value: "none", Selection: sel},
 		{By: query.ByID, Locale: "en", Value: "gone", Selection: query.Selection{Picks: sel.Picks[:1]}},
 	}}
+	if err := q.Roots[0].SortBy(m.Type("route"), []string{"number"}); err != nil {
+		t.Fatal(err)
+	}
+	sort := q.Roots[0].Sort
 	pier := &query.Row{ID: "p1", Type: "pier"}
 	links := len(sel.Picks)
 	row := &query.Row{ID: "r1", Type: "route", Asked: make([][]string, links), Linked: make([][]*query.Row, links)}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"ubiquon/internal/core/filter"
+	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/strictyaml"
 )
@@ -52,13 +53,9 @@ func ParseOffset(text string) (int, error) {
 	return n, nil
 }
 
-// ParseSort compiles an order: names, each with a minus before it for
-// descending. A name is a sortable field, or published, firstPublished,
-// updated.
-func ParseSort(t *model.Type, names []string) ([]Sort, error) {
-	if len(names) == 0 {
-		return DefaultSort, nil
-	}
+// SortBy gives a list of a type's entries an order: names, each with a minus before it for
+// descending. A name is a sortable field, or published, firstPublished, updated. Without names it is DefaultSort.
+func (r *Root) SortBy(t *model.Type, names []string) error {
 	known := []string{"published", "firstPublished", "updated"}
 	for _, f := range t.Fields {
 		if f.Sortable() {
@@ -69,28 +66,30 @@ func ParseSort(t *model.Type, names []string) ([]Sort, error) {
 	for _, name := range names {
 		s := Sort{}
 		s.By, s.Descending = strings.CutPrefix(name, "-")
-		if !slices.Contains(known, s.By) {
-			if f := t.Field(s.By); f != nil {
-				return nil, failf(
-					"sort", "sort by another field", "%s is %s; no list is sorted by that", s.By, kindOf(f),
-				)
-			}
-			return nil, failf(
+		f := t.Field(s.By)
+		switch {
+		case !slices.Contains(known, s.By) && f != nil:
+			return failf("sort", "sort by another field", "%s is %s; no list is sorted by that", s.By, kindOf(f))
+		case !slices.Contains(known, s.By):
+			return failf(
 				"sort", strings.TrimPrefix(strictyaml.DidYouMean(s.By, known), "; "),
 				"there is nothing named %q to sort %s by", s.By, t.Plural,
 			)
-		}
-		if f := t.Field(s.By); f != nil {
+		case f != nil:
 			s.Kind = f.Kind
-		} else {
+		default:
 			s.By, s.Kind = "about."+s.By, model.DateTime
 		}
 		if slices.ContainsFunc(out, func(o Sort) bool { return o.By == s.By }) {
-			return nil, failf("sort", "name it once", "%q stands there twice", name)
+			return failf("sort", "name it once", "%q stands there twice", name)
 		}
 		out = append(out, s)
 	}
-	return out, nil
+	if r.Sort = out; out == nil {
+		r.Sort = DefaultSort
+	}
+	r.Indexed = invalidation.Indexed(t, r.Sort)
+	return nil
 }
 
 func kindOf(f *model.Field) string {

@@ -14,7 +14,6 @@ import (
 	"ubiquon/internal/api"
 	"ubiquon/internal/core/access"
 	"ubiquon/internal/core/content"
-	"ubiquon/internal/core/invalidation"
 	"ubiquon/internal/core/model"
 	"ubiquon/internal/core/picture"
 	"ubiquon/internal/core/query"
@@ -263,10 +262,9 @@ func window(m *model.Model, root *query.Root, t *model.Type, p map[string]string
 			return err
 		}
 	}
-	if root.Sort, err = query.ParseSort(t, names); err != nil {
+	if err := root.SortBy(t, names); err != nil {
 		return err
 	}
-	root.Indexed = invalidation.Indexed(t, root.Sort)
 	after, behind := p["after"]
 	before, ahead := p["before"]
 	if text, given := p["offset"]; given {

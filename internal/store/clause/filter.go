@@ -17,7 +17,9 @@ import (
 // that it leads to get names of their own.
 type Condition struct {
 	Args *Params
-	n    int // aliases given
+	// Environment, if not "", is the one that the rows are of; then their edition is $2 and their locale $3.
+	Environment string
+	n           int // aliases given
 	// bare says that times are compared as texts: they are kept in a form whose
 	// order is that of time, and that an index can have.
 	Bare bool
@@ -57,6 +59,9 @@ func (c *Condition) some(steps []filter.Step, row string, met func(end string) s
 		return met(row)
 	}
 	s := steps[0]
+	if s.Back && c.Environment != "" {
+		return c.referredBy(s, row, func(next string) string { return c.some(steps[1:], next, met) })
+	}
 	next, tables, join := c.enter(s, row)
 	rest := c.some(steps[1:], next, met)
 	found := "(select " + rest + " from document " + next + " where " + join + ")"
@@ -67,6 +72,29 @@ func (c *Condition) some(steps []filter.Step, row string, met func(end string) s
 		return "exists (select from " + tables + " where " + found + ")"
 	}
 	return found + " is true"
+}
+
+// referredBy is the condition that documents refer to the entry of a row of which another is true. All entries that
+// such documents refer to are found once for all rows, as the keys of an object: thousands may refer to an entry, and
+// thousands of entries may be asked about.
+func (c *Condition) referredBy(s filter.Step, row string, met func(next string) string) string {
+	c.n++
+	n := strconv.Itoa(c.n)
+	next, from := "f"+n, Quote(s.Field+"/")
+	links := "select distinct l" + n + ".link from document " + next + " cross join unnest(" + next + ".links) l" + n +
+		" (link) where " + c.ofTypes(next, s.Types) + " and " + next + ".links <> '{}' and l" + n + ".link ^@ " + from +
+		" and (" + met(next) + ")"
+	return "coalesce((select jsonb_object_agg(substr(link, length(" + from + ") + 1), true) from (" + links + ") l" + n +
+		") ? " + row + ".entry, false)"
+}
+
+// ofTypes is the condition that next is a document of one of the types, of the rows' environment, edition and locale.
+func (c *Condition) ofTypes(next string, types []string) string {
+	here := next + ".edition = $2 and " + next + ".locale = $3 and " + next
+	if len(types) == 1 { // as the indexes have it that are for one type
+		return here + ".environment = " + Quote(c.Environment) + " and " + next + ".type = " + Quote(types[0])
+	}
+	return here + ".environment = $1 and " + next + ".type = any(" + c.Args.Add(types, "text[]") + ")"
 }
 
 // holding is what an index can tell of a condition on the ids that a list of references
@@ -101,16 +129,13 @@ func (c *Condition) holding(e filter.Expr, name *filter.Name, row string) string
 }
 
 // LinksTo returns a select, of one column named link, of the links by which documents refer through a step to entries
-// that an expression is true of. $1 to $3 are environment, edition and locale.
+// that an expression is true of. c has an Environment.
 func (c *Condition) LinksTo(step filter.Step, e filter.Expr) string {
 	c.n++
 	row := "f" + strconv.Itoa(c.n)
 	// The index of links has the collation of the database, entries have another.
-	return fmt.Sprintf(
-		`select (%[1]s || %[2]s.entry) collate "default" as link from document %[2]s where %[2]s.environment = $1 and `+
-			"%[2]s.edition = $2 and %[2]s.locale = $3 and %[2]s.type = any(%[3]s) and (%[4]s)",
-		Quote(step.Field+"/"), row, c.Args.Add(step.Types, "text[]"), c.Expr(e, row),
-	)
+	return "select (" + Quote(step.Field+"/") + " || " + row + `.entry) collate "default" as link from document ` + row +
+		" where " + c.ofTypes(row, step.Types) + " and (" + c.Expr(e, row) + ")"
 }
 
 func (c *Condition) all(parts []filter.Expr, row, word string) string {
@@ -169,6 +194,9 @@ func (c *Condition) Column(n *filter.Name, row string, there bool) string {
 		return row + "." + strings.TrimPrefix(n.Field, "about.")
 	case "about.firstPublished":
 		return row + ".first_published"
+	}
+	if n.Slug { // an index has it
+		return row + `.slug collate "C"`
 	}
 	value := row + ".fields"
 	for _, member := range append([]string{n.Field}, n.Inner...) {

@@ -21,7 +21,7 @@ func (l *linkRead) backStatements(s *Reader, edition string) []statement {
 	}
 	args := clause.Params{s.environment, edition, l.locale, ids, l.list.Field + "/"}
 	b := backs{root: l.list, ofType: clause.WhereType(s.environment, l.list.Type) + " and edition = $2 and locale = $3"}
-	b.filter = filtered(l.list, &args)
+	b.filter = filtered(s.environment, l.list, &args)
 	where := b.ofType + refersToParent + b.filter
 	var all []statement
 	if l.list.Count {

@@ -12,12 +12,12 @@ import (
 	"ubiquon/internal/store/clause"
 )
 
-// filtered is the condition of a list's filter, "" without one.
-func filtered(root *query.Root, args *clause.Params) string {
+// filtered is the condition of a list's filter, "" without one. $1 to $3 are environment, edition and locale.
+func filtered(environment string, root *query.Root, args *clause.Params) string {
 	if root.Filter == nil {
 		return ""
 	}
-	c := clause.Condition{Args: args}
+	c := clause.Condition{Args: args, Environment: environment}
 	return " and (" + c.Expr(root.Filter.Expr, "document") + ")"
 }
 

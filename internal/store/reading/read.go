@@ -304,7 +304,7 @@ func (rd *Reader) rootTemplates(q *query.Query, root *query.Root) []template {
 	case query.BySingle:
 		where += " order by entry limit 1"
 	case query.ByList:
-		return listTemplates(root, r, where, args)
+		return listTemplates(rd.environment, root, r, where, args)
 	}
 	return []template{newTemplate(
 		r.columns, " from document"+where, args, func(out *query.RootResult) func([][]byte) error {

@@ -9,12 +9,14 @@ import (
 	"ubiquon/internal/store/clause"
 )
 
-func listTemplates(root *query.Root, r *reader, where string, args clause.Params) []template {
+func listTemplates(environment string, root *query.Root, r *reader, where string, args clause.Params) []template {
 	if root.Translated {
 		where += " and about -> 'locales' ? locale"
 	}
-	l := list{root: root, ofType: where, filter: filtered(root, &args), referenced: referencedLinks(root, &args)}
-	where += l.filter
+	l := list{
+		root: root, ofType: where, filter: filtered(environment, root, &args),
+		referenced: referencedLinks(environment, root, &args),
+	}
 	var all []template
 	if root.Count {
 		all = append(all, newTemplate([]string{l.count()}, "", slices.Clone(args),
@@ -28,7 +30,11 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 	if root.Offset > 0 && root.Offset <= query.MaxSkippedKnown {
 		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
 		keys.sorted(root)
-		rest := " from document" + where + inOrder(root) + " limit " + some.Add(root.Offset, "bigint")
+		skipped := l
+		skipped.root = new(query.Root)
+		*skipped.root = *root
+		skipped.root.Offset = 0
+		rest := skipped.window(&some, root.Offset)
 		all = append(all, newTemplate(keys.columns, rest, some, func(out *query.RootResult) func([][]byte) error {
 			return func(raw [][]byte) error {
 				out.Skipped = append(out.Skipped, keys.placed(raw))
@@ -37,7 +43,8 @@ func listTemplates(root *query.Root, r *reader, where string, args clause.Params
 		}))
 	}
 	r.sorted(root)
-	return append(all, newTemplate(r.columns, l.window(&args), args, func(out *query.RootResult) func([][]byte) error {
+	rest := l.window(&args, root.Limit+root.Past())
+	return append(all, newTemplate(r.columns, rest, args, func(out *query.RootResult) func([][]byte) error {
 		r := r.fresh()
 		return func(raw [][]byte) error {
 			takeRow(root, r, out, raw)
@@ -58,15 +65,15 @@ type list struct {
 }
 
 // referencedLinks is list.referenced of a root.
-func referencedLinks(root *query.Root, args *clause.Params) string {
-	if root.Filter == nil || root.Offset > 0 {
+func referencedLinks(environment string, root *query.Root, args *clause.Params) string {
+	if root.Filter == nil {
 		return ""
 	}
 	step, condition, found := root.Filter.Referenced()
 	if !found {
 		return ""
 	}
-	c := clause.Condition{Args: args}
+	c := clause.Condition{Args: args, Environment: environment}
 	return c.LinksTo(step, condition)
 }
 
@@ -75,17 +82,18 @@ const (
 	maxReferenced = 100
 	// headPerRow is how many documents at the beginning of an order are tried for each row that is wanted.
 	headPerRow = 20
+	maxHead    = 1000
 )
 
-// headSize returns how many documents at the beginning of an order are tried, at most 1000, where n would do. It is one
-// of three sizes, so that few statements have to be prepared.
+// headSize returns how many documents at the beginning of an order are tried, at most maxHead, where n would do. It is
+// one of three sizes, so that few statements have to be prepared.
 func headSize(n int) string {
 	for _, size := range []int{200, 500} {
 		if n <= size {
 			return strconv.Itoa(size)
 		}
 	}
-	return "1000"
+	return strconv.Itoa(maxHead)
 }
 
 // withReferenced begins a statement with the table referenced, of one link more than are looked up if there are more.
@@ -110,38 +118,43 @@ func (l *list) count() string {
 	return all + "::text"
 }
 
-// window is the part of the list's statement, from its from on, that finds the rows of its window.
+// window is the part of the list's statement, from its from on, that finds so many rows behind those that are skipped.
 //
 // A filter on referenced entries may be true of few documents or of nearly all, and PostgreSQL cannot estimate which.
 // So there are up to three selects, of which one has rows: the first tries the beginning of the order (head), if an
 // index has the order; if that has too few, the second looks up the documents that refer to the referenced entries
 // (referring) and sorts them, if these are not too many; the third reads the whole order.
-func (l *list) window(args *clause.Params) string {
-	wanted := l.root.Limit + l.root.Past()
-	limit := args.Add(wanted, "bigint")
+func (l *list) window(args *clause.Params, wanted int) string {
 	if l.referenced == "" {
+		limit := args.Add(wanted, "bigint")
 		return " from (" + ordered(l.root, "document", l.ofType+l.filter, args, limit) + ") document"
 	}
+	root, skip := *l.root, ""
+	if root.Offset > 0 {
+		skip = " offset " + args.Add(root.Offset, "bigint")
+		wanted, root.Offset = wanted+root.Offset, 0
+	}
+	limit := args.Add(wanted, "bigint")
 	with := l.withReferenced() + ", referring as materialized (select * from document" + l.ofType + hasReferenced +
 		l.filter + ")"
 	tooMany := countReferenced + " > " + strconv.Itoa(maxReferenced)
 	var selects []string
 	headTooShort := ""
-	if l.root.Indexed {
+	if l.root.Indexed && wanted <= maxHead {
 		with += ", head as materialized (select * from (" +
-			ordered(l.root, "document", l.ofType, args, headSize(headPerRow*wanted)) + ") document where true" + l.filter +
+			ordered(&root, "document", l.ofType, args, headSize(headPerRow*wanted)) + ") document where true" + l.filter +
 			" limit " + limit + ")"
 		selects = []string{"select * from head where (select count(*) from head) >= " + limit}
 		headTooShort = " and (select count(*) from head) < " + limit
 	}
 	selects = append(
 		selects,
-		"select * from ("+ordered(l.root, "referring", " where true", args, limit)+") document where not "+tooMany+
+		"select * from ("+ordered(&root, "referring", " where true", args, limit)+") document where not "+tooMany+
 			headTooShort,
-		"select * from ("+ordered(l.root, "document", l.ofType+l.filter, args, limit)+") document where "+tooMany+
+		"select * from ("+ordered(&root, "document", l.ofType+l.filter, args, limit)+") document where "+tooMany+
 			headTooShort,
 	)
-	return " from (" + with + " " + strings.Join(selects, " union all ") + ") document"
+	return " from (" + with + " " + strings.Join(selects, " union all ") + ") document" + skip
 }
 
 // takeRow adds a row to a list, or notes that there is one more.
