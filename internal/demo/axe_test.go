@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -169,19 +170,44 @@ func TestAccessible(t *testing.T) {
 // accessible checks a page at both widths and in both colours.
 func (w writer) accessible(p seen, axe string) {
 	w.t.Helper()
-	w.do(
-		"to "+p.name,
-		chromedp.EmulateViewport(1280, 800),
-		chromedp.Navigate(
-			line.Connection.Gateway+"/console/main"+p.path,
-		),
-		chromedp.WaitVisible(chromedp.CSS("main h1")),
-	)
+	w.goTo(p)
 	for _, script := range p.open {
-		w.click(p.name, script)
+		press := "(() => { const b = " + script + "; if (!b || b.disabled) return false; b.click(); return true; })()"
+		w.when(p.name+" is opened", press)
 	}
 	w.do(p.name, chromedp.WaitReady(chromedp.CSS(p.ready)))
 	w.accessibleNow(p.name, axe)
+}
+
+// goTo goes to a page within the console, as its links do: loading it anew for each page would take half of the time.
+// The way leads past a page that has no windows, so that nothing is left of the page before.
+func (w writer) goTo(p seen) {
+	w.t.Helper()
+	const base = "/console/main"
+	nowhere := `document.querySelector("main h1")?.innerText === "No such page"`
+	to := func(path string) {
+		w.t.Helper()
+		w.do("to "+path, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(
+			`history.pushState(null, "", %q), dispatchEvent(new PopStateEvent("popstate", { state: null })), undefined`,
+			base+path,
+		)))
+	}
+	w.do("width", chromedp.EmulateViewport(1280, 800))
+	if w.value("location.pathname.split('/').slice(0, 3).join('/')") == base && !strings.HasPrefix(p.path, "/..") {
+		to("/harbour")
+		w.when("a page without windows", nowhere)
+		if w.value(`String(document.querySelector("[role=dialog], [data-palette]") === null)`) == "true" {
+			to(p.path)
+			w.when("to "+p.name, fmt.Sprintf(
+				`(%s) === %t && !!document.querySelector("main h1")`, nowhere, p.path == "/harbour",
+			))
+			return
+		}
+	}
+	w.do(
+		"to "+p.name, chromedp.Navigate(line.Connection.Gateway+base+p.path),
+		chromedp.WaitVisible(chromedp.CSS("main h1")),
+	)
 }
 
 // accessibleNow checks what is shown, at both widths and in both colours.

@@ -139,7 +139,8 @@ func TestNeedsOfAnEntryByIDFollowItsType(t *testing.T) {
 
 // TestListsKnowWhetherAnIndexHasTheirOrder also where lists stand inside of others.
 func TestListsKnowWhetherAnIndexHasTheirOrder(t *testing.T) {
-	m := testkit.Model(t, strings.Replace(testkit.Ferries, "types: [pier], several: true", "types: [pier], several: true, inverse: routes", 1))
+	const piers = "types: [pier], several: true"
+	m := testkit.Model(t, strings.Replace(testkit.Ferries, piers, piers+", inverse: routes", 1))
 	for fields, want := range map[string]bool{
 		"routes": true, "routes[sort=-firstPublished]": true, "routes[sort=-published,limit=3](name)": true,
 		"routes[sort=name]": false, "routes[sort=published]": false, "routes[sort=-published,name]": false,
