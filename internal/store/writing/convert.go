@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"sync"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -186,27 +187,35 @@ func (c *conversion) gone(ctx context.Context, types []string) error {
 	return err
 }
 
-// all converts the entries of the types, so many at once.
+// all converts the entries of the types, so many at once. While PostgreSQL writes some, the next are laid out.
 func (c *conversion) all(ctx context.Context, types []string, atOnce int) error {
 	if len(types) == 0 {
 		return nil
 	}
+	var ready converted
 	for last := ""; ; {
-		states, err := c.some(ctx, types, last, atOnce)
+		states, before, err := c.some(ctx, types, last, atOnce)
+		if err != nil {
+			return err
+		}
+		result := make(chan error, 1)
+		go func(these converted) { result <- c.write(ctx, these) }(ready)
+		written := sync.OnceValue(func() error { return <-result })
+		next, err := c.layOut(ctx, states, before, written)
+		if failed := written(); failed != nil { // also since c.conn is in use until then
+			return failed
+		}
 		if err != nil || len(states) == 0 {
 			return err
 		}
-		last = states[len(states)-1].ID
-		if err := c.relay(ctx, states); err != nil {
-			return err
-		}
-		c.done += len(states)
-		c.progress(c.done, c.total)
+		ready, last = next, states[len(states)-1].ID
 	}
 }
 
-// some reads the next entries in their old form.
-func (c *conversion) some(ctx context.Context, types []string, after string, n int) ([]*entryState, error) {
+// some reads the next entries in their old form, with their documents by entry, edition and locale.
+func (c *conversion) some(ctx context.Context, types []string, after string, n int) (
+	[]*entryState, map[string]map[string]map[string]content.Document, error,
+) {
 	rows, err := c.conn.Query(
 		ctx,
 		`select `+EntryColumns+`, e.live, r.number, r.fields from (select * from entry where environment = $1 and
@@ -219,38 +228,47 @@ func (c *conversion) some(ctx context.Context, types []string, after string, n i
 		n,
 	)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer rows.Close()
 	var out []*entryState
+	var ids []string
 	for rows.Next() {
 		var e entryState
 		var number int
 		var fields content.Fields
 		if err := rows.Scan(append(EntryTargets(&e.Entry), &e.live, &number, &fields)...); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		if len(out) == 0 || out[len(out)-1].ID != e.ID {
 			e.revisions = map[int]content.Fields{}
-			out = append(out, &e)
+			out, ids = append(out, &e), append(ids, e.ID)
 		}
 		out[len(out)-1].revisions[number] = fields
 	}
-	return out, rows.Err()
-}
-
-// relay converts entries and writes them with their documents.
-func (c *conversion) relay(ctx context.Context, states []*entryState) error {
-	tx := newTransaction(c.s, c.conn, c.to)
-	var ids, changed, changedFields []string
-	for _, e := range states {
-		ids = append(ids, e.ID)
+	if err := rows.Err(); err != nil {
+		return nil, nil, err
 	}
 	before, err := c.documentsOf(ctx, ids)
-	if err != nil {
-		return err
-	}
-	var changedNumbers []int
+	return out, before, err
+}
+
+// converted are entries in their new form with their documents, ready to be written.
+type converted struct {
+	ids []string
+	// The revisions that differ.
+	changed, changedFields []string
+	changedNumbers         []int
+	out                    records
+}
+
+// layOut converts entries and lays out their documents. What c.conn is needed for waits until the entries before are
+// written.
+func (c *conversion) layOut(
+	ctx context.Context, states []*entryState, before map[string]map[string]map[string]content.Document,
+	written func() error,
+) (out converted, err error) {
+	tx := newTransaction(c.s, c.conn, c.to)
 	for _, e := range states {
 		old := e.Type
 		for _, number := range slices.Sorted(maps.Keys(e.revisions)) {
@@ -258,8 +276,8 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 			now := content.Fields(c.Fields(old, e.revisions[number]))
 			after, _ := json.Marshal(now)
 			if !bytes.Equal(before, after) {
-				changed, changedNumbers = append(changed, e.ID), append(changedNumbers, number)
-				changedFields = append(changedFields, string(after))
+				out.changed, out.changedNumbers = append(out.changed, e.ID), append(out.changedNumbers, number)
+				out.changedFields = append(out.changedFields, string(after))
 			}
 			if number == e.Revision {
 				e.newest = now
@@ -270,9 +288,18 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		}
 		e.Type = c.Type(old).Name
 		tx.next[e.ID] = e
+		out.ids = append(out.ids, e.ID)
 	}
-	if err := tx.renderAll(ctx, ids); err != nil {
-		return err
+	for _, id := range out.ids {
+		tx.documents(id)
+	}
+	if len(tx.missing) > 0 {
+		if err := written(); err != nil {
+			return out, err
+		}
+	}
+	if err := tx.renderAll(ctx, out.ids); err != nil {
+		return out, err
 	}
 	for _, e := range states {
 		t := c.to.Type(e.Type)
@@ -285,32 +312,43 @@ func (c *conversion) relay(ctx context.Context, states []*entryState) error {
 		for edition, documents := range after {
 			for _, d := range documents {
 				if err := tx.out.document(edition, t, d, true); err != nil {
-					return err
+					return out, err
 				}
 			}
 		}
 	}
 	if tx.cycle != "" {
-		return content.Problems{
+		return out, content.Problems{
 			{Entry: tx.cycle, Path: "about.path", Rule: "cycle", Text: "the entry would live below itself"},
 		}
 	}
+	out.out = tx.out
+	return out, nil
+}
+
+// write writes entries in place of what there is of them.
+func (c *conversion) write(ctx context.Context, these converted) error {
+	if len(these.ids) == 0 {
+		return nil
+	}
 	var b db.Batch
-	b.Exec(`delete from document where environment = $1 and entry = any($2)`, c.s.environment, ids)
+	b.Exec(`delete from document where environment = $1 and entry = any($2)`, c.s.environment, these.ids)
 	b.Exec(
 		`update revision r set fields = n.fields::jsonb from unnest($2::text[], $3::int[], $4::text[]) as n (entry,
 			number, fields)
 		where r.environment = $1 and r.entry = n.entry and r.number = n.number`,
-		c.s.environment, changed, changedNumbers, changedFields,
+		c.s.environment, these.changed, these.changedNumbers, these.changedFields,
 	)
-	c.s.queueEntries(&b, &tx.out)
-	c.s.queueDocuments(&b, &tx.out)
+	c.s.queueEntries(&b, &these.out)
+	c.s.queueDocuments(&b, &these.out)
 	if err := b.Run(ctx, c.conn); err != nil {
-		return alreadyTaken(err, &tx.out)
+		return alreadyTaken(err, &these.out)
 	}
-	c.written.taken = append(c.written.taken, tx.out.taken...)
-	if len(states) < convertAtOnce {
-		c.written.documents = append(c.written.documents, tx.out.documents...)
+	c.written.taken = append(c.written.taken, these.out.taken...)
+	if len(these.ids) < convertAtOnce {
+		c.written.documents = append(c.written.documents, these.out.documents...)
 	}
+	c.done += len(these.ids)
+	c.progress(c.done, c.total)
 	return nil
 }
