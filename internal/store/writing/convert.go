@@ -187,7 +187,7 @@ func (c *conversion) gone(ctx context.Context, types []string) error {
 	return err
 }
 
-// all converts the entries of the types, so many at once. While PostgreSQL writes some, the next are laid out.
+// all converts the entries of the types, so many at once. While PostgreSQL writes a batch, the next one is laid out.
 func (c *conversion) all(ctx context.Context, types []string, atOnce int) error {
 	if len(types) == 0 {
 		return nil
