@@ -73,28 +73,43 @@ func (w writer) follow(words string) {
 // click presses the element that a script finds where it is seen, once it stands still.
 func (w writer) click(what, script string) {
 	w.t.Helper()
-	w.when(what+" can be pressed", fmt.Sprintf(`(() => {
-		const b = %s;
-		if (!b || b.disabled) return false;
-		// Not at the edge: the bar to save with stands there.
-		b.scrollIntoView({ block: "center" });
-		const { x, y, width, height } = b.getBoundingClientRect();
-		const at = [x + width / 2, y + height / 2, performance.now()];
-		const before = window.pressed;
-		if (!before || before[0] !== at[0] || before[1] !== at[1]) window.pressed = at;
-		const still = at[2] - window.pressed[2] > 200; // what is fetched may still move it
-		const top = document.elementFromPoint(...at);
-		return still && !!top && (b.contains(top) || top.contains(b) && top.closest("button, a, label") === b);
-	})()`, script))
-	at, err := chromedp.Run(w.b, chromedp.Evaluate[[]float64]("window.pressed"))
-	if err != nil || len(at) != 3 {
-		w.t.Fatalf("%s: %v, %v", what, at, err)
-	}
-	w.do(
-		what,
-		chromedp.MouseClickXY(at[0], at[1]),
-		chromedp.Evaluate[chromedp.Void]("delete window.pressed, undefined"),
-	)
+	testkit.Eventually(w.t, what+" is pressed", func() bool {
+		w.when(what+" can be pressed", fmt.Sprintf(`(() => {
+			const b = %s;
+			if (!b || b.disabled) return false;
+			// Not at the edge: the bar to save with stands there.
+			b.scrollIntoView({ block: "center" });
+			const { x, y, width, height } = b.getBoundingClientRect();
+			const at = [x + width / 2, y + height / 2, performance.now()];
+			const before = window.pressed;
+			if (!before || before[0] !== at[0] || before[1] !== at[1]) window.pressed = at;
+			const still = at[2] - window.pressed[2] > 200; // what is fetched may still move it
+			const hits = (e) => b.contains(e) || e.contains(b) && e.closest("button, a, label") === b;
+			const top = document.elementFromPoint(...at);
+			if (!still || !top || !hits(top)) return false;
+			// It may yet move: a press on something else does nothing, and is made again.
+			const events = ["pointerdown", "mousedown", "pointerup", "mouseup", "click"];
+			const guard = (e) => {
+				if (e.type === "pointerdown") window.astray = !hits(e.target);
+				if (window.astray) e.preventDefault(), e.stopImmediatePropagation();
+			};
+			window.unguard?.();
+			window.unguard = () => events.forEach((name) => removeEventListener(name, guard, true));
+			events.forEach((name) => addEventListener(name, guard, true));
+			return true;
+		})()`, script))
+		at, err := chromedp.Run(w.b, chromedp.Evaluate[[]float64]("window.pressed"))
+		if err != nil || len(at) != 3 {
+			w.t.Fatalf("%s: %v, %v", what, at, err)
+		}
+		w.do(what, chromedp.MouseClickXY(at[0], at[1]))
+		return w.value(`(() => {
+			const astray = String(!!window.astray);
+			window.unguard?.();
+			delete window.pressed, delete window.astray, delete window.unguard;
+			return astray;
+		})()`) == "false"
+	})
 }
 
 // control is a script that finds what can be typed into or chosen from under this name, in the
