@@ -14,7 +14,7 @@ func (q *Query) Prepare(m memo.Memo) {
 	})
 }
 
-// each calls f for every root and every list in it, at whatever depth, of which something may be shown.
+// each calls f for every root, and for every list nested in one of which something may be shown.
 func (q *Query) each(f func(*Root)) {
 	for i := range q.Roots {
 		f(&q.Roots[i])

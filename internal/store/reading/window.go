@@ -30,10 +30,10 @@ func listTemplates(environment string, root *query.Root, r *reader, where string
 	if root.Offset > 0 && root.Offset <= query.MaxSkippedKnown {
 		some, keys := slices.Clone(args), newReader(&query.Selection{}, root.Type)
 		keys.sorted(root)
+		before := *root
+		before.Offset = 0
 		skipped := l
-		skipped.root = new(query.Root)
-		*skipped.root = *root
-		skipped.root.Offset = 0
+		skipped.root = &before
 		rest := skipped.window(&some, root.Offset)
 		all = append(all, newTemplate(keys.columns, rest, some, func(out *query.RootResult) func([][]byte) error {
 			return func(raw [][]byte) error {
@@ -82,7 +82,8 @@ const (
 	maxReferenced = 100
 	// headPerRow is how many documents at the beginning of an order are tried for each row that is wanted.
 	headPerRow = 20
-	maxHead    = 1000
+	// maxHead is how many are tried at most.
+	maxHead = 1000
 )
 
 // headSize returns how many documents at the beginning of an order are tried, at most maxHead, where n would do. It is
@@ -118,7 +119,8 @@ func (l *list) count() string {
 	return all + "::text"
 }
 
-// window is the part of the list's statement, from its from on, that finds so many rows behind those that are skipped.
+// window is the part of the list's statement, from its from on, that finds the wanted number of rows, after those that
+// are skipped.
 //
 // A filter on referenced entries may be true of few documents or of nearly all, and PostgreSQL cannot estimate which.
 // So there are up to three selects, of which one has rows: the first tries the beginning of the order (head), if an

@@ -187,22 +187,22 @@ func (c *conversion) gone(ctx context.Context, types []string) error {
 	return err
 }
 
-// all converts the entries of the types, so many at once. While PostgreSQL writes a batch, the next one is laid out.
+// all converts the entries of the types in batches of atOnce. While PostgreSQL writes a batch, the next is prepared.
 func (c *conversion) all(ctx context.Context, types []string, atOnce int) error {
 	if len(types) == 0 {
 		return nil
 	}
 	var ready converted
 	for last := ""; ; {
-		states, before, err := c.some(ctx, types, last, atOnce)
+		states, before, err := c.read(ctx, types, last, atOnce)
 		if err != nil {
 			return err
 		}
 		result := make(chan error, 1)
 		go func(these converted) { result <- c.write(ctx, these) }(ready)
 		written := sync.OnceValue(func() error { return <-result })
-		next, err := c.layOut(ctx, states, before, written)
-		if failed := written(); failed != nil { // also since c.conn is in use until then
+		next, err := c.prepare(ctx, states, before, written)
+		if failed := written(); failed != nil { // c.conn is in use until then
 			return failed
 		}
 		if err != nil || len(states) == 0 {
@@ -212,8 +212,8 @@ func (c *conversion) all(ctx context.Context, types []string, atOnce int) error 
 	}
 }
 
-// some reads the next entries in their old form, with their documents by entry, edition and locale.
-func (c *conversion) some(ctx context.Context, types []string, after string, n int) (
+// read returns the next n entries after an id in their old form, and their documents by entry, edition and locale.
+func (c *conversion) read(ctx context.Context, types []string, after string, n int) (
 	[]*entryState, map[string]map[string]map[string]content.Document, error,
 ) {
 	rows, err := c.conn.Query(
@@ -262,9 +262,9 @@ type converted struct {
 	out                    records
 }
 
-// layOut converts entries and lays out their documents. What c.conn is needed for waits until the entries before are
-// written.
-func (c *conversion) layOut(
+// prepare converts entries and renders their documents. The batch before may still be written meanwhile: c.conn is used
+// only after written has returned.
+func (c *conversion) prepare(
 	ctx context.Context, states []*entryState, before map[string]map[string]map[string]content.Document,
 	written func() error,
 ) (out converted, err error) {
